@@ -1,0 +1,164 @@
+//! Findings: what is wrong in a definition, where, and the way out.
+//!
+//! Every kind of finding has a [`Code`]; `docs/findings.md` holds a paragraph and a failing example for
+//! each, and a test runs those examples.
+
+use crate::source::Span;
+
+/// How much a finding matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// The definition cannot be used.
+    Error,
+    /// The definition can be used, but it probably does not say what was meant.
+    Warning,
+}
+
+macro_rules! codes {
+    ($($(#[$doc:meta])* $name:ident = $text:literal, $title:literal;)*) => {
+        /// The kinds of findings.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum Code { $(#[doc = $title] $name,)* }
+
+        impl Code {
+            /// All codes, in the order of their numbers.
+            pub const ALL: &'static [Code] = &[$(Code::$name,)*];
+
+            /// The code as shown to users: `E` for errors or `W` for warnings, and three digits.
+            pub fn as_str(self) -> &'static str {
+                match self { $(Code::$name => $text,)* }
+            }
+
+            /// What findings of this kind have in common, as a heading.
+            pub fn title(self) -> &'static str {
+                match self { $(Code::$name => $title,)* }
+            }
+        }
+    };
+}
+
+codes! {
+    NotUtf8 = "E001", "the file is not UTF-8 text";
+    StrangeCharacter = "E002", "a character that has no place in a definition";
+    FileTooLarge = "E003", "the file is too large for a definition";
+    OpenString = "E004", "a quoted text that does not end";
+    BadNumber = "E005", "a number that cannot be read";
+    Unexpected = "E010", "something else was expected here";
+    OpenBlock = "E011", "a block that is not closed";
+    UnknownWord = "E012", "a word that means nothing here";
+    NotBuiltYet = "E013", "part of the language that this version does not have";
+    NoLink = "E101", "no link item";
+    TwoLinks = "E102", "more than one link item";
+    DuplicateName = "E103", "a name that is taken";
+    UnknownName = "E104", "a name that is not defined";
+    DuplicateStatement = "E105", "a statement that stands twice";
+    MissingStatement = "E106", "a statement that is missing";
+    BadRevision = "E107", "a revision number that cannot be";
+    DuplicateCode = "E111", "a code with two labels";
+    CodeTooLarge = "E112", "a code that does not fit its type";
+    BadWidth = "E201", "a width that cannot be";
+    StepsDoNotFit = "E202", "a range that does not divide into its steps";
+    EmptyRange = "E203", "a range without values";
+    TooManyCodes = "E204", "numbers beyond what can be computed exactly";
+    NoCodeForNone = "E205", "no code left for `none`";
+    BadDefault = "E206", "a default that the field cannot hold";
+    BadSize = "E207", "a size that cannot be";
+    MissingPart = "E301", "a frame part that is missing";
+    BadPart = "E302", "a frame part that cannot do its job";
+    BadSpan = "E303", "a range of frame parts that cannot be";
+    UnknownAlgorithm = "E304", "a checksum that is not known";
+    NoFrameEnd = "E305", "a frame whose end cannot be found";
+    NoMessageKey = "E306", "a message that cannot be told apart";
+    DuplicateKey = "E307", "two messages with one key";
+    KeyTooLarge = "E308", "a key that does not fit its frame part";
+    FrameTooLong = "E309", "a message that its frame cannot hold";
+    NameStyle = "W001", "a name in an unusual style";
+    UnitLikeWord = "W002", "a unit that looks like a misspelt word";
+}
+
+impl Code {
+    /// Whether findings of this kind are errors or warnings.
+    pub fn severity(self) -> Severity {
+        if self.as_str().starts_with('E') { Severity::Error } else { Severity::Warning }
+    }
+}
+
+/// One finding: what, where, and what to do about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// The kind.
+    pub code: Code,
+    /// The place to underline.
+    pub span: Span,
+    /// What is wrong, in the user's terms, with the numbers.
+    pub message: String,
+    /// A few words that stand beside the underlined place.
+    pub label: String,
+    /// A concrete way out.
+    pub help: String,
+    /// A second place that matters, and what it is.
+    pub related: Option<(Span, String)>,
+}
+
+impl Finding {
+    /// A finding with code, place, sentence and way out.
+    pub fn new(code: Code, span: Span, message: impl Into<String>, help: impl Into<String>) -> Self {
+        Self { code, span, message: message.into(), label: String::new(), help: help.into(), related: None }
+    }
+
+    /// Adds words beside the underlined place.
+    pub fn label(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
+    }
+
+    /// Adds a second place.
+    pub fn related(mut self, span: Span, what: impl Into<String>) -> Self {
+        self.related = Some((span, what.into()));
+        self
+    }
+
+    /// Whether this finding is an error.
+    pub fn is_error(&self) -> bool {
+        self.code.severity() == Severity::Error
+    }
+}
+
+/// The candidate nearest to `word`, if one is near enough to be a slip of the finger.
+///
+/// The distance is the restricted edit distance (insert, delete, replace, swap neighbours); it may be at
+/// most a third of the longer word, and at least one letter must stay.
+pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let lower = word.to_ascii_lowercase();
+    candidates
+        .into_iter()
+        .map(|candidate| (strsim::osa_distance(&lower, &candidate.to_ascii_lowercase()), candidate))
+        .filter(|(distance, candidate)| {
+            let longest = word.chars().count().max(candidate.chars().count());
+            *distance < longest && *distance <= longest.div_ceil(3)
+        })
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
+}
+
+/// Text with control and direction-changing characters written as escapes, safe to show on a terminal.
+pub fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\n' => out.push_str("\\n"),
+            '\r' => out.push_str("\\r"),
+            '\t' => out.push_str("\\t"),
+            c if is_unsafe_to_show(c) => out.push_str(&format!("\\u{{{:x}}}", c as u32)),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// Whether a character could change how a terminal or a reader shows the text around it: controls,
+/// line separators, zero-width and direction marks, the byte order mark.
+pub fn is_unsafe_to_show(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+}

@@ -1,0 +1,91 @@
+//! The definition language of Emberwort: from text to the plan that everything else reads.
+//!
+//! ```text
+//! .ember text ──► syntax ──► model ──► plan
+//! ```
+//!
+//! [`check`] walks the whole way and reports all findings of a text at once:
+//!
+//! ```
+//! let source = emberwort_model::Source::new("lamp.ember", "
+//!     link lamp { revision 1  byte_order little }
+//!     channel wire {
+//!         medium uart 9600 8N1
+//!         frame {
+//!             sync A5
+//!             kind : u8 message
+//!             size : u8 length of body
+//!             body
+//!         }
+//!     }
+//!     message Brightness {
+//!         id 1
+//!         from device
+//!         on wire
+//!         level : 0 .. 100 % step 0.5
+//!     }
+//! ");
+//! let checked = emberwort_model::check(&source);
+//! assert!(checked.findings.is_empty());
+//! let plan = checked.plan.unwrap();
+//! assert_eq!(plan.messages[0].greatest_size(), 1);
+//! ```
+
+pub mod algorithm;
+pub mod diagnostics;
+pub mod hex;
+pub mod layout;
+pub mod model;
+pub mod number;
+pub mod plan;
+mod resolve;
+mod source;
+pub mod syntax;
+
+pub use plan::Plan;
+pub use source::{Source, Span};
+
+use diagnostics::{Code, Finding};
+
+/// What came of a text.
+#[derive(Clone, Debug)]
+pub struct Checked {
+    /// The compiled link; `None` if a finding is an error.
+    pub plan: Option<Plan>,
+    /// All findings, in order of place.
+    pub findings: Vec<Finding>,
+}
+
+/// The largest definition that is read, in bytes: far more than a person writes.
+pub const MOST_BYTES: usize = 64 << 20;
+
+/// Reads, looks up and compiles a definition.
+pub fn check(source: &Source) -> Checked {
+    let (file, findings) = syntax::parse(&source.text);
+    let (plan, findings) = resolve::resolve(&file, findings);
+    Checked { plan, findings }
+}
+
+/// The text of a definition file's bytes.
+///
+/// # Errors
+/// A finding, and the text as far as it can be shown, if the bytes are not UTF-8 or more than [`MOST_BYTES`].
+pub fn decode_text(bytes: Vec<u8>) -> Result<String, (Finding, String)> {
+    if bytes.len() > MOST_BYTES {
+        let message = format!("this file has {} bytes; a definition has at most {MOST_BYTES}", bytes.len());
+        let help = "is this really an .ember file?";
+        return Err((Finding::new(Code::FileTooLarge, Span::new(0, 0), message, help), String::new()));
+    }
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let byte = error.as_bytes()[at];
+        let shown = String::from_utf8_lossy(&error.as_bytes()[..at]).into_owned() + "\u{fffd}";
+        let finding = Finding::new(
+            Code::NotUtf8,
+            Span::new(at, at + 1),
+            format!("the file is not UTF-8 text: the byte {byte:02X} at offset {at} cannot stand there"),
+            "save the file as UTF-8; if it is binary, this is not an .ember file",
+        );
+        (finding, shown)
+    })
+}

@@ -1,0 +1,168 @@
+//! The plan of a channel: where the parts of a frame lie, how its end is found, which key selects which message.
+
+use crate::algorithm::Algorithm;
+use crate::model::{ByteOrder, Medium};
+
+/// The compiled form of a channel.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ChannelPlan {
+    /// Its name.
+    pub name: String,
+    /// Its documentation.
+    pub doc: String,
+    /// What it runs over.
+    pub medium: Medium,
+    /// Most bytes of a frame as it is sent, stuffing and delimiters included.
+    pub limit: usize,
+    /// How a receiver finds frames.
+    pub finder: FrameFinder,
+    /// The order of bytes and bits.
+    pub byte_order: ByteOrder,
+    /// The sync bytes at the start; empty without any.
+    pub sync: Vec<u8>,
+    /// The parts with a value, in the order in which they are sent.
+    pub parts: Vec<Part>,
+    /// Bytes before the body, sync included.
+    pub head_bytes: usize,
+    /// Bytes behind the body.
+    pub tail_bytes: usize,
+    /// Which key selects which message (an index into the link's messages), by rising key.
+    pub keys: Vec<(u64, usize)>,
+    /// Most bytes of a body of any message on this channel.
+    pub greatest_body: usize,
+}
+
+/// How a receiver finds frames in what it receives.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FrameFinder {
+    /// Sync bytes in front, and a length part.
+    SyncLength,
+    /// Consistent overhead byte stuffing, delimiter 00.
+    Cobs,
+    /// The medium keeps frames apart.
+    Packet,
+}
+
+/// One part of a frame that has a value.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Part {
+    /// Its name.
+    pub name: String,
+    /// Its documentation.
+    pub doc: String,
+    /// Width, 1 to 64 bits.
+    pub bits: u8,
+    /// Before or behind the body.
+    pub zone: Zone,
+    /// First bit, counted from the start of its zone in the order in which bits are filled.
+    pub at_bit: u32,
+    /// What the value says.
+    pub role: Role,
+}
+
+/// The two stretches of a frame around its body.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Zone {
+    /// From the frame's first byte (sync included) to the body.
+    Head,
+    /// From the body's end to the frame's last byte.
+    Tail,
+}
+
+/// What the value of a part says.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Role {
+    /// The key that selects the message.
+    Message,
+    /// How long the frame is: `(other_bytes + the body's bytes) / unit`.
+    Length {
+        /// Bytes counted besides the body's.
+        other_bytes: usize,
+        /// Bytes that one count stands for.
+        unit: usize,
+    },
+    /// The node.
+    Address,
+    /// Goes up by one a frame.
+    Sequence,
+    /// The sender's revision.
+    Revision,
+    /// A checksum.
+    Checksum {
+        /// The algorithm.
+        algorithm: Algorithm,
+        /// Its name as written in the definition.
+        name: String,
+        /// The stretches that it covers, in their order.
+        over: Vec<Covered>,
+        /// Whether the part itself is left out where it lies in a stretch, instead of counting as zero.
+        skipping: bool,
+    },
+    /// Always this value.
+    Fixed(u64),
+}
+
+/// A stretch of a frame, from one bound up to another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Covered {
+    /// First byte.
+    pub from: Bound,
+    /// One past the last byte.
+    pub to: Bound,
+}
+
+/// A byte place in a frame whose body's size is not known yet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bound {
+    /// So many bytes from the frame's start.
+    Head(usize),
+    /// So many bytes from the body's end.
+    Tail(usize),
+}
+
+impl Bound {
+    /// The byte offset in a frame whose body ends at `body_end`.
+    pub fn at(self, body_end: usize) -> usize {
+        match self {
+            Bound::Head(offset) => offset,
+            Bound::Tail(offset) => body_end + offset,
+        }
+    }
+}
+
+impl ChannelPlan {
+    /// The part with this role, if there is one.
+    pub fn part(&self, wanted: impl Fn(&Role) -> bool) -> Option<&Part> {
+        self.parts.iter().find(|part| wanted(&part.role))
+    }
+
+    /// The part that selects the message.
+    pub fn key_part(&self) -> Option<&Part> {
+        self.part(|role| *role == Role::Message)
+    }
+
+    /// The index of the message that a key selects.
+    pub fn message_of(&self, key: u64) -> Option<usize> {
+        self.keys.binary_search_by_key(&key, |(key, _)| *key).ok().map(|at| self.keys[at].1)
+    }
+
+    /// Whether a message (by index) travels here.
+    pub fn carries(&self, message: usize) -> bool {
+        self.keys.iter().any(|(_, index)| *index == message)
+    }
+
+    /// Most bytes on the wire of a frame with a body of this size, stuffing and delimiters included.
+    pub fn frame_size(&self, body: usize) -> usize {
+        let plain = self.head_bytes + body + self.tail_bytes;
+        match self.finder {
+            FrameFinder::SyncLength | FrameFinder::Packet => plain,
+            FrameFinder::Cobs => cobs_longest(plain) + 1,
+        }
+    }
+}
+
+/// Most bytes that COBS makes of `plain` bytes, without the delimiter: one code byte for each 254 bytes begun
+/// (Cheshire and Baker, "Consistent overhead byte stuffing", 1999).
+pub fn cobs_longest(plain: usize) -> usize {
+    plain + plain.div_ceil(254).max(1)
+}

@@ -1,0 +1,435 @@
+//! Channels: where the parts of a frame lie, what its checksums cover, which key selects which message.
+
+use super::{Resolver, Style};
+use crate::diagnostics::{Code, Finding};
+use crate::model::{ByteOrder, Medium};
+use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Plan, Role, Zone};
+use crate::source::Span;
+use crate::syntax::ast::{ChannelItem, File, FrameEnd, FrameItem, Name, PartKind, RoleItem};
+
+/// Longest frame of a channel that does not say it: of serial channels, and of packets.
+const DEFAULT_LIMIT: usize = 256;
+const DEFAULT_PACKET_LIMIT: usize = 1472;
+const GREATEST_LIMIT: i128 = 65_535;
+
+/// A part's place: the zone, its first bit, and one past its last bit; the body has none.
+#[derive(Clone, Copy)]
+enum Extent {
+    Bits(Zone, u32, u32),
+    Body,
+}
+
+impl Resolver {
+    pub(super) fn channel(&mut self, item: &ChannelItem, byte_order: ByteOrder) -> Option<ChannelPlan> {
+        let place = item.name.span;
+        let medium = match &item.medium {
+            Some((medium, _)) => Some(medium.clone()),
+            None => {
+                self.missing(place, "channel", "medium", "medium uart 115200 8N1");
+                None
+            }
+        };
+        let packets = matches!(item.finding, Some((FrameEnd::Packet, _)));
+        let mut limit = if packets { DEFAULT_PACKET_LIMIT } else { DEFAULT_LIMIT };
+        if let Some(number) = item.limit {
+            match number.value.as_integer() {
+                Some(n) if (1..=GREATEST_LIMIT).contains(&n) => limit = n as usize,
+                _ => self.report(Finding::new(
+                    Code::BadSize,
+                    number.span,
+                    format!("the longest frame cannot have {} bytes", number.value),
+                    format!("choose a whole number from 1 to {GREATEST_LIMIT}"),
+                )),
+            }
+        }
+        let Some(frame) = &item.frame else {
+            self.report(Finding::new(
+                Code::MissingPart,
+                place,
+                format!("`{}` has no `frame` block, so nothing tells its messages apart", item.name.text),
+                "add, for example: frame { kind : u8 message  body }, on lines of their own",
+            ));
+            return None;
+        };
+        let medium = medium?;
+        let finder = match (&item.finding, &medium) {
+            (Some((FrameEnd::Cobs, _)), Medium::Uart { .. }) => FrameFinder::Cobs,
+            (Some((FrameEnd::Packet, _)), Medium::Udp { .. }) => FrameFinder::Packet,
+            (None, Medium::Uart { .. }) => FrameFinder::SyncLength,
+            (Some((_, span)), Medium::Uart { .. }) => {
+                let message = "a uart carries bytes and does not keep packets apart";
+                let help = "take `packet` out, and find frames by `sync` with a length part or by `stuffing cobs`";
+                self.report(Finding::new(Code::NoFrameEnd, *span, message, help));
+                return None;
+            }
+            (_, Medium::Udp { .. }) => {
+                let message = format!("`{}` runs over UDP, where each datagram is a frame", item.name.text);
+                self.report(Finding::new(Code::NoFrameEnd, place, message, "write `packet` in this channel"));
+                return None;
+            }
+        };
+        let mut channel = ChannelPlan {
+            name: item.name.text.clone(),
+            doc: item.doc.clone(),
+            medium,
+            limit,
+            finder,
+            byte_order,
+            sync: Vec::new(),
+            parts: Vec::new(),
+            head_bytes: 0,
+            tail_bytes: 0,
+            keys: Vec::new(),
+            greatest_body: 0,
+        };
+        let extents = self.extents(frame, &mut channel)?;
+        self.roles(frame, &extents, &mut channel)?;
+        self.finder(frame, &channel);
+        Some(channel)
+    }
+
+    /// Lays the parts out by the rules of fields.
+    fn extents(&mut self, frame: &FrameItem, channel: &mut ChannelPlan) -> Option<Vec<Extent>> {
+        let mut extents: Vec<Extent> = Vec::new();
+        let (mut zone, mut bit) = (Zone::Head, 0u32);
+        let mut fine = true;
+        for (index, part) in frame.parts.iter().enumerate() {
+            if let Some(first) = frame.parts[..index].iter().find(|other| other.name.text == part.name.text) {
+                let message = format!("this frame already has a part `{}`", part.name.text);
+                let help = "a frame has one body, sync bytes once, and parts with different names";
+                self.report(
+                    Finding::new(Code::DuplicateName, part.name.span, message, help)
+                        .related(first.name.span, "first used here"),
+                );
+                fine = false;
+                continue;
+            }
+            let bits = match &part.kind {
+                PartKind::Sync(bytes) => {
+                    if index != 0 {
+                        self.report(Finding::new(
+                            Code::BadPart,
+                            part.name.span,
+                            "sync bytes can only begin a frame: a receiver starts looking there",
+                            "move `sync` to the top, or write a part with a fixed value: `mark : u16 = 0xC639`",
+                        ));
+                        fine = false;
+                    }
+                    channel.sync = bytes.clone();
+                    bytes.len() as u32 * 8
+                }
+                PartKind::Body => {
+                    channel.head_bytes = bit.div_ceil(8) as usize;
+                    extents.push(Extent::Body);
+                    (zone, bit) = (Zone::Tail, 0);
+                    continue;
+                }
+                PartKind::Value { bits, .. } => {
+                    self.style(&part.name, Style::LowerSnake, "part");
+                    u32::from(*bits)
+                }
+            };
+            extents.push(Extent::Bits(zone, bit, bit + bits));
+            bit += bits;
+        }
+        if zone == Zone::Head {
+            self.report(Finding::new(
+                Code::MissingPart,
+                frame.span,
+                "this frame has no `body`: nowhere for the message to go",
+                "put `body` between the parts before and behind the message",
+            ));
+            return None;
+        }
+        channel.tail_bytes = bit.div_ceil(8) as usize;
+        fine.then_some(extents)
+    }
+
+    fn index_of(&mut self, frame: &FrameItem, name: &Name) -> Option<usize> {
+        let found = frame.parts.iter().position(|part| part.name.text == name.text);
+        if found.is_none() {
+            self.unknown_name(name, "part", frame.parts.iter().map(|part| part.name.text.as_str()));
+        }
+        found
+    }
+
+    /// The stretch from the start of one part to the end of another, which must lie at byte boundaries.
+    fn stretch(
+        &mut self,
+        frame: &FrameItem,
+        extents: &[Extent],
+        head_bytes: usize,
+        (from, to): (&Name, &Name),
+    ) -> Option<(usize, usize, Covered)> {
+        let span = from.span.to(to.span);
+        let (first, last) = (self.index_of(frame, from)?, self.index_of(frame, to)?);
+        if first > last {
+            self.report(Finding::new(
+                Code::BadSpan,
+                span,
+                format!("`{}` stands behind `{}` in the frame", from.text, to.text),
+                format!("write `{}..{}`", to.text, from.text),
+            ));
+            return None;
+        }
+        let uneven = |name: &Name| {
+            Finding::new(
+                Code::BadSpan,
+                span,
+                format!(
+                    "`{}` does not lie at a byte boundary, and only whole bytes can be counted or summed",
+                    name.text
+                ),
+                "begin and end the range with parts at byte boundaries",
+            )
+        };
+        let start = match extents[first] {
+            Extent::Body => Bound::Head(head_bytes),
+            Extent::Bits(_, bit, _) if bit % 8 != 0 => {
+                self.report(uneven(from));
+                return None;
+            }
+            Extent::Bits(Zone::Head, bit, _) => Bound::Head(bit as usize / 8),
+            Extent::Bits(Zone::Tail, bit, _) => Bound::Tail(bit as usize / 8),
+        };
+        // The last part of a zone is filled up to the byte boundary.
+        let ends_zone = |index: usize| match extents.get(index + 1) {
+            None | Some(Extent::Body) => true,
+            Some(Extent::Bits(..)) => false,
+        };
+        let end = match extents[last] {
+            Extent::Body => Bound::Tail(0),
+            Extent::Bits(_, _, bit) if bit % 8 != 0 && !ends_zone(last) => {
+                self.report(uneven(to));
+                return None;
+            }
+            Extent::Bits(Zone::Head, _, bit) => Bound::Head(bit.div_ceil(8) as usize),
+            Extent::Bits(Zone::Tail, _, bit) => Bound::Tail(bit.div_ceil(8) as usize),
+        };
+        Some((first, last, Covered { from: start, to: end }))
+    }
+
+    fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut ChannelPlan) -> Option<()> {
+        let mut fine = true;
+        for (part, extent) in frame.parts.iter().zip(extents) {
+            let (PartKind::Value { bits, role, span }, Extent::Bits(zone, at_bit, _)) = (&part.kind, *extent) else {
+                continue;
+            };
+            let once = |channel: &ChannelPlan, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
+            let (role, first) = match role {
+                RoleItem::Message => (Role::Message, once(channel, |r| *r == Role::Message)),
+                RoleItem::Address => (Role::Address, once(channel, |r| *r == Role::Address)),
+                RoleItem::Sequence => (Role::Sequence, once(channel, |r| *r == Role::Sequence)),
+                RoleItem::Revision => (Role::Revision, once(channel, |r| *r == Role::Revision)),
+                RoleItem::Fixed(number) => {
+                    let most = if *bits == 64 { i128::from(u64::MAX) } else { (1 << bits) - 1 };
+                    match number.value.as_integer().filter(|n| (0..=most).contains(n)) {
+                        Some(value) => (Role::Fixed(value as u64), true),
+                        None => {
+                            let message = format!("{} does not fit into {bits} bits", number.value);
+                            let help = format!("choose a whole number from 0 to {most}, or widen the part");
+                            self.report(Finding::new(Code::BadPart, number.span, message, help));
+                            fine = false;
+                            continue;
+                        }
+                    }
+                }
+                RoleItem::Length { from, to, unit } => {
+                    let head_bytes = channel.head_bytes;
+                    let Some((a, b, covered)) = self.stretch(frame, extents, head_bytes, (from, to)) else {
+                        fine = false;
+                        continue;
+                    };
+                    if !extents[a..=b].iter().any(|extent| matches!(extent, Extent::Body)) {
+                        self.report(Finding::new(
+                            Code::BadPart,
+                            *span,
+                            "this length does not count the body, so it is always the same",
+                            "count from any part to any part, with the body among them: `length of body`",
+                        ));
+                        fine = false;
+                        continue;
+                    }
+                    // With an empty body, what is counted is what lies around it.
+                    let other_bytes = covered.to.at(head_bytes) - covered.from.at(head_bytes);
+                    let role = Role::Length { other_bytes, unit: *unit as usize };
+                    (role, once(channel, |r| matches!(r, Role::Length { .. })))
+                }
+                RoleItem::Checksum { algorithm, name, over, skipping } => {
+                    if *bits < algorithm.bits() {
+                        let message = format!("`{name}` has {} bits, but this part has {bits}", algorithm.bits());
+                        let help = format!("write `{} : u{} …`", part.name.text, algorithm.bits());
+                        self.report(Finding::new(Code::BadPart, *span, message, help));
+                        fine = false;
+                        continue;
+                    }
+                    if at_bit % 8 != 0 || bits % 8 != 0 {
+                        let message = "a checksum part lies at a byte boundary and fills whole bytes";
+                        let help =
+                            "put the narrow parts together so that they fill bytes, and widen this one to whole bytes";
+                        self.report(Finding::new(Code::BadPart, *span, message, help));
+                        fine = false;
+                        continue;
+                    }
+                    let mut covered = Vec::new();
+                    for (from, to) in over {
+                        let head_bytes = channel.head_bytes;
+                        covered.extend(self.stretch(frame, extents, head_bytes, (from, to)).map(|(_, _, c)| c));
+                    }
+                    fine &= covered.len() == over.len();
+                    let role = Role::Checksum {
+                        algorithm: *algorithm,
+                        name: name.clone(),
+                        over: covered,
+                        skipping: *skipping,
+                    };
+                    (role, true)
+                }
+            };
+            if !first {
+                let message = format!("an earlier part of this frame already has the role of `{}`", part.name.text);
+                let help = "only checksums and fixed values may stand in a frame more than once";
+                self.report(Finding::new(Code::BadPart, *span, message, help));
+                fine = false;
+                continue;
+            }
+            channel.parts.push(Part {
+                name: part.name.text.clone(),
+                doc: part.doc.clone(),
+                bits: *bits,
+                zone,
+                at_bit,
+                role,
+            });
+        }
+        fine.then_some(())
+    }
+
+    /// Whether a receiver can tell where frames begin and end.
+    fn finder(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
+        match channel.finder {
+            FrameFinder::SyncLength => {
+                let length = channel.part(|role| matches!(role, Role::Length { .. }));
+                let (message, help) = if channel.sync.is_empty() {
+                    (
+                        "nothing tells a receiver where a frame begins",
+                        "begin the frame with sync bytes (`sync C6 39`), or write `stuffing cobs` in the channel",
+                    )
+                } else if length.is_none() {
+                    ("nothing tells a receiver where a frame ends", "add a length part: `size : u8 length of body`")
+                } else if length.is_some_and(|part| part.zone == Zone::Tail) {
+                    ("the length stands behind the body whose end it should tell", "move the length part before `body`")
+                } else {
+                    return;
+                };
+                self.report(Finding::new(Code::NoFrameEnd, frame.span, message, help));
+            }
+            FrameFinder::Cobs | FrameFinder::Packet if !channel.sync.is_empty() => {
+                let help = "take the sync bytes out, or write them as a part with a fixed value: `mark : u16 = 0xC639`";
+                self.report(Finding::new(
+                    Code::NotBuiltYet,
+                    frame.span,
+                    "sync bytes in front of stuffed frames or packets are part of the language, but this version of \
+                     Emberwort cannot work with them yet",
+                    help,
+                ));
+            }
+            FrameFinder::Cobs | FrameFinder::Packet => {}
+        }
+    }
+
+    /// Gives every channel its messages by key, and checks that they fit.
+    pub(super) fn assign_keys(&mut self, plan: &mut Plan, file: &File) {
+        for (index, channel) in plan.channels.iter_mut().enumerate() {
+            let key_bits = channel.key_part().map(|part| part.bits);
+            let mut places: Vec<(u64, Span)> = Vec::new();
+            for (message_index, (message, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
+                if !message.message.channels.contains(&index) {
+                    continue;
+                }
+                let name = &item.name;
+                let (Some(bits), Some(id)) = (key_bits, message.message.id) else {
+                    let (text, help) = if key_bits.is_none() {
+                        (
+                            "no part of the frame says which message it carries",
+                            "add a part with the role `message`: `kind : u8 message`",
+                        )
+                    } else if item.id.is_some() {
+                        continue;
+                    } else {
+                        ("it has no id", "give it one: `id 0x21`")
+                    };
+                    self.report(
+                        Finding::new(
+                            Code::NoMessageKey,
+                            name.span,
+                            format!("on `{}`, `{}` cannot be told apart: {text}", channel.name, name.text),
+                            help,
+                        )
+                        .related(file.channels[index].name.span, "the channel"),
+                    );
+                    continue;
+                };
+                let id_span = item.id.map_or(name.span, |number| number.span);
+                if bits < 64 && id >> bits != 0 {
+                    self.report(Finding::new(
+                        Code::KeyTooLarge,
+                        id_span,
+                        format!("the id {id:#x} does not fit the {bits} bits that `{}` has for it", channel.name),
+                        format!("choose an id up to {:#x}, or widen the frame's `message` part", (1u64 << bits) - 1),
+                    ));
+                    continue;
+                }
+                if let Some((_, first)) = places.iter().find(|(other, _)| *other == id) {
+                    self.report(
+                        Finding::new(
+                            Code::DuplicateKey,
+                            id_span,
+                            format!("on `{}` the id {id:#04x} already selects another message", channel.name),
+                            "give one of the two another id, or let them travel on different channels",
+                        )
+                        .related(*first, "taken here"),
+                    );
+                    continue;
+                }
+                places.push((id, id_span));
+                let body = message.greatest_size();
+                self.fits(channel, body, name);
+                channel.keys.push((id, message_index));
+                channel.greatest_body = channel.greatest_body.max(body);
+            }
+            channel.keys.sort_unstable();
+        }
+    }
+
+    fn fits(&mut self, channel: &ChannelPlan, body: usize, name: &Name) {
+        let size = channel.frame_size(body);
+        if size > channel.limit {
+            self.report(Finding::new(
+                Code::FrameTooLong,
+                name.span,
+                format!(
+                    "with its longest body of {body} bytes, `{}` makes a frame of {size} bytes on `{}`, whose limit is {}",
+                    name.text, channel.name, channel.limit
+                ),
+                format!("shorten the message, or raise the limit: `limit {size} bytes`"),
+            ));
+        }
+        if let Some(part) = channel.part(|role| matches!(role, Role::Length { .. }))
+            && let Role::Length { other_bytes, unit } = part.role
+        {
+            let count = ((body + other_bytes) / unit) as u64;
+            if part.bits < 64 && count >> part.bits != 0 {
+                self.report(Finding::new(
+                    Code::FrameTooLong,
+                    name.span,
+                    format!(
+                        "the longest `{}` needs a length of {count}, but `{}` of `{}` has {} bits",
+                        name.text, part.name, channel.name, part.bits
+                    ),
+                    "widen the length part, or shorten the message",
+                ));
+            }
+        }
+    }
+}

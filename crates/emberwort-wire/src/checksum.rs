@@ -1,0 +1,248 @@
+//! Computing checksums, piece by piece, with tables worked out once.
+
+use emberwort_model::algorithm::{Algorithm, Crc};
+
+/// A checksum algorithm made ready to run.
+#[derive(Clone, Debug)]
+pub struct Checksum {
+    algorithm: Algorithm,
+    /// For CRCs: `tables[n][b]` is what byte `b` contributes to the register when `n` more bytes follow it in the same
+    /// step of eight ("slicing", Kounavis and Berry, "A systematic approach to building high performance software-based
+    /// CRC generators", 2005).
+    tables: Vec<[u64; 256]>,
+}
+
+/// A computation under way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct State {
+    /// The register: of CRCs mirrored at bit 0 or, unmirrored, at bit 63; the sum so far of others.
+    register: u64,
+    /// Whether an odd number of bytes has gone in (the Internet checksum takes them in pairs).
+    odd: bool,
+}
+
+impl Checksum {
+    /// Works out the tables of an algorithm.
+    pub fn new(algorithm: &Algorithm) -> Self {
+        let tables = match algorithm {
+            Algorithm::Crc(crc) => crc_tables(crc),
+            _ => Vec::new(),
+        };
+        Self { algorithm: *algorithm, tables }
+    }
+
+    /// The algorithm.
+    pub fn algorithm(&self) -> &Algorithm {
+        &self.algorithm
+    }
+
+    /// The state before the first byte.
+    pub fn start(&self) -> State {
+        let register = match self.algorithm {
+            Algorithm::Crc(crc) if crc.reflect_in => crc.initial.reverse_bits() >> (64 - crc.width),
+            Algorithm::Crc(crc) => crc.initial << (64 - crc.width),
+            Algorithm::Internet { start, .. } => u64::from(start),
+            Algorithm::Sum8 { start, .. } | Algorithm::Xor8 { start, .. } => u64::from(start),
+        };
+        State { register, odd: false }
+    }
+
+    /// Takes in more bytes.
+    pub fn update(&self, mut state: State, bytes: &[u8]) -> State {
+        match self.algorithm {
+            Algorithm::Crc(crc) if crc.reflect_in => state.register = self.crc_mirrored(state.register, bytes),
+            Algorithm::Crc(_) => state.register = self.crc_plain(state.register, bytes),
+            Algorithm::Internet { .. } => {
+                let mut rest = bytes;
+                let mut sum = state.register;
+                if state.odd
+                    && let Some((first, others)) = rest.split_first()
+                {
+                    sum += u64::from(*first);
+                    state.odd = false;
+                    rest = others;
+                }
+                let pairs = rest.chunks_exact(2);
+                if let [last] = pairs.remainder() {
+                    sum += u64::from(*last) << 8;
+                    state.odd = true;
+                }
+                // A u64 takes 2^48 words before it overflows; folding each time keeps it far below.
+                sum = pairs.fold(sum, |sum, pair| sum + (u64::from(pair[0]) << 8 | u64::from(pair[1])));
+                state.register = fold_carries(sum);
+            }
+            Algorithm::Sum8 { .. } => {
+                state.register = bytes.iter().fold(state.register, |sum, byte| (sum + u64::from(*byte)) & 0xFF);
+            }
+            Algorithm::Xor8 { .. } => {
+                state.register = bytes.iter().fold(state.register, |all, byte| all ^ u64::from(*byte));
+            }
+        }
+        state
+    }
+
+    /// The checksum of all that went in.
+    pub fn finish(&self, state: State) -> u64 {
+        match self.algorithm {
+            Algorithm::Crc(crc) => {
+                let unused = 64 - u32::from(crc.width);
+                let value = match (crc.reflect_in, crc.reflect_out) {
+                    (true, true) => state.register,
+                    (true, false) => state.register.reverse_bits() >> unused,
+                    (false, false) => state.register >> unused,
+                    (false, true) => state.register.reverse_bits(),
+                };
+                value ^ crc.final_xor
+            }
+            Algorithm::Internet { final_xor, .. } => (!fold_carries(state.register) & 0xFFFF) ^ u64::from(final_xor),
+            Algorithm::Sum8 { final_xor, .. } | Algorithm::Xor8 { final_xor, .. } => {
+                state.register ^ u64::from(final_xor)
+            }
+        }
+    }
+
+    /// The checksum of some bytes.
+    pub fn compute(&self, bytes: &[u8]) -> u64 {
+        self.finish(self.update(self.start(), bytes))
+    }
+
+    fn crc_plain(&self, mut register: u64, bytes: &[u8]) -> u64 {
+        let Some(t) = self.tables.first_chunk::<8>() else { return register };
+        let eights = bytes.chunks_exact(8);
+        let rest = eights.remainder();
+        for eight in eights {
+            let [a, b, c, d, e, f, g, h] = (register
+                ^ u64::from_be_bytes([eight[0], eight[1], eight[2], eight[3], eight[4], eight[5], eight[6], eight[7]]))
+            .to_be_bytes();
+            register = t[7][a as usize]
+                ^ t[6][b as usize]
+                ^ t[5][c as usize]
+                ^ t[4][d as usize]
+                ^ t[3][e as usize]
+                ^ t[2][f as usize]
+                ^ t[1][g as usize]
+                ^ t[0][h as usize];
+        }
+        for byte in rest {
+            register = register << 8 ^ t[0][((register >> 56) as u8 ^ byte) as usize];
+        }
+        register
+    }
+
+    fn crc_mirrored(&self, mut register: u64, bytes: &[u8]) -> u64 {
+        let Some(t) = self.tables.first_chunk::<8>() else { return register };
+        let eights = bytes.chunks_exact(8);
+        let rest = eights.remainder();
+        for eight in eights {
+            let [a, b, c, d, e, f, g, h] = (register
+                ^ u64::from_le_bytes([eight[0], eight[1], eight[2], eight[3], eight[4], eight[5], eight[6], eight[7]]))
+            .to_le_bytes();
+            register = t[7][a as usize]
+                ^ t[6][b as usize]
+                ^ t[5][c as usize]
+                ^ t[4][d as usize]
+                ^ t[3][e as usize]
+                ^ t[2][f as usize]
+                ^ t[1][g as usize]
+                ^ t[0][h as usize];
+        }
+        for byte in rest {
+            register = register >> 8 ^ t[0][(register as u8 ^ byte) as usize];
+        }
+        register
+    }
+}
+
+/// Adds the carries of a one's complement sum back in until 16 bits are left (RFC 1071, section 1).
+fn fold_carries(mut sum: u64) -> u64 {
+    while sum >> 16 != 0 {
+        sum = (sum & 0xFFFF) + (sum >> 16);
+    }
+    sum
+}
+
+fn crc_tables(crc: &Crc) -> Vec<[u64; 256]> {
+    let mut tables = vec![[0u64; 256]; 8];
+    for byte in 0..256usize {
+        let mut register;
+        if crc.reflect_in {
+            let polynomial = crc.polynomial.reverse_bits() >> (64 - crc.width);
+            register = byte as u64;
+            for _ in 0..8 {
+                register = if register & 1 == 1 { register >> 1 ^ polynomial } else { register >> 1 };
+            }
+        } else {
+            let polynomial = crc.polynomial << (64 - crc.width);
+            register = (byte as u64) << 56;
+            for _ in 0..8 {
+                register = if register >> 63 == 1 { register << 1 ^ polynomial } else { register << 1 };
+            }
+        }
+        tables[0][byte] = register;
+    }
+    for n in 1..8 {
+        for byte in 0..256 {
+            let before = tables[n - 1][byte];
+            tables[n][byte] = if crc.reflect_in {
+                before >> 8 ^ tables[0][(before & 0xFF) as usize]
+            } else {
+                before << 8 ^ tables[0][(before >> 56) as usize]
+            };
+        }
+    }
+    tables
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use emberwort_model::algorithm::CATALOGUE;
+    use proptest::prelude::*;
+
+    fn named(name: &str) -> Checksum {
+        Checksum::new(&Algorithm::named(name).unwrap())
+    }
+
+    #[test]
+    fn every_catalogued_crc_gives_its_check_value() {
+        for entry in CATALOGUE {
+            let checksum = Checksum::new(&Algorithm::Crc(entry.crc));
+            assert_eq!(checksum.compute(b"123456789"), entry.check, "{}", entry.name);
+        }
+    }
+
+    /// The example of RFC 1071, section 3: 00 01 f2 03 f4 f5 f6 f7 sums to ddf2, whose complement is 220d.
+    #[test]
+    fn internet_checksum_of_the_rfc() {
+        let internet = named("internet");
+        assert_eq!(internet.compute(&[0x00, 0x01, 0xF2, 0x03, 0xF4, 0xF5, 0xF6, 0xF7]), 0x220D);
+        // An odd last byte counts as the high half of a word: 0102 + 0300 = 0402.
+        assert_eq!(internet.compute(&[1, 2, 3]), !0x0402 & 0xFFFF);
+        // Carries fold back: ffff + 0002 = 1 0001 → 0002.
+        assert_eq!(internet.compute(&[0xFF, 0xFF, 0x00, 0x02]), !0x0002 & 0xFFFF);
+    }
+
+    #[test]
+    fn sums_by_hand() {
+        // F0 + 20 + 05 = 115, of which 15 stays; F0 ^ 20 ^ 05 = D5.
+        assert_eq!(named("sum8").compute(&[0xF0, 0x20, 0x05]), 0x15);
+        assert_eq!(named("xor8").compute(&[0xF0, 0x20, 0x05]), 0xD5);
+    }
+
+    proptest! {
+        #[test]
+        fn pieces_give_the_same_as_the_whole(bytes: Vec<u8>, cuts in proptest::collection::vec(0usize..200, 0..6), which: prop::sample::Index) {
+            let names: Vec<_> = Algorithm::names().collect();
+            let checksum = named(names[which.index(names.len())]);
+            let mut cuts: Vec<usize> = cuts.into_iter().map(|cut| cut.min(bytes.len())).collect();
+            cuts.sort_unstable();
+            let mut state = checksum.start();
+            let mut at = 0;
+            for cut in cuts.into_iter().chain([bytes.len()]) {
+                state = checksum.update(state, &bytes[at..cut]);
+                at = cut;
+            }
+            prop_assert_eq!(checksum.finish(state), checksum.compute(&bytes));
+        }
+    }
+}

@@ -1,0 +1,18 @@
+//! The bytes of a link: bodies, frames, checksums, receivers, and values as text.
+//!
+//! Everything here reads the plan of [`emberwort_model`]; nothing prints, opens files or knows the time.
+
+pub mod bits;
+pub mod checksum;
+pub mod cobs;
+pub mod codec;
+pub mod frame;
+pub mod json;
+pub mod receiver;
+pub mod text;
+pub mod values;
+
+pub use codec::{BodyError, EncodeError, decode, encode};
+pub use frame::{FrameFault, FrameView, Framing, Header};
+pub use receiver::{FrameSink, Receiver};
+pub use values::{ValueRef, Values};

@@ -1,0 +1,367 @@
+//! Receivers: state machines that find frames in a stream, and give every byte to exactly one of good, broken, stray.
+//!
+//! - A receiver is fed chunks of any size; the result depends on the bytes alone.
+//! - After a broken frame it looks again from one byte behind the place where that frame was believed to start. Of the broken
+//!   frame's bytes, those before a frame found there are its own.
+//! - It holds at most four times the channel's limit, and allocates only when it is made.
+//!
+//! With COBS a frame can only begin behind a delimiter, so the search goes on there.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::plan::FrameFinder;
+
+use crate::cobs;
+use crate::codec;
+use crate::frame::{FrameFault, FrameView, Framing};
+use crate::values::Values;
+
+/// Takes what a receiver finds. Places are byte offsets in the stream.
+pub trait FrameSink {
+    /// Judges a frame whose framing and checksums are right, before it counts as good: mostly, whether its body can be
+    /// decoded.
+    ///
+    /// # Errors
+    /// Why the frame is broken after all.
+    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
+
+    /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter.
+    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]);
+
+    /// Bytes of a broken frame.
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]);
+
+    /// Bytes that belong to no frame. Long runs come in pieces of the channel's limit.
+    fn stray(&mut self, at: Range<u64>, wire: &[u8]);
+}
+
+/// Finds frames in a stream of bytes, or judges packets.
+#[derive(Clone, Debug)]
+pub struct Receiver {
+    framing: Arc<Framing>,
+    /// Bytes kept for the next chunk; the first one has the offset `base`.
+    carry: Vec<u8>,
+    base: u64,
+    /// First byte that has not been given away.
+    start: u64,
+    /// First byte at which a frame may begin.
+    scan: u64,
+    /// The broken frame to which the bytes from `start` up to this offset belong, unless a good one is found there.
+    broken: Option<(FrameFault, u64)>,
+    /// COBS: an over-long stretch is passed over up to its delimiter.
+    overlong: bool,
+    plain: Vec<u8>,
+}
+
+/// The bytes at hand, the first of which has the offset `base`.
+#[derive(Clone, Copy)]
+struct Window<'a> {
+    bytes: &'a [u8],
+    base: u64,
+    /// Whether no more will follow.
+    last: bool,
+}
+
+impl<'a> Window<'a> {
+    fn end(&self) -> u64 {
+        self.base + self.bytes.len() as u64
+    }
+
+    fn get(&self, range: Range<u64>) -> &'a [u8] {
+        &self.bytes[(range.start - self.base) as usize..(range.end - self.base) as usize]
+    }
+
+    fn from(&self, at: u64) -> &'a [u8] {
+        &self.bytes[(at - self.base) as usize..]
+    }
+}
+
+impl Receiver {
+    /// A receiver at the start of a stream.
+    pub fn new(framing: Arc<Framing>) -> Self {
+        let limit = framing.plan().limit;
+        Self {
+            carry: Vec::with_capacity(4 * limit),
+            plain: Vec::with_capacity(limit),
+            framing,
+            base: 0,
+            start: 0,
+            scan: 0,
+            broken: None,
+            overlong: false,
+        }
+    }
+
+    /// The framing that it looks for.
+    pub fn framing(&self) -> &Framing {
+        &self.framing
+    }
+
+    /// Takes the next bytes of the stream; for packet channels, the next packet.
+    pub fn feed<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
+        if self.framing.plan().finder == FrameFinder::Packet {
+            self.packet(bytes, sink);
+            return;
+        }
+        let mut chunk = bytes;
+        while !self.carry.is_empty() && !chunk.is_empty() {
+            let mut carry = std::mem::take(&mut self.carry);
+            let kept = carry.len();
+            let taken = (4 * self.framing.plan().limit - kept).min(chunk.len());
+            carry.extend_from_slice(&chunk[..taken]);
+            self.run(Window { bytes: &carry, base: self.base, last: false }, sink);
+            let done = (self.start - self.base) as usize;
+            self.base = self.start;
+            if done >= kept {
+                // All that is left came with this chunk: go on in place.
+                carry.clear();
+                chunk = &chunk[done - kept..];
+            } else {
+                carry.drain(..done);
+                chunk = &chunk[taken..];
+            }
+            self.carry = carry;
+        }
+        if !chunk.is_empty() {
+            self.run(Window { bytes: chunk, base: self.base, last: false }, sink);
+            let done = (self.start - self.base) as usize;
+            self.base = self.start;
+            self.carry.extend_from_slice(&chunk[done..]);
+        }
+    }
+
+    /// Ends the stream: what is left is given away. The receiver can then be fed another stream, whose offsets go on.
+    pub fn finish<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+        let mut carry = std::mem::take(&mut self.carry);
+        let window = Window { bytes: &carry, base: self.base, last: true };
+        self.run(window, sink);
+        self.pass(window, window.end(), sink);
+        self.flush(window, window.end(), sink);
+        self.base = window.end();
+        (self.start, self.scan) = (self.base, self.base);
+        self.overlong = false;
+        carry.clear();
+        self.carry = carry;
+    }
+
+    fn run<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        match self.framing.plan().finder {
+            FrameFinder::SyncLength => self.run_sync(window, sink),
+            FrameFinder::Cobs => self.run_cobs(window, sink),
+            FrameFinder::Packet => {}
+        }
+    }
+
+    /// Gives the bytes from `start` up to `to` away: to the broken frame that they belong to, or as stray.
+    fn flush<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
+        if self.start < to {
+            let range = self.start..to;
+            match &self.broken {
+                Some((fault, _)) => sink.broken(range.clone(), fault, window.get(range)),
+                None => sink.stray(range.clone(), window.get(range)),
+            }
+        }
+        self.start = to;
+        self.broken = None;
+    }
+
+    /// Passes over bytes at which no frame begins.
+    fn pass<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
+        if let Some((_, end)) = self.broken {
+            if to < end {
+                self.scan = to;
+                return;
+            }
+            self.flush(window, end, sink);
+        }
+        let piece = self.framing.plan().limit as u64;
+        while to - self.start >= piece {
+            let next = self.start + piece;
+            self.flush(window, next, sink);
+        }
+        self.scan = to;
+    }
+
+    /// A broken frame from `scan` up to `end`.
+    fn fail<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
+        // A false start inside a broken frame that reaches no further than it says nothing new.
+        if self.broken.is_none_or(|(_, pending)| end > pending) {
+            self.flush(window, self.scan, sink);
+            self.broken = Some((fault, end));
+        }
+        self.pass(window, self.scan + 1, sink);
+    }
+
+    fn succeed<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, view: &FrameView<'_>, end: u64, sink: &mut S) {
+        self.flush(window, self.scan, sink);
+        let range = self.scan..end;
+        sink.good(range.clone(), view, window.get(range));
+        (self.start, self.scan) = (end, end);
+    }
+
+    fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        let sync = &framing.plan().sync;
+        loop {
+            let rest = window.from(self.scan);
+            let Some(skip) = memchr::memchr(sync[0], rest) else {
+                self.pass(window, window.end(), sink);
+                return;
+            };
+            if skip > 0 {
+                self.pass(window, self.scan + skip as u64, sink);
+            }
+            let rest = &rest[skip..];
+            let seen = sync.len().min(rest.len());
+            if rest[..seen] != sync[..seen] {
+                self.pass(window, self.scan + 1, sink);
+                continue;
+            }
+            if seen < sync.len() {
+                // The sync bytes may go on in the next chunk.
+                if window.last {
+                    self.pass(window, self.scan + 1, sink);
+                    continue;
+                }
+                return;
+            }
+            let length = match framing.length_of(rest) {
+                Ok(length) => length,
+                Err(fault) => {
+                    let end = self.scan + framing.length_end() as u64;
+                    self.fail(window, fault, end, sink);
+                    continue;
+                }
+            };
+            match length.and_then(|length| rest.get(..length).ok_or(length).ok()) {
+                Some(bytes) => {
+                    let end = self.scan + bytes.len() as u64;
+                    match framing.check(bytes).and_then(|view| sink.judge(&view).map(|()| view)) {
+                        Ok(view) => self.succeed(window, &view, end, sink),
+                        Err(fault) => self.fail(window, fault, end, sink),
+                    }
+                }
+                None if window.last => {
+                    let needed = length.unwrap_or(framing.plan().head_bytes);
+                    self.fail(window, FrameFault::Truncated { length: rest.len(), needed }, window.end(), sink);
+                }
+                None => return,
+            }
+        }
+    }
+
+    fn run_cobs<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        let plan = framing.plan();
+        let limit = plan.limit;
+        let least = plan.head_bytes + plan.tail_bytes;
+        loop {
+            let rest = window.from(self.scan);
+            let delimiter = memchr::memchr(0, rest);
+            if self.overlong {
+                let over = delimiter.map_or(rest.len(), |at| at + 1);
+                self.pass(window, self.scan + over as u64, sink);
+                self.overlong = delimiter.is_none();
+                if self.overlong {
+                    return;
+                }
+                continue;
+            }
+            match delimiter {
+                // A delimiter without a frame: some senders fill pauses with them.
+                Some(0) => self.pass(window, self.scan + 1, sink),
+                Some(at) if at < limit => {
+                    let end = self.scan + at as u64 + 1;
+                    let mut plain = std::mem::take(&mut self.plain);
+                    let judged = cobs::decode(&rest[..at], &mut plain)
+                        .map_err(|at| FrameFault::Stuffing { at })
+                        .and_then(|()| framing.check(&plain))
+                        .and_then(|view| sink.judge(&view).map(|()| view));
+                    match judged {
+                        Ok(view) => self.succeed(window, &view, end, sink),
+                        Err(fault) => self.fail_whole(window, fault, end, sink),
+                    }
+                    self.plain = plain;
+                }
+                _ if rest.len() >= limit => {
+                    let fault = FrameFault::Length { length: limit as u64 + 1, least, greatest: limit };
+                    let end = self.scan + limit as u64;
+                    self.fail_whole(window, fault, end, sink);
+                    self.overlong = true;
+                }
+                _ if window.last && !rest.is_empty() => {
+                    let fault = FrameFault::Truncated { length: rest.len(), needed: rest.len() + 1 };
+                    self.fail_whole(window, fault, window.end(), sink);
+                }
+                _ => return,
+            }
+        }
+    }
+
+    /// A broken frame in which no other can begin.
+    fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
+        self.flush(window, self.scan, sink);
+        self.broken = Some((fault, end));
+        self.pass(window, end, sink);
+    }
+
+    fn packet<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
+        let range = self.base..self.base + bytes.len() as u64;
+        self.base = range.end;
+        (self.start, self.scan) = (range.end, range.end);
+        let framing = self.framing.clone();
+        let limit = framing.plan().limit;
+        let judged = if bytes.len() > limit {
+            let least = framing.plan().head_bytes + framing.plan().tail_bytes;
+            Err(FrameFault::Length { length: bytes.len() as u64, least, greatest: limit })
+        } else {
+            framing.check(bytes).and_then(|view| sink.judge(&view).map(|()| view))
+        };
+        match judged {
+            Ok(view) => sink.good(range, &view, bytes),
+            Err(fault) => sink.broken(range, &fault, bytes),
+        }
+    }
+}
+
+/// Selects the message of a frame by its key and decodes the body into values that are reused.
+#[derive(Clone, Debug)]
+pub struct BodyReader {
+    plan: Arc<Plan>,
+    channel: usize,
+    message: usize,
+    values: Values,
+}
+
+impl BodyReader {
+    /// A reader for the frames of one channel, by its index in the plan.
+    pub fn new(plan: Arc<Plan>, channel: usize) -> Self {
+        Self { plan, channel, message: 0, values: Values::default() }
+    }
+
+    /// Decodes the body of a frame.
+    ///
+    /// # Errors
+    /// If the key selects no message, or the body cannot be decoded.
+    #[inline]
+    pub fn read(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        let message = self.plan.channels[self.channel]
+            .message_of(frame.key)
+            .ok_or(FrameFault::UnknownMessage { key: frame.key })?;
+        self.message = message;
+        codec::decode(&self.plan.messages[message], frame.body, &mut self.values)
+            .map_err(|error| FrameFault::Body { message, error })
+    }
+
+    /// Index of the message read last.
+    pub fn message(&self) -> usize {
+        self.message
+    }
+
+    /// The values read last.
+    pub fn values(&self) -> &Values {
+        &self.values
+    }
+}
