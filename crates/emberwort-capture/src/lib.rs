@@ -1,1 +1,20 @@
-//! x
+//! Captures: reading and writing the files, and decoding what is in them.
+//!
+//! ```text
+//! file ─► source ─► pieces of bytes with times ─► decoder (one receiver a lane) ─► sink of rows
+//! ```
+
+pub mod decode;
+pub mod source;
+pub mod stats;
+pub mod writer;
+
+pub use decode::{BrokenFrame, Decoder, Row, RowSink, StrayBytes};
+pub use source::{Damage, Form, Interface, InterfaceKind, Outcome, Piece, PieceSink};
+pub use stats::Statistics;
+pub use writer::PcapngWriter;
+
+/// What an interface description in a recording of ours says: which channel, and which end the bytes come from.
+pub fn lane_description(channel: &str, from: &str) -> String {
+    format!("emberwort channel={channel} from={from}")
+}

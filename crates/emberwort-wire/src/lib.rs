@@ -9,6 +9,7 @@ pub mod codec;
 pub mod frame;
 pub mod json;
 pub mod receiver;
+pub mod sequence;
 pub mod text;
 pub mod values;
 

@@ -4,7 +4,7 @@ use std::fmt::{self, Write};
 
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Field, Kind, Labelled, NumberForm};
+use emberwort_model::model::{Field, Kind, Labelled, NumberForm, Value};
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::MessagePlan;
 use serde_json::Value as Json;
@@ -76,19 +76,18 @@ pub fn fill<'a>(
             problems.push(problem("given twice; keep one".into()));
             continue;
         }
-        if field.since > revision {
-            problems.push(problem(format!(
-                "was added in revision {}, but the sender has revision {revision}; leave it out",
-                field.since
-            )));
-            continue;
-        }
         let result = match value {
             Given::Text(text) => set_text(field, slot, text, filling.clamp, values),
             Given::Json(value) => json::set(field, slot, value, filling.clamp, values),
         };
         if let Err(message) = result {
             problems.push(problem(message));
+        } else if field.since > revision && !is_default(field, values.get(slot)) {
+            // A decoded row holds the defaults that stand for what an old sender lacks; another value cannot be sent.
+            problems.push(problem(format!(
+                "was added in revision {}, but the sender has revision {revision}; leave it out",
+                field.since
+            )));
         }
     }
     for (slot, field) in message.fields.iter().enumerate() {
@@ -104,6 +103,14 @@ pub fn fill<'a>(
         }
     }
     if problems.is_empty() { Ok(()) } else { Err(problems) }
+}
+
+fn is_default(field: &Field, value: ValueRef<'_>) -> bool {
+    match (&field.default, value) {
+        (Some(Value::Raw(default)), ValueRef::Raw(raw)) => *default == raw,
+        (Some(Value::Bytes(default)), ValueRef::Bytes(bytes)) => default == bytes,
+        _ => false,
+    }
 }
 
 /// What a field holds, for a sentence: `it holds 0 .. 100 % in steps of 0.5`.

@@ -185,7 +185,8 @@ impl Parser<'_> {
         Some((from, to))
     }
 
-    fn checksum(&mut self) -> Option<RoleItem> {
+    /// An algorithm with the values that change it: `crc-16/ibm-3740 start 0 final xor 0xFFFF`.
+    pub(super) fn algorithm_with_values(&mut self) -> Option<(Algorithm, String)> {
         let (mut algorithm, name) = self.algorithm()?;
         loop {
             if self.eat_word("start") {
@@ -207,6 +208,11 @@ impl Parser<'_> {
                 break;
             }
         }
+        Some((algorithm, name))
+    }
+
+    fn checksum(&mut self) -> Option<RoleItem> {
+        let (algorithm, name) = self.algorithm_with_values()?;
         self.expect_word("over", "say which parts it covers: `crc-16/ibm-3740 over node..body`")?;
         let mut over = Vec::new();
         loop {

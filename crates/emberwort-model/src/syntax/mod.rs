@@ -6,4 +6,4 @@ mod lexer;
 mod parser;
 
 pub use lexer::{Token, TokenKind, tokens};
-pub use parser::parse;
+pub use parser::{parse, parse_algorithm};

@@ -5,6 +5,7 @@ use super::ast::{
     Number, SectionItem, TypeExpr,
 };
 use super::lexer::{Token, TokenKind, tokens};
+use crate::algorithm::Algorithm;
 use crate::diagnostics::{Code, Finding, escaped, nearest};
 use crate::number::Decimal;
 use crate::source::Span;
@@ -16,6 +17,27 @@ pub fn parse(text: &str) -> (File, Vec<Finding>) {
     let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new() };
     let file = parser.file();
     (file, parser.findings)
+}
+
+/// Reads a checksum algorithm as it stands in a frame part, without its `over …`.
+///
+/// # Errors
+/// What is wrong with the text.
+pub fn parse_algorithm(text: &str) -> Result<(Algorithm, String), Vec<Finding>> {
+    let mut findings = Vec::new();
+    let tokens = tokens(text, &mut findings);
+    let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new() };
+    let found = parser.algorithm_with_values();
+    if found.is_some() && parser.peek().kind != TokenKind::End {
+        parser.unexpected::<()>(
+            "the end of the algorithm",
+            "behind its name only `start VALUE` and `final xor VALUE` can stand",
+        );
+    }
+    match found {
+        Some(found) if parser.findings.is_empty() => Ok(found),
+        _ => Err(parser.findings),
+    }
 }
 
 /// Words that never name a unit, because they go on with a field or end it.

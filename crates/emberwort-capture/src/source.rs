@@ -1,0 +1,356 @@
+//! Capture files as a stream of pieces: pcapng, classic pcap, raw bytes, hex text.
+//!
+//! Everything before a damaged place is handed on; the damage is then told with its offset.
+
+use std::io::{self, Read};
+use std::ops::ControlFlow;
+
+use pcap_parser::pcapng::Block;
+use pcap_parser::traits::PcapReaderIterator;
+use pcap_parser::{LegacyPcapReader, PcapBlockOwned, PcapError, PcapNGReader};
+
+/// The form of a capture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// pcapng (IETF draft-ietf-opsawg-pcapng).
+    Pcapng,
+    /// Classic pcap, in either byte order, with micro- or nanoseconds.
+    Pcap,
+    /// Pairs of hex digits.
+    Hex,
+    /// The bytes themselves.
+    Raw,
+}
+
+/// What the bytes of an interface are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum InterfaceKind {
+    /// Bytes of a serial channel (link types USER0 to USER15, raw bytes, hex text).
+    Serial,
+    /// Ethernet frames.
+    Ethernet,
+    /// IPv4 or IPv6 packets.
+    Ip,
+    /// Packets with a Linux "cooked" header.
+    LinuxCooked,
+    /// Something that is not read; the link type's number.
+    Other(i32),
+}
+
+impl InterfaceKind {
+    /// The kind for a link type number of the tcpdump.org registry.
+    pub fn of_link_type(number: i32) -> Self {
+        match number {
+            1 => InterfaceKind::Ethernet,
+            101 | 228 | 229 => InterfaceKind::Ip,
+            113 => InterfaceKind::LinuxCooked,
+            147..=162 => InterfaceKind::Serial,
+            other => InterfaceKind::Other(other),
+        }
+    }
+}
+
+/// One interface of a capture.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Interface {
+    /// What its bytes are.
+    pub kind: InterfaceKind,
+    /// Its description in the file; may be empty.
+    pub description: String,
+}
+
+/// Some bytes of a capture: a packet, or a part of a stream.
+#[derive(Clone, Copy, Debug)]
+pub struct Piece<'a> {
+    /// Index of the interface, in the order in which they were announced.
+    pub interface: usize,
+    /// Nanoseconds since 1970-01-01 UTC, if the capture has times.
+    pub time: Option<u64>,
+    /// The bytes.
+    pub bytes: &'a [u8],
+}
+
+/// Takes what a capture holds.
+pub trait PieceSink {
+    /// An interface, before its first piece.
+    fn interface(&mut self, interface: Interface);
+
+    /// The next piece. `Break` ends the reading.
+    fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()>;
+}
+
+/// A place from which on a capture cannot be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Damage {
+    /// Offset in the file.
+    pub offset: u64,
+    /// What is wrong there.
+    pub reason: String,
+}
+
+/// How the reading of a capture ended.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Outcome {
+    /// Bytes of the file that were read and understood.
+    pub bytes: u64,
+    /// Where it could not be read any further, if so.
+    pub damage: Option<Damage>,
+}
+
+/// How many bytes at the start [`detect`] should see.
+pub const DETECT_BYTES: usize = 4096;
+
+/// Room for one block of a pcapng file; grows up to [`GREATEST_BLOCK`] for larger ones.
+const BUFFER: usize = 1 << 18;
+/// A block that claims more than this is damage, not data.
+const GREATEST_BLOCK: usize = 1 << 25;
+
+/// The form of a capture that starts with these bytes.
+pub fn detect(first: &[u8]) -> Form {
+    match first.get(..4) {
+        Some([0x0A, 0x0D, 0x0D, 0x0A]) => return Form::Pcapng,
+        Some(
+            [0xA1, 0xB2, 0xC3, 0xD4] | [0xD4, 0xC3, 0xB2, 0xA1] | [0xA1, 0xB2, 0x3C, 0x4D] | [0x4D, 0x3C, 0xB2, 0xA1],
+        ) => {
+            return Form::Pcap;
+        }
+        _ => {}
+    }
+    let hex = first.iter().all(|b| b.is_ascii_hexdigit() || b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'x'));
+    let digits = first.iter().filter(|b| b.is_ascii_hexdigit()).count();
+    if hex && digits >= 2 { Form::Hex } else { Form::Raw }
+}
+
+/// Reads a capture to its end, or to the first damage, or until the sink has enough.
+///
+/// # Errors
+/// Those of the reader.
+pub fn read(form: Form, input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+    match form {
+        Form::Pcapng => read_packets(PcapNGReader::new(BUFFER, Full(input)), sink),
+        Form::Pcap => read_packets(LegacyPcapReader::new(BUFFER, Full(input)), sink),
+        Form::Hex => read_hex(input, sink),
+        Form::Raw => read_raw(input, sink),
+    }
+}
+
+/// A reader that fills the whole buffer unless the input ends, so that a slow pipe looks like a file.
+struct Full<R>(R);
+
+impl<R: Read> Read for Full<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            match self.0.read(&mut buffer[filled..]) {
+                Ok(0) => break,
+                Ok(n) => filled += n,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(_) if filled > 0 => break,
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(filled)
+    }
+}
+
+fn serial_interface() -> Interface {
+    Interface { kind: InterfaceKind::Serial, description: String::new() }
+}
+
+fn read_raw(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+    sink.interface(serial_interface());
+    let mut input = Full(input);
+    let mut buffer = vec![0; 1 << 16];
+    let mut outcome = Outcome::default();
+    loop {
+        let n = input.read(&mut buffer)?;
+        outcome.bytes += n as u64;
+        if n == 0 || sink.piece(Piece { interface: 0, time: None, bytes: &buffer[..n] }).is_break() {
+            return Ok(outcome);
+        }
+    }
+}
+
+fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+    sink.interface(serial_interface());
+    let mut input = Full(input);
+    let mut buffer = vec![0; 1 << 16];
+    let mut bytes = Vec::with_capacity(1 << 15);
+    let mut half: Option<u8> = None;
+    let mut outcome = Outcome::default();
+    loop {
+        let n = input.read(&mut buffer)?;
+        bytes.clear();
+        for (index, b) in buffer[..n].iter().enumerate() {
+            let digit = (*b as char).to_digit(16).map(|digit| digit as u8);
+            match (digit, half) {
+                (Some(digit), None) => half = Some(digit),
+                (Some(digit), Some(high)) => {
+                    bytes.push(high << 4 | digit);
+                    half = None;
+                }
+                (None, None) if b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'-') => {}
+                // The `x` of `0x39`.
+                (None, Some(0)) if *b == b'x' || *b == b'X' => half = None,
+                (None, _) => {
+                    let reason = match half {
+                        Some(_) => "a byte has one hex digit only".to_owned(),
+                        None => format!("{:?} is no hex digit", *b as char),
+                    };
+                    let offset = outcome.bytes + index as u64;
+                    let _ = sink.piece(Piece { interface: 0, time: None, bytes: &bytes });
+                    outcome.bytes = offset;
+                    outcome.damage = Some(Damage { offset, reason });
+                    return Ok(outcome);
+                }
+            }
+        }
+        outcome.bytes += n as u64;
+        let stop = sink.piece(Piece { interface: 0, time: None, bytes: &bytes }).is_break();
+        if n == 0 || stop {
+            if half.is_some() && !stop {
+                let reason = "the text ends in the middle of a byte: one hex digit is missing".to_owned();
+                outcome.damage = Some(Damage { offset: outcome.bytes, reason });
+            }
+            return Ok(outcome);
+        }
+    }
+}
+
+/// What is needed to read the packets of an interface.
+struct Clock {
+    units_a_second: u64,
+    offset_seconds: i64,
+}
+
+impl Clock {
+    fn nanoseconds(&self, units: u64) -> Option<u64> {
+        let units_a_second = u128::from(self.units_a_second.max(1));
+        let nanoseconds = u128::from(units) * 1_000_000_000 / units_a_second;
+        let offset = i128::from(self.offset_seconds) * 1_000_000_000;
+        u64::try_from(i128::try_from(nanoseconds).ok()? + offset).ok()
+    }
+}
+
+type Opened<R> = Result<R, PcapError<&'static [u8]>>;
+
+fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+    let damaged = |offset: usize, reason: &str| {
+        let damage = Damage { offset: offset as u64, reason: reason.to_owned() };
+        Ok(Outcome { bytes: offset as u64, damage: Some(damage) })
+    };
+    let mut reader = match reader {
+        Ok(reader) => reader,
+        Err(PcapError::ReadError) => return Err(io::Error::other("the capture cannot be read")),
+        Err(_) => return damaged(0, "the file's header is cut off or damaged"),
+    };
+    let mut clocks: Vec<Clock> = Vec::new();
+    // Interfaces of earlier sections, whose numbers start again with each section.
+    let mut base = 0;
+    let mut buffer_size = BUFFER;
+    let mut legacy_units = 1_000_000;
+    loop {
+        let consumed = reader.consumed();
+        match reader.next() {
+            Ok((size, block)) => {
+                let flow = match block {
+                    PcapBlockOwned::LegacyHeader(header) => {
+                        if header.is_nanosecond_precision() {
+                            legacy_units = 1_000_000_000;
+                        }
+                        clocks.push(Clock { units_a_second: legacy_units, offset_seconds: 0 });
+                        let kind = InterfaceKind::of_link_type(header.network.0 & 0xFFFF);
+                        sink.interface(Interface { kind, description: String::new() });
+                        ControlFlow::Continue(())
+                    }
+                    PcapBlockOwned::Legacy(packet) => {
+                        let time = u64::from(packet.ts_sec) * legacy_units + u64::from(packet.ts_usec);
+                        let Some(bytes) = packet.data.get(..packet.caplen as usize) else {
+                            return damaged(consumed, "a packet is longer than its record");
+                        };
+                        sink.piece(Piece { interface: 0, time: clocks[0].nanoseconds(time), bytes })
+                    }
+                    PcapBlockOwned::NG(block) => match block {
+                        Block::SectionHeader(_) => {
+                            base = clocks.len();
+                            ControlFlow::Continue(())
+                        }
+                        Block::InterfaceDescription(interface) => {
+                            clocks.push(Clock {
+                                units_a_second: interface.ts_resolution().unwrap_or(1_000_000),
+                                offset_seconds: interface.ts_offset(),
+                            });
+                            let description = interface.if_description().and_then(Result::ok).unwrap_or_default();
+                            sink.interface(Interface {
+                                kind: InterfaceKind::of_link_type(interface.linktype.0),
+                                description: description.trim_end_matches('\0').to_owned(),
+                            });
+                            ControlFlow::Continue(())
+                        }
+                        Block::EnhancedPacket(packet) => {
+                            let index = base + packet.if_id as usize;
+                            let Some(clock) = clocks.get(index) else {
+                                return damaged(
+                                    consumed,
+                                    "a packet names an interface that the file does not describe",
+                                );
+                            };
+                            let Some(bytes) = packet.data.get(..packet.caplen as usize) else {
+                                return damaged(consumed, "a packet is longer than its block");
+                            };
+                            let time = u64::from(packet.ts_high) << 32 | u64::from(packet.ts_low);
+                            sink.piece(Piece { interface: index, time: clock.nanoseconds(time), bytes })
+                        }
+                        Block::SimplePacket(packet) => {
+                            if clocks.len() <= base {
+                                return damaged(
+                                    consumed,
+                                    "a packet names an interface that the file does not describe",
+                                );
+                            }
+                            let length = (packet.origlen as usize).min(packet.data.len());
+                            sink.piece(Piece { interface: base, time: None, bytes: &packet.data[..length] })
+                        }
+                        _ => ControlFlow::Continue(()),
+                    },
+                };
+                if flow.is_break() {
+                    return Ok(Outcome { bytes: (consumed + size) as u64, damage: None });
+                }
+                reader.consume(size);
+            }
+            Err(PcapError::Eof) => return Ok(Outcome { bytes: consumed as u64, damage: None }),
+            Err(PcapError::Incomplete(_)) => {
+                if reader.refill().is_err() {
+                    return damaged(consumed, "the file cannot be read any further");
+                }
+            }
+            Err(PcapError::BufferTooSmall) => {
+                buffer_size *= 2;
+                if buffer_size > GREATEST_BLOCK || !reader.grow(buffer_size) {
+                    return damaged(consumed, "a block claims to be larger than any packet can be");
+                }
+                if reader.refill().is_err() {
+                    return damaged(consumed, "the file cannot be read any further");
+                }
+            }
+            Err(PcapError::UnexpectedEof) => return damaged(consumed, "the file ends in the middle of a block"),
+            Err(PcapError::ReadError) => return damaged(consumed, "the file cannot be read any further"),
+            Err(_) => return damaged(consumed, "the block that starts here is damaged"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_form_is_seen_from_the_first_bytes() {
+        assert_eq!(detect(&[0x0A, 0x0D, 0x0D, 0x0A, 0x1C]), Form::Pcapng);
+        assert_eq!(detect(&[0xD4, 0xC3, 0xB2, 0xA1]), Form::Pcap);
+        assert_eq!(detect(b"C6 39\n03 21"), Form::Hex);
+        assert_eq!(detect(&[0xC6, 0x39]), Form::Raw);
+        assert_eq!(detect(b""), Form::Raw);
+    }
+}

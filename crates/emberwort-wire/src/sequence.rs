@@ -1,0 +1,65 @@
+//! Gaps in sequence numbers: frames that a sender sent and nobody received.
+
+use std::collections::HashMap;
+
+use emberwort_model::model::End;
+
+/// Follows the sequence numbers of every sender and counts where they do not go up by one.
+///
+/// A device that restarts begins again at its first number; that is a gap too, since frames may have been lost with it.
+#[derive(Clone, Debug, Default)]
+pub struct SequenceWatch {
+    last: HashMap<(usize, End, u64), u64>,
+    gaps: u64,
+    missing: u64,
+}
+
+/// A gap in the sequence numbers of a sender.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Gap {
+    /// The number that was due.
+    pub expected: u64,
+    /// The number that came.
+    pub found: u64,
+}
+
+impl SequenceWatch {
+    /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
+    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
+        let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
+        let before = self.last.insert((channel, from, node), number)?;
+        let expected = before.wrapping_add(1) & mask;
+        if number == expected {
+            return None;
+        }
+        self.gaps += 1;
+        self.missing += number.wrapping_sub(expected) & mask;
+        Some(Gap { expected, found: number })
+    }
+
+    /// How many times the numbers did not go up by one.
+    pub fn gaps(&self) -> u64 {
+        self.gaps
+    }
+
+    /// How many numbers are missing in all gaps together, as far as the width of the part can tell.
+    pub fn missing(&self) -> u64 {
+        self.missing
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn gaps_are_counted_by_sender_and_around_the_end() {
+        let mut watch = SequenceWatch::default();
+        for number in [254, 255, 0, 1] {
+            assert_eq!(watch.take(0, End::Device, 3, 8, number), None);
+        }
+        assert_eq!(watch.take(0, End::Device, 4, 8, 77), None, "another node counts for itself");
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 2, found: 5 }));
+        assert_eq!((watch.gaps(), watch.missing()), (1, 3));
+    }
+}

@@ -1,0 +1,295 @@
+//! The command line: names, options and help.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use crate::output::ColorChoice;
+use crate::project::GenerateKind;
+
+/// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
+/// captured traffic down to the wire.
+#[derive(Debug, Parser)]
+#[command(name = "emberwort", version, arg_required_else_help = true, max_term_width = 110)]
+#[command(
+    after_help = "The definition is found by --link, by emberwort.toml in this folder or above it, or as the only \
+    .ember file here.\n\nExamples:\n  emberwort demo\n  emberwort check"
+)]
+pub struct Cli {
+    /// The definition file
+    #[arg(long, global = true, value_name = "FILE", env = "EMBERWORT_LINK")]
+    pub link: Option<PathBuf>,
+
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: ColorChoice,
+
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Report what is wrong in a definition
+    #[command(after_help = "Exit code 1 if there are errors; warnings alone do not change it.\n\n\
+        Examples:\n  emberwort check\n  emberwort check marlock.ember")]
+    Check(CheckArgs),
+
+    /// Show where every field of a message lies
+    #[command(after_help = "Places are byte.bit, bit 0 being the least significant of its byte.\n\n\
+        Examples:\n  emberwort layout GateStatus\n  emberwort layout --as ndjson")]
+    Layout(LayoutArgs),
+
+    /// Turn one message into bytes
+    #[command(after_help = "Without --on the body is printed, with it the whole frame.\n\n\
+        Examples:\n  emberwort encode MoveGate target=80 speed=12 --on bus485 --node 3\n  \
+        emberwort encode Refused command=0x40 reason=oil_hot --as bytes")]
+    Encode(EncodeArgs),
+
+    /// Turn captures or bytes into messages
+    #[command(
+        after_help = "The form of a capture is found from its content. Afterwards standard error says where every \
+        byte went.\n\nExamples:\n  emberwort decode stormy-night.pcapng --node 3\n  \
+        emberwort decode --on bus485 --hex 'C6 39 03 40 00 02 A0 0B 0D 1F'"
+    )]
+    Decode(DecodeArgs),
+
+    /// Count what captures hold
+    #[command(after_help = "Good, broken and stray bytes add up to the input.\n\n\
+        Examples:\n  emberwort stats stormy-night.pcapng\n  emberwort stats stormy-night.pcapng --as ndjson")]
+    Stats(StatsArgs),
+
+    /// Compute a checksum
+    #[command(after_help = "Examples:\n  emberwort checksum crc-16/ibm-3740 --text 123456789\n  \
+        emberwort checksum internet --hex '00 01 F2 03 F4 F5 F6 F7'")]
+    Checksum(ChecksumArgs),
+
+    /// Write code and test vectors
+    #[command(
+        after_help = "Without KIND, what emberwort.toml lists is written; without emberwort.toml, everything below \
+        gen/.\n\nExamples:\n  emberwort generate\n  emberwort generate c --out firmware/link"
+    )]
+    Generate(GenerateArgs),
+
+    /// Try the link: a simulated device, a faulty wire, and what must hold
+    #[command(
+        after_help = "Runs in virtual time; the same seed gives the same bytes. Exit code 1 if something that must \
+        hold does not.\n\nExamples:\n  emberwort trial trials/stormy-night.toml\n  \
+        emberwort trial trials/clear-day.toml --seed 7 --record clear-day.pcapng"
+    )]
+    Trial(TrialArgs),
+
+    /// Write the example project and run the whole job on it
+    #[command(after_help = "Examples:\n  emberwort demo\n  emberwort demo my-first-link")]
+    Demo(DemoArgs),
+
+    /// Print completions for a shell
+    #[command(after_help = "Examples:\n  emberwort completions bash\n  emberwort completions zsh")]
+    Completions(CompletionsArgs),
+
+    /// Print the manual page, or write one for each command
+    #[command(after_help = "Examples:\n  emberwort man\n  emberwort man --out man-pages")]
+    Man(ManArgs),
+}
+
+#[derive(Debug, Args)]
+pub struct CheckArgs {
+    /// Definitions to check [default: the project's]
+    pub files: Vec<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum TableForm {
+    /// For people
+    Table,
+    /// One JSON object a line
+    Ndjson,
+}
+
+#[derive(Debug, Args)]
+pub struct LayoutArgs {
+    /// Messages to show [default: all]
+    pub messages: Vec<String>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum BytesForm {
+    /// Hex digits, a line each
+    Hex,
+    /// The bytes themselves
+    Bytes,
+}
+
+#[derive(Debug, Args)]
+pub struct EncodeArgs {
+    /// The message; may be left out with --values
+    pub message: Option<String>,
+    /// Values in physical units: opening=42.5, state=held, upstream=none; raw codes as opening=raw:85
+    #[arg(value_name = "FIELD=VALUE")]
+    pub values: Vec<String>,
+    /// Read messages as NDJSON, one a line, from a file or standard input (-)
+    #[arg(long = "values", value_name = "FILE")]
+    pub values_from: Option<PathBuf>,
+    /// Print the whole frame as it goes over this channel
+    #[arg(long, value_name = "CHANNEL")]
+    pub on: Option<String>,
+    /// The frame's node [default: 0]
+    #[arg(long, value_name = "N")]
+    pub node: Option<u64>,
+    /// The frame's sequence number [default: 0]
+    #[arg(long, value_name = "N")]
+    pub sequence: Option<u64>,
+    /// Encode as a sender of this revision does [default: the link's]
+    #[arg(long, value_name = "N")]
+    pub sender_revision: Option<u32>,
+    /// Move numbers outside a field's values to the nearest one
+    #[arg(long)]
+    pub clamp: bool,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "hex")]
+    pub form: BytesForm,
+    /// Write to a file that does not exist yet
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum RowForm {
+    /// One line a frame
+    Table,
+    /// One line a field, with raw codes
+    Tree,
+    /// One JSON object a line
+    Ndjson,
+    /// One line a field, comma-separated
+    Csv,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CaptureForm {
+    /// pcapng
+    Pcapng,
+    /// Classic pcap
+    Pcap,
+    /// Hex digits
+    Hex,
+    /// The bytes themselves
+    Raw,
+}
+
+/// Which bytes are read, and as what.
+#[derive(Debug, Args)]
+pub struct InputArgs {
+    /// Captures; `-` is standard input
+    pub inputs: Vec<PathBuf>,
+    /// Bytes in hex, in place of files
+    #[arg(long, value_name = "HEX", conflicts_with = "inputs")]
+    pub hex: Option<String>,
+    /// The channel of serial bytes, where the capture does not say it
+    #[arg(long, value_name = "CHANNEL")]
+    pub on: Option<String>,
+    /// Form of the captures [default: found from their content]
+    #[arg(long, value_name = "FORM")]
+    pub form: Option<CaptureForm>,
+}
+
+#[derive(Debug, Args)]
+pub struct DecodeArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    /// The bytes are the bare body of this message
+    #[arg(long, value_name = "MESSAGE", requires = "hex")]
+    pub body: Option<String>,
+    /// Show only these messages
+    #[arg(long, value_name = "MESSAGE")]
+    pub message: Vec<String>,
+    /// Show only frames of this node
+    #[arg(long, value_name = "N")]
+    pub node: Option<u64>,
+    /// Raw codes in place of physical values
+    #[arg(long)]
+    pub raw: bool,
+    /// Exit code 1 if there are broken frames or stray bytes
+    #[arg(long)]
+    pub strict: bool,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: RowForm,
+}
+
+#[derive(Debug, Args)]
+pub struct StatsArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct ChecksumArgs {
+    /// crc-16/ibm-3740, internet, sum8, xor8, or spelled out: 'crc 16 poly 0x1021 init 0xFFFF'
+    #[arg(required_unless_present = "list")]
+    pub algorithm: Option<String>,
+    /// The file to sum; `-` is standard input
+    pub file: Option<PathBuf>,
+    /// Bytes in hex
+    #[arg(long, value_name = "HEX", conflicts_with_all = ["file", "text"])]
+    pub hex: Option<String>,
+    /// The bytes of a text
+    #[arg(long, value_name = "TEXT", conflicts_with = "file")]
+    pub text: Option<String>,
+    /// Print the names of all algorithms
+    #[arg(long)]
+    pub list: bool,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct GenerateArgs {
+    /// What to write
+    pub kinds: Vec<GenerateKind>,
+    /// The folder to write to
+    #[arg(long, value_name = "DIR")]
+    pub out: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub struct TrialArgs {
+    /// The trial
+    pub file: PathBuf,
+    /// Another seed than the trial's
+    #[arg(long, value_name = "N")]
+    pub seed: Option<u64>,
+    /// Write what each side received
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct DemoArgs {
+    /// A folder that does not exist yet
+    #[arg(default_value = "marlock-demo")]
+    pub dir: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub struct CompletionsArgs {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}
+
+#[derive(Debug, Args)]
+pub struct ManArgs {
+    /// Write a page for each command into this folder
+    #[arg(long, value_name = "DIR")]
+    pub out: Option<PathBuf>,
+}

@@ -1,0 +1,89 @@
+//! `decode`: captures or bytes to messages.
+
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::bail;
+use emberwort_model::hex::parse_hex;
+use emberwort_model::plan::MessagePlan;
+use emberwort_wire::{Values, decode, json};
+
+use super::{Ending, inputs, message_index};
+use crate::cli::{DecodeArgs, RowForm};
+use crate::output::{self, Look};
+use crate::project::load_plan;
+use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
+use crate::render::stats::{Account, damage_text, sentence};
+
+pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let plan = load_plan(link, look)?;
+    if let Some(name) = &args.body {
+        let index = message_index(&plan, name)?;
+        return body(args, &plan.messages[index]);
+    }
+    let messages = args.message.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?;
+    let style = RowStyle { form: args.form_out, raw: args.raw, messages, node: args.node, look };
+    output::catch_interrupt();
+    let printer = RowPrinter::new(plan.clone(), style, output::stdout());
+    let (printer, read) = inputs::decode_all(&args.input, &plan, printer)?;
+    printer.finish()?;
+    let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
+    if output::interrupted() {
+        eprintln!("interrupted; what follows is what was read until then");
+    }
+    eprintln!("{}", sentence(&account));
+    for (name, damage) in &read.damage {
+        eprintln!("{}", damage_text(name, damage));
+    }
+    let statistics = &read.statistics;
+    let broken = statistics.broken + statistics.stray > 0;
+    Ok(if !read.damage.is_empty() || (args.strict && broken) { Ending::WithFindings } else { Ending::Clean })
+}
+
+/// Decodes a bare body, given in hex.
+fn body(args: &DecodeArgs, plan: &MessagePlan) -> anyhow::Result<Ending> {
+    let Some(bytes) = args.input.hex.as_deref().and_then(parse_hex) else {
+        bail!("--hex wants pairs of hex digits, as in --hex '21 0A'");
+    };
+    let mut values = Values::default();
+    if let Err(error) = decode(plan, &bytes, &mut values) {
+        let field = match error {
+            emberwort_wire::BodyError::CountTooLarge { slot, .. } => {
+                format!(" (field {})", plan.message.fields[slot].name)
+            }
+            emberwort_wire::BodyError::Truncated { .. } => String::new(),
+        };
+        bail!(
+            "these {} bytes are no body of {}: {error}{field}\n`emberwort layout {}` shows what it holds",
+            bytes.len(),
+            plan.message.name,
+            plan.message.name
+        );
+    }
+    let mut out = output::stdout();
+    match args.form_out {
+        RowForm::Ndjson => {
+            let mut line = String::new();
+            json::write_fields(plan, &values, args.raw, &mut line)?;
+            writeln!(out, "{line}")?;
+        }
+        RowForm::Csv => bail!("a bare body is shown as tree or ndjson; --as csv is for captures"),
+        RowForm::Table | RowForm::Tree => {
+            let mut lines = Vec::new();
+            write_tree_fields(plan, &values, |line| lines.push(line.to_owned()));
+            for line in lines {
+                writeln!(out, "{line}")?;
+            }
+        }
+    }
+    out.flush()?;
+    let later = values.later_bytes();
+    eprintln!(
+        "{} bytes: {} in {}{}",
+        bytes.len(),
+        bytes.len() - later,
+        plan.message.name,
+        if later > 0 { format!(", {later} from a later revision") } else { String::new() }
+    );
+    Ok(Ending::Clean)
+}

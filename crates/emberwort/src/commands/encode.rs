@@ -1,0 +1,195 @@
+//! `encode`: messages to bytes.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Write};
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::{Context, bail};
+use emberwort_model::Plan;
+use emberwort_model::hex::hex;
+use emberwort_wire::text::{Filling, Given, Problem, fill};
+use emberwort_wire::{EncodeError, Framing, Header, Values, encode};
+use serde_json::{Map, Value as Json};
+
+use super::{Ending, channel_index, message_index};
+use crate::cli::{BytesForm, EncodeArgs};
+use crate::output::{self, Look, Replace};
+use crate::project::load_plan;
+
+pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let plan = load_plan(link, look)?;
+    let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
+    let mut encoder = Encoder {
+        on: on.map(|index| (index, Framing::new(Arc::new(plan.channels[index].clone())))),
+        args,
+        values: Values::default(),
+        bytes: Vec::new(),
+        plan,
+    };
+    match &args.values_from {
+        Some(path) => encoder.rows(path)?,
+        None => {
+            let Some(name) = &args.message else {
+                bail!("name the message to encode, or read messages with --values FILE");
+            };
+            let message = message_index(&encoder.plan, name)?;
+            encoder.one(message)?;
+        }
+    }
+    let bytes = encoder.bytes;
+    match &args.out {
+        Some(path) => output::write_file(path, &bytes, Replace::No)?,
+        None => {
+            let mut out = output::stdout();
+            out.write_all(&bytes)?;
+            out.flush()?;
+        }
+    }
+    Ok(Ending::Clean)
+}
+
+struct Encoder<'a> {
+    plan: Arc<Plan>,
+    args: &'a EncodeArgs,
+    on: Option<(usize, Framing)>,
+    values: Values,
+    bytes: Vec<u8>,
+}
+
+/// What a row says about its frame.
+#[derive(Clone, Copy, Default)]
+struct RowHeader {
+    node: Option<u64>,
+    sequence: Option<u64>,
+    revision: Option<u32>,
+}
+
+impl Encoder<'_> {
+    fn one(&mut self, message: usize) -> anyhow::Result<()> {
+        let mut given = Vec::new();
+        let mut wrong = Vec::new();
+        for pair in &self.args.values {
+            match pair.split_once('=') {
+                Some((name, value)) => given.push((name, Given::Text(value))),
+                None => wrong.push(Problem { field: pair.clone(), message: "write FIELD=VALUE".into() }),
+            }
+        }
+        self.message(message, given, wrong, RowHeader::default())
+    }
+
+    /// Reads NDJSON rows, as `decode --as ndjson` prints them or as bare field objects of a named message.
+    fn rows(&mut self, path: &Path) -> anyhow::Result<()> {
+        if !self.args.values.is_empty() {
+            bail!("values come from --values, so FIELD=VALUE cannot be given too");
+        }
+        let named = self.args.message.as_deref().map(|name| message_index(&self.plan, name)).transpose()?;
+        let shown = path.display();
+        let input: Box<dyn BufRead> = if path == Path::new("-") {
+            Box::new(BufReader::new(io::stdin()))
+        } else {
+            Box::new(BufReader::new(File::open(path).with_context(|| format!("{shown} cannot be read"))?))
+        };
+        let mut skipped = 0;
+        for (number, line) in input.lines().enumerate() {
+            let number = number + 1;
+            let line = line.with_context(|| format!("{shown} cannot be read in line {number}"))?;
+            if line.trim().is_empty() {
+                continue;
+            }
+            let row: Json = serde_json::from_str(&line)
+                .with_context(|| format!("line {number} of {shown} is not a JSON object"))?;
+            let Json::Object(row) = row else { bail!("line {number} of {shown} is not a JSON object") };
+            if row.contains_key("broken") || row.contains_key("stray") {
+                skipped += 1;
+                continue;
+            }
+            self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
+        }
+        if skipped > 0 {
+            eprintln!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
+        }
+        Ok(())
+    }
+
+    fn row(&mut self, row: &Map<String, Json>, named: Option<usize>) -> anyhow::Result<()> {
+        let number = |name: &str| row.get(name).and_then(Json::as_u64);
+        let (message, fields, header) = match (row.get("message"), row.get("fields"), named) {
+            (Some(Json::String(name)), Some(Json::Object(fields)), _) => {
+                let message = message_index(&self.plan, name)?;
+                if named.is_some_and(|named| named != message) {
+                    return Ok(());
+                }
+                let revision = number("revision").and_then(|revision| u32::try_from(revision).ok());
+                (message, fields, RowHeader { node: number("node"), sequence: number("sequence"), revision })
+            }
+            (None, None, Some(message)) => (message, row, RowHeader::default()),
+            _ => bail!(
+                "a row has \"message\" and \"fields\", as `decode --as ndjson` prints them; for bare fields name the message"
+            ),
+        };
+        let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value))).collect();
+        self.message(message, given, Vec::new(), header)
+    }
+
+    fn message(
+        &mut self,
+        index: usize,
+        given: Vec<(&str, Given<'_>)>,
+        mut problems: Vec<Problem>,
+        row: RowHeader,
+    ) -> anyhow::Result<()> {
+        let compiled = &self.plan.messages[index];
+        let name = &compiled.message.name;
+        let own = self.plan.link.revision;
+        let revision = self.args.sender_revision.or(row.revision).unwrap_or(own);
+        if revision == 0 || (self.args.sender_revision.is_some() && revision > own) {
+            bail!("the sender's revision must be from 1 to {own}, the revision of this definition");
+        }
+        let filling = Filling { clamp: self.args.clamp, sections: compiled.sections_of(revision) };
+        if let Err(more) = fill(compiled, given, filling, &mut self.values) {
+            problems.extend(more);
+        }
+        if !problems.is_empty() {
+            let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
+            bail!("{name} cannot be encoded:{}", lines.concat());
+        }
+        let mut body = Vec::new();
+        encode(compiled, &self.values, filling.sections, &mut body).map_err(|error| {
+            let (EncodeError::Missing { slot }
+            | EncodeError::TooWide { slot, .. }
+            | EncodeError::WrongLength { slot, .. }) = error;
+            anyhow::anyhow!("{name} cannot be encoded: {}: {error}", compiled.message.fields[slot].name)
+        })?;
+        let Some((channel, framing)) = &self.on else {
+            self.print(&body);
+            return Ok(());
+        };
+        let channel = &self.plan.channels[*channel];
+        let Some(id) = compiled.message.id.filter(|_| channel.carries(index)) else {
+            let channels: Vec<&str> =
+                compiled.message.channels.iter().map(|index| self.plan.channels[*index].name.as_str()).collect();
+            bail!("{name} does not travel on `{}`; it travels on: {}", channel.name, channels.join(", "));
+        };
+        let header = Header {
+            key: id,
+            node: self.args.node.or(row.node).unwrap_or(0),
+            sequence: self.args.sequence.or(row.sequence).unwrap_or(0),
+            revision: u64::from(revision),
+        };
+        let mut frame = Vec::new();
+        framing.encode(&header, &body, &mut frame)?;
+        self.print(&frame);
+        Ok(())
+    }
+
+    fn print(&mut self, bytes: &[u8]) {
+        match self.args.form {
+            BytesForm::Bytes => self.bytes.extend_from_slice(bytes),
+            BytesForm::Hex => {
+                self.bytes.extend_from_slice(hex(bytes).as_bytes());
+                self.bytes.push(b'\n');
+            }
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! Reading the captures that `decode` and `stats` are given.
+
+use std::fs::File;
+use std::io::{self, IsTerminal, Read};
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::{Context, bail};
+use emberwort_capture::{Damage, Decoder, Form, RowSink, Statistics, source};
+use emberwort_model::Plan;
+use emberwort_model::hex::parse_hex;
+use emberwort_model::plan::FrameFinder;
+use indicatif::{ProgressBar, ProgressStyle};
+
+use super::channel_index;
+use crate::cli::{CaptureForm, InputArgs};
+
+/// What came of all inputs.
+pub struct Reading {
+    pub statistics: Statistics,
+    pub file_bytes: u64,
+    pub damage: Vec<(String, Damage)>,
+}
+
+/// Files smaller than this are read without a progress bar.
+const PROGRESS_FROM: u64 = 32 << 20;
+
+/// Decodes all inputs into a sink.
+pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> anyhow::Result<(S, Reading)> {
+    let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
+    let mut decoder = Decoder::new(plan.clone(), on, sink);
+    let mut file_bytes = 0;
+    let mut damage = Vec::new();
+    if let Some(hex) = &args.hex {
+        let Some(bytes) = parse_hex(hex) else {
+            bail!("--hex wants pairs of hex digits, as in --hex 'C6 39 03'");
+        };
+        need_channel(plan, on, "--hex")?;
+        file_bytes = bytes.len() as u64;
+        source::read(Form::Raw, bytes.as_slice(), &mut decoder)?;
+    } else {
+        if args.inputs.is_empty() {
+            bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
+        }
+        for path in &args.inputs {
+            let shown = path.display().to_string();
+            let outcome =
+                read_one(args, plan, on, path, &mut decoder).with_context(|| format!("{shown} cannot be read"))?;
+            file_bytes += outcome.bytes;
+            damage.extend(outcome.damage.map(|found| (shown, found)));
+        }
+    }
+    let (sink, statistics) = decoder.finish();
+    Ok((sink, Reading { statistics, file_bytes, damage }))
+}
+
+/// Bytes without any description need a channel.
+fn need_channel(plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<()> {
+    let serial: Vec<&str> = plan
+        .channels
+        .iter()
+        .filter(|channel| channel.finder != FrameFinder::Packet)
+        .map(|channel| channel.name.as_str())
+        .collect();
+    if on.is_some() || serial.len() == 1 {
+        return Ok(());
+    }
+    let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
+    bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
+}
+
+fn read_one<S: RowSink>(
+    args: &InputArgs,
+    plan: &Plan,
+    on: Option<usize>,
+    path: &Path,
+    decoder: &mut Decoder<S>,
+) -> anyhow::Result<source::Outcome> {
+    let (mut input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
+        (Box::new(io::stdin().lock()), 0)
+    } else {
+        let file = File::open(path)?;
+        let metadata = file.metadata()?;
+        if metadata.is_dir() {
+            bail!("it is a folder");
+        }
+        (Box::new(file), metadata.len())
+    };
+    let mut first = vec![0; source::DETECT_BYTES];
+    let mut filled = 0;
+    while filled < first.len() {
+        match input.read(&mut first[filled..])? {
+            0 => break,
+            n => filled += n,
+        }
+    }
+    first.truncate(filled);
+    let form = match args.form {
+        None => source::detect(&first),
+        Some(CaptureForm::Pcapng) => Form::Pcapng,
+        Some(CaptureForm::Pcap) => Form::Pcap,
+        Some(CaptureForm::Hex) => Form::Hex,
+        Some(CaptureForm::Raw) => Form::Raw,
+    };
+    if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
+        need_channel(plan, on, &path.display().to_string())?;
+    }
+    let input = first.as_slice().chain(input);
+    if length >= PROGRESS_FROM && io::stderr().is_terminal() {
+        let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}, {eta} left")?;
+        let bar = ProgressBar::new(length).with_style(style);
+        let outcome = source::read(form, bar.wrap_read(input), decoder)?;
+        bar.finish_and_clear();
+        Ok(outcome)
+    } else {
+        Ok(source::read(form, input, decoder)?)
+    }
+}

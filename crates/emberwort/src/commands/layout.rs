@@ -1,0 +1,96 @@
+//! `layout`: where every field of a message lies.
+
+use std::io::Write;
+use std::path::Path;
+
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::layout::{LayoutRow, rows};
+use serde_json::json;
+
+use super::{Ending, message_index};
+use crate::cli::{LayoutArgs, TableForm};
+use crate::output::{self, Look, Paint};
+use crate::project::load_plan;
+use crate::render::{table, time};
+
+pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let plan = load_plan(link, look)?;
+    let wanted: Vec<usize> = if args.messages.is_empty() {
+        (0..plan.messages.len()).collect()
+    } else {
+        args.messages.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?
+    };
+    let mut out = output::stdout();
+    for (n, index) in wanted.into_iter().enumerate() {
+        match args.form {
+            TableForm::Table => {
+                if n > 0 {
+                    writeln!(out)?;
+                }
+                write_table(&plan, index, look, &mut out)?;
+            }
+            TableForm::Ndjson => write_ndjson(&plan, index, &mut out)?,
+        }
+    }
+    out.flush()?;
+    Ok(Ending::Clean)
+}
+
+fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> anyhow::Result<()> {
+    let compiled = &plan.messages[index];
+    let message = &compiled.message;
+    let mut heading = look.paint(Paint::Bold, &message.name);
+    if let Some(id) = message.id {
+        heading.push_str(&format!("  id {id:#04x}"));
+    }
+    heading.push_str(&format!("  from {}", message.from.as_str()));
+    if let Some(every) = message.every {
+        heading.push_str(&format!(" every {}", time::duration(every)));
+    }
+    writeln!(out, "{heading}")?;
+    for line in message.doc.lines() {
+        writeln!(out, "{}", look.paint(Paint::Dim, escaped(line)))?;
+    }
+    let titles = ["field", "byte.bit", "bits", "raw", "physical", "step", "unit", "default", "since"];
+    let right = [false, true, true, false, false, true, false, false, true];
+    let mut grid = table::table(&titles, &right);
+    for row in rows(compiled) {
+        grid.add_row([
+            row.field,
+            row.place,
+            row.bits,
+            row.raw,
+            escaped(&row.physical),
+            row.step,
+            escaped(&row.unit),
+            escaped(&row.default),
+            row.since.to_string(),
+        ]);
+    }
+    write!(out, "{}", table::lines(&grid))?;
+    let (least, greatest) = (compiled.least_size(), compiled.greatest_size());
+    let size = if least == greatest { format!("{least} bytes") } else { format!("{least} to {greatest} bytes") };
+    write!(out, "body {size}")?;
+    for &channel in &message.channels {
+        let channel = &plan.channels[channel];
+        let (shortest, longest) = (channel.frame_size(least), channel.frame_size(greatest));
+        let size = if shortest == longest { format!("{longest}") } else { format!("{shortest} to {longest}") };
+        write!(out, "; frame on {} {size} of {} bytes", channel.name, channel.limit)?;
+    }
+    writeln!(out)?;
+    Ok(())
+}
+
+fn write_ndjson(plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
+    let compiled = &plan.messages[index];
+    for row in rows(compiled) {
+        let LayoutRow { field, place, bits, raw, physical, step, unit, default, since, doc } = row;
+        let line = json!({
+            "message": compiled.message.name, "field": field, "place": place, "bits": bits, "raw": raw,
+            "physical": physical, "step": step, "unit": unit, "default": default, "since": since, "doc": doc,
+        });
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}

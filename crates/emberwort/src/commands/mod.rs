@@ -1,0 +1,70 @@
+//! One module for each command: arguments in, calls, output.
+
+mod check;
+mod checksum;
+mod decode;
+mod encode;
+mod inputs;
+mod layout;
+mod shell;
+mod stats;
+
+use anyhow::bail;
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::{escaped, nearest};
+
+use crate::cli::{Cli, Command};
+use crate::output::Look;
+
+/// How a command that could be done ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ending {
+    /// Nothing to complain about.
+    Clean,
+    /// Done, but something was found.
+    WithFindings,
+}
+
+/// Runs the command.
+pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
+    let link = cli.link.as_deref();
+    match cli.command {
+        Command::Check(args) => check::run(&args, link, look),
+        Command::Layout(args) => layout::run(&args, link, look),
+        Command::Encode(args) => encode::run(&args, link, look),
+        Command::Decode(args) => decode::run(&args, link, look),
+        Command::Stats(args) => stats::run(&args, link, look),
+        Command::Checksum(args) => checksum::run(&args, look),
+        Command::Completions(args) => shell::completions(&args),
+        Command::Man(args) => shell::man(&args),
+        _ => bail!("x"),
+    }
+}
+
+/// The index of a message by name.
+pub fn message_index(plan: &Plan, name: &str) -> anyhow::Result<usize> {
+    let names = || plan.messages.iter().map(|plan| plan.message.name.as_str());
+    match plan.message_index(name) {
+        Some(index) => Ok(index),
+        None => bail!("{}", unknown("message", name, names().collect())),
+    }
+}
+
+/// The index of a channel by name.
+pub fn channel_index(plan: &Plan, name: &str) -> anyhow::Result<usize> {
+    match plan.channel_index(name) {
+        Some(index) => Ok(index),
+        None => {
+            let names = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
+            bail!("{}", unknown("channel", name, names))
+        }
+    }
+}
+
+fn unknown(what: &str, name: &str, known: Vec<&str>) -> String {
+    let name_shown = escaped(name);
+    match nearest(name, known.iter().copied()) {
+        Some(near) => format!("there is no {what} `{name_shown}`; did you mean `{near}`?"),
+        None => format!("there is no {what} `{name_shown}`; this link has {}", known.join(", ")),
+    }
+}

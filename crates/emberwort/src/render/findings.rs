@@ -1,0 +1,94 @@
+//! Findings with their place, the underlined text and the way out.
+
+use std::fmt;
+
+use emberwort_model::Source;
+use emberwort_model::diagnostics::{Finding, Severity, escaped, is_unsafe_to_show};
+use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+
+/// A finding as the renderer wants it.
+struct Shown<'a> {
+    finding: &'a Finding,
+    code: &'a NamedSource<String>,
+    message: String,
+    help: String,
+}
+
+impl fmt::Debug for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for Shown<'_> {}
+
+impl Diagnostic for Shown<'_> {
+    fn code<'a>(&'a self) -> Option<Box<dyn fmt::Display + 'a>> {
+        Some(Box::new(self.finding.code.as_str()))
+    }
+
+    fn severity(&self) -> Option<miette::Severity> {
+        Some(match self.finding.code.severity() {
+            Severity::Error => miette::Severity::Error,
+            Severity::Warning => miette::Severity::Warning,
+        })
+    }
+
+    fn help<'a>(&'a self) -> Option<Box<dyn fmt::Display + 'a>> {
+        Some(Box::new(&self.help))
+    }
+
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        Some(self.code)
+    }
+
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        let label = |text: &str| Some(escaped(text)).filter(|text| !text.is_empty());
+        let span = self.finding.span;
+        let main = LabeledSpan::new_primary_with_span(label(&self.finding.label), (span.start, span.end - span.start));
+        let related = self
+            .finding
+            .related
+            .as_ref()
+            .map(|(span, what)| LabeledSpan::new_with_span(label(what), (span.start, span.end - span.start)));
+        Some(Box::new([main].into_iter().chain(related)))
+    }
+}
+
+/// The same text with harmless characters of the same size in place of those that could change how a terminal shows it,
+/// so that places stay right.
+fn harmless(text: &str) -> String {
+    text.chars()
+        .map(|c| match (c, c.len_utf8()) {
+            ('\n' | '\t', _) => c,
+            ('\r', _) => ' ',
+            (c, 1) if is_unsafe_to_show(c) => '?',
+            (c, 2) if is_unsafe_to_show(c) => '¿',
+            (c, _) if is_unsafe_to_show(c) => '\u{fffd}',
+            (c, _) => c,
+        })
+        .collect()
+}
+
+/// The findings of a source, one under the other.
+pub fn render(source: &Source, findings: &[Finding], colour: bool) -> String {
+    let theme = if colour { GraphicalTheme::unicode() } else { GraphicalTheme::unicode_nocolor() };
+    let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(100).with_context_lines(1);
+    let code = NamedSource::new(escaped(&source.name), harmless(&source.text));
+    let mut out = String::new();
+    for finding in findings {
+        let shown = Shown { finding, code: &code, message: escaped(&finding.message), help: escaped(&finding.help) };
+        if handler.render_report(&mut out, &shown).is_err() {
+            let (line, column) = source.line_column(finding.span.start);
+            out.push_str(&format!("{}: {} ({line}:{column})\n", finding.code.as_str(), shown.message));
+        }
+        out.push('\n');
+    }
+    out
+}

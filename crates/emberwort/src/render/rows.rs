@@ -1,0 +1,486 @@
+//! Decoded rows as a table, a tree, NDJSON or CSV. Nothing here knows how they were decoded.
+
+use std::fmt::Write as _;
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::write_hex;
+use emberwort_model::model::End;
+use emberwort_wire::{FrameFault, ValueRef, json, text};
+
+use super::time;
+use crate::cli::RowForm;
+use crate::output::{self, Look, Paint};
+
+/// Which rows are shown, and how.
+#[derive(Clone, Debug)]
+pub struct RowStyle {
+    pub form: RowForm,
+    pub raw: bool,
+    /// Message indices to show; empty for all, broken frames and stray bytes included.
+    pub messages: Vec<usize>,
+    pub node: Option<u64>,
+    pub look: Look,
+}
+
+/// The most bytes of a broken frame or a stray run that a table line shows.
+const MOST_SHOWN: usize = 24;
+
+/// Writes rows as they come.
+pub struct RowPrinter<W> {
+    plan: Arc<Plan>,
+    style: RowStyle,
+    out: W,
+    line: String,
+    error: Option<io::Error>,
+    day: String,
+    started: bool,
+    widths: Widths,
+}
+
+struct Widths {
+    message: usize,
+    channel: usize,
+}
+
+impl<W: Write> RowPrinter<W> {
+    pub fn new(plan: Arc<Plan>, style: RowStyle, out: W) -> Self {
+        let widest = |names: &mut dyn Iterator<Item = usize>| names.max().unwrap_or(0).max(7);
+        let widths = Widths {
+            message: widest(&mut plan.messages.iter().map(|plan| plan.message.name.len())),
+            channel: widest(&mut plan.channels.iter().map(|channel| channel.name.len())),
+        };
+        Self { plan, style, out, line: String::new(), error: None, day: String::new(), started: false, widths }
+    }
+
+    /// Ends the output.
+    pub fn finish(mut self) -> io::Result<()> {
+        match self.error.take() {
+            Some(error) => Err(error),
+            None => self.out.flush(),
+        }
+    }
+
+    fn shows_others(&self) -> bool {
+        self.style.messages.is_empty() && self.style.node.is_none()
+    }
+
+    /// Writes the line and empties it.
+    fn emit(&mut self) {
+        self.line.push('\n');
+        if self.error.is_none() {
+            self.error = self.out.write_all(self.line.as_bytes()).err();
+        }
+        self.line.clear();
+    }
+
+    fn begin_table(&mut self, time: Option<u64>) {
+        if !self.started {
+            let Widths { channel, message } = self.widths;
+            self.line = format!(
+                "{:<16} {:<channel$}  {:<6}  {:>4}  {:<message$}  FIELDS",
+                "TIME (UTC)", "CHANNEL", "FROM", "NODE", "MESSAGE"
+            );
+            self.line = self.style.look.paint(Paint::Bold, &self.line);
+            self.emit();
+        }
+        if let Some(time) = time {
+            let day = time::day(time);
+            if day != self.day {
+                self.line = self.style.look.paint(Paint::Dim, format!("-- {day}"));
+                self.emit();
+                self.day = day;
+            }
+        }
+        self.started = true;
+    }
+
+    fn table_start(&mut self, time: Option<u64>, offset: u64, channel: usize, from: Option<End>, node: Option<u64>) {
+        let when = time.map_or_else(|| format!("at {offset}"), time::time_of_day);
+        let node = node.map_or_else(String::new, |node| node.to_string());
+        let width = self.widths.channel;
+        let _ = write!(
+            self.line,
+            "{when:<16} {:<width$}  {:<6}  {node:>4}  ",
+            self.plan.channels[channel].name,
+            from.map_or("", End::as_str),
+        );
+    }
+
+    fn json_start(&mut self, time: Option<u64>, offset: u64, channel: usize, from: Option<End>) {
+        self.line.push('{');
+        match time {
+            Some(time) => {
+                let _ = write!(self.line, "\"time\":\"{}\",", time::rfc3339(time));
+            }
+            None => {
+                let _ = write!(self.line, "\"offset\":{offset},");
+            }
+        }
+        let _ = write!(self.line, "\"channel\":\"{}\"", self.plan.channels[channel].name);
+        if let Some(from) = from {
+            let _ = write!(self.line, ",\"direction\":\"{}\"", from.as_str());
+        }
+    }
+
+    fn table_row(&mut self, row: &Row<'_>) {
+        self.begin_table(row.time);
+        self.table_start(row.time, row.offset, row.channel, Some(row.from), row.frame.node);
+        let plan = &self.plan.messages[row.message];
+        let width = self.widths.message;
+        let _ = write!(self.line, "{:<width$}  ", plan.message.name);
+        let mut separator = "";
+        for (slot, field) in plan.message.fields.iter().enumerate() {
+            let value = row.values.get(slot);
+            if field.is_spare() || value == ValueRef::Absent {
+                continue;
+            }
+            let _ = write!(self.line, "{separator}{}=", field.name);
+            separator = "  ";
+            if self.style.raw
+                && let ValueRef::Raw(raw) = value
+            {
+                let _ = write!(self.line, "{}", text::signed(&field.kind, raw));
+                continue;
+            }
+            let _ = text::write_value(field, value, &mut self.line);
+            if has_unit(field, value) {
+                let _ = write!(self.line, " {}", escaped(&field.unit));
+            }
+        }
+        let _ = write!(self.line, "{}", remarks(&self.plan, row));
+        self.emit();
+    }
+
+    fn tree_row(&mut self, row: &Row<'_>) {
+        let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
+        let plan = self.plan.clone();
+        let message = &plan.messages[row.message].message;
+        let heading = format!(
+            "{} from {}{} on {}, {when}{}",
+            message.name,
+            row.from.as_str(),
+            row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
+            plan.channels[row.channel].name,
+            remarks(&plan, row),
+        );
+        self.line = self.style.look.paint(Paint::Bold, heading);
+        self.emit();
+        write_tree_fields(&plan.messages[row.message], row.values, |line| {
+            self.line.push_str(line);
+            self.emit();
+        });
+        let _ = write_hex(row.wire, &mut self.line);
+        let bytes = std::mem::take(&mut self.line);
+        self.line = format!("  {:<14} {bytes}", "bytes");
+        self.emit();
+    }
+
+    fn json_row(&mut self, row: &Row<'_>) {
+        self.json_start(row.time, row.offset, row.channel, Some(row.from));
+        if let Some(node) = row.frame.node {
+            let _ = write!(self.line, ",\"node\":{node}");
+        }
+        if let Some(sequence) = row.frame.sequence {
+            let _ = write!(self.line, ",\"sequence\":{sequence}");
+        }
+        let plan = &self.plan.messages[row.message];
+        let held = row.values.sections();
+        if held < plan.sections.len() {
+            let _ = write!(
+                self.line,
+                ",\"revision\":{}",
+                row.frame.revision.unwrap_or(u64::from(plan.sections[held - 1].revision))
+            );
+        } else if let Some(revision) = row.frame.revision {
+            let _ = write!(self.line, ",\"revision\":{revision}");
+        }
+        if row.values.later_bytes() > 0 {
+            let _ = write!(self.line, ",\"later_bytes\":{}", row.values.later_bytes());
+        }
+        let _ = write!(self.line, ",\"message\":\"{}\",\"fields\":", plan.message.name);
+        let _ = json::write_fields(plan, row.values, self.style.raw, &mut self.line);
+        self.line.push('}');
+        self.emit();
+    }
+
+    fn csv_row(&mut self, row: &Row<'_>) {
+        let plan = self.plan.clone();
+        let message = &plan.messages[row.message].message;
+        for (slot, field) in message.fields.iter().enumerate() {
+            let value = row.values.get(slot);
+            if field.is_spare() || value == ValueRef::Absent {
+                continue;
+            }
+            let mut shown = String::new();
+            let raw = match value {
+                ValueRef::Raw(raw) => text::signed(&field.kind, raw).to_string(),
+                ValueRef::Bytes(bytes) => emberwort_model::hex::hex(bytes),
+                _ => String::new(),
+            };
+            if self.style.raw {
+                shown.push_str(&raw);
+            } else {
+                let _ = text::write_value(field, value, &mut shown);
+            }
+            let time = row.time.map_or_else(String::new, time::rfc3339);
+            let offset = row.offset.to_string();
+            let node = row.frame.node.map_or_else(String::new, |node| node.to_string());
+            let channel = plan.channels[row.channel].name.as_str();
+            let unit = escaped(&field.unit);
+            let cells = [
+                time.as_str(),
+                &offset,
+                channel,
+                row.from.as_str(),
+                &node,
+                &message.name,
+                &field.name,
+                &shown,
+                &unit,
+                &raw,
+            ];
+            self.csv_line(&cells);
+        }
+    }
+
+    fn csv_line(&mut self, cells: &[&str]) {
+        if !self.started {
+            self.started = true;
+            self.csv_line(&[
+                "time",
+                "offset",
+                "channel",
+                "direction",
+                "node",
+                "message",
+                "field",
+                "value",
+                "unit",
+                "raw",
+            ]);
+        }
+        let mut writer = csv::WriterBuilder::new().from_writer(Vec::new());
+        let bytes = writer.write_record(cells).ok().and_then(|()| writer.into_inner().ok()).unwrap_or_default();
+        if self.error.is_none() {
+            self.error = self.out.write_all(&bytes).err();
+        }
+    }
+}
+
+/// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex.
+pub fn write_tree_fields(
+    plan: &emberwort_model::plan::MessagePlan,
+    values: &emberwort_wire::Values,
+    mut emit: impl FnMut(&str),
+) {
+    let widest = plan.message.fields.iter().map(|field| field.name.len()).max().unwrap_or(0).max(14);
+    for (slot, field) in plan.message.fields.iter().enumerate() {
+        let value = values.get(slot);
+        if field.is_spare() || value == ValueRef::Absent {
+            continue;
+        }
+        let mut shown = String::new();
+        let _ = text::write_value(field, value, &mut shown);
+        if has_unit(field, value) {
+            let _ = write!(shown, " {}", escaped(&field.unit));
+        }
+        let mut line = format!("  {:<widest$} {shown:<20}", field.name);
+        if let (ValueRef::Raw(raw), Some(bits)) = (value, field.kind.raw_bits()) {
+            let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
+            let digits = usize::from(bits).div_ceil(4);
+            let _ = write!(line, " raw {} = 0x{:0digits$X}", text::signed(&field.kind, raw), raw & mask);
+        }
+        if plan.sections[..values.sections()].iter().all(|section| section.revision != field.since) {
+            line.push_str("  (assumed: the sender's revision lacks it)");
+        }
+        emit(line.trim_end());
+    }
+}
+
+fn has_unit(field: &emberwort_model::model::Field, value: ValueRef<'_>) -> bool {
+    let ValueRef::Raw(raw) = value else { return false };
+    let number = text::signed(&field.kind, raw);
+    !field.unit.is_empty() && field.kind.is_valid(number) && field.kind.none() != Some(number)
+}
+
+/// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
+fn remarks(plan: &Plan, row: &Row<'_>) -> String {
+    let message = &plan.messages[row.message];
+    let held = row.values.sections();
+    let later = row.values.later_bytes();
+    if later > 0 {
+        format!("  ({later} bytes from a later revision)")
+    } else if held < message.sections.len() {
+        format!("  (sender of a revision before {})", message.sections[held].revision)
+    } else {
+        String::new()
+    }
+}
+
+/// What is wrong with a frame, in a sentence with the numbers.
+pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
+    let channel = &plan.channels[channel];
+    let width = |part: usize| usize::from(channel.parts[part].bits).div_ceil(4);
+    match fault {
+        FrameFault::Checksum { part, expected, found } => {
+            let (name, width) = (&channel.parts[*part].name, width(*part));
+            format!("`{name}` is 0x{found:0width$X}, computed 0x{expected:0width$X}")
+        }
+        FrameFault::Length { length, least, greatest } if least == greatest => {
+            format!("the length part says {length} bytes, but there are {least}")
+        }
+        FrameFault::Length { length, least, greatest } => {
+            format!("a frame of {length} bytes cannot be; they have {least} to {greatest}")
+        }
+        FrameFault::Truncated { length, needed } => {
+            format!("ends after {length} bytes, needs at least {needed}")
+        }
+        FrameFault::Fixed { part, expected, found } => {
+            let (name, width) = (&channel.parts[*part].name, width(*part));
+            format!("`{name}` is 0x{found:0width$X}, always 0x{expected:0width$X}")
+        }
+        FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
+        FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key {key:#04x}", channel.name),
+        FrameFault::Body { message, error } => format!("{}: {error}", plan.messages[*message].message.name),
+    }
+}
+
+impl<W: Write> RowSink for RowPrinter<W> {
+    fn row(&mut self, row: &Row<'_>) {
+        let wanted = (self.style.messages.is_empty() || self.style.messages.contains(&row.message))
+            && self.style.node.is_none_or(|node| row.frame.node == Some(node));
+        if !wanted {
+            return;
+        }
+        match self.style.form {
+            RowForm::Table => self.table_row(row),
+            RowForm::Tree => self.tree_row(row),
+            RowForm::Ndjson => self.json_row(row),
+            RowForm::Csv => self.csv_row(row),
+        }
+    }
+
+    fn broken(&mut self, broken: &BrokenFrame<'_>) {
+        if !self.shows_others() {
+            return;
+        }
+        let reason = broken.fault.reason();
+        match self.style.form {
+            RowForm::Table | RowForm::Tree => {
+                if self.style.form == RowForm::Table {
+                    self.begin_table(broken.time);
+                }
+                self.table_start(broken.time, broken.offset, broken.channel, broken.from, None);
+                let sentence = fault_text(&self.plan, broken.channel, broken.fault);
+                let width = self.widths.message;
+                let words = format!("{:<width$}  {reason}: {sentence}", "BROKEN");
+                self.line.push_str(&self.style.look.paint(Paint::Bad, words));
+                let _ = write!(self.line, "  {}", some_hex(broken.wire));
+                self.emit();
+            }
+            RowForm::Ndjson => {
+                self.json_start(broken.time, broken.offset, broken.channel, broken.from);
+                let _ = write!(self.line, ",\"broken\":\"{reason}\"");
+                match *broken.fault {
+                    FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
+                        let bits = self.plan.channels[broken.channel].parts[part].bits;
+                        let digits = usize::from(bits).div_ceil(4);
+                        let _ = write!(
+                            self.line,
+                            ",\"expected\":\"0x{expected:0digits$X}\",\"found\":\"0x{found:0digits$X}\""
+                        );
+                    }
+                    _ => {
+                        self.line.push_str(",\"detail\":");
+                        let sentence = fault_text(&self.plan, broken.channel, broken.fault);
+                        let _ = json::write_string(&sentence, &mut self.line);
+                    }
+                }
+                self.line.push_str(",\"bytes\":\"");
+                let _ = write_hex(broken.wire, &mut self.line);
+                self.line.push_str("\"}");
+                self.emit();
+            }
+            RowForm::Csv => {
+                let sentence = format!("{reason}: {}", fault_text(&self.plan, broken.channel, broken.fault));
+                self.csv_other(
+                    broken.time,
+                    broken.offset,
+                    broken.channel,
+                    broken.from,
+                    ("(broken)", &sentence),
+                    broken.wire,
+                );
+            }
+        }
+    }
+
+    fn stray(&mut self, stray: &StrayBytes<'_>) {
+        if !self.shows_others() {
+            return;
+        }
+        match self.style.form {
+            RowForm::Table | RowForm::Tree => {
+                if self.style.form == RowForm::Table {
+                    self.begin_table(stray.time);
+                }
+                self.table_start(stray.time, stray.offset, stray.channel, stray.from, None);
+                let width = self.widths.message;
+                let _ = write!(
+                    self.line,
+                    "{:<width$}  {} bytes in no frame: {}",
+                    "stray",
+                    stray.wire.len(),
+                    some_hex(stray.wire)
+                );
+                self.emit();
+            }
+            RowForm::Ndjson => {
+                self.json_start(stray.time, stray.offset, stray.channel, stray.from);
+                let _ = write!(self.line, ",\"stray\":{},\"bytes\":\"", stray.wire.len());
+                let _ = write_hex(stray.wire, &mut self.line);
+                self.line.push_str("\"}");
+                self.emit();
+            }
+            RowForm::Csv => {
+                let sentence = format!("{} bytes", stray.wire.len());
+                self.csv_other(stray.time, stray.offset, stray.channel, stray.from, ("(stray)", &sentence), stray.wire);
+            }
+        }
+    }
+
+    fn is_full(&self) -> bool {
+        self.error.is_some() || output::interrupted()
+    }
+}
+
+impl<W: Write> RowPrinter<W> {
+    fn csv_other(
+        &mut self,
+        time: Option<u64>,
+        offset: u64,
+        channel: usize,
+        from: Option<End>,
+        (what, sentence): (&str, &str),
+        wire: &[u8],
+    ) {
+        let plan = self.plan.clone();
+        let channel = plan.channels[channel].name.as_str();
+        let time = time.map_or_else(String::new, time::rfc3339);
+        let offset = offset.to_string();
+        let bytes = emberwort_model::hex::hex(wire);
+        self.csv_line(&[&time, &offset, channel, from.map_or("", End::as_str), "", what, "", sentence, "", &bytes]);
+    }
+}
+
+fn some_hex(bytes: &[u8]) -> String {
+    let mut text = emberwort_model::hex::hex(&bytes[..bytes.len().min(MOST_SHOWN)]);
+    if bytes.len() > MOST_SHOWN {
+        let _ = write!(text, " … {} more", bytes.len() - MOST_SHOWN);
+    }
+    text
+}

@@ -1,0 +1,159 @@
+//! Where every byte went, as a sentence, a table, or JSON.
+
+use std::fmt::Write as _;
+
+use emberwort_capture::{Damage, Statistics};
+use emberwort_wire::FrameFault;
+use serde_json::{Map, Value as Json, json};
+
+use super::{table, time};
+
+/// The counts of a command's inputs together with what could not be read of them.
+pub struct Account<'a> {
+    pub statistics: &'a Statistics,
+    /// Bytes of the files.
+    pub file_bytes: u64,
+    /// The inputs that could not be read to their end.
+    pub damage: &'a [(String, Damage)],
+}
+
+fn reasons(statistics: &Statistics) -> impl Iterator<Item = (&'static str, u64)> {
+    FrameFault::REASONS.into_iter().zip(statistics.broken_frames).filter(|(_, count)| *count > 0)
+}
+
+/// One line: `4096 bytes: 4000 in 120 good frames, 64 in 2 broken (2 checksum), 32 stray`.
+pub fn sentence(account: &Account<'_>) -> String {
+    let statistics = account.statistics;
+    let mut line =
+        format!("{} bytes: {} in {} good frames", statistics.input, statistics.good, statistics.good_frames());
+    let reasons: Vec<String> = reasons(statistics).map(|(reason, count)| format!("{count} {reason}")).collect();
+    let _ = write!(line, ", {} in {} broken", statistics.broken, statistics.all_broken_frames());
+    if !reasons.is_empty() {
+        let _ = write!(line, " ({})", reasons.join(", "));
+    }
+    let _ = write!(line, ", {} stray", statistics.stray);
+    if statistics.other_packets > 0 {
+        let _ = write!(
+            line,
+            "; {} packets of {} bytes belong to no channel of this link",
+            statistics.other_packets, statistics.other_bytes
+        );
+    }
+    line
+}
+
+/// Tables for people.
+pub fn tables(account: &Account<'_>) -> String {
+    let statistics = account.statistics;
+    let mut out = String::new();
+    let share = |bytes: u64| {
+        if statistics.input == 0 {
+            "–".to_owned()
+        } else {
+            format!("{:.2} %", bytes as f64 * 100.0 / statistics.input as f64)
+        }
+    };
+    let mut bytes = table::table(&["bytes", "count", "share", "frames"], &[false, true, true, true]);
+    bytes.add_row([
+        "good",
+        &statistics.good.to_string(),
+        &share(statistics.good),
+        &statistics.good_frames().to_string(),
+    ]);
+    bytes.add_row([
+        "broken",
+        &statistics.broken.to_string(),
+        &share(statistics.broken),
+        &statistics.all_broken_frames().to_string(),
+    ]);
+    bytes.add_row(["stray", &statistics.stray.to_string(), &share(statistics.stray), ""]);
+    bytes.add_row(["input", &statistics.input.to_string(), &share(statistics.input), ""]);
+    out.push_str(&table::lines(&bytes));
+    if !statistics.adds_up() {
+        let _ = writeln!(out, "the three do not add up to the input: this is a bug of Emberwort, please report it");
+    }
+    let seconds = statistics.span.map_or(0.0, |(first, last)| (last - first) as f64 / 1e9);
+    let mut messages = table::table(&["message", "frames", "a second"], &[false, true, true]);
+    for (plan, count) in statistics.plan().messages.iter().zip(&statistics.messages).filter(|(_, count)| **count > 0) {
+        let rate = if seconds > 0.0 { format!("{:.2}", *count as f64 / seconds) } else { String::new() };
+        messages.add_row([plan.message.name.as_str(), &count.to_string(), &rate]);
+    }
+    if statistics.good_frames() > 0 {
+        let _ = write!(out, "\n{}", table::lines(&messages));
+    }
+    if statistics.all_broken_frames() > 0 {
+        let mut broken = table::table(&["broken because", "frames"], &[false, true]);
+        for (reason, count) in reasons(statistics) {
+            broken.add_row([reason, &count.to_string()]);
+        }
+        let _ = write!(out, "\n{}", table::lines(&broken));
+    }
+    let mut notes = Vec::new();
+    if let Some((first, last)) = statistics.span {
+        notes.push(format!(
+            "from {} to {} ({})",
+            time::rfc3339(first),
+            time::rfc3339(last),
+            time::duration(last - first)
+        ));
+    }
+    if statistics.sequence.gaps() > 0 {
+        notes.push(format!(
+            "sequence numbers jump {} times; {} frames may be missing",
+            statistics.sequence.gaps(),
+            statistics.sequence.missing()
+        ));
+    }
+    if statistics.later.0 > 0 {
+        notes.push(format!("{} frames hold {} bytes from a later revision", statistics.later.0, statistics.later.1));
+    }
+    if statistics.other_packets > 0 {
+        notes.push(format!(
+            "{} packets of {} bytes belong to no channel of this link",
+            statistics.other_packets, statistics.other_bytes
+        ));
+    }
+    for (name, damage) in account.damage {
+        notes.push(damage_text(name, damage));
+    }
+    if !notes.is_empty() {
+        let _ = write!(out, "\n{}\n", notes.join("\n"));
+    }
+    out
+}
+
+/// What could not be read of an input.
+pub fn damage_text(name: &str, damage: &Damage) -> String {
+    format!("{name}: {} at offset {}; everything before it was read", damage.reason, damage.offset)
+}
+
+/// One JSON object.
+pub fn json(account: &Account<'_>) -> Json {
+    let statistics = account.statistics;
+    let counted = |rows: &mut dyn Iterator<Item = (&str, u64)>| -> Json {
+        Json::Object(
+            rows.filter(|(_, count)| *count > 0)
+                .map(|(name, count)| (name.to_owned(), json!(count)))
+                .collect::<Map<_, _>>(),
+        )
+    };
+    let messages = statistics.plan().messages.iter().map(|plan| plan.message.name.as_str());
+    let channels = statistics.plan().channels.iter().map(|channel| channel.name.as_str());
+    let damage: Vec<Json> = account
+        .damage
+        .iter()
+        .map(|(input, damage)| json!({"input": input, "offset": damage.offset, "reason": damage.reason}))
+        .collect();
+    json!({
+        "bytes": {"input": statistics.input, "good": statistics.good, "broken": statistics.broken, "stray": statistics.stray},
+        "frames": {"good": statistics.good_frames(), "broken": counted(&mut reasons(statistics))},
+        "messages": counted(&mut messages.zip(statistics.messages.iter().copied())),
+        "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
+        "sequence": {"gaps": statistics.sequence.gaps(), "missing": statistics.sequence.missing()},
+        "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
+        "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},
+        "file_bytes": account.file_bytes,
+        "span": statistics.span.map(|(first, last)| json!({"first": time::rfc3339(first), "last": time::rfc3339(last)})),
+        "damage": damage,
+    })
+}
