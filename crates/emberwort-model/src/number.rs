@@ -174,7 +174,10 @@ impl Scaling {
         let (low, high) = (low.mantissa_at(decimals)?, high.mantissa_at(decimals)?);
         let last = i128::from(last);
         let divisor = 10i128.checked_pow(decimals)?.checked_mul(last)?;
-        Self::reduced(low.checked_mul(last)?, high.checked_sub(low)?, divisor, None)
+        let mut scaling = Self::reduced(low.checked_mul(last)?, high.checked_sub(low)?, divisor, None)?;
+        // Both ends are shown exactly as they were written.
+        scaling.decimals = scaling.decimals.max(decimals);
+        scaling.has_room().then_some(scaling)
     }
 
     fn reduced(offset: i128, step: i128, divisor: i128, decimals: Option<u32>) -> Option<Self> {
@@ -194,9 +197,20 @@ impl Scaling {
             },
         };
         let scaling = Self { offset, step, divisor, decimals, exact };
-        let largest = step.abs().checked_mul(1 << 64)?.checked_add(offset.abs())?;
-        largest.checked_mul(10i128.checked_pow(decimals)?)?;
-        Some(scaling)
+        scaling.has_room().then_some(scaling)
+    }
+
+    /// Whether the value of every 64-bit raw code can be brought to its decimals.
+    fn has_room(&self) -> bool {
+        let largest = self.step.abs().checked_mul(1 << 64).and_then(|n| n.checked_add(self.offset.abs()));
+        let unit = 10i128.checked_pow(self.decimals);
+        largest.zip(unit).is_some_and(|(largest, unit)| largest.checked_mul(unit).is_some())
+    }
+
+    /// The order of the exact physical value of a raw code and a decimal.
+    pub fn compare(&self, raw: i128, value: Decimal) -> std::cmp::Ordering {
+        let exact = BigInt::from(self.offset + self.step * raw) * BigInt::from(10).pow(value.decimals);
+        exact.cmp(&(BigInt::from(value.mantissa) * self.divisor))
     }
 
     /// Whether the physical value is the raw code itself.

@@ -156,14 +156,14 @@ pub(crate) fn set_number(
     clamp: bool,
     values: &mut Values,
 ) -> Result<(), String> {
-    let (least, greatest) = ends(form);
-    let raw = form.scaling.nearest_raw(value);
-    let outside = form.scaling.is_exact() && (value.compare(least).is_lt() || value.compare(greatest).is_gt());
-    let raw = match raw {
-        Some(raw) if (form.low..=form.high).contains(&raw) && !outside => raw,
+    let (first, last) = (form.scaling.compare(form.low, value), form.scaling.compare(form.high, value));
+    // Outside if both ends lie on the same side of it.
+    let outside = first == last;
+    let raw = match form.scaling.nearest_raw(value) {
+        Some(raw) if !outside && (form.low..=form.high).contains(&raw) => raw,
         _ if clamp => {
-            let falling = form.scaling.physical(form.low).compare(form.scaling.physical(form.high)).is_gt();
-            if value.compare(least).is_lt() != falling { form.low } else { form.high }
+            let falling = form.scaling.compare(form.low, form.scaling.physical(form.high)).is_gt();
+            if first.is_gt() != falling { form.low } else { form.high }
         }
         _ => return Err(format!("{value} does not fit; {}", holds(field))),
     };

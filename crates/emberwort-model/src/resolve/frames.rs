@@ -307,9 +307,14 @@ impl Resolver {
 
     /// Whether a receiver can tell where frames begin and end.
     fn finder(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
+        let length = channel.part(|role| matches!(role, Role::Length { .. }));
+        if length.is_some_and(|part| part.zone == Zone::Tail) {
+            let message = "the length stands behind the body whose end it should tell";
+            self.report(Finding::new(Code::NoFrameEnd, frame.span, message, "move the length part before `body`"));
+            return;
+        }
         match channel.finder {
             FrameFinder::SyncLength => {
-                let length = channel.part(|role| matches!(role, Role::Length { .. }));
                 let (message, help) = if channel.sync.is_empty() {
                     (
                         "nothing tells a receiver where a frame begins",
@@ -317,8 +322,6 @@ impl Resolver {
                     )
                 } else if length.is_none() {
                     ("nothing tells a receiver where a frame ends", "add a length part: `size : u8 length of body`")
-                } else if length.is_some_and(|part| part.zone == Zone::Tail) {
-                    ("the length stands behind the body whose end it should tell", "move the length part before `body`")
                 } else {
                     return;
                 };

@@ -4,6 +4,7 @@ mod check;
 mod checksum;
 mod decode;
 mod encode;
+mod generate;
 mod inputs;
 mod layout;
 mod shell;
@@ -35,6 +36,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, look),
+        Command::Generate(args) => generate::run(&args, link, look),
         Command::Completions(args) => shell::completions(&args),
         Command::Man(args) => shell::man(&args),
         _ => bail!("x"),

@@ -1,0 +1,262 @@
+//! C99 for both ends: no heap, nothing of the C library beyond `stdint`, `stdbool`, `stddef` and `string`.
+//!
+//! For each message two levels: an in-place view over the caller's buffer, whose one check makes all accessors safe, and
+//! an owned struct with `_encode` and `_decode`. For each channel: building frames, judging them, and a receiver that is fed
+//! byte by byte.
+
+mod channel;
+mod common;
+mod message;
+mod numbers;
+mod types;
+mod vectors;
+
+use std::collections::HashMap;
+
+use emberwort_model::Plan;
+use emberwort_model::plan::FrameFinder;
+
+use crate::code::Code;
+use crate::names::{screaming, snake};
+use crate::vectors::Vector;
+use crate::{GenerateError, GeneratedFile, MARK};
+
+/// The header and the source of a link, and a program that checks both with the vectors.
+///
+/// # Errors
+/// If two names of the definition become the same name in C.
+pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    check_names(plan)?;
+    let link = snake(&plan.link.name);
+    let mut header = Code::default();
+    let mut source = Code::default();
+    begin_files(plan, &mut header, &mut source);
+    common::write(plan, &mut header, &mut source);
+    for labelled in &plan.link.labelled {
+        types::labelled(&link, labelled, &mut header, &mut source);
+    }
+    for message in &plan.messages {
+        message::write(&link, message, &mut header, &mut source);
+    }
+    for channel in &plan.channels {
+        channel::write(plan, channel, &mut header, &mut source);
+    }
+    header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
+    let files = [
+        (format!("{link}.h"), header.finish()),
+        (format!("{link}.c"), source.finish()),
+        (format!("{link}_vectors.c"), vectors::write(plan, vectors)),
+    ];
+    Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text }).collect())
+}
+
+fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
+    let name = snake(&plan.link.name);
+    let guard = screaming(&plan.link.name);
+    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    header.line(format!("/* {about}"));
+    for line in plan.link.doc.lines() {
+        header.line(format!(" * {}", comment(line)));
+    }
+    header.lines(&format!(
+        " *\n \
+         * Two levels for each message:\n \
+         *   ..._view_t  reads and changes fields in place; ..._view() checks a body once, and all accessors are safe then.\n \
+         *   ..._t       holds the values; ..._encode() and ..._decode() turn them into a body and back.\n \
+         *\n \
+         * Values are raw codes. ..._scaled() gives the physical value times a power of ten (..._DECIMALS) in integers;\n \
+         * with {guard}_WITH_FLOAT defined there is ..._physical() too.\n \
+         */\n\
+         #ifndef {guard}_H\n\
+         #define {guard}_H\n\n\
+         #include <stdbool.h>\n#include <stddef.h>\n#include <stdint.h>\n\n\
+         #ifdef __cplusplus\nextern \"C\" {{\n#endif\n"
+    ));
+    source.lines(&format!("/* {about} */\n#include \"{name}.h\"\n\n#include <string.h>\n"));
+}
+
+/// Text that can stand in a C comment.
+fn comment(text: &str) -> String {
+    emberwort_model::diagnostics::escaped(text).replace("*/", "* /").replace("/*", "/ *").replace('\\', "/")
+}
+
+/// A documentation comment in front of a declaration.
+fn doc_comment(code: &mut Code, doc: &str) {
+    let lines: Vec<String> = doc.lines().map(comment).collect();
+    match lines.as_slice() {
+        [] => {}
+        [one] => code.line(format!("/* {one} */")),
+        [first, rest @ ..] => {
+            code.line(format!("/* {first}"));
+            for line in rest {
+                code.line(format!(" * {line}"));
+            }
+            code.line(" */");
+        }
+    }
+}
+
+/// Text as a C string literal.
+fn literal(text: &str) -> String {
+    let mut out = String::from("\"");
+    for byte in text.bytes() {
+        match byte {
+            b'"' | b'\\' => {
+                out.push('\\');
+                out.push(byte as char);
+            }
+            b' '..=b'~' if byte != b'?' => out.push(byte as char),
+            // Octal escapes end after three digits, so that a digit behind them stays a digit.
+            _ => out.push_str(&format!("\\{byte:03o}")),
+        }
+    }
+    out.push('"');
+    out
+}
+
+const C_KEYWORDS: &[&str] = &[
+    "alignas",
+    "alignof",
+    "and",
+    "asm",
+    "auto",
+    "bool",
+    "break",
+    "case",
+    "catch",
+    "char",
+    "class",
+    "compl",
+    "const",
+    "constexpr",
+    "continue",
+    "decltype",
+    "default",
+    "delete",
+    "do",
+    "double",
+    "else",
+    "enum",
+    "explicit",
+    "export",
+    "extern",
+    "false",
+    "float",
+    "for",
+    "friend",
+    "goto",
+    "if",
+    "inline",
+    "int",
+    "long",
+    "mutable",
+    "namespace",
+    "new",
+    "noexcept",
+    "not",
+    "nullptr",
+    "operator",
+    "or",
+    "private",
+    "protected",
+    "public",
+    "register",
+    "restrict",
+    "return",
+    "short",
+    "signed",
+    "sizeof",
+    "static",
+    "struct",
+    "switch",
+    "template",
+    "this",
+    "thread_local",
+    "throw",
+    "true",
+    "try",
+    "typedef",
+    "typeid",
+    "typename",
+    "union",
+    "unsigned",
+    "using",
+    "virtual",
+    "void",
+    "volatile",
+    "wchar_t",
+    "while",
+    "xor",
+];
+
+/// A field's or part's name as a struct member.
+fn member(name: &str) -> String {
+    let name = snake(name);
+    // These members are ours.
+    let ours = matches!(name.as_str(), "sections_held" | "body" | "size")
+        || name.starts_with("has_")
+        || name.ends_with("_length");
+    if ours || C_KEYWORDS.contains(&name.as_str()) { format!("{name}_") } else { name }
+}
+
+fn check_names(plan: &Plan) -> Result<(), GenerateError> {
+    let mut taken: HashMap<String, String> = HashMap::new();
+    let mut take = |c_name: String, name: String| match taken.insert(c_name.clone(), name.clone()) {
+        Some(first) if first != name => {
+            Err(GenerateError::NameClash { first, second: name, name: c_name, language: "C" })
+        }
+        _ => Ok(()),
+    };
+    for labelled in &plan.link.labelled {
+        let stem = snake(&labelled.name);
+        take(stem.clone(), labelled.name.clone())?;
+        for label in &labelled.labels {
+            take(format!("{stem}_{}", snake(&label.name)), format!("{}.{}", labelled.name, label.name))?;
+        }
+    }
+    for plan in &plan.messages {
+        let stem = snake(&plan.message.name);
+        take(stem.clone(), plan.message.name.clone())?;
+        for field in plan.message.fields.iter().filter(|field| !field.is_spare()) {
+            take(format!("{stem}_{}", member(&field.name)), format!("{}.{}", plan.message.name, field.name))?;
+        }
+    }
+    for channel in &plan.channels {
+        take(snake(&channel.name), channel.name.clone())?;
+    }
+    Ok(())
+}
+
+/// The unsigned C type for a raw number.
+fn unsigned_type(bits: u8) -> &'static str {
+    match bits {
+        0..=8 => "uint8_t",
+        9..=16 => "uint16_t",
+        17..=32 => "uint32_t",
+        _ => "uint64_t",
+    }
+}
+
+/// A number as a C constant of a type with these bits.
+fn constant(value: i128, bits: u8, signed: bool) -> String {
+    let width = match bits {
+        0..=8 => 8,
+        9..=16 => 16,
+        17..=32 => 32,
+        _ => 64,
+    };
+    match (signed, value) {
+        // The least number of a type has no literal of its own.
+        (true, value) if value == -(1i128 << (width - 1)) => {
+            format!("(-INT{width}_C({}) - 1)", (1i128 << (width - 1)) - 1)
+        }
+        (true, value) if value < 0 => format!("(-INT{width}_C({}))", -value),
+        (true, value) => format!("INT{width}_C({value})"),
+        (false, value) => format!("UINT{width}_C({value})"),
+    }
+}
+
+/// Whether a channel's frames come in a stream, so that a receiver must find them.
+fn has_receiver(finder: FrameFinder) -> bool {
+    finder != FrameFinder::Packet
+}

@@ -1,0 +1,160 @@
+//! Physical values without a float unit: raw codes to scaled integers and back; floats behind one macro.
+
+use emberwort_model::model::{Kind, NumberForm};
+use emberwort_model::number::Scaling;
+
+use super::{constant, unsigned_type};
+use crate::code::Code;
+use crate::names::screaming;
+
+/// The C type of a field's raw number.
+pub fn raw_type(kind: &Kind) -> &'static str {
+    let bits = kind.raw_bits().unwrap_or(8);
+    if kind.is_signed() {
+        match bits {
+            0..=8 => "int8_t",
+            9..=16 => "int16_t",
+            17..=32 => "int32_t",
+            _ => "int64_t",
+        }
+    } else if matches!(kind, Kind::Bool) {
+        "bool"
+    } else {
+        unsigned_type(bits)
+    }
+}
+
+/// Integer arithmetic for a scaling: all intermediate values fit into 64 bits.
+struct Integers {
+    ty: &'static str,
+    bits: u8,
+    /// `scaled = (offset + step × raw) / divisor`, rounded.
+    offset: i128,
+    step: i128,
+    divisor: i128,
+    least: i128,
+    greatest: i128,
+}
+
+fn integers(form: &NumberForm) -> Option<Integers> {
+    let scaling: &Scaling = &form.scaling;
+    let (offset, step, divisor) = scaling.parts();
+    let unit = 10i128.checked_pow(scaling.decimals())?;
+    let (offset, step, divisor) = match (scaling.is_exact(), unit % divisor) {
+        (true, 0) => (offset * (unit / divisor), step * (unit / divisor), 1),
+        _ => (offset.checked_mul(unit)?, step.checked_mul(unit)?, divisor),
+    };
+    let ends = [scaling.scaled(form.low), scaling.scaled(form.high)];
+    let (least, greatest) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
+    let highest_raw = form.low.abs().max(form.high.abs());
+    let reach = [
+        step.abs().checked_mul(highest_raw)?.checked_add(offset.abs())?.checked_add(divisor)?,
+        least.abs().max(greatest.abs()).checked_mul(divisor)?.checked_add(offset.abs())?.checked_add(step.abs())?,
+        highest_raw,
+    ];
+    let reach = reach.into_iter().max()?;
+    if reach < 1 << 31 {
+        Some(Integers { ty: "int32_t", bits: 32, offset, step, divisor, least, greatest })
+    } else if reach < 1 << 63 {
+        Some(Integers { ty: "int64_t", bits: 64, offset, step, divisor, least, greatest })
+    } else {
+        None
+    }
+}
+
+/// `(n + half) / d` with ties away from zero, as a C expression over the variable `n`. The divisor is positive.
+fn rounded(divisor: i128, bits: u8) -> String {
+    let d = constant(divisor, bits, true);
+    let half = constant(divisor / 2, bits, true);
+    if divisor == 1 { "n".into() } else { format!("n >= 0 ? (n + {half}) / {d} : -((-n + {half}) / {d})") }
+}
+
+/// Writes constants and conversions of a number field. `stem` is `link_message_field`.
+pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mut Code, source: &mut Code) {
+    let upper = screaming(stem);
+    let raw = raw_type(kind);
+    let number = |value: i128| constant(value, form.bits, form.signed);
+    header.line(format!("#define {upper}_LOW {} /* least valid raw code */", number(form.low)));
+    header.line(format!("#define {upper}_HIGH {} /* greatest valid raw code */", number(form.high)));
+    if form.scaling.is_identity() {
+        return;
+    }
+    let decimals = form.scaling.decimals();
+    let result = format!("{link}_result_t");
+    let link_upper = screaming(link);
+    match integers(form) {
+        Some(integers) => {
+            let Integers { ty, bits, offset, step, divisor, least, greatest } = integers;
+            let c = |value: i128| constant(value, bits, true);
+            header.line(format!("#define {upper}_DECIMALS {decimals}"));
+            header.line(format!("/* The physical value times 10^{decimals}. `raw` is a valid code. */"));
+            header.line(format!("{ty} {stem}_scaled({raw} raw);"));
+            header.line(
+                "/* The code nearest to a physical value times a power of ten; an error if it is out of range. */",
+            );
+            header.line(format!("{result} {stem}_from_scaled({ty} scaled, {raw} *raw);"));
+            header.line("/* The same; a value out of range is moved to the nearest one. */");
+            header.line(format!("{raw} {stem}_from_scaled_clamped({ty} scaled);"));
+
+            source.lines(&format!(
+                "{ty} {stem}_scaled({raw} raw)\n{{\n    {ty} n = {} + {} * ({ty})raw;\n    return {};\n}}\n",
+                c(offset),
+                c(step),
+                rounded(divisor, bits)
+            ));
+            source.line("");
+            // raw = (scaled × divisor − offset) / step, with a positive divisor.
+            let sign = if step < 0 { "-" } else { "" };
+            source.lines(&format!(
+                "{result} {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n    \
+                     {ty} n;\n    \
+                     if (scaled < {} || scaled > {}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
+                     n = {sign}(scaled * {} - {});\n    \
+                     *raw = ({raw})({});\n    \
+                     return {link_upper}_OK;\n}}\n",
+                c(least),
+                c(greatest),
+                c(divisor),
+                c(offset),
+                rounded(step.abs(), bits)
+            ));
+            source.line("");
+            let (at_least, at_greatest) = if step < 0 { (form.high, form.low) } else { (form.low, form.high) };
+            source.lines(&format!(
+                "{raw} {stem}_from_scaled_clamped({ty} scaled)\n{{\n    \
+                     {raw} raw = {};\n    \
+                     if (scaled > {}) {{\n        return {};\n    }}\n    \
+                     (void){stem}_from_scaled(scaled, &raw);\n    \
+                     return raw;\n}}\n",
+                number(at_least),
+                c(greatest),
+                number(at_greatest)
+            ));
+            source.line("");
+        }
+        None => header.line("/* This field's physical values do not fit 64-bit integers; work with the raw code. */"),
+    }
+    let (offset, step, divisor) = form.scaling.parts();
+    let float = |numerator: i128| format!("({}.0f / {}.0f)", numerator, divisor);
+    header.line(format!("#ifdef {link_upper}_WITH_FLOAT"));
+    header.line("/* The physical value, as near as a float comes to it. */");
+    header.line(format!("float {stem}_physical({raw} raw);"));
+    header.line("/* The code nearest to a physical value; an error if it is out of range or no number. */");
+    header.line(format!("{result} {stem}_from_physical(float value, {raw} *raw);"));
+    header.line("#endif");
+    source.lines(&format!(
+        "#ifdef {link_upper}_WITH_FLOAT\n\
+         float {stem}_physical({raw} raw)\n{{\n    return (float)raw * {scale} + {offset};\n}}\n\n\
+         {result} {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
+             float n = (value - {offset}) / {scale};\n    \
+             if (!(n > {low}.0f - 0.5f && n < {high}.0f + 0.5f)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
+             *raw = ({raw})(n >= 0.0f ? n + 0.5f : n - 0.5f);\n    \
+             return {link_upper}_OK;\n}}\n\
+         #endif\n",
+        scale = float(step),
+        offset = float(offset),
+        low = form.low,
+        high = form.high,
+    ));
+    source.line("");
+}

@@ -1,0 +1,65 @@
+//! `generate`: code and test vectors.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use emberwort_codegen::{GeneratedFile, MARK, c, vectors};
+use emberwort_model::Plan;
+
+use super::Ending;
+use crate::cli::GenerateArgs;
+use crate::output::{self, Look, Replace};
+use crate::project::{GenerateEntry, GenerateKind, Project, load_plan_of};
+
+/// The vectors of a revision are always the same.
+const SEED: u64 = 0x6D61_726C_6F63_6B21;
+
+pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let project = Project::find(link)?;
+    let plan = load_plan_of(&project.definition, look)?;
+    let vectors = vectors::vectors(&plan, SEED);
+    let mut out = output::stdout();
+    for GenerateEntry { kind, out: folder } in entries(args, &project) {
+        for file in files(kind, &plan, &vectors)? {
+            let path = folder.join(&file.name);
+            output::write_file(&path, file.text.as_bytes(), Replace::Generated(MARK))?;
+            writeln!(out, "{} ({} lines)", path.display(), file.text.lines().count())?;
+        }
+    }
+    out.flush()?;
+    Ok(Ending::Clean)
+}
+
+fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
+    let mut entries = match &project.file {
+        Some((folder, file)) if !file.generate.is_empty() => {
+            file.generate.iter().map(|entry| GenerateEntry { kind: entry.kind, out: folder.join(&entry.out) }).collect()
+        }
+        _ => vec![
+            GenerateEntry { kind: GenerateKind::C, out: PathBuf::from("gen/c") },
+            GenerateEntry { kind: GenerateKind::Vectors, out: PathBuf::from("gen") },
+        ],
+    };
+    if !args.kinds.is_empty() {
+        entries.retain(|entry| args.kinds.contains(&entry.kind));
+        for kind in &args.kinds {
+            if entries.iter().all(|entry| entry.kind != *kind) {
+                entries.push(GenerateEntry { kind: *kind, out: PathBuf::from("gen") });
+            }
+        }
+    }
+    if let Some(folder) = &args.out {
+        for entry in &mut entries {
+            entry.out.clone_from(folder);
+        }
+        entries.dedup_by_key(|entry| entry.kind);
+    }
+    entries
+}
+
+fn files(kind: GenerateKind, plan: &Plan, all: &[vectors::Vector]) -> anyhow::Result<Vec<GeneratedFile>> {
+    Ok(match kind {
+        GenerateKind::C => c::generate(plan, all)?,
+        GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
+    })
+}
