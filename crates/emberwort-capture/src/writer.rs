@@ -87,3 +87,17 @@ impl<W: Write> PcapngWriter<W> {
         Ok(())
     }
 }
+
+/// An IPv4 packet with a UDP datagram between a device and the host, as it is recorded for channels over UDP. The addresses
+/// are from the range for documentation (RFC 5737).
+///
+/// # Errors
+/// If the datagram is longer than UDP allows.
+pub fn udp_packet(port: u16, from_device: bool, payload: &[u8]) -> io::Result<Vec<u8>> {
+    let (device, host) = ([192, 0, 2, 10], [192, 0, 2, 1]);
+    let (source, destination) = if from_device { (device, host) } else { (host, device) };
+    let builder = etherparse::PacketBuilder::ipv4(source, destination, 64).udp(port, port);
+    let mut packet = Vec::with_capacity(builder.size(payload.len()));
+    builder.write(&mut packet, payload).map_err(|error| io::Error::other(error.to_string()))?;
+    Ok(packet)
+}

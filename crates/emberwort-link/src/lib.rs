@@ -1,1 +1,21 @@
-//! x
+//! Trials: simulated ends, a faulty wire, and what must hold, in virtual time.
+//!
+//! No clock, no ports, no files: time and randomness are arguments, so that every trial can be repeated to the byte.
+//!
+//! ```text
+//! trial file ─► scenario ─► trial ◄─► device simulator ◄─► wire ─► report
+//! ```
+
+pub mod expect;
+pub mod report;
+pub mod scenario;
+pub mod signal;
+pub mod trial;
+pub mod wire;
+
+pub use report::{Heard, Report};
+pub use scenario::{Scenario, ScenarioError};
+pub use trial::run;
+
+/// A moment or a duration in nanoseconds of virtual time.
+pub type Nanoseconds = u64;

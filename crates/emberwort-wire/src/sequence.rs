@@ -6,12 +6,14 @@ use emberwort_model::model::End;
 
 /// Follows the sequence numbers of every sender and counts where they do not go up by one.
 ///
-/// A device that restarts begins again at its first number; that is a gap too, since frames may have been lost with it.
+/// Numbers go around, so a jump is taken the shorter way: forward is a gap, in which frames are missing; back is a repeated
+/// frame or a sender that began again.
 #[derive(Clone, Debug, Default)]
 pub struct SequenceWatch {
     last: HashMap<(usize, End, u64), u64>,
     gaps: u64,
     missing: u64,
+    jumps_back: u64,
 }
 
 /// A gap in the sequence numbers of a sender.
@@ -32,12 +34,17 @@ impl SequenceWatch {
         if number == expected {
             return None;
         }
-        self.gaps += 1;
-        self.missing += number.wrapping_sub(expected) & mask;
+        let missing = number.wrapping_sub(expected) & mask;
+        if missing <= mask / 2 {
+            self.gaps += 1;
+            self.missing += missing;
+        } else {
+            self.jumps_back += 1;
+        }
         Some(Gap { expected, found: number })
     }
 
-    /// How many times the numbers did not go up by one.
+    /// How many times numbers were left out.
     pub fn gaps(&self) -> u64 {
         self.gaps
     }
@@ -45,6 +52,11 @@ impl SequenceWatch {
     /// How many numbers are missing in all gaps together, as far as the width of the part can tell.
     pub fn missing(&self) -> u64 {
         self.missing
+    }
+
+    /// How many times the numbers went back: repeated frames, and senders that began again.
+    pub fn jumps_back(&self) -> u64 {
+        self.jumps_back
     }
 }
 
@@ -61,5 +73,7 @@ mod tests {
         assert_eq!(watch.take(0, End::Device, 4, 8, 77), None, "another node counts for itself");
         assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 2, found: 5 }));
         assert_eq!((watch.gaps(), watch.missing()), (1, 3));
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 6, found: 5 }), "a repeated frame");
+        assert_eq!((watch.gaps(), watch.missing(), watch.jumps_back()), (1, 3, 1));
     }
 }

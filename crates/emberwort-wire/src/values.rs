@@ -47,10 +47,16 @@ impl Values {
 
     /// Forgets all values, and makes room for those of a message.
     pub fn clear(&mut self, plan: &MessagePlan) {
-        self.slots.clear();
-        self.slots.resize(plan.message.fields.len(), Slot::Unset);
-        self.pool.clear();
+        self.resize(plan.message.fields.len());
         self.sections = plan.sections.len();
+    }
+
+    /// Forgets all values, and makes room for this many fields.
+    pub fn resize(&mut self, fields: usize) {
+        self.slots.clear();
+        self.slots.resize(fields, Slot::Unset);
+        self.pool.clear();
+        self.sections = 1;
         self.later_bytes = 0;
     }
 

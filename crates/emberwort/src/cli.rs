@@ -50,7 +50,7 @@ pub enum Command {
     #[command(
         after_help = "The form of a capture is found from its content. Afterwards standard error says where every \
         byte went.\n\nExamples:\n  emberwort decode stormy-night.pcapng --node 3\n  \
-        emberwort decode --on bus485 --hex 'C6 39 03 40 00 02 A0 0B 0D 1F'"
+        emberwort decode --on bus485 --hex 'C6 39 03 40 00 02 A0 12 F5 90'"
     )]
     Decode(DecodeArgs),
 

@@ -10,7 +10,7 @@ use emberwort_model::{Checked, Plan, Source};
 use serde::Deserialize;
 
 use crate::output::Look;
-use crate::render::findings;
+use crate::render::{findings, plural};
 
 /// The name of the project file.
 pub const PROJECT_FILE: &str = "emberwort.toml";
@@ -148,9 +148,4 @@ pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
             );
         }
     }
-}
-
-/// `1 error`, `2 errors`.
-pub fn plural(count: usize, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use super::Ending;
 use crate::cli::CheckArgs;
 use crate::output::{self, Look};
-use crate::project::{Project, plural, read_definition};
-use crate::render::findings;
+use crate::project::{Project, read_definition};
+use crate::render::{findings, plural};
 
 pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let files: Vec<PathBuf> =

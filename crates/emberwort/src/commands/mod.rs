@@ -3,12 +3,14 @@
 mod check;
 mod checksum;
 mod decode;
+mod demo;
 mod encode;
 mod generate;
 mod inputs;
 mod layout;
 mod shell;
 mod stats;
+mod trial;
 
 use anyhow::bail;
 use emberwort_model::Plan;
@@ -37,9 +39,10 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Stats(args) => stats::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, look),
         Command::Generate(args) => generate::run(&args, link, look),
+        Command::Trial(args) => trial::run(&args, link, look),
         Command::Completions(args) => shell::completions(&args),
         Command::Man(args) => shell::man(&args),
-        _ => bail!("x"),
+        Command::Demo(args) => demo::run(&args, look),
     }
 }
 

@@ -313,7 +313,7 @@ fn remarks(plan: &Plan, row: &Row<'_>) -> String {
     let held = row.values.sections();
     let later = row.values.later_bytes();
     if later > 0 {
-        format!("  ({later} bytes from a later revision)")
+        format!("  ({} from a later revision)", super::plural(later, "byte"))
     } else if held < message.sections.len() {
         format!("  (sender of a revision before {})", message.sections[held].revision)
     } else {

@@ -6,7 +6,7 @@ use emberwort_capture::{Damage, Statistics};
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
-use super::{table, time};
+use super::{plural, table, time};
 
 /// The counts of a command's inputs together with what could not be read of them.
 pub struct Account<'a> {
@@ -24,8 +24,12 @@ fn reasons(statistics: &Statistics) -> impl Iterator<Item = (&'static str, u64)>
 /// One line: `4096 bytes: 4000 in 120 good frames, 64 in 2 broken (2 checksum), 32 stray`.
 pub fn sentence(account: &Account<'_>) -> String {
     let statistics = account.statistics;
-    let mut line =
-        format!("{} bytes: {} in {} good frames", statistics.input, statistics.good, statistics.good_frames());
+    let mut line = format!(
+        "{}: {} in {}",
+        plural(statistics.input, "byte"),
+        statistics.good,
+        plural(statistics.good_frames(), "good frame")
+    );
     let reasons: Vec<String> = reasons(statistics).map(|(reason, count)| format!("{count} {reason}")).collect();
     let _ = write!(line, ", {} in {} broken", statistics.broken, statistics.all_broken_frames());
     if !reasons.is_empty() {
@@ -35,8 +39,9 @@ pub fn sentence(account: &Account<'_>) -> String {
     if statistics.other_packets > 0 {
         let _ = write!(
             line,
-            "; {} packets of {} bytes belong to no channel of this link",
-            statistics.other_packets, statistics.other_bytes
+            "; {} in {} of no channel of this link",
+            plural(statistics.other_bytes, "byte"),
+            plural(statistics.other_packets, "packet")
         );
     }
     line
@@ -73,7 +78,7 @@ pub fn tables(account: &Account<'_>) -> String {
         let _ = writeln!(out, "the three do not add up to the input: this is a bug of Emberwort, please report it");
     }
     let seconds = statistics.span.map_or(0.0, |(first, last)| (last - first) as f64 / 1e9);
-    let mut messages = table::table(&["message", "frames", "a second"], &[false, true, true]);
+    let mut messages = table::table(&["message", "frames", "per second"], &[false, true, true]);
     for (plan, count) in statistics.plan().messages.iter().zip(&statistics.messages).filter(|(_, count)| **count > 0) {
         let rate = if seconds > 0.0 { format!("{:.2}", *count as f64 / seconds) } else { String::new() };
         messages.add_row([plan.message.name.as_str(), &count.to_string(), &rate]);
@@ -99,18 +104,29 @@ pub fn tables(account: &Account<'_>) -> String {
     }
     if statistics.sequence.gaps() > 0 {
         notes.push(format!(
-            "sequence numbers jump {} times; {} frames may be missing",
-            statistics.sequence.gaps(),
-            statistics.sequence.missing()
+            "sequence numbers have {}; {} may be missing",
+            plural(statistics.sequence.gaps(), "gap"),
+            plural(statistics.sequence.missing(), "frame")
+        ));
+    }
+    if statistics.sequence.jumps_back() > 0 {
+        notes.push(format!(
+            "sequence numbers go back {}: repeated frames, or a sender that began again",
+            plural(statistics.sequence.jumps_back(), "time")
         ));
     }
     if statistics.later.0 > 0 {
-        notes.push(format!("{} frames hold {} bytes from a later revision", statistics.later.0, statistics.later.1));
+        notes.push(format!(
+            "{} of a later revision in {}",
+            plural(statistics.later.1, "byte"),
+            plural(statistics.later.0, "frame")
+        ));
     }
     if statistics.other_packets > 0 {
         notes.push(format!(
-            "{} packets of {} bytes belong to no channel of this link",
-            statistics.other_packets, statistics.other_bytes
+            "{} in {} of no channel of this link",
+            plural(statistics.other_bytes, "byte"),
+            plural(statistics.other_packets, "packet")
         ));
     }
     for (name, damage) in account.damage {
@@ -149,7 +165,7 @@ pub fn json(account: &Account<'_>) -> Json {
         "frames": {"good": statistics.good_frames(), "broken": counted(&mut reasons(statistics))},
         "messages": counted(&mut messages.zip(statistics.messages.iter().copied())),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
-        "sequence": {"gaps": statistics.sequence.gaps(), "missing": statistics.sequence.missing()},
+        "sequence": {"gaps": statistics.sequence.gaps(), "missing": statistics.sequence.missing(), "back": statistics.sequence.jumps_back()},
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
         "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},
         "file_bytes": account.file_bytes,

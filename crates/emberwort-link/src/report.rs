@@ -1,0 +1,102 @@
+//! What came of a trial.
+
+use std::collections::BTreeMap;
+
+use emberwort_model::model::End;
+
+use crate::Nanoseconds;
+use crate::expect::Verdict;
+
+/// What came of a trial.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Report {
+    /// Frames sent, by message and node.
+    pub sent: BTreeMap<(usize, u64), u64>,
+    /// Frames that the other end received whole, by message and node.
+    pub received: BTreeMap<(usize, u64), u64>,
+    /// Frames that arrived with other bytes than were sent, by message and node.
+    pub damaged: BTreeMap<(usize, u64), u64>,
+    /// Frames of which nothing usable arrived, by message and node.
+    pub lost: BTreeMap<(usize, u64), u64>,
+    /// Good frames that were received more than once.
+    pub repeated: u64,
+    /// What the host received.
+    pub host: Heard,
+    /// What the devices received, all together.
+    pub device: Heard,
+    /// Good frames whose values are not those that were sent.
+    pub wrong: Vec<WrongValue>,
+    /// Gaps in the sequence numbers that the host saw.
+    pub gaps: u64,
+    /// Frames that are missing in the gaps.
+    pub missing: u64,
+    /// How many times the sequence numbers went back: repeated frames, and devices that restarted.
+    pub jumps_back: u64,
+    /// Each request that the definition says is answered.
+    pub answers: Vec<Answer>,
+    /// What must hold, and whether it did.
+    pub verdicts: Vec<Verdict>,
+    /// What each side received, in order of time.
+    pub record: Vec<Recorded>,
+}
+
+/// The accounting of what one side received. Good, broken and stray bytes add up to the input.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Heard {
+    /// Bytes received.
+    pub input: u64,
+    /// Bytes in good frames.
+    pub good_bytes: u64,
+    /// Bytes in broken frames.
+    pub broken_bytes: u64,
+    /// Bytes in no frame.
+    pub stray_bytes: u64,
+    /// Good frames.
+    pub good: u64,
+    /// Broken frames.
+    pub broken: u64,
+}
+
+/// A good frame whose values are not those that were sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WrongValue {
+    /// When it was received.
+    pub time: Nanoseconds,
+    /// Index of the message as received.
+    pub message: usize,
+    /// The bytes received.
+    pub bytes: Vec<u8>,
+}
+
+/// A request and its answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// Index of the request's message.
+    pub message: usize,
+    /// The node asked.
+    pub node: u64,
+    /// When the request was sent.
+    pub asked: Nanoseconds,
+    /// How long after that the first answer was received; `None` if none was.
+    pub after: Option<Nanoseconds>,
+    /// Index of the answer's message.
+    pub with: Option<usize>,
+}
+
+/// Bytes that one side received.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Recorded {
+    /// When the last byte was received, from the trial's start.
+    pub time: Nanoseconds,
+    /// The end that sent them.
+    pub from: End,
+    /// The bytes.
+    pub bytes: Vec<u8>,
+}
+
+impl Report {
+    /// Whether everything held that must.
+    pub fn passed(&self) -> bool {
+        self.verdicts.iter().all(|verdict| verdict.held)
+    }
+}

@@ -1,0 +1,256 @@
+//! Signals: what a simulated device's field does over time.
+
+use emberwort_model::model::{Field, Kind};
+use emberwort_wire::{Values, json};
+use rand::Rng;
+use rand_chacha::ChaCha8Rng;
+use serde_json::{Number, Value as Json};
+
+use crate::Nanoseconds;
+use crate::scenario::{duration, with_null};
+
+/// What a field does over time. Values are physical, or labels, text, `null` for none, as in rows.
+#[derive(Clone, Debug)]
+pub enum Signal {
+    /// Always the same.
+    Constant(Json),
+    /// From one value to another in a straight line between two moments; held before and after.
+    Ramp {
+        /// First and last value.
+        ends: (f64, f64),
+        /// Begin and end.
+        span: (Nanoseconds, Nanoseconds),
+    },
+    /// A sine wave.
+    Sine {
+        /// Greatest distance from the centre.
+        amplitude: f64,
+        /// The centre.
+        around: f64,
+        /// Duration of one wave.
+        period: Nanoseconds,
+    },
+    /// Two values in turn, each for half a period.
+    Square {
+        /// The two values.
+        values: (Json, Json),
+        /// Duration of both.
+        period: Nanoseconds,
+    },
+    /// One value after the other.
+    Steps(Vec<(Nanoseconds, Json)>),
+    /// A random walk between two bounds.
+    Walk {
+        /// Greatest change from one message to the next.
+        step: f64,
+        /// The bounds.
+        bounds: (f64, f64),
+        /// Where it starts, and then where it is.
+        at: f64,
+    },
+}
+
+/// The forms that a signal can have, for error messages.
+const FORMS: &str = "a value, { ramp = [A, B], from = \"…\", to = \"…\" }, { sine = A, around = B, period = \"…\" }, \
+    { square = [A, B], period = \"…\" }, { steps = [[\"0 s\", A], …] }, or { walk = STEP, between = [A, B], start = C }";
+
+impl Signal {
+    /// Reads a signal for a field, and checks that all its values fit.
+    ///
+    /// # Errors
+    /// What is wrong, and a way out.
+    pub fn parse(value: &Json, field: &Field) -> Result<Self, String> {
+        let mut signal = match with_null(value, field) {
+            Json::Object(object) if !object.contains_key("raw") => Self::parse_object(&object)?,
+            value => Signal::Constant(value),
+        };
+        match &mut signal {
+            Signal::Square { values: (a, b), .. } => (*a, *b) = (with_null(a, field), with_null(b, field)),
+            Signal::Steps(steps) => steps.iter_mut().for_each(|(_, value)| *value = with_null(value, field)),
+            _ => {}
+        }
+        let numeric = matches!(field.kind, Kind::Number(_) | Kind::Float32);
+        let extremes: Vec<Json> = match &signal {
+            Signal::Constant(value) => vec![value.clone()],
+            Signal::Square { values: (a, b), .. } => vec![a.clone(), b.clone()],
+            Signal::Steps(steps) => steps.iter().map(|(_, value)| value.clone()).collect(),
+            _ if !numeric => return Err("only numbers can ramp, swing or walk; use steps or square".into()),
+            Signal::Ramp { ends: (a, b), .. } => vec![decimal(*a, field), decimal(*b, field)],
+            Signal::Sine { amplitude, around, .. } => {
+                vec![decimal(around - amplitude, field), decimal(around + amplitude, field)]
+            }
+            Signal::Walk { bounds: (a, b), at, .. } => {
+                vec![decimal(*a, field), decimal(*b, field), decimal(*at, field)]
+            }
+        };
+        let mut scratch = Scratch::new(field);
+        for extreme in extremes {
+            scratch.set(&extreme)?;
+        }
+        Ok(signal)
+    }
+
+    fn parse_object(object: &serde_json::Map<String, Json>) -> Result<Self, String> {
+        let known: &[&str] = if object.contains_key("ramp") {
+            &["ramp", "from", "to"]
+        } else if object.contains_key("sine") {
+            &["sine", "around", "period"]
+        } else if object.contains_key("square") {
+            &["square", "period"]
+        } else if object.contains_key("steps") {
+            &["steps"]
+        } else if object.contains_key("walk") {
+            &["walk", "between", "start"]
+        } else {
+            return Err(format!("this is no signal; write {FORMS}"));
+        };
+        if let Some(other) = object.keys().find(|key| !known.contains(&key.as_str())) {
+            return Err(format!("`{other}` does not belong to `{}`; it takes {}", known[0], known.join(", ")));
+        }
+        let number = |name: &str| match object.get(name).and_then(Json::as_f64) {
+            Some(number) if number.is_finite() => Ok(number),
+            _ => Err(format!("`{name}` must be a number")),
+        };
+        let time = |name: &str| match object.get(name).and_then(Json::as_str).map(duration) {
+            Some(Ok(time)) => Ok(time),
+            Some(Err(error)) => Err(format!("`{name}`: {error}")),
+            None => Err(format!("`{name}` is missing; write a duration, as in {name} = \"2 s\"")),
+        };
+        let pair = |name: &str| match object.get(name).and_then(Json::as_array).map(Vec::as_slice) {
+            Some([a, b]) => Ok((a.clone(), b.clone())),
+            _ => Err(format!("`{name}` must be two values: {name} = [A, B]")),
+        };
+        let numbers = |name: &str| match pair(name)? {
+            (a, b) => match (a.as_f64(), b.as_f64()) {
+                (Some(a), Some(b)) if a.is_finite() && b.is_finite() => Ok((a, b)),
+                _ => Err(format!("`{name}` must be two numbers")),
+            },
+        };
+        let period = || match time("period")? {
+            0 => Err("`period` must be more than 0".to_owned()),
+            period => Ok(period),
+        };
+        Ok(match known[0] {
+            "ramp" => {
+                let span = (time("from")?, time("to")?);
+                if span.0 >= span.1 {
+                    return Err("`from` must come before `to`".into());
+                }
+                Signal::Ramp { ends: numbers("ramp")?, span }
+            }
+            "sine" => Signal::Sine { amplitude: number("sine")?.abs(), around: number("around")?, period: period()? },
+            "square" => Signal::Square { values: pair("square")?, period: period()? },
+            "steps" => {
+                let mut steps = Vec::new();
+                for step in object["steps"].as_array().map(Vec::as_slice).unwrap_or_default() {
+                    match step.as_array().map(Vec::as_slice) {
+                        Some([Json::String(at), value]) => steps.push((duration(at)?, value.clone())),
+                        _ => return Err("each step is [\"TIME\", VALUE]".into()),
+                    }
+                }
+                if steps.first().is_none_or(|(at, _)| *at != 0) || steps.windows(2).any(|pair| pair[0].0 >= pair[1].0) {
+                    return Err("steps begin at \"0 s\", and each is later than the one before".into());
+                }
+                Signal::Steps(steps)
+            }
+            _ => {
+                let bounds = numbers("between")?;
+                let at = number("start")?;
+                if bounds.0 > bounds.1 || at < bounds.0 || at > bounds.1 {
+                    return Err("`start` must lie between the two numbers of `between`, the lesser first".into());
+                }
+                Signal::Walk { step: number("walk")?.abs(), bounds, at }
+            }
+        })
+    }
+
+    /// Sets a field to the signal's value at a moment. Random walks go one step on.
+    pub fn sample(
+        &mut self,
+        now: Nanoseconds,
+        field: &Field,
+        slot: usize,
+        random: &mut ChaCha8Rng,
+        values: &mut Values,
+    ) {
+        let value = match self {
+            Signal::Constant(value) => value.clone(),
+            Signal::Ramp { ends: (a, b), span: (from, to) } => {
+                let share = (now.clamp(*from, *to) - *from) as f64 / (*to - *from) as f64;
+                decimal(*a + (*b - *a) * share, field)
+            }
+            Signal::Sine { amplitude, around, period } => {
+                let phase = (now % *period) as f64 / *period as f64;
+                decimal(*around + *amplitude * (phase * std::f64::consts::TAU).sin(), field)
+            }
+            Signal::Square { values: (a, b), period } => {
+                if now % *period < *period / 2 {
+                    a.clone()
+                } else {
+                    b.clone()
+                }
+            }
+            Signal::Steps(steps) => {
+                let current = steps.iter().rev().find(|(at, _)| *at <= now).or(steps.first());
+                current.map_or(Json::Null, |(_, value)| value.clone())
+            }
+            Signal::Walk { step, bounds: (least, greatest), at } => {
+                let moved = *at + (random.random::<f64>() * 2.0 - 1.0) * *step;
+                // Turned back at the bounds.
+                *at = if moved < *least { 2.0 * *least - moved } else { moved }.clamp(*least, *greatest);
+                decimal(*at, field)
+            }
+        };
+        // All values were checked when the signal was read; rounding cannot lead outside, since numbers are clamped.
+        let _ = json::set(field, slot, &value, true, values);
+    }
+}
+
+/// A computed number with as many decimals as the field can tell apart, and some more.
+fn decimal(value: f64, field: &Field) -> Json {
+    let decimals = match &field.kind {
+        Kind::Number(form) => form.scaling.decimals() as usize + 4,
+        _ => 9,
+    };
+    let text = format!("{value:.decimals$}");
+    text.parse::<Number>().map_or(Json::Null, Json::Number)
+}
+
+/// Values of a message with one field, to try values on.
+struct Scratch<'a> {
+    field: &'a Field,
+    values: Values,
+}
+
+impl<'a> Scratch<'a> {
+    fn new(field: &'a Field) -> Self {
+        let mut values = Values::default();
+        values.resize(1);
+        Self { field, values }
+    }
+
+    fn set(&mut self, value: &Json) -> Result<(), String> {
+        json::set(self.field, 0, value, false, &mut self.values)
+    }
+}
+
+/// Sets a field that no signal is given for: to its default, else absent if it is optional, else to what is nearest to
+/// nothing: the number nearest to zero, the first label, no flags, an empty text, zero bytes.
+pub fn rest(field: &Field, slot: usize, values: &mut Values) {
+    if field.default.is_some() || field.optional {
+        values.set_default(slot, field.default.as_ref());
+        return;
+    }
+    match &field.kind {
+        Kind::Number(form) => {
+            let zero = emberwort_model::number::Decimal::integer(0);
+            let raw = form.scaling.nearest_raw(zero).unwrap_or(form.low).clamp(form.low, form.high);
+            values.set_raw(slot, raw as u64);
+        }
+        Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels.first().map_or(0, |label| label.code)),
+        Kind::Bool | Kind::Flags(_) | Kind::Float32 => values.set_raw(slot, 0),
+        Kind::Text { .. } => values.set_bytes(slot, &[]),
+        Kind::Bytes { length } => values.set_bytes(slot, &vec![0; *length as usize]),
+        Kind::Spare { .. } => {}
+    }
+}

@@ -1,0 +1,171 @@
+//! The wire between the ends: how long sending takes, and what is damaged or lost on the way.
+
+use emberwort_model::model::Medium;
+use rand::Rng;
+use rand_chacha::ChaCha8Rng;
+
+use crate::Nanoseconds;
+
+/// What can go wrong on the wire.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Faults {
+    /// Chance that a bit is received wrong.
+    pub bit_errors: f64,
+    /// Chance that a byte is not received.
+    pub byte_loss: f64,
+    /// Chance that a whole frame is not received.
+    pub frame_loss: f64,
+    /// Chance that a frame is received twice.
+    pub duplicates: f64,
+}
+
+/// Short disturbances that come back.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Bursts {
+    /// From the start of one to the start of the next.
+    pub every: Nanoseconds,
+    /// How long one lasts.
+    pub lasting: Nanoseconds,
+    /// Chance that a bit is received wrong meanwhile.
+    pub bit_errors: f64,
+}
+
+/// A stretch of time with faults of its own.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Stretch {
+    /// First moment.
+    pub from: Nanoseconds,
+    /// First moment behind it.
+    pub to: Nanoseconds,
+    /// The faults in it.
+    pub faults: Faults,
+}
+
+/// A wire that only one end uses at a time; who finds it busy waits.
+#[derive(Clone, Debug)]
+pub struct Wire {
+    /// The faults outside all stretches.
+    pub faults: Faults,
+    /// Stretches with other faults; the first that holds a moment counts.
+    pub stretches: Vec<Stretch>,
+    /// Disturbances that come back.
+    pub bursts: Option<Bursts>,
+    /// From the last bit's sending to its receiving.
+    pub delay: Nanoseconds,
+    byte_time: Nanoseconds,
+    busy_until: Nanoseconds,
+}
+
+/// What became of a frame on the wire.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Delivery {
+    /// When its last byte was received.
+    pub time: Nanoseconds,
+    /// The bytes as they were received.
+    pub bytes: Vec<u8>,
+}
+
+impl Wire {
+    /// A wire without faults over a medium. A byte on a uart takes a start bit, its data bits, a parity bit if there is one,
+    /// and its stop bits; datagrams take no time.
+    pub fn new(medium: &Medium) -> Self {
+        let byte_time = match *medium {
+            Medium::Uart { baud, data_bits, parity, stop_bits } => {
+                let bits = 1 + u64::from(data_bits) + u64::from(parity != 'N') + u64::from(stop_bits);
+                bits * 1_000_000_000 / u64::from(baud.max(1))
+            }
+            Medium::Udp { .. } => 0,
+        };
+        Self { faults: Faults::default(), stretches: Vec::new(), bursts: None, delay: 0, byte_time, busy_until: 0 }
+    }
+
+    fn faults_at(&self, time: Nanoseconds) -> Faults {
+        let stretch = self.stretches.iter().find(|stretch| (stretch.from..stretch.to).contains(&time));
+        let mut faults = stretch.map_or(self.faults, |stretch| stretch.faults);
+        if let Some(bursts) = self.bursts
+            && time % bursts.every < bursts.lasting
+        {
+            faults.bit_errors = faults.bit_errors.max(bursts.bit_errors);
+        }
+        faults
+    }
+
+    /// Sends a frame at a moment, or when the wire is free. Returns when sending began, and what is received: nothing, the
+    /// frame, or the frame twice.
+    pub fn send(&mut self, now: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> (Nanoseconds, Vec<Delivery>) {
+        let start = now.max(self.busy_until);
+        let end = start + self.byte_time * bytes.len() as u64;
+        self.busy_until = end;
+        let faults = self.faults_at(start);
+        let mut deliveries = Vec::new();
+        if random.random::<f64>() >= faults.frame_loss {
+            deliveries.push(self.deliver(start, end, bytes, random));
+            if random.random::<f64>() < faults.duplicates {
+                let again = end + self.byte_time * bytes.len() as u64;
+                self.busy_until = again;
+                deliveries.push(self.deliver(end, again, bytes, random));
+            }
+        }
+        deliveries.retain(|delivery| !delivery.bytes.is_empty());
+        (start, deliveries)
+    }
+
+    fn deliver(&self, start: Nanoseconds, end: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> Delivery {
+        let mut received = Vec::with_capacity(bytes.len());
+        for (index, byte) in bytes.iter().enumerate() {
+            let faults = self.faults_at(start + self.byte_time * index as u64);
+            if faults.byte_loss > 0.0 && random.random::<f64>() < faults.byte_loss {
+                continue;
+            }
+            let mut byte = *byte;
+            if faults.bit_errors > 0.0 {
+                for bit in 0..8 {
+                    byte ^= u8::from(random.random::<f64>() < faults.bit_errors) << bit;
+                }
+            }
+            received.push(byte);
+        }
+        Delivery { time: end + self.delay, bytes: received }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rand::SeedableRng;
+
+    const UART: Medium = Medium::Uart { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
+
+    #[test]
+    fn a_byte_at_115200_8n1_takes_ten_bits() {
+        let mut wire = Wire::new(&UART);
+        let mut random = ChaCha8Rng::seed_from_u64(1);
+        let (start, deliveries) = wire.send(0, &[1, 2, 3], &mut random);
+        // 10 bits / 115,200 bits a second = 86,805 ns.
+        assert_eq!((start, deliveries[0].time), (0, 3 * 86_805));
+        assert_eq!(deliveries[0].bytes, [1, 2, 3]);
+        let (start, _) = wire.send(5, &[4], &mut random);
+        assert_eq!(start, 3 * 86_805, "the second frame waits for the first");
+    }
+
+    #[test]
+    fn faults_come_as_often_as_they_should() {
+        let mut wire = Wire::new(&Medium::Udp { port: 1 });
+        wire.faults = Faults { bit_errors: 0.01, byte_loss: 0.1, frame_loss: 0.2, duplicates: 0.3 };
+        let mut random = ChaCha8Rng::seed_from_u64(7);
+        let (mut lost, mut twice, mut bytes, mut ones) = (0, 0, 0usize, 0u32);
+        for _ in 0..2000 {
+            let (_, deliveries) = wire.send(0, &[0; 50], &mut random);
+            lost += usize::from(deliveries.is_empty());
+            twice += usize::from(deliveries.len() == 2);
+            for delivery in &deliveries {
+                bytes += delivery.bytes.len();
+                ones += delivery.bytes.iter().map(|b| b.count_ones()).sum::<u32>();
+            }
+        }
+        assert!((320..480).contains(&lost), "{lost} of 2000 lost, 400 expected");
+        assert!((400..560).contains(&twice), "{twice} of 2000 twice, 480 expected");
+        let share = f64::from(ones) / (bytes * 8) as f64;
+        assert!((0.009..0.011).contains(&share), "{share} of the bits wrong, 0.01 expected");
+    }
+}

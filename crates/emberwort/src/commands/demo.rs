@@ -1,0 +1,152 @@
+//! `demo`: writes the example project and runs the whole job on it, each step as a command that can be typed by hand.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+use std::process::Command;
+
+use anyhow::{Context, bail};
+
+use super::Ending;
+use crate::cli::DemoArgs;
+use crate::output::{self, Look, Paint, Replace};
+
+/// The files of the example project, as `examples/marlock` in the repository holds them.
+const FILES: &[(&str, &str)] = &[
+    ("README.md", include_str!("../../../../examples/marlock/README.md")),
+    ("emberwort.toml", include_str!("../../../../examples/marlock/emberwort.toml")),
+    ("marlock.ember", include_str!("../../../../examples/marlock/marlock.ember")),
+    ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
+    ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
+];
+
+/// The C compilers that are tried.
+const COMPILERS: &[&str] = &["cc", "gcc", "clang"];
+
+pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
+    let folder = &args.dir;
+    let shown = folder.display();
+    if folder.exists() {
+        bail!("{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort demo {shown}-2");
+    }
+    for (name, text) in FILES {
+        output::write_file(&folder.join(name), text.as_bytes(), Replace::No)?;
+    }
+    let steps = Steps { folder, look };
+    steps.say(&format!(
+        "The lock at Marlock is now in {shown}. What follows can be typed there by hand:\n$ cd {shown}"
+    ))?;
+
+    steps.say("\nIs anything wrong in the definition?")?;
+    steps.emberwort(&["check"])?;
+    steps.say("\nHow does a gate's status lie in bytes?")?;
+    steps.emberwort(&["layout", "GateStatus"])?;
+    steps.say("\nOne command as bytes, and back:")?;
+    steps.emberwort(&["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485", "--node", "3"])?;
+    steps.emberwort(&[
+        "decode",
+        "--on",
+        "bus485",
+        "--strict",
+        "--as",
+        "tree",
+        "--hex",
+        "C6 39 03 40 00 02 A0 12 F5 90",
+    ])?;
+    steps.say("\nThe code for the device, and the vectors that prove it:")?;
+    steps.emberwort(&["generate"])?;
+    steps.compile()?;
+    steps.say("\nThe stormy night, played by simulated controllers over a noisy wire:")?;
+    steps.emberwort(&["trial", "trials/stormy-night.toml", "--record", "stormy-night.pcapng"])?;
+    steps.say("\nWhere did every byte of the recording go?")?;
+    steps.emberwort(&["stats", "stormy-night.pcapng"])?;
+    steps.say("\nWhat did the keeper and the east gate (node 3) say to each other?")?;
+    let mut words = vec!["decode", "stormy-night.pcapng", "--node", "3"];
+    for message in ["MoveGate", "MoveAccepted", "Alarm", "Refused"] {
+        words.extend(["--message", message]);
+    }
+    steps.emberwort(&words)?;
+    steps.say(
+        "\nWhy did the gate stop? At 02:10:20 it accepted the command to open. At 02:11:11 it raised `oil_hot`: the oil had\n\
+         81 degC at 231 bar, after 51 seconds of pushing against rising water. From then on it refused every command for\n\
+         that reason. The broken frames between 02:10:46 and 02:10:58 come from a shaken plug and have nothing to do with it.\n\
+         See pressure and temperature climb:\n\
+         $ emberwort decode stormy-night.pcapng --node 3 --message GateStatus",
+    )?;
+    Ok(Ending::Clean)
+}
+
+struct Steps<'a> {
+    folder: &'a Path,
+    look: Look,
+}
+
+impl Steps<'_> {
+    /// Prints at once, so that it stands before what a step prints.
+    fn say(&self, text: &str) -> anyhow::Result<()> {
+        let mut out = output::stdout();
+        writeln!(out, "{text}")?;
+        out.flush()?;
+        Ok(())
+    }
+
+    fn show(&self, program: &str, words: &[&str]) -> anyhow::Result<()> {
+        let quoted =
+            words.iter().map(|word| if word.contains([' ', '\'']) { format!("'{word}'") } else { (*word).to_owned() });
+        let line = quoted.fold(format!("$ {program}"), |line, word| line + " " + &word);
+        self.say(&self.look.paint(Paint::Bold, line))
+    }
+
+    /// Runs this program in the project's folder.
+    fn emberwort(&self, words: &[&str]) -> anyhow::Result<()> {
+        self.show("emberwort", words)?;
+        let program = std::env::current_exe().context("this program's own file cannot be found")?;
+        let status = Command::new(program)
+            .current_dir(self.folder)
+            .env_remove("EMBERWORT_LINK")
+            .args(["--color", if self.look.out { "always" } else { "never" }])
+            .args(words)
+            .status()
+            .context("the step cannot be run")?;
+        if !status.success() {
+            bail!("the step `emberwort {}` failed; please report this as a bug of Emberwort", words.join(" "));
+        }
+        Ok(())
+    }
+
+    /// Compiles the generated C and runs its vectors, if a C compiler is there.
+    fn compile(&self) -> anyhow::Result<()> {
+        let works = |compiler: &&&str| {
+            Command::new(compiler).arg("--version").output().is_ok_and(|output| output.status.success())
+        };
+        let Some(compiler) = COMPILERS.iter().find(works) else {
+            return self.say(&format!(
+                "There is no C compiler on this machine ({}), so the generated code is not compiled here.",
+                COMPILERS.join(", ")
+            ));
+        };
+        let words = [
+            "-std=c99",
+            "-Wall",
+            "-Wextra",
+            "-pedantic",
+            "gen/c/marlock.c",
+            "gen/c/marlock_vectors.c",
+            "-o",
+            "gen/vectors",
+        ];
+        self.show(compiler, &words)?;
+        let status = Command::new(compiler).current_dir(self.folder).args(words).status()?;
+        if !status.success() {
+            bail!("{compiler} cannot compile the generated code; please report this as a bug of Emberwort");
+        }
+        self.show("gen/vectors", &[])?;
+        let program =
+            fs::canonicalize(self.folder.join("gen/vectors")).context("the compiled vectors cannot be found")?;
+        let status = Command::new(program).current_dir(self.folder).status()?;
+        if !status.success() {
+            bail!("the generated code differs from the vectors; please report this as a bug of Emberwort");
+        }
+        Ok(())
+    }
+}

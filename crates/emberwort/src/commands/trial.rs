@@ -1,0 +1,204 @@
+//! `trial`: runs a scripted trial in virtual time.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::{Context, bail};
+use emberwort_capture::writer::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
+use emberwort_capture::{PcapngWriter, lane_description};
+use emberwort_link::{Heard, Report, Scenario};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::hex;
+use emberwort_model::model::{End, Medium};
+use serde_json::{Value as Json, json};
+
+use super::Ending;
+use crate::cli::{TableForm, TrialArgs};
+use crate::output::{self, Look, Paint, Replace};
+use crate::project::load_plan;
+use crate::render::{plural, table, time};
+
+pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let plan = load_plan(link, look)?;
+    let shown = args.file.display();
+    let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
+    let mut scenario = Scenario::parse(&text, &plan).with_context(|| format!("the trial {shown} cannot be used"))?;
+    if let Some(seed) = args.seed {
+        scenario.seed = seed;
+    }
+    if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
+        bail!(
+            "{} exists already, and nothing is overwritten\nchoose another name with --record, or move the file away",
+            path.display()
+        );
+    }
+    output::catch_interrupt();
+    let report = emberwort_link::run(&plan, &scenario, output::interrupted);
+    if let Some(path) = &args.record {
+        output::write_file(path, &recording(&plan, &scenario, &report)?, Replace::No)?;
+    }
+    let mut out = output::stdout();
+    match args.form {
+        TableForm::Table => out.write_all(tables(&plan, &scenario, &report, look).as_bytes())?,
+        TableForm::Ndjson => writeln!(out, "{}", as_json(&plan, &scenario, &report))?,
+    }
+    out.flush()?;
+    if let Some(path) = &args.record {
+        eprintln!("what each side received is in {}", path.display());
+    }
+    if output::interrupted() {
+        eprintln!("interrupted; this is what had happened until then");
+        return Ok(Ending::WithFindings);
+    }
+    Ok(if report.passed() { Ending::Clean } else { Ending::WithFindings })
+}
+
+/// What each side received, as a pcapng file: an interface for each direction.
+fn recording(plan: &Plan, scenario: &Scenario, report: &Report) -> anyhow::Result<Vec<u8>> {
+    let channel = &plan.channels[scenario.channel];
+    let mut writer = PcapngWriter::new(Vec::new())?;
+    let link_type = match channel.medium {
+        Medium::Uart { .. } => LINK_TYPE_USER0,
+        Medium::Udp { .. } => LINK_TYPE_RAW,
+    };
+    let mut interfaces = [0; 2];
+    for (index, from) in [End::Device, End::Host].into_iter().enumerate() {
+        let name = format!("{} from {}", channel.name, from.as_str());
+        interfaces[index] = writer.interface(link_type, &name, &lane_description(&channel.name, from.as_str()))?;
+    }
+    for piece in &report.record {
+        let interface = interfaces[usize::from(piece.from == End::Host)];
+        let moment = scenario.starts + piece.time;
+        match channel.medium {
+            Medium::Uart { .. } => writer.packet(interface, moment, &piece.bytes)?,
+            Medium::Udp { port } => {
+                writer.packet(interface, moment, &udp_packet(port, piece.from == End::Device, &piece.bytes)?)?;
+            }
+        }
+    }
+    Ok(writer.finish()?)
+}
+
+/// Message and node of every kind of frame that was sent, in the order of the definition.
+fn kinds(report: &Report) -> impl Iterator<Item = (usize, u64)> {
+    report.sent.keys().copied()
+}
+
+fn heard_line(who: &str, heard: &Heard) -> String {
+    format!(
+        "{who} received {}: {} in {}, {} in {} broken, {} stray\n",
+        plural(heard.input, "byte"),
+        heard.good_bytes,
+        plural(heard.good, "good frame"),
+        heard.broken_bytes,
+        heard.broken,
+        heard.stray_bytes
+    )
+}
+
+fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> String {
+    let mut out = String::new();
+    for line in scenario.about.trim().lines() {
+        out.push_str(&format!("{}\n", look.paint(Paint::Dim, escaped(line))));
+    }
+    out.push_str(&format!(
+        "{} for {} of virtual time, seed {}, {}\n\n",
+        plan.channels[scenario.channel].name,
+        time::duration(scenario.span),
+        scenario.seed,
+        plural(scenario.devices.len(), "device")
+    ));
+    let titles = ["message", "from", "node", "sent", "received", "damaged", "lost"];
+    let mut grid = table::table(&titles, &[false, false, true, true, true, true, true]);
+    for (message, node) in kinds(report) {
+        let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| {
+            counts.get(&(message, node)).copied().unwrap_or(0).to_string()
+        };
+        let compiled = &plan.messages[message].message;
+        grid.add_row([
+            compiled.name.as_str(),
+            compiled.from.as_str(),
+            &node.to_string(),
+            &count(&report.sent),
+            &count(&report.received),
+            &count(&report.damaged),
+            &count(&report.lost),
+        ]);
+    }
+    out.push_str(&table::lines(&grid));
+    out.push('\n');
+    out.push_str(&heard_line("the host", &report.host));
+    out.push_str(&heard_line("each device", &report.device));
+    if report.gaps > 0 {
+        let (gaps, frames) = (plural(report.gaps, "counter gap"), plural(report.missing, "frame"));
+        out.push_str(&format!("the host saw {gaps}, with {frames} missing\n"));
+    }
+    if report.jumps_back > 0 {
+        let jumps = plural(report.jumps_back, "time");
+        out.push_str(&format!("counters went back {jumps}: repeated frames, or a device that restarted\n"));
+    }
+    if report.repeated > 0 {
+        out.push_str(&format!("{} came more than once\n", plural(report.repeated, "good frame")));
+    }
+    for wrong in report.wrong.iter().take(5) {
+        let line = format!(
+            "wrong value in a good frame, {} after the start: {}: {}",
+            time::duration(wrong.time),
+            plan.messages[wrong.message].message.name,
+            hex(&wrong.bytes)
+        );
+        out.push_str(&format!("{}\n", look.paint(Paint::Bad, line)));
+    }
+    if report.verdicts.is_empty() {
+        out.push_str("\nnothing must hold: the trial has no `must`\n");
+        return out;
+    }
+    out.push('\n');
+    let mut grid = table::table(&["result", "must hold", "found"], &[false, false, false]);
+    for verdict in &report.verdicts {
+        let result = if verdict.held { "held" } else { "FAILED" };
+        grid.add_row([result, &escaped(&verdict.sentence), &verdict.found]);
+    }
+    for line in table::lines(&grid).lines() {
+        let painted = match line.split_whitespace().next() {
+            Some("held") => line.replacen("held", &look.paint(Paint::Good, "held"), 1),
+            Some("FAILED") => line.replacen("FAILED", &look.paint(Paint::Bad, "FAILED"), 1),
+            _ => line.to_owned(),
+        };
+        out.push_str(&painted);
+        out.push('\n');
+    }
+    out
+}
+
+fn as_json(plan: &Plan, scenario: &Scenario, report: &Report) -> Json {
+    let frames: Vec<Json> = kinds(report)
+        .map(|key| {
+            let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| counts.get(&key).copied().unwrap_or(0);
+            let compiled = &plan.messages[key.0].message;
+            json!({
+                "message": compiled.name, "direction": compiled.from.as_str(), "node": key.1, "sent": count(&report.sent),
+                "received": count(&report.received), "damaged": count(&report.damaged), "lost": count(&report.lost),
+            })
+        })
+        .collect();
+    let heard = |heard: &Heard| {
+        json!({
+            "bytes": {"input": heard.input, "good": heard.good_bytes, "broken": heard.broken_bytes, "stray": heard.stray_bytes},
+            "frames": {"good": heard.good, "broken": heard.broken},
+        })
+    };
+    let verdicts: Vec<Json> = report
+        .verdicts
+        .iter()
+        .map(|verdict| json!({"must": verdict.sentence, "held": verdict.held, "found": verdict.found}))
+        .collect();
+    json!({
+        "channel": plan.channels[scenario.channel].name, "seed": scenario.seed, "passed": report.passed(),
+        "frames": frames, "host": heard(&report.host), "device": heard(&report.device),
+        "gaps": report.gaps, "missing": report.missing, "jumps_back": report.jumps_back, "repeated": report.repeated, "wrong": report.wrong.len(),
+        "must": verdicts,
+    })
+}
