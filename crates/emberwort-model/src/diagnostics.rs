@@ -127,7 +127,7 @@ impl Finding {
 /// The candidate nearest to `word`, if one is near enough to be a slip of the finger.
 ///
 /// The distance is the restricted edit distance (insert, delete, replace, swap neighbours); it may be at
-/// most a third of the longer word, and at least one letter must stay.
+/// most a third of the longer word (one for short words), and at least one letter must stay.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let lower = word.to_ascii_lowercase();
     candidates
@@ -135,7 +135,7 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
         .map(|candidate| (strsim::osa_distance(&lower, &candidate.to_ascii_lowercase()), candidate))
         .filter(|(distance, candidate)| {
             let longest = word.chars().count().max(candidate.chars().count());
-            *distance < longest && *distance <= longest.div_ceil(3)
+            *distance < longest && *distance <= (longest / 3).max(1)
         })
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, candidate)| candidate)

@@ -21,6 +21,9 @@ enum Extent {
 
 impl Resolver {
     pub(super) fn channel(&mut self, item: &ChannelItem, byte_order: ByteOrder) -> Option<ChannelPlan> {
+        if item.damaged {
+            return None;
+        }
         let place = item.name.span;
         let medium = match &item.medium {
             Some((medium, _)) => Some(medium.clone()),
@@ -357,7 +360,7 @@ impl Resolver {
                             "no part of the frame says which message it carries",
                             "add a part with the role `message`: `kind : u8 message`",
                         )
-                    } else if item.id.is_some() {
+                    } else if item.id.is_some() || item.damaged {
                         continue;
                     } else {
                         ("it has no id", "give it one: `id 0x21`")

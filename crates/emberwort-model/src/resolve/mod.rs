@@ -120,10 +120,11 @@ impl Resolver {
             Some(item) => {
                 self.style(&item.name, Style::LowerSnake, "link");
                 match item.revision {
+                    None if item.damaged => {}
                     None => self.missing(item.name.span, "link", "revision", "revision 1"),
                     Some(number) => revision = self.revision(number, 1, u32::MAX),
                 }
-                if item.byte_order.is_none() {
+                if item.byte_order.is_none() && !item.damaged {
                     self.missing(item.name.span, "link", "byte_order", "byte_order little");
                 }
             }
@@ -256,7 +257,9 @@ impl Resolver {
         let from = match item.from {
             Some((end, _)) => end,
             None => {
-                self.missing(item.name.span, "message", "from", "from device every 200 ms");
+                if !item.damaged {
+                    self.missing(item.name.span, "message", "from", "from device every 200 ms");
+                }
                 End::Device
             }
         };

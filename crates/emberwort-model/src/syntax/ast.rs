@@ -77,6 +77,8 @@ pub struct LinkItem {
     pub revision: Option<Number>,
     /// `byte_order little|big`
     pub byte_order: Option<Spanned<ByteOrder>>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
 }
 
 /// `enum NAME : uN { … }` or `flags NAME : uN { … }`
@@ -126,6 +128,8 @@ pub struct MessageItem {
     pub within: Option<u64>,
     /// The fields: those of revision 1 first (`revision` is `None`), then each `added in`.
     pub sections: Vec<SectionItem>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
 }
 
 /// The fields before the first `added in`, or those of one `added in N { … }`.
@@ -241,6 +245,8 @@ pub struct ChannelItem {
     pub finding: Option<Spanned<FrameEnd>>,
     /// `frame { … }`
     pub frame: Option<FrameItem>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
 }
 
 /// What a channel runs over.

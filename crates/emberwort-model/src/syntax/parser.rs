@@ -14,7 +14,7 @@ use crate::source::Span;
 pub fn parse(text: &str) -> (File, Vec<Finding>) {
     let mut findings = Vec::new();
     let tokens = tokens(text, &mut findings);
-    let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new() };
+    let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new(), damaged: false };
     let file = parser.file();
     (file, parser.findings)
 }
@@ -26,7 +26,7 @@ pub fn parse(text: &str) -> (File, Vec<Finding>) {
 pub fn parse_algorithm(text: &str) -> Result<(Algorithm, String), Vec<Finding>> {
     let mut findings = Vec::new();
     let tokens = tokens(text, &mut findings);
-    let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new() };
+    let mut parser = Parser { text, tokens, at: 0, findings, doc: String::new(), damaged: false };
     let found = parser.algorithm_with_values();
     if found.is_some() && parser.peek().kind != TokenKind::End {
         parser.unexpected::<()>(
@@ -54,6 +54,8 @@ pub(super) struct Parser<'a> {
     at: usize,
     pub(super) findings: Vec<Finding>,
     doc: String,
+    /// Whether a statement of the item at hand could not be read, so that what is missing says nothing.
+    damaged: bool,
 }
 
 impl<'a> Parser<'a> {
@@ -311,6 +313,7 @@ impl<'a> Parser<'a> {
                 return Some(open.to(self.next().span));
             }
             if self.peek().kind == TokenKind::End {
+                self.damaged = true;
                 self.report(
                     Finding::new(Code::OpenBlock, open, "this block is not closed", "put a `}` at its end")
                         .label("opened here"),
@@ -319,6 +322,7 @@ impl<'a> Parser<'a> {
             }
             let before = self.at;
             if statement(self).is_none() {
+                self.damaged = true;
                 self.skip_statement();
                 if self.at == before {
                     self.at += 1;
@@ -337,6 +341,7 @@ impl<'a> Parser<'a> {
                 return file;
             }
             let before = self.at;
+            self.damaged = false;
             if self.item(&mut file).is_none() {
                 self.skip_statement();
                 if self.at == before || self.is_punct('}') {
@@ -396,7 +401,7 @@ impl<'a> Parser<'a> {
         let doc = self.take_doc();
         self.next();
         let name = self.name("the link's name")?;
-        let mut item = LinkItem { doc, name, revision: None, byte_order: None };
+        let mut item = LinkItem { doc, name, revision: None, byte_order: None, damaged: false };
         self.block(|p| {
             let span = p.peek().span;
             if p.eat_word("revision") {
@@ -416,6 +421,7 @@ impl<'a> Parser<'a> {
             }
             Some(())
         })?;
+        item.damaged = self.damaged;
         Some(item)
     }
 
@@ -493,8 +499,10 @@ impl<'a> Parser<'a> {
             answered_by: Vec::new(),
             within: None,
             sections: vec![SectionItem::default()],
+            damaged: false,
         };
         self.block(|p| p.message_statement(&mut item))?;
+        item.damaged = self.damaged;
         Some(item)
     }
 
@@ -600,8 +608,9 @@ impl<'a> Parser<'a> {
         let doc = self.take_doc();
         self.next();
         let name = self.name("the channel's name")?;
-        let mut item = ChannelItem { doc, name, medium: None, limit: None, finding: None, frame: None };
+        let mut item = ChannelItem { doc, name, medium: None, limit: None, finding: None, frame: None, damaged: false };
         self.block(|p| p.channel_statement(&mut item))?;
+        item.damaged = self.damaged;
         Some(item)
     }
 
