@@ -103,11 +103,8 @@ fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Ve
 fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
     let mut out = Vec::new();
-    let (key, body) = if note.is_empty() {
-        (2, Vec::new())
-    } else {
-        (1, [&[count, 0, note.len() as u8][..], note].concat())
-    };
+    let (key, body) =
+        if note.is_empty() { (2, Vec::new()) } else { (1, [&[count, 0, note.len() as u8][..], note].concat()) };
     framing.encode(&Header { key, sequence: count.into(), ..Header::default() }, &body, &mut out).unwrap();
     out
 }

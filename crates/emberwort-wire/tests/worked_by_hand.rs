@@ -134,6 +134,14 @@ fn four_optional_fields_take_no_space_when_absent() {
 }
 
 #[test]
+fn an_absent_field_leaves_no_fill_behind() {
+    let plan = plan("little", 1, &message("a : u4\n f : f32 optional\n b : u4"));
+    // Without f, b follows a in the same byte: bitmap 00, then 0010 0001. With f, byte 1 is filled up and f begins in byte 2.
+    both_ways(&plan, r#"{"a":1,"b":2}"#, "00 21");
+    both_ways(&plan, r#"{"a":1,"f":1,"b":2}"#, "01 01 00 00 80 3F 02");
+}
+
+#[test]
 fn five_big_endian_optional_and_signed() {
     let plan = plan("big", 1, &message("a : u4 optional\n t : i7\n c : i12 optional\n f : f32"));
     // Bit 0 of the bitmap is its least significant bit in both byte orders: a and c there = 0000 0011 = 03.
@@ -159,7 +167,8 @@ fn six_spare_space_fixed_bytes_and_floats_find_their_places() {
     assert_eq!(fields(&plan, "5F 62 F5 1F 00 00 80 3F 01"), r#"{"a":7,"raw":"12 AB","f":1,"b":1}"#);
 }
 
-const REVISIONED: &str = "a : u8\n added in 2 { b : u8 = 7\n c : u8 or none }\n added in 3 { d : u4 optional\n e : bool }";
+const REVISIONED: &str =
+    "a : u8\n added in 2 { b : u8 = 7\n c : u8 or none }\n added in 3 { d : u4 optional\n e : bool }";
 
 #[test]
 fn a_body_of_revision_1_read_by_revision_2_and_the_reverse() {
@@ -219,7 +228,9 @@ fn codes_without_meaning_are_shown_with_their_raw_value_and_survive() {
     let plan = plan(
         "little",
         1,
-        &message("mode : Mode\n alarms : Alarms\n spare 1 bits\n pos : 0 .. 100 % step 1\n spare 1 bits\n f : f32\n t : text[..4]"),
+        &message(
+            "mode : Mode\n alarms : Alarms\n spare 1 bits\n pos : 0 .. 100 % step 1\n spare 1 bits\n f : f32\n t : text[..4]",
+        ),
     );
     // mode 7 has no label, alarms 0110 has none of the two, pos 127 is above 100, f is a NaN, t is not UTF-8.
     let bytes = "37 7F 01 00 C0 7F 02 FF FE";
@@ -340,8 +351,12 @@ fn a_length_in_units_needs_a_multiple() {
 #[test]
 fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
     let plan = plan("little", 1, &message("a : u8\n pos : 0 .. 100 % step 0.5\n mode : Mode\n t : i8 * 0.5"));
-    let given: [(&str, Given<'_>); 4] =
-        [("a", Given::Text("256")), ("pos", Given::Text("100.1")), ("mod", Given::Text("off")), ("t", Given::Text("-64.1"))];
+    let given: [(&str, Given<'_>); 4] = [
+        ("a", Given::Text("256")),
+        ("pos", Given::Text("100.1")),
+        ("mod", Given::Text("off")),
+        ("t", Given::Text("-64.1")),
+    ];
     let mut values = Values::default();
     let problems = fill(&plan.messages[0], given, Filling { clamp: false, sections: 1 }, &mut values).unwrap_err();
     let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();

@@ -153,11 +153,14 @@ impl SectionPlan {
         for &(slot, field) in all.iter().filter(in_section) {
             let aligned = starts_at_byte(&field.kind);
             if aligned {
-                least = least.next_multiple_of(8);
                 greatest = greatest.next_multiple_of(8);
+                // An absent field takes no space, and none is filled up in front of it.
+                if !field.optional {
+                    least = least.next_multiple_of(8);
+                }
             }
             let action = Action::of(field);
-            let place = if fixed { Place::Fixed(least as u32) } else { Place::Behind { aligned } };
+            let place = if fixed { Place::Fixed(greatest as u32) } else { Place::Behind { aligned } };
             let (fewest, most) = action.bits();
             let presence_bit = field.optional.then(|| {
                 presence += 1;

@@ -1,0 +1,249 @@
+//! The codec over random definitions: what fits survives, what decodes survives, and nothing panics.
+
+use emberwort_model::model::{Kind, Message};
+use emberwort_model::plan::MessagePlan;
+use emberwort_model::{Plan, Source, check};
+use emberwort_wire::text::{Filling, Given, fill};
+use emberwort_wire::{ValueRef, Values, decode, encode, json};
+use proptest::prelude::*;
+use serde_json::Value as Json;
+
+/// A field's type and properties, as they are written. Some have a default, so that they may stand in later sections.
+fn field() -> impl Strategy<Value = String> {
+    let decimal =
+        || (1i64..5000, 0u32..4).prop_map(|(n, d)| format!("{:.*}", d as usize, n as f64 / 10f64.powi(d as i32)));
+    let with_suffix = |base: BoxedStrategy<String>, none: bool| {
+        (base, 0..4).prop_map(move |(base, suffix)| match suffix {
+            0 => format!("{base} optional"),
+            1 if none => format!("{base} or none"),
+            2 if none => format!("{base} or none optional"),
+            _ => base,
+        })
+    };
+    let integer = (any::<bool>(), 2u8..=64)
+        .prop_map(|(signed, bits)| format!("{}{bits}", if signed { "i" } else { "u" }))
+        .boxed();
+    let scaled = (any::<bool>(), 2u8..=40, decimal(), decimal(), any::<bool>())
+        .prop_map(|(signed, bits, scale, offset, minus)| {
+            format!("{}{bits} * {scale} {} {offset} V", if signed { "i" } else { "u" }, if minus { "-" } else { "+" })
+        })
+        .boxed();
+    let steps = (-50i64..50, 1u64..100_000, decimal())
+        .prop_map(|(low, count, step)| {
+            let decimals = step.split_once('.').map_or(0, |(_, d)| d.len());
+            let step_number: i64 = step.replace('.', "").parse().unwrap();
+            let unit = 10i64.pow(decimals as u32);
+            let high = low * unit + step_number * count as i64;
+            let sign = if high < 0 { "-" } else { "" };
+            let high = high.abs();
+            let high = if decimals == 0 {
+                format!("{sign}{high}")
+            } else {
+                format!("{sign}{}.{:0decimals$}", high / unit, high % unit)
+            };
+            format!("{low} .. {high} bar step {step}")
+        })
+        .boxed();
+    let spread = (-50i64..50, 1i64..1000, 2u8..=40)
+        .prop_map(|(low, reach, bits)| format!("{low} .. {} % in {bits} bits", low + reach))
+        .boxed();
+    let others = prop_oneof![
+        Just("bool".to_owned()),
+        Just("f32 m".to_owned()),
+        Just("Mode".to_owned()),
+        Just("Alarms".to_owned()),
+        (1u32..400).prop_map(|max| format!("text[..{max}]")),
+        (1u32..9).prop_map(|length| format!("bytes[{length}]")),
+    ]
+    .boxed();
+    prop_oneof![
+        2 => with_suffix(integer, true),
+        2 => with_suffix(scaled, true),
+        2 => with_suffix(steps, true),
+        2 => with_suffix(spread, true),
+        3 => with_suffix(others, false),
+        1 => (1u32..12).prop_map(|bits| format!("spare {bits} bits")),
+    ]
+}
+
+fn fields(first: usize, fields: &[String]) -> String {
+    let lines = fields.iter().enumerate().map(|(n, field)| match field.strip_prefix("spare") {
+        Some(_) => format!("{field}\n"),
+        None => format!("f{} : {field}\n", first + n),
+    });
+    lines.collect()
+}
+
+fn plan() -> impl Strategy<Value = Plan> {
+    let sections = proptest::collection::vec(proptest::collection::vec(field(), 1..7), 1..4);
+    (any::<bool>(), sections).prop_map(|(big, sections)| {
+        let order = if big { "big" } else { "little" };
+        let mut body = fields(0, &sections[0]);
+        for (n, section) in sections.iter().enumerate().skip(1) {
+            body += &format!("added in {} {{\n{}}}\n", n + 1, fields(n * 100, section));
+        }
+        let text = format!(
+            "link any {{ revision 9  byte_order {order} }}
+             enum Mode : u5 {{ 0 off  3 on  29 boost }}
+             flags Alarms : u9 {{ 0 hot  8 dry }}
+             message M {{\n id 1\n from device\n{body}}}"
+        );
+        let checked = check(&Source::new("any.ember", text.as_str()));
+        assert_eq!(checked.findings, [], "{text}");
+        checked.plan.unwrap()
+    })
+}
+
+/// A value that the field's type allows, chosen by a number.
+fn set_some(message: &Message, slot: usize, choice: u64, values: &mut Values) {
+    let field = &message.fields[slot];
+    if field.optional && choice % 3 == 0 {
+        values.set_absent(slot);
+        return;
+    }
+    let within = |low: i128, high: i128| low + (i128::from(choice) % (high - low + 1));
+    match &field.kind {
+        Kind::Number(form) => match form.none {
+            Some(none) if choice % 7 == 0 => values.set_raw(slot, none as u64),
+            _ => values.set_raw(slot, within(form.low, form.high) as u64),
+        },
+        Kind::Bool => values.set_raw(slot, choice & 1),
+        Kind::Float32 => {
+            let bits = choice as u32;
+            values.set_raw(slot, u64::from(if f32::from_bits(bits).is_finite() { bits } else { 0x3F80_0000 }));
+        }
+        Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels[choice as usize % labels.labels.len()].code),
+        Kind::Flags(_) => values.set_raw(slot, choice & 0x101),
+        Kind::Text { max } => {
+            let text = "aß水🜂z".repeat(40);
+            let mut end = (choice % (u64::from(*max) + 1)) as usize;
+            end = end.min(text.len());
+            while !text.is_char_boundary(end) {
+                end -= 1;
+            }
+            values.set_bytes(slot, &text.as_bytes()[..end]);
+        }
+        Kind::Bytes { length } => {
+            let bytes: Vec<u8> = (0..*length).map(|n| (choice >> (n * 7)) as u8).collect();
+            values.set_bytes(slot, &bytes);
+        }
+        Kind::Spare { .. } => {}
+    }
+}
+
+fn through_json(plan: &MessagePlan, values: &Values, sections: usize) -> Values {
+    let mut text = String::new();
+    json::write_fields(plan, values, false, &mut text).unwrap();
+    let Json::Object(row) = serde_json::from_str(&text).unwrap() else { panic!("{text}") };
+    let mut back = Values::default();
+    let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    fill(plan, given, Filling { clamp: false, sections }, &mut back).unwrap_or_else(|e| panic!("{e:?} in {text}"));
+    back
+}
+
+fn same_fields(a: &Values, b: &Values, message: &Message) -> bool {
+    let there = |value: ValueRef<'_>| !matches!(value, ValueRef::Absent | ValueRef::Unset);
+    (0..message.fields.len()).all(|slot| {
+        let (a, b) = (a.get(slot), b.get(slot));
+        message.fields[slot].is_spare() || a == b || (!there(a) && !there(b))
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn every_value_that_fits_survives(plan in plan(), choices in proptest::collection::vec(any::<u64>(), 24)) {
+        let plan = &plan.messages[0];
+        for sections in 1..=plan.sections.len() {
+            let mut values = Values::new(plan);
+            for slot in 0..plan.message.fields.len() {
+                set_some(&plan.message, slot, choices[slot % choices.len()].rotate_left(slot as u32), &mut values);
+            }
+            let mut body = Vec::new();
+            encode(plan, &values, sections, &mut body).unwrap();
+            prop_assert!(body.len() <= plan.greatest_size());
+            if sections == plan.sections.len() {
+                prop_assert!(body.len() >= plan.least_size());
+            }
+            let mut back = Values::default();
+            decode(plan, &body, &mut back).unwrap();
+            prop_assert_eq!((back.sections(), back.later_bytes()), (sections, 0));
+            if sections == plan.sections.len() {
+                prop_assert!(same_fields(&values, &back, &plan.message));
+                // Physical values and labels say the same as raw codes.
+                prop_assert!(same_fields(&through_json(plan, &back, sections), &back, &plan.message));
+            }
+            // Bytes of a later revision are skipped and counted; a cut body is another revision's or truncated.
+            if sections == plan.sections.len() {
+                body.extend([0xEE; 3]);
+                decode(plan, &body, &mut back).unwrap();
+                prop_assert_eq!(back.later_bytes(), 3);
+            }
+        }
+    }
+
+    #[test]
+    fn every_raw_code_that_decodes_survives(plan in plan(), mut body in proptest::collection::vec(any::<u8>(), 0..120)) {
+        let plan = &plan.messages[0];
+        let mut values = Values::default();
+        // Presence bits and counts of random bodies are often impossible; that must be told, not crash.
+        if decode(plan, &body, &mut values).is_err() {
+            return Ok(());
+        }
+        let (sections, later) = (values.sections(), values.later_bytes());
+        body.truncate(body.len() - later);
+        let mut again = Vec::new();
+        encode(plan, &values, sections, &mut again).unwrap();
+        prop_assert_eq!(again.len(), body.len());
+        let mut back = Values::default();
+        decode(plan, &again, &mut back).unwrap();
+        prop_assert_eq!(&back, &values);
+        // Codes without meaning go through rows as raw numbers, and come back the same.
+        let row = through_json(plan, &values, plan.sections.len().min(sections));
+        prop_assert!(same_fields(&row, &values, &plan.message) || sections < plan.sections.len());
+    }
+
+    #[test]
+    fn no_bytes_make_the_decoder_panic(plan in plan(), body in proptest::collection::vec(any::<u8>(), 0..600)) {
+        let plan = &plan.messages[0];
+        let mut values = Values::default();
+        for length in 0..body.len().min(80) {
+            let _ = decode(plan, &body[..length], &mut values);
+        }
+        let _ = decode(plan, &body, &mut values);
+    }
+}
+
+/// Every code of every small field: physical value, text, and back to the same code.
+#[test]
+fn all_codes_of_small_fields_go_there_and_back() {
+    for ty in [
+        "u8",
+        "i8",
+        "u9 * 0.1",
+        "i10 * 0.25 - 3",
+        "u7 * 3 + 1000000",
+        "i6 * -0.5 + 1",
+        "-1.5 .. 9.5 step 0.005",
+        "0 .. 250 in 12 bits",
+        "-40 .. 125.5 in 10 bits",
+        "0 .. 9.55 in 4 bits",
+        "1 .. 20 in 5 bits",
+        "0 .. 1 step 0.001",
+    ] {
+        for none in ["", " or none"] {
+            let text =
+                format!("link l {{ revision 1  byte_order little }}\nmessage M {{\n from device\n a : {ty}{none}\n}}");
+            let checked = check(&Source::new("codes.ember", text));
+            assert_eq!(checked.findings, [], "{ty}");
+            let plan = &checked.plan.unwrap().messages[0];
+            let Kind::Number(form) = plan.message.fields[0].kind.clone() else { panic!() };
+            for raw in (form.low..=form.high).chain(form.none) {
+                let mut values = Values::new(plan);
+                values.set_raw(0, raw as u64);
+                assert!(same_fields(&through_json(plan, &values, 1), &values, &plan.message), "{ty}{none}: raw {raw}");
+            }
+        }
+    }
+}
