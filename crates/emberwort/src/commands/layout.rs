@@ -55,7 +55,8 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let titles = ["field", "byte.bit", "bits", "raw", "physical", "step", "unit", "default", "since"];
     let right = [false, true, true, false, false, true, false, false, true];
     let mut grid = table::table(&titles, &right);
-    for row in rows(compiled) {
+    let layout = rows(compiled);
+    for row in layout.iter().cloned() {
         grid.add_row([
             row.field,
             row.place,
@@ -69,6 +70,9 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
         ]);
     }
     write!(out, "{}", table::lines(&grid))?;
+    if layout.iter().any(|row| row.place.starts_with('+')) {
+        writeln!(out, "places with + count from where their section begins, since the one before varies in size")?;
+    }
     let (least, greatest) = (compiled.least_size(), compiled.greatest_size());
     let size = if least == greatest { format!("{least} bytes") } else { format!("{least} to {greatest} bytes") };
     write!(out, "body {size}")?;

@@ -1,0 +1,219 @@
+//! Trials on the example link: deterministic, exact in what they count, and never a wrong value.
+
+use std::sync::Arc;
+
+use emberwort_link::{Report, Scenario, run};
+use emberwort_model::{Plan, Source, check};
+use proptest::prelude::*;
+use proptest::test_runner::RngSeed;
+
+fn plan() -> Arc<Plan> {
+    let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
+    assert_eq!(checked.findings, []);
+    Arc::new(checked.plan.unwrap())
+}
+
+fn trial(text: &str) -> Report {
+    let plan = plan();
+    let scenario = Scenario::parse(text, &plan).unwrap_or_else(|error| panic!("{error}"));
+    let report = run(&plan, &scenario, || false);
+    for heard in [&report.host, &report.device] {
+        assert_eq!(heard.input, heard.good_bytes + heard.broken_bytes + heard.stray_bytes);
+    }
+    report
+}
+
+fn problem(text: &str) -> String {
+    Scenario::parse(text, &plan()).expect_err(text).to_string()
+}
+
+const QUIET: &str = "channel = \"bus485\"\nspan = \"10 s\"\n[[device]]\nnode = 3\n";
+
+fn total(counts: &std::collections::BTreeMap<(usize, u64), u64>) -> u64 {
+    counts.values().sum()
+}
+
+#[test]
+fn a_quiet_link_loses_nothing() {
+    let report = trial(QUIET);
+    // Every 200 ms from 0 on, 50 times in 10 s.
+    assert_eq!((total(&report.sent), total(&report.received)), (50, 50));
+    assert_eq!((total(&report.damaged), total(&report.lost), report.gaps, report.repeated), (0, 0, 0, 0));
+    // Without signals every field holds its rest; operator is absent: a frame of 8 + 14 bytes.
+    assert_eq!((report.host.input, report.host.good), (50 * 22, 50));
+    assert_eq!(report.wrong, []);
+    // 22 bytes of ten bits at 115,200 baud: 86,805 ns each.
+    assert_eq!(report.record[0].time, 22 * 86_805);
+}
+
+#[test]
+fn the_same_seed_gives_the_same_bytes_and_another_does_not() {
+    let noisy = |seed: u64| format!("seed = {seed}\n{QUIET}[wire]\nbit_errors = 1e-3\nbyte_loss = 1e-3\nduplicates = 0.02\n");
+    let (first, again, other) = (trial(&noisy(1)), trial(&noisy(1)), trial(&noisy(2)));
+    assert_eq!(first, again);
+    assert_ne!(first.record, other.record);
+}
+
+#[test]
+fn another_signal_does_not_change_what_the_wire_does() {
+    let with = |signal: &str| format!("{QUIET}[device.signals.GateStatus]\n{signal}\n[wire]\nframe_loss = 0.3\n");
+    let walk = trial(&with("oil = { walk = 3, between = [0, 200], start = 100 }"));
+    let constant = trial(&with("oil = 100"));
+    assert_eq!(walk.lost, constant.lost);
+    assert!(total(&walk.lost) > 5);
+    assert_eq!(total(&walk.sent), total(&walk.received) + total(&walk.lost));
+}
+
+#[test]
+fn requests_are_answered_as_the_trial_says() {
+    let text = format!(
+        "must = [\"MoveGate answered within 20 ms\", \"at least 2 Refused\", \"at most 1 MoveAccepted from node 3\"]\n\
+         {QUIET}answers_after = \"5 ms\"\n\
+         [[device.reply]]\nto = \"MoveGate\"\nwith = \"MoveAccepted\"\n\
+         [[device.reply]]\nto = \"MoveGate\"\nwith = \"Refused\"\nfrom = \"3 s\"\nfields = {{ reason = \"latch_stuck\" }}\n\
+         [[request]]\nat = \"1050 ms\"\nnode = 3\nmessage = \"MoveGate\"\nfields = {{ target = 50 }}\n\
+         [[request]]\nat = \"5050 ms\"\nevery = \"1 s\"\nuntil = \"7 s\"\nnode = 3\nmessage = \"MoveGate\"\n"
+    );
+    let report = trial(&text);
+    assert!(report.passed(), "{:#?}", report.verdicts);
+    assert_eq!(report.answers.len(), 3);
+    // 10 bytes there, 5 ms, 11 bytes back (MoveAccepted has a body of 3 bytes).
+    assert_eq!(report.answers[0].after, Some(10 * 86_805 + 5_000_000 + 11 * 86_805));
+    let plan = plan();
+    let with: Vec<&str> =
+        report.answers.iter().map(|answer| plan.messages[answer.with.unwrap()].message.name.as_str()).collect();
+    assert_eq!(with, ["MoveAccepted", "Refused", "Refused"]);
+}
+
+#[test]
+fn a_request_to_nobody_is_never_answered() {
+    let text = format!(
+        "must = [\"WhoAreYou answered within 1 s\", \"counter gaps at most 0\", \"broken frames at most 0\"]\n\
+         {QUIET}[[request]]\nat = \"1 s\"\nnode = 9\nmessage = \"WhoAreYou\"\n"
+    );
+    let report = trial(&text);
+    assert!(!report.passed());
+    assert_eq!(report.verdicts[0].found, "1 sent, 0 in time, 1 never answered");
+    assert!(report.verdicts[1].held && report.verdicts[2].held);
+}
+
+#[test]
+fn a_restart_is_silence_and_counters_that_begin_again() {
+    let report = trial(&format!("{QUIET}restart = [{{ at = \"4 s\", lasting = \"2 s\" }}]\n"));
+    assert_eq!(total(&report.sent), 40, "ten reports of the two seconds are missing");
+    assert_eq!((report.gaps, report.jumps_back), (0, 1));
+}
+
+#[test]
+fn an_older_device_is_understood() {
+    let report = trial(&format!("must = [\"no good frame with a wrong value\"]\n{QUIET}revision = 1\n"));
+    assert!(report.passed());
+    assert_eq!(report.host.input, 50 * (8 + 8), "only the section of revision 1 is sent");
+}
+
+#[test]
+fn signals_do_what_they_say() {
+    let text = format!(
+        "{QUIET}[device.signals.GateStatus]\n\
+         opening = {{ ramp = [10, 20], from = \"2 s\", to = \"4 s\" }}\n\
+         upstream = {{ steps = [[\"0 s\", \"none\"], [\"1 s\", 2.5]] }}\n\
+         pump_temp = {{ square = [20, 30], period = \"2 s\" }}\n\
+         oil = {{ sine = 50, around = 100, period = \"4 s\" }}\n\
+         latch_force = {{ walk = 0.5, between = [1, 2], start = 1.5 }}\n\
+         operator = {{ steps = [[\"0 s\", {{ none = true }}], [\"2 s\", \"Wren\"]] }}\n"
+    );
+    let plan = plan();
+    let report = trial(&text);
+    let field = |name: &str| plan.messages[0].message.field(name).unwrap().0;
+    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[0].clone()));
+    let mut values = emberwort_wire::Values::default();
+    let mut raw_at = |index: usize, name: &str| {
+        let view = framing.check(&report.record[index].bytes).unwrap();
+        emberwort_wire::decode(&plan.messages[0], view.body, &mut values).unwrap();
+        match values.get(field(name)) {
+            emberwort_wire::ValueRef::Raw(raw) => raw,
+            emberwort_wire::ValueRef::Bytes(bytes) => bytes.len() as u64,
+            _ => u64::MAX,
+        }
+    };
+    // Reports come every 200 ms: index 10 is 2 s, 15 is 3 s, 20 is 4 s.
+    assert_eq!([0, 10, 15, 20, 40].map(|n| raw_at(n, "opening")), [20, 20, 30, 40, 40]);
+    assert_eq!([0, 4, 5].map(|n| raw_at(n, "upstream")), [4095, 4095, 800]);
+    assert_eq!([0, 4, 5, 10].map(|n| raw_at(n, "pump_temp")), [20, 20, 30, 20]);
+    // 100 bar, 150 bar after a quarter of the period, 50 after three quarters, in 250/4095 bar.
+    assert_eq!([0, 5, 15].map(|n| raw_at(n, "oil")), [1638, 2457, 819]);
+    assert_eq!([9, 10].map(|n| raw_at(n, "operator")), [u64::MAX, 4]);
+    for n in 0..50 {
+        let force = f32::from_bits(raw_at(n, "latch_force") as u32);
+        assert!((1.0..=2.0).contains(&force), "{force}");
+    }
+}
+
+#[test]
+fn stretches_and_bursts_hit_when_they_should() {
+    let text = format!(
+        "{QUIET}[wire]\nbursts = {{ every = \"5 s\", lasting = \"100 ms\", bit_errors = 0.5 }}\n\
+         [[wire.stretch]]\nfrom = \"2 s\"\nto = \"3 s\"\nframe_loss = 1\n"
+    );
+    let report = trial(&text);
+    // Five reports from 2 s on are lost, and the ones at 0 s and 5 s are hit by bursts.
+    assert_eq!((total(&report.lost), total(&report.damaged)), (7, 2));
+}
+
+#[test]
+fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
+    let device = |lines: &str| problem(&format!("{QUIET}{lines}"));
+    assert!(problem("span = \"1 s\"").contains("missing field `channel`"));
+    assert!(problem("chanel = \"bus485\"").contains("unknown field `chanel`, expected one of"));
+    assert_eq!(
+        problem("channel = \"bus458\"\nspan = \"1 s\"\n[[device]]"),
+        "channel: there is no channel `bus458`; did you mean `bus485`?"
+    );
+    assert!(problem("channel = \"bus485\"\nspan = \"1\"\n[[device]]").starts_with("span: `1` is no duration"));
+    assert_eq!(device("[[device]]\nnode = 3"), "device 2: node 3 is taken by an earlier device");
+    assert_eq!(device("revision = 4"), "device 1.revision: 4 is none of 1 to 3, the link's own");
+    let signal = |line: &str| device(&format!("[device.signals.GateStatus]\n{line}"));
+    assert_eq!(
+        signal("oil = 300"),
+        "device 1.signals.GateStatus.oil: 300 does not fit; it holds 0.00 .. 250.00 bar in steps of ≈0.0611"
+    );
+    assert!(signal("oli = 3").ends_with("there is no field `oli`; did you mean `oil`?"));
+    assert!(signal("oil = { ramp = [0, 9], from = \"2 s\", to = \"1 s\" }").ends_with("`from` must come before `to`"));
+    assert!(signal("oil = { sine = 200, around = 100, period = \"1 s\" }").contains("-100.0"));
+    assert!(signal("state = { ramp = [0, 1], from = \"0 s\", to = \"1 s\" }").contains("only numbers can ramp"));
+    assert!(signal("oil = { spline = 3 }").contains("this is no signal; write a value, { ramp"));
+    assert!(signal("oil = { square = [1, 2], period = \"1 s\", phase = 1 }").contains("`phase` does not belong to `square`"));
+    assert!(signal("opening = { steps = [[\"1 s\", 2]] }").contains("steps begin at \"0 s\""));
+    assert!(device("[[request]]\nat = \"1 s\"\nmessage = \"Alarm\"").contains("comes from the device, not from the host"));
+    assert!(device("[[device.reply]]\nto = \"WhoAreYou\"\nwith = \"Refused\"").contains("does not say that `WhoAreYou` is answered by"));
+    assert!(device("[wire]\nbit_errors = 2").contains("wire.bit_errors: 2 is no chance"));
+    let must = |sentence: &str| problem(&format!("must = [\"{sentence}\"]\n{QUIET}"));
+    assert!(must("at least many GateStatus").contains("`many` is no whole number"));
+    assert!(must("GateStatus answered within 3 ms").contains("does not say what answers `GateStatus`"));
+    assert!(must("all is well").contains("write one of: at least N MESSAGE"));
+}
+
+proptest! {
+    // Always the same cases: among enough damaged frames a CRC of 16 bits must let one through, one in 65,536.
+    #![proptest_config(ProptestConfig { cases: 40, rng_seed: RngSeed::Fixed(1), ..ProptestConfig::default() })]
+
+    /// Whatever the wire does, a received value is never another than the one sent, and every byte is accounted for.
+    #[test]
+    fn no_received_value_differs_from_the_one_sent(
+        seed: u64, bit_errors in 0.0f64..0.01, byte_loss in 0.0f64..0.02, frame_loss in 0.0f64..0.2, duplicates in 0.0f64..0.2,
+    ) {
+        let text = format!(
+            "seed = {}\nchannel = \"bus485\"\nspan = \"20 s\"\n\
+             [wire]\nbit_errors = {bit_errors}\nbyte_loss = {byte_loss}\nframe_loss = {frame_loss}\nduplicates = {duplicates}\n\
+             [[device]]\nnode = 1\n[device.signals.GateStatus]\noil = {{ walk = 9, between = [0, 250], start = 99 }}\n\
+             [[device]]\nnode = 2\nrevision = 2\nfirst_report = \"1 ms\"\n\
+             [[request]]\nat = \"0 s\"\nevery = \"300 ms\"\nnode = 1\nmessage = \"WhoAreYou\"\n",
+            seed >> 1
+        );
+        let report = trial(&text);
+        prop_assert_eq!(&report.wrong, &[]);
+        prop_assert_eq!(total(&report.sent), total(&report.received) + total(&report.lost));
+        let recorded: u64 = report.record.iter().map(|piece| piece.bytes.len() as u64).sum();
+        prop_assert_eq!(recorded, report.host.input + report.device.input);
+    }
+}

@@ -1,0 +1,92 @@
+//! Running the built program in temporary folders.
+#![allow(dead_code)] // each test file uses its own part
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// The repository's example project.
+pub fn marlock() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/marlock")
+}
+
+/// A command that runs the program in a folder, with nothing of the environment that changes what it does.
+pub fn emberwort(folder: &Path, words: &[&str]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_emberwort"));
+    command.current_dir(folder).args(words).env_remove("EMBERWORT_LINK").env_remove("NO_COLOR").stdin(Stdio::null());
+    command
+}
+
+/// What a run gave: exit code, standard output, standard error.
+#[derive(Debug)]
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl From<Output> for Ran {
+    fn from(output: Output) -> Self {
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("output is UTF-8");
+        Self {
+            code: output.status.code().expect("ended by itself, not by a signal"),
+            out: text(output.stdout),
+            err: text(output.stderr),
+        }
+    }
+}
+
+/// Runs the program to its end.
+pub fn run(folder: &Path, words: &[&str]) -> Ran {
+    emberwort(folder, words).output().expect("the program runs").into()
+}
+
+/// Runs the program with something on its standard input.
+pub fn run_with_input(folder: &Path, words: &[&str], input: &[u8]) -> Ran {
+    use std::io::Write;
+    let mut child = emberwort(folder, words)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program runs");
+    let mut stdin = child.stdin.take().expect("a pipe");
+    let input = input.to_vec();
+    let writer = std::thread::spawn(move || {
+        // The program may end before it has read everything.
+        let _ = stdin.write_all(&input);
+    });
+    let output = child.wait_with_output().expect("the program ends");
+    writer.join().expect("the writer ends");
+    output.into()
+}
+
+/// Runs the program, which must succeed; gives its standard output.
+pub fn succeed(folder: &Path, words: &[&str]) -> String {
+    let ran = run(folder, words);
+    assert_eq!(ran.code, 0, "emberwort {}\n{}{}", words.join(" "), ran.out, ran.err);
+    ran.out
+}
+
+/// A temporary copy of the example project.
+pub fn project() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    std::fs::create_dir(folder.path().join("trials")).expect("a folder");
+    for name in ["marlock.ember", "emberwort.toml", "trials/stormy-night.toml", "trials/clear-day.toml"] {
+        std::fs::copy(marlock().join(name), folder.path().join(name)).expect("the example is there");
+    }
+    folder
+}
+
+/// The project with a recording of the stormy night.
+pub fn project_with_recording() -> tempfile::TempDir {
+    let folder = project();
+    succeed(folder.path(), &["trial", "trials/stormy-night.toml", "--record", "stormy-night.pcapng"]);
+    folder
+}
+
+/// The numbers of `stats --as ndjson`.
+pub fn stats(folder: &Path, words: &[&str]) -> serde_json::Value {
+    let words = [&["stats", "--as", "ndjson"], words].concat();
+    let ran = run(folder, &words);
+    serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {ran:?}"))
+}

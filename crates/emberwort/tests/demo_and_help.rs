@@ -1,0 +1,171 @@
+//! The demo, the help, and everything that the two promise.
+
+mod common;
+
+use common::{emberwort, marlock, project_with_recording, run, stats, succeed};
+
+#[test]
+fn the_demo_runs_the_whole_job_and_leaves_a_project_that_works() {
+    let folder = tempfile::tempdir().unwrap();
+    let out = succeed(folder.path(), &["demo"]);
+    let demo = folder.path().join("marlock-demo");
+    for said in ["no findings", "0 differ", "Why did the gate stop?", "reason=oil_hot", "at least 1500 GateStatus"] {
+        assert!(out.contains(said), "the demo does not say {said}:\n{out}");
+    }
+    assert!(out.contains("0 differences") || out.contains("There is no C compiler"), "{out}");
+    assert!(!out.contains("FAILED") && !out.contains("BROKEN  "), "{out}");
+
+    // The recording that it leaves gives the same totals again.
+    let numbers = stats(&demo, &["stormy-night.pcapng"]);
+    let line = format!("input   {}", numbers["bytes"]["input"]);
+    assert!(out.contains(&line), "{line}\n{out}");
+    let decoded = run(&demo, &["decode", "stormy-night.pcapng", "--as", "ndjson"]);
+    let good = decoded.out.lines().filter(|row| row.contains("\"message\"")).count();
+    assert_eq!(numbers["frames"]["good"], good);
+
+    // The files are those of the repository.
+    for name in ["README.md", "emberwort.toml", "marlock.ember", "trials/clear-day.toml", "trials/stormy-night.toml"] {
+        let ours = std::fs::read(marlock().join(name)).unwrap();
+        assert!(std::fs::read(demo.join(name)).unwrap() == ours, "{name} is not the file of examples/marlock");
+    }
+
+    // Nothing is overwritten.
+    let again = run(folder.path(), &["demo"]);
+    assert_eq!(again.code, 2);
+    assert!(again.err.contains("marlock-demo exists already") && again.err.contains("emberwort demo marlock-demo-2"), "{}", again.err);
+}
+
+#[test]
+fn the_demo_says_that_there_is_no_compiler() {
+    let folder = tempfile::tempdir().unwrap();
+    let output = emberwort(folder.path(), &["demo", "here"]).env("PATH", folder.path()).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    assert!(String::from_utf8_lossy(&output.stdout).contains("There is no C compiler on this machine (cc, gcc, clang)"));
+}
+
+/// The examples at the end of a help text.
+fn examples(help: &str) -> Vec<String> {
+    let Some((_, examples)) = help.split_once("Examples:\n") else { return Vec::new() };
+    examples.lines().map(str::trim).filter(|line| line.starts_with("emberwort ")).map(str::to_owned).collect()
+}
+
+/// The words of a command line with single quotes.
+fn words(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (n, part) in line.split('\'').enumerate() {
+        if n % 2 == 1 {
+            words.push(part.to_owned());
+        } else {
+            words.extend(part.split_whitespace().map(str::to_owned));
+        }
+    }
+    words
+}
+
+fn commands() -> Vec<String> {
+    let help = succeed(&marlock(), &["--help"]);
+    let (_, list) = help.split_once("Commands:\n").unwrap();
+    list.lines()
+        .take_while(|line| line.starts_with("  "))
+        .filter(|line| line.chars().nth(2).is_some_and(|c| c != ' '))
+        .filter_map(|line| line.split_whitespace().next())
+        .filter(|name| *name != "help")
+        .map(str::to_owned)
+        .collect()
+}
+
+#[test]
+fn every_command_has_two_examples_that_work_in_the_demo_project() {
+    let commands = commands();
+    assert_eq!(
+        commands,
+        ["check", "layout", "encode", "decode", "stats", "checksum", "generate", "trial", "demo", "completions", "man"]
+    );
+    let mut all = examples(&succeed(&marlock(), &["--help"]));
+    for command in commands {
+        let output = emberwort(&marlock(), &[&command, "--help"]).env("COLUMNS", "300").output().unwrap();
+        let help = String::from_utf8(output.stdout).unwrap();
+        let found = examples(&help);
+        assert_eq!(found.len(), 2, "{command} has {} examples:\n{help}", found.len());
+        assert!(found.iter().all(|example| example.starts_with(&format!("emberwort {command}"))), "{found:?}");
+        all.extend(found);
+    }
+    for example in all {
+        let folder = project_with_recording();
+        let words = words(&example);
+        let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
+        let ran = run(folder.path(), &words);
+        assert_eq!(ran.code, 0, "{example}\n{}{}", ran.out, ran.err);
+        assert!(!ran.out.is_empty() || words.contains(&"--out"), "{example} prints nothing");
+    }
+}
+
+#[test]
+fn completions_and_manual_pages_know_every_command() {
+    let folder = tempfile::tempdir().unwrap();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let script = succeed(folder.path(), &["completions", shell]);
+        for command in commands() {
+            assert!(script.contains(&command), "{shell} does not know {command}");
+        }
+    }
+    assert!(succeed(folder.path(), &["man"]).starts_with(".ie"));
+    succeed(folder.path(), &["man", "--out", "pages"]);
+    for command in commands() {
+        let page = std::fs::read_to_string(folder.path().join(format!("pages/emberwort-{command}.1"))).unwrap();
+        assert!(page.contains("Examples:"), "{command}");
+    }
+    // A second time the pages are replaced, for they are ours.
+    succeed(folder.path(), &["man", "--out", "pages"]);
+}
+
+#[test]
+fn generated_files_replace_only_our_own() {
+    let folder = common::project();
+    let first = succeed(folder.path(), &["generate"]);
+    assert_eq!(first.lines().count(), 4, "{first}");
+    let header = std::fs::read(folder.path().join("gen/c/marlock.h")).unwrap();
+    succeed(folder.path(), &["generate", "c"]);
+    assert_eq!(std::fs::read(folder.path().join("gen/c/marlock.h")).unwrap(), header, "the same again");
+    std::fs::write(folder.path().join("gen/c/marlock.h"), "#define MINE 1\n").unwrap();
+    let refused = run(folder.path(), &["generate"]);
+    assert_eq!(refused.code, 2);
+    assert!(refused.err.contains("was not generated by Emberwort"), "{}", refused.err);
+    assert_eq!(std::fs::read(folder.path().join("gen/c/marlock.h")).unwrap(), b"#define MINE 1\n");
+    // Vectors alone, elsewhere, without a project file.
+    std::fs::remove_file(folder.path().join("emberwort.toml")).unwrap();
+    succeed(folder.path(), &["generate", "vectors", "--out", "v"]);
+    let vectors = std::fs::read_to_string(folder.path().join("v/vectors.ndjson")).unwrap();
+    assert!(vectors.starts_with("{\"about\":\"Generated by emberwort"));
+    assert!(!folder.path().join("v/marlock.h").exists());
+}
+
+#[test]
+fn the_vectors_are_what_encode_makes() {
+    let folder = common::project();
+    succeed(folder.path(), &["generate"]);
+    let vectors = std::fs::read_to_string(folder.path().join("gen/vectors.ndjson")).unwrap();
+    let mut rows = String::new();
+    let mut frames = Vec::new();
+    let mut messages = std::collections::BTreeSet::new();
+    for line in vectors.lines().skip(1) {
+        let vector: serde_json::Value = serde_json::from_str(line).unwrap();
+        messages.insert(vector["message"].as_str().unwrap().to_owned());
+        for frame in vector["frames"].as_array().unwrap().iter().filter(|frame| frame["channel"] == "bus485") {
+            let row = serde_json::json!({
+                "message": vector["message"], "fields": vector["fields"], "node": frame["node"],
+                "sequence": frame["sequence"], "revision": vector["revision"],
+            });
+            // A sender of revision 1 is told by its row; the newest one sends all sections.
+            rows += &format!("{row}\n");
+            frames.push((frame["bytes"].as_str().unwrap().to_owned(), vector["case"].as_str().unwrap().to_owned()));
+        }
+    }
+    assert_eq!(messages.len(), 7, "every message of the link has vectors");
+    let ran = common::run_with_input(folder.path(), &["encode", "--values", "-", "--on", "bus485"], rows.as_bytes());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    for (line, (frame, case)) in ran.out.lines().zip(&frames) {
+        assert_eq!(line, frame, "{case}");
+    }
+    assert_eq!(ran.out.lines().count(), frames.len());
+}

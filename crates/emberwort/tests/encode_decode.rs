@@ -1,0 +1,284 @@
+//! `encode`, `decode`, `stats` and `checksum` on bytes worked out by hand.
+
+mod common;
+
+use common::{marlock, project, project_with_recording, run, run_with_input, stats, succeed};
+
+/// GateStatus in little-endian bits, by the rules of the wire:
+///
+/// | byte | bits 7 … 0 | what |
+/// |---|---|---|
+/// | 0 | 0000 0001 | presence: operator is there |
+/// | 1 | 10101 001 | opening low 5 bits of 85 = 0101 0101; state opening = 001 |
+/// | 2 | 01111 010 | upstream 943 = 0011 1010 1111 low 5 bits; opening high 3 bits |
+/// | 3 | 0 0011101 | oil 3068 = 1011 1111 1100 low bit; upstream high 7 bits |
+/// | 4 | 11111110 | oil bits 8 … 1 |
+/// | 5 | 11101 101 | pump_temp 61 = 0011 1101 low 5 bits; oil high 3 bits |
+/// | 6 | 00000 001 | faults 0x80 low 5 bits; pump_temp high 3 bits |
+/// | 7 | 00000 100 | fill; faults high 3 bits |
+/// | 8 | | operator: count 04, then Wren |
+/// | 13 | | battery 12.0 / 0.1 = 120 = 78 |
+/// | 14 | | latch_force 1.25 = 3FA00000, low byte first; then moving in bit 0 |
+const STATUS_BODY: &str = "01 A9 7A 1D FE ED 01 04 04 57 72 65 6E 78 00 00 A0 3F 00";
+
+const STATUS: &[&str] = &[
+    "state=opening",
+    "opening=42.5",
+    "upstream=3.217",
+    "oil=187.3",
+    "pump_temp=61",
+    "faults=service_due",
+    "operator=Wren",
+    "latch_force=1.25",
+];
+
+fn encode(words: &[&str]) -> Vec<&'static str> {
+    let mut all = vec!["encode", "GateStatus"];
+    all.extend(STATUS);
+    all.extend(words.iter().map(|word| Box::leak((*word).to_owned().into_boxed_str()) as &str));
+    all
+}
+
+#[test]
+fn a_body_is_exactly_what_the_rules_say() {
+    assert_eq!(succeed(&marlock(), &encode(&[])), format!("{STATUS_BODY}\n"));
+}
+
+#[test]
+fn a_frame_has_sync_parts_and_checksum() {
+    let frame = succeed(&marlock(), &encode(&["--on", "bus485", "--node", "3", "--sequence", "7"]));
+    let body = succeed(&marlock(), &encode(&[]));
+    // sync, node 3, kind 21, counter 7, size 19 = 13, body
+    let start = format!("C6 39 03 21 07 13 {}", body.trim_end());
+    assert!(frame.starts_with(&start), "{frame}");
+    // The checksum covers node to body, stored low byte first; `checksum` computes the same.
+    let summed = &start["C6 39 ".len()..];
+    let value = succeed(&marlock(), &["checksum", "crc-16/ibm-3740", "--hex", summed]);
+    let (high, low) = (&value[2..4], &value[4..6]);
+    assert_eq!(frame.trim_end(), format!("{start} {low} {high}"));
+}
+
+#[test]
+fn a_datagram_has_the_senders_revision() {
+    let words = ["encode", "Refused", "command=0x40", "reason=oil_hot", "--on", "house", "--node", "3", "--sequence", "258"];
+    // kind 4F, node 3, revision 3, flags 0, counter 258 = 02 01 00 00, command 40, reason 1
+    assert_eq!(succeed(&marlock(), &words), "4F 03 03 00 02 01 00 00 40 01\n");
+    let older = [&words[..], &["--sender-revision", "2"]].concat();
+    assert_eq!(succeed(&marlock(), &older), "4F 03 02 00 02 01 00 00 40 01\n");
+}
+
+#[test]
+fn an_older_sender_leaves_later_sections_out() {
+    let words = encode(&[]);
+    let words: Vec<&str> = words.into_iter().filter(|word| !word.starts_with("latch_force")).collect();
+    let older = succeed(&marlock(), &[&words[..], &["--sender-revision", "1"]].concat());
+    assert!(succeed(&marlock(), &encode(&[])).starts_with(older.trim_end()));
+    assert_eq!(older.split_whitespace().count(), 13);
+    let refused = run(&marlock(), &encode(&["--sender-revision", "1"]));
+    assert_eq!(refused.code, 2);
+    assert!(refused.err.contains("latch_force: was added in revision 3, but the sender has revision 1"), "{}", refused.err);
+    let never = run(&marlock(), &encode(&["--sender-revision", "4"]));
+    assert!(never.err.contains("from 1 to 3"), "{}", never.err);
+}
+
+#[test]
+fn bytes_go_out_as_bytes() {
+    let hex = succeed(&marlock(), &["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485"]);
+    let folder = tempfile::tempdir().unwrap();
+    let words = ["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485", "--as", "bytes", "--out"];
+    let path = folder.path().join("frame.bin");
+    let words = [&words[..], &[path.to_str().unwrap()]].concat();
+    succeed(&marlock(), &words);
+    let bytes: String = std::fs::read(&path).unwrap().iter().map(|b| format!("{b:02X} ")).collect();
+    assert_eq!(bytes.trim_end(), hex.trim_end());
+    // Nothing is overwritten with other content.
+    std::fs::write(&path, "mine").unwrap();
+    let again = run(&marlock(), &words);
+    assert_eq!((again.code, std::fs::read(&path).unwrap()), (2, b"mine".to_vec()));
+    assert!(again.err.contains("exists already"), "{}", again.err);
+}
+
+#[test]
+fn what_decode_prints_encode_takes_back() {
+    let folder = project_with_recording();
+    let rows = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]);
+    let back = run_with_input(folder.path(), &["encode", "--values", "-", "--on", "bus485"], rows.as_bytes());
+    assert_eq!(back.code, 0, "{}", back.err);
+    let good: Vec<&str> = rows.lines().filter(|row| row.contains("\"message\"")).collect();
+    assert_eq!(back.out.lines().count(), good.len());
+    assert!(back.err.contains("which are no messages"), "{}", back.err);
+    // The frames made from the rows decode to the very same rows, but for time and direction.
+    let again = run_with_input(
+        folder.path(),
+        &["decode", "-", "--on", "bus485", "--as", "ndjson"],
+        back.out.as_bytes(),
+    );
+    let strip = |row: &str| {
+        let row: serde_json::Value = serde_json::from_str(row).unwrap();
+        (row["node"].clone(), row["sequence"].clone(), row["message"].clone(), row["fields"].clone(), row["revision"].clone())
+    };
+    let again: Vec<_> = again.out.lines().map(strip).collect();
+    let good: Vec<_> = good.into_iter().map(strip).collect();
+    assert_eq!(again, good);
+}
+
+#[test]
+fn bare_bodies_are_decoded_with_raw_codes_beside() {
+    let body = succeed(&marlock(), &encode(&[]));
+    let ran = run(&marlock(), &["decode", "--body", "GateStatus", "--hex", body.trim_end()]);
+    assert_eq!(ran.code, 0);
+    assert!(ran.out.contains("  upstream       3.215 m              raw 943 = 0x3AF\n"), "{}", ran.out);
+    assert!(ran.out.contains("  pump_temp      61 degC              raw 61 = 0x3D\n"), "{}", ran.out);
+    assert_eq!(ran.err, "19 bytes: 19 in GateStatus\n");
+    // A body of revision 1 has neither battery nor latch_force; the battery is assumed.
+    let short: Vec<&str> = body.split_whitespace().take(13).collect();
+    let ran = run(&marlock(), &["decode", "--body", "GateStatus", "--hex", &short.join("")]);
+    assert!(ran.out.contains("12.0 V"), "{}", ran.out);
+    assert!(ran.out.contains("(assumed: the sender's revision lacks it)"), "{}", ran.out);
+    assert!(!ran.out.contains("latch_force"), "{}", ran.out);
+    let cut = run(&marlock(), &["decode", "--body", "GateStatus", "--hex", "01 A9"]);
+    assert_eq!(cut.code, 2);
+    assert!(cut.err.contains("the body has 2 bytes, but its section of revision 1 needs at least 8"), "{}", cut.err);
+    let later = run(&marlock(), &["decode", "--body", "MoveGate", "--hex", "A0 12 FF FF", "--as", "ndjson"]);
+    assert_eq!(later.out, "{\"target\":80.0,\"speed\":12.0}\n");
+    assert_eq!(later.err, "4 bytes: 2 in MoveGate, 2 from a later revision\n");
+}
+
+#[test]
+fn rows_in_every_form() {
+    let frame = succeed(&marlock(), &["encode", "Refused", "command=64", "reason=oil_hot", "--on", "bus485", "--node", "3"]);
+    let hex = format!("EE {} 77", frame.trim_end());
+    let decode = |form: &str| succeed(&marlock(), &["decode", "--hex", &hex, "--as", form]);
+    assert_eq!(
+        decode("ndjson"),
+        "{\"offset\":0,\"channel\":\"bus485\",\"stray\":1,\"bytes\":\"EE\"}\n\
+         {\"offset\":1,\"channel\":\"bus485\",\"direction\":\"device\",\"node\":3,\"sequence\":0,\"message\":\"Refused\",\
+         \"fields\":{\"command\":64,\"reason\":\"oil_hot\"}}\n\
+         {\"offset\":11,\"channel\":\"bus485\",\"stray\":1,\"bytes\":\"77\"}\n"
+    );
+    assert_eq!(
+        decode("csv"),
+        "time,offset,channel,direction,node,message,field,value,unit,raw\n\
+         ,0,bus485,,,(stray),,1 bytes,,EE\n\
+         ,1,bus485,device,3,Refused,command,64,,64\n\
+         ,1,bus485,device,3,Refused,reason,oil_hot,,1\n\
+         ,11,bus485,,,(stray),,1 bytes,,77\n"
+    );
+    let tree = decode("tree");
+    assert!(tree.contains("Refused from device 3 on bus485, at 1\n  command        64                   raw 64 = 0x40\n"), "{tree}");
+    let table = decode("table");
+    assert!(table.contains("at 1             bus485   device     3  Refused       command=64  reason=oil_hot\n"), "{table}");
+    let raw = succeed(&marlock(), &["decode", "--hex", &hex, "--as", "ndjson", "--raw", "--message", "Refused"]);
+    assert!(raw.contains("\"fields\":{\"command\":64,\"reason\":1}"), "{raw}");
+    assert_eq!(raw.lines().count(), 1);
+}
+
+#[test]
+fn broken_frames_are_told_with_both_numbers_and_strict_makes_them_count() {
+    let hex = "C6 39 03 40 00 02 A0 12 F5 91";
+    let ran = run(&marlock(), &["decode", "--hex", hex]);
+    assert_eq!(ran.code, 0);
+    assert!(ran.out.contains("checksum: `check` is 0x91F5, computed 0x90F5"), "{}", ran.out);
+    assert_eq!(ran.err, "10 bytes: 0 in 0 good frames, 10 in 1 broken (1 checksum), 0 stray\n");
+    assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", hex]).code, 1);
+    let row = run(&marlock(), &["decode", "--as", "ndjson", "--hex", hex]).out;
+    assert!(row.contains("\"broken\":\"checksum\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"), "{row}");
+    assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", "C6 39 03 40 00 02 A0 12 F5 90"]).code, 0);
+}
+
+#[test]
+fn stats_add_up_in_words_and_numbers() {
+    let folder = project_with_recording();
+    let numbers = stats(folder.path(), &["stormy-night.pcapng"]);
+    let of = |path: &str| numbers.pointer(path).and_then(serde_json::Value::as_u64).unwrap();
+    assert_eq!(of("/bytes/good") + of("/bytes/broken") + of("/bytes/stray"), of("/bytes/input"));
+    let messages: u64 = numbers["messages"].as_object().unwrap().values().filter_map(serde_json::Value::as_u64).sum();
+    assert_eq!(messages, of("/frames/good"));
+    assert!(of("/bytes/broken") > 0 && of("/bytes/stray") > 0, "the night is noisy: {numbers}");
+    let words = succeed(folder.path(), &["stats", "stormy-night.pcapng"]);
+    for number in [of("/bytes/input"), of("/frames/good")] {
+        assert!(words.contains(&number.to_string()), "{words}");
+    }
+    let decoded = run(folder.path(), &["decode", "stormy-night.pcapng"]);
+    assert!(decoded.err.starts_with(&format!("{} bytes: {} in", of("/bytes/input"), of("/bytes/good"))), "{}", decoded.err);
+}
+
+#[test]
+fn several_inputs_and_standard_input_count_together() {
+    let folder = project();
+    let frame = succeed(folder.path(), &["encode", "WhoAreYou", "--on", "bus485"]);
+    std::fs::write(folder.path().join("a.txt"), &frame).unwrap();
+    std::fs::write(folder.path().join("b.txt"), frame.repeat(2)).unwrap();
+    assert_eq!(stats(folder.path(), &["a.txt", "b.txt"])["frames"]["good"], 3);
+    let ran = run_with_input(folder.path(), &["stats", "-", "--as", "ndjson"], frame.as_bytes());
+    assert!(ran.out.contains("\"frames\":{\"good\":1,"), "{ran:?}");
+    // Forced to raw bytes, the hex digits themselves are the stream.
+    assert_eq!(stats(folder.path(), &["a.txt", "--form", "raw"])["frames"]["good"], 0);
+}
+
+#[test]
+fn checksums_of_hex_text_files_and_standard_input() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("digits"), "123456789").unwrap();
+    for words in [["--text", "123456789"], ["--hex", "31 32 33 34 35 36 37 38 39"], ["digits", "--color=never"]] {
+        let words = [&["checksum", "crc-32/iso-hdlc"], &words[..]].concat();
+        assert_eq!(succeed(folder.path(), &words), "0xCBF43926\n");
+    }
+    let ran = run_with_input(folder.path(), &["checksum", "crc-16/xmodem", "-"], b"123456789");
+    assert_eq!(ran.out, "0x31C3\n");
+    let spelled = "crc 16 poly 0x1021 init 0xFFFF final xor 0xFFFF";
+    assert_eq!(succeed(folder.path(), &["checksum", spelled, "--text", "123456789"]), "0xD64E\n", "as crc-16/genibus");
+    let json = succeed(folder.path(), &["checksum", "sum8 start 1", "--hex", "FF 02", "--as", "ndjson"]);
+    assert_eq!(json, "{\"algorithm\":\"sum8\",\"bytes\":2,\"value\":\"0x02\"}\n");
+    let names = succeed(folder.path(), &["checksum", "--list"]);
+    assert!(names.lines().count() == 115 && names.contains("crc-16/ibm-3740\n"));
+    let typo = run(folder.path(), &["checksum", "crc-16/imb-3740", "--text", "1"]);
+    assert_eq!(typo.code, 2);
+    assert!(typo.err.contains("did you mean `crc-16/ibm-3740`?"), "{}", typo.err);
+    let nothing = run(folder.path(), &["checksum", "xor8"]);
+    assert!(nothing.err.contains("say what to sum"), "{}", nothing.err);
+}
+
+#[test]
+fn definitions_are_found_as_the_manual_says() {
+    let folder = project();
+    let below = folder.path().join("deep/er");
+    std::fs::create_dir_all(&below).unwrap();
+    assert!(succeed(&below, &["check"]).contains("no findings"), "by the project file above");
+    std::fs::remove_file(folder.path().join("emberwort.toml")).unwrap();
+    assert!(succeed(folder.path(), &["check"]).contains("no findings"), "the only one here");
+    std::fs::write(folder.path().join("notes.ember"), "enum A : u1 { 0 b }").unwrap();
+    assert!(succeed(folder.path(), &["check"]).contains("no findings"), "the only one with a link");
+    std::fs::copy(folder.path().join("marlock.ember"), folder.path().join("other.ember")).unwrap();
+    let several = run(folder.path(), &["check"]);
+    assert_eq!(several.code, 2);
+    assert!(several.err.contains("marlock.ember, other.ember") && several.err.contains("--link"), "{}", several.err);
+    assert!(succeed(folder.path(), &["check", "--link", "other.ember"]).starts_with("other.ember"));
+    let by_environment = common::emberwort(&below, &["check"]).env("EMBERWORT_LINK", "../../other.ember").output().unwrap();
+    assert!(String::from_utf8_lossy(&by_environment.stdout).starts_with("../../other.ember"));
+    let none = run(&below, &["check"]);
+    assert!(none.err.contains("no definition found") && none.err.contains("emberwort demo"), "{}", none.err);
+    std::fs::write(folder.path().join("emberwort.toml"), "lnik = \"marlock.ember\"").unwrap();
+    let wrong = run(folder.path(), &["check"]);
+    assert!(wrong.err.contains("unknown field `lnik`"), "{}", wrong.err);
+}
+
+#[test]
+fn wrong_words_are_told_with_the_nearest_right_ones() {
+    let ask = |words: &[&str]| {
+        let ran = run(&marlock(), words);
+        assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{words:?}");
+        ran.err
+    };
+    assert!(ask(&["layout", "GateStatsu"]).contains("did you mean `GateStatus`?"));
+    assert!(ask(&["encode", "MoveGate", "target=80", "speed=12", "--on", "bus458"]).contains("did you mean `bus485`?"));
+    assert!(ask(&["encode", "MoveGate", "target=80"]).contains("speed: missing; it holds 1.0 .. 20.0 mm/s in steps of ≈0.613"));
+    assert!(ask(&["encode", "MoveGate", "target", "speed=99"]).contains("target: write FIELD=VALUE"));
+    assert!(ask(&["encode"]).contains("name the message"));
+    assert!(ask(&["decode"]).contains("name a capture"));
+    assert!(ask(&["decode", "--hex", "C6 3"]).contains("pairs of hex digits"));
+    assert!(ask(&["decode", "missing.pcapng"]).contains("missing.pcapng cannot be read"));
+    assert!(ask(&["decode", "trials"]).contains("it is a folder"));
+    let ran = run(&marlock(), &["encode", "MoveGate", "target=120", "speed=0", "--clamp"]);
+    assert_eq!(ran.out, "C8 00\n", "limited to 100 % = 200 = C8 and 1 mm/s = 0");
+}

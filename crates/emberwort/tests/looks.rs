@@ -1,0 +1,127 @@
+//! What the commands show, as snapshots. After a change read the new pictures: `cargo insta review`, or
+//! INSTA_UPDATE=always and `git diff`.
+
+mod common;
+
+use common::{emberwort, marlock, project_with_recording, run, succeed};
+
+/// A definition with mistakes of several kinds.
+const MISTAKES: &str = r#"link marlock { revision 3  byte_order little }
+
+enum GateState : u2 {
+    0 closed
+    1 opening
+    4 held
+}
+
+channel bus485 {
+    medium uart 115200 8N1
+    frame {
+        sync  C6 39
+        kind  : u8 message
+        size  : u8 length of body
+        body
+        check : u16 crc-16/imb-3740 over kind..body
+    }
+}
+
+message GateStatus {
+    id 0x21
+    from device every 200 ms
+    on bus458
+    state    : GateStat
+    opening  : 0 .. 100 % step 0.3
+    oil      : 0 .. 250 bar in 12 bits optoinal
+    battery  : u8 * 0.1 V = 26
+    strokes  : [..8] u16
+}
+"#;
+
+fn with_mistakes() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("marlock.ember"), MISTAKES).unwrap();
+    folder
+}
+
+#[test]
+fn check_with_findings() {
+    let ran = run(with_mistakes().path(), &["check"]);
+    assert_eq!(ran.code, 1);
+    insta::assert_snapshot!(ran.out);
+}
+
+#[test]
+fn layout_of_a_message() {
+    insta::assert_snapshot!(succeed(&marlock(), &["layout", "GateStatus", "MoveGate"]));
+}
+
+#[test]
+fn layout_for_tools() {
+    insta::assert_snapshot!(succeed(&marlock(), &["layout", "Refused", "--as", "ndjson"]));
+}
+
+#[test]
+fn trial_of_the_stormy_night() {
+    insta::assert_snapshot!(succeed(&marlock(), &["trial", "trials/stormy-night.toml"]));
+}
+
+#[test]
+fn trial_that_fails() {
+    let folder = project_with_recording();
+    let text = std::fs::read_to_string(folder.path().join("trials/clear-day.toml")).unwrap();
+    let text = text.replace("counter gaps at most 20", "counter gaps at most 0").replace("at least 280", "at least 300");
+    std::fs::write(folder.path().join("strict.toml"), text).unwrap();
+    let ran = run(folder.path(), &["trial", "strict.toml"]);
+    assert_eq!(ran.code, 1);
+    insta::assert_snapshot!(ran.out);
+    let json: serde_json::Value =
+        serde_json::from_str(&run(folder.path(), &["trial", "strict.toml", "--as", "ndjson"]).out).unwrap();
+    assert_eq!((&json["passed"], &json["must"][0]["held"]), (&false.into(), &false.into()));
+}
+
+#[test]
+fn stats_of_the_stormy_night() {
+    let folder = project_with_recording();
+    insta::assert_snapshot!(succeed(folder.path(), &["stats", "stormy-night.pcapng"]));
+}
+
+#[test]
+fn stats_for_tools() {
+    let folder = project_with_recording();
+    insta::assert_snapshot!(succeed(folder.path(), &["stats", "stormy-night.pcapng", "--as", "ndjson"]));
+}
+
+#[test]
+fn rows_of_a_shaken_plug() {
+    let path = marlock().join("../captures/shaken-plug.pcapng");
+    insta::assert_snapshot!(succeed(&marlock(), &["decode", path.to_str().unwrap()]));
+}
+
+#[test]
+fn rows_as_a_tree() {
+    let path = marlock().join("../captures/keeper.hex");
+    insta::assert_snapshot!(succeed(&marlock(), &["decode", path.to_str().unwrap(), "--as", "tree"]));
+}
+
+#[test]
+fn help() {
+    let output = emberwort(&marlock(), &["--help"]).env("COLUMNS", "100").output().unwrap();
+    insta::assert_snapshot!(String::from_utf8(output.stdout).unwrap());
+}
+
+#[test]
+fn colour_only_where_it_is_wanted() {
+    let folder = with_mistakes();
+    let escapes = |words: &[&str], no_color: bool| {
+        let mut command = emberwort(folder.path(), words);
+        if no_color {
+            command.env("NO_COLOR", "1");
+        }
+        let output = command.output().unwrap();
+        output.stdout.contains(&0x1B) || output.stderr.contains(&0x1B)
+    };
+    assert!(!escapes(&["check"], false), "not in a pipe");
+    assert!(escapes(&["check", "--color", "always"], false));
+    assert!(escapes(&["check", "--color", "always"], true), "the option says more than the variable");
+    assert!(!escapes(&["check", "--color", "never"], false));
+}
