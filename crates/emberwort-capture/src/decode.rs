@@ -7,6 +7,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Medium};
 use emberwort_model::plan::FrameFinder;
+use emberwort_wire::codec::Extent;
 use emberwort_wire::receiver::BodyReader;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
@@ -27,7 +28,9 @@ pub struct Row<'a> {
     pub offset: u64,
     /// Index of the message.
     pub message: usize,
-    /// The values.
+    /// How far the body reaches.
+    pub extent: Extent,
+    /// The values; all unset if the sink does not want them.
     pub values: &'a Values,
     /// The frame.
     pub frame: &'a FrameView<'a>,
@@ -78,6 +81,11 @@ pub trait RowSink {
     /// Stray bytes.
     fn stray(&mut self, stray: &StrayBytes<'_>);
 
+    /// Whether the sink looks at the values of rows. Without them decoding is much faster.
+    fn wants_values(&self) -> bool {
+        true
+    }
+
     /// Whether the sink wants no more, as when nobody reads the output any longer.
     fn is_full(&self) -> bool {
         false
@@ -92,6 +100,10 @@ impl RowSink for Nothing {
     fn row(&mut self, _row: &Row<'_>) {}
     fn broken(&mut self, _broken: &BrokenFrame<'_>) {}
     fn stray(&mut self, _stray: &StrayBytes<'_>) {}
+
+    fn wants_values(&self) -> bool {
+        false
+    }
 }
 
 /// Decodes the pieces of a capture.
@@ -166,18 +178,22 @@ struct LaneSink<'a, S> {
 
 impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.read(frame)
+        self.reader.check(frame)
     }
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let message = self.reader.message();
+        let extent = self.reader.extent();
+        let none = Values::default();
+        let values = if self.output.sink.wants_values() { self.reader.values(frame) } else { &none };
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,
             from: self.from.unwrap_or(self.output.plan.messages[message].message.from),
             offset: at.start,
             message,
-            values: self.reader.values(),
+            extent,
+            values,
             frame,
             wire,
         };

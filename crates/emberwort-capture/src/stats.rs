@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::Role;
+use emberwort_model::plan::{ChannelPlan, Role};
 use emberwort_wire::FrameFault;
 use emberwort_wire::sequence::SequenceWatch;
 
@@ -13,6 +13,8 @@ use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
 #[derive(Clone, Debug)]
 pub struct Statistics {
     plan: Arc<Plan>,
+    /// Width of the sequence part of each channel.
+    sequence_bits: Vec<u8>,
     /// Bytes given to the channels of the link. Equal to the sum of the next three.
     pub input: u64,
     /// Bytes in good frames.
@@ -42,7 +44,9 @@ pub struct Statistics {
 impl Statistics {
     /// All zero.
     pub fn new(plan: Arc<Plan>) -> Self {
+        let sequence = |channel: &ChannelPlan| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits);
         Self {
+            sequence_bits: plan.channels.iter().map(sequence).collect(),
             input: 0,
             good: 0,
             broken: 0,
@@ -101,14 +105,13 @@ impl RowSink for Statistics {
         self.good += row.wire.len() as u64;
         self.messages[row.message] += 1;
         self.channels[row.channel] += 1;
-        let later = row.values.later_bytes() as u64;
+        let later = row.extent.later_bytes as u64;
         if later > 0 {
             self.later.0 += 1;
             self.later.1 += later;
         }
         if let Some(number) = row.frame.sequence {
-            let part = self.plan.channels[row.channel].part(|role| *role == Role::Sequence);
-            let bits = part.map_or(64, |part| part.bits);
+            let bits = self.sequence_bits[row.channel];
             self.sequence.take(row.channel, row.from, row.frame.node.unwrap_or(0), bits, number);
         }
         self.at(row.time);

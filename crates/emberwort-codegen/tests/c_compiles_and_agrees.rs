@@ -156,7 +156,7 @@ struct Accepted(BodyReader, Vec<(u64, Vec<u8>)>);
 
 impl FrameSink for Accepted {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.0.read(frame)
+        self.0.check(frame)
     }
     fn good(&mut self, at: std::ops::Range<u64>, frame: &FrameView<'_>, _wire: &[u8]) {
         self.1.push((at.start, frame.body.to_vec()));

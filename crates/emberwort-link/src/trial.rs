@@ -91,7 +91,7 @@ struct SideSink<'a> {
 
 impl FrameSink for SideSink<'_> {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.read(frame)
+        self.reader.check(frame)
     }
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
@@ -102,7 +102,7 @@ impl FrameSink for SideSink<'_> {
             message: self.reader.message(),
             node: frame.node,
             sequence: frame.sequence,
-            values: self.reader.values().clone(),
+            values: self.reader.values(frame).clone(),
             bytes: wire.to_vec(),
         });
     }

@@ -26,16 +26,35 @@ pub fn read(bytes: &[u8], at: usize, width: u8, order: ByteOrder) -> u64 {
             ByteOrder::Big => (u64::from_be_bytes(eight) << shift) >> (64 - width),
         };
     }
+    read_at_end(&bytes[first..], shift, width, order)
+}
+
+/// The same near the end of the bytes, where eight cannot be loaded, or across nine bytes.
+fn read_at_end(bytes: &[u8], shift: u32, width: u32, order: ByteOrder) -> u64 {
     let count = (shift + width).div_ceil(8) as usize;
-    let touched = &bytes[first..first + count];
+    let touched = &bytes[..count];
+    if count == 9 {
+        // At most one bit short of 72; the ninth byte is taken by itself.
+        return match order {
+            ByteOrder::Little => {
+                let low = touched[..8].iter().rev().fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+                (low >> shift | u64::from(touched[8]) << (64 - shift)) & mask(width)
+            }
+            ByteOrder::Big => {
+                let high = touched[..8].iter().fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+                let behind = 72 - shift - width;
+                (high << (8 - behind) | u64::from(touched[8]) >> behind) & mask(width)
+            }
+        };
+    }
     match order {
         ByteOrder::Little => {
-            let all = touched.iter().rev().fold(0u128, |all, byte| all << 8 | u128::from(*byte));
-            (all >> shift) as u64 & mask(width)
+            let all = touched.iter().rev().fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+            all >> shift & mask(width)
         }
         ByteOrder::Big => {
-            let all = touched.iter().fold(0u128, |all, byte| all << 8 | u128::from(*byte));
-            (all >> (count as u32 * 8 - shift - width)) as u64 & mask(width)
+            let all = touched.iter().fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+            all >> (count as u32 * 8 - shift - width) & mask(width)
         }
     }
 }

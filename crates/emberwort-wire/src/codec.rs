@@ -1,5 +1,6 @@
 //! Values to body bytes and back, by the steps of a plan.
 
+use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, MessagePlan, Place, SectionPlan, Step};
 use thiserror::Error;
 
@@ -70,45 +71,67 @@ pub enum EncodeError {
 /// # Errors
 /// If the body ends inside a section, or a count is above its maximum.
 pub fn decode(plan: &MessagePlan, body: &[u8], values: &mut Values) -> Result<(), BodyError> {
-    values.clear(plan);
+    // Short bodies, and most are, get room behind them, so that every field can be read with one load.
+    if body.len() <= SHORT {
+        let mut padded = [0; SHORT + 8];
+        padded[..body.len()].copy_from_slice(body);
+        decode_padded(plan, &padded, body.len(), values)
+    } else {
+        decode_padded(plan, body, body.len(), values)
+    }
+}
+
+/// Bodies up to this many bytes are copied before they are read.
+const SHORT: usize = 64;
+
+/// Reads the body that the first `length` of `bytes` are.
+fn decode_padded(plan: &MessagePlan, bytes: &[u8], length: usize, values: &mut Values) -> Result<(), BodyError> {
+    values.reuse(plan);
     let mut at = 0;
     for (index, section) in plan.sections.iter().enumerate() {
-        if index > 0 && at == body.len() {
+        if index > 0 && at == length {
             for step in plan.sections[index..].iter().flat_map(|section| &section.steps) {
-                if !matches!(step.action, Action::Skip { .. }) {
+                if matches!(step.action, Action::Skip { .. }) {
+                    values.set_unset(step.slot);
+                } else {
                     values.set_default(step.slot, plan.message.fields[step.slot].default.as_ref());
                 }
             }
             values.set_extent(index, 0);
             return Ok(());
         }
-        at += decode_section(plan, section, body, at, values)?;
+        at += decode_section(plan, section, bytes, (at, length), values)?;
     }
-    values.set_extent(plan.sections.len(), body.len() - at);
+    values.set_extent(plan.sections.len(), length - at);
     Ok(())
 }
 
-/// Reads one section that starts at byte `start`; returns its size.
+/// Reads one section that starts at byte `start` of a body of `length` bytes; returns its size.
 fn decode_section(
     plan: &MessagePlan,
     section: &SectionPlan,
-    body: &[u8],
-    start: usize,
+    bytes: &[u8],
+    (start, length): (usize, usize),
     values: &mut Values,
 ) -> Result<usize, BodyError> {
     let order = plan.byte_order;
     let truncated =
-        |needed: usize| BodyError::Truncated { length: body.len(), needed: start + needed, revision: section.revision };
-    let bytes = &body[start..];
+        |needed: usize| BodyError::Truncated { length, needed: start + needed, revision: section.revision };
+    let bytes = &bytes[start..];
+    let length_here = length - start;
     // With this one check every place of a fixed section is inside.
-    if bytes.len() < section.least_size {
+    if length_here < section.least_size {
         return Err(truncated(section.least_size));
     }
-    let total = bytes.len() * 8;
+    read_lead(section, bytes, order, values);
+    let total = length_here * 8;
     let mut bit = section.presence_bytes * 8;
-    for step in &section.steps {
+    if let Some(last) = section.steps[..section.lead_steps].last() {
+        bit = begin(last, bit) + last.action.bits().1 as usize;
+    }
+    for step in &section.steps[section.lead_steps..] {
         if let Some(presence) = step.presence
-            && bits::read(bytes, presence_bit(presence, order), 1, order) == 0
+            && bytes[presence as usize / 8] >> (presence % 8) & 1 == 0
         {
             values.set_absent(step.slot);
             continue;
@@ -128,6 +151,7 @@ fn decode_section(
             }
             Action::Skip { bits } => {
                 fits(bits as usize)?;
+                values.set_unset(step.slot);
                 bit += bits as usize;
             }
             Action::Counted { max, count_bytes } => {
@@ -155,16 +179,117 @@ fn decode_section(
         }
     }
     let size = bit.div_ceil(8);
+    if size > length_here { Err(truncated(size)) } else { Ok(size) }
+}
+
+/// Reads the fields at a section's start. They lie within the section's least size, which has been checked.
+#[inline]
+fn read_lead(section: &SectionPlan, bytes: &[u8], order: ByteOrder, values: &mut Values) {
+    for field in &section.lead {
+        let (first, shift, width) = (field.byte as usize, u32::from(field.shift), u32::from(field.width));
+        let slot = field.slot as usize;
+        let Some(Ok(eight)) = bytes.get(first..first + 8).map(<[u8; 8]>::try_from) else {
+            // Near the end of a long body.
+            let at = first * 8 + shift as usize;
+            let raw = if field.signed {
+                bits::read_signed(bytes, at, field.width, order)
+            } else {
+                bits::read(bytes, at, field.width, order)
+            };
+            values.set_raw(slot, raw);
+            continue;
+        };
+        // The field's highest bit goes to the top, and its lowest back to the bottom.
+        let top = match order {
+            ByteOrder::Little => u64::from_le_bytes(eight) << (64 - shift - width),
+            ByteOrder::Big => u64::from_be_bytes(eight) << shift,
+        };
+        let raw = if field.signed { (top as i64 >> (64 - width)) as u64 } else { top >> (64 - width) };
+        values.set_raw(slot, raw);
+    }
+    for step in &section.steps[..section.lead_steps] {
+        if matches!(step.action, Action::Skip { .. }) {
+            values.set_unset(step.slot);
+        }
+    }
+}
+
+/// How far a body reaches: how many sections it holds, and how many bytes come from a later revision.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Extent {
+    /// Sections held.
+    pub sections: usize,
+    /// Bytes behind the last section that the plan knows.
+    pub later_bytes: usize,
+}
+
+/// Checks whether a body can be decoded, without reading its values: what [`decode`] says, faster.
+///
+/// # Errors
+/// As [`decode`].
+pub fn check(plan: &MessagePlan, body: &[u8]) -> Result<Extent, BodyError> {
+    let mut at = 0;
+    for (index, section) in plan.sections.iter().enumerate() {
+        if index > 0 && at == body.len() {
+            return Ok(Extent { sections: index, later_bytes: 0 });
+        }
+        at += check_section(plan, section, body, at)?;
+    }
+    Ok(Extent { sections: plan.sections.len(), later_bytes: body.len() - at })
+}
+
+/// The size of a section that starts at byte `start`, if the body holds it.
+fn check_section(plan: &MessagePlan, section: &SectionPlan, body: &[u8], start: usize) -> Result<usize, BodyError> {
+    let order = plan.byte_order;
+    let truncated =
+        |needed: usize| BodyError::Truncated { length: body.len(), needed: start + needed, revision: section.revision };
+    let bytes = &body[start..];
+    if bytes.len() < section.least_size {
+        return Err(truncated(section.least_size));
+    }
+    if section.fixed {
+        return Ok(section.greatest_size);
+    }
+    let total = bytes.len() * 8;
+    let mut bit = section.presence_bytes * 8;
+    if let Some(last) = section.steps[..section.lead_steps].last() {
+        bit = begin(last, bit) + last.action.bits().1 as usize;
+    }
+    for step in &section.steps[section.lead_steps..] {
+        if let Some(presence) = step.presence
+            && bytes[presence as usize / 8] >> (presence % 8) & 1 == 0
+        {
+            continue;
+        }
+        bit = begin(step, bit);
+        let (least, _) = step.action.bits();
+        let mut bits = least as usize;
+        if bit + bits > total {
+            return Err(truncated((bit + bits).div_ceil(8)));
+        }
+        if let Action::Counted { max, count_bytes } = step.action {
+            let count = bits::read(bytes, bit, count_bytes * 8, order) as u32;
+            if count > max {
+                return Err(BodyError::CountTooLarge { slot: step.slot, count, max });
+            }
+            bits += count as usize * 8;
+        }
+        if bit + bits > total {
+            return Err(truncated((bit + bits).div_ceil(8)));
+        }
+        bit += bits;
+    }
+    let size = bit.div_ceil(8);
     if size > bytes.len() { Err(truncated(size)) } else { Ok(size) }
 }
 
 /// Where the presence bit of the `index`th optional field lies, in the order in which bits are filled.
 ///
 /// 20-wire puts the first field's bit in bit 0, the least significant, of the first byte in both byte orders.
-fn presence_bit(index: u32, order: emberwort_model::model::ByteOrder) -> usize {
+fn presence_bit(index: u32, order: ByteOrder) -> usize {
     match order {
-        emberwort_model::model::ByteOrder::Little => index as usize,
-        emberwort_model::model::ByteOrder::Big => (index as usize / 8) * 8 + 7 - index as usize % 8,
+        ByteOrder::Little => index as usize,
+        ByteOrder::Big => (index as usize / 8) * 8 + 7 - index as usize % 8,
     }
 }
 

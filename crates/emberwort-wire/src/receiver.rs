@@ -14,7 +14,7 @@ use emberwort_model::Plan;
 use emberwort_model::plan::FrameFinder;
 
 use crate::cobs;
-use crate::codec;
+use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::values::Values;
 
@@ -326,42 +326,51 @@ impl Receiver {
     }
 }
 
-/// Selects the message of a frame by its key and decodes the body into values that are reused.
+/// Selects the message of a frame by its key, and decodes the body into values that are reused.
 #[derive(Clone, Debug)]
 pub struct BodyReader {
     plan: Arc<Plan>,
     channel: usize,
     message: usize,
+    extent: Extent,
     values: Values,
 }
 
 impl BodyReader {
     /// A reader for the frames of one channel, by its index in the plan.
     pub fn new(plan: Arc<Plan>, channel: usize) -> Self {
-        Self { plan, channel, message: 0, values: Values::default() }
+        Self { plan, channel, message: 0, extent: Extent::default(), values: Values::default() }
     }
 
-    /// Decodes the body of a frame.
+    /// Selects the message of a frame, and checks that its body can be decoded.
     ///
     /// # Errors
     /// If the key selects no message, or the body cannot be decoded.
     #[inline]
-    pub fn read(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    pub fn check(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let message = self.plan.channels[self.channel]
             .message_of(frame.key)
             .ok_or(FrameFault::UnknownMessage { key: frame.key })?;
         self.message = message;
-        codec::decode(&self.plan.messages[message], frame.body, &mut self.values)
-            .map_err(|error| FrameFault::Body { message, error })
+        self.extent = codec::check(&self.plan.messages[message], frame.body)
+            .map_err(|error| FrameFault::Body { message, error })?;
+        Ok(())
     }
 
-    /// Index of the message read last.
+    /// Decodes the body of the frame that was checked last.
+    pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
+        // It was checked, so this cannot fail.
+        let _ = codec::decode(&self.plan.messages[self.message], frame.body, &mut self.values);
+        &self.values
+    }
+
+    /// Index of the message checked last.
     pub fn message(&self) -> usize {
         self.message
     }
 
-    /// The values read last.
-    pub fn values(&self) -> &Values {
-        &self.values
+    /// How far the body checked last reaches.
+    pub fn extent(&self) -> Extent {
+        self.extent
     }
 }

@@ -1,7 +1,5 @@
 //! Gaps in sequence numbers: frames that a sender sent and nobody received.
 
-use std::collections::HashMap;
-
 use emberwort_model::model::End;
 
 /// Follows the sequence numbers of every sender and counts where they do not go up by one.
@@ -10,7 +8,8 @@ use emberwort_model::model::End;
 /// frame or a sender that began again.
 #[derive(Clone, Debug, Default)]
 pub struct SequenceWatch {
-    last: HashMap<(usize, End, u64), u64>,
+    /// The last number of each sender, by rising channel, end and node.
+    last: Vec<((usize, bool, u64), u64)>,
     gaps: u64,
     missing: u64,
     jumps_back: u64,
@@ -29,7 +28,14 @@ impl SequenceWatch {
     /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
     pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
-        let before = self.last.insert((channel, from, node), number)?;
+        let sender = (channel, from == End::Host, node);
+        let before = match self.last.binary_search_by_key(&sender, |(sender, _)| *sender) {
+            Ok(at) => std::mem::replace(&mut self.last[at].1, number),
+            Err(at) => {
+                self.last.insert(at, (sender, number));
+                return None;
+            }
+        };
         let expected = before.wrapping_add(1) & mask;
         if number == expected {
             return None;

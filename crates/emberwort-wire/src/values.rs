@@ -18,9 +18,10 @@ enum Slot {
     Unset,
     Absent,
     Raw(u64),
+    /// A stretch of the pool; bodies are far shorter than 4 GB.
     Bytes {
-        start: usize,
-        length: usize,
+        start: u32,
+        length: u32,
     },
 }
 
@@ -49,6 +50,19 @@ impl Values {
     pub fn clear(&mut self, plan: &MessagePlan) {
         self.resize(plan.message.fields.len());
         self.sections = plan.sections.len();
+    }
+
+    /// Makes room for the fields of a message whose every value is about to be set.
+    pub(crate) fn reuse(&mut self, plan: &MessagePlan) {
+        if self.slots.len() != plan.message.fields.len() {
+            self.resize(plan.message.fields.len());
+        }
+        self.pool.clear();
+    }
+
+    /// Says that nothing is known of a field.
+    pub(crate) fn set_unset(&mut self, slot: usize) {
+        self.slots[slot] = Slot::Unset;
     }
 
     /// Forgets all values, and makes room for this many fields.
@@ -85,7 +99,7 @@ impl Values {
             Slot::Unset => ValueRef::Unset,
             Slot::Absent => ValueRef::Absent,
             Slot::Raw(raw) => ValueRef::Raw(raw),
-            Slot::Bytes { start, length } => ValueRef::Bytes(&self.pool[start..start + length]),
+            Slot::Bytes { start, length } => ValueRef::Bytes(&self.pool[start as usize..][..length as usize]),
         }
     }
 
@@ -100,16 +114,16 @@ impl Values {
 
     /// Sets the bytes of a text or byte field.
     pub fn set_bytes(&mut self, slot: usize, bytes: &[u8]) {
-        let start = self.pool.len();
+        let start = self.pool.len() as u32;
         self.pool.extend_from_slice(bytes);
-        self.slots[slot] = Slot::Bytes { start, length: bytes.len() };
+        self.slots[slot] = Slot::Bytes { start, length: bytes.len() as u32 };
     }
 
     /// Sets the bytes of a text or byte field that do not lie together.
     pub(crate) fn set_bytes_from(&mut self, slot: usize, bytes: impl Iterator<Item = u8>) {
-        let start = self.pool.len();
+        let start = self.pool.len() as u32;
         self.pool.extend(bytes);
-        self.slots[slot] = Slot::Bytes { start, length: self.pool.len() - start };
+        self.slots[slot] = Slot::Bytes { start, length: self.pool.len() as u32 - start };
     }
 
     /// Says that the field is not there.

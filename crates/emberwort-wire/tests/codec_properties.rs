@@ -3,6 +3,7 @@
 use emberwort_model::model::{Kind, Message};
 use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Plan, Source, check};
+use emberwort_wire::codec::check as check_body;
 use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{ValueRef, Values, decode, encode, json};
 use proptest::prelude::*;
@@ -208,10 +209,17 @@ proptest! {
     fn no_bytes_make_the_decoder_panic(plan in plan(), body in proptest::collection::vec(any::<u8>(), 0..600)) {
         let plan = &plan.messages[0];
         let mut values = Values::default();
-        for length in 0..body.len().min(80) {
-            let _ = decode(plan, &body[..length], &mut values);
+        for length in (0..body.len().min(80)).chain([body.len()]) {
+            let decoded = decode(plan, &body[..length], &mut values);
+            // The quick check says the same.
+            match check_body(plan, &body[..length]) {
+                Ok(extent) => {
+                    prop_assert_eq!(decoded, Ok(()));
+                    prop_assert_eq!((extent.sections, extent.later_bytes), (values.sections(), values.later_bytes()));
+                }
+                Err(error) => prop_assert_eq!(decoded, Err(error)),
+            }
         }
-        let _ = decode(plan, &body, &mut values);
     }
 }
 

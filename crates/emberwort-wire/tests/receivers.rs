@@ -75,7 +75,7 @@ struct Log {
 
 impl FrameSink for Log {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.read(frame)
+        self.reader.check(frame)
     }
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         self.events.push(Event::Good(at, frame.sequence.unwrap_or(0), wire.to_vec()));

@@ -48,12 +48,31 @@ pub struct SectionPlan {
     pub presence_bytes: usize,
     /// What to do, field after field.
     pub steps: Vec<Step>,
+    /// The raw numbers at the section's start whose places are fixed, for reading them fast; `steps` has them too.
+    pub lead: Vec<LeadField>,
+    /// How many of the steps `lead` stands for, spare space included.
+    pub lead_steps: usize,
     /// Its fewest bytes.
     pub least_size: usize,
     /// Its most bytes. Equal to `least_size` if all places are fixed.
     pub greatest_size: usize,
     /// Whether its size, and with it every place, is always the same.
     pub fixed: bool,
+}
+
+/// A raw number at a fixed place, ready to be read with one load of eight bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LeadField {
+    /// Index of the field in the message.
+    pub slot: u32,
+    /// The byte in which it begins, from the section's start.
+    pub byte: u32,
+    /// The first bit in that byte, in the order in which bits are filled.
+    pub shift: u8,
+    /// Width; `shift + width` is at most 64.
+    pub width: u8,
+    /// Whether it is in two's complement.
+    pub signed: bool,
 }
 
 /// What to do for one field.
@@ -173,13 +192,32 @@ impl SectionPlan {
             fixed &= least == greatest;
             steps.push(Step { slot, place, presence: presence_bit, action });
         }
+        let (lead, lead_steps) = lead_of(&steps);
         Self {
             revision,
             presence_bytes,
             steps,
+            lead,
+            lead_steps,
             least_size: least.div_ceil(8) as usize,
             greatest_size: greatest.div_ceil(8) as usize,
             fixed,
         }
     }
+}
+
+/// The fields at a section's start that can be read with one load each, and how many steps they are.
+fn lead_of(steps: &[Step]) -> (Vec<LeadField>, usize) {
+    let mut lead = Vec::new();
+    for (index, step) in steps.iter().enumerate() {
+        match (step.place, step.action, step.presence) {
+            (Place::Fixed(bit), Action::Bits { width, signed }, None) if bit % 8 + u32::from(width) <= 64 => {
+                let (byte, shift) = (bit / 8, (bit % 8) as u8);
+                lead.push(LeadField { slot: step.slot as u32, byte, shift, width, signed });
+            }
+            (Place::Fixed(_), Action::Skip { .. }, _) => {}
+            _ => return (lead, index),
+        }
+    }
+    (lead, steps.len())
 }

@@ -8,7 +8,7 @@ mod message;
 use std::sync::Arc;
 
 pub use frame::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone, cobs_longest};
-pub use message::{Action, MessagePlan, Place, SectionPlan, Step};
+pub use message::{Action, LeadField, MessagePlan, Place, SectionPlan, Step};
 
 use crate::model::Link;
 

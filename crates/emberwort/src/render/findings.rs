@@ -22,17 +22,13 @@ impl fmt::Debug for Shown<'_> {
 
 impl fmt::Display for Shown<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.message)
+        write!(f, "{} {}", self.finding.code.as_str(), self.message)
     }
 }
 
 impl std::error::Error for Shown<'_> {}
 
 impl Diagnostic for Shown<'_> {
-    fn code<'a>(&'a self) -> Option<Box<dyn fmt::Display + 'a>> {
-        Some(Box::new(self.finding.code.as_str()))
-    }
-
     fn severity(&self) -> Option<miette::Severity> {
         Some(match self.finding.code.severity() {
             Severity::Error => miette::Severity::Error,

@@ -1,0 +1,99 @@
+//! Framed traffic to statistics (receiver, checksum, message selection, body decoding, counting) against a bare pass over
+//! the same bytes: finding the sync bytes with memchr, and the checksum alone. Prints the ratio of the two.
+
+use std::hint::black_box;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use criterion::{Criterion, Throughput, criterion_group};
+use emberwort_capture::decode::Nothing;
+use emberwort_capture::{Decoder, Form, source};
+use emberwort_model::algorithm::Algorithm;
+use emberwort_model::{Plan, Source, check};
+use emberwort_wire::checksum::Checksum;
+use emberwort_wire::{Framing, Header};
+
+fn plan() -> Arc<Plan> {
+    let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
+    Arc::new(checked.plan.expect("the example is right"))
+}
+
+/// Four megabytes of GateStatus frames on bus485, with and without the operator's name.
+fn traffic(plan: &Plan) -> Vec<u8> {
+    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let plain = [0u8, 0xA9, 0x7A, 0x1D, 0xFE, 0xED, 0x01, 0x04, 0x78, 0, 0, 0xA0, 0x3F, 0];
+    let named = [1u8, 0xA9, 0x7A, 0x1D, 0xFE, 0xED, 0x01, 0x04, 4, b'W', b'r', b'e', b'n', 0x78, 0, 0, 0xA0, 0x3F, 0];
+    let mut out = Vec::with_capacity(5 << 20);
+    for sequence in 0.. {
+        let header = Header { key: 0x21, node: sequence % 5, sequence, revision: 3 };
+        let body: &[u8] = if sequence % 3 == 0 { &named } else { &plain };
+        framing.encode(&header, body, &mut out).expect("the body fits");
+        if out.len() > 4 << 20 {
+            return out;
+        }
+    }
+    out
+}
+
+fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
+    let mut decoder = Decoder::new(plan.clone(), None, Nothing);
+    source::read(Form::Raw, bytes, &mut decoder).expect("memory can be read");
+    let (_, statistics) = decoder.finish();
+    assert_eq!(statistics.good, bytes.len() as u64);
+    statistics.good_frames()
+}
+
+/// What no decoder of these frames can do without: looking for the sync bytes, and the checksum over the rest.
+fn bare_pass(checksum: &Checksum, bytes: &[u8]) -> u64 {
+    let mut frames = 0;
+    let mut at = 0;
+    while let Some(skip) = memchr::memchr(0xC6, &bytes[at..]) {
+        let start = at + skip;
+        let Some(size) = bytes.get(start + 5) else { break };
+        let end = start + 6 + usize::from(*size);
+        let Some(frame) = bytes.get(start + 2..end) else { break };
+        black_box(checksum.compute(frame));
+        frames += 1;
+        at = end + 2;
+    }
+    frames
+}
+
+fn bench(criterion: &mut Criterion) {
+    let plan = plan();
+    let bytes = traffic(&plan);
+    let checksum = Checksum::new(&Algorithm::named("crc-16/ibm-3740").expect("catalogued"));
+    assert_eq!(to_statistics(&plan, &bytes), bare_pass(&checksum, &bytes));
+    let mut group = criterion.benchmark_group("framed decode");
+    group.throughput(Throughput::Bytes(bytes.len() as u64));
+    group.bench_function("to statistics", |b| b.iter(|| to_statistics(&plan, &bytes)));
+    group.bench_function("bare pass", |b| b.iter(|| bare_pass(&checksum, &bytes)));
+    group.finish();
+    let decode = || drop(black_box(to_statistics(&plan, &bytes)));
+    let bare = || drop(black_box(bare_pass(&checksum, &bytes)));
+    println!("framed decode to statistics takes {:.2} times the bare pass", ratio(decode, bare));
+}
+
+/// How many times as long the first takes, both measured in turn: the best of 30 runs each.
+fn ratio(mut first: impl FnMut(), mut second: impl FnMut()) -> f64 {
+    let mut best = [Duration::MAX; 2];
+    for _ in 0..30 {
+        let start = Instant::now();
+        first();
+        let middle = Instant::now();
+        second();
+        best = [best[0].min(middle - start), best[1].min(middle.elapsed())];
+    }
+    best[0].as_secs_f64() / best[1].as_secs_f64()
+}
+
+criterion_group! {
+    name = benches;
+    config = Criterion::default().measurement_time(Duration::from_secs(3)).warm_up_time(Duration::from_secs(1));
+    targets = bench
+}
+
+fn main() {
+    benches();
+    Criterion::default().configure_from_args().final_summary();
+}
