@@ -152,6 +152,7 @@ impl LaneClock {
     }
 
     /// When the last byte of a range came. Ranges come in rising order.
+    #[inline]
     fn time_of(&mut self, range: &Range<u64>) -> Option<u64> {
         let last = range.end.saturating_sub(1);
         while self.marks.get(1).is_some_and(|(from, _)| *from <= last) {
@@ -165,6 +166,7 @@ struct Output<S> {
     plan: Arc<Plan>,
     sink: S,
     statistics: Statistics,
+    no_values: Values,
 }
 
 /// A lane's receiver pushes into this.
@@ -184,8 +186,8 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let message = self.reader.message();
         let extent = self.reader.extent();
-        let none = Values::default();
-        let values = if self.output.sink.wants_values() { self.reader.values(frame) } else { &none };
+        let values =
+            if self.output.sink.wants_values() { self.reader.values(frame) } else { &self.output.no_values };
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,
@@ -238,7 +240,7 @@ impl<S: RowSink> Decoder<S> {
             on,
             lanes: Vec::new(),
             interfaces: Vec::new(),
-            output: Output { plan: plan.clone(), sink, statistics },
+            output: Output { plan: plan.clone(), sink, statistics, no_values: Values::default() },
             plan,
         }
     }

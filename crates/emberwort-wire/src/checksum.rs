@@ -10,6 +10,7 @@ pub struct Checksum {
     /// step of eight ("slicing", Kounavis and Berry, "A systematic approach to building high performance software-based
     /// CRC generators", 2005).
     tables: Vec<[u64; 256]>,
+    start: State,
 }
 
 /// A computation under way.
@@ -28,7 +29,13 @@ impl Checksum {
             Algorithm::Crc(crc) => crc_tables(crc),
             _ => Vec::new(),
         };
-        Self { algorithm: *algorithm, tables }
+        let register = match *algorithm {
+            Algorithm::Crc(crc) if crc.reflect_in => crc.initial.reverse_bits() >> (64 - crc.width),
+            Algorithm::Crc(crc) => crc.initial << (64 - crc.width),
+            Algorithm::Internet { start, .. } => u64::from(start),
+            Algorithm::Sum8 { start, .. } | Algorithm::Xor8 { start, .. } => u64::from(start),
+        };
+        Self { algorithm: *algorithm, tables, start: State { register, odd: false } }
     }
 
     /// The algorithm.
@@ -37,14 +44,9 @@ impl Checksum {
     }
 
     /// The state before the first byte.
+    #[inline]
     pub fn start(&self) -> State {
-        let register = match self.algorithm {
-            Algorithm::Crc(crc) if crc.reflect_in => crc.initial.reverse_bits() >> (64 - crc.width),
-            Algorithm::Crc(crc) => crc.initial << (64 - crc.width),
-            Algorithm::Internet { start, .. } => u64::from(start),
-            Algorithm::Sum8 { start, .. } | Algorithm::Xor8 { start, .. } => u64::from(start),
-        };
-        State { register, odd: false }
+        self.start
     }
 
     /// Takes in more bytes.

@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use emberwort_model::plan::{ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
+use emberwort_model::model::ByteOrder;
+use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
 use thiserror::Error;
 
 use crate::bits;
@@ -14,6 +15,7 @@ use crate::codec::BodyError;
 #[derive(Clone, Debug)]
 pub struct Framing {
     plan: Arc<ChannelPlan>,
+    places: Vec<PartPlace>,
     checksums: Vec<FrameChecksum>,
     length: Option<usize>,
     key: Option<usize>,
@@ -23,15 +25,53 @@ pub struct Framing {
     fixed: Vec<usize>,
 }
 
+/// Where a part lies, ready to be read.
+#[derive(Clone, Copy, Debug)]
+struct PartPlace {
+    tail: bool,
+    at_bit: usize,
+    bits: u8,
+    /// For parts of one or two whole bytes, which most are: how many.
+    whole_bytes: u8,
+}
+
+impl PartPlace {
+    fn of(part: &Part) -> Self {
+        let at_bit = part.at_bit as usize;
+        let whole = at_bit % 8 == 0 && matches!(part.bits, 8 | 16);
+        Self { tail: part.zone == Zone::Tail, at_bit, bits: part.bits, whole_bytes: if whole { part.bits / 8 } else { 0 } }
+    }
+
+    #[inline(always)]
+    fn read(self, bytes: &[u8], body_end: usize, order: ByteOrder) -> u64 {
+        let start = if self.tail { body_end } else { 0 };
+        if self.whole_bytes == 1 {
+            u64::from(bytes[start + self.at_bit / 8])
+        } else {
+            self.read_wide(&bytes[start..], order)
+        }
+    }
+
+    #[inline(never)]
+    fn read_wide(self, zone: &[u8], order: ByteOrder) -> u64 {
+        if self.whole_bytes == 2
+            && let Some(Ok(pair)) = zone.get(self.at_bit / 8..self.at_bit / 8 + 2).map(<[u8; 2]>::try_from)
+        {
+            return u64::from(match order {
+                ByteOrder::Little => u16::from_le_bytes(pair),
+                ByteOrder::Big => u16::from_be_bytes(pair),
+            });
+        }
+        bits::read(zone, self.at_bit, self.bits, order)
+    }
+}
+
 /// One checksum part of a frame.
 #[derive(Clone, Debug)]
 struct FrameChecksum {
     part: usize,
     checksum: Checksum,
-    over: Vec<Covered>,
-    /// Stretches that count as zero, or are left out if `skipping`: the part itself, and checksums behind it.
-    blank: Vec<(Zone, usize, usize)>,
-    skipping: bool,
+    pieces: Vec<Piece>,
 }
 
 /// The values of the frame parts that a sender chooses.
@@ -180,22 +220,28 @@ impl Framing {
         let find = |wanted: fn(&Role) -> bool| plan.parts.iter().position(|part| wanted(&part.role));
         let checksum_parts: Vec<usize> =
             (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Checksum { .. })).collect();
-        let place = |part: &Part| (part.zone, part.at_bit as usize / 8, usize::from(part.bits) / 8);
+        let place = |part: &Part| {
+            let (start, end) = (part.at_bit as usize / 8, (part.at_bit as usize + usize::from(part.bits)) / 8);
+            match part.zone {
+                Zone::Head => (Bound::Head(start), Bound::Head(end)),
+                Zone::Tail => (Bound::Tail(start), Bound::Tail(end)),
+            }
+        };
         let checksums = checksum_parts
             .iter()
             .enumerate()
             .filter_map(|(n, index)| match &plan.parts[*index].role {
-                Role::Checksum { algorithm, over, skipping, .. } => Some(FrameChecksum {
-                    part: *index,
-                    checksum: Checksum::new(algorithm),
-                    over: over.clone(),
-                    blank: checksum_parts[n..].iter().map(|later| place(&plan.parts[*later])).collect(),
-                    skipping: *skipping,
-                }),
+                Role::Checksum { algorithm, over, skipping, .. } => {
+                    // The part itself counts as zero, and checksums behind it.
+                    let blank: Vec<_> = checksum_parts[n..].iter().map(|later| place(&plan.parts[*later])).collect();
+                    let pieces = pieces(over, &blank, *skipping);
+                    Some(FrameChecksum { part: *index, checksum: Checksum::new(algorithm), pieces })
+                }
                 _ => None,
             })
             .collect();
         Self {
+            places: plan.parts.iter().map(PartPlace::of).collect(),
             checksums,
             length: find(|role| matches!(role, Role::Length { .. })),
             key: find(|role| *role == Role::Message),
@@ -219,10 +265,9 @@ impl Framing {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn part_value(&self, index: usize, bytes: &[u8], body_end: usize) -> u64 {
-        let part = &self.plan.parts[index];
-        bits::read(bytes, Self::bit_of(part, body_end), part.bits, self.plan.byte_order)
+        self.places[index].read(bytes, body_end, self.plan.byte_order)
     }
 
     fn set_part(&self, index: usize, value: u64, bytes: &mut [u8], body_end: usize) -> Result<(), FrameError> {
@@ -314,15 +359,13 @@ impl Framing {
             return Ok(None);
         }
         let Role::Length { other_bytes, unit } = part.role else { return Ok(None) };
-        let value = bits::read(bytes, part.at_bit as usize, part.bits, plan.byte_order);
-        let around = (plan.head_bytes + plan.tail_bytes) as i128;
-        let length = i128::from(value) * unit as i128 - other_bytes as i128 + around;
-        if length < around || length > plan.limit as i128 {
-            return Err(FrameFault::Length {
-                length: length.clamp(0, i128::from(u64::MAX)) as u64,
-                least: around as usize,
-                greatest: plan.limit,
-            });
+        let value = self.part_value(index, bytes, 0);
+        let around = plan.head_bytes + plan.tail_bytes;
+        // Saturating, since a length part of 64 bits can claim anything.
+        let counted = value.saturating_mul(unit as u64);
+        let length = counted.saturating_add(around as u64).saturating_sub(other_bytes as u64);
+        if counted < other_bytes as u64 || length > plan.limit as u64 {
+            return Err(FrameFault::Length { length, least: around, greatest: plan.limit });
         }
         Ok(Some(length as usize))
     }
@@ -353,6 +396,13 @@ impl Framing {
                 return Err(FrameFault::Length { length: length as u64, least: bytes.len(), greatest: bytes.len() });
             }
         }
+        self.check_sized(bytes)
+    }
+
+    /// The same for bytes whose number is what the length part says.
+    #[inline]
+    pub(crate) fn check_sized<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
+        let plan = &self.plan;
         let body_end = bytes.len() - plan.tail_bytes;
         for checksum in &self.checksums {
             let expected = checksum.compute(bytes, body_end);
@@ -369,38 +419,64 @@ impl Framing {
                 return Err(FrameFault::Fixed { part: *part, expected, found });
             }
         }
-        let value = |part: Option<usize>| part.map(|part| self.part_value(part, bytes, body_end));
+        #[inline(always)]
+        fn value(framing: &Framing, part: Option<usize>, bytes: &[u8], body_end: usize) -> Option<u64> {
+            part.map(|part| framing.part_value(part, bytes, body_end))
+        }
         Ok(FrameView {
             bytes,
             body: &bytes[plan.head_bytes..body_end],
-            key: value(self.key).unwrap_or(0),
-            node: value(self.address),
-            sequence: value(self.sequence),
-            revision: value(self.revision),
+            key: value(self, self.key, bytes, body_end).unwrap_or(0),
+            node: value(self, self.address, bytes, body_end),
+            sequence: value(self, self.sequence, bytes, body_end),
+            revision: value(self, self.revision, bytes, body_end),
         })
     }
 }
 
+/// A piece of what a checksum covers.
+#[derive(Clone, Copy, Debug)]
+enum Piece {
+    /// Bytes of the frame.
+    Bytes(Covered),
+    /// So many zero bytes, in place of a checksum part.
+    Zeros(usize),
+}
+
+/// What a checksum covers, piece after piece: the stretches, with zeros in place of the blank parts inside them, or without
+/// those parts if they are skipped.
+fn pieces(over: &[Covered], blank: &[(Bound, Bound)], skipping: bool) -> Vec<Piece> {
+    let mut pieces = Vec::new();
+    for covered in over {
+        let mut from = covered.from;
+        for (start, end) in blank {
+            // Bounds of one zone compare by offset, and the tail lies behind the head, whatever the body's size.
+            let inside = !start.is_before(covered.from) && !covered.to.is_before(*end);
+            if !inside {
+                continue;
+            }
+            pieces.push(Piece::Bytes(Covered { from, to: *start }));
+            if !skipping {
+                pieces.push(Piece::Zeros(end.at(0) - start.at(0)));
+            }
+            from = *end;
+        }
+        pieces.push(Piece::Bytes(Covered { from, to: covered.to }));
+    }
+    pieces.retain(|piece| !matches!(piece, Piece::Bytes(covered) if covered.from == covered.to));
+    pieces
+}
+
 impl FrameChecksum {
+    #[inline]
     fn compute(&self, frame: &[u8], body_end: usize) -> u64 {
         let mut state = self.checksum.start();
-        for covered in &self.over {
-            let (mut at, end) = (covered.from.at(body_end), covered.to.at(body_end));
-            for (zone, offset, bytes) in &self.blank {
-                let start = match zone {
-                    Zone::Head => *offset,
-                    Zone::Tail => body_end + offset,
-                };
-                if start < at || start + bytes > end {
-                    continue;
-                }
-                state = self.checksum.update(state, &frame[at..start]);
-                if !self.skipping {
-                    state = self.checksum.update(state, &[0; 8][..*bytes]);
-                }
-                at = start + bytes;
-            }
-            state = self.checksum.update(state, &frame[at..end]);
+        for piece in &self.pieces {
+            let bytes = match piece {
+                Piece::Bytes(covered) => &frame[covered.from.at(body_end)..covered.to.at(body_end)],
+                Piece::Zeros(count) => &[0; 8][..*count],
+            };
+            state = self.checksum.update(state, bytes);
         }
         self.checksum.finish(state)
     }

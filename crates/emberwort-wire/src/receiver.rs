@@ -155,6 +155,7 @@ impl Receiver {
     }
 
     /// Gives the bytes from `start` up to `to` away: to the broken frame that they belong to, or as stray.
+    #[inline]
     fn flush<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
         if self.start < to {
             let range = self.start..to;
@@ -194,6 +195,7 @@ impl Receiver {
         self.pass(window, self.scan + 1, sink);
     }
 
+    #[inline]
     fn succeed<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, view: &FrameView<'_>, end: u64, sink: &mut S) {
         self.flush(window, self.scan, sink);
         let range = self.scan..end;
@@ -206,7 +208,9 @@ impl Receiver {
         let sync = &framing.plan().sync;
         loop {
             let rest = window.from(self.scan);
-            let Some(skip) = memchr::memchr(sync[0], rest) else {
+            // On clean traffic the next frame begins at once.
+            let found = if rest.first() == Some(&sync[0]) { Some(0) } else { memchr::memchr(sync[0], rest) };
+            let Some(skip) = found else {
                 self.pass(window, window.end(), sink);
                 return;
             };
@@ -215,7 +219,7 @@ impl Receiver {
             }
             let rest = &rest[skip..];
             let seen = sync.len().min(rest.len());
-            if rest[..seen] != sync[..seen] {
+            if !sync.iter().zip(rest).all(|(wanted, found)| wanted == found) {
                 self.pass(window, self.scan + 1, sink);
                 continue;
             }
@@ -238,8 +242,11 @@ impl Receiver {
             match length.and_then(|length| rest.get(..length).ok_or(length).ok()) {
                 Some(bytes) => {
                     let end = self.scan + bytes.len() as u64;
-                    match framing.check(bytes).and_then(|view| sink.judge(&view).map(|()| view)) {
-                        Ok(view) => self.succeed(window, &view, end, sink),
+                    match framing.check_sized(bytes) {
+                        Ok(view) => match sink.judge(&view) {
+                            Ok(()) => self.succeed(window, &view, end, sink),
+                            Err(fault) => self.fail(window, fault, end, sink),
+                        },
                         Err(fault) => self.fail(window, fault, end, sink),
                     }
                 }
@@ -331,6 +338,8 @@ impl Receiver {
 pub struct BodyReader {
     plan: Arc<Plan>,
     channel: usize,
+    /// The message of each key below 256, which most are.
+    small_keys: Vec<Option<usize>>,
     message: usize,
     extent: Extent,
     values: Values,
@@ -339,7 +348,8 @@ pub struct BodyReader {
 impl BodyReader {
     /// A reader for the frames of one channel, by its index in the plan.
     pub fn new(plan: Arc<Plan>, channel: usize) -> Self {
-        Self { plan, channel, message: 0, extent: Extent::default(), values: Values::default() }
+        let small_keys = (0..256).map(|key| plan.channels[channel].message_of(key)).collect();
+        Self { plan, channel, small_keys, message: 0, extent: Extent::default(), values: Values::default() }
     }
 
     /// Selects the message of a frame, and checks that its body can be decoded.
@@ -348,9 +358,11 @@ impl BodyReader {
     /// If the key selects no message, or the body cannot be decoded.
     #[inline]
     pub fn check(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        let message = self.plan.channels[self.channel]
-            .message_of(frame.key)
-            .ok_or(FrameFault::UnknownMessage { key: frame.key })?;
+        let message = match self.small_keys.get(frame.key as usize) {
+            Some(message) if frame.key < 256 => *message,
+            _ => self.plan.channels[self.channel].message_of(frame.key),
+        };
+        let message = message.ok_or(FrameFault::UnknownMessage { key: frame.key })?;
         self.message = message;
         self.extent = codec::check(&self.plan.messages[message], frame.body)
             .map_err(|error| FrameFault::Body { message, error })?;

@@ -9,7 +9,7 @@ use emberwort_model::model::End;
 #[derive(Clone, Debug, Default)]
 pub struct SequenceWatch {
     /// The last number of each sender, by rising channel, end and node.
-    last: Vec<((usize, bool, u64), u64)>,
+    last: Vec<(u128, u64)>,
     gaps: u64,
     missing: u64,
     jumps_back: u64,
@@ -28,7 +28,7 @@ impl SequenceWatch {
     /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
     pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
-        let sender = (channel, from == End::Host, node);
+        let sender = (channel as u128) << 65 | u128::from(from == End::Host) << 64 | u128::from(node);
         let before = match self.last.binary_search_by_key(&sender, |(sender, _)| *sender) {
             Ok(at) => std::mem::replace(&mut self.last[at].1, number),
             Err(at) => {

@@ -159,7 +159,7 @@ impl Channel<'_> {
                     Zone::Head => (Bound::Head(offset), Bound::Head(offset + bytes)),
                     Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + bytes)),
                 };
-                if !(not_behind(covered.from, first) && not_behind(last, covered.to)) {
+                if first.is_before(covered.from) || covered.to.is_before(last) {
                     continue;
                 }
                 lines.extend(update(at, first));
@@ -524,15 +524,6 @@ fn bound(bound: Bound) -> String {
         Bound::Head(offset) => format!("{offset}u"),
         Bound::Tail(0) => "end".into(),
         Bound::Tail(offset) => format!("end + {offset}u"),
-    }
-}
-
-/// Whether `a` lies at or before `b` for every size of the body.
-fn not_behind(a: Bound, b: Bound) -> bool {
-    match (a, b) {
-        (Bound::Head(a), Bound::Head(b)) | (Bound::Tail(a), Bound::Tail(b)) => a <= b,
-        (Bound::Head(_), Bound::Tail(_)) => true,
-        (Bound::Tail(_), Bound::Head(_)) => false,
     }
 }
 

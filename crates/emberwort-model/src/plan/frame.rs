@@ -122,10 +122,22 @@ pub enum Bound {
 
 impl Bound {
     /// The byte offset in a frame whose body ends at `body_end`.
+    #[inline]
     pub fn at(self, body_end: usize) -> usize {
         match self {
             Bound::Head(offset) => offset,
             Bound::Tail(offset) => body_end + offset,
+        }
+    }
+}
+
+impl Bound {
+    /// Whether this place lies before another one for every size of the body; the ends of an empty body count as apart.
+    pub fn is_before(self, other: Bound) -> bool {
+        match (self, other) {
+            (Bound::Head(a), Bound::Head(b)) | (Bound::Tail(a), Bound::Tail(b)) => a < b,
+            (Bound::Head(_), Bound::Tail(_)) => true,
+            (Bound::Tail(_), Bound::Head(_)) => false,
         }
     }
 }
@@ -142,6 +154,7 @@ impl ChannelPlan {
     }
 
     /// The index of the message that a key selects.
+    #[inline]
     pub fn message_of(&self, key: u64) -> Option<usize> {
         self.keys.binary_search_by_key(&key, |(key, _)| *key).ok().map(|at| self.keys[at].1)
     }
