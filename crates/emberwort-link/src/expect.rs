@@ -115,7 +115,7 @@ impl Expectation {
                 (wrong == 0, format!("{compared} good frames compared with what was sent, {wrong} differ"))
             }
             Kind::GapsAtMost(count) => {
-                (report.gaps <= *count, format!("{} found, with {} missing frames", report.gaps, report.missing))
+                (report.gaps <= *count, format!("{} found, with {} numbers left out", report.gaps, report.missing))
             }
             Kind::BrokenAtMost(count) => (report.host.broken <= *count, format!("{} broken", report.host.broken)),
         };

@@ -76,6 +76,11 @@ pub fn stdout() -> BufWriter<StdoutLock<'static>> {
     BufWriter::with_capacity(1 << 16, io::stdout().lock())
 }
 
+/// Columns of the terminal on standard output, if it is one.
+pub fn terminal_width() -> Option<usize> {
+    terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)).filter(|width| *width >= 40)
+}
+
 /// Whether an error only says that nobody reads the output any longer.
 pub fn is_broken_pipe(error: &anyhow::Error) -> bool {
     error

@@ -132,8 +132,8 @@ fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> Stri
     out.push_str(&heard_line("the host", &report.host));
     out.push_str(&heard_line("each device", &report.device));
     if report.gaps > 0 {
-        let (gaps, frames) = (plural(report.gaps, "counter gap"), plural(report.missing, "frame"));
-        out.push_str(&format!("the host saw {gaps}, with {frames} missing\n"));
+        let (gaps, numbers) = (plural(report.gaps, "counter gap"), plural(report.missing, "number"));
+        out.push_str(&format!("the host saw {gaps}, with {numbers} left out by lost frames and restarts\n"));
     }
     if report.jumps_back > 0 {
         let jumps = plural(report.jumps_back, "time");

@@ -5,6 +5,7 @@ use std::fmt;
 use emberwort_model::Source;
 use emberwort_model::diagnostics::{Finding, Severity, escaped, is_unsafe_to_show};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+use owo_colors::Style;
 
 /// A finding as the renderer wants it.
 struct Shown<'a> {
@@ -72,10 +73,21 @@ fn harmless(text: &str) -> String {
         .collect()
 }
 
+/// Sentences are broken at this column.
+const WIDTH: usize = 110;
+
 /// The findings of a source, one under the other.
 pub fn render(source: &Source, findings: &[Finding], colour: bool) -> String {
-    let theme = if colour { GraphicalTheme::unicode() } else { GraphicalTheme::unicode_nocolor() };
-    let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(100).with_context_lines(1);
+    let mut theme = GraphicalTheme::unicode_nocolor();
+    if colour {
+        // Few colours, that can be read on dark and on light grounds.
+        theme.styles.error = Style::new().red().bold();
+        theme.styles.warning = Style::new().yellow().bold();
+        theme.styles.help = Style::new().green().bold();
+        theme.styles.link = Style::new().bold();
+        theme.styles.highlights = vec![Style::new().red().bold(), Style::new().blue().bold()];
+    }
+    let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(WIDTH).with_context_lines(1);
     let code = NamedSource::new(escaped(&source.name), harmless(&source.text));
     let mut out = String::new();
     for finding in findings {

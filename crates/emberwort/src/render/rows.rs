@@ -24,6 +24,8 @@ pub struct RowStyle {
     pub messages: Vec<usize>,
     pub node: Option<u64>,
     pub look: Look,
+    /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
+    pub width: Option<usize>,
 }
 
 /// The most bytes of a broken frame or a stray run that a table line shows.
@@ -132,26 +134,46 @@ impl<W: Write> RowPrinter<W> {
         let plan = &self.plan.messages[row.message];
         let width = self.widths.message;
         let _ = write!(self.line, "{:<width$}  ", plan.message.name);
-        let mut separator = "";
+        let mut words = Vec::new();
         for (slot, field) in plan.message.fields.iter().enumerate() {
             let value = row.values.get(slot);
             if field.is_spare() || value == ValueRef::Absent {
                 continue;
             }
-            let _ = write!(self.line, "{separator}{}=", field.name);
-            separator = "  ";
+            let mut word = format!("{}=", field.name);
             if self.style.raw
                 && let ValueRef::Raw(raw) = value
             {
-                let _ = write!(self.line, "{}", text::signed(&field.kind, raw));
-                continue;
+                let _ = write!(word, "{}", text::signed(&field.kind, raw));
+            } else {
+                let _ = text::write_value(field, value, &mut word);
+                if has_unit(field, value) {
+                    let _ = write!(word, " {}", escaped(&field.unit));
+                }
             }
-            let _ = text::write_value(field, value, &mut self.line);
-            if has_unit(field, value) {
-                let _ = write!(self.line, " {}", escaped(&field.unit));
-            }
+            words.push(word);
         }
-        let _ = write!(self.line, "{}", remarks(&self.plan, row));
+        words.extend(remarks(&self.plan, row));
+        self.table_words(&words);
+    }
+
+    /// Ends a table line with words; on a terminal they go on under each other where they do not fit.
+    fn table_words(&mut self, words: &[String]) {
+        let indent = self.line.chars().count();
+        let mut column = indent;
+        for (n, word) in words.iter().enumerate() {
+            let length = word.chars().count() + 2;
+            let full = self.style.width.is_some_and(|width| column + length - 2 > width && column > indent);
+            if full {
+                self.emit();
+                self.line = " ".repeat(indent);
+                column = indent;
+            } else if n > 0 {
+                self.line.push_str("  ");
+            }
+            self.line.push_str(word);
+            column += length;
+        }
         self.emit();
     }
 
@@ -165,7 +187,7 @@ impl<W: Write> RowPrinter<W> {
             row.from.as_str(),
             row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
             plan.channels[row.channel].name,
-            remarks(&plan, row),
+            remarks(&plan, row).map_or_else(String::new, |remark| format!(" {remark}")),
         );
         self.line = self.style.look.paint(Paint::Bold, heading);
         self.emit();
@@ -308,16 +330,15 @@ fn has_unit(field: &emberwort_model::model::Field, value: ValueRef<'_>) -> bool 
 }
 
 /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
-fn remarks(plan: &Plan, row: &Row<'_>) -> String {
+fn remarks(plan: &Plan, row: &Row<'_>) -> Option<String> {
     let message = &plan.messages[row.message];
     let held = row.values.sections();
     let later = row.values.later_bytes();
     if later > 0 {
-        format!("  ({} from a later revision)", super::plural(later, "byte"))
-    } else if held < message.sections.len() {
-        format!("  (sender of a revision before {})", message.sections[held].revision)
+        Some(format!("({} from a later revision)", super::plural(later, "byte")))
     } else {
-        String::new()
+        let lacking = message.sections.get(held)?;
+        Some(format!("(sender of a revision before {})", lacking.revision))
     }
 }
 

@@ -104,9 +104,9 @@ pub fn tables(account: &Account<'_>) -> String {
     }
     if statistics.sequence.gaps() > 0 {
         notes.push(format!(
-            "sequence numbers have {}; {} may be missing",
+            "sequence numbers have {}, with {} left out by lost frames and restarts",
             plural(statistics.sequence.gaps(), "gap"),
-            plural(statistics.sequence.missing(), "frame")
+            plural(statistics.sequence.missing(), "number")
         ));
     }
     if statistics.sequence.jumps_back() > 0 {
