@@ -3,7 +3,7 @@
 mod fields;
 mod frames;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use crate::diagnostics::{Code, Finding, nearest};
@@ -14,7 +14,7 @@ use crate::syntax::ast::{ByteOrder, End, File, LabelledItem, MessageItem, Name, 
 
 /// Looks up and checks all items. The plan is there if nothing stands in its way.
 pub(crate) fn resolve(file: &File, findings: Vec<Finding>) -> (Option<Plan>, Vec<Finding>) {
-    let mut resolver = Resolver { findings, labelled: HashMap::new(), names: HashMap::new() };
+    let mut resolver = Resolver { findings, labelled: BTreeMap::new(), names: HashMap::new() };
     let plan = resolver.link(file);
     let mut findings = resolver.findings;
     findings.sort_by_key(|finding| (finding.span.start, finding.code));
@@ -24,7 +24,8 @@ pub(crate) fn resolve(file: &File, findings: Vec<Finding>) -> (Option<Plan>, Vec
 
 struct Resolver {
     findings: Vec<Finding>,
-    labelled: HashMap<String, Arc<Labelled>>,
+    /// In order of name, so that findings that list them are always the same.
+    labelled: BTreeMap<String, Arc<Labelled>>,
     /// Items by name, with the place of their first declaration.
     names: HashMap<String, Span>,
 }

@@ -1,0 +1,117 @@
+//! Any text gives findings or a plan: no panic, places inside the text, and the same twice.
+
+use emberwort_model::diagnostics::Severity;
+use emberwort_model::syntax::parse_algorithm;
+use emberwort_model::{Source, check};
+use proptest::prelude::*;
+
+const MARLOCK: &str = include_str!("../../../examples/marlock/marlock.ember");
+
+fn judge(text: &str) -> Result<(), TestCaseError> {
+    let source = Source::new("any.ember", text);
+    let checked = check(&source);
+    let errors = checked.findings.iter().any(|finding| finding.code.severity() == Severity::Error);
+    prop_assert_eq!(checked.plan.is_none(), errors, "a plan if and only if there are no errors");
+    for finding in &checked.findings {
+        prop_assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len(), "{:?}", finding);
+        prop_assert!(text.is_char_boundary(finding.span.start) && text.is_char_boundary(finding.span.end), "{:?}", finding);
+        let (line, column) = source.line_column(finding.span.start);
+        prop_assert!(line >= 1 && column >= 1);
+    }
+    prop_assert!(checked.findings.windows(2).all(|pair| pair[0].span.start <= pair[1].span.start));
+    prop_assert_eq!(check(&source).findings, checked.findings);
+    Ok(())
+}
+
+/// Words, signs and numbers of the language, thrown together.
+fn soup() -> impl Strategy<Value = String> {
+    let word = prop_oneof![
+        proptest::sample::select(vec![
+            "link", "enum", "flags", "message", "channel", "frame", "body", "sync", "id", "from", "host", "device", "every",
+            "on", "answered", "by", "within", "added", "in", "optional", "or", "none", "step", "bits", "bytes", "spare", "bool",
+            "f32", "text", "u8", "i12", "u64", "u65", "revision", "byte_order", "little", "medium", "uart", "udp", "packet",
+            "stuffing", "cobs", "limit", "length", "of", "over", "crc-16/ibm-3740", "crc 16 poly", "xor8", "skipping", "A", "b",
+            "Mode", "8N1", "ms", "%", "record", "table", "import",
+        ])
+        .prop_map(str::to_owned),
+        proptest::sample::select(vec!["{", "}", "[", "]", ":", "=", "*", "+", "-", "..", ",", "\n", "\"", "# x\n", "## x\n", "°", "\u{7}"])
+            .prop_map(str::to_owned),
+        any::<i64>().prop_map(|n| n.to_string()),
+        (0u64..99, 0u64..999).prop_map(|(a, b)| format!("{a}.{b}")),
+    ];
+    proptest::collection::vec(word, 0..120).prop_map(|words| words.join(" "))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(500))]
+
+    #[test]
+    fn any_characters(text in "\\PC{0,300}") {
+        judge(&text)?;
+    }
+
+    #[test]
+    fn any_words_of_the_language(text in soup()) {
+        judge(&text)?;
+        judge(&format!("link l {{ revision 1 byte_order big }}\n{text}"))?;
+    }
+
+    #[test]
+    fn the_example_with_pieces_cut_out_or_swapped(
+        cuts in proptest::collection::vec((any::<prop::sample::Index>(), 0usize..40), 1..4),
+        extra in "[{}\\[\\]:=.,\"#a-z0-9\n ]{0,6}",
+    ) {
+        let mut text = MARLOCK.to_owned();
+        for (at, length) in cuts {
+            let mut start = at.index(text.len());
+            while !text.is_char_boundary(start) {
+                start -= 1;
+            }
+            let mut end = (start + length).min(text.len());
+            while !text.is_char_boundary(end) {
+                end += 1;
+            }
+            text.replace_range(start..end, &extra);
+        }
+        judge(&text)?;
+    }
+
+    #[test]
+    fn any_algorithm(text in "(crc|sum8|xor8|internet|crc-16/[a-z0-9-]{0,8}|[ -~]{0,10})( (poly|init|start|final xor|reflect in|[0-9]{1,3}|0x[0-9A-F]{1,9})){0,5}") {
+        if let Err(findings) = parse_algorithm(&text) {
+            prop_assert!(!findings.is_empty());
+        }
+    }
+}
+
+#[test]
+fn a_long_line_of_unclosed_braces_is_one_finding_each_way() {
+    let deep = "{".repeat(10_000);
+    let checked = check(&Source::new("deep", format!("link l {{ revision 1 byte_order big }}\nmessage M {deep}")));
+    assert!(!checked.findings.is_empty() && checked.findings.len() < 10, "{}", checked.findings.len());
+    let closing = "}".repeat(10_000);
+    let checked = check(&Source::new("shallow", closing));
+    assert!(!checked.findings.is_empty());
+}
+
+/// The time to check grows with the size of the text, not with its square: ten times the text takes less than thirty times.
+#[test]
+fn checking_grows_with_the_text() {
+    let text = |count: usize| {
+        let messages: String = (0..count).map(|n| format!("message M{n} {{ from host  a : u8  b : 0 .. 10 m step 0.5 }}\n")).collect();
+        format!("link l {{ revision 1  byte_order little }}\n{messages}")
+    };
+    let time = |text: String| {
+        let source = Source::new("many", text);
+        (0..3)
+            .map(|_| {
+                let start = std::time::Instant::now();
+                assert!(check(&source).plan.is_some());
+                start.elapsed()
+            })
+            .min()
+            .unwrap()
+    };
+    let (small, large) = (time(text(400)), time(text(4000)));
+    assert!(large < small * 30, "400 messages take {small:?}, 4000 take {large:?}");
+}
