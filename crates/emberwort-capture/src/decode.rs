@@ -186,8 +186,7 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let message = self.reader.message();
         let extent = self.reader.extent();
-        let values =
-            if self.output.sink.wants_values() { self.reader.values(frame) } else { &self.output.no_values };
+        let values = if self.output.sink.wants_values() { self.reader.values(frame) } else { &self.output.no_values };
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,

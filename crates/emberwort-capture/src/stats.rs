@@ -44,7 +44,8 @@ pub struct Statistics {
 impl Statistics {
     /// All zero.
     pub fn new(plan: Arc<Plan>) -> Self {
-        let sequence = |channel: &ChannelPlan| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits);
+        let sequence =
+            |channel: &ChannelPlan| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits);
         Self {
             sequence_bits: plan.channels.iter().map(sequence).collect(),
             input: 0,

@@ -48,7 +48,8 @@ fn a_quiet_link_loses_nothing() {
 
 #[test]
 fn the_same_seed_gives_the_same_bytes_and_another_does_not() {
-    let noisy = |seed: u64| format!("seed = {seed}\n{QUIET}[wire]\nbit_errors = 1e-3\nbyte_loss = 1e-3\nduplicates = 0.02\n");
+    let noisy =
+        |seed: u64| format!("seed = {seed}\n{QUIET}[wire]\nbit_errors = 1e-3\nbyte_loss = 1e-3\nduplicates = 0.02\n");
     let (first, again, other) = (trial(&noisy(1)), trial(&noisy(1)), trial(&noisy(2)));
     assert_eq!(first, again);
     assert_ne!(first.record, other.record);
@@ -182,10 +183,18 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
     assert!(signal("oil = { sine = 200, around = 100, period = \"1 s\" }").contains("-100.0"));
     assert!(signal("state = { ramp = [0, 1], from = \"0 s\", to = \"1 s\" }").contains("only numbers can ramp"));
     assert!(signal("oil = { spline = 3 }").contains("this is no signal; write a value, { ramp"));
-    assert!(signal("oil = { square = [1, 2], period = \"1 s\", phase = 1 }").contains("`phase` does not belong to `square`"));
+    assert!(
+        signal("oil = { square = [1, 2], period = \"1 s\", phase = 1 }")
+            .contains("`phase` does not belong to `square`")
+    );
     assert!(signal("opening = { steps = [[\"1 s\", 2]] }").contains("steps begin at \"0 s\""));
-    assert!(device("[[request]]\nat = \"1 s\"\nmessage = \"Alarm\"").contains("comes from the device, not from the host"));
-    assert!(device("[[device.reply]]\nto = \"WhoAreYou\"\nwith = \"Refused\"").contains("does not say that `WhoAreYou` is answered by"));
+    assert!(
+        device("[[request]]\nat = \"1 s\"\nmessage = \"Alarm\"").contains("comes from the device, not from the host")
+    );
+    assert!(
+        device("[[device.reply]]\nto = \"WhoAreYou\"\nwith = \"Refused\"")
+            .contains("does not say that `WhoAreYou` is answered by")
+    );
     assert!(device("[wire]\nbit_errors = 2").contains("wire.bit_errors: 2 is no chance"));
     let must = |sentence: &str| problem(&format!("must = [\"{sentence}\"]\n{QUIET}"));
     assert!(must("at least many GateStatus").contains("`many` is no whole number"));

@@ -126,13 +126,19 @@ fn places_are_fixed_until_something_varies() {
     let places: Vec<Place> = message.sections[0].steps.iter().map(|step| step.place).collect();
     let behind = |aligned| Place::Behind { aligned };
     // A presence byte, a at bit 8, f at the next byte boundary, b behind it; from b on the size varies.
-    assert_eq!(places, [Place::Fixed(8), Place::Fixed(16), Place::Fixed(48), behind(false), behind(true), behind(false)]);
+    assert_eq!(
+        places,
+        [Place::Fixed(8), Place::Fixed(16), Place::Fixed(48), behind(false), behind(true), behind(false)]
+    );
     assert_eq!(message.sections[0].steps[4].action, Action::Counted { max: 300, count_bytes: 2 });
     // Without b and with an empty text: 6 bytes, 5 bits filled up to 8, a count of 2 bytes, one bit.
     assert_eq!((message.sections[0].least_size, message.sections[0].greatest_size), (10, 311));
     assert_eq!((message.sections[1].least_size, message.sections[1].fixed), (2, true));
     assert_eq!((message.sections[2].least_size, message.sections[2].greatest_size), (1, 2));
-    assert_eq!((message.sections_of(1), message.sections_of(2), message.sections_of(3), message.sections_of(9)), (1, 1, 2, 3));
+    assert_eq!(
+        (message.sections_of(1), message.sections_of(2), message.sections_of(3), message.sections_of(9)),
+        (1, 1, 2, 3)
+    );
     assert_eq!((message.least_size(), message.greatest_size()), (13, 315));
 }
 
@@ -150,7 +156,12 @@ fn layout_rows_show_places_codes_and_values() {
         let plan = link(order, items);
         rows(&plan.messages[0])
             .iter()
-            .map(|row| format!("{} {} {} | {} | {} {} {}", row.field, row.place, row.bits, row.raw, row.physical, row.unit, row.default))
+            .map(|row| {
+                format!(
+                    "{} {} {} | {} | {} {} {}",
+                    row.field, row.place, row.bits, row.raw, row.physical, row.unit, row.default
+                )
+            })
             .collect()
     };
     assert_eq!(
@@ -166,7 +177,10 @@ fn layout_rows_show_places_codes_and_values() {
         ]
     );
     let big: Vec<String> = shown("big").iter().map(|row| row.split(" | ").next().unwrap().to_owned()).collect();
-    assert_eq!(big, ["mode 0.7 3", "level 0.4 5", "t 1.7 12", "(fill) 2.3 4", "name 3.7 8 .. 40", "on +0.7 1", "(spare) +0.6 7"]);
+    assert_eq!(
+        big,
+        ["mode 0.7 3", "level 0.4 5", "t 1.7 12", "(fill) 2.3 4", "name 3.7 8 .. 40", "on +0.7 1", "(spare) +0.6 7"]
+    );
     assert_eq!((byte_bit(13, ByteOrder::Little), byte_bit(13, ByteOrder::Big)), ("1.5".into(), "1.2".into()));
 }
 
@@ -192,11 +206,20 @@ fn parts_of_frames_are_packed_and_ranges_become_bounds() {
     );
     let channel = &plan.channels[0];
     assert_eq!((channel.head_bytes, channel.tail_bytes, channel.sync.as_slice()), (6, 4, &[0x55, 0xAA][..]));
-    let places: Vec<(&str, Zone, u32)> = channel.parts.iter().map(|part| (part.name.as_str(), part.zone, part.at_bit)).collect();
+    let places: Vec<(&str, Zone, u32)> =
+        channel.parts.iter().map(|part| (part.name.as_str(), part.zone, part.at_bit)).collect();
     use Zone::{Head, Tail};
     assert_eq!(
         places,
-        [("kind", Head, 16), ("rev", Head, 20), ("len", Head, 24), ("head", Head, 40), ("flags", Tail, 0), ("node", Tail, 3), ("sum", Tail, 16)]
+        [
+            ("kind", Head, 16),
+            ("rev", Head, 20),
+            ("len", Head, 24),
+            ("head", Head, 40),
+            ("flags", Tail, 0),
+            ("node", Tail, 3),
+            ("sum", Tail, 16)
+        ]
     );
     let part = |name: &str| &channel.parts.iter().find(|part| part.name == name).unwrap().role;
     assert_eq!(*part("len"), Role::Length { other_bytes: 10, unit: 2 });
@@ -210,7 +233,9 @@ fn parts_of_frames_are_packed_and_ranges_become_bounds() {
 
 #[test]
 fn statements_may_share_a_line_and_blocks_may_be_tight() {
-    let plan = plan("link l{revision 1 byte_order big}enum E:u2{0 a 1 b\"bee\"2 c}message M{id 1 from host a:u8 b:E c:u8 m d:bool}");
+    let plan = plan(
+        "link l{revision 1 byte_order big}enum E:u2{0 a 1 b\"bee\"2 c}message M{id 1 from host a:u8 b:E c:u8 m d:bool}",
+    );
     let fields: Vec<&str> = plan.messages[0].message.fields.iter().map(|field| field.name.as_str()).collect();
     assert_eq!(fields, ["a", "b", "c", "d"]);
     assert_eq!(plan.link.labelled[0].labels[1].text, "bee");
@@ -220,13 +245,17 @@ fn statements_may_share_a_line_and_blocks_may_be_tight() {
 
 #[test]
 fn words_of_the_language_may_name_fields() {
-    let plan = link("little", "message M { from host\n id : u8\n from : u8\n on : bool\n body : u8\n spare : u4\n added : u4 }");
+    let plan = link(
+        "little",
+        "message M { from host\n id : u8\n from : u8\n on : bool\n body : u8\n spare : u4\n added : u4 }",
+    );
     assert_eq!(plan.messages[0].message.fields.len(), 6);
 }
 
 #[test]
 fn findings_stand_at_the_text_that_they_speak_of() {
-    let text = "link l { revision 1  byte_order little }\nmessage M {\n    from host\n    level : 10 .. 0 m step 1\n}\n";
+    let text =
+        "link l { revision 1  byte_order little }\nmessage M {\n    from host\n    level : 10 .. 0 m step 1\n}\n";
     let checked = check(&Source::new("test.ember", text));
     let finding = &checked.findings[0];
     assert_eq!(finding.code, Code::EmptyRange);
@@ -271,7 +300,10 @@ fn one_mistake_gives_one_finding() {
         ("channel c { medium udp 7 packet frame { a : u8 address\n b : u8 address\n body } }", "E302"),
         ("channel c { medium udp 7 packet frame { a : u8 length of a\n body } }", "E302"),
         ("channel c { medium udp 7 packet frame { a : u4 = 1\n b : u8 xor8 over body\n body } }", "E302"),
-        ("channel c { medium udp 7 packet frame { a : u4 = 1\n b : u4 = 1\n c : u8 xor8 over b..body\n body } }", "E303"),
+        (
+            "channel c { medium udp 7 packet frame { a : u4 = 1\n b : u4 = 1\n c : u8 xor8 over b..body\n body } }",
+            "E303",
+        ),
         ("channel c { medium udp 7 packet frame { body\n c : u8 xor8 over body..d } }", "E104"),
         ("channel c { medium udp 7 packet frame { c : u8 crc-8/autosar start 0x100 over body\n body } }", "E005"),
     ] {

@@ -14,7 +14,11 @@ fn judge(text: &str) -> Result<(), TestCaseError> {
     prop_assert_eq!(checked.plan.is_none(), errors, "a plan if and only if there are no errors");
     for finding in &checked.findings {
         prop_assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len(), "{:?}", finding);
-        prop_assert!(text.is_char_boundary(finding.span.start) && text.is_char_boundary(finding.span.end), "{:?}", finding);
+        prop_assert!(
+            text.is_char_boundary(finding.span.start) && text.is_char_boundary(finding.span.end),
+            "{:?}",
+            finding
+        );
         let (line, column) = source.line_column(finding.span.start);
         prop_assert!(line >= 1 && column >= 1);
     }
@@ -27,15 +31,71 @@ fn judge(text: &str) -> Result<(), TestCaseError> {
 fn soup() -> impl Strategy<Value = String> {
     let word = prop_oneof![
         proptest::sample::select(vec![
-            "link", "enum", "flags", "message", "channel", "frame", "body", "sync", "id", "from", "host", "device", "every",
-            "on", "answered", "by", "within", "added", "in", "optional", "or", "none", "step", "bits", "bytes", "spare", "bool",
-            "f32", "text", "u8", "i12", "u64", "u65", "revision", "byte_order", "little", "medium", "uart", "udp", "packet",
-            "stuffing", "cobs", "limit", "length", "of", "over", "crc-16/ibm-3740", "crc 16 poly", "xor8", "skipping", "A", "b",
-            "Mode", "8N1", "ms", "%", "record", "table", "import",
+            "link",
+            "enum",
+            "flags",
+            "message",
+            "channel",
+            "frame",
+            "body",
+            "sync",
+            "id",
+            "from",
+            "host",
+            "device",
+            "every",
+            "on",
+            "answered",
+            "by",
+            "within",
+            "added",
+            "in",
+            "optional",
+            "or",
+            "none",
+            "step",
+            "bits",
+            "bytes",
+            "spare",
+            "bool",
+            "f32",
+            "text",
+            "u8",
+            "i12",
+            "u64",
+            "u65",
+            "revision",
+            "byte_order",
+            "little",
+            "medium",
+            "uart",
+            "udp",
+            "packet",
+            "stuffing",
+            "cobs",
+            "limit",
+            "length",
+            "of",
+            "over",
+            "crc-16/ibm-3740",
+            "crc 16 poly",
+            "xor8",
+            "skipping",
+            "A",
+            "b",
+            "Mode",
+            "8N1",
+            "ms",
+            "%",
+            "record",
+            "table",
+            "import",
         ])
         .prop_map(str::to_owned),
-        proptest::sample::select(vec!["{", "}", "[", "]", ":", "=", "*", "+", "-", "..", ",", "\n", "\"", "# x\n", "## x\n", "°", "\u{7}"])
-            .prop_map(str::to_owned),
+        proptest::sample::select(vec![
+            "{", "}", "[", "]", ":", "=", "*", "+", "-", "..", ",", "\n", "\"", "# x\n", "## x\n", "°", "\u{7}"
+        ])
+        .prop_map(str::to_owned),
         any::<i64>().prop_map(|n| n.to_string()),
         (0u64..99, 0u64..999).prop_map(|(a, b)| format!("{a}.{b}")),
     ];
@@ -98,7 +158,8 @@ fn a_long_line_of_unclosed_braces_is_one_finding_each_way() {
 #[test]
 fn checking_grows_with_the_text() {
     let text = |count: usize| {
-        let messages: String = (0..count).map(|n| format!("message M{n} {{ from host  a : u8  b : 0 .. 10 m step 0.5 }}\n")).collect();
+        let messages: String =
+            (0..count).map(|n| format!("message M{n} {{ from host  a : u8  b : 0 .. 10 m step 0.5 }}\n")).collect();
         format!("link l {{ revision 1  byte_order little }}\n{messages}")
     };
     let time = |text: String| {

@@ -115,8 +115,7 @@ fn decode_section(
     values: &mut Values,
 ) -> Result<usize, BodyError> {
     let order = plan.byte_order;
-    let truncated =
-        |needed: usize| BodyError::Truncated { length, needed: start + needed, revision: section.revision };
+    let truncated = |needed: usize| BodyError::Truncated { length, needed: start + needed, revision: section.revision };
     let bytes = &bytes[start..];
     let length_here = length - start;
     // With this one check every place of a fixed section is inside.

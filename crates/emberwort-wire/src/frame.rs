@@ -39,7 +39,12 @@ impl PartPlace {
     fn of(part: &Part) -> Self {
         let at_bit = part.at_bit as usize;
         let whole = at_bit % 8 == 0 && matches!(part.bits, 8 | 16);
-        Self { tail: part.zone == Zone::Tail, at_bit, bits: part.bits, whole_bytes: if whole { part.bits / 8 } else { 0 } }
+        Self {
+            tail: part.zone == Zone::Tail,
+            at_bit,
+            bits: part.bits,
+            whole_bytes: if whole { part.bits / 8 } else { 0 },
+        }
     }
 
     #[inline(always)]

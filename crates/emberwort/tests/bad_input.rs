@@ -44,7 +44,10 @@ fn definitions_that_are_huge_or_deep() {
         let ran = check_text(open.repeat(10_000));
         assert_eq!(ran.code, 1, "10,000 times {open}");
     }
-    let ran = check_text(format!("link l {{ revision 1 byte_order little }} message M {{ from host a : {} u8 }}", "[2] ".repeat(10_000)));
+    let ran = check_text(format!(
+        "link l {{ revision 1 byte_order little }} message M {{ from host a : {} u8 }}",
+        "[2] ".repeat(10_000)
+    ));
     assert!(ran.out.contains("E013"), "{}", &ran.out[..ran.out.len().min(500)]);
     let many: String = (0..3000).map(|n| format!("message M{n} {{ from host  a : u8  b : u65 }}\n")).collect();
     let ran = check_text(format!("link l {{ revision 1 byte_order little }}\n{many}"));
@@ -70,17 +73,27 @@ fn imports_and_other_parts_to_come_are_refused_with_a_finding() {
         let ran = check_text(format!("link l {{ revision 1  byte_order little }}\n{text}\n"));
         assert_eq!(ran.code, 1, "{text}");
         let flat = ran.out.split_whitespace().collect::<Vec<_>>().join(" ").replace("│ ", "");
-        assert!(flat.contains("E013") && flat.contains(what) && ran.out.contains("bad.ember: 1 error"), "{text}\n{}", ran.out);
+        assert!(
+            flat.contains("E013") && flat.contains(what) && ran.out.contains("bad.ember: 1 error"),
+            "{text}\n{}",
+            ran.out
+        );
     }
 }
 
 #[test]
 fn numbers_beyond_64_bits_are_findings() {
-    for text in ["a : u64 = 18446744073709551616", "a : 0 .. 1e9 step 1", "a : u8 * 0.00000000000000000000000000000000000001"] {
-        let ran = check_text(format!("link l {{ revision 1  byte_order little }}\nmessage M {{\n from host\n {text}\n}}"));
+    for text in
+        ["a : u64 = 18446744073709551616", "a : 0 .. 1e9 step 1", "a : u8 * 0.00000000000000000000000000000000000001"]
+    {
+        let ran =
+            check_text(format!("link l {{ revision 1  byte_order little }}\nmessage M {{\n from host\n {text}\n}}"));
         assert_eq!(ran.code, 1, "{text}\n{}", ran.out);
     }
-    let ran = run(&marlock(), &["encode", "Identity", "serial=01 02 03 04 05 06", "hours=99999999999999999999999", "revision=1"]);
+    let ran = run(
+        &marlock(),
+        &["encode", "Identity", "serial=01 02 03 04 05 06", "hours=99999999999999999999999", "revision=1"],
+    );
     assert_eq!(ran.code, 2);
     assert!(ran.err.contains("hours: 99999999999999999999999 does not fit; it holds 0 .. 16777215 h"), "{}", ran.err);
 }
@@ -88,9 +101,15 @@ fn numbers_beyond_64_bits_are_findings() {
 #[test]
 fn a_broken_definition_stops_every_other_command_and_says_so() {
     let folder = tempfile::tempdir().unwrap();
-    std::fs::write(folder.path().join("bad.ember"), "link l { revision 1  byte_order little }\nmessage M { from host  a : u65 }").unwrap();
+    std::fs::write(
+        folder.path().join("bad.ember"),
+        "link l { revision 1  byte_order little }\nmessage M { from host  a : u65 }",
+    )
+    .unwrap();
     std::fs::write(folder.path().join("t.toml"), "").unwrap();
-    for words in [vec!["layout"], vec!["encode", "M"], vec!["decode", "--hex", "00"], vec!["generate"], vec!["trial", "t.toml"]] {
+    for words in
+        [vec!["layout"], vec!["encode", "M"], vec!["decode", "--hex", "00"], vec!["generate"], vec!["trial", "t.toml"]]
+    {
         let ran = run(folder.path(), &words);
         assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{words:?}");
         assert!(ran.err.contains("E201") && ran.err.contains("bad.ember has 1 error"), "{}", ran.err);
@@ -168,8 +187,7 @@ fn a_closed_pipe_ends_quietly() {
         vec!["checksum", "--list"],
         vec!["generate"],
     ] {
-        let mut child =
-            emberwort(folder.path(), &words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut child = emberwort(folder.path(), &words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         drop(child.stdout.take());
         let output = child.wait_with_output().unwrap();
         let err = String::from_utf8_lossy(&output.stderr);
@@ -183,8 +201,16 @@ fn a_closed_pipe_ends_quietly() {
 fn a_full_disk_is_an_error_that_says_so() {
     let folder = project_with_recording();
     let full = || Stdio::from(std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap());
-    for words in [vec!["decode", "stormy-night.pcapng"], vec!["layout"], vec!["check"], vec!["stats", "stormy-night.pcapng"]] {
-        let output = emberwort(folder.path(), &words).stdout(full()).stderr(Stdio::piped()).spawn().unwrap().wait_with_output().unwrap();
+    for words in
+        [vec!["decode", "stormy-night.pcapng"], vec!["layout"], vec!["check"], vec!["stats", "stormy-night.pcapng"]]
+    {
+        let output = emberwort(folder.path(), &words)
+            .stdout(full())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
+            .wait_with_output()
+            .unwrap();
         let err = String::from_utf8_lossy(&output.stderr);
         assert_eq!(output.status.code(), Some(2), "{words:?}: {err}");
         assert!(err.contains("No space left on device") && !err.contains("panicked"), "{words:?}: {err}");
@@ -234,8 +260,11 @@ fn text_from_captures_and_definitions_cannot_change_the_terminal() {
     // note = ESC [ 2 J, CSI as one character (C2 9B), a direction mark (E2 80 AE)
     let hex = "AA 01 0B 09 1B 5B 32 4A C2 9B E2 80 AE 05";
     for words in [
-        vec!["layout"], vec!["check"],
-        vec!["decode", "--hex", hex], vec!["decode", "--hex", hex, "--as", "tree"], vec!["decode", "--hex", hex, "--as", "ndjson"],
+        vec!["layout"],
+        vec!["check"],
+        vec!["decode", "--hex", hex],
+        vec!["decode", "--hex", hex, "--as", "tree"],
+        vec!["decode", "--hex", hex, "--as", "ndjson"],
         vec!["decode", "--hex", hex, "--as", "csv"],
     ] {
         let ran = run(folder.path(), &words);

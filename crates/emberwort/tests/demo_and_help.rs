@@ -32,7 +32,11 @@ fn the_demo_runs_the_whole_job_and_leaves_a_project_that_works() {
     // Nothing is overwritten.
     let again = run(folder.path(), &["demo"]);
     assert_eq!(again.code, 2);
-    assert!(again.err.contains("marlock-demo exists already") && again.err.contains("emberwort demo marlock-demo-2"), "{}", again.err);
+    assert!(
+        again.err.contains("marlock-demo exists already") && again.err.contains("emberwort demo marlock-demo-2"),
+        "{}",
+        again.err
+    );
 }
 
 #[test]
@@ -40,7 +44,9 @@ fn the_demo_says_that_there_is_no_compiler() {
     let folder = tempfile::tempdir().unwrap();
     let output = emberwort(folder.path(), &["demo", "here"]).env("PATH", folder.path()).output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    assert!(String::from_utf8_lossy(&output.stdout).contains("There is no C compiler on this machine (cc, gcc, clang)"));
+    assert!(
+        String::from_utf8_lossy(&output.stdout).contains("There is no C compiler on this machine (cc, gcc, clang)")
+    );
 }
 
 /// The examples at the end of a help text.

@@ -60,7 +60,8 @@ fn a_frame_has_sync_parts_and_checksum() {
 
 #[test]
 fn a_datagram_has_the_senders_revision() {
-    let words = ["encode", "Refused", "command=0x40", "reason=oil_hot", "--on", "house", "--node", "3", "--sequence", "258"];
+    let words =
+        ["encode", "Refused", "command=0x40", "reason=oil_hot", "--on", "house", "--node", "3", "--sequence", "258"];
     // kind 4F, node 3, revision 3, flags 0, counter 258 = 02 01 00 00, command 40, reason 1
     assert_eq!(succeed(&marlock(), &words), "4F 03 03 00 02 01 00 00 40 01\n");
     let older = [&words[..], &["--sender-revision", "2"]].concat();
@@ -76,7 +77,11 @@ fn an_older_sender_leaves_later_sections_out() {
     assert_eq!(older.split_whitespace().count(), 13);
     let refused = run(&marlock(), &encode(&["--sender-revision", "1"]));
     assert_eq!(refused.code, 2);
-    assert!(refused.err.contains("latch_force: was added in revision 3, but the sender has revision 1"), "{}", refused.err);
+    assert!(
+        refused.err.contains("latch_force: was added in revision 3, but the sender has revision 1"),
+        "{}",
+        refused.err
+    );
     let never = run(&marlock(), &encode(&["--sender-revision", "4"]));
     assert!(never.err.contains("from 1 to 3"), "{}", never.err);
 }
@@ -108,14 +113,17 @@ fn what_decode_prints_encode_takes_back() {
     assert_eq!(back.out.lines().count(), good.len());
     assert!(back.err.contains("which are no messages"), "{}", back.err);
     // The frames made from the rows decode to the very same rows, but for time and direction.
-    let again = run_with_input(
-        folder.path(),
-        &["decode", "-", "--on", "bus485", "--as", "ndjson"],
-        back.out.as_bytes(),
-    );
+    let again =
+        run_with_input(folder.path(), &["decode", "-", "--on", "bus485", "--as", "ndjson"], back.out.as_bytes());
     let strip = |row: &str| {
         let row: serde_json::Value = serde_json::from_str(row).unwrap();
-        (row["node"].clone(), row["sequence"].clone(), row["message"].clone(), row["fields"].clone(), row["revision"].clone())
+        (
+            row["node"].clone(),
+            row["sequence"].clone(),
+            row["message"].clone(),
+            row["fields"].clone(),
+            row["revision"].clone(),
+        )
     };
     let again: Vec<_> = again.out.lines().map(strip).collect();
     let good: Vec<_> = good.into_iter().map(strip).collect();
@@ -146,7 +154,8 @@ fn bare_bodies_are_decoded_with_raw_codes_beside() {
 
 #[test]
 fn rows_in_every_form() {
-    let frame = succeed(&marlock(), &["encode", "Refused", "command=64", "reason=oil_hot", "--on", "bus485", "--node", "3"]);
+    let frame =
+        succeed(&marlock(), &["encode", "Refused", "command=64", "reason=oil_hot", "--on", "bus485", "--node", "3"]);
     let hex = format!("EE {} 77", frame.trim_end());
     let decode = |form: &str| succeed(&marlock(), &["decode", "--hex", &hex, "--as", form]);
     assert_eq!(
@@ -165,9 +174,15 @@ fn rows_in_every_form() {
          ,11,bus485,,,(stray),,1 bytes,,77\n"
     );
     let tree = decode("tree");
-    assert!(tree.contains("Refused from device 3 on bus485, at 1\n  command        64                   raw 64 = 0x40\n"), "{tree}");
+    assert!(
+        tree.contains("Refused from device 3 on bus485, at 1\n  command        64                   raw 64 = 0x40\n"),
+        "{tree}"
+    );
     let table = decode("table");
-    assert!(table.contains("at 1             bus485   device     3  Refused       command=64  reason=oil_hot\n"), "{table}");
+    assert!(
+        table.contains("at 1             bus485   device     3  Refused       command=64  reason=oil_hot\n"),
+        "{table}"
+    );
     let raw = succeed(&marlock(), &["decode", "--hex", &hex, "--as", "ndjson", "--raw", "--message", "Refused"]);
     assert!(raw.contains("\"fields\":{\"command\":64,\"reason\":1}"), "{raw}");
     assert_eq!(raw.lines().count(), 1);
@@ -182,7 +197,10 @@ fn broken_frames_are_told_with_both_numbers_and_strict_makes_them_count() {
     assert_eq!(ran.err, "10 bytes: 0 in 0 good frames, 10 in 1 broken (1 checksum), 0 stray\n");
     assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", hex]).code, 1);
     let row = run(&marlock(), &["decode", "--as", "ndjson", "--hex", hex]).out;
-    assert!(row.contains("\"broken\":\"checksum\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"), "{row}");
+    assert!(
+        row.contains("\"broken\":\"checksum\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"),
+        "{row}"
+    );
     assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", "C6 39 03 40 00 02 A0 12 F5 90"]).code, 0);
 }
 
@@ -200,7 +218,11 @@ fn stats_add_up_in_words_and_numbers() {
         assert!(words.contains(&number.to_string()), "{words}");
     }
     let decoded = run(folder.path(), &["decode", "stormy-night.pcapng"]);
-    assert!(decoded.err.starts_with(&format!("{} bytes: {} in", of("/bytes/input"), of("/bytes/good"))), "{}", decoded.err);
+    assert!(
+        decoded.err.starts_with(&format!("{} bytes: {} in", of("/bytes/input"), of("/bytes/good"))),
+        "{}",
+        decoded.err
+    );
 }
 
 #[test]
@@ -254,7 +276,8 @@ fn definitions_are_found_as_the_manual_says() {
     assert_eq!(several.code, 2);
     assert!(several.err.contains("marlock.ember, other.ember") && several.err.contains("--link"), "{}", several.err);
     assert!(succeed(folder.path(), &["check", "--link", "other.ember"]).starts_with("other.ember"));
-    let by_environment = common::emberwort(&below, &["check"]).env("EMBERWORT_LINK", "../../other.ember").output().unwrap();
+    let by_environment =
+        common::emberwort(&below, &["check"]).env("EMBERWORT_LINK", "../../other.ember").output().unwrap();
     assert!(String::from_utf8_lossy(&by_environment.stdout).starts_with("../../other.ember"));
     let none = run(&below, &["check"]);
     assert!(none.err.contains("no definition found") && none.err.contains("emberwort demo"), "{}", none.err);
@@ -272,7 +295,10 @@ fn wrong_words_are_told_with_the_nearest_right_ones() {
     };
     assert!(ask(&["layout", "GateStatsu"]).contains("did you mean `GateStatus`?"));
     assert!(ask(&["encode", "MoveGate", "target=80", "speed=12", "--on", "bus458"]).contains("did you mean `bus485`?"));
-    assert!(ask(&["encode", "MoveGate", "target=80"]).contains("speed: missing; it holds 1.0 .. 20.0 mm/s in steps of ≈0.613"));
+    assert!(
+        ask(&["encode", "MoveGate", "target=80"])
+            .contains("speed: missing; it holds 1.0 .. 20.0 mm/s in steps of ≈0.613")
+    );
     assert!(ask(&["encode", "MoveGate", "target", "speed=99"]).contains("target: write FIELD=VALUE"));
     assert!(ask(&["encode"]).contains("name the message"));
     assert!(ask(&["decode"]).contains("name a capture"));

@@ -69,7 +69,8 @@ fn trial_of_the_stormy_night() {
 fn trial_that_fails() {
     let folder = project_with_recording();
     let text = std::fs::read_to_string(folder.path().join("trials/clear-day.toml")).unwrap();
-    let text = text.replace("counter gaps at most 20", "counter gaps at most 0").replace("at least 280", "at least 300");
+    let text =
+        text.replace("counter gaps at most 20", "counter gaps at most 0").replace("at least 280", "at least 300");
     std::fs::write(folder.path().join("strict.toml"), text).unwrap();
     let ran = run(folder.path(), &["trial", "strict.toml"]);
     assert_eq!(ran.code, 1);

@@ -22,7 +22,14 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return body(args, &plan.messages[index]);
     }
     let messages = args.message.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?;
-    let style = RowStyle { form: args.form_out, raw: args.raw, messages, node: args.node, look, width: output::terminal_width() };
+    let style = RowStyle {
+        form: args.form_out,
+        raw: args.raw,
+        messages,
+        node: args.node,
+        look,
+        width: output::terminal_width(),
+    };
     output::catch_interrupt();
     let printer = RowPrinter::new(plan.clone(), style, output::stdout());
     let (printer, read) = inputs::decode_all(&args.input, &plan, printer)?;

@@ -83,7 +83,7 @@ pub fn render(source: &Source, findings: &[Finding], colour: bool) -> String {
         // Few colours, that can be read on dark and on light grounds.
         theme.styles.error = Style::new().red().bold();
         theme.styles.warning = Style::new().yellow().bold();
-        theme.styles.help = Style::new().green().bold();
+        theme.styles.help = Style::new().bold();
         theme.styles.link = Style::new().bold();
         theme.styles.highlights = vec![Style::new().red().bold(), Style::new().blue().bold()];
     }

@@ -154,11 +154,12 @@ impl<W: Write> RowPrinter<W> {
             words.push(word);
         }
         words.extend(remarks(&self.plan, row));
-        self.table_words(&words);
+        self.table_words(&words, None);
     }
 
-    /// Ends a table line with words; on a terminal they go on under each other where they do not fit.
-    fn table_words(&mut self, words: &[String]) {
+    /// Ends a table line with words, the first of which may be painted; on a terminal they go on under each other where they
+    /// do not fit.
+    fn table_words(&mut self, words: &[String], first: Option<Paint>) {
         let indent = self.line.chars().count();
         let mut column = indent;
         for (n, word) in words.iter().enumerate() {
@@ -171,7 +172,10 @@ impl<W: Write> RowPrinter<W> {
             } else if n > 0 {
                 self.line.push_str("  ");
             }
-            self.line.push_str(word);
+            match first {
+                Some(paint) if n == 0 => self.line.push_str(&self.style.look.paint(paint, word)),
+                _ => self.line.push_str(word),
+            }
             column += length;
         }
         self.emit();
@@ -396,12 +400,9 @@ impl<W: Write> RowSink for RowPrinter<W> {
                     self.begin_table(broken.time);
                 }
                 self.table_start(broken.time, broken.offset, broken.channel, broken.from, None);
-                let sentence = fault_text(&self.plan, broken.channel, broken.fault);
-                let width = self.widths.message;
-                let words = format!("{:<width$}  {reason}: {sentence}", "BROKEN");
-                self.line.push_str(&self.style.look.paint(Paint::Bad, words));
-                let _ = write!(self.line, "  {}", some_hex(broken.wire));
-                self.emit();
+                let _ = write!(self.line, "{:<width$}  ", "BROKEN", width = self.widths.message);
+                let sentence = format!("{reason}: {}", fault_text(&self.plan, broken.channel, broken.fault));
+                self.table_words(&[sentence, some_hex(broken.wire)], Some(Paint::Bad));
             }
             RowForm::Ndjson => {
                 self.json_start(broken.time, broken.offset, broken.channel, broken.from);
@@ -450,15 +451,9 @@ impl<W: Write> RowSink for RowPrinter<W> {
                     self.begin_table(stray.time);
                 }
                 self.table_start(stray.time, stray.offset, stray.channel, stray.from, None);
-                let width = self.widths.message;
-                let _ = write!(
-                    self.line,
-                    "{:<width$}  {} bytes in no frame: {}",
-                    "stray",
-                    stray.wire.len(),
-                    some_hex(stray.wire)
-                );
-                self.emit();
+                let _ = write!(self.line, "{:<width$}  ", "stray", width = self.widths.message);
+                let sentence = format!("{} in no frame:", super::plural(stray.wire.len(), "byte"));
+                self.table_words(&[sentence, some_hex(stray.wire)], None);
             }
             RowForm::Ndjson => {
                 self.json_start(stray.time, stray.offset, stray.channel, stray.from);
