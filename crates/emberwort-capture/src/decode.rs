@@ -320,7 +320,7 @@ impl<S: RowSink> Decoder<S> {
         let packet = match kind {
             InterfaceKind::Ethernet => SlicedPacket::from_ethernet(bytes),
             InterfaceKind::LinuxCooked => SlicedPacket::from_linux_sll(bytes),
-            _ => SlicedPacket::from_ip(bytes).map_err(Into::into),
+            _ => SlicedPacket::from_ip(bytes),
         };
         let Some(TransportSlice::Udp(udp)) = packet.ok()?.transport else { return None };
         let has_port = |wanted: u16| {

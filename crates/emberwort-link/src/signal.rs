@@ -120,11 +120,12 @@ impl Signal {
             Some([a, b]) => Ok((a.clone(), b.clone())),
             _ => Err(format!("`{name}` must be two values: {name} = [A, B]")),
         };
-        let numbers = |name: &str| match pair(name)? {
-            (a, b) => match (a.as_f64(), b.as_f64()) {
+        let numbers = |name: &str| {
+            let (a, b) = pair(name)?;
+            match (a.as_f64(), b.as_f64()) {
                 (Some(a), Some(b)) if a.is_finite() && b.is_finite() => Ok((a, b)),
                 _ => Err(format!("`{name}` must be two numbers")),
-            },
+            }
         };
         let period = || match time("period")? {
             0 => Err("`period` must be more than 0".to_owned()),

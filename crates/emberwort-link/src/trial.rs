@@ -27,7 +27,7 @@ pub fn run(plan: &Arc<Plan>, scenario: &Scenario, stop: impl Fn() -> bool) -> Re
     let mut events = 0u64;
     while let Some(Reverse((time, _, event))) = trial.events.pop() {
         events += 1;
-        if events % 256 == 0 && stop() {
+        if events.is_multiple_of(256) && stop() {
             break;
         }
         trial.now = time;
@@ -254,8 +254,8 @@ impl<'a> Trial<'a> {
 
     fn handle(&mut self, event: Event) {
         match event {
-            Event::Arrive { sent, bytes } => return self.arrive(sent, bytes),
-            _ if self.now >= self.scenario.span => return,
+            Event::Arrive { sent, bytes } => self.arrive(sent, bytes),
+            _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
                 if let Some(every) = self.plan.messages[message].message.every {
                     self.at(self.now + every, Event::Report { device, message });

@@ -103,7 +103,7 @@ pub fn rows(plan: &MessagePlan) -> Vec<LayoutRow> {
             behind = Some(if field.is_spare() { "(spare)" } else { field.name.as_str() });
             rows.push(field_row(plan, step.slot, place, step.action.bits()));
         }
-        if section.fixed && end % 8 != 0 {
+        if section.fixed && !end.is_multiple_of(8) {
             rows.push(LayoutRow::of_space("(fill)", at(end), 8 - end % 8, since, "zero, up to the next byte"));
         }
         section_start = section_start.filter(|_| section.fixed).map(|start| start + section.greatest_size as u64);

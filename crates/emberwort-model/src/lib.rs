@@ -70,11 +70,11 @@ pub fn check(source: &Source) -> Checked {
 ///
 /// # Errors
 /// A finding, and the text as far as it can be shown, if the bytes are not UTF-8 or more than [`MOST_BYTES`].
-pub fn decode_text(bytes: Vec<u8>) -> Result<String, (Finding, String)> {
+pub fn decode_text(bytes: Vec<u8>) -> Result<String, Box<(Finding, String)>> {
     if bytes.len() > MOST_BYTES {
         let message = format!("this file has {} bytes; a definition has at most {MOST_BYTES}", bytes.len());
         let help = "is this really an .ember file?";
-        return Err((Finding::new(Code::FileTooLarge, Span::new(0, 0), message, help), String::new()));
+        return Err(Box::new((Finding::new(Code::FileTooLarge, Span::new(0, 0), message, help), String::new())));
     }
     String::from_utf8(bytes).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
@@ -86,6 +86,6 @@ pub fn decode_text(bytes: Vec<u8>) -> Result<String, (Finding, String)> {
             format!("the file is not UTF-8 text: the byte {byte:02X} at offset {at} cannot stand there"),
             "save the file as UTF-8; if it is binary, this is not an .ember file",
         );
-        (finding, shown)
+        Box::new((finding, shown))
     })
 }

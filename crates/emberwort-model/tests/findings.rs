@@ -78,7 +78,7 @@ fn every_example_gives_exactly_its_finding() {
 
 #[test]
 fn bytes_that_are_not_utf8_are_found_with_their_offset() {
-    let (finding, shown) = decode_text(b"link lamp { \xFF }".to_vec()).unwrap_err();
+    let (finding, shown) = *decode_text(b"link lamp { \xFF }".to_vec()).unwrap_err();
     assert_eq!(finding.code, Code::NotUtf8);
     assert_eq!((finding.span.start, finding.span.end), (12, 13));
     assert!(finding.message.contains("FF") && finding.message.contains("12"), "{}", finding.message);
@@ -87,7 +87,7 @@ fn bytes_that_are_not_utf8_are_found_with_their_offset() {
 
 #[test]
 fn a_file_that_is_too_large_is_refused_without_reading_it_as_text() {
-    let (finding, _) = decode_text(vec![b'#'; emberwort_model::MOST_BYTES + 1]).unwrap_err();
+    let (finding, _) = *decode_text(vec![b'#'; emberwort_model::MOST_BYTES + 1]).unwrap_err();
     assert_eq!(finding.code, Code::FileTooLarge);
 }
 

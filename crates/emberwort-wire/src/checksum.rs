@@ -164,33 +164,26 @@ fn fold_carries(mut sum: u64) -> u64 {
 }
 
 fn crc_tables(crc: &Crc) -> Vec<[u64; 256]> {
-    let mut tables = vec![[0u64; 256]; 8];
-    for byte in 0..256usize {
-        let mut register;
+    let one_byte = |byte: usize| {
         if crc.reflect_in {
             let polynomial = crc.polynomial.reverse_bits() >> (64 - crc.width);
-            register = byte as u64;
-            for _ in 0..8 {
-                register = if register & 1 == 1 { register >> 1 ^ polynomial } else { register >> 1 };
-            }
+            (0..8).fold(byte as u64, |sum, _| if sum & 1 == 1 { sum >> 1 ^ polynomial } else { sum >> 1 })
         } else {
             let polynomial = crc.polynomial << (64 - crc.width);
-            register = (byte as u64) << 56;
-            for _ in 0..8 {
-                register = if register >> 63 == 1 { register << 1 ^ polynomial } else { register << 1 };
-            }
+            (0..8).fold((byte as u64) << 56, |sum, _| if sum >> 63 == 1 { sum << 1 ^ polynomial } else { sum << 1 })
         }
-        tables[0][byte] = register;
-    }
+    };
+    let first: [u64; 256] = std::array::from_fn(one_byte);
+    let mut tables = vec![first];
     for n in 1..8 {
-        for byte in 0..256 {
-            let before = tables[n - 1][byte];
-            tables[n][byte] = if crc.reflect_in {
-                before >> 8 ^ tables[0][(before & 0xFF) as usize]
+        let before: [u64; 256] = tables[n - 1];
+        tables.push(before.map(|sum| {
+            if crc.reflect_in {
+                sum >> 8 ^ first[(sum & 0xFF) as usize]
             } else {
-                before << 8 ^ tables[0][(before >> 56) as usize]
-            };
-        }
+                sum << 8 ^ first[(sum >> 56) as usize]
+            }
+        }));
     }
     tables
 }

@@ -167,7 +167,7 @@ fn decode_section(
             }
             Action::Bytes { length } => {
                 fits(length as usize * 8)?;
-                if bit % 8 == 0 {
+                if bit.is_multiple_of(8) {
                     values.set_bytes(step.slot, &bytes[bit / 8..bit / 8 + length as usize]);
                 } else {
                     let unpacked = (0..length as usize).map(|n| bits::read(bytes, bit + n * 8, 8, order) as u8);

@@ -38,7 +38,7 @@ struct PartPlace {
 impl PartPlace {
     fn of(part: &Part) -> Self {
         let at_bit = part.at_bit as usize;
-        let whole = at_bit % 8 == 0 && matches!(part.bits, 8 | 16);
+        let whole = at_bit.is_multiple_of(8) && matches!(part.bits, 8 | 16);
         Self {
             tail: part.zone == Zone::Tail,
             at_bit,
@@ -332,7 +332,7 @@ impl Framing {
                 Role::Fixed(value) => *value,
                 Role::Length { other_bytes, unit } => {
                     let bytes = other_bytes + body.len();
-                    if bytes % unit != 0 {
+                    if !bytes.is_multiple_of(*unit) {
                         return Err(FrameError::UnevenLength { part: part.name.clone(), unit: *unit, bytes });
                     }
                     (bytes / unit) as u64

@@ -98,14 +98,14 @@ fn plan() -> impl Strategy<Value = Plan> {
 /// A value that the field's type allows, chosen by a number.
 fn set_some(message: &Message, slot: usize, choice: u64, values: &mut Values) {
     let field = &message.fields[slot];
-    if field.optional && choice % 3 == 0 {
+    if field.optional && choice.is_multiple_of(3) {
         values.set_absent(slot);
         return;
     }
     let within = |low: i128, high: i128| low + (i128::from(choice) % (high - low + 1));
     match &field.kind {
         Kind::Number(form) => match form.none {
-            Some(none) if choice % 7 == 0 => values.set_raw(slot, none as u64),
+            Some(none) if choice.is_multiple_of(7) => values.set_raw(slot, none as u64),
             _ => values.set_raw(slot, within(form.low, form.high) as u64),
         },
         Kind::Bool => values.set_raw(slot, choice & 1),

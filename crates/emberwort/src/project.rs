@@ -121,8 +121,10 @@ pub fn read_definition(path: &Path) -> anyhow::Result<Definition> {
             let checked = emberwort_model::check(&source);
             Definition { source, checked }
         }
-        Err((finding, shown)) => {
-            Definition { source: Source::new(name, shown), checked: Checked { plan: None, findings: vec![finding] } }
+        Err(error) => {
+            let (finding, shown) = *error;
+            let checked = Checked { plan: None, findings: vec![finding] };
+            Definition { source: Source::new(name, shown), checked }
         }
     })
 }

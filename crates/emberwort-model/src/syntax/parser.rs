@@ -838,13 +838,8 @@ impl<'a> Parser<'a> {
 
     fn integer(&mut self, signed: bool, bits: u8) -> Option<(TypeExpr, String)> {
         let scale = if self.eat_punct('*') { Some(self.number("the scale")?) } else { None };
-        let offset = if self.eat_punct('+') {
-            Some(self.number("the offset")?)
-        } else if self.is_punct('-') {
-            Some(self.number("the offset")?)
-        } else {
-            None
-        };
+        // A minus belongs to the number itself.
+        let offset = if self.eat_punct('+') || self.is_punct('-') { Some(self.number("the offset")?) } else { None };
         let unit = self.unit();
         Some((TypeExpr::Integer { signed, bits, scale, offset }, unit))
     }
