@@ -1,0 +1,125 @@
+//! The test vectors themselves: complete, repeatable, and true to the codec.
+
+use emberwort_codegen::vectors::{Vector, ndjson, vectors};
+use emberwort_model::hex::{hex, parse_hex};
+use emberwort_model::model::Kind;
+use emberwort_model::{Plan, Source, check};
+use emberwort_wire::text::{Filling, Given, fill};
+use emberwort_wire::{Framing, ValueRef, Values, decode, encode};
+use serde_json::Value as Json;
+
+fn plans() -> [Plan; 2] {
+    [include_str!("../../../examples/marlock/marlock.ember"), include_str!("odd.ember")].map(|text| {
+        let checked = check(&Source::new("test.ember", text));
+        assert_eq!(checked.findings, []);
+        checked.plan.unwrap()
+    })
+}
+
+fn of<'a>(all: &'a [Vector], message: usize, case: &str) -> &'a Vector {
+    all.iter().find(|vector| vector.message == message && vector.case == case).unwrap_or_else(|| panic!("no {case}"))
+}
+
+#[test]
+fn the_same_seed_gives_the_same_vectors() {
+    for plan in plans() {
+        let text = |seed: u64| ndjson(&plan, &vectors(&plan, seed)).text;
+        assert_eq!(text(1), text(1));
+        assert_ne!(text(1), text(2));
+    }
+}
+
+#[test]
+fn every_message_has_its_extremes_its_nones_and_its_revisions() {
+    for plan in plans() {
+        let all = vectors(&plan, 3);
+        for (index, compiled) in plan.messages.iter().enumerate() {
+            let fields = &compiled.message.fields;
+            let (least, greatest) = (of(&all, index, "least"), of(&all, index, "greatest"));
+            assert_eq!(greatest.body.len(), compiled.greatest_size(), "all texts full, all optional fields there");
+            for (slot, field) in fields.iter().enumerate() {
+                if let Kind::Number(form) = &field.kind {
+                    if !field.optional {
+                        assert_eq!(least.values.get(slot), ValueRef::Raw(form.low as u64));
+                    }
+                    assert_eq!(greatest.values.get(slot), ValueRef::Raw(form.high as u64));
+                }
+                if let Some(none) = field.kind.none() {
+                    let vector = of(&all, index, &format!("none {}", field.name));
+                    assert_eq!(vector.values.get(slot), ValueRef::Raw(none as u64));
+                }
+            }
+            for section in &compiled.sections[..compiled.sections.len() - 1] {
+                let vector = of(&all, index, &format!("revision {}", section.revision));
+                let mut values = Values::default();
+                decode(compiled, &vector.body, &mut values).unwrap();
+                assert_eq!(values.sections(), vector.sections);
+            }
+            let frames: usize = all.iter().filter(|v| v.message == index).map(|v| v.frames.len()).sum();
+            let vectors = all.iter().filter(|v| v.message == index).count();
+            assert_eq!(frames, vectors * compiled.message.channels.len(), "a frame on each channel");
+        }
+    }
+}
+
+#[test]
+fn bodies_and_frames_are_what_the_library_makes() {
+    for plan in plans() {
+        for vector in vectors(&plan, 5) {
+            let compiled = &plan.messages[vector.message];
+            let mut body = Vec::new();
+            encode(compiled, &vector.values, vector.sections, &mut body).unwrap();
+            assert_eq!(body, vector.body);
+            let mut values = Values::default();
+            decode(compiled, &vector.body, &mut values).unwrap();
+            for (slot, field) in compiled.message.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
+                assert_eq!(
+                    values.get(slot),
+                    vector.values.get(slot),
+                    "{} {}: {}",
+                    compiled.message.name,
+                    vector.case,
+                    field.name
+                );
+            }
+            for frame in &vector.frames {
+                let framing = Framing::new(std::sync::Arc::new(plan.channels[frame.channel].clone()));
+                let mut bytes = Vec::new();
+                framing.encode(&frame.header, &vector.body, &mut bytes).unwrap();
+                assert_eq!(bytes, frame.bytes);
+            }
+        }
+    }
+}
+
+#[test]
+fn the_lines_say_everything_that_is_needed_to_make_the_bytes_again() {
+    for plan in plans() {
+        let all = vectors(&plan, 11);
+        let file = ndjson(&plan, &all);
+        let mut lines = file.text.lines();
+        let head: Json = serde_json::from_str(lines.next().unwrap()).unwrap();
+        assert_eq!(head["vectors"], all.len());
+        assert_eq!(lines.clone().count(), all.len());
+        for (line, vector) in lines.zip(&all) {
+            let row: Json = serde_json::from_str(line).unwrap();
+            let compiled = &plan.messages[plan.message_index(row["message"].as_str().unwrap()).unwrap()];
+            let revision = row["revision"].as_u64().unwrap() as u32;
+            let sections = compiled.sections_of(revision);
+            assert_eq!(sections, vector.sections);
+            let given: Vec<(&str, Given<'_>)> = row["fields"]
+                .as_object()
+                .unwrap()
+                .iter()
+                .map(|(name, value)| (name.as_str(), Given::Json(value)))
+                .collect();
+            let mut values = Values::default();
+            fill(compiled, given, Filling { clamp: false, sections }, &mut values)
+                .unwrap_or_else(|problems| panic!("{problems:?} in {line}"));
+            let mut body = Vec::new();
+            encode(compiled, &values, sections, &mut body).unwrap();
+            assert_eq!(hex(&body), row["body"].as_str().unwrap(), "{line}");
+            assert_eq!(parse_hex(row["body"].as_str().unwrap()).unwrap(), vector.body);
+        }
+    }
+}

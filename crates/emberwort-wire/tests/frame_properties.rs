@@ -1,0 +1,190 @@
+//! Frames of random channels: what is built is accepted, wherever the parts lie; a flipped bit is not.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_model::plan::{FrameFinder, Role};
+use emberwort_model::{Plan, Source, check};
+use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
+use proptest::prelude::*;
+
+/// A part of the head or the tail, as it is written.
+fn part() -> impl Strategy<Value = &'static str> {
+    proptest::sample::select(vec![
+        "node : u8 address",
+        "node : u5 address",
+        "count : u16 sequence",
+        "count : u3 sequence",
+        "rev : u4 revision",
+        "rev : u32 revision",
+        "mark : u16 = 0xBEEF",
+        "mark : u7 = 0x55",
+    ])
+}
+
+/// A channel: how frames are found, the order, the parts of its head and tail without doubles, a checksum.
+fn channel() -> impl Strategy<Value = (Plan, FrameFinder)> {
+    let finder = proptest::sample::select(vec![FrameFinder::SyncLength, FrameFinder::Cobs, FrameFinder::Packet]);
+    let checksum = proptest::sample::select(vec![
+        ("u16", "crc-16/ibm-3740"),
+        ("u32", "crc-32/iso-hdlc"),
+        ("u16", "crc-16/xmodem start 0x1D0F"),
+        ("u8", "crc-8/bluetooth"),
+        ("u64", "crc-64/xz"),
+    ]);
+    let length = proptest::sample::select(vec!["body", "kind..body", "kind..check", "len..body"]);
+    (
+        finder,
+        any::<bool>(),
+        proptest::collection::vec(part(), 0..5),
+        any::<prop::sample::Index>(),
+        checksum,
+        length,
+        any::<bool>(),
+    )
+        .prop_map(|(finder, big, parts, split, (width, algorithm), length, with_length)| {
+            let mut seen: Vec<&str> = Vec::new();
+            let parts: Vec<&str> = parts
+                .into_iter()
+                .filter(|part| {
+                    let name = part.split(' ').next().unwrap();
+                    !seen.contains(&name) && {
+                        seen.push(name);
+                        true
+                    }
+                })
+                .collect();
+            let (head, tail) = parts.split_at(split.index(parts.len() + 1));
+            let sync = finder == FrameFinder::SyncLength;
+            let mut frame = String::new();
+            if sync {
+                frame.push_str("sync C3 3C\n");
+            }
+            frame.push_str("kind : u8 message\n");
+            if sync || with_length {
+                frame.push_str(&format!("len : u16 length of {length}\n"));
+            }
+            for part in head {
+                frame.push_str(&format!("{part}\n"));
+            }
+            frame.push_str("body\n");
+            // The checksum lies on whole bytes, so it comes before narrow parts.
+            frame.push_str(&format!("check : {width} {algorithm} over kind..body\n"));
+            for part in tail {
+                frame.push_str(&format!("{part}\n"));
+            }
+            let (medium, how) = match finder {
+                FrameFinder::SyncLength => ("uart 9600 8N1", ""),
+                FrameFinder::Cobs => ("uart 9600 8N1", "stuffing cobs"),
+                FrameFinder::Packet => ("udp 4000", "packet"),
+            };
+            let text = format!(
+                "link any {{ revision 3  byte_order {} }}
+                 channel c {{\n medium {medium}\n {how}\n limit 400 bytes\n frame {{\n{frame}}}\n}}
+                 message M {{\n id 7\n from host\n on c\n text : text[..255]\n}}",
+                if big { "big" } else { "little" }
+            );
+            let checked = check(&Source::new("any.ember", text.as_str()));
+            assert_eq!(checked.findings, [], "{text}");
+            (checked.plan.unwrap(), finder)
+        })
+}
+
+#[derive(Default)]
+struct Good {
+    reader: Option<BodyReader>,
+    bodies: Vec<Vec<u8>>,
+    other_bytes: usize,
+}
+
+impl FrameSink for Good {
+    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        self.reader.as_mut().map_or(Ok(()), |reader| reader.check(frame))
+    }
+    fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
+        self.bodies.push(frame.body.to_vec());
+    }
+    fn broken(&mut self, _: Range<u64>, _: &FrameFault, wire: &[u8]) {
+        self.other_bytes += wire.len();
+    }
+    fn stray(&mut self, _: Range<u64>, wire: &[u8]) {
+        self.other_bytes += wire.len();
+    }
+}
+
+fn body(text: &[u8]) -> Vec<u8> {
+    [&[text.len() as u8], text].concat()
+}
+
+/// The value that a part of so many bits keeps of a number.
+fn kept(framing: &Framing, wanted: fn(&Role) -> bool, number: u64) -> Option<u64> {
+    framing.plan().part(wanted).map(|part| number & (u64::MAX >> (64 - part.bits)))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn what_is_built_is_accepted(
+        (plan, finder) in channel(), texts in proptest::collection::vec(proptest::collection::vec(any::<u8>(), 0..60), 1..5), number: u64,
+    ) {
+        let plan = Arc::new(plan);
+        let framing = Arc::new(Framing::new(Arc::new(plan.channels[0].clone())));
+        let node = kept(&framing, |role| *role == Role::Address, number >> 7);
+        let revision = kept(&framing, |role| *role == Role::Revision, number >> 3);
+        let header = Header { key: 7, node: node.unwrap_or(0), sequence: number, revision: revision.unwrap_or(0) };
+        let mut receiver = Receiver::new(framing.clone());
+        let mut sink = Good { reader: Some(BodyReader::new(plan.clone(), 0)), ..Good::default() };
+        for text in &texts {
+            let mut wire = Vec::new();
+            framing.encode(&header, &body(text), &mut wire).unwrap();
+            prop_assert!(wire.len() <= framing.plan().frame_size(text.len() + 1));
+            receiver.feed(&wire, &mut sink);
+            if finder != FrameFinder::Cobs {
+                let view = framing.check(&wire).unwrap();
+                prop_assert_eq!(view.body, body(text));
+                prop_assert_eq!((view.key, view.node, view.revision), (7, node, revision));
+                prop_assert_eq!(view.sequence, kept(&framing, |role| *role == Role::Sequence, number));
+            }
+        }
+        receiver.finish(&mut sink);
+        let sent: Vec<Vec<u8>> = texts.iter().map(|text| body(text)).collect();
+        prop_assert_eq!(sink.bodies, sent);
+        prop_assert_eq!(sink.other_bytes, 0);
+    }
+
+    /// A CRC finds every single wrong bit of what it covers and of itself; a wrong length does not fit.
+    #[test]
+    fn one_flipped_bit_is_never_accepted_as_the_same_frame(
+        (plan, finder) in channel(), text in proptest::collection::vec(any::<u8>(), 0..20), at: prop::sample::Index, bit in 0u8..8,
+    ) {
+        let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+        let mut wire = Vec::new();
+        framing.encode(&Header { key: 7, ..Header::default() }, &body(&text), &mut wire).unwrap();
+        if finder == FrameFinder::Cobs {
+            return Ok(());
+        }
+        // Parts behind the checksum are not covered; the key stands first in what is.
+        let sync = framing.plan().sync.len();
+        let tail_parts = framing.plan().tail_bytes;
+        let covered = wire.len() - tail_parts - sync;
+        let at = sync + at.index(covered);
+        wire[at] ^= 1 << bit;
+        prop_assert!(framing.check(&wire).is_err(), "bit {} of byte {} of {:02X?}", bit, at, wire);
+    }
+
+    #[test]
+    fn any_bytes_are_judged_without_panic((plan, _) in channel(), bytes in proptest::collection::vec(any::<u8>(), 0..500)) {
+        let plan = Arc::new(plan);
+        let framing = Arc::new(Framing::new(Arc::new(plan.channels[0].clone())));
+        for length in 0..bytes.len().min(40) {
+            let _ = framing.check(&bytes[..length]);
+        }
+        let _ = framing.check(&bytes);
+        let mut receiver = Receiver::new(framing);
+        let mut sink = Good { reader: Some(BodyReader::new(plan, 0)), ..Good::default() };
+        receiver.feed(&bytes, &mut sink);
+        receiver.finish(&mut sink);
+    }
+}
