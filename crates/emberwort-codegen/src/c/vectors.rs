@@ -151,12 +151,15 @@ fn scaled(
     let raw = numbers::raw_type(kind);
     let label = literal(name);
     let field = screaming(&format!("{stem}_{name}"));
+    // Scales may fall, so that the greatest value may be that of the least code.
+    let greatest = if form.scaling.scaled(form.low) > form.scaling.scaled(form.high) { "LOW" } else { "HIGH" };
+    let beyond = format!("{stem}_{name}_scaled({field}_{greatest})");
     let none = if form.none.is_some() { format!(" && values->{name} != {field}_NONE") } else { String::new() };
     code.lines(&format!(
         "#ifdef {field}_DECIMALS\n    if (({there}){none}) {{\n        {raw} raw;\n        \
              expect({stem}_{name}_from_scaled({stem}_{name}_scaled(values->{name}), &raw) == {upper}_OK && raw == values->{name}, vector, {label});\n        \
              expect({stem}_{name}_from_scaled_clamped({stem}_{name}_scaled(values->{name})) == values->{name}, vector, {label});\n        \
-             expect({stem}_{name}_from_scaled({stem}_{name}_scaled({field}_HIGH) + {stem}_{name}_scaled({field}_HIGH) - {stem}_{name}_scaled({field}_LOW) + 1, &raw) == {upper}_OUT_OF_RANGE, vector, {label});\n    }}\n#endif"
+             expect({stem}_{name}_from_scaled({beyond} + 1, &raw) == {upper}_OUT_OF_RANGE, vector, {label});\n    }}\n#endif"
     ));
 }
 

@@ -1,0 +1,170 @@
+//! `trial` from the outside: repeatable to the byte, recordings that decode to the same totals, exit codes, files.
+
+mod common;
+
+use common::{project, run, stats, succeed};
+use serde_json::Value as Json;
+
+fn json(folder: &std::path::Path, words: &[&str]) -> Json {
+    let words = [words, &["--as", "ndjson"]].concat();
+    serde_json::from_str(&run(folder, &words).out).unwrap()
+}
+
+#[test]
+fn the_same_seed_twice_gives_recordings_equal_to_the_byte() {
+    let folder = project();
+    let record = |seed: &str, name: &str| {
+        succeed(folder.path(), &["trial", "trials/stormy-night.toml", "--seed", seed, "--record", name]);
+        std::fs::read(folder.path().join(name)).unwrap()
+    };
+    let (first, again, other) = (record("18", "a.pcapng"), record("18", "b.pcapng"), record("19", "c.pcapng"));
+    assert!(first == again);
+    assert!(first != other);
+}
+
+#[test]
+fn a_recording_decodes_to_the_totals_of_its_trial() {
+    let folder = project();
+    for (trial, name) in [("trials/stormy-night.toml", "night.pcapng"), ("trials/clear-day.toml", "day.pcapng")] {
+        let report = json(folder.path(), &["trial", trial, "--record", name]);
+        let read = stats(folder.path(), &[name]);
+        let sum = |pointer: &str| {
+            ["host", "device"]
+                .iter()
+                .map(|side| report.pointer(&format!("/{side}{pointer}")).unwrap().as_u64().unwrap())
+                .sum::<u64>()
+        };
+        for kind in ["input", "good", "broken", "stray"] {
+            assert_eq!(sum(&format!("/bytes/{kind}")), read["bytes"][kind].as_u64().unwrap(), "{name} {kind}");
+        }
+        assert_eq!(sum("/frames/good"), read["frames"]["good"].as_u64().unwrap());
+        assert_eq!(read["other"]["packets"], 0);
+        assert_eq!(report["passed"], true);
+        assert_eq!(report["wrong"], 0);
+    }
+}
+
+#[test]
+fn bit_errors_damage_and_lose_frames_but_never_change_a_value() {
+    let folder = project();
+    let text = std::fs::read_to_string(folder.path().join("trials/stormy-night.toml")).unwrap();
+    let noisy = text
+        .replace("bit_errors = 1e-6", "bit_errors = 5e-4")
+        .replace("at least 580", "at least 400")
+        .replace("at least 1500", "at least 1000");
+    let noisy = noisy
+        .replace("counter gaps at most 70", "counter gaps at most 900")
+        .replace("    \"MoveGate answered within 50 ms\",\n", "");
+    std::fs::write(folder.path().join("noisy.toml"), noisy).unwrap();
+    let report = json(folder.path(), &["trial", "noisy.toml", "--record", "noisy.pcapng"]);
+    let frames = report["frames"].as_array().unwrap();
+    let sum = |key: &str| frames.iter().map(|frame| frame[key].as_u64().unwrap()).sum::<u64>();
+    assert!(sum("damaged") > 50 && sum("lost") > 50, "{report}");
+    assert_eq!(sum("sent"), sum("received") + sum("lost"));
+    assert_eq!((&report["wrong"], &report["passed"]), (&0.into(), &true.into()), "{report}");
+    // What the rows of the recording say of the east gate is what its signals were: opening never falls.
+    let rows =
+        succeed(folder.path(), &["decode", "noisy.pcapng", "--node", "3", "--message", "GateStatus", "--as", "ndjson"]);
+    let openings: Vec<f64> = rows
+        .lines()
+        .map(|row| serde_json::from_str::<Json>(row).unwrap()["fields"]["opening"].to_string().parse().unwrap())
+        .collect();
+    assert!(openings.len() > 400);
+    assert!(openings.windows(2).all(|pair| pair[0] <= pair[1]), "a damaged value went through");
+    assert_eq!(openings.last(), Some(&42.5));
+}
+
+#[test]
+fn the_times_of_a_recording_are_those_of_the_trial() {
+    let folder = project();
+    succeed(folder.path(), &["trial", "trials/stormy-night.toml", "--record", "night.pcapng"]);
+    let rows = succeed(folder.path(), &["decode", "night.pcapng", "--message", "Alarm", "--as", "ndjson"]);
+    let row: Json = serde_json::from_str(rows.trim()).unwrap();
+    // Sent 71 s after 02:10:00; 25 bytes of 86,805 ns and 200 us of delay later it is there (and it waited for the bus).
+    let time = row["time"].as_str().unwrap();
+    assert!(time.starts_with("2031-03-09T02:11:11.00") && time.ends_with('Z'), "{time}");
+    assert_eq!((&row["direction"], &row["node"]), (&"device".into(), &3.into()));
+    assert_eq!(row["fields"]["text"], "oil above 80 °C");
+    assert_eq!(row["fields"]["raised"][0], "oil_hot");
+}
+
+#[test]
+fn a_trial_over_udp_records_packets() {
+    let folder = project();
+    succeed(folder.path(), &["trial", "trials/clear-day.toml", "--record", "day.pcapng"]);
+    let bytes = std::fs::read(folder.path().join("day.pcapng")).unwrap();
+    // The link type of the interfaces is 101, raw IP; each packet begins with 45, IPv4 without options.
+    assert!(bytes.windows(2).any(|pair| pair == [101, 0]));
+    let rows = succeed(folder.path(), &["decode", "day.pcapng", "--as", "ndjson", "--message", "Identity"]);
+    let row: Json = serde_json::from_str(rows.trim()).unwrap();
+    assert_eq!((&row["channel"], &row["revision"]), (&"house".into(), &3.into()));
+    assert_eq!(row["fields"]["serial"], "00 00 00 00 00 00");
+}
+
+#[test]
+fn what_must_hold_decides_the_exit_code() {
+    let folder = project();
+    let trial = |must: &str| {
+        let text = format!("channel = \"bus485\"\nspan = \"2 s\"\nmust = [{must}]\n[[device]]\nnode = 3\n");
+        std::fs::write(folder.path().join("t.toml"), text).unwrap();
+        run(folder.path(), &["trial", "t.toml"])
+    };
+    let held = trial("\"at least 10 GateStatus\", \"counter gaps at most 0\"");
+    assert_eq!(held.code, 0);
+    assert!(held.out.contains("held    at least 10 GateStatus  10 received"), "{}", held.out);
+    let failed = trial("\"at least 11 GateStatus\"");
+    assert_eq!(failed.code, 1);
+    assert!(failed.out.contains("FAILED  at least 11 GateStatus  10 received"), "{}", failed.out);
+    let nothing = trial("");
+    assert_eq!(nothing.code, 0);
+    assert!(nothing.out.contains("nothing must hold"), "{}", nothing.out);
+    let wrong = trial("\"at least ten GateStatus\"");
+    assert_eq!(wrong.code, 2);
+    assert!(wrong.err.contains("t.toml cannot be used: must 1: `ten` is no whole number"), "{}", wrong.err);
+    let missing = run(folder.path(), &["trial", "nowhere.toml"]);
+    assert!(missing.code == 2 && missing.err.contains("the trial nowhere.toml cannot be read"), "{}", missing.err);
+    std::fs::write(folder.path().join("t.toml"), [0xFF, 0xFE]).unwrap();
+    assert_eq!(run(folder.path(), &["trial", "t.toml"]).code, 2);
+    std::fs::write(folder.path().join("t.toml"), "channel = [").unwrap();
+    let broken = run(folder.path(), &["trial", "t.toml"]);
+    assert!(broken.code == 2 && broken.err.contains("line 1"), "{}", broken.err);
+}
+
+#[test]
+fn the_trial_of_the_documentation_runs() {
+    let page = include_str!("../../../docs/trials.md");
+    let example = page.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    let folder = project();
+    std::fs::write(folder.path().join("doc.toml"), example).unwrap();
+    let ran = run(folder.path(), &["trial", "doc.toml"]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    assert!(!ran.out.contains("FAILED"), "{}", ran.out);
+}
+
+#[test]
+fn the_captures_of_the_repository_are_what_their_script_makes() {
+    let folder = tempfile::tempdir().unwrap();
+    let captures = folder.path().join("examples/captures");
+    let marlock = folder.path().join("examples/marlock/trials");
+    std::fs::create_dir_all(&captures).unwrap();
+    std::fs::create_dir_all(&marlock).unwrap();
+    let repository = common::marlock().join("../captures");
+    for name in ["make.sh", "shaken-plug.toml"] {
+        std::fs::copy(repository.join(name), captures.join(name)).unwrap();
+    }
+    std::fs::copy(common::marlock().join("marlock.ember"), folder.path().join("examples/marlock/marlock.ember"))
+        .unwrap();
+    std::fs::copy(common::marlock().join("trials/clear-day.toml"), marlock.join("clear-day.toml")).unwrap();
+    let status = std::process::Command::new("sh")
+        .arg(captures.join("make.sh"))
+        .arg(env!("CARGO_BIN_EXE_emberwort"))
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .status()
+        .unwrap();
+    assert!(status.success());
+    for name in ["shaken-plug.pcapng", "clear-day.pcapng", "keeper.hex", "keeper.bin"] {
+        let (made, kept) = (std::fs::read(captures.join(name)).unwrap(), std::fs::read(repository.join(name)).unwrap());
+        assert!(made == kept, "{name} is not what examples/captures/make.sh makes");
+    }
+}
