@@ -246,10 +246,16 @@ impl<S: RowSink> Decoder<S> {
 
     /// Ends all lanes, and gives back the sink and the counts.
     pub fn finish(mut self) -> (S, Statistics) {
+        self.end_lanes();
+        (self.output.sink, self.output.statistics)
+    }
+
+    fn end_lanes(&mut self) {
         for index in 0..self.lanes.len() {
             self.with_lane(index, |receiver, sink| receiver.finish(sink));
         }
-        (self.output.sink, self.output.statistics)
+        self.lanes.clear();
+        self.interfaces.clear();
     }
 
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut Receiver, &mut LaneSink<'_, S>)) {
@@ -335,6 +341,10 @@ impl<S: RowSink> Decoder<S> {
 }
 
 impl<S: RowSink> PieceSink for Decoder<S> {
+    fn section(&mut self) {
+        self.end_lanes();
+    }
+
     fn interface(&mut self, interface: Interface) {
         let route = match interface.kind {
             InterfaceKind::Serial => match self.serial_channel(&interface.description) {

@@ -38,7 +38,7 @@ pub enum InterfaceKind {
 }
 
 impl InterfaceKind {
-    /// The kind for a link type number of the tcpdump.org registry.
+    /// The kind for a link type number of the public registry of link types (LINKTYPE_…).
     pub fn of_link_type(number: i32) -> Self {
         match number {
             1 => InterfaceKind::Ethernet,
@@ -72,6 +72,9 @@ pub struct Piece<'a> {
 
 /// Takes what a capture holds.
 pub trait PieceSink {
+    /// A capture, or a section of one, begins: interfaces are numbered from 0 again.
+    fn section(&mut self);
+
     /// An interface, before its first piece.
     fn interface(&mut self, interface: Interface);
 
@@ -105,6 +108,9 @@ const BUFFER: usize = 1 << 18;
 /// A block that claims more than this is damage, not data.
 const GREATEST_BLOCK: usize = 1 << 25;
 
+/// A section that describes more interfaces than this is damaged, or made to fill the memory.
+const MOST_INTERFACES: usize = 4096;
+
 /// The form of a capture that starts with these bytes.
 pub fn detect(first: &[u8]) -> Form {
     match first.get(..4) {
@@ -126,6 +132,7 @@ pub fn detect(first: &[u8]) -> Form {
 /// # Errors
 /// Those of the reader.
 pub fn read(form: Form, input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+    sink.section();
     match form {
         Form::Pcapng => read_packets(PcapNGReader::new(BUFFER, Full(input)), sink),
         Form::Pcap => read_packets(LegacyPcapReader::new(BUFFER, Full(input)), sink),
@@ -245,8 +252,6 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
         Err(_) => return damaged(0, "the file's header is cut off or damaged"),
     };
     let mut clocks: Vec<Clock> = Vec::new();
-    // Interfaces of earlier sections, whose numbers start again with each section.
-    let mut base = 0;
     let mut buffer_size = BUFFER;
     let mut legacy_units = 1_000_000;
     loop {
@@ -272,8 +277,12 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                     }
                     PcapBlockOwned::NG(block) => match block {
                         Block::SectionHeader(_) => {
-                            base = clocks.len();
+                            clocks.clear();
+                            sink.section();
                             ControlFlow::Continue(())
+                        }
+                        Block::InterfaceDescription(_) if clocks.len() >= MOST_INTERFACES => {
+                            return damaged(consumed, "the file describes more interfaces than a machine can have");
                         }
                         Block::InterfaceDescription(interface) => {
                             clocks.push(Clock {
@@ -288,7 +297,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                             ControlFlow::Continue(())
                         }
                         Block::EnhancedPacket(packet) => {
-                            let index = base + packet.if_id as usize;
+                            let index = packet.if_id as usize;
                             let Some(clock) = clocks.get(index) else {
                                 return damaged(
                                     consumed,
@@ -302,14 +311,14 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                             sink.piece(Piece { interface: index, time: clock.nanoseconds(time), bytes })
                         }
                         Block::SimplePacket(packet) => {
-                            if clocks.len() <= base {
+                            if clocks.is_empty() {
                                 return damaged(
                                     consumed,
                                     "a packet names an interface that the file does not describe",
                                 );
                             }
                             let length = (packet.origlen as usize).min(packet.data.len());
-                            sink.piece(Piece { interface: base, time: None, bytes: &packet.data[..length] })
+                            sink.piece(Piece { interface: 0, time: None, bytes: &packet.data[..length] })
                         }
                         _ => ControlFlow::Continue(()),
                     },

@@ -229,6 +229,34 @@ fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
     assert_eq!(outcome.damage.map(|damage| damage.offset), Some(length as u64));
 }
 
+#[test]
+fn several_captures_and_sections_follow_each_other() {
+    // Two sections in one file: the interfaces of the second are numbered from 0 again.
+    let twice = [pcapng(), pcapng()].concat();
+    let (log, statistics, outcome) = decode(Form::Pcapng, &twice);
+    assert_eq!((log.len(), statistics.input, outcome.damage), (8, 52, None));
+    // Files of different forms into one decoder; a frame cut by a file's end does not go on in the next file.
+    let whole = frame(0, 1, 0, &[1, 0]);
+    let mut decoder = Decoder::new(plan(), None, Log::default());
+    source::read(Form::Pcapng, pcapng().as_slice(), &mut decoder).unwrap();
+    source::read(Form::Raw, &whole[..4], &mut decoder).unwrap();
+    source::read(Form::Raw, &whole[4..], &mut decoder).unwrap();
+    source::read(Form::Raw, whole.as_slice(), &mut decoder).unwrap();
+    let (log, statistics) = decoder.finish();
+    assert_eq!(log.0[4..], ["broken truncated 4", "stray 6", "- line device Level"]);
+    assert!(statistics.adds_up());
+}
+
+#[test]
+fn a_file_full_of_interfaces_does_not_fill_the_memory() {
+    let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+    for _ in 0..5000 {
+        writer.interface(LINK_TYPE_USER0, "", &lane_description("line", "host")).unwrap();
+    }
+    let (_, _, outcome) = decode(Form::Pcapng, &writer.finish().unwrap());
+    assert!(outcome.damage.unwrap().reason.contains("more interfaces"));
+}
+
 /// A reader that gives out one byte at a time, as a slow pipe may.
 struct Slow<'a>(&'a [u8]);
 

@@ -273,3 +273,32 @@ fn text_from_captures_and_definitions_cannot_change_the_terminal() {
         assert_eq!(bad, [], "{words:?}: {}", ran.out.escape_debug());
     }
 }
+
+#[test]
+#[cfg(target_os = "linux")]
+fn ctrl_c_ends_with_what_was_read_until_then() {
+    use std::io::Write;
+    let folder = project_with_recording();
+    let recording = std::fs::read(folder.path().join("stormy-night.pcapng")).unwrap();
+    for command in ["stats", "decode"] {
+        let mut child =
+            emberwort(folder.path(), &[command, "-", "--message", "Alarm"][..if command == "stats" { 2 } else { 4 }])
+                .stdin(Stdio::piped())
+                .stdout(Stdio::piped())
+                .stderr(Stdio::piped())
+                .spawn()
+                .unwrap();
+        let mut stdin = child.stdin.take().unwrap();
+        // The recording again and again, as from a device that never stops; the pipe breaks when the program ends.
+        let writer = std::thread::spawn(move || while stdin.write_all(&recording).is_ok() {});
+        std::thread::sleep(std::time::Duration::from_millis(400));
+        let signal = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert!(signal.success());
+        let output = child.wait_with_output().unwrap();
+        writer.join().unwrap();
+        let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+        assert!(err.contains("interrupted; this is what was read until then"), "{command}: {err}");
+        let counted = if command == "stats" { out.contains("GateStatus") } else { err.contains("good frames") };
+        assert!(counted && output.status.code().is_some(), "{command}: {out}{err}");
+    }
+}

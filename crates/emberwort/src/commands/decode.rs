@@ -36,7 +36,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     printer.finish()?;
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
-        eprintln!("interrupted; what follows is what was read until then");
+        eprintln!("interrupted; this is what was read until then:");
     }
     eprintln!("{}", sentence(&account));
     for (name, damage) in &read.damage {

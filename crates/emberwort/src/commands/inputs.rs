@@ -14,6 +14,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 
 use super::channel_index;
 use crate::cli::{CaptureForm, InputArgs};
+use crate::output;
 
 /// What came of all inputs.
 pub struct Reading {
@@ -43,6 +44,9 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> an
             bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
         }
         for path in &args.inputs {
+            if output::interrupted() {
+                break;
+            }
             let shown = path.display().to_string();
             let outcome =
                 read_one(args, plan, on, path, &mut decoder).with_context(|| format!("{shown} cannot be read"))?;

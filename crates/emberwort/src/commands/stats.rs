@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::Path;
 
-use emberwort_capture::decode::Nothing;
+use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
 
 use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
@@ -11,9 +11,30 @@ use crate::output::{self, Look};
 use crate::project::load_plan;
 use crate::render::stats::{Account, json, tables};
 
+/// Wants nothing but the counts, and ends with Ctrl-C.
+struct UntilInterrupted;
+
+impl RowSink for UntilInterrupted {
+    fn row(&mut self, _row: &Row<'_>) {}
+    fn broken(&mut self, _broken: &BrokenFrame<'_>) {}
+    fn stray(&mut self, _stray: &StrayBytes<'_>) {}
+
+    fn wants_values(&self) -> bool {
+        false
+    }
+
+    fn is_full(&self) -> bool {
+        output::interrupted()
+    }
+}
+
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
-    let (_, read) = inputs::decode_all(&args.input, &plan, Nothing)?;
+    output::catch_interrupt();
+    let (_, read) = inputs::decode_all(&args.input, &plan, UntilInterrupted)?;
+    if output::interrupted() {
+        eprintln!("interrupted; this is what was read until then");
+    }
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     let mut out = output::stdout();
     match args.form_out {
