@@ -290,7 +290,8 @@ fn ctrl_c_ends_with_what_was_read_until_then() {
                 .unwrap();
         let mut stdin = child.stdin.take().unwrap();
         // The recording again and again, as from a device that never stops; the pipe breaks when the program ends.
-        let writer = std::thread::spawn(move || while stdin.write_all(&recording).is_ok() {});
+        let bytes = recording.clone();
+        let writer = std::thread::spawn(move || while stdin.write_all(&bytes).is_ok() {});
         std::thread::sleep(std::time::Duration::from_millis(400));
         let signal = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
         assert!(signal.success());
