@@ -111,6 +111,9 @@ const GREATEST_BLOCK: usize = 1 << 25;
 /// A section that describes more interfaces than this is damaged, or made to fill the memory.
 const MOST_INTERFACES: usize = 4096;
 
+/// Bytes of a line of hex digits that are kept together.
+const LONGEST_LINE: usize = 1 << 16;
+
 /// The form of a capture that starts with these bytes.
 pub fn detect(first: &[u8]) -> Form {
     match first.get(..4) {
@@ -185,9 +188,18 @@ fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> 
     let mut bytes = Vec::with_capacity(1 << 15);
     let mut half: Option<u8> = None;
     let mut outcome = Outcome::default();
+    // A line is a piece: on channels whose medium keeps packets apart, a packet.
+    let mut hand_on = |bytes: &mut Vec<u8>| {
+        let flow = if bytes.is_empty() {
+            ControlFlow::Continue(())
+        } else {
+            sink.piece(Piece { interface: 0, time: None, bytes })
+        };
+        bytes.clear();
+        flow
+    };
     loop {
         let n = input.read(&mut buffer)?;
-        bytes.clear();
         for (index, b) in buffer[..n].iter().enumerate() {
             let digit = (*b as char).to_digit(16).map(|digit| digit as u8);
             match (digit, half) {
@@ -196,7 +208,12 @@ fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> 
                     bytes.push(high << 4 | digit);
                     half = None;
                 }
-                (None, None) if b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'-') => {}
+                (None, None) if b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'-') => {
+                    if *b == b'\n' && hand_on(&mut bytes).is_break() {
+                        outcome.bytes += index as u64;
+                        return Ok(outcome);
+                    }
+                }
                 // The `x` of `0x39`.
                 (None, Some(0)) if *b == b'x' || *b == b'X' => half = None,
                 (None, _) => {
@@ -205,7 +222,7 @@ fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> 
                         None => format!("{:?} is no hex digit", *b as char),
                     };
                     let offset = outcome.bytes + index as u64;
-                    let _ = sink.piece(Piece { interface: 0, time: None, bytes: &bytes });
+                    let _ = hand_on(&mut bytes);
                     outcome.bytes = offset;
                     outcome.damage = Some(Damage { offset, reason });
                     return Ok(outcome);
@@ -213,12 +230,15 @@ fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> 
             }
         }
         outcome.bytes += n as u64;
-        let stop = sink.piece(Piece { interface: 0, time: None, bytes: &bytes }).is_break();
-        if n == 0 || stop {
-            if half.is_some() && !stop {
+        if n == 0 {
+            if half.is_some() {
                 let reason = "the text ends in the middle of a byte: one hex digit is missing".to_owned();
                 outcome.damage = Some(Damage { offset: outcome.bytes, reason });
             }
+            let _ = hand_on(&mut bytes);
+            return Ok(outcome);
+        }
+        if bytes.len() >= LONGEST_LINE && half.is_none() && hand_on(&mut bytes).is_break() {
             return Ok(outcome);
         }
     }

@@ -200,6 +200,22 @@ fn raw_bytes_and_hex_text() {
 }
 
 #[test]
+fn on_packet_channels_each_line_of_hex_is_a_packet() {
+    let lines: String = (0..3u8)
+        .map(|n| frame(1, 1, 0, &[n, 0]).iter().map(|b| format!("{b:02X} ")).collect::<String>() + "\n")
+        .collect();
+    let mut decoder = Decoder::new(plan(), Some(1), Log::default());
+    source::read(Form::Hex, lines.as_bytes(), &mut decoder).unwrap();
+    let (log, statistics) = decoder.finish();
+    assert_eq!(log.0, ["- net device Level"; 3]);
+    assert_eq!((statistics.input, statistics.good), (12, 12));
+    // A line that does not end is handed on in pieces, so that memory stays bounded.
+    let endless = "A5".repeat(200_000);
+    let (_, statistics, _) = decode(Form::Hex, endless.as_bytes());
+    assert_eq!(statistics.input, 200_000);
+}
+
+#[test]
 fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
     for (form, whole) in [
         (Form::Pcapng, pcapng()),
