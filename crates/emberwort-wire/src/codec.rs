@@ -124,10 +124,7 @@ fn decode_section(
     }
     read_lead(section, bytes, order, values);
     let total = length_here * 8;
-    let mut bit = section.presence_bytes * 8;
-    if let Some(last) = section.steps[..section.lead_steps].last() {
-        bit = begin(last, bit) + last.action.bits().1 as usize;
-    }
+    let mut bit = section.lead_end;
     for step in &section.steps[section.lead_steps..] {
         if let Some(presence) = step.presence
             && bytes[presence as usize / 8] >> (presence % 8) & 1 == 0
@@ -250,10 +247,7 @@ fn check_section(plan: &MessagePlan, section: &SectionPlan, body: &[u8], start: 
         return Ok(section.greatest_size);
     }
     let total = bytes.len() * 8;
-    let mut bit = section.presence_bytes * 8;
-    if let Some(last) = section.steps[..section.lead_steps].last() {
-        bit = begin(last, bit) + last.action.bits().1 as usize;
-    }
+    let mut bit = section.lead_end;
     for step in &section.steps[section.lead_steps..] {
         if let Some(presence) = step.presence
             && bytes[presence as usize / 8] >> (presence % 8) & 1 == 0

@@ -17,7 +17,7 @@ pub struct Framing {
     plan: Arc<ChannelPlan>,
     places: Vec<PartPlace>,
     checksums: Vec<FrameChecksum>,
-    length: Option<usize>,
+    length: Option<LengthPart>,
     key: Option<usize>,
     address: Option<usize>,
     sequence: Option<usize>,
@@ -68,6 +68,24 @@ impl PartPlace {
             });
         }
         bits::read(zone, self.at_bit, self.bits, order)
+    }
+}
+
+/// The length part of a frame, which lies in its head.
+#[derive(Clone, Copy, Debug)]
+struct LengthPart {
+    place: PartPlace,
+    /// Bytes of the frame that must be there to read it.
+    end: usize,
+    other_bytes: u64,
+    unit: u64,
+}
+
+impl LengthPart {
+    fn of(part: &Part) -> Option<Self> {
+        let Role::Length { other_bytes, unit } = part.role else { return None };
+        let end = (part.at_bit as usize + usize::from(part.bits)).div_ceil(8);
+        Some(Self { place: PartPlace::of(part), end, other_bytes: other_bytes as u64, unit: unit as u64 })
     }
 }
 
@@ -248,7 +266,7 @@ impl Framing {
         Self {
             places: plan.parts.iter().map(PartPlace::of).collect(),
             checksums,
-            length: find(|role| matches!(role, Role::Length { .. })),
+            length: plan.parts.iter().find_map(LengthPart::of),
             key: find(|role| *role == Role::Message),
             address: find(|role| *role == Role::Address),
             sequence: find(|role| *role == Role::Sequence),
@@ -356,20 +374,17 @@ impl Framing {
     /// If the length part says something that no frame of this channel can have.
     #[inline]
     pub(crate) fn length_of(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
-        let plan = &self.plan;
-        let Some(index) = self.length else { return Ok(Some(bytes.len())) };
-        let part = &plan.parts[index];
-        let end = (part.at_bit as usize + usize::from(part.bits)).div_ceil(8);
-        if bytes.len() < end {
+        let Some(part) = &self.length else { return Ok(Some(bytes.len())) };
+        if bytes.len() < part.end {
             return Ok(None);
         }
-        let Role::Length { other_bytes, unit } = part.role else { return Ok(None) };
-        let value = self.part_value(index, bytes, 0);
+        let (plan, other_bytes) = (&self.plan, part.other_bytes);
+        let value = part.place.read(bytes, 0, plan.byte_order);
         let around = plan.head_bytes + plan.tail_bytes;
         // Saturating, since a length part of 64 bits can claim anything.
-        let counted = value.saturating_mul(unit as u64);
-        let length = counted.saturating_add(around as u64).saturating_sub(other_bytes as u64);
-        if counted < other_bytes as u64 || length > plan.limit as u64 {
+        let counted = value.saturating_mul(part.unit);
+        let length = counted.saturating_add(around as u64).saturating_sub(other_bytes);
+        if counted < other_bytes || length > plan.limit as u64 {
             return Err(FrameFault::Length { length, least: around, greatest: plan.limit });
         }
         Ok(Some(length as usize))
@@ -377,10 +392,7 @@ impl Framing {
 
     /// How many bytes of a frame must be there before its length part can be read.
     pub(crate) fn length_end(&self) -> usize {
-        self.length.map_or(self.plan.head_bytes, |index| {
-            let part = &self.plan.parts[index];
-            (part.at_bit as usize + usize::from(part.bits)).div_ceil(8)
-        })
+        self.length.map_or(self.plan.head_bytes, |part| part.end)
     }
 
     /// Judges the bytes of one whole frame, without stuffing and delimiters.

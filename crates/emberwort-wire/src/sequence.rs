@@ -8,12 +8,17 @@ use emberwort_model::model::End;
 /// frame or a sender that began again.
 #[derive(Clone, Debug, Default)]
 pub struct SequenceWatch {
-    /// The last number of each sender, by rising channel, end and node.
-    last: Vec<(u128, u64)>,
+    /// The last number of senders with a node below [`SMALL_NODES`], which most have, by channel, end and node.
+    small: Vec<Option<u64>>,
+    /// The last number of the others, by rising channel, end and node.
+    large: Vec<((usize, u64), u64)>,
     gaps: u64,
     missing: u64,
     jumps_back: u64,
 }
+
+/// Nodes below this have a place of their own.
+const SMALL_NODES: u64 = 256;
 
 /// A gap in the sequence numbers of a sender.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,12 +33,20 @@ impl SequenceWatch {
     /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
     pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
-        let sender = (channel as u128) << 65 | u128::from(from == End::Host) << 64 | u128::from(node);
-        let before = match self.last.binary_search_by_key(&sender, |(sender, _)| *sender) {
-            Ok(at) => std::mem::replace(&mut self.last[at].1, number),
-            Err(at) => {
-                self.last.insert(at, (sender, number));
-                return None;
+        let lane = channel * 2 + usize::from(from == End::Host);
+        let before = if node < SMALL_NODES {
+            let at = lane * SMALL_NODES as usize + node as usize;
+            if at >= self.small.len() {
+                self.small.resize((lane + 1) * SMALL_NODES as usize, None);
+            }
+            self.small[at].replace(number)?
+        } else {
+            match self.large.binary_search_by_key(&(lane, node), |(sender, _)| *sender) {
+                Ok(at) => std::mem::replace(&mut self.large[at].1, number),
+                Err(at) => {
+                    self.large.insert(at, ((lane, node), number));
+                    return None;
+                }
             }
         };
         let expected = before.wrapping_add(1) & mask;
@@ -81,5 +94,9 @@ mod tests {
         assert_eq!((watch.gaps(), watch.missing()), (1, 3));
         assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 6, found: 5 }), "a repeated frame");
         assert_eq!((watch.gaps(), watch.missing(), watch.jumps_back()), (1, 3, 1));
+        for (node, number) in [(70_000, 9), (300, 1), (70_000, 11), (300, 2)] {
+            watch.take(1, End::Host, node, 8, number);
+        }
+        assert_eq!((watch.gaps(), watch.missing()), (2, 4), "large node numbers count as well");
     }
 }

@@ -52,6 +52,8 @@ pub struct SectionPlan {
     pub lead: Vec<LeadField>,
     /// How many of the steps `lead` stands for, spare space included.
     pub lead_steps: usize,
+    /// The bit behind them.
+    pub lead_end: usize,
     /// Its fewest bytes.
     pub least_size: usize,
     /// Its most bytes. Equal to `least_size` if all places are fixed.
@@ -193,12 +195,17 @@ impl SectionPlan {
             steps.push(Step { slot, place, presence: presence_bit, action });
         }
         let (lead, lead_steps) = lead_of(&steps);
+        let lead_end = match steps[..lead_steps].last() {
+            Some(&Step { place: Place::Fixed(bit), action, .. }) => bit as usize + action.bits().1 as usize,
+            _ => presence_bytes * 8,
+        };
         Self {
             revision,
             presence_bytes,
             steps,
             lead,
             lead_steps,
+            lead_end,
             least_size: least.div_ceil(8) as usize,
             greatest_size: greatest.div_ceil(8) as usize,
             fixed,
