@@ -18,10 +18,10 @@ pub struct Framing {
     places: Vec<PartPlace>,
     checksums: Vec<FrameChecksum>,
     length: Option<LengthPart>,
-    key: Option<usize>,
-    address: Option<usize>,
-    sequence: Option<usize>,
-    revision: Option<usize>,
+    key: Option<PartPlace>,
+    address: Option<PartPlace>,
+    sequence: Option<PartPlace>,
+    revision: Option<PartPlace>,
     fixed: Vec<usize>,
 }
 
@@ -93,6 +93,7 @@ impl LengthPart {
 #[derive(Clone, Debug)]
 struct FrameChecksum {
     part: usize,
+    place: PartPlace,
     checksum: Checksum,
     pieces: Vec<Piece>,
 }
@@ -240,7 +241,7 @@ pub enum FrameError {
 impl Framing {
     /// Prepares a channel: checksum tables, and which part is which.
     pub fn new(plan: Arc<ChannelPlan>) -> Self {
-        let find = |wanted: fn(&Role) -> bool| plan.parts.iter().position(|part| wanted(&part.role));
+        let find = |wanted: fn(&Role) -> bool| plan.part(wanted).map(PartPlace::of);
         let checksum_parts: Vec<usize> =
             (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Checksum { .. })).collect();
         let place = |part: &Part| {
@@ -258,7 +259,8 @@ impl Framing {
                     // The part itself counts as zero, and checksums behind it.
                     let blank: Vec<_> = checksum_parts[n..].iter().map(|later| place(&plan.parts[*later])).collect();
                     let pieces = pieces(over, &blank, *skipping);
-                    Some(FrameChecksum { part: *index, checksum: Checksum::new(algorithm), pieces })
+                    let place = PartPlace::of(&plan.parts[*index]);
+                    Some(FrameChecksum { part: *index, place, checksum: Checksum::new(algorithm), pieces })
                 }
                 _ => None,
             })
@@ -286,11 +288,6 @@ impl Framing {
             Zone::Head => part.at_bit as usize,
             Zone::Tail => body_end * 8 + part.at_bit as usize,
         }
-    }
-
-    #[inline(always)]
-    fn part_value(&self, index: usize, bytes: &[u8], body_end: usize) -> u64 {
-        self.places[index].read(bytes, body_end, self.plan.byte_order)
     }
 
     fn set_part(&self, index: usize, value: u64, bytes: &mut [u8], body_end: usize) -> Result<(), FrameError> {
@@ -423,30 +420,28 @@ impl Framing {
         let body_end = bytes.len() - plan.tail_bytes;
         for checksum in &self.checksums {
             let expected = checksum.compute(bytes, body_end);
-            let found = self.part_value(checksum.part, bytes, body_end);
+            let found = checksum.place.read(bytes, body_end, plan.byte_order);
             if expected != found {
                 return Err(FrameFault::Checksum { part: checksum.part, expected, found });
             }
         }
         for part in &self.fixed {
-            let found = self.part_value(*part, bytes, body_end);
+            let found = self.places[*part].read(bytes, body_end, plan.byte_order);
             if let Role::Fixed(expected) = plan.parts[*part].role
                 && expected != found
             {
                 return Err(FrameFault::Fixed { part: *part, expected, found });
             }
         }
-        #[inline(always)]
-        fn value(framing: &Framing, part: Option<usize>, bytes: &[u8], body_end: usize) -> Option<u64> {
-            part.map(|part| framing.part_value(part, bytes, body_end))
-        }
+        let order = plan.byte_order;
+        let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end, order));
         Ok(FrameView {
             bytes,
             body: &bytes[plan.head_bytes..body_end],
-            key: value(self, self.key, bytes, body_end).unwrap_or(0),
-            node: value(self, self.address, bytes, body_end),
-            sequence: value(self, self.sequence, bytes, body_end),
-            revision: value(self, self.revision, bytes, body_end),
+            key: value(&self.key).unwrap_or(0),
+            node: value(&self.address),
+            sequence: value(&self.sequence),
+            revision: value(&self.revision),
         })
     }
 }
