@@ -2,9 +2,12 @@
 //! the same bytes: finding the sync bytes with memchr, and the checksum alone. Prints the ratio of the two.
 #![allow(missing_docs)] // the macros of criterion make public functions
 
+#[path = "../../../benches/ratio.rs"]
+mod ratio;
+
 use std::hint::black_box;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use criterion::{Criterion, Throughput, criterion_group};
 use emberwort_capture::decode::Nothing;
@@ -13,6 +16,7 @@ use emberwort_model::algorithm::Algorithm;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::checksum::Checksum;
 use emberwort_wire::{Framing, Header};
+use ratio::ratio;
 
 fn plan() -> Arc<Plan> {
     let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
@@ -77,19 +81,6 @@ fn bench(criterion: &mut Criterion) {
         black_box(bare_pass(&checksum, &bytes));
     };
     println!("framed decode to statistics takes {:.2} times the bare pass", ratio(decode, bare));
-}
-
-/// How many times as long the first takes, both measured in turn: the best of 30 runs each.
-fn ratio(mut first: impl FnMut(), mut second: impl FnMut()) -> f64 {
-    let mut best = [Duration::MAX; 2];
-    for _ in 0..30 {
-        let start = Instant::now();
-        first();
-        let middle = Instant::now();
-        second();
-        best = [best[0].min(middle - start), best[1].min(middle.elapsed())];
-    }
-    best[0].as_secs_f64() / best[1].as_secs_f64()
 }
 
 criterion_group! {

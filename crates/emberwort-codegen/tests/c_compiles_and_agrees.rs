@@ -2,11 +2,13 @@
 //!
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
-use std::path::Path;
+mod common;
+
 use std::process::Command;
 use std::sync::Arc;
 
-use emberwort_codegen::{GeneratedFile, c, vectors};
+use common::{compile_and_run, compiler, write};
+use emberwort_codegen::{c, vectors};
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::receiver::BodyReader;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, encode};
@@ -16,56 +18,10 @@ use rand_chacha::ChaCha8Rng;
 const MARLOCK: &str = include_str!("../../../examples/marlock/marlock.ember");
 const ODD: &str = include_str!("odd.ember");
 
-const STRICT: &[&str] = &[
-    "-std=c99",
-    "-Wall",
-    "-Wextra",
-    "-Wconversion",
-    "-Wshadow",
-    "-pedantic",
-    "-Werror",
-    "-fsanitize=address,undefined",
-    "-fno-sanitize-recover=all",
-    "-g",
-];
-
 fn plan(text: &str) -> Arc<Plan> {
     let checked = check(&Source::new("test.ember", text));
     assert_eq!(checked.findings, []);
     Arc::new(checked.plan.unwrap())
-}
-
-/// The machine's C compiler. A missing one fails the test where CI asks for it.
-fn compiler() -> Option<&'static str> {
-    let found = ["cc", "gcc", "clang"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
-    assert!(
-        found.is_some() || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
-        "no C compiler is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
-    );
-    found
-}
-
-fn write(folder: &Path, files: &[GeneratedFile]) {
-    for file in files {
-        std::fs::write(folder.join(&file.name), &file.text).unwrap();
-    }
-}
-
-/// Compiles the sources and returns what the program prints; a warning or a non-zero exit fails the test.
-fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[&str], input: Option<&Path>) -> String {
-    let compiled = Command::new(compiler)
-        .current_dir(folder)
-        .args(STRICT)
-        .args(more)
-        .args(sources)
-        .args(["-o", "program"])
-        .output()
-        .unwrap();
-    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
-    let ran = Command::new(folder.join("program")).args(input).output().unwrap();
-    let output = String::from_utf8_lossy(&ran.stdout).into_owned();
-    assert!(ran.status.success(), "{output}{}", String::from_utf8_lossy(&ran.stderr));
-    output
 }
 
 #[test]

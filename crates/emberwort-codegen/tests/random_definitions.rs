@@ -3,8 +3,9 @@
 //! One link with many messages in each byte order in the normal run; many more with
 //! `cargo test --release -p emberwort-codegen --test random_definitions -- --ignored`.
 
-use std::process::Command;
+mod common;
 
+use common::{compile_and_run, compiler, write};
 use emberwort_codegen::{c, vectors};
 use emberwort_model::{Source, check};
 use rand::{Rng, SeedableRng};
@@ -74,42 +75,13 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     assert_eq!(checked.findings, [], "seed {seed}:\n{text}");
     let plan = checked.plan.unwrap();
     let all = vectors::vectors(&plan, seed);
-    let Some(compiler) =
-        ["cc", "gcc", "clang"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok())
-    else {
-        assert!(std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(), "no C compiler is on this machine");
-        return;
-    };
+    let Some(compiler) = compiler() else { return };
     let folder = tempfile::tempdir().unwrap();
-    for file in c::generate(&plan, &all).unwrap() {
-        std::fs::write(folder.path().join(&file.name), &file.text).unwrap();
-    }
-    let compiled = Command::new(compiler)
-        .current_dir(folder.path())
-        .args([
-            "-std=c99",
-            "-Wall",
-            "-Wextra",
-            "-Wconversion",
-            "-Wshadow",
-            "-pedantic",
-            "-Werror",
-            "-DRANDOM_WITH_FLOAT",
-        ])
-        .args([
-            "-fsanitize=address,undefined",
-            "-fno-sanitize-recover=all",
-            "random.c",
-            "random_vectors.c",
-            "-o",
-            "program",
-        ])
-        .output()
-        .unwrap();
-    assert!(compiled.status.success(), "seed {seed}:\n{}\n{text}", String::from_utf8_lossy(&compiled.stderr));
-    let ran = Command::new(folder.path().join("program")).output().unwrap();
-    let output = String::from_utf8_lossy(&ran.stdout);
-    assert!(ran.status.success(), "seed {seed}:\n{output}{}\n{text}", String::from_utf8_lossy(&ran.stderr));
+    write(folder.path(), &c::generate(&plan, &all).unwrap());
+    // Shown only if something differs.
+    println!("seed {seed}:\n{text}");
+    let sources = ["random.c", "random_vectors.c"];
+    let output = compile_and_run(compiler, folder.path(), &["-DRANDOM_WITH_FLOAT"], &sources, None);
     assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
 }
 

@@ -1,13 +1,17 @@
 //! Encoding and decoding of one message by the plan, against code written by hand for that message. Prints the ratios.
 #![allow(missing_docs)] // the macros of criterion make public functions
 
+#[path = "../../../benches/ratio.rs"]
+mod ratio;
+
 use std::hint::black_box;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use criterion::{Criterion, criterion_group};
 use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Source, check};
 use emberwort_wire::{ValueRef, Values, decode, encode};
+use ratio::ratio;
 
 /// GateStatus without its text and later sections: seven fields at odd places in 8 bytes.
 const MESSAGE: &str = "link bench { revision 1  byte_order little }
@@ -117,19 +121,6 @@ fn bench(criterion: &mut Criterion) {
     group.finish();
     println!("decoding by the plan takes {decoding:.1} times the code written by hand");
     println!("encoding by the plan takes {:.1} times the code written by hand", ratio(encode_plan, encode_hand));
-}
-
-/// How many times as long the first takes, both measured in turn: the best of 50 runs each.
-fn ratio(mut first: impl FnMut(), mut second: impl FnMut()) -> f64 {
-    let mut best = [Duration::MAX; 2];
-    for _ in 0..50 {
-        let start = Instant::now();
-        first();
-        let middle = Instant::now();
-        second();
-        best = [best[0].min(middle - start), best[1].min(middle.elapsed())];
-    }
-    best[0].as_secs_f64() / best[1].as_secs_f64()
 }
 
 criterion_group! {

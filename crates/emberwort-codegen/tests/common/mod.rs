@@ -1,0 +1,53 @@
+//! Compiling and running generated C.
+
+use std::path::Path;
+use std::process::Command;
+
+use emberwort_codegen::GeneratedFile;
+
+/// Every warning is an error, and every undefined behaviour ends the program.
+const STRICT: &[&str] = &[
+    "-std=c99",
+    "-Wall",
+    "-Wextra",
+    "-Wconversion",
+    "-Wshadow",
+    "-pedantic",
+    "-Werror",
+    "-fsanitize=address,undefined",
+    "-fno-sanitize-recover=all",
+    "-g",
+];
+
+/// The machine's C compiler. A missing one fails the test where CI asks for it.
+pub fn compiler() -> Option<&'static str> {
+    let found = ["cc", "gcc", "clang"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
+    assert!(
+        found.is_some() || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no C compiler is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
+pub fn write(folder: &Path, files: &[GeneratedFile]) {
+    for file in files {
+        std::fs::write(folder.join(&file.name), &file.text).unwrap();
+    }
+}
+
+/// Compiles the sources and returns what the program prints; a warning or a non-zero exit fails the test.
+pub fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[&str], input: Option<&Path>) -> String {
+    let compiled = Command::new(compiler)
+        .current_dir(folder)
+        .args(STRICT)
+        .args(more)
+        .args(sources)
+        .args(["-o", "program"])
+        .output()
+        .unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    let ran = Command::new(folder.join("program")).args(input).output().unwrap();
+    let output = String::from_utf8_lossy(&ran.stdout).into_owned();
+    assert!(ran.status.success(), "{output}{}", String::from_utf8_lossy(&ran.stderr));
+    output
+}
