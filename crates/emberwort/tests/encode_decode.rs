@@ -194,7 +194,9 @@ fn broken_frames_are_told_with_both_numbers_and_strict_makes_them_count() {
     let ran = run(&marlock(), &["decode", "--hex", hex]);
     assert_eq!(ran.code, 0);
     assert!(ran.out.contains("checksum: `check` is 0x91F5, computed 0x90F5"), "{}", ran.out);
-    assert_eq!(ran.err, "10 bytes: 0 in 0 good frames, 10 in 1 broken (1 checksum), 0 stray\n");
+    let (account, hint) = ran.err.split_once('\n').unwrap();
+    assert_eq!(account, "10 bytes: 0 in 0 good frames, 10 in 1 broken (1 checksum), 0 stray");
+    assert!(hint.contains("are these bytes of the right channel (--on)"), "{hint}");
     assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", hex]).code, 1);
     let row = run(&marlock(), &["decode", "--as", "ndjson", "--hex", hex]).out;
     assert!(
@@ -307,4 +309,30 @@ fn wrong_words_are_told_with_the_nearest_right_ones() {
     assert!(ask(&["decode", "trials"]).contains("it is a folder"));
     let ran = run(&marlock(), &["encode", "MoveGate", "target=120", "speed=0", "--clamp"]);
     assert_eq!(ran.out, "C8 00\n", "limited to 100 % = 200 = C8 and 1 mm/s = 0");
+}
+
+#[test]
+fn a_capture_of_something_else_says_what_would_belong() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("other.pcapng");
+    let mut writer = emberwort_capture::PcapngWriter::new(Vec::new()).unwrap();
+    let interface = writer.interface(101, "", "").unwrap();
+    writer.packet(interface, 0, &emberwort_capture::writer::udp_packet(53, true, b"hello").unwrap()).unwrap();
+    std::fs::write(&path, writer.finish().unwrap()).unwrap();
+    for command in ["decode", "stats"] {
+        let ran = run(&marlock(), &[command, path.to_str().unwrap()]);
+        assert_eq!(ran.code, 0);
+        assert!(
+            ran.err.contains("nothing in here belongs to this link, whose channels are: bus485 (bytes"),
+            "{}",
+            ran.err
+        );
+        assert!(ran.err.contains("house (UDP port 4850)"), "{}", ran.err);
+    }
+    // Nothing at all is nothing to complain about.
+    std::fs::write(&path, b"").unwrap();
+    assert_eq!(
+        run(&marlock(), &["decode", path.to_str().unwrap()]).err,
+        "0 bytes: 0 in 0 good frames, 0 in 0 broken, 0 stray\n"
+    );
 }

@@ -13,7 +13,7 @@ use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look};
 use crate::project::load_plan;
 use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
-use crate::render::stats::{Account, damage_text, sentence};
+use crate::render::stats::{Account, damage_text, hint, sentence};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
@@ -43,6 +43,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         eprintln!("{}", damage_text(name, damage));
     }
     let statistics = &read.statistics;
+    if let Some(hint) = hint(statistics) {
+        eprintln!("{hint}");
+    }
     let broken = statistics.broken + statistics.stray > 0;
     Ok(if !read.damage.is_empty() || (args.strict && broken) { Ending::WithFindings } else { Ending::Clean })
 }

@@ -9,7 +9,7 @@ use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
 use crate::output::{self, Look};
 use crate::project::load_plan;
-use crate::render::stats::{Account, json, tables};
+use crate::render::stats::{Account, hint, json, tables};
 
 /// Wants nothing but the counts, and ends with Ctrl-C.
 struct UntilInterrupted;
@@ -42,5 +42,8 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         TableForm::Ndjson => writeln!(out, "{}", json(&account))?,
     }
     out.flush()?;
+    if let Some(hint) = hint(&read.statistics) {
+        eprintln!("{hint}");
+    }
     Ok(if read.damage.is_empty() { Ending::Clean } else { Ending::WithFindings })
 }

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
+use emberwort_model::model::Medium;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
@@ -45,6 +46,35 @@ pub fn sentence(account: &Account<'_>) -> String {
         );
     }
     line
+}
+
+/// What to look at when a capture holds nothing good.
+pub fn hint(statistics: &Statistics) -> Option<String> {
+    if statistics.good_frames() > 0 {
+        return None;
+    }
+    let channels: Vec<String> = statistics
+        .plan()
+        .channels
+        .iter()
+        .map(|channel| match channel.medium {
+            Medium::Uart { .. } => format!("{} (bytes, or packets of the user link types)", channel.name),
+            Medium::Udp { port } => format!("{} (UDP port {port})", channel.name),
+        })
+        .collect();
+    let channels = channels.join(", ");
+    if statistics.input > 0 {
+        Some(format!(
+            "no good frame was found: are these bytes of the right channel (--on), and is this the sender's definition?\n\
+             the link's channels: {channels}"
+        ))
+    } else if statistics.other_packets > 0 {
+        Some(format!(
+            "nothing in here belongs to this link, whose channels are: {channels}\n--on CHANNEL takes serial packets for one of them"
+        ))
+    } else {
+        None
+    }
 }
 
 /// Tables for people.
