@@ -76,7 +76,7 @@ pub fn rows(plan: &MessagePlan) -> Vec<LayoutRow> {
                 at(0),
                 section.presence_bytes as u64 * 8,
                 since,
-                "one bit for each optional field",
+                "one bit an optional field",
             );
             rows.push(row);
         }
@@ -92,7 +92,7 @@ pub fn rows(plan: &MessagePlan) -> Vec<LayoutRow> {
                             at(end),
                             bit - end,
                             since,
-                            "zero, up to the next byte",
+                            "zero",
                         ));
                     }
                     end = bit + step.action.bits().1;
@@ -104,7 +104,7 @@ pub fn rows(plan: &MessagePlan) -> Vec<LayoutRow> {
             rows.push(field_row(plan, step.slot, place, step.action.bits()));
         }
         if section.fixed && !end.is_multiple_of(8) {
-            rows.push(LayoutRow::of_space("(fill)", at(end), 8 - end % 8, since, "zero, up to the next byte"));
+            rows.push(LayoutRow::of_space("(fill)", at(end), 8 - end % 8, since, "zero"));
         }
         section_start = section_start.filter(|_| section.fixed).map(|start| start + section.greatest_size as u64);
     }
@@ -146,11 +146,11 @@ fn field_row(plan: &MessagePlan, slot: usize, place: String, (least, greatest): 
             let unit = if labels.flags { "flags" } else { "labels" };
             row.physical = format!("{}: {} {unit}", labels.name, labels.labels.len());
         }
-        Kind::Text { max } => row.physical = format!("text of 0 .. {max} bytes, counted"),
+        Kind::Text { max } => row.physical = format!("text, 0 .. {max} bytes"),
         Kind::Bytes { length } => row.physical = format!("{length} bytes"),
         Kind::Spare { .. } => {
             row.field = "(spare)".into();
-            row.physical = "zero when sent, ignored when received".into();
+            row.physical = "sent as zero, ignored".into();
         }
     }
     if let Some(none) = field.kind.none() {

@@ -170,10 +170,10 @@ fn layout_rows_show_places_codes_and_values() {
             "mode 0.0 3 | 0 .. 7, none 7 | Mode: 2 labels  ",
             "level 0.3 5 | 0 .. 20, none 31 | 0.0 .. 10.0 m ",
             "t 1.0 12 | -2048 .. 2047 | -512.00 .. 511.75 degC ",
-            "(fill) 2.4 4 |  | zero, up to the next byte  ",
-            "name 3.0 8 .. 40 |  | text of 0 .. 4 bytes, counted  \"x\"",
+            "(fill) 2.4 4 |  | zero  ",
+            "name 3.0 8 .. 40 |  | text, 0 .. 4 bytes  \"x\"",
             "on +0.0 1 | 0 .. 1 | false, true  true",
-            "(spare) +0.1 7 |  | zero when sent, ignored when received  ",
+            "(spare) +0.1 7 |  | sent as zero, ignored  ",
         ]
     );
     let big: Vec<String> = shown("big").iter().map(|row| row.split(" | ").next().unwrap().to_owned()).collect();
