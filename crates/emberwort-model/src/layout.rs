@@ -87,13 +87,7 @@ pub fn rows(plan: &MessagePlan) -> Vec<LayoutRow> {
                 Place::Fixed(bit) => {
                     let bit = u64::from(bit);
                     if bit > end {
-                        rows.push(LayoutRow::of_space(
-                            "(fill)",
-                            at(end),
-                            bit - end,
-                            since,
-                            "zero",
-                        ));
+                        rows.push(LayoutRow::of_space("(fill)", at(end), bit - end, since, "zero"));
                     }
                     end = bit + step.action.bits().1;
                     at(bit)
