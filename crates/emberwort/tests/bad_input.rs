@@ -292,7 +292,7 @@ fn ctrl_c_ends_with_what_was_read_until_then() {
         // The recording again and again, as from a device that never stops; the pipe breaks when the program ends.
         let bytes = recording.clone();
         let writer = std::thread::spawn(move || while stdin.write_all(&bytes).is_ok() {});
-        std::thread::sleep(std::time::Duration::from_millis(400));
+        std::thread::sleep(std::time::Duration::from_millis(1500));
         let signal = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
         assert!(signal.success());
         let output = child.wait_with_output().unwrap();
