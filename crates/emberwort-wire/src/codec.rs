@@ -313,6 +313,36 @@ pub fn encode(plan: &MessagePlan, values: &Values, sections: usize, out: &mut Ve
     Ok(())
 }
 
+/// Whether a raw number, sign-extended if it is signed, fits so many bits.
+fn fits_width(slot: usize, raw: u64, width: u8, signed: bool) -> Result<(), EncodeError> {
+    let unused = 64 - u32::from(width);
+    let kept = if signed { ((raw << unused) as i64 >> unused) as u64 } else { (raw << unused) >> unused };
+    if kept == raw { Ok(()) } else { Err(EncodeError::TooWide { slot, raw, width }) }
+}
+
+/// Appends the presence bitmap, still empty, and the fields at the section's start, as [`read_lead`] reads them.
+fn write_lead(section: &SectionPlan, values: &Values, order: ByteOrder, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+    let start = out.len();
+    let end = start + section.lead_end.div_ceil(8);
+    // Room behind them, so that every field can be written with one store.
+    out.resize(end + 8, 0);
+    for field in &section.lead {
+        let (first, shift, width) = (start + field.byte as usize, u32::from(field.shift), u32::from(field.width));
+        let slot = field.slot as usize;
+        let ValueRef::Raw(raw) = values.get(slot) else { return Err(EncodeError::Missing { slot }) };
+        fits_width(slot, raw, field.width, field.signed)?;
+        let Some(eight) = out[first..].first_chunk_mut::<8>() else { continue };
+        // The unused bits of a negative number fall off at the top.
+        let top = raw << (64 - width);
+        *eight = match order {
+            ByteOrder::Little => (u64::from_le_bytes(*eight) | top >> (64 - width - shift)).to_le_bytes(),
+            ByteOrder::Big => (u64::from_be_bytes(*eight) | top >> shift).to_be_bytes(),
+        };
+    }
+    out.truncate(end);
+    Ok(())
+}
+
 fn encode_section(
     plan: &MessagePlan,
     section: &SectionPlan,
@@ -321,9 +351,9 @@ fn encode_section(
 ) -> Result<(), EncodeError> {
     let order = plan.byte_order;
     let start = out.len();
-    out.resize(start + section.presence_bytes, 0);
-    let mut bit = section.presence_bytes * 8;
-    for step in &section.steps {
+    write_lead(section, values, order, out)?;
+    let mut bit = section.lead_end;
+    for step in &section.steps[section.lead_steps..] {
         let slot = step.slot;
         let value = values.get(slot);
         if let Some(presence) = step.presence {
@@ -342,11 +372,7 @@ fn encode_section(
             }
             (_, ValueRef::Absent | ValueRef::Unset) => return Err(EncodeError::Missing { slot }),
             (Action::Bits { width, signed }, ValueRef::Raw(raw)) => {
-                let unused = 64 - u32::from(width);
-                let kept = if signed { ((raw << unused) as i64 >> unused) as u64 } else { (raw << unused) >> unused };
-                if kept != raw {
-                    return Err(EncodeError::TooWide { slot, raw, width });
-                }
+                fits_width(slot, raw, width, signed)?;
                 reach(usize::from(width));
                 bits::write(&mut out[start..], bit, width, raw, order);
                 bit += usize::from(width);
