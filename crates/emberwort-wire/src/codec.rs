@@ -331,7 +331,10 @@ fn write_lead(section: &SectionPlan, values: &Values, order: ByteOrder, out: &mu
         let slot = field.slot as usize;
         let ValueRef::Raw(raw) = values.get(slot) else { return Err(EncodeError::Missing { slot }) };
         fits_width(slot, raw, field.width, field.signed)?;
-        let Some(eight) = out[first..].first_chunk_mut::<8>() else { continue };
+        let Some(eight) = out[first..].first_chunk_mut::<8>() else {
+            bits::write(&mut out[first..], shift as usize, field.width, raw, order);
+            continue;
+        };
         // The unused bits of a negative number fall off at the top.
         let top = raw << (64 - width);
         *eight = match order {
