@@ -5,10 +5,10 @@ use std::ops::{ControlFlow, Range};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, Medium};
-use emberwort_model::plan::FrameFinder;
+use emberwort_model::model::{End, MediumKind};
+use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource};
 use emberwort_wire::codec::Extent;
-use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
 
@@ -110,10 +110,15 @@ impl RowSink for Nothing {
 pub struct Decoder<S> {
     plan: Arc<Plan>,
     framings: Vec<Arc<Framing>>,
+    host_framings: Vec<Arc<Framing>>,
     /// The channel to take serial bytes for, if the user says it.
     on: Option<usize>,
+    /// The end to take bytes from for which a capture does not say it.
+    from: Option<End>,
     lanes: Vec<Lane>,
     interfaces: Vec<Route>,
+    /// What was asked for and is not answered yet, on all lanes.
+    requests: Requests,
     output: Output<S>,
 }
 
@@ -122,8 +127,12 @@ pub struct Decoder<S> {
 enum Route {
     /// To one lane.
     Lane(usize),
+    /// To one lane; the first four bytes of each packet are its key, most significant first.
+    Keyed(usize),
     /// By the UDP port inside.
     Network(InterfaceKind),
+    /// By the CAN identifier.
+    Can,
     /// Nowhere.
     Other,
 }
@@ -171,6 +180,7 @@ struct Output<S> {
 
 /// A lane's receiver pushes into this.
 struct LaneSink<'a, S> {
+    requests: &'a mut Requests,
     channel: usize,
     from: Option<End>,
     reader: &'a mut BodyReader,
@@ -180,13 +190,21 @@ struct LaneSink<'a, S> {
 
 impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.check(frame)
+        self.reader.check(frame, self.requests)
     }
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let message = self.reader.message();
         let extent = self.reader.extent();
-        let values = if self.output.sink.wants_values() { self.reader.values(frame) } else { &self.output.no_values };
+        let plan = &self.output.plan;
+        let node = frame.node.unwrap_or(0);
+        self.requests.answered(plan, self.channel, node, message);
+        let asks = !plan.messages[message].deciding.is_empty();
+        let wanted = asks || self.output.sink.wants_values();
+        let values = if wanted { self.reader.values(frame) } else { &self.output.no_values };
+        if asks {
+            self.requests.note(plan, self.channel, node, message, values);
+        }
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,
@@ -203,6 +221,7 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.requests.lost(self.channel);
         let broken = BrokenFrame {
             time: self.clock.time_of(&at),
             channel: self.channel,
@@ -232,16 +251,35 @@ impl<S: RowSink> Decoder<S> {
     /// A decoder for the channels of a link. Serial bytes of which a capture does not say the channel are taken for `on`,
     /// or for the only serial channel.
     pub fn new(plan: Arc<Plan>, on: Option<usize>, sink: S) -> Self {
-        let framings = plan.channels.iter().map(|channel| Arc::new(Framing::new(Arc::new(channel.clone())))).collect();
+        let facing = |from: End| {
+            let framing = |channel: &ChannelPlan| Arc::new(Framing::new(Arc::new(channel.facing(from).clone())));
+            plan.channels.iter().map(framing).collect::<Vec<_>>()
+        };
+        let (framings, host_framings) = (facing(End::Device), facing(End::Host));
         let statistics = Statistics::new(plan.clone());
         Self {
             framings,
+            host_framings,
             on,
+            from: None,
             lanes: Vec::new(),
             interfaces: Vec::new(),
+            requests: Requests::default(),
             output: Output { plan: plan.clone(), sink, statistics, no_values: Values::default() },
             plan,
         }
+    }
+
+    /// Takes bytes for ones from this end, where a capture does not say it.
+    pub fn assuming_from(mut self, from: Option<End>) -> Self {
+        self.from = from;
+        self
+    }
+
+    /// Takes one packet of a channel, with the port or CAN identifier that it came with.
+    pub fn packet(&mut self, channel: usize, key: u64, bytes: &[u8]) {
+        let lane = self.lane(channel, self.from);
+        self.feed_packet(lane, key, bytes, None);
     }
 
     /// Ends all lanes, and gives back the sink and the counts.
@@ -261,6 +299,7 @@ impl<S: RowSink> Decoder<S> {
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut Receiver, &mut LaneSink<'_, S>)) {
         let lane = &mut self.lanes[index];
         let mut sink = LaneSink {
+            requests: &mut self.requests,
             channel: lane.channel,
             from: lane.from,
             reader: &mut lane.reader,
@@ -282,8 +321,11 @@ impl<S: RowSink> Decoder<S> {
         self.lanes.push(Lane {
             channel,
             from,
-            receiver: Receiver::new(self.framings[channel].clone()),
-            reader: BodyReader::new(self.plan.clone(), channel),
+            receiver: Receiver::new(match from {
+                Some(End::Host) => self.host_framings[channel].clone(),
+                _ => self.framings[channel].clone(),
+            }),
+            reader: BodyReader::new(self.plan.clone(), channel, from),
             clock: LaneClock::default(),
         });
         self.lanes.len() - 1
@@ -302,15 +344,15 @@ impl<S: RowSink> Decoder<S> {
                     _ => {}
                 }
             }
-            return channel.map(|channel| (channel, from));
+            return channel.map(|channel| (channel, from.or(self.from)));
         }
         if self.on.is_some() {
-            return self.on.map(|channel| (channel, None));
+            return self.on.map(|channel| (channel, self.from));
         }
         let serial = |n: &usize| self.plan.channels[*n].finder != FrameFinder::Packet;
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
-            (Some(only), None) => Some((only, None)),
+            (Some(only), None) => Some((only, self.from)),
             _ => None,
         }
     }
@@ -321,8 +363,30 @@ impl<S: RowSink> Decoder<S> {
         self.with_lane(lane, |receiver, sink| receiver.feed(bytes, sink));
     }
 
-    /// The UDP payload of a packet, and the channel of its ports.
-    fn udp<'b>(&self, kind: InterfaceKind, bytes: &'b [u8]) -> Option<(usize, &'b [u8])> {
+    /// A packet that came with a port or CAN identifier.
+    fn feed_packet(&mut self, lane: usize, key: u64, bytes: &[u8], time: Option<u64>) {
+        self.output.statistics.count_input(bytes.len());
+        self.lanes[lane].clock.feed(bytes.len(), time);
+        self.with_lane(lane, |receiver, sink| receiver.feed_packet(key, bytes, sink));
+    }
+
+    /// The key, the data and the channel of a CAN frame as SocketCAN records it; `None` for frames without data, and for
+    /// identifiers that no channel knows.
+    fn can<'b>(&self, bytes: &'b [u8]) -> Option<(usize, u64, &'b [u8])> {
+        let (id, length, data) = (bytes.get(..4)?, *bytes.get(4)?, bytes.get(8..)?);
+        let id = u32::from_be_bytes(id.try_into().ok()?);
+        let (extended, remote, error) = (id >> 31 & 1 == 1, id >> 30 & 1 == 1, id >> 29 & 1 == 1);
+        let key = u64::from(id & 0x1FFF_FFFF) | if extended { EXTENDED_ID } else { 0 };
+        let data = data.get(..usize::from(length)).filter(|_| !remote && !error)?;
+        let is_can = |channel: &ChannelPlan| matches!(channel.medium.kind, MediumKind::Can { .. });
+        let mut channels = self.plan.channels.iter().enumerate().filter(|(_, channel)| is_can(channel));
+        let knows = |channel: &ChannelPlan| channel.message_of(key).is_some() || !channel.key_is_outside();
+        let found = channels.find(|(index, channel)| self.on.is_none_or(|on| on == *index) && knows(channel))?;
+        Some((found.0, key, data))
+    }
+
+    /// The UDP payload of a packet, and the channel and key of its ports.
+    fn udp<'b>(&self, kind: InterfaceKind, bytes: &'b [u8]) -> Option<(usize, u64, &'b [u8])> {
         let packet = match kind {
             InterfaceKind::Ethernet => SlicedPacket::from_ethernet(bytes),
             InterfaceKind::LinuxCooked => SlicedPacket::from_linux_sll(bytes),
@@ -333,10 +397,20 @@ impl<S: RowSink> Decoder<S> {
             self.plan
                 .channels
                 .iter()
-                .position(|channel| matches!(channel.medium, Medium::Udp { port } if port == wanted))
+                .position(|channel| matches!(channel.medium.kind, MediumKind::Udp { port, .. } if port == wanted))
         };
-        let channel = has_port(udp.destination_port()).or_else(|| has_port(udp.source_port()))?;
-        Some((channel, udp.payload()))
+        let by_port = |channel: &ChannelPlan| channel.selected_by == KeySource::Port;
+        let (to, from) = (udp.destination_port(), udp.source_port());
+        let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
+            // Channels that select messages by port have one for each.
+            let knows = |port: u16| {
+                self.plan.channels.iter().position(|c| by_port(c) && c.message_of(u64::from(port)).is_some())
+            };
+            knows(to).or_else(|| knows(from))
+        })?;
+        let known = |port: u16| self.plan.channels[channel].message_of(u64::from(port)).is_some();
+        let key = if known(to) { to } else { from };
+        Some((channel, u64::from(key), udp.payload()))
     }
 }
 
@@ -348,9 +422,18 @@ impl<S: RowSink> PieceSink for Decoder<S> {
     fn interface(&mut self, interface: Interface) {
         let route = match interface.kind {
             InterfaceKind::Serial => match self.serial_channel(&interface.description) {
-                Some((channel, from)) => Route::Lane(self.new_lane(channel, from)),
+                Some((channel, from)) => {
+                    let lane = self.new_lane(channel, from);
+                    let described = interface.description.starts_with("emberwort ");
+                    if described && self.plan.channels[channel].key_is_outside() {
+                        Route::Keyed(lane)
+                    } else {
+                        Route::Lane(lane)
+                    }
+                }
                 None => Route::Other,
             },
+            InterfaceKind::Can => Route::Can,
             InterfaceKind::Other(_) => Route::Other,
             kind => Route::Network(kind),
         };
@@ -361,9 +444,23 @@ impl<S: RowSink> PieceSink for Decoder<S> {
         match self.interfaces.get(piece.interface).copied() {
             Some(Route::Lane(lane)) => self.feed(lane, piece.bytes, piece.time),
             Some(Route::Network(kind)) => match self.udp(kind, piece.bytes) {
-                Some((channel, payload)) => {
-                    let lane = self.lane(channel, None);
-                    self.feed(lane, payload, piece.time);
+                Some((channel, key, payload)) => {
+                    let lane = self.lane(channel, self.from);
+                    self.feed_packet(lane, key, payload, piece.time);
+                }
+                None => self.output.statistics.count_other(piece.bytes.len()),
+            },
+            Some(Route::Can) => match self.can(piece.bytes) {
+                Some((channel, key, data)) => {
+                    let lane = self.lane(channel, self.from);
+                    self.feed_packet(lane, key, data, piece.time);
+                }
+                None => self.output.statistics.count_other(piece.bytes.len()),
+            },
+            Some(Route::Keyed(lane)) => match piece.bytes.split_first_chunk::<4>() {
+                Some((key, data)) => {
+                    let key = u64::from(u32::from_be_bytes(*key));
+                    self.feed_packet(lane, key, data, piece.time);
                 }
                 None => self.output.statistics.count_other(piece.bytes.len()),
             },

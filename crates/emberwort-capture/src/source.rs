@@ -33,6 +33,8 @@ pub enum InterfaceKind {
     Ip,
     /// Packets with a Linux "cooked" header.
     LinuxCooked,
+    /// CAN and CAN FD frames as SocketCAN records them.
+    Can,
     /// Something that is not read; the link type's number.
     Other(i32),
 }
@@ -45,6 +47,7 @@ impl InterfaceKind {
             101 | 228 | 229 => InterfaceKind::Ip,
             113 => InterfaceKind::LinuxCooked,
             147..=162 => InterfaceKind::Serial,
+            227 => InterfaceKind::Can,
             other => InterfaceKind::Other(other),
         }
     }

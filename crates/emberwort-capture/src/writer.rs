@@ -9,6 +9,8 @@ use std::io::{self, Write};
 pub const LINK_TYPE_USER0: u16 = 147;
 /// Link type for IPv4 and IPv6 packets without a link layer.
 pub const LINK_TYPE_RAW: u16 = 101;
+/// Link type for CAN and CAN FD frames as SocketCAN has them.
+pub const LINK_TYPE_CAN: u16 = 227;
 
 /// Writes a pcapng file.
 #[derive(Debug)]
@@ -100,4 +102,13 @@ pub fn udp_packet(port: u16, from_device: bool, payload: &[u8]) -> io::Result<Ve
     let mut packet = Vec::with_capacity(builder.size(payload.len()));
     builder.write(&mut packet, payload).map_err(|error| io::Error::other(error.to_string()))?;
     Ok(packet)
+}
+
+/// A CAN frame as link type 227 (LINKTYPE_CAN_SOCKETCAN) records it: the identifier, most significant byte first, with bit 31
+/// set for one of 29 bits; the number of data bytes; flags (bit 2 for CAN FD); two reserved bytes; the data.
+pub fn can_packet(key: u64, fd: bool, data: &[u8]) -> Vec<u8> {
+    let mut packet = (key as u32).to_be_bytes().to_vec();
+    packet.extend([data.len() as u8, if fd { 4 } else { 0 }, 0, 0]);
+    packet.extend_from_slice(data);
+    packet
 }

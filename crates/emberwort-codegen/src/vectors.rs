@@ -7,9 +7,10 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::model::{Field, Kind};
-use emberwort_model::plan::{MessagePlan, Role};
-use emberwort_wire::{Framing, Header, Values, encode, json};
+use emberwort_model::model::{self, Field, Kind, Length, Selector, float_bits};
+use emberwort_model::plan::{FrameFinder, MessagePlan, Role};
+use emberwort_wire::json::{self, Writing};
+use emberwort_wire::{Framing, Header, ValueRef, Values, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -27,6 +28,8 @@ pub struct Vector {
     pub case: String,
     /// How many sections the sender writes.
     pub sections: usize,
+    /// The key of the request that the message answers, if the form of a value depends on it.
+    pub key: Option<u64>,
     /// The values.
     pub values: Values,
     /// The body.
@@ -53,11 +56,12 @@ enum Choice {
     Greatest,
     None,
     Random,
+    /// This form of a value that has several; the field that decides is chosen to fit.
+    Form(usize),
 }
 
 /// All vectors of a link. The same plan and seed give the same vectors.
 pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
-    let framings: Vec<Framing> = plan.channels.iter().map(|channel| Framing::new(Arc::new(channel.clone()))).collect();
     let mut all = Vec::new();
     for (message, compiled) in plan.messages.iter().enumerate() {
         // Each message has its own numbers, so that a new message does not change the vectors of the others.
@@ -77,6 +81,15 @@ pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
         if with_none.len() > 1 {
             cases.push(("none everywhere".into(), sections, vec![Choice::None; fields.len()]));
         }
+        for (slot, field) in fields.iter().enumerate() {
+            let Kind::Choice(choice) = &field.kind else { continue };
+            for form in 0..=choice.cases.len() {
+                let Some(named) = choice.form(form) else { continue };
+                let mut choices = vec![Choice::Random; fields.len()];
+                choices[slot] = Choice::Form(form);
+                cases.push((format!("form {}", named.name), sections, choices));
+            }
+        }
         for held in 1..sections {
             let name = format!("revision {}", compiled.sections[held - 1].revision);
             cases.push((name, held, vec![Choice::Random; fields.len()]));
@@ -85,7 +98,7 @@ pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
             cases.push((format!("random {n}"), sections, vec![Choice::Random; fields.len()]));
         }
         for (case, sections, choices) in cases {
-            all.extend(vector(plan, &framings, message, case, sections, &choices, &mut random));
+            all.extend(vector(plan, message, case, sections, &choices, &mut random));
         }
     }
     all
@@ -93,7 +106,6 @@ pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
 
 fn vector(
     plan: &Plan,
-    framings: &[Framing],
     message: usize,
     case: String,
     sections: usize,
@@ -101,33 +113,30 @@ fn vector(
     random: &mut ChaCha8Rng,
 ) -> Option<Vector> {
     let compiled = &plan.messages[message];
+    let revision =
+        if sections == compiled.sections.len() { plan.link.revision } else { compiled.sections[sections - 1].revision };
+    let mut chooser = Chooser { plan, revision, rest_bytes: compiled.rest_bytes, random };
     let mut values = Values::new(compiled);
-    for (slot, field) in compiled.message.fields.iter().enumerate() {
-        let lacking = compiled.sections[..sections].iter().all(|section| section.revision != field.since);
-        if field.is_spare() {
-            continue;
-        }
-        if lacking {
-            values.set_default(slot, field.default.as_ref());
-        } else {
-            choose(field, slot, choices[slot], random, &mut values);
-        }
-    }
+    let key = chooser.group(&compiled.message.fields, 0, choices, &mut values);
     let mut body = Vec::new();
-    // Chosen values always fit, so this cannot fail.
-    encode(compiled, &values, sections, &mut body).ok()?;
+    // Chosen values always fit; only a frame inside of another may be too long for it.
+    encode(compiled, &values, revision, &mut body).ok()?;
     let mut frames = Vec::new();
     for &channel in &compiled.message.channels {
-        let framing = &framings[channel];
+        let facing = plan.channels[channel].facing(compiled.message.from);
+        if matches!(facing.finder, FrameFinder::Lines { .. }) {
+            continue;
+        }
+        let framing = Framing::new(Arc::new(facing.clone()));
         let mut part = |wanted: fn(&Role) -> bool| {
-            let bits = framing.plan().part(wanted).map_or(0, |part| part.bits);
+            let bits = facing.part(wanted).map_or(0, |part| part.bits);
             if bits == 0 { 0 } else { random.random::<u64>() >> (64 - bits) }
         };
         let header = Header {
-            key: compiled.message.id.unwrap_or(0),
+            key: facing.key_of(message).unwrap_or(0),
             node: part(|role| *role == Role::Address),
             sequence: part(|role| *role == Role::Sequence),
-            revision: u64::from(compiled.sections[sections - 1].revision.max(1)),
+            revision: u64::from(revision.min(255)),
         };
         let mut bytes = Vec::new();
         // A body that is no multiple of the length part's unit has no frame.
@@ -135,67 +144,247 @@ fn vector(
             frames.push(FrameVector { channel, header, bytes });
         }
     }
-    Some(Vector { message, case, sections, values, body, frames })
+    Some(Vector { message, case, sections, key, values, body, frames })
 }
 
-fn choose(field: &Field, slot: usize, choice: Choice, random: &mut ChaCha8Rng, values: &mut Values) {
-    if field.optional && (choice == Choice::Least || (choice == Choice::Random && random.random_bool(0.5))) {
-        values.set_absent(slot);
-        return;
-    }
-    let between = |random: &mut ChaCha8Rng, low: i128, high: i128| match choice {
-        Choice::Least => low,
-        Choice::Greatest => high,
-        // The reach is at most 2^64, for which 128 random bits are even enough.
-        _ => low + (random.random::<u128>() % ((high - low) as u128 + 1)) as i128,
-    };
-    let none =
-        field.kind.none().filter(|_| choice == Choice::None || (choice == Choice::Random && random.random_ratio(1, 8)));
-    if let Some(none) = none {
-        values.set_raw(slot, none as u64);
-        return;
-    }
-    match &field.kind {
-        Kind::Number(form) => values.set_raw(slot, between(random, form.low, form.high) as u64),
-        Kind::Bool => values.set_raw(slot, between(random, 0, 1) as u64),
-        Kind::Float32 => {
-            let number = match choice {
-                Choice::Least => -f32::MAX,
-                Choice::Greatest => f32::MAX,
-                _ => (random.random::<f32>() - 0.5) * 10f32.powi(random.random_range(-6..7)),
-            };
-            values.set_raw(slot, u64::from(number.to_bits()));
-        }
-        Kind::Enum { labels, .. } => {
-            let index = between(random, 0, labels.labels.len() as i128 - 1).max(0) as usize;
-            values.set_raw(slot, labels.labels.get(index).map_or(0, |label| label.code));
-        }
-        Kind::Flags(labels) => {
-            let all = labels.labels.iter().fold(0u64, |all, label| all | 1 << label.code);
-            let raw = match choice {
-                Choice::Least => 0,
-                Choice::Greatest => all,
-                _ => random.random::<u64>() & all,
-            };
-            values.set_raw(slot, raw);
-        }
-        Kind::Text { max } => {
-            let length = between(random, 0, i128::from(*max)) as usize;
-            let mut text = String::new();
-            while text.len() < length {
-                let left = length - text.len();
-                // Characters of one to four bytes, as far as there is room.
-                let letters = ['a', 'Q', '7', ' ', '~', '"', '\\', 'é', '°', '€', '水', '🜂'];
-                let letter = letters[random.random_range(0..letters.len())];
-                text.push(if letter.len_utf8() <= left { letter } else { 'z' });
+/// Chooses values.
+struct Chooser<'a> {
+    plan: &'a Plan,
+    revision: u32,
+    /// Most bytes of a field that reaches to the body's end.
+    rest_bytes: usize,
+    random: &'a mut ChaCha8Rng,
+}
+
+impl Chooser<'_> {
+    /// The fields of a message or record, whose first slot is `base`. Returns the key that a request asked for, if the form
+    /// of a value depends on one.
+    fn group(&mut self, fields: &[Field], base: usize, choices: &[Choice], values: &mut Values) -> Option<u64> {
+        let mut asked = None;
+        for (slot, field) in fields.iter().enumerate() {
+            if field.is_spare() {
+                continue;
             }
-            values.set_bytes(slot, text.as_bytes());
+            if field.since > self.revision {
+                values.set_default(base + slot, field.default.as_ref());
+                continue;
+            }
+            let Kind::Choice(choice) = &field.kind else {
+                self.value(field, base + slot, choices[slot], values);
+                continue;
+            };
+            if self.is_absent(field, choices[slot]) {
+                values.set_absent(base + slot);
+                continue;
+            }
+            let form = match (choice.selector, choices[slot]) {
+                (Selector::Field(decider), Choice::Form(form)) => {
+                    self.decide(choice, &fields[decider].kind, base + decider, form, values);
+                    self.decided(choice, base + decider, values)
+                }
+                (Selector::Field(decider), _) => {
+                    let known = self.decided(choice, base + decider, values);
+                    if known.is_none() {
+                        self.decide(choice, &fields[decider].kind, base + decider, 0, values);
+                    }
+                    known.or(self.decided(choice, base + decider, values))
+                }
+                (Selector::Request { .. }, Choice::Form(form)) => Some(form),
+                (Selector::Request { .. }, _) => Some(self.random.random_range(0..choice.cases.len().max(1))),
+            };
+            let form = form.unwrap_or(0);
+            if let Selector::Request { .. } = choice.selector {
+                asked = choice.cases.get(form).map(|case| case.raw);
+            }
+            if let Some(inner) = choice.form(form) {
+                let at = values.set_chosen(base + slot, form);
+                let how = if let Choice::Form(_) = choices[slot] { Choice::Random } else { choices[slot] };
+                self.value(inner, at, how, values);
+            }
         }
-        Kind::Bytes { length } => {
-            let bytes: Vec<u8> = (0..*length).map(|_| between(random, 0, 255) as u8).collect();
-            values.set_bytes(slot, &bytes);
+        asked
+    }
+
+    /// Sets the deciding field so that it selects a form.
+    fn decide(&mut self, choice: &model::Choice, kind: &Kind, decider: usize, form: usize, values: &mut Values) {
+        match choice.cases.get(form) {
+            Some(case) => values.set_raw(decider, case.raw),
+            None => {
+                // Some number that is no case, if there is one.
+                let others = (0..=choice.cases.len() as u64).filter(|raw| kind.is_valid(i128::from(*raw)));
+                if let Some(raw) = others.into_iter().find(|raw| choice.cases.iter().all(|case| case.raw != *raw)) {
+                    values.set_raw(decider, raw);
+                }
+            }
         }
-        Kind::Spare { .. } => {}
+    }
+
+    /// The form that the deciding field selects.
+    fn decided(&self, choice: &model::Choice, decider: usize, values: &Values) -> Option<usize> {
+        match values.get(decider) {
+            ValueRef::Raw(raw) => choice.index_of(raw),
+            _ => None,
+        }
+    }
+
+    fn is_absent(&mut self, field: &Field, choice: Choice) -> bool {
+        field.optional && (choice == Choice::Least || (choice == Choice::Random && self.random.random_bool(0.5)))
+    }
+
+    /// A whole number between two.
+    fn between(&mut self, choice: Choice, low: i128, high: i128) -> i128 {
+        match choice {
+            Choice::Least => low,
+            Choice::Greatest => high,
+            // The reach is at most 2^64, for which 128 random bits are even enough.
+            _ => low + (self.random.random::<u128>() % ((high - low) as u128 + 1)) as i128,
+        }
+    }
+
+    /// How many elements or bytes.
+    fn count(&mut self, length: Length, choice: Choice, size: usize) -> usize {
+        let most = match length {
+            Length::Exact(count) => return count as usize,
+            Length::UpTo(most) => most as usize,
+            Length::Rest => self.rest_bytes / size.max(1),
+        };
+        // Long ones are no better than short ones, but take their time.
+        let most = if choice == Choice::Greatest { most } else { most.min(300) };
+        self.between(choice, 0, most as i128) as usize
+    }
+
+    fn value(&mut self, field: &Field, slot: usize, choice: Choice, values: &mut Values) {
+        if self.is_absent(field, choice) {
+            values.set_absent(slot);
+            return;
+        }
+        let none = field.kind.none();
+        let none =
+            none.filter(|_| choice == Choice::None || (choice == Choice::Random && self.random.random_ratio(1, 8)));
+        if let Some(none) = none {
+            values.set_raw(slot, none as u64);
+            return;
+        }
+        match &field.kind {
+            Kind::Number(form) | Kind::Compact(form) => {
+                let mut raw = self.between(choice, form.low, form.high);
+                // Small compact numbers are the common ones.
+                if field.kind.is_compact() && choice == Choice::Random && self.random.random_bool(0.5) {
+                    raw = raw.clamp(-300, 300);
+                }
+                values.set_raw(slot, raw as u64);
+            }
+            Kind::Bool => {
+                let raw = self.between(choice, 0, 1);
+                values.set_raw(slot, raw as u64);
+            }
+            Kind::Time { milliseconds } => {
+                let most = if *milliseconds { model::LAST_TIME * 1000 } else { i128::from(u32::MAX) };
+                let raw = self.between(choice, 0, most);
+                values.set_raw(slot, raw as u64);
+            }
+            Kind::Float(bits) => {
+                let number = (self.random.random::<f64>() - 0.5) * 10f64.powi(self.random.random_range(-4..5));
+                let greatest = match bits {
+                    16 => "65504".to_owned(),
+                    32 => f32::MAX.to_string(),
+                    _ => f64::MAX.to_string(),
+                };
+                let text = match choice {
+                    Choice::Least => format!("-{greatest}"),
+                    Choice::Greatest => greatest,
+                    _ => number.to_string(),
+                };
+                values.set_raw(slot, float_bits(*bits, &text).unwrap_or(0));
+            }
+            Kind::Enum { labels, .. } => {
+                let index = self.between(choice, 0, labels.labels.len() as i128 - 1).max(0) as usize;
+                values.set_raw(slot, labels.labels.get(index).map_or(0, |label| label.code));
+            }
+            Kind::Flags(labels) => {
+                let all = labels.labels.iter().fold(0u64, |all, label| all | 1 << label.code);
+                let raw = match choice {
+                    Choice::Least => 0,
+                    Choice::Greatest => all,
+                    _ => self.random.random::<u64>() & all,
+                };
+                values.set_raw(slot, raw);
+            }
+            Kind::Text { ascii, length } => {
+                let most = match length {
+                    Length::Exact(most) => Length::UpTo(*most),
+                    other => *other,
+                };
+                let length = self.count(most, choice, 1);
+                let text = self.text(length, *ascii);
+                values.set_bytes(slot, text.as_bytes());
+            }
+            Kind::Bytes(length) => {
+                let count = self.count(*length, choice, 1);
+                let bytes: Vec<u8> = (0..count).map(|_| self.between(choice, 0, 255) as u8).collect();
+                values.set_bytes(slot, &bytes);
+            }
+            Kind::List { element, length } => {
+                let size = self.plan.element(element).action.bits().1.div_ceil(8) as usize;
+                let count = self.count(*length, choice, size + 4);
+                let first = values.set_group(slot, count);
+                for n in 0..count {
+                    self.value(element, first + n, choice, values);
+                }
+            }
+            Kind::Record(record) => {
+                let first = values.set_group(slot, record.fields.len());
+                self.group(&record.fields, first, &vec![choice; record.fields.len()], values);
+            }
+            Kind::Tunnel { channel } => {
+                let bytes = self.frame(*channel);
+                values.set_bytes(slot, &bytes);
+            }
+            Kind::Choice(_) | Kind::Spare { .. } => {}
+        }
+    }
+
+    fn text(&mut self, length: usize, ascii: bool) -> String {
+        // Characters of one to four bytes, as far as there is room.
+        let letters = ['a', 'Q', '7', ' ', '~', '"', '\\', 'é', '°', '€', '水', '🜂'];
+        let letters = if ascii { &letters[..7] } else { &letters[..] };
+        let mut text = String::new();
+        while text.len() < length {
+            let left = length - text.len();
+            let letter = letters[self.random.random_range(0..letters.len())];
+            text.push(if letter.len_utf8() <= left { letter } else { 'z' });
+        }
+        text
+    }
+
+    /// A frame of another channel that fits; empty if none does.
+    fn frame(&mut self, channel: usize) -> Vec<u8> {
+        let facing = &self.plan.channels[channel];
+        let fitting: Vec<usize> = facing
+            .keys
+            .iter()
+            .map(|(_, message)| *message)
+            .filter(|message| {
+                let compiled = &self.plan.messages[*message];
+                !compiled.has_rest && facing.frame_size(compiled.greatest_size()) <= self.rest_bytes
+            })
+            .collect();
+        let mut bytes = Vec::new();
+        if fitting.is_empty() || matches!(facing.finder, FrameFinder::Lines { .. }) {
+            return bytes;
+        }
+        let message = fitting[self.random.random_range(0..fitting.len())];
+        let compiled = &self.plan.messages[message];
+        let mut values = Values::new(compiled);
+        let choices = vec![Choice::Random; compiled.message.fields.len()];
+        self.group(&compiled.message.fields, 0, &choices, &mut values);
+        let mut body = Vec::new();
+        let header = Header { key: facing.key_of(message).unwrap_or(0), ..Header::default() };
+        if encode(compiled, &values, self.revision, &mut body).is_ok() {
+            // Without room it stays empty.
+            let _ = Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut bytes);
+        }
+        bytes
     }
 }
 
@@ -210,14 +399,15 @@ pub fn ndjson(plan: &Plan, vectors: &[Vector]) -> GeneratedFile {
     );
     for vector in vectors {
         let compiled: &MessagePlan = &plan.messages[vector.message];
+        let key = vector.key.map_or(String::new(), |key| format!(",\"asked\":{key}"));
         text.push_str(&format!(
-            "{{\"message\":\"{}\",\"case\":\"{}\",\"revision\":{},\"fields\":",
+            "{{\"message\":\"{}\",\"case\":\"{}\",\"revision\":{}{key},\"fields\":",
             compiled.message.name,
             vector.case,
             compiled.sections[vector.sections - 1].revision
         ));
         // Writing to a String cannot fail.
-        let _ = json::write_fields(compiled, &vector.values, false, &mut text);
+        let _ = json::write_fields(compiled, &vector.values, Writing::default(), &mut text);
         text.push_str(&format!(",\"body\":\"{}\",\"frames\":[", hex(&vector.body)));
         for (n, frame) in vector.frames.iter().enumerate() {
             let Header { node, sequence, revision, .. } = frame.header;

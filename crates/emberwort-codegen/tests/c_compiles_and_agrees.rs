@@ -10,7 +10,7 @@ use std::sync::Arc;
 use common::{compile_and_run, compiler, write};
 use emberwort_codegen::{c, vectors};
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -112,7 +112,7 @@ struct Accepted(BodyReader, Vec<(u64, Vec<u8>)>);
 
 impl FrameSink for Accepted {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.0.check(frame)
+        self.0.check(frame, &Requests::default())
     }
     fn good(&mut self, at: std::ops::Range<u64>, frame: &FrameView<'_>, _wire: &[u8]) {
         self.1.push((at.start, frame.body.to_vec()));
@@ -131,7 +131,13 @@ fn noisy_stream(plan: &Plan, channel: usize, bytes: usize) -> Vec<u8> {
     while stream.len() < bytes {
         let vector = &all[random.random_range(0..all.len())];
         let mut body = Vec::new();
-        encode(&plan.messages[vector.message], &vector.values, vector.sections, &mut body).unwrap();
+        encode(
+            &plan.messages[vector.message],
+            &vector.values,
+            plan.messages[vector.message].sections[vector.sections - 1].revision,
+            &mut body,
+        )
+        .unwrap();
         let key = plan.messages[vector.message].message.id.unwrap();
         let header = Header { key, node: random.random_range(0..16), sequence: random.random(), revision: 1 };
         let mut frame = Vec::new();
@@ -168,7 +174,7 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
         let index = plan.channel_index(channel).unwrap();
         let stream = noisy_stream(&plan, index, 1 << 20);
         let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(plan.channels[index].clone()))));
-        let mut accepted = Accepted(BodyReader::new(plan.clone(), index), Vec::new());
+        let mut accepted = Accepted(BodyReader::new(plan.clone(), index, None), Vec::new());
         for chunk in stream.chunks(777) {
             receiver.feed(chunk, &mut accepted);
         }

@@ -90,6 +90,8 @@ pub struct Recorded {
     pub time: Nanoseconds,
     /// The end that sent them.
     pub from: End,
+    /// What selects the message where that stands outside the frame: the port, the CAN identifier.
+    pub key: u64,
     /// The bytes.
     pub bytes: Vec<u8>,
 }

@@ -515,7 +515,7 @@ pub(crate) fn fill_with_rest(plan: &Plan, message: usize, fields: &Map<String, J
         .collect();
     let mut values = Values::new(compiled);
     // A first look at the given values alone: all that is missing is filled below.
-    let filling = Filling { clamp: false, sections: compiled.sections.len() };
+    let filling = Filling::of(plan);
     let given = || fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     if let Err(problems) = fill(compiled, given(), filling, &mut values) {
         let real: Vec<String> =
@@ -526,7 +526,7 @@ pub(crate) fn fill_with_rest(plan: &Plan, message: usize, fields: &Map<String, J
     }
     for (slot, field) in compiled.message.fields.iter().enumerate() {
         if !field.is_spare() && !fields.contains_key(&field.name) {
-            crate::signal::rest(field, slot, &mut values);
+            crate::signal::rest_in(&compiled.message.fields, field, slot, 0, &mut values);
         }
     }
     Ok(values)

@@ -1,7 +1,8 @@
 //! Signals: what a simulated device's field does over time.
 
-use emberwort_model::model::{Field, Kind};
-use emberwort_wire::{Values, json};
+use emberwort_model::model::{Field, Kind, Length, Selector};
+use emberwort_wire::text::Filling;
+use emberwort_wire::{ValueRef, Values, json};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Number, Value as Json};
@@ -69,7 +70,7 @@ impl Signal {
             Signal::Steps(steps) => steps.iter_mut().for_each(|(_, value)| *value = with_null(value, field)),
             _ => {}
         }
-        let numeric = matches!(field.kind, Kind::Number(_) | Kind::Float32);
+        let numeric = matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Float(_));
         let extremes: Vec<Json> = match &signal {
             Signal::Constant(value) => vec![value.clone()],
             Signal::Square { values: (a, b), .. } => vec![a.clone(), b.clone()],
@@ -203,14 +204,15 @@ impl Signal {
             }
         };
         // All values were checked when the signal was read; rounding cannot lead outside, since numbers are clamped.
-        let _ = json::set(field, slot, &value, true, values);
+        let filling = Filling { clamp: true, revision: u32::MAX, plan: None };
+        let _ = json::set(field, slot, &value, filling, values);
     }
 }
 
 /// A computed number with as many decimals as the field can tell apart, and some more.
 fn decimal(value: f64, field: &Field) -> Json {
     let decimals = match &field.kind {
-        Kind::Number(form) => form.scaling.decimals() as usize + 4,
+        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() as usize + 4,
         _ => 9,
     };
     let text = format!("{value:.decimals$}");
@@ -231,27 +233,66 @@ impl<'a> Scratch<'a> {
     }
 
     fn set(&mut self, value: &Json) -> Result<(), String> {
-        json::set(self.field, 0, value, false, &mut self.values)
+        let filling = Filling { clamp: false, revision: u32::MAX, plan: None };
+        self.values.resize(1);
+        json::set(self.field, 0, value, filling, &mut self.values)
     }
 }
 
 /// Sets a field that no signal is given for: to its default, else absent if it is optional, else to what is nearest to
-/// nothing: the number nearest to zero, the first label, no flags, an empty text, zero bytes.
-pub fn rest(field: &Field, slot: usize, values: &mut Values) {
+/// nothing: the number nearest to zero, the first label, no flags, an empty text, zero bytes, an empty list.
+///
+/// `selector` gives the raw number that decides about a form, by its field's index.
+pub fn rest(field: &Field, slot: usize, selector: &dyn Fn(usize) -> Option<u64>, values: &mut Values) {
     if field.default.is_some() || field.optional {
         values.set_default(slot, field.default.as_ref());
         return;
     }
     match &field.kind {
-        Kind::Number(form) => {
+        Kind::Number(form) | Kind::Compact(form) => {
             let zero = emberwort_model::number::Decimal::integer(0);
             let raw = form.scaling.nearest_raw(zero).unwrap_or(form.low).clamp(form.low, form.high);
             values.set_raw(slot, raw as u64);
         }
         Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels.first().map_or(0, |label| label.code)),
-        Kind::Bool | Kind::Flags(_) | Kind::Float32 => values.set_raw(slot, 0),
-        Kind::Text { .. } => values.set_bytes(slot, &[]),
-        Kind::Bytes { length } => values.set_bytes(slot, &vec![0; *length as usize]),
+        Kind::Bool | Kind::Flags(_) | Kind::Float(_) | Kind::Time { .. } => values.set_raw(slot, 0),
+        Kind::Bytes(Length::Exact(count)) => values.set_bytes(slot, &vec![0; *count as usize]),
+        Kind::Text { .. } | Kind::Bytes(_) | Kind::Tunnel { .. } => values.set_bytes(slot, &[]),
+        Kind::List { element, length } => {
+            let count = if let Length::Exact(count) = length { *count as usize } else { 0 };
+            let first = values.set_group(slot, count);
+            for n in 0..count {
+                rest(element, first + n, &|_| None, values);
+            }
+        }
+        Kind::Record(record) => {
+            let first = values.set_group(slot, record.fields.len());
+            for (n, field) in record.fields.iter().enumerate() {
+                rest_in(&record.fields, field, n, first, values);
+            }
+        }
+        Kind::Choice(choice) => {
+            let form = match choice.selector {
+                Selector::Field(decider) => selector(decider).and_then(|raw| choice.index_of(raw)),
+                Selector::Request { .. } => None,
+            };
+            let form = form.unwrap_or(0);
+            if let Some(field) = choice.form(form) {
+                let at = values.set_chosen(slot, form);
+                rest(field, at, &|_| None, values);
+            }
+        }
         Kind::Spare { .. } => {}
     }
+}
+
+/// The same for a field of a message or record whose first slot is `base`; the fields before it are set already.
+pub fn rest_in(fields: &[Field], field: &Field, slot: usize, base: usize, values: &mut Values) {
+    let deciders: Vec<Option<u64>> = (0..fields.len().min(slot))
+        .map(|n| match values.get(base + n) {
+            ValueRef::Raw(raw) => Some(raw),
+            _ => None,
+        })
+        .collect();
+    rest(field, base + slot, &|n| deciders.get(n).copied().flatten(), values);
 }

@@ -8,9 +8,10 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Role;
-use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::frame::body_on;
+use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::sequence::SequenceWatch;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values, encode};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
@@ -56,14 +57,27 @@ struct Sent {
     from: End,
     node: u64,
     message: usize,
+    key: u64,
     values: Values,
     accepted: u32,
+}
+
+/// The field of the last request of this kind to a node, which decides about the form of its answer's value.
+fn asked_for(sent: &[Sent], request: Option<(usize, usize)>, node: u64, slot: usize) -> Option<u64> {
+    let (message, _) = request?;
+    let last = sent.iter().rev().find(|sent| sent.message == message && sent.node == node)?;
+    match last.values.get(slot) {
+        ValueRef::Raw(key) => Some(key),
+        _ => None,
+    }
 }
 
 /// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
 struct Side {
     receiver: Receiver,
     reader: BodyReader,
+    /// What this side asked for, or heard the other side ask for.
+    requests: Requests,
     fed: u64,
     /// First offset and sent frame, rising.
     origins: Vec<(u64, usize)>,
@@ -86,12 +100,13 @@ struct FoundFrame {
 
 struct SideSink<'a> {
     reader: &'a mut BodyReader,
+    requests: &'a Requests,
     found: Found,
 }
 
 impl FrameSink for SideSink<'_> {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.check(frame)
+        self.reader.check(frame, self.requests)
     }
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
@@ -118,10 +133,13 @@ impl FrameSink for SideSink<'_> {
 }
 
 impl Side {
-    fn new(plan: &Arc<Plan>, channel: usize, framing: &Arc<Framing>) -> Self {
+    /// The side that hears frames from an end.
+    fn hearing(plan: &Arc<Plan>, channel: usize, from: End) -> Self {
+        let facing = plan.channels[channel].facing(from).clone();
         Self {
-            receiver: Receiver::new(framing.clone()),
-            reader: BodyReader::new(plan.clone(), channel),
+            receiver: Receiver::new(Arc::new(Framing::new(Arc::new(facing)))),
+            reader: BodyReader::new(plan.clone(), channel, Some(from)),
+            requests: Requests::default(),
             fed: 0,
             origins: Vec::new(),
         }
@@ -129,15 +147,19 @@ impl Side {
 
     fn take(&mut self, act: impl FnOnce(&mut Receiver, &mut SideSink<'_>)) -> Found {
         let found = Found { heard: Heard::default(), frames: Vec::new() };
-        let mut sink = SideSink { reader: &mut self.reader, found };
+        let mut sink = SideSink { reader: &mut self.reader, requests: &self.requests, found };
         act(&mut self.receiver, &mut sink);
         sink.found
     }
 
-    fn feed(&mut self, sent: usize, bytes: &[u8]) -> Found {
+    fn feed(&mut self, sent: usize, key: u64, bytes: &[u8]) -> Found {
         self.origins.push((self.fed, sent));
         self.fed += bytes.len() as u64;
-        let mut found = self.take(|receiver, sink| receiver.feed(bytes, sink));
+        let outside = self.receiver.framing().plan().key_is_outside();
+        let mut found = self.take(|receiver, sink| match outside {
+            true => receiver.feed_packet(key, bytes, sink),
+            false => receiver.feed(bytes, sink),
+        });
         found.heard.input = bytes.len() as u64;
         found
     }
@@ -164,7 +186,8 @@ impl Heard {
 struct Trial<'a> {
     plan: &'a Arc<Plan>,
     scenario: &'a Scenario,
-    framing: Arc<Framing>,
+    /// The framing of frames from the device, and from the host.
+    framings: (Framing, Framing),
     wire: Wire,
     now: Nanoseconds,
     events: BinaryHeap<Reverse<(Nanoseconds, u64, Event)>>,
@@ -172,6 +195,8 @@ struct Trial<'a> {
     devices: Vec<Device>,
     /// Sequence numbers by sending end and node.
     sequences: HashMap<(End, u64), u64>,
+    /// Fields that count messages, by device, message and field.
+    counters: HashMap<(usize, usize, usize), u64>,
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
     sent: Vec<Sent>,
@@ -186,8 +211,8 @@ struct Trial<'a> {
 impl<'a> Trial<'a> {
     fn new(plan: &'a Arc<Plan>, scenario: &'a Scenario) -> Self {
         let channel = &plan.channels[scenario.channel];
-        let framing = Arc::new(Framing::new(Arc::new(channel.clone())));
-        let mut wire = Wire::new(&channel.medium);
+        let framing = |from: End| Framing::new(Arc::new(channel.facing(from).clone()));
+        let mut wire = Wire::new(&channel.medium.kind);
         wire.faults = scenario.faults;
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
@@ -198,17 +223,18 @@ impl<'a> Trial<'a> {
             random
         };
         Self {
-            host_side: Side::new(plan, scenario.channel, &framing),
-            device_sides: scenario.devices.iter().map(|_| Side::new(plan, scenario.channel, &framing)).collect(),
+            host_side: Side::hearing(plan, scenario.channel, End::Device),
+            device_sides: scenario.devices.iter().map(|_| Side::hearing(plan, scenario.channel, End::Host)).collect(),
             plan,
             scenario,
-            framing,
+            framings: (framing(End::Device), framing(End::Host)),
             wire,
             now: 0,
             events: BinaryHeap::new(),
             event_number: 0,
             devices: scenario.devices.clone(),
             sequences: HashMap::new(),
+            counters: HashMap::new(),
             // Streams of their own, so that another signal does not change what the wire does.
             wire_random: random(1),
             signal_random: random(2),
@@ -298,7 +324,13 @@ impl<'a> Trial<'a> {
             }
             match self.devices[device].signals.get_mut(&(message, slot)) {
                 Some(signal) => signal.sample(self.now, field, slot, &mut self.signal_random, &mut values),
-                None => signal::rest(field, slot, &mut values),
+                None if field.counter => {
+                    let count = self.counters.entry((device, message, slot)).or_default();
+                    let bits = field.kind.raw_bits().unwrap_or(64);
+                    values.set_raw(slot, *count & (u64::MAX >> (64 - bits)));
+                    *count += 1;
+                }
+                None => signal::rest_in(&compiled.message.fields, field, slot, 0, &mut values),
             }
         }
         values
@@ -329,16 +361,16 @@ impl<'a> Trial<'a> {
             (End::Device, Some(device)) => device.revision,
             _ => self.plan.link.revision,
         };
-        let sections = compiled.sections_of(revision);
+        let framing = if from == End::Host { &self.framings.1 } else { &self.framings.0 };
         let sequence = self.sequences.entry((from, node)).or_insert(0);
-        let header =
-            Header { key: compiled.message.id.unwrap_or(0), node, sequence: *sequence, revision: u64::from(revision) };
+        let key = framing.plan().key_of(message).unwrap_or(0);
+        let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
         *sequence += 1;
         let mut body = Vec::new();
         let mut bytes = Vec::new();
         // All values were checked, and `check` made sure that the longest body fits its frame.
-        if encode(compiled, &values, sections, &mut body).is_err()
-            || self.framing.encode(&header, &body, &mut bytes).is_err()
+        if body_on(framing.plan(), compiled, &values, revision, &mut body).is_err()
+            || framing.encode(&header, &body, &mut bytes).is_err()
         {
             return self.now;
         }
@@ -351,31 +383,39 @@ impl<'a> Trial<'a> {
             }
             self.at(delivery.time, Event::Arrive { sent: index, bytes: delivery.bytes });
         }
-        // What the receiver makes of a body of an older revision: defaults where the sender lacks a field.
+        // What the receiver makes of a body of an older revision: defaults where the sender lacks a field. In a line,
+        // numbers are as exact as their decimals.
         let mut expected = Values::default();
-        let values = match emberwort_wire::decode(compiled, &body, &mut expected) {
-            Ok(()) => expected,
-            Err(_) => values,
+        let understood = match &compiled.message.line {
+            Some(_) => emberwort_wire::line::read(compiled, &body, &mut expected).is_ok_and(|fits| fits),
+            None => {
+                let key = compiled.request.and_then(|(_, slot)| asked_for(&self.sent, compiled.request, node, slot));
+                emberwort_wire::decode_answer(compiled, &body, key, &mut expected).is_ok()
+            }
         };
-        self.sent.push(Sent { from, node, message, values, accepted: 0 });
+        let values = if understood { expected } else { values };
+        if from == End::Host {
+            self.host_side.requests.note(self.plan, self.scenario.channel, node, message, &values);
+        }
+        self.sent.push(Sent { from, node, message, key, values, accepted: 0 });
         started
     }
 
     fn arrive(&mut self, sent: usize, bytes: Vec<u8>) {
-        let from = self.sent[sent].from;
+        let (from, key) = (self.sent[sent].from, self.sent[sent].key);
         match from {
             End::Device => {
-                let found = self.host_side.feed(sent, &bytes);
+                let found = self.host_side.feed(sent, key, &bytes);
                 self.host_found(found);
             }
             End::Host => {
                 for device in 0..self.devices.len() {
-                    let found = self.device_sides[device].feed(sent, &bytes);
+                    let found = self.device_sides[device].feed(sent, key, &bytes);
                     self.device_found(device, found);
                 }
             }
         }
-        self.report.record.push(Recorded { time: self.now, from, bytes });
+        self.report.record.push(Recorded { time: self.now, from, key, bytes });
     }
 
     /// Compares a received frame with the sent one that its first byte belongs to.
@@ -405,7 +445,7 @@ impl<'a> Trial<'a> {
 
     fn host_found(&mut self, found: Found) {
         self.report.host.add(&found.heard);
-        let part = self.framing.plan().part(|role| *role == Role::Sequence).map(|part| part.bits);
+        let part = self.framings.0.plan().part(|role| *role == Role::Sequence).map(|part| part.bits);
         for frame in found.frames {
             let origin = self.host_side.origin(frame.at);
             self.compare(&frame, origin);

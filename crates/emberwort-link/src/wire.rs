@@ -1,6 +1,7 @@
 //! The wire between the ends: how long sending takes, and what is damaged or lost on the way.
 
-use emberwort_model::model::Medium;
+use emberwort_model::budget::wire_time;
+use emberwort_model::model::MediumKind;
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
@@ -52,6 +53,7 @@ pub struct Wire {
     pub bursts: Option<Bursts>,
     /// From the last bit's sending to its receiving.
     pub delay: Nanoseconds,
+    medium: MediumKind,
     byte_time: Nanoseconds,
     busy_until: Nanoseconds,
 }
@@ -66,17 +68,42 @@ pub struct Delivery {
 }
 
 impl Wire {
-    /// A wire without faults over a medium. A byte on a uart takes a start bit, its data bits, a parity bit if there is one,
-    /// and its stop bits; datagrams take no time.
-    pub fn new(medium: &Medium) -> Self {
+    /// A wire without faults over a medium. Frames take the time that [`wire_time::worst`] says; datagrams take none.
+    pub fn new(medium: &MediumKind) -> Self {
         let byte_time = match *medium {
-            Medium::Uart { baud, data_bits, parity, stop_bits } => {
+            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
                 let bits = 1 + u64::from(data_bits) + u64::from(parity != 'N') + u64::from(stop_bits);
                 bits * 1_000_000_000 / u64::from(baud.max(1))
             }
-            Medium::Udp { .. } => 0,
+            _ => 0,
         };
-        Self { faults: Faults::default(), stretches: Vec::new(), bursts: None, delay: 0, byte_time, busy_until: 0 }
+        Self {
+            faults: Faults::default(),
+            stretches: Vec::new(),
+            bursts: None,
+            delay: 0,
+            medium: medium.clone(),
+            byte_time,
+            busy_until: 0,
+        }
+    }
+
+    /// How long a frame of so many bytes takes.
+    fn duration(&self, bytes: usize) -> Nanoseconds {
+        match self.medium {
+            MediumKind::Uart { .. } => self.byte_time * bytes as u64,
+            MediumKind::Udp { .. } | MediumKind::Tcp { .. } => 0,
+            _ => {
+                let time = wire_time::worst(&self.medium, bytes, false).time;
+                let nanoseconds = time * wire_time::Seconds::from_integer(1_000_000_000);
+                u64::try_from(nanoseconds.to_integer()).unwrap_or(u64::MAX / 4)
+            }
+        }
+    }
+
+    /// Whether the medium's own checksum catches damaged frames, so that they are lost.
+    fn drops_damaged(&self) -> bool {
+        matches!(self.medium, MediumKind::Can { .. } | MediumKind::Lora { .. })
     }
 
     fn faults_at(&self, time: Nanoseconds) -> Faults {
@@ -94,19 +121,19 @@ impl Wire {
     /// frame, or the frame twice.
     pub fn send(&mut self, now: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> (Nanoseconds, Vec<Delivery>) {
         let start = now.max(self.busy_until);
-        let end = start + self.byte_time * bytes.len() as u64;
+        let end = start + self.duration(bytes.len());
         self.busy_until = end;
         let faults = self.faults_at(start);
         let mut deliveries = Vec::new();
         if random.random::<f64>() >= faults.frame_loss {
             deliveries.push(self.deliver(start, end, bytes, random));
             if random.random::<f64>() < faults.duplicates {
-                let again = end + self.byte_time * bytes.len() as u64;
+                let again = end + self.duration(bytes.len());
                 self.busy_until = again;
                 deliveries.push(self.deliver(end, again, bytes, random));
             }
         }
-        deliveries.retain(|delivery| !delivery.bytes.is_empty());
+        deliveries.retain(|delivery| !delivery.bytes.is_empty() && (!self.drops_damaged() || delivery.bytes == bytes));
         (start, deliveries)
     }
 
@@ -134,7 +161,7 @@ mod tests {
     use super::*;
     use rand::SeedableRng;
 
-    const UART: Medium = Medium::Uart { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
+    const UART: MediumKind = MediumKind::Uart { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
 
     #[test]
     fn a_byte_at_115200_8n1_takes_ten_bits() {
@@ -150,7 +177,7 @@ mod tests {
 
     #[test]
     fn faults_come_as_often_as_they_should() {
-        let mut wire = Wire::new(&Medium::Udp { port: 1 });
+        let mut wire = Wire::new(&MediumKind::Udp { port: 1, ipv6: false, bitrate: 100_000_000 });
         wire.faults = Faults { bit_errors: 0.01, byte_loss: 0.1, frame_loss: 0.2, duplicates: 0.3 };
         let mut random = ChaCha8Rng::seed_from_u64(7);
         let (mut lost, mut twice, mut bytes, mut ones) = (0, 0, 0usize, 0u32);

@@ -12,6 +12,8 @@ pub enum Severity {
     Error,
     /// The definition can be used, but it probably does not say what was meant.
     Warning,
+    /// Nothing is wrong; something could be better.
+    Hint,
 }
 
 macro_rules! codes {
@@ -24,7 +26,7 @@ macro_rules! codes {
             /// All codes, in the order of their numbers.
             pub const ALL: &'static [Code] = &[$(Code::$name,)*];
 
-            /// The code as shown to users: `E` for errors or `W` for warnings, and three digits.
+            /// The code as shown to users: `E` for errors, `W` for warnings or `H` for hints, and three digits.
             pub fn as_str(self) -> &'static str {
                 match self { $(Code::$name => $text,)* }
             }
@@ -47,6 +49,7 @@ codes! {
     OpenBlock = "E011", "a block that is not closed";
     UnknownWord = "E012", "a word that means nothing here";
     NotBuiltYet = "E013", "part of the language that this version does not have";
+    TooDeep = "E014", "a type that is nested too deeply";
     NoLink = "E101", "no link item";
     TwoLinks = "E102", "more than one link item";
     DuplicateName = "E103", "a name that is taken";
@@ -54,6 +57,9 @@ codes! {
     DuplicateStatement = "E105", "a statement that stands twice";
     MissingStatement = "E106", "a statement that is missing";
     BadRevision = "E107", "a revision number that cannot be";
+    ImportFailed = "E108", "an import that cannot be read";
+    ImportCycle = "E109", "files that import each other";
+    RecordCycle = "E110", "a record that contains itself";
     DuplicateCode = "E111", "a code with two labels";
     CodeTooLarge = "E112", "a code that does not fit its type";
     BadWidth = "E201", "a width that cannot be";
@@ -63,6 +69,15 @@ codes! {
     NoCodeForNone = "E205", "no code left for `none`";
     BadDefault = "E206", "a default that the field cannot hold";
     BadSize = "E207", "a size that cannot be";
+    BadPlace = "E208", "an explicit place that cannot be";
+    RestNotLast = "E209", "something behind a field that reaches to the end";
+    BadSelector = "E210", "a form that cannot be chosen";
+    BadByteOrder = "E211", "a byte order that cannot be";
+    BadModifier = "E212", "a word that does not fit the field's type";
+    BadElement = "E213", "a type that cannot stand in a list or a form";
+    BadGrowth = "E214", "fields added to what cannot grow";
+    BadLine = "E215", "a line that cannot be written or read";
+    BodyTooLong = "E216", "a message beyond all measure";
     MissingPart = "E301", "a frame part that is missing";
     BadPart = "E302", "a frame part that cannot do its job";
     BadSpan = "E303", "a range of frame parts that cannot be";
@@ -72,14 +87,30 @@ codes! {
     DuplicateKey = "E307", "two messages with one key";
     KeyTooLarge = "E308", "a key that does not fit its frame part";
     FrameTooLong = "E309", "a message that its frame cannot hold";
+    MediumTooSmall = "E310", "a message that its medium cannot carry";
+    NoAnswer = "E311", "an answer that cannot come";
+    BadSelect = "E312", "a way to select messages that cannot work";
     NameStyle = "W001", "a name in an unusual style";
     UnitLikeWord = "W002", "a unit that looks like a misspelt word";
+    Unused = "W003", "an item that nothing uses";
+    ChannelOverfull = "W004", "more messages than a channel can carry";
+    DutyCycle = "W005", "more sending than the duty cycle allows";
+    ChecksumGap = "W006", "a checksum that leaves out what matters";
+    SyncInData = "W007", "sync bytes that are likely inside data";
+    EnumFull = "W008", "an enum without room for another label";
+    TunnelTooNarrow = "W009", "frames that are too long for their tunnel";
+    FdSize = "W010", "a size that CAN FD does not have";
+    NarrowerRange = "H001", "a range that would take fewer bits";
 }
 
 impl Code {
-    /// Whether findings of this kind are errors or warnings.
+    /// Whether findings of this kind are errors, warnings or hints.
     pub fn severity(self) -> Severity {
-        if self.as_str().starts_with('E') { Severity::Error } else { Severity::Warning }
+        match self.as_str().as_bytes()[0] {
+            b'E' => Severity::Error,
+            b'W' => Severity::Warning,
+            _ => Severity::Hint,
+        }
     }
 }
 

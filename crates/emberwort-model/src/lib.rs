@@ -12,7 +12,7 @@
 //!     channel wire {
 //!         medium uart 9600 8N1
 //!         frame {
-//!             sync A5
+//!             sync A5 5A
 //!             kind : u8 message
 //!             size : u8 length of body
 //!             body
@@ -32,8 +32,10 @@
 //! ```
 
 pub mod algorithm;
+pub mod budget;
 pub mod diagnostics;
 pub mod hex;
+mod imports;
 pub mod layout;
 pub mod model;
 pub mod number;
@@ -43,27 +45,46 @@ mod source;
 pub mod syntax;
 
 pub use plan::Plan;
-pub use source::{Source, Span};
+pub use source::{Source, Sources, Span};
 
 use diagnostics::{Code, Finding};
 
-/// What came of a text.
+/// What came of a definition.
 #[derive(Clone, Debug)]
 pub struct Checked {
     /// The compiled link; `None` if a finding is an error.
     pub plan: Option<Plan>,
     /// All findings, in order of place.
     pub findings: Vec<Finding>,
+    /// The files that were read, to which the places of the findings belong.
+    pub sources: Sources,
 }
 
 /// The largest definition that is read, in bytes: far more than a person writes.
 pub const MOST_BYTES: usize = 64 << 20;
 
-/// Reads, looks up and compiles a definition.
+/// Reads, looks up and compiles a definition that imports nothing.
 pub fn check(source: &Source) -> Checked {
-    let (file, findings) = syntax::parse(&source.text);
+    check_with(source.clone(), &mut |_, _| Err("imports cannot be read here".into()))
+}
+
+/// Reads, looks up and compiles a definition with all that it imports.
+///
+/// `load` is given the name of the importing file and the path as written there, and returns the imported file: its name
+/// tells whether two imports mean the same file. What it says if it fails is shown to the user.
+pub fn check_with(source: Source, load: &mut dyn FnMut(&str, &str) -> Result<Source, String>) -> Checked {
+    let (file, findings, sources) = imports::read_all(source, load);
     let (plan, findings) = resolve::resolve(&file, findings);
-    Checked { plan, findings }
+    Checked { plan, findings, sources }
+}
+
+/// The form of a field whose type is written as in a definition, without a name: `0 .. 100 % step 0.5 or none`. Names of enums,
+/// flag sets and tables are those of `plan`.
+///
+/// # Errors
+/// What is wrong with the text; places count from its start.
+pub fn field_of_type(text: &str, plan: Option<&Plan>) -> Result<model::Field, Vec<Finding>> {
+    resolve::field_of_type(text, plan)
 }
 
 /// The text of a definition file's bytes.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::number::Scaling;
-pub use crate::syntax::ast::{ByteOrder, End, Medium};
+pub use crate::syntax::ast::{ByteOrder, End, Length, Medium, MediumKind};
 
 /// A whole link: what a device and a host say to each other.
 #[derive(Clone, Debug, PartialEq)]
@@ -18,6 +18,10 @@ pub struct Link {
     pub byte_order: ByteOrder,
     /// Enums and flag sets, in order of declaration.
     pub labelled: Vec<Arc<Labelled>>,
+    /// Records, in order of declaration.
+    pub records: Vec<Arc<Record>>,
+    /// Tables, in order of declaration.
+    pub tables: Vec<Arc<Table>>,
     /// Messages, in order of declaration.
     pub messages: Vec<Arc<Message>>,
 }
@@ -64,6 +68,133 @@ pub struct Label {
     pub text: String,
 }
 
+/// A named group of fields used inside messages.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Record {
+    /// Its name.
+    pub name: String,
+    /// Its documentation.
+    pub doc: String,
+    /// Whether later revisions may add fields to it; lists of it then carry the size of their elements.
+    pub growing: bool,
+    /// The fields of all sections, in order.
+    pub fields: Vec<Field>,
+}
+
+/// Numbered settings or variables.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Table {
+    /// Its name.
+    pub name: String,
+    /// Its documentation.
+    pub doc: String,
+    /// The keys with the entries' names as labels: what `key of` refers to.
+    pub keys: Arc<Labelled>,
+    /// The entries, in order of declaration.
+    pub entries: Vec<Entry>,
+}
+
+/// One entry of a table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Entry {
+    /// Its number.
+    pub key: u64,
+    /// Its name and the form of its value.
+    pub field: Arc<Field>,
+    /// Whether the host may read it.
+    pub read: bool,
+    /// Whether the host may write it.
+    pub write: bool,
+    /// Whether the device keeps it over a restart.
+    pub kept: bool,
+}
+
+/// A value whose form depends on another field.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Choice {
+    /// Where the deciding raw number is found.
+    pub selector: Selector,
+    /// The forms by raw number, in order of declaration.
+    pub cases: Vec<Case>,
+    /// The form for all other numbers.
+    pub otherwise: Option<Arc<Field>>,
+    /// The table whose entries the cases are.
+    pub table: Option<Arc<Table>>,
+}
+
+impl Choice {
+    /// The index of the form for a raw number; that of `otherwise` is one past the last case.
+    pub fn index_of(&self, raw: u64) -> Option<usize> {
+        let case = self.cases.iter().position(|case| case.raw == raw);
+        case.or(self.otherwise.as_ref().map(|_| self.cases.len()))
+    }
+
+    /// The form with this index.
+    pub fn form(&self, index: usize) -> Option<&Arc<Field>> {
+        match self.cases.get(index) {
+            Some(case) => Some(&case.field),
+            None => self.otherwise.as_ref().filter(|_| index == self.cases.len()),
+        }
+    }
+}
+
+/// One form of a [`Choice`].
+#[derive(Clone, Debug, PartialEq)]
+pub struct Case {
+    /// The raw number that selects it; signed ones sign-extended to 64 bits.
+    pub raw: u64,
+    /// Its name and form.
+    pub field: Arc<Field>,
+}
+
+/// Where the number that decides a [`Choice`] is found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Selector {
+    /// In an earlier field of the same message or record, by index.
+    Field(usize),
+    /// In the request that the message answers.
+    Request {
+        /// Index of the request's message.
+        message: usize,
+        /// Index of its field.
+        slot: usize,
+    },
+}
+
+/// What selects a message on one of its channels, where no frame part does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ChannelKey {
+    /// The port or CAN identifier.
+    pub value: u64,
+    /// Whether it is a CAN identifier of 29 bits.
+    pub extended: bool,
+}
+
+/// One piece of a text message's line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum LinePiece {
+    /// These characters.
+    Text(String),
+    /// A field.
+    Field {
+        /// Index of the field.
+        slot: usize,
+        /// How it is written.
+        form: LineForm,
+    },
+}
+
+/// How a field is written in a line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LineForm {
+    /// Numbers in decimal, labels and texts as they are.
+    Plain,
+    /// The raw number in so many hex digits.
+    Hex(u8),
+    /// The physical number with so many decimals.
+    Fixed(u8),
+}
+
 /// A message: what a frame's body carries.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Message {
@@ -79,6 +210,10 @@ pub struct Message {
     pub every: Option<u64>,
     /// Indices of the channels that it travels on.
     pub channels: Vec<usize>,
+    /// Its key on each of these channels, where the channel selects by something outside the frame.
+    pub keys: Vec<Option<ChannelKey>>,
+    /// The pattern of its line, if it is a text message.
+    pub line: Option<Vec<LinePiece>>,
     /// Indices of the messages that answer it.
     pub answered_by: Vec<usize>,
     /// How soon an answer is due, in nanoseconds.
@@ -92,23 +227,23 @@ impl Message {
     pub fn field(&self, name: &str) -> Option<(usize, &Field)> {
         self.fields.iter().enumerate().find(|(_, field)| field.name == name && !field.is_spare())
     }
-
-    /// The revisions in which fields were added: 1 first, then each later one, rising.
-    pub fn section_revisions(&self) -> Vec<u32> {
-        let mut revisions = vec![1];
-        for field in &self.fields {
-            if field.since != revisions[revisions.len() - 1] {
-                revisions.push(field.since);
-            }
-        }
-        revisions
-    }
 }
 
-/// One field of a message.
+/// The revisions in which fields were added: 1 first, then each later one, rising.
+pub fn section_revisions(fields: &[Field]) -> Vec<u32> {
+    let mut revisions = vec![1];
+    for field in fields {
+        if field.since != revisions[revisions.len() - 1] {
+            revisions.push(field.since);
+        }
+    }
+    revisions
+}
+
+/// One field of a message or record, the element of a list, or a form of a choice.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Field {
-    /// Its name; empty for spare space.
+    /// Its name; empty for spare space and elements.
     pub name: String,
     /// Its documentation.
     pub doc: String,
@@ -122,12 +257,37 @@ pub struct Field {
     pub optional: bool,
     /// What a receiver assumes when the sender's revision lacks it.
     pub default: Option<Value>,
+    /// The order of its bytes and bits.
+    pub order: ByteOrder,
+    /// Its explicit place in its section: byte, and bit (0 is the least significant).
+    pub at: Option<(u32, u8)>,
+    /// Whether it goes up by one a message.
+    pub counter: bool,
+    /// Whether it only keeps its place: sent as zero, ignored when received.
+    pub retired: bool,
 }
 
 impl Field {
-    /// Whether this is spare space.
+    /// A field with this name and form, and nothing else said of it.
+    pub fn plain(name: &str, kind: Kind, order: ByteOrder) -> Self {
+        Self {
+            name: name.to_owned(),
+            doc: String::new(),
+            since: 1,
+            kind,
+            unit: String::new(),
+            optional: false,
+            default: None,
+            order,
+            at: None,
+            counter: false,
+            retired: false,
+        }
+    }
+
+    /// Whether this is space that carries no value: spare, or retired.
     pub fn is_spare(&self) -> bool {
-        matches!(self.kind, Kind::Spare { .. })
+        self.retired || matches!(self.kind, Kind::Spare { .. })
     }
 }
 
@@ -136,10 +296,17 @@ impl Field {
 pub enum Kind {
     /// An integer, possibly with a scale, or a range.
     Number(NumberForm),
+    /// An integer of variable length: seven bits a byte, low group first; signed ones zigzag-mapped.
+    Compact(NumberForm),
     /// One bit.
     Bool,
-    /// IEEE 754 binary32.
-    Float32,
+    /// IEEE 754 binary16, binary32 or binary64, by its bits.
+    Float(u8),
+    /// A moment: seconds in 32 bits, or milliseconds in 64, since 1970-01-01 UTC.
+    Time {
+        /// Whether it counts milliseconds.
+        milliseconds: bool,
+    },
     /// A code with a label.
     Enum {
         /// The labels.
@@ -149,15 +316,30 @@ pub enum Kind {
     },
     /// A set of labelled bits.
     Flags(Arc<Labelled>),
-    /// Counted UTF-8 text.
+    /// Text: UTF-8, or ASCII alone. Of fixed length, it is filled up with zeros.
     Text {
-        /// Most bytes.
-        max: u32,
+        /// Whether only ASCII may stand in it.
+        ascii: bool,
+        /// How many bytes.
+        length: Length,
     },
-    /// A fixed number of bytes.
-    Bytes {
+    /// Bytes.
+    Bytes(Length),
+    /// Several values of one form.
+    List {
+        /// The form of each.
+        element: Arc<Field>,
         /// How many.
-        length: u32,
+        length: Length,
+    },
+    /// The fields of a record.
+    Record(Arc<Record>),
+    /// A value whose form depends on another field.
+    Choice(Arc<Choice>),
+    /// A complete frame of another channel, to the end of the body.
+    Tunnel {
+        /// Index of the channel.
+        channel: usize,
     },
     /// Space without a name.
     Spare {
@@ -167,26 +349,38 @@ pub enum Kind {
 }
 
 impl Kind {
-    /// Width in bits of a field that is one raw number; `None` for text, bytes and spare space.
+    /// Width in bits of a field that is one raw number (for a compact one, of its largest value); `None` for all others.
     pub fn raw_bits(&self) -> Option<u8> {
         match self {
-            Kind::Number(form) => Some(form.bits),
+            Kind::Number(form) | Kind::Compact(form) => Some(form.bits),
             Kind::Bool => Some(1),
-            Kind::Float32 => Some(32),
+            Kind::Float(bits) => Some(*bits),
+            Kind::Time { milliseconds } => Some(if *milliseconds { 64 } else { 32 }),
             Kind::Enum { labels, .. } | Kind::Flags(labels) => Some(labels.bits),
-            Kind::Text { .. } | Kind::Bytes { .. } | Kind::Spare { .. } => None,
+            Kind::Text { .. }
+            | Kind::Bytes(_)
+            | Kind::List { .. }
+            | Kind::Record(_)
+            | Kind::Choice(_)
+            | Kind::Tunnel { .. }
+            | Kind::Spare { .. } => None,
         }
+    }
+
+    /// Whether it is an integer of variable length.
+    pub fn is_compact(&self) -> bool {
+        matches!(self, Kind::Compact(_))
     }
 
     /// Whether the raw number is in two's complement.
     pub fn is_signed(&self) -> bool {
-        matches!(self, Kind::Number(form) if form.signed)
+        matches!(self, Kind::Number(form) | Kind::Compact(form) if form.signed)
     }
 
     /// The raw code that means "no reading", if one is kept for it.
     pub fn none(&self) -> Option<i128> {
         match self {
-            Kind::Number(form) => form.none,
+            Kind::Number(form) | Kind::Compact(form) => form.none,
             Kind::Enum { none, .. } => none.map(i128::from),
             _ => None,
         }
@@ -195,7 +389,7 @@ impl Kind {
     /// Whether a raw number is one that the definition gives a meaning to: a value, a label, "no reading".
     pub fn is_valid(&self, raw: i128) -> bool {
         match self {
-            Kind::Number(form) => (form.low..=form.high).contains(&raw) || form.none == Some(raw),
+            Kind::Number(form) | Kind::Compact(form) => (form.low..=form.high).contains(&raw) || form.none == Some(raw),
             Kind::Enum { labels, none } => {
                 u64::try_from(raw).is_ok_and(|code| labels.label(code).is_some() || *none == Some(code))
             }
@@ -204,9 +398,60 @@ impl Kind {
                 u64::try_from(raw).is_ok_and(|bits| bits & !known == 0)
             }
             Kind::Bool => raw == 0 || raw == 1,
-            Kind::Float32 => u32::try_from(raw).is_ok_and(|bits| f32::from_bits(bits).is_finite()),
-            Kind::Text { .. } | Kind::Bytes { .. } | Kind::Spare { .. } => true,
+            Kind::Float(bits) => u64::try_from(raw).is_ok_and(|raw| float_value(*bits, raw).is_finite()),
+            Kind::Time { milliseconds } => raw <= LAST_TIME * if *milliseconds { 1000 } else { 1 },
+            _ => true,
         }
+    }
+}
+
+/// The last moment, in seconds since 1970-01-01 UTC: 9999-12-30T22:00:00Z, which has a year of four digits in every time zone.
+pub const LAST_TIME: i128 = 253_402_207_200;
+
+/// The number that the bits of an IEEE 754 binary16, binary32 or binary64 stand for.
+pub fn float_value(bits: u8, raw: u64) -> f64 {
+    match bits {
+        16 => half::f16::from_bits(raw as u16).to_f64(),
+        32 => f64::from(f32::from_bits(raw as u32)),
+        _ => f64::from_bits(raw),
+    }
+}
+
+/// The bits of the IEEE 754 number of this width nearest to the decimal text `text`; `None` if it is no number or beyond
+/// the greatest one.
+pub fn float_bits(bits: u8, text: &str) -> Option<u64> {
+    let (value, raw) = match bits {
+        // From binary64 to binary16 it is rounded once more, which no decimal of 12 digits or less can show.
+        16 => {
+            let value = half::f16::from_f64(text.parse().ok()?);
+            (value.to_f64(), u64::from(value.to_bits()))
+        }
+        32 => {
+            let value: f32 = text.parse().ok()?;
+            (f64::from(value), u64::from(value.to_bits()))
+        }
+        _ => {
+            let value: f64 = text.parse().ok()?;
+            (value, value.to_bits())
+        }
+    };
+    value.is_finite().then_some(raw)
+}
+
+/// The shortest decimal that gives the same IEEE 754 number of this width.
+pub fn float_text(bits: u8, raw: u64) -> String {
+    match bits {
+        // Every binary16 is a binary32, and `f32` prints shortest for itself; ask for the shortest that rounds back.
+        16 => {
+            let value = half::f16::from_bits(raw as u16);
+            (1..=12)
+                .map(|digits| format!("{:.*e}", digits - 1, value.to_f64()))
+                .find(|text| float_bits(16, text) == Some(raw))
+                .and_then(|text| text.parse::<f64>().ok())
+                .map_or_else(|| value.to_f64().to_string(), |value| value.to_string())
+        }
+        32 => f32::from_bits(raw as u32).to_string(),
+        _ => f64::from_bits(raw).to_string(),
     }
 }
 

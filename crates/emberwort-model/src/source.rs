@@ -47,3 +47,53 @@ impl Source {
         (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
     }
 }
+
+/// The files of one definition: the one that was named, then those that it imports. Places count through all of them.
+#[derive(Clone, Debug, Default)]
+pub struct Sources {
+    files: Vec<Source>,
+    bases: Vec<usize>,
+}
+
+impl Sources {
+    /// The files of a definition that imports nothing.
+    pub fn of(source: Source) -> Self {
+        let mut sources = Self::default();
+        sources.add(source);
+        sources
+    }
+
+    /// Adds a file; returns the place at which it begins.
+    pub(crate) fn add(&mut self, source: Source) -> usize {
+        let base = match (self.bases.last(), self.files.last()) {
+            (Some(base), Some(file)) => base + file.text.len() + 1,
+            _ => 0,
+        };
+        self.files.push(source);
+        self.bases.push(base);
+        base
+    }
+
+    /// The files in the order in which they were read; the first is the one that was named.
+    pub fn files(&self) -> &[Source] {
+        &self.files
+    }
+
+    /// The file that a place lies in, by index, and the place in it.
+    ///
+    /// # Panics
+    /// If there are no files.
+    pub fn locate(&self, span: Span) -> (usize, Span) {
+        let index = self.bases.partition_point(|base| *base <= span.start).max(1) - 1;
+        let (base, length) = (self.bases[index], self.files[index].text.len());
+        let local = |at: usize| at.saturating_sub(base).min(length);
+        (index, Span::new(local(span.start), local(span.end)))
+    }
+
+    /// File, line and column of a place, as `marlock.ember:12:5`.
+    pub fn place(&self, span: Span) -> String {
+        let (index, local) = self.locate(span);
+        let (line, column) = self.files[index].line_column(local.start);
+        format!("{}:{line}:{column}", self.files[index].name)
+    }
+}

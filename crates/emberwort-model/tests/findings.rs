@@ -61,8 +61,8 @@ fn the_prelude_itself_is_clean() {
 #[test]
 fn every_example_gives_exactly_its_finding() {
     for (code, section) in sections() {
-        // Two findings are about files as bytes; tests of their own are below.
-        if code == "E001" || code == "E003" {
+        // Some findings are about files as bytes, or about several files; tests of their own are below and in imports.rs.
+        if code == "E001" || code == "E003" || code == "E109" {
             continue;
         }
         let text = with_prelude(&section.example.unwrap_or_else(|| panic!("{code} has no example")));
@@ -72,7 +72,7 @@ fn every_example_gives_exactly_its_finding() {
         let finding = &checked.findings[0];
         assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len());
         assert!(!finding.message.is_empty() && !finding.help.is_empty(), "{code} says no way out");
-        assert_eq!(checked.plan.is_some(), finding.code.severity() == Severity::Warning, "{code}");
+        assert_eq!(checked.plan.is_some(), finding.code.severity() != Severity::Error, "{code}");
     }
 }
 
@@ -104,13 +104,13 @@ fn all_findings_of_a_file_come_in_one_run_in_order_of_place() {
              height : 0 .. 10 m step 0.3
              lit : bool or none
              waterDepth : u8
-             tail : [4] u8
+             tail : [rest] u4
          }
          message Trend { id 0x100  from device  on wire  slope : i8 }",
     );
     let checked = check(&Source::new("ten", text.as_str()));
     let found: Vec<&str> = checked.findings.iter().map(|finding| finding.code.as_str()).collect();
-    assert_eq!(found, ["E111", "E104", "E201", "E203", "E202", "E205", "W001", "E013", "E308"]);
+    assert_eq!(found, ["E111", "E104", "E201", "E203", "E202", "E205", "W001", "E213", "E308"]);
     assert!(checked.findings.windows(2).all(|pair| pair[0].span.start <= pair[1].span.start));
 }
 

@@ -3,13 +3,15 @@
 use std::sync::Arc;
 
 use emberwort_model::model::ByteOrder;
-use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
+use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, KeySource, MessagePlan, Part, Role, Zone};
 use thiserror::Error;
 
 use crate::bits;
 use crate::checksum::Checksum;
 use crate::cobs;
-use crate::codec::BodyError;
+use crate::codec::{self, BodyError, EncodeError};
+use crate::line;
+use crate::values::Values;
 
 /// A channel's framing made ready to run: its plan, and the tables of its checksums.
 #[derive(Clone, Debug)]
@@ -118,7 +120,7 @@ pub struct FrameView<'a> {
     pub bytes: &'a [u8],
     /// The body.
     pub body: &'a [u8],
-    /// The key, if a part selects the message.
+    /// What selects the message: the value of a part, the body's size, or the key that came with the packet.
     pub key: u64,
     /// The node, if the frame has one.
     pub node: Option<u64>,
@@ -175,6 +177,8 @@ pub enum FrameFault {
         /// The key.
         key: u64,
     },
+    /// The line fits no pattern; lines like this are stray.
+    NoPattern,
     /// The body cannot be decoded.
     Body {
         /// Index of the message.
@@ -197,7 +201,7 @@ impl FrameFault {
             FrameFault::Truncated { .. } => 2,
             FrameFault::Fixed { .. } => 3,
             FrameFault::Stuffing { .. } => 4,
-            FrameFault::UnknownMessage { .. } => 5,
+            FrameFault::UnknownMessage { .. } | FrameFault::NoPattern => 5,
             FrameFault::Body { .. } => 6,
         }]
     }
@@ -307,6 +311,11 @@ impl Framing {
         let before = out.len();
         let result = match self.plan.finder {
             FrameFinder::SyncLength | FrameFinder::Packet => self.encode_plain(header, body, out),
+            FrameFinder::Lines { crlf } => {
+                out.extend_from_slice(body);
+                out.extend_from_slice(if crlf { b"\r\n" } else { b"\n" });
+                Ok(())
+            }
             FrameFinder::Cobs => {
                 let mut plain = Vec::with_capacity(self.plan.head_bytes + body.len() + self.plan.tail_bytes);
                 self.encode_plain(header, body, &mut plain).map(|()| {
@@ -438,11 +447,33 @@ impl Framing {
         Ok(FrameView {
             bytes,
             body: &bytes[plan.head_bytes..body_end],
-            key: value(&self.key).unwrap_or(0),
+            key: match self.key {
+                Some(part) => part.read(bytes, body_end, order),
+                None if plan.selected_by == KeySource::Size => (body_end - plan.head_bytes) as u64,
+                None => 0,
+            },
             node: value(&self.address),
             sequence: value(&self.sequence),
             revision: value(&self.revision),
         })
+    }
+}
+
+/// Appends the body of a message as it goes over a channel: the line of a text message, else the bytes of
+/// [`codec::encode`].
+///
+/// # Errors
+/// If a field has no value, or one that cannot be written.
+pub fn body_on(
+    channel: &ChannelPlan,
+    plan: &MessagePlan,
+    values: &Values,
+    revision: u32,
+    out: &mut Vec<u8>,
+) -> Result<(), EncodeError> {
+    match channel.finder {
+        FrameFinder::Lines { .. } => line::write(plan, values, out),
+        _ => codec::encode(plan, values, revision, out),
     }
 }
 

@@ -8,25 +8,51 @@
 //! | flags | array of the labels set; a bit without a label as its number |
 //! | bool, text | boolean, string |
 //! | bytes | hex digits in a string |
+//! | time | RFC 3339 in a string |
+//! | list, record | array, object |
+//! | value with several forms | object with the form's name: `{"level": 3.2}` |
+//! | frame inside | object with `message`, `node`, … and `fields`; hex digits if it is no good frame |
 //! | what the definition gives no meaning to | `{"raw": NUMBER}`, for text that is not UTF-8 `{"raw": "HEX"}` |
 
 use std::fmt::{self, Write};
 
-use emberwort_model::diagnostics::{escaped, is_unsafe_to_show};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::{escaped, is_unsafe_to_show, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Field, Kind, Labelled};
+use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Length, float_text};
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::MessagePlan;
 use serde_json::Value as Json;
 
-use crate::text::{holds, label_code, set_float, set_hex, set_label, set_number, set_raw, set_string, signed};
+use crate::text::{
+    Filling, Given, Problem, fill_group, forms, holds, label_code, readable, set_float, set_hex, set_label, set_number,
+    set_raw, set_string, set_time, signed, write_time,
+};
+use crate::tunnel;
 use crate::values::{ValueRef, Values};
 
 /// Sets a field from JSON.
 ///
 /// # Errors
 /// What is wrong, and a way out.
-pub fn set(field: &Field, slot: usize, value: &Json, clamp: bool, values: &mut Values) -> Result<(), String> {
+pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, values: &mut Values) -> Result<(), String> {
+    match &field.kind {
+        Kind::List { element, length } => return set_list(field, (element, *length), slot, value, filling, values),
+        Kind::Record(record) => {
+            let Json::Object(object) = value else { return misfit(field, value) };
+            let first = values.set_group(slot, record.fields.len());
+            let given = object.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+            return fill_group(&record.name, &record.fields, first, given, filling, values)
+                .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "));
+        }
+        Kind::Choice(choice) => return set_choice(field, choice, slot, value, filling, values),
+        Kind::Tunnel { channel } if value.is_object() => {
+            let bytes = tunnel::build(filling, *channel, value)?;
+            values.set_bytes(slot, &bytes);
+            return Ok(());
+        }
+        _ => {}
+    }
     if let Json::Object(object) = value {
         return match (object.get("raw"), object.len()) {
             (Some(raw), 1) => set_from_raw(field, slot, raw, values),
@@ -47,11 +73,12 @@ pub fn set(field: &Field, slot: usize, value: &Json, clamp: bool, values: &mut V
         };
     }
     match (&field.kind, value) {
-        (Kind::Number(form), Json::Number(number)) => match Decimal::parse(&number.to_string()) {
-            Some(value) => set_number(field, form, slot, value, clamp, values),
+        (Kind::Number(form) | Kind::Compact(form), Json::Number(number)) => match Decimal::parse(&number.to_string()) {
+            Some(value) => set_number(field, form, slot, value, filling.clamp, values),
             None => Err(format!("{number} has too many digits; {}", holds(field))),
         },
-        (Kind::Float32, Json::Number(number)) => set_float(field, slot, &number.to_string(), values),
+        (Kind::Float(bits), Json::Number(number)) => set_float(field, *bits, slot, &number.to_string(), values),
+        (Kind::Time { milliseconds }, Json::String(text)) => set_time(field, *milliseconds, slot, text, values),
         (Kind::Bool, Json::Bool(value)) => {
             values.set_raw(slot, u64::from(*value));
             Ok(())
@@ -63,9 +90,58 @@ pub fn set(field: &Field, slot: usize, value: &Json, clamp: bool, values: &mut V
             Ok(())
         }
         (Kind::Text { .. }, Json::String(text)) => set_string(field, slot, text.as_bytes(), values),
-        (Kind::Bytes { .. }, Json::String(text)) => set_hex(field, slot, text, values),
-        _ => Err(format!("{} does not fit; {}", escaped(&value.to_string()), holds(field))),
+        (Kind::Bytes(_) | Kind::Tunnel { .. }, Json::String(text)) => set_hex(field, slot, text, values),
+        _ => misfit(field, value),
     }
+}
+
+fn misfit(field: &Field, value: &Json) -> Result<(), String> {
+    Err(format!("{} does not fit; {}", escaped(&value.to_string()), holds(field)))
+}
+
+fn set_list(
+    field: &Field,
+    (element, length): (&Field, Length),
+    slot: usize,
+    value: &Json,
+    filling: Filling<'_>,
+    values: &mut Values,
+) -> Result<(), String> {
+    let Json::Array(elements) = value else { return misfit(field, value) };
+    let fits = match length {
+        Length::Exact(count) => elements.len() == count as usize,
+        Length::UpTo(most) => elements.len() <= most as usize,
+        Length::Rest => true,
+    };
+    if !fits {
+        return Err(format!("{} elements are given; {}", elements.len(), holds(field)));
+    }
+    let first = values.set_group(slot, elements.len());
+    for (n, value) in elements.iter().enumerate() {
+        set(element, first + n, value, filling, values).map_err(|problem| format!("element {n}: {problem}"))?;
+    }
+    Ok(())
+}
+
+fn set_choice(
+    field: &Field,
+    choice: &Choice,
+    slot: usize,
+    value: &Json,
+    filling: Filling<'_>,
+    values: &mut Values,
+) -> Result<(), String> {
+    let Some((name, inner)) = value.as_object().filter(|object| object.len() == 1).and_then(|o| o.iter().next()) else {
+        return misfit(field, value);
+    };
+    let Some((index, form)) = forms(choice).enumerate().find(|(_, form)| form.name == *name) else {
+        return Err(match nearest(name, forms(choice).map(|form| form.name.as_str())) {
+            Some(near) => format!("there is no form `{}`; did you mean `{near}`?", escaped(name)),
+            None => format!("there is no form `{}`; {}", escaped(name), holds(field)),
+        });
+    };
+    let at = values.set_chosen(slot, index);
+    set(form, at, inner, filling, values).map_err(|problem| format!("{name}: {problem}"))
 }
 
 fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> Result<(), String> {
@@ -75,9 +151,16 @@ fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> 
             None => Err(format!("the raw number {number} is not whole")),
         },
         Json::String(hex) => match &field.kind {
-            Kind::Text { .. } => match parse_hex(hex) {
-                Some(bytes) => set_string(field, slot, &bytes, values),
-                None => Err("behind \"raw\" stand hex digits, two a byte".into()),
+            // Bytes that are no text, from a capture: as they were, if there is room.
+            Kind::Text { length, .. } => match (parse_hex(hex), length) {
+                (Some(bytes), Length::Exact(most) | Length::UpTo(most)) if bytes.len() > *most as usize => {
+                    Err(format!("{} bytes are given; {}", bytes.len(), holds(field)))
+                }
+                (Some(bytes), _) => {
+                    values.set_bytes(slot, &bytes);
+                    Ok(())
+                }
+                (None, _) => Err("behind \"raw\" stand hex digits, two a byte".into()),
             },
             _ => set_hex(field, slot, hex, values),
         },
@@ -100,17 +183,39 @@ fn flags(labels: &Labelled, set: &[Json]) -> Result<u64, String> {
     Ok(raw)
 }
 
-/// Writes the fields of a message as a JSON object. Absent fields are left out. With `raw`, raw numbers stand in place of
-/// physical values and labels.
+/// How values are written.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Writing<'a> {
+    /// Raw numbers in place of physical values and labels.
+    pub raw: bool,
+    /// The link, and which end sent the message: for the frames inside of messages, which are hex without it.
+    pub inside: Option<(&'a Plan, End)>,
+}
+
+/// Writes the fields of a message as a JSON object. Absent fields are left out.
 ///
 /// # Errors
 /// Those of the writer.
-pub fn write_fields(plan: &MessagePlan, values: &Values, raw: bool, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+pub fn write_fields(
+    plan: &MessagePlan,
+    values: &Values,
+    writing: Writing<'_>,
+    out: &mut (impl Write + ?Sized),
+) -> fmt::Result {
+    write_group(&plan.message.fields, values, 0, writing, out)
+}
+
+fn write_group(
+    fields: &[Field],
+    values: &Values,
+    base: usize,
+    writing: Writing<'_>,
+    out: &mut (impl Write + ?Sized),
+) -> fmt::Result {
     out.write_char('{')?;
     let mut first = true;
-    for (slot, field) in plan.message.fields.iter().enumerate() {
-        let value = values.get(slot);
-        if field.is_spare() || matches!(value, ValueRef::Absent | ValueRef::Unset) {
+    for (slot, field) in fields.iter().enumerate() {
+        if field.is_spare() || matches!(values.get(base + slot), ValueRef::Absent | ValueRef::Unset) {
             continue;
         }
         if !first {
@@ -118,18 +223,28 @@ pub fn write_fields(plan: &MessagePlan, values: &Values, raw: bool, out: &mut (i
         }
         first = false;
         write!(out, "\"{}\":", field.name)?;
-        write_value(field, value, raw, out)?;
+        write_value(field, values, base + slot, writing, out)?;
     }
     out.write_char('}')
 }
 
-fn write_value(field: &Field, value: ValueRef<'_>, as_raw: bool, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+/// Writes one value.
+///
+/// # Errors
+/// Those of the writer.
+pub fn write_value(
+    field: &Field,
+    values: &Values,
+    slot: usize,
+    writing: Writing<'_>,
+    out: &mut (impl Write + ?Sized),
+) -> fmt::Result {
     let kind = &field.kind;
-    match value {
+    match values.get(slot) {
         ValueRef::Unset | ValueRef::Absent => out.write_str("null"),
         ValueRef::Raw(raw) => {
             let number = signed(kind, raw);
-            if as_raw {
+            if writing.raw {
                 return write!(out, "{number}");
             }
             if kind.none() == Some(number) {
@@ -138,27 +253,60 @@ fn write_value(field: &Field, value: ValueRef<'_>, as_raw: bool, out: &mut (impl
             match kind {
                 Kind::Flags(labels) => write_flags(labels, raw, out),
                 _ if !kind.is_valid(number) => write!(out, "{{\"raw\":{number}}}"),
-                Kind::Number(form) => form.scaling.write(number, out),
+                Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
-                Kind::Float32 => write!(out, "{}", f32::from_bits(raw as u32)),
+                Kind::Float(bits) => out.write_str(&float_text(*bits, raw)),
+                Kind::Time { milliseconds } => {
+                    out.write_char('"')?;
+                    write_time(*milliseconds, raw, out)?;
+                    out.write_char('"')
+                }
                 Kind::Enum { labels, .. } => {
                     write!(out, "\"{}\"", labels.label(raw).map_or("", |label| label.name.as_str()))
                 }
                 _ => write!(out, "{raw}"),
             }
         }
-        ValueRef::Bytes(bytes) => match (kind, std::str::from_utf8(bytes)) {
-            (Kind::Text { .. }, Ok(text)) => write_string(text, out),
-            (Kind::Text { .. }, Err(_)) => {
-                out.write_str("{\"raw\":\"")?;
-                write_hex(bytes, out)?;
-                out.write_str("\"}")
-            }
+        ValueRef::Bytes(bytes) => match kind {
+            Kind::Text { ascii, .. } => match readable(*ascii, bytes) {
+                Some(text) => write_string(text, out),
+                None => {
+                    out.write_str("{\"raw\":\"")?;
+                    write_hex(bytes, out)?;
+                    out.write_str("\"}")
+                }
+            },
+            Kind::Tunnel { channel } => tunnel::write(*channel, bytes, writing, out),
             _ => {
                 out.write_char('"')?;
                 write_hex(bytes, out)?;
                 out.write_char('"')
             }
+        },
+        ValueRef::Group { first, count } => match kind {
+            Kind::Record(record) => write_group(&record.fields, values, first, writing, out),
+            Kind::List { element, .. } => {
+                out.write_char('[')?;
+                for n in 0..count {
+                    if n > 0 {
+                        out.write_char(',')?;
+                    }
+                    write_value(element, values, first + n, writing, out)?;
+                }
+                out.write_char(']')
+            }
+            _ => out.write_str("null"),
+        },
+        ValueRef::Chosen { form, slot } => match kind {
+            Kind::Choice(choice) => match choice.form(form) {
+                Some(form) => {
+                    write!(out, "{{\"{}\":", form.name)?;
+                    write_value(form, values, slot, writing, out)?;
+                    out.write_char('}')
+                }
+                None => out.write_str("null"),
+            },
+            _ => out.write_str("null"),
         },
     }
 }

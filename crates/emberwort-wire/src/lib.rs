@@ -8,12 +8,14 @@ pub mod cobs;
 pub mod codec;
 pub mod frame;
 pub mod json;
+pub mod line;
 pub mod receiver;
 pub mod sequence;
 pub mod text;
+pub mod tunnel;
 pub mod values;
 
-pub use codec::{BodyError, EncodeError, decode, encode};
+pub use codec::{BodyError, EncodeError, decode, decode_answer, encode};
 pub use frame::{FrameFault, FrameView, Framing, Header};
 pub use receiver::{FrameSink, Receiver};
 pub use values::{ValueRef, Values};

@@ -7,16 +7,19 @@
 //!
 //! With COBS a frame can only begin behind a delimiter, so the search goes on there.
 
+use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::FrameFinder;
+use emberwort_model::model::End;
+use emberwort_model::plan::{ChannelPlan, FrameFinder};
 
 use crate::cobs;
 use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
-use crate::values::Values;
+use crate::line;
+use crate::values::{ValueRef, Values};
 
 /// Takes what a receiver finds. Places are byte offsets in the stream.
 pub trait FrameSink {
@@ -99,10 +102,15 @@ impl Receiver {
         &self.framing
     }
 
+    /// Takes the next packet, with the port or CAN identifier that it came with, on channels that select messages by it.
+    pub fn feed_packet<S: FrameSink + ?Sized>(&mut self, key: u64, bytes: &[u8], sink: &mut S) {
+        self.packet(bytes, Some(key), sink);
+    }
+
     /// Takes the next bytes of the stream; for packet channels, the next packet.
     pub fn feed<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
         if self.framing.plan().finder == FrameFinder::Packet {
-            self.packet(bytes, sink);
+            self.packet(bytes, None, sink);
             return;
         }
         let mut chunk = bytes;
@@ -150,6 +158,7 @@ impl Receiver {
         match self.framing.plan().finder {
             FrameFinder::SyncLength => self.run_sync(window, sink),
             FrameFinder::Cobs => self.run_cobs(window, sink),
+            FrameFinder::Lines { .. } => self.run_lines(window, sink),
             FrameFinder::Packet => {}
         }
     }
@@ -307,6 +316,51 @@ impl Receiver {
         }
     }
 
+    fn run_lines<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        let limit = framing.plan().limit;
+        let crlf = framing.plan().finder == FrameFinder::Lines { crlf: true };
+        loop {
+            let rest = window.from(self.scan);
+            let line_feed = memchr::memchr(b'\n', rest);
+            if self.overlong {
+                let over = line_feed.map_or(rest.len(), |at| at + 1);
+                self.pass(window, self.scan + over as u64, sink);
+                self.overlong = line_feed.is_none();
+                if self.overlong {
+                    return;
+                }
+                continue;
+            }
+            match line_feed {
+                Some(at) if at < limit => {
+                    let end = self.scan + at as u64 + 1;
+                    let line = &rest[..at];
+                    let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
+                    let judged = framing.check(line).and_then(|view| sink.judge(&view).map(|()| view));
+                    match judged {
+                        Ok(view) => self.succeed(window, &view, end, sink),
+                        // A line that fits no pattern is none of ours.
+                        Err(FrameFault::NoPattern) => {
+                            self.pass(window, end, sink);
+                            self.flush(window, end, sink);
+                        }
+                        Err(fault) => self.fail_whole(window, fault, end, sink),
+                    }
+                }
+                _ if rest.len() >= limit => {
+                    // No line is this long: stray, up to the next line's end.
+                    self.overlong = true;
+                }
+                _ if window.last && !rest.is_empty() => {
+                    self.pass(window, window.end(), sink);
+                    return;
+                }
+                _ => return,
+            }
+        }
+    }
+
     /// A broken frame in which no other can begin.
     fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         self.flush(window, self.scan, sink);
@@ -314,7 +368,7 @@ impl Receiver {
         self.pass(window, end, sink);
     }
 
-    fn packet<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
+    fn packet<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], key: Option<u64>, sink: &mut S) {
         let range = self.base..self.base + bytes.len() as u64;
         self.base = range.end;
         (self.start, self.scan) = (range.end, range.end);
@@ -324,7 +378,12 @@ impl Receiver {
             let least = framing.plan().head_bytes + framing.plan().tail_bytes;
             Err(FrameFault::Length { length: bytes.len() as u64, least, greatest: limit })
         } else {
-            framing.check(bytes).and_then(|view| sink.judge(&view).map(|()| view))
+            framing.check(bytes).and_then(|mut view| {
+                if let (true, Some(key)) = (framing.plan().key_is_outside(), key) {
+                    view.key = key;
+                }
+                sink.judge(&view).map(|()| view)
+            })
         };
         match judged {
             Ok(view) => sink.good(range, &view, bytes),
@@ -333,46 +392,143 @@ impl Receiver {
     }
 }
 
+/// What requests asked for: the deciding fields of each request whose answer does not repeat them, by channel, node, request
+/// and field.
+#[derive(Clone, Debug, Default)]
+pub struct Requests {
+    keys: HashMap<(usize, u64, usize, usize), u64>,
+}
+
+impl Requests {
+    /// Notes what a message asks for, if an answer needs to know it.
+    pub fn note(&mut self, plan: &Plan, channel: usize, node: u64, message: usize, values: &Values) {
+        for slot in &plan.messages[message].deciding {
+            if let ValueRef::Raw(key) = values.get(*slot) {
+                self.keys.insert((channel, node, message, *slot), key);
+            }
+        }
+    }
+
+    /// What was asked for, by the request that a message answers.
+    fn of(&self, plan: &Plan, channel: usize, node: u64, answer: usize) -> Option<u64> {
+        let (request, slot) = plan.messages[answer].request?;
+        self.keys.get(&(channel, node, request, slot)).copied()
+    }
+
+    /// Forgets what an answered request asked for: the next answer belongs to another one.
+    pub fn answered(&mut self, plan: &Plan, channel: usize, node: u64, answer: usize) {
+        if let Some((request, slot)) = plan.messages[answer].request {
+            self.keys.remove(&(channel, node, request, slot));
+        }
+    }
+
+    /// Forgets all requests of a channel: a frame was broken, and could have been one.
+    pub fn lost(&mut self, channel: usize) {
+        self.keys.retain(|(other, ..), _| *other != channel);
+    }
+}
+
+/// Finds the message of a frame, and reads its values.
+///
+/// # Errors
+/// If nothing selects a message, or the body cannot be decoded.
+pub fn read_body(
+    plan: &Plan,
+    channel: &ChannelPlan,
+    frame: &FrameView<'_>,
+    values: &mut Values,
+) -> Result<usize, FrameFault> {
+    if let FrameFinder::Lines { .. } = channel.finder {
+        return read_line(plan, channel, frame.body, values);
+    }
+    let message = channel.message_of(frame.key).ok_or(FrameFault::UnknownMessage { key: frame.key })?;
+    codec::decode(&plan.messages[message], frame.body, values).map_err(|error| FrameFault::Body { message, error })?;
+    Ok(message)
+}
+
+/// The message whose pattern a line fits, and its values.
+fn read_line(plan: &Plan, channel: &ChannelPlan, line: &[u8], values: &mut Values) -> Result<usize, FrameFault> {
+    let mut fault = FrameFault::NoPattern;
+    for (_, message) in &channel.keys {
+        match line::read(&plan.messages[*message], line, values) {
+            Ok(true) => return Ok(*message),
+            Ok(false) => {}
+            // Another pattern may fit better.
+            Err(error) => fault = FrameFault::Body { message: *message, error },
+        }
+    }
+    Err(fault)
+}
+
 /// Selects the message of a frame by its key, and decodes the body into values that are reused.
 #[derive(Clone, Debug)]
 pub struct BodyReader {
     plan: Arc<Plan>,
     channel: usize,
+    facing: Arc<ChannelPlan>,
     /// The message of each key below 256, which most are.
     small_keys: Vec<Option<usize>>,
     message: usize,
     extent: Extent,
+    /// What the request asked for that the message at hand answers.
+    asked: Option<u64>,
     values: Values,
 }
 
 impl BodyReader {
-    /// A reader for the frames of one channel, by its index in the plan.
-    pub fn new(plan: Arc<Plan>, channel: usize) -> Self {
-        let small_keys = (0..256).map(|key| plan.channels[channel].message_of(key)).collect();
-        Self { plan, channel, small_keys, message: 0, extent: Extent::default(), values: Values::default() }
+    /// A reader for the frames of one channel, by its index in the plan, and of one end where the two send different ones.
+    pub fn new(plan: Arc<Plan>, channel: usize, from: Option<End>) -> Self {
+        let facing = Arc::new(plan.channels[channel].facing(from.unwrap_or(End::Device)).clone());
+        let small_keys = (0..256).map(|key| facing.message_of(key)).collect();
+        Self {
+            plan,
+            channel,
+            facing,
+            small_keys,
+            message: 0,
+            extent: Extent::default(),
+            asked: None,
+            values: Values::default(),
+        }
     }
 
-    /// Selects the message of a frame, and checks that its body can be decoded.
+    /// Selects the message of a frame, and checks that its body can be decoded. `requests` are those seen before.
     ///
     /// # Errors
     /// If the key selects no message, or the body cannot be decoded.
     #[inline]
-    pub fn check(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    pub fn check(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
         let message = match self.small_keys.get(frame.key as usize) {
             Some(message) if frame.key < 256 => *message,
-            _ => self.plan.channels[self.channel].message_of(frame.key),
+            _ => self.facing.message_of(frame.key),
         };
+        if matches!(self.facing.finder, FrameFinder::Lines { .. }) {
+            self.message = read_line(&self.plan, &self.facing, frame.body, &mut self.values)?;
+            self.extent = Extent { sections: 1, later_bytes: 0 };
+            return Ok(());
+        }
         let message = message.ok_or(FrameFault::UnknownMessage { key: frame.key })?;
         self.message = message;
-        self.extent = codec::check(&self.plan.messages[message], frame.body)
-            .map_err(|error| FrameFault::Body { message, error })?;
+        let compiled = &self.plan.messages[message];
+        let fault = |error| FrameFault::Body { message, error };
+        if compiled.has_choice {
+            self.asked = requests.of(&self.plan, self.channel, frame.node.unwrap_or(0), message);
+            codec::decode_answer(compiled, frame.body, self.asked, &mut self.values).map_err(fault)?;
+            self.extent = Extent { sections: self.values.sections(), later_bytes: self.values.later_bytes() };
+        } else {
+            self.extent = codec::check(compiled, frame.body).map_err(fault)?;
+        }
         Ok(())
     }
 
     /// Decodes the body of the frame that was checked last.
     pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
-        // It was checked, so this cannot fail.
-        let _ = codec::decode(&self.plan.messages[self.message], frame.body, &mut self.values);
+        let compiled = &self.plan.messages[self.message];
+        let read_already = compiled.has_choice || matches!(self.facing.finder, FrameFinder::Lines { .. });
+        if !read_already {
+            // It was checked, so this cannot fail.
+            let _ = codec::decode(compiled, frame.body, &mut self.values);
+        }
         &self.values
     }
 

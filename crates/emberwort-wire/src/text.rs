@@ -2,11 +2,13 @@
 
 use std::fmt::{self, Write};
 
+use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Field, Kind, Labelled, NumberForm, Value};
+use emberwort_model::model::{Choice, Field, Kind, Labelled, Length, NumberForm, Value, float_bits, float_text};
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::MessagePlan;
+use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::json;
@@ -38,37 +40,57 @@ impl fmt::Display for Problem {
 
 /// How a message is filled from what a user gives.
 #[derive(Clone, Copy, Debug)]
-pub struct Filling {
+pub struct Filling<'a> {
     /// Whether numbers outside a field's values are moved to the nearest one, instead of being a problem.
     pub clamp: bool,
-    /// How many sections the sender writes ([`MessagePlan::sections_of`]).
-    pub sections: usize,
+    /// The sender's revision: fields added later take their default.
+    pub revision: u32,
+    /// The link, for frames inside of messages; without it they can only be given as hex.
+    pub plan: Option<&'a Plan>,
+}
+
+impl<'a> Filling<'a> {
+    /// Filling for a sender of the link's own revision.
+    pub fn of(plan: &'a Plan) -> Self {
+        Self { clamp: false, revision: plan.link.revision, plan: Some(plan) }
+    }
 }
 
 /// Fills the values of a message. Optional fields that are not given are absent; others take their default.
 ///
 /// # Errors
 /// All problems at once: unknown and repeated fields, values that do not fit, fields that are missing.
-pub fn fill<'a>(
+pub fn fill<'g>(
     plan: &MessagePlan,
-    given: impl IntoIterator<Item = (&'a str, Given<'a>)>,
-    filling: Filling,
+    given: impl IntoIterator<Item = (&'g str, Given<'g>)>,
+    filling: Filling<'_>,
     values: &mut Values,
 ) -> Result<(), Vec<Problem>> {
     values.clear(plan);
     let message = &plan.message;
+    fill_group(&message.name, &message.fields, 0, given, filling, values)
+}
+
+/// Fills the fields of a message or record, whose first slot is `base`.
+pub(crate) fn fill_group<'g>(
+    owner: &str,
+    fields: &[Field],
+    base: usize,
+    given: impl IntoIterator<Item = (&'g str, Given<'g>)>,
+    filling: Filling<'_>,
+    values: &mut Values,
+) -> Result<(), Vec<Problem>> {
     let mut problems = Vec::new();
-    let mut named = vec![false; message.fields.len()];
-    let revision = plan.sections.get(filling.sections.saturating_sub(1)).map_or(1, |section| section.revision);
+    let mut named = vec![false; fields.len()];
+    let revision = filling.revision;
     for (name, value) in given {
         let problem = |message: String| Problem { field: name.to_owned(), message };
-        let Some((slot, field)) = message.field(name) else {
-            let names = message.fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str());
+        let found = fields.iter().enumerate().find(|(_, field)| field.name == name && !field.is_spare());
+        let Some((slot, field)) = found else {
+            let names = fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str());
             problems.push(problem(match nearest(name, names.clone()) {
-                Some(near) => format!("`{}` has no such field; did you mean `{near}`?", message.name),
-                None => {
-                    format!("`{}` has no such field; it has {}", message.name, names.collect::<Vec<_>>().join(", "))
-                }
+                Some(near) => format!("`{owner}` has no such field; did you mean `{near}`?"),
+                None => format!("`{owner}` has no such field; it has {}", names.collect::<Vec<_>>().join(", ")),
             }));
             continue;
         };
@@ -77,12 +99,12 @@ pub fn fill<'a>(
             continue;
         }
         let result = match value {
-            Given::Text(text) => set_text(field, slot, text, filling.clamp, values),
-            Given::Json(value) => json::set(field, slot, value, filling.clamp, values),
+            Given::Text(text) => set_text(field, base + slot, text, filling, values),
+            Given::Json(value) => json::set(field, base + slot, value, filling, values),
         };
         if let Err(message) = result {
             problems.push(problem(message));
-        } else if field.since > revision && !is_default(field, values.get(slot)) {
+        } else if field.since > revision && !is_default(field, values.get(base + slot)) {
             // A decoded row holds the defaults that stand for what an old sender lacks; another value cannot be sent.
             problems.push(problem(format!(
                 "was added in revision {}, but the sender has revision {revision}; leave it out",
@@ -90,14 +112,14 @@ pub fn fill<'a>(
             )));
         }
     }
-    for (slot, field) in message.fields.iter().enumerate() {
+    for (slot, field) in fields.iter().enumerate() {
         if named[slot] || field.is_spare() {
             continue;
         }
         if field.optional {
-            values.set_absent(slot);
+            values.set_absent(base + slot);
         } else if field.default.is_some() || field.since > revision {
-            values.set_default(slot, field.default.as_ref());
+            values.set_default(base + slot, field.default.as_ref());
         } else {
             problems.push(Problem { field: field.name.clone(), message: format!("missing; {}", holds(field)) });
         }
@@ -117,20 +139,52 @@ fn is_default(field: &Field, value: ValueRef<'_>) -> bool {
 pub fn holds(field: &Field) -> String {
     let none = if field.kind.none().is_some() { ", or `none`" } else { "" };
     let what = match &field.kind {
-        Kind::Number(form) => {
+        Kind::Number(form) | Kind::Compact(form) if form.low == form.high => format!("{}, always", form.low),
+        Kind::Number(form) | Kind::Compact(form) => {
             let (a, b) = ends(form);
             let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", escaped(&field.unit)) };
             format!("{a} .. {b}{unit} in steps of {}", form.scaling.step_text())
         }
         Kind::Bool => "`true` or `false`".into(),
-        Kind::Float32 => "a 32-bit float".into(),
+        Kind::Float(bits) => format!("a {bits}-bit float"),
+        Kind::Time { .. } => "a moment, as in 2026-11-23T04:30:00Z".into(),
         Kind::Enum { labels, .. } => format!("one of {}", some_labels(labels)),
         Kind::Flags(labels) => format!("a set of {}", some_labels(labels)),
-        Kind::Text { max } => format!("text of at most {max} bytes"),
-        Kind::Bytes { length } => format!("{length} bytes in hex"),
+        Kind::Text { ascii, length } => {
+            let what = if *ascii { "ASCII text" } else { "text" };
+            match length {
+                Length::Exact(most) | Length::UpTo(most) => format!("{what} of at most {most} bytes"),
+                Length::Rest => what.into(),
+            }
+        }
+        Kind::Bytes(Length::Exact(count)) => format!("{count} bytes in hex"),
+        Kind::Bytes(Length::UpTo(most)) => format!("at most {most} bytes in hex"),
+        Kind::Bytes(Length::Rest) => "bytes in hex".into(),
+        Kind::List { element, length } => {
+            let count = match length {
+                Length::Exact(count) => format!("{count}"),
+                Length::UpTo(most) => format!("at most {most}"),
+                Length::Rest => "any number of".into(),
+            };
+            format!("a JSON array of {count} elements; of each, {}", holds(element))
+        }
+        Kind::Record(record) => {
+            let names: Vec<_> = record.fields.iter().filter(|f| !f.is_spare()).map(|f| f.name.as_str()).collect();
+            format!("a JSON object with {}", names.join(", "))
+        }
+        Kind::Choice(choice) => {
+            let names: Vec<_> = forms(choice).take(12).map(|form| form.name.as_str()).collect();
+            format!("a JSON object with one of {}", names.join(", "))
+        }
+        Kind::Tunnel { .. } => "a frame: hex, or a JSON object with message, node, sequence and fields".into(),
         Kind::Spare { .. } => "nothing".into(),
     };
     format!("it holds {what}{none}")
+}
+
+/// All forms of a choice, in the order of their indices.
+pub(crate) fn forms(choice: &Choice) -> impl Iterator<Item = &Field> {
+    choice.cases.iter().map(|case| &*case.field).chain(choice.otherwise.as_deref())
 }
 
 fn some_labels(labels: &Labelled) -> String {
@@ -158,7 +212,7 @@ pub(crate) fn set_number(
 ) -> Result<(), String> {
     let (first, last) = (form.scaling.compare(form.low, value), form.scaling.compare(form.high, value));
     // Outside if both ends lie on the same side of it.
-    let outside = first == last;
+    let outside = first == last && first.is_ne();
     let raw = match form.scaling.nearest_raw(value) {
         Some(raw) if !outside && (form.low..=form.high).contains(&raw) => raw,
         _ if clamp => {
@@ -205,22 +259,30 @@ pub(crate) fn label_code(labels: &Labelled, text: &str) -> Result<u64, String> {
     })
 }
 
-pub(crate) fn set_float(field: &Field, slot: usize, text: &str, values: &mut Values) -> Result<(), String> {
-    match text.parse::<f32>() {
-        Ok(value) if value.is_finite() => {
-            values.set_raw(slot, u64::from(value.to_bits()));
+pub(crate) fn set_float(field: &Field, bits: u8, slot: usize, text: &str, values: &mut Values) -> Result<(), String> {
+    match (float_bits(bits, text), text.parse::<f64>()) {
+        (Some(raw), _) => {
+            values.set_raw(slot, raw);
             Ok(())
         }
-        Ok(_) => Err(format!("{} is beyond a 32-bit float, whose greatest value is about 3.4e38", escaped(text))),
-        Err(_) => Err(format!("`{}` is not a number; {}", escaped(text), holds(field))),
+        (None, Ok(_)) => Err(format!("{} is beyond a {bits}-bit float", escaped(text))),
+        (None, Err(_)) => Err(format!("`{}` is not a number; {}", escaped(text), holds(field))),
     }
 }
 
 pub(crate) fn set_string(field: &Field, slot: usize, text: &[u8], values: &mut Values) -> Result<(), String> {
-    if let Kind::Text { max } = field.kind
-        && text.len() > max as usize
-    {
-        return Err(format!("this text has {} bytes; {}", text.len(), holds(field)));
+    if let Kind::Text { ascii, length } = &field.kind {
+        if let Length::Exact(most) | Length::UpTo(most) = length
+            && text.len() > *most as usize
+        {
+            return Err(format!("this text has {} bytes; {}", text.len(), holds(field)));
+        }
+        if *ascii && !text.is_ascii() {
+            return Err(format!("only ASCII can stand here; {}", holds(field)));
+        }
+        if matches!(length, Length::Exact(_)) && text.last() == Some(&0) {
+            return Err("a text of fixed length cannot end with a zero, which only fills it up".into());
+        }
     }
     values.set_bytes(slot, text);
     Ok(())
@@ -230,16 +292,43 @@ pub(crate) fn set_hex(field: &Field, slot: usize, text: &str, values: &mut Value
     let Some(bytes) = parse_hex(text) else {
         return Err(format!("`{}` is not hex; write two digits a byte, as in \"C6 39\"", escaped(text)));
     };
-    if let Kind::Bytes { length } = field.kind
-        && bytes.len() != length as usize
-    {
+    let fits = match &field.kind {
+        Kind::Bytes(Length::Exact(count)) => bytes.len() == *count as usize,
+        Kind::Bytes(Length::UpTo(most)) => bytes.len() <= *most as usize,
+        _ => true,
+    };
+    if !fits {
         return Err(format!("{} bytes are given; {}", bytes.len(), holds(field)));
     }
     values.set_bytes(slot, &bytes);
     Ok(())
 }
 
-fn set_text(field: &Field, slot: usize, text: &str, clamp: bool, values: &mut Values) -> Result<(), String> {
+/// Sets a moment from RFC 3339 text.
+pub(crate) fn set_time(
+    field: &Field,
+    milliseconds: bool,
+    slot: usize,
+    text: &str,
+    values: &mut Values,
+) -> Result<(), String> {
+    let Ok(moment) = text.parse::<Timestamp>() else {
+        return Err(format!("`{}` is no moment; {}", escaped(text), holds(field)));
+    };
+    let raw = if milliseconds { i128::from(moment.as_millisecond()) } else { i128::from(moment.as_second()) };
+    let exact = moment.subsec_nanosecond() % if milliseconds { 1_000_000 } else { 1_000_000_000 } == 0;
+    if !exact {
+        let unit = if milliseconds { "milliseconds" } else { "seconds" };
+        return Err(format!("this field counts whole {unit}; leave the smaller part out"));
+    }
+    if raw < 0 || !field.kind.is_valid(raw) || !milliseconds && raw > i128::from(u32::MAX) {
+        return Err(format!("{} is out of reach: the field counts from 1970 on", escaped(text)));
+    }
+    values.set_raw(slot, raw as u64);
+    Ok(())
+}
+
+fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values: &mut Values) -> Result<(), String> {
     if let Some(raw) = text.strip_prefix("raw:")
         && field.kind.raw_bits().is_some()
     {
@@ -256,10 +345,10 @@ fn set_text(field: &Field, slot: usize, text: &str, clamp: bool, values: &mut Va
         return Ok(());
     }
     match &field.kind {
-        Kind::Number(form) => {
+        Kind::Number(form) | Kind::Compact(form) => {
             let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
             match Decimal::parse(number) {
-                Some(value) => set_number(field, form, slot, value, clamp, values),
+                Some(value) => set_number(field, form, slot, value, filling.clamp, values),
                 None => Err(format!("`{}` is not a number; {}", escaped(text), holds(field))),
             }
         }
@@ -274,7 +363,11 @@ fn set_text(field: &Field, slot: usize, text: &str, clamp: bool, values: &mut Va
             }
             _ => Err(format!("`{}` is neither `true` nor `false`", escaped(text))),
         },
-        Kind::Float32 => set_float(field, slot, text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim(), values),
+        Kind::Float(bits) => {
+            let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
+            set_float(field, *bits, slot, number, values)
+        }
+        Kind::Time { milliseconds } => set_time(field, *milliseconds, slot, text, values),
         Kind::Enum { labels, .. } => set_label(labels, slot, text, values),
         Kind::Flags(labels) => {
             let mut raw = 0;
@@ -286,7 +379,13 @@ fn set_text(field: &Field, slot: usize, text: &str, clamp: bool, values: &mut Va
             Ok(())
         }
         Kind::Text { .. } => set_string(field, slot, text.as_bytes(), values),
-        Kind::Bytes { .. } => set_hex(field, slot, text, values),
+        Kind::Bytes(_) => set_hex(field, slot, text, values),
+        Kind::Tunnel { .. } if !text.trim_start().starts_with('{') => set_hex(field, slot, text, values),
+        Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. } => {
+            let value: Json = serde_json::from_str(text)
+                .map_err(|error| format!("`{}` is not JSON ({error}); {}", escaped(text), holds(field)))?;
+            json::set(field, slot, &value, filling, values)
+        }
         Kind::Spare { .. } => Err("spare space is always sent as zero".into()),
     }
 }
@@ -296,14 +395,36 @@ pub fn signed(kind: &Kind, raw: u64) -> i128 {
     if kind.is_signed() { i128::from(raw as i64) } else { i128::from(raw) }
 }
 
-/// Writes a value for people, without its unit. Control characters are escaped; what the definition gives no meaning
-/// to is shown as `raw …`.
+/// Writes a moment as RFC 3339.
 ///
 /// # Errors
 /// Those of the writer.
-pub fn write_value(field: &Field, value: ValueRef<'_>, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+pub(crate) fn write_time(milliseconds: bool, raw: u64, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+    let moment = match i64::try_from(raw) {
+        Ok(raw) if milliseconds => Timestamp::from_millisecond(raw).ok(),
+        Ok(raw) => Timestamp::from_second(raw).ok(),
+        Err(_) => None,
+    };
+    match moment {
+        Some(moment) if milliseconds => write!(out, "{moment:.3}"),
+        Some(moment) => write!(out, "{moment}"),
+        None => write!(out, "{raw}"),
+    }
+}
+
+/// Whether bytes are a text that the field can have.
+pub(crate) fn readable(ascii: bool, bytes: &[u8]) -> Option<&str> {
+    std::str::from_utf8(bytes).ok().filter(|_| !ascii || bytes.is_ascii())
+}
+
+/// Writes a value for people, without its unit. Control characters are escaped; what the definition gives no meaning
+/// to is shown as `raw …`. Lists stand in brackets, records in braces.
+///
+/// # Errors
+/// Those of the writer.
+pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl Write + ?Sized)) -> fmt::Result {
     let kind = &field.kind;
-    match value {
+    match values.get(slot) {
         ValueRef::Unset | ValueRef::Absent => out.write_char('–'),
         ValueRef::Raw(raw) => {
             let number = signed(kind, raw);
@@ -313,20 +434,56 @@ pub fn write_value(field: &Field, value: ValueRef<'_>, out: &mut (impl Write + ?
             match kind {
                 Kind::Flags(labels) => write_flags(labels, raw, out),
                 _ if !kind.is_valid(number) => write!(out, "raw {number} (no meaning)"),
-                Kind::Number(form) => form.scaling.write(number, out),
+                Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
-                Kind::Float32 => write!(out, "{}", f32::from_bits(raw as u32)),
+                Kind::Float(bits) => out.write_str(&float_text(*bits, raw)),
+                Kind::Time { milliseconds } => write_time(*milliseconds, raw, out),
                 Kind::Enum { labels, .. } => out.write_str(labels.label(raw).map_or("", |label| label.name.as_str())),
                 _ => write!(out, "{raw}"),
             }
         }
-        ValueRef::Bytes(bytes) => match (kind, std::str::from_utf8(bytes)) {
-            (Kind::Text { .. }, Ok(text)) => write!(out, "\"{}\"", escaped(text)),
-            (Kind::Text { .. }, Err(_)) => {
-                out.write_str("not UTF-8: ")?;
-                write_hex(bytes, out)
-            }
+        ValueRef::Bytes(bytes) => match kind {
+            Kind::Text { ascii, .. } => match readable(*ascii, bytes) {
+                Some(text) => write!(out, "\"{}\"", escaped(text)),
+                None => {
+                    out.write_str(if *ascii { "not ASCII: " } else { "not UTF-8: " })?;
+                    write_hex(bytes, out)
+                }
+            },
             _ => write_hex(bytes, out),
+        },
+        ValueRef::Group { first, count } => match kind {
+            Kind::List { element, .. } => {
+                for n in 0..count {
+                    out.write_str(if n == 0 { "[" } else { ", " })?;
+                    write_value(element, values, first + n, out)?;
+                }
+                out.write_str(if count == 0 { "[]" } else { "]" })
+            }
+            Kind::Record(record) => {
+                let mut separator = "{";
+                for (n, field) in record.fields.iter().enumerate() {
+                    if field.is_spare() || matches!(values.get(first + n), ValueRef::Absent | ValueRef::Unset) {
+                        continue;
+                    }
+                    write!(out, "{separator}{} ", field.name)?;
+                    write_value(field, values, first + n, out)?;
+                    separator = ", ";
+                }
+                out.write_str(if separator == "{" { "{}" } else { "}" })
+            }
+            _ => Ok(()),
+        },
+        ValueRef::Chosen { form, slot } => match kind {
+            Kind::Choice(choice) => match choice.form(form) {
+                Some(form) => {
+                    write!(out, "{} ", form.name)?;
+                    write_value(form, values, slot, out)?;
+                    if form.unit.is_empty() { Ok(()) } else { write!(out, " {}", escaped(&form.unit)) }
+                }
+                None => Ok(()),
+            },
+            _ => Ok(()),
         },
     }
 }

@@ -1,4 +1,7 @@
 //! The values of one message: raw numbers and bytes in slots that are reused from message to message.
+//!
+//! The first slots are those of the message's fields, by index. The elements of a list, the fields of a record and the form
+//! of a choice have slots of their own further back, to which the slot of the field points.
 
 use emberwort_model::model::Value;
 use emberwort_model::plan::MessagePlan;
@@ -8,6 +11,8 @@ use emberwort_model::plan::MessagePlan;
 pub struct Values {
     slots: Vec<Slot>,
     pool: Vec<u8>,
+    /// How many slots are those of the message's fields.
+    fields: usize,
     sections: usize,
     later_bytes: usize,
 }
@@ -23,6 +28,16 @@ enum Slot {
         start: u32,
         length: u32,
     },
+    /// The elements of a list, or the fields of a record.
+    Group {
+        first: u32,
+        count: u32,
+    },
+    /// A form of a choice, and where its value is.
+    Chosen {
+        form: u32,
+        slot: u32,
+    },
 }
 
 /// One value, borrowed.
@@ -36,6 +51,20 @@ pub enum ValueRef<'a> {
     Raw(u64),
     /// The bytes of a text or byte field.
     Bytes(&'a [u8]),
+    /// The elements of a list, or the fields of a record: their slots.
+    Group {
+        /// The slot of the first.
+        first: usize,
+        /// How many there are.
+        count: usize,
+    },
+    /// The form of a choice (its index in [`emberwort_model::model::Choice::form`]), and the slot of its value.
+    Chosen {
+        /// Which form.
+        form: usize,
+        /// The slot.
+        slot: usize,
+    },
 }
 
 impl Values {
@@ -54,8 +83,11 @@ impl Values {
 
     /// Makes room for the fields of a message whose every value is about to be set.
     pub(crate) fn reuse(&mut self, plan: &MessagePlan) {
-        if self.slots.len() != plan.message.fields.len() {
-            self.resize(plan.message.fields.len());
+        let fields = plan.message.fields.len();
+        if self.fields != fields || self.slots.len() < fields {
+            self.resize(fields);
+        } else {
+            self.slots.truncate(fields);
         }
         self.pool.clear();
     }
@@ -69,6 +101,7 @@ impl Values {
     pub fn resize(&mut self, fields: usize) {
         self.slots.clear();
         self.slots.resize(fields, Slot::Unset);
+        self.fields = fields;
         self.pool.clear();
         self.sections = 1;
         self.later_bytes = 0;
@@ -100,6 +133,8 @@ impl Values {
             Slot::Absent => ValueRef::Absent,
             Slot::Raw(raw) => ValueRef::Raw(raw),
             Slot::Bytes { start, length } => ValueRef::Bytes(&self.pool[start as usize..][..length as usize]),
+            Slot::Group { first, count } => ValueRef::Group { first: first as usize, count: count as usize },
+            Slot::Chosen { form, slot } => ValueRef::Chosen { form: form as usize, slot: slot as usize },
         }
     }
 
@@ -126,6 +161,14 @@ impl Values {
         self.slots[slot] = Slot::Bytes { start, length: self.pool.len() as u32 - start };
     }
 
+    /// Cuts zeros from the end of the bytes set last.
+    pub(crate) fn trim_zeros(&mut self, slot: usize) {
+        if let Slot::Bytes { start, length } = &mut self.slots[slot] {
+            let bytes = &self.pool[*start as usize..][..*length as usize];
+            *length = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |last| last as u32 + 1);
+        }
+    }
+
     /// Says that the field is not there.
     pub fn set_absent(&mut self, slot: usize) {
         self.slots[slot] = Slot::Absent;
@@ -139,12 +182,56 @@ impl Values {
             None => self.set_absent(slot),
         }
     }
+
+    /// Makes room for the elements of a list, or the fields of a record; returns the slot of the first.
+    pub fn set_group(&mut self, slot: usize, count: usize) -> usize {
+        let first = self.slots.len();
+        self.slots.resize(first + count, Slot::Unset);
+        self.slots[slot] = Slot::Group { first: first as u32, count: count as u32 };
+        first
+    }
+
+    /// Adds an element to a list that was made last, and whose elements have no slots of their own behind them yet.
+    pub(crate) fn list_slots(&mut self, slot: usize, slots: &[usize]) {
+        // Elements found one by one lie apart; they are moved together behind everything else.
+        let first = self.slots.len();
+        for element in slots {
+            let value = self.slots[*element];
+            self.slots.push(value);
+        }
+        self.slots[slot] = Slot::Group { first: first as u32, count: slots.len() as u32 };
+    }
+
+    /// A slot of its own, for an element of a list of unknown length.
+    pub(crate) fn loose_slot(&mut self) -> usize {
+        self.slots.push(Slot::Unset);
+        self.slots.len() - 1
+    }
+
+    /// Chooses a form; returns the slot of its value.
+    pub fn set_chosen(&mut self, slot: usize, form: usize) -> usize {
+        let at = self.loose_slot();
+        self.slots[slot] = Slot::Chosen { form: form as u32, slot: at as u32 };
+        at
+    }
+
+    fn same(&self, slot: usize, other: &Self, other_slot: usize) -> bool {
+        match (self.get(slot), other.get(other_slot)) {
+            (ValueRef::Group { first: a, count }, ValueRef::Group { first: b, count: other_count }) => {
+                count == other_count && (0..count).all(|n| self.same(a + n, other, b + n))
+            }
+            (ValueRef::Chosen { form, slot: a }, ValueRef::Chosen { form: other_form, slot: b }) => {
+                form == other_form && self.same(a, other, b)
+            }
+            (one, another) => one == another,
+        }
+    }
 }
 
 impl PartialEq for Values {
     /// Whether all fields have the same values.
     fn eq(&self, other: &Self) -> bool {
-        self.slots.len() == other.slots.len() && (0..self.slots.len()).all(|slot| self.get(slot) == other.get(slot))
+        self.fields == other.fields && (0..self.fields).all(|slot| self.same(slot, other, slot))
     }
 }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use proptest::prelude::*;
 
@@ -78,6 +78,7 @@ fn channel() -> impl Strategy<Value = (Plan, FrameFinder)> {
                 FrameFinder::SyncLength => ("uart 9600 8N1", ""),
                 FrameFinder::Cobs => ("uart 9600 8N1", "stuffing cobs"),
                 FrameFinder::Packet => ("udp 4000", "packet"),
+                FrameFinder::Lines { .. } => unreachable!("lines have no frame"),
             };
             let text = format!(
                 "link any {{ revision 3  byte_order {} }}
@@ -100,7 +101,7 @@ struct Good {
 
 impl FrameSink for Good {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.as_mut().map_or(Ok(()), |reader| reader.check(frame))
+        self.reader.as_mut().map_or(Ok(()), |reader| reader.check(frame, &Requests::default()))
     }
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
         self.bodies.push(frame.body.to_vec());
@@ -135,7 +136,7 @@ proptest! {
         let revision = kept(&framing, |role| *role == Role::Revision, number >> 3);
         let header = Header { key: 7, node: node.unwrap_or(0), sequence: number, revision: revision.unwrap_or(0) };
         let mut receiver = Receiver::new(framing.clone());
-        let mut sink = Good { reader: Some(BodyReader::new(plan.clone(), 0)), ..Good::default() };
+        let mut sink = Good { reader: Some(BodyReader::new(plan.clone(), 0, None)), ..Good::default() };
         for text in &texts {
             let mut wire = Vec::new();
             framing.encode(&header, &body(text), &mut wire).unwrap();
@@ -183,7 +184,7 @@ proptest! {
         }
         let _ = framing.check(&bytes);
         let mut receiver = Receiver::new(framing);
-        let mut sink = Good { reader: Some(BodyReader::new(plan, 0)), ..Good::default() };
+        let mut sink = Good { reader: Some(BodyReader::new(plan, 0, None)), ..Good::default() };
         receiver.feed(&bytes, &mut sink);
         receiver.finish(&mut sink);
     }

@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::receiver::BodyReader;
+use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use proptest::prelude::*;
 
@@ -75,7 +75,7 @@ struct Log {
 
 impl FrameSink for Log {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.check(frame)
+        self.reader.check(frame, &Requests::default())
     }
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         self.events.push(Event::Good(at, frame.sequence.unwrap_or(0), wire.to_vec()));
@@ -91,7 +91,7 @@ impl FrameSink for Log {
 fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Vec<Event> {
     let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[channel].clone())));
     let mut receiver = Receiver::new(framing);
-    let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel), events: Vec::new() };
+    let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel, None), events: Vec::new() };
     for chunk in chunks {
         receiver.feed(chunk, &mut log);
     }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::{Plan, Source, check};
+use emberwort_wire::json::Writing;
 use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{BodyError, EncodeError, FrameFault, Framing, Header, ValueRef, Values, decode, encode, json};
 use serde_json::Value as Json;
@@ -45,9 +46,10 @@ fn body(plan: &Plan, sections: usize, fields: &str) -> Vec<u8> {
     let Json::Object(fields) = serde_json::from_str(fields).unwrap() else { panic!() };
     let mut values = Values::default();
     let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
-    fill(&plan.messages[0], given, Filling { clamp: false, sections }, &mut values).unwrap();
+    let revision = plan.messages[0].sections[sections - 1].revision;
+    fill(&plan.messages[0], given, Filling { clamp: false, revision, plan: None }, &mut values).unwrap();
     let mut out = Vec::new();
-    encode(&plan.messages[0], &values, sections, &mut out).unwrap();
+    encode(&plan.messages[0], &values, revision, &mut out).unwrap();
     out
 }
 
@@ -55,7 +57,7 @@ fn fields(plan: &Plan, bytes: &str) -> String {
     let mut values = Values::default();
     decode(&plan.messages[0], &parse_hex(bytes).unwrap(), &mut values).unwrap();
     let mut out = String::new();
-    json::write_fields(&plan.messages[0], &values, false, &mut out).unwrap();
+    json::write_fields(&plan.messages[0], &values, Writing::default(), &mut out).unwrap();
     out
 }
 
@@ -358,7 +360,8 @@ fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
         ("t", Given::Text("-64.1")),
     ];
     let mut values = Values::default();
-    let problems = fill(&plan.messages[0], given, Filling { clamp: false, sections: 1 }, &mut values).unwrap_err();
+    let problems =
+        fill(&plan.messages[0], given, Filling { clamp: false, revision: 1, plan: None }, &mut values).unwrap_err();
     let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
     assert_eq!(
         lines,
@@ -372,7 +375,7 @@ fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
     );
     let given: [(&str, Given<'_>); 4] =
         [("a", Given::Text("300")), ("pos", Given::Text("-1")), ("mode", Given::Text("off")), ("t", Given::Text("99"))];
-    fill(&plan.messages[0], given, Filling { clamp: true, sections: 1 }, &mut values).unwrap();
+    fill(&plan.messages[0], given, Filling { clamp: true, revision: 1, plan: None }, &mut values).unwrap();
     let raws: Vec<ValueRef<'_>> = (0..4).map(|slot| values.get(slot)).collect();
     assert_eq!(raws, [ValueRef::Raw(255), ValueRef::Raw(0), ValueRef::Raw(0), ValueRef::Raw(127)]);
     values.set_raw(0, 256);

@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use emberwort_model::model::End;
+use emberwort_model::number::Decimal;
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
@@ -31,8 +33,10 @@ pub struct Cli {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Report what is wrong in a definition
-    #[command(after_help = "Exit code 1 if there are errors; warnings alone do not change it.\n\n\
-        Examples:\n  emberwort check\n  emberwort check marlock.ember")]
+    #[command(
+        after_help = "Exit code 1 if there are errors; warnings change it with --deny warnings, hints never.\n\n\
+        Examples:\n  emberwort check\n  emberwort check --deny warnings --as ndjson marlock.ember"
+    )]
     Check(CheckArgs),
 
     /// Show where every field of a message lies
@@ -94,8 +98,21 @@ pub enum Command {
 
 #[derive(Debug, Args)]
 pub struct CheckArgs {
-    /// Definitions to check [default: the project's]
+    /// Definitions to check; `-` is standard input [default: the project's]
     pub files: Vec<PathBuf>,
+    /// Which findings beside errors make the exit code 1
+    #[arg(long, value_name = "WHAT")]
+    pub deny: Option<Deny>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+/// What can be denied.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Deny {
+    /// Warnings too
+    Warnings,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -180,6 +197,31 @@ pub enum CaptureForm {
     Raw,
 }
 
+/// One of the two ends of a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SenderEnd {
+    /// The firmware side
+    Device,
+    /// The computer side
+    Host,
+}
+
+impl SenderEnd {
+    /// The end as the link has it.
+    pub fn end(self) -> End {
+        match self {
+            SenderEnd::Device => End::Device,
+            SenderEnd::Host => End::Host,
+        }
+    }
+}
+
+/// A whole number, decimal or as 0x….
+fn number(text: &str) -> Result<u64, String> {
+    let value = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|value| u64::try_from(value).ok());
+    value.ok_or_else(|| "write a whole number, as in 420 or 0x1A4".into())
+}
+
 /// Which bytes are read, and as what.
 #[derive(Debug, Args)]
 pub struct InputArgs {
@@ -191,6 +233,12 @@ pub struct InputArgs {
     /// The channel of serial bytes, where the capture does not say it
     #[arg(long, value_name = "CHANNEL")]
     pub on: Option<String>,
+    /// The end that sent the bytes, where the capture does not say it and the two ends send different frames
+    #[arg(long, value_name = "END")]
+    pub from: Option<SenderEnd>,
+    /// The port or CAN identifier that the bytes of --hex came with
+    #[arg(long, value_name = "KEY", requires = "hex", value_parser = number)]
+    pub key: Option<u64>,
     /// Form of the captures [default: found from their content]
     #[arg(long, value_name = "FORM")]
     pub form: Option<CaptureForm>,

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use emberwort_model::diagnostics::Finding;
-use emberwort_model::{Checked, Plan, Source};
+use emberwort_model::{Checked, Plan, Source, Sources};
 use serde::Deserialize;
 
 use crate::output::Look;
@@ -101,32 +101,55 @@ impl Project {
     }
 }
 
-/// A definition that was read: its text, and what came of it.
-pub struct Definition {
-    pub source: Source,
-    pub checked: Checked,
+/// Reads and checks a definition file with all that it imports. Findings are part of the result.
+pub fn read_definition(path: &Path) -> anyhow::Result<Checked> {
+    let name = path.display().to_string();
+    let bytes = read_limited(path).with_context(|| format!("the definition {name} cannot be read"))?;
+    Ok(check_bytes(name, bytes))
 }
 
-/// Reads and checks a definition file. Findings are part of the result.
-pub fn read_definition(path: &Path) -> anyhow::Result<Definition> {
-    let name = path.display().to_string();
-    let mut bytes = Vec::new();
-    let failed = || format!("the definition {name} cannot be read");
-    let file = fs::File::open(path).with_context(failed)?;
-    let most = emberwort_model::MOST_BYTES as u64 + 1;
-    std::io::Read::read_to_end(&mut std::io::Read::take(file, most), &mut bytes).with_context(failed)?;
-    Ok(match emberwort_model::decode_text(bytes) {
-        Ok(text) => {
-            let source = Source::new(name, text);
-            let checked = emberwort_model::check(&source);
-            Definition { source, checked }
-        }
+/// Checks the bytes of a definition file; imports are looked for beside it.
+pub fn check_bytes(name: String, bytes: Vec<u8>) -> Checked {
+    match emberwort_model::decode_text(bytes) {
+        Ok(text) => emberwort_model::check_with(Source::new(name, text), &mut import),
         Err(error) => {
             let (finding, shown) = *error;
-            let checked = Checked { plan: None, findings: vec![finding] };
-            Definition { source: Source::new(name, shown), checked }
+            Checked { plan: None, findings: vec![finding], sources: Sources::of(Source::new(name, shown)) }
         }
-    })
+    }
+}
+
+/// The bytes of a file, as far as a definition may reach.
+pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    let file = fs::File::open(path)?;
+    let most = emberwort_model::MOST_BYTES as u64 + 1;
+    std::io::Read::read_to_end(&mut std::io::Read::take(file, most), &mut bytes)?;
+    Ok(bytes)
+}
+
+/// Reads a file that another one imports, from beside it.
+fn import(importer: &str, path: &str) -> Result<Source, String> {
+    let folder = Path::new(importer).parent().unwrap_or(Path::new(""));
+    let mut found = PathBuf::new();
+    for part in folder.join(path).components() {
+        // `a/../b` is `b`, so that a file has one name however it is reached.
+        match part {
+            std::path::Component::CurDir => {}
+            std::path::Component::ParentDir if found.file_name().is_some() => {
+                found.pop();
+            }
+            part => found.push(part),
+        }
+    }
+    let bytes = read_limited(&found).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => format!("there is no file {}", found.display()),
+        _ => error.to_string(),
+    })?;
+    match emberwort_model::decode_text(bytes) {
+        Ok(text) => Ok(Source::new(found.display().to_string(), text)),
+        Err(error) => Err(error.0.message.clone()),
+    }
 }
 
 /// The plan of the project's definition; its findings are shown if it has none.
@@ -137,12 +160,12 @@ pub fn load_plan(given: Option<&Path>, look: Look) -> anyhow::Result<Arc<Plan>> 
 
 /// The plan of a definition file; its findings are shown if it has none.
 pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
-    let definition = read_definition(path)?;
-    match definition.checked.plan {
+    let checked = read_definition(path)?;
+    match checked.plan {
         Some(plan) => Ok(Arc::new(plan)),
         None => {
-            let errors: Vec<Finding> = definition.checked.findings.into_iter().filter(Finding::is_error).collect();
-            eprint!("{}", findings::render(&definition.source, &errors, look.err));
+            let errors: Vec<Finding> = checked.findings.into_iter().filter(Finding::is_error).collect();
+            eprint!("{}", findings::render(&checked.sources, &errors, look.err));
             bail!(
                 "{} has {}; nothing can be done with it until they are mended",
                 path.display(),

@@ -2,7 +2,8 @@
 
 use emberwort_model::Plan;
 use emberwort_model::algorithm::{Algorithm, Crc};
-use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
+use emberwort_model::model::End;
+use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, KeySource, Part, Role, Zone};
 
 use super::{comment, constant, doc_comment, has_receiver, member, unsigned_type};
 use crate::code::Code;
@@ -17,12 +18,38 @@ struct Channel<'a> {
     plan: &'a ChannelPlan,
 }
 
+/// The frames of a channel by the end that sends them: both in one, where they are the same. Lines of text have none.
+pub fn directions(channel: &ChannelPlan) -> Vec<(Option<End>, &ChannelPlan)> {
+    match &channel.from_host {
+        _ if matches!(channel.finder, FrameFinder::Lines { .. }) => Vec::new(),
+        None => vec![(None, channel)],
+        Some(host) => vec![(Some(End::Device), channel), (Some(End::Host), host)],
+    }
+}
+
+/// What the names of a channel's functions begin with: `link_channel`, or `link_channel_from_host`.
+pub fn stem(link: &str, channel: &ChannelPlan, from: Option<End>) -> String {
+    let name = snake(&channel.name);
+    from.map_or_else(|| format!("{link}_{name}"), |end| format!("{link}_{name}_from_{}", end.as_str()))
+}
+
+/// The same for frames that an end sends.
+pub fn stem_of(link: &str, channel: &ChannelPlan, from: End) -> String {
+    stem(link, channel, channel.from_host.as_ref().map(|_| from))
+}
+
 pub fn write(plan: &Plan, channel: &ChannelPlan, header: &mut Code, source: &mut Code) {
-    let link = snake(&plan.link.name);
-    let stem = format!("{link}_{}", snake(&channel.name));
-    let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
     header.line(format!("/* ---- channel {} ---- */", channel.name));
     header.line("");
+    for (from, facing) in directions(channel) {
+        one_direction(plan, facing, from, header, source);
+    }
+}
+
+fn one_direction(plan: &Plan, channel: &ChannelPlan, from: Option<End>, header: &mut Code, source: &mut Code) {
+    let link = snake(&plan.link.name);
+    let stem = stem(&link, channel, from);
+    let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
     doc_comment(header, &channel.doc);
     this.frame_struct(header);
     for (index, part) in channel.parts.iter().enumerate() {
@@ -58,6 +85,12 @@ impl Channel<'_> {
             };
             let doc = if part.doc.is_empty() { String::new() } else { format!(": {}", comment(&part.doc)) };
             header.line(format!("{} {}; /* {role}{doc} */", unsigned_type(part.bits), member(&part.name)));
+        }
+        if plan.key_is_outside() {
+            let what =
+                if plan.selected_by == KeySource::CanId { "CAN identifier (bit 31 for 29 bits)" } else { "port" };
+            header
+                .line(format!("uint32_t key; /* the {what} that selects the message; set it before ..._check_body */"));
         }
         header.line("const uint8_t *body;");
         header.line("size_t size; /* bytes of the body */");
@@ -360,17 +393,27 @@ impl Channel<'_> {
         header.line(format!("{signature};"));
         header.line("");
         source.lines(&format!("{signature}\n{{"));
-        match self.plan.key_part() {
-            Some(part) => {
-                source.line(format!("    switch (frame->{}) {{", member(&part.name)));
+        let selected = match (self.plan.key_part(), self.plan.selected_by) {
+            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
+            (None, KeySource::Port | KeySource::CanId) => Some(("frame->key".into(), 32)),
+            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
+            (None, _) => None,
+        };
+        match (selected, self.plan.keys.first()) {
+            (Some((value, bits)), _) => {
+                source.line(format!("    switch ({value}) {{"));
                 for (key, message) in &self.plan.keys {
                     let message = snake(&plan.messages[*message].message.name);
-                    source.line(format!("    case {}:", constant(i128::from(*key), part.bits, false)));
+                    source.line(format!("    case {}:", constant(i128::from(*key), bits, false)));
                     source.line(format!("        return {link}_{message}_check(frame->body, frame->size);"));
                 }
                 source.lines(&format!("    default:\n        return {link_upper}_UNKNOWN_MESSAGE;\n    }}\n}}\n"));
             }
-            None => source.lines(&format!("    (void)frame;\n    return {link_upper}_UNKNOWN_MESSAGE;\n}}\n")),
+            (None, Some((_, only))) => {
+                let message = snake(&plan.messages[*only].message.name);
+                source.lines(&format!("    return {link}_{message}_check(frame->body, frame->size);\n}}\n"));
+            }
+            (None, None) => source.lines(&format!("    (void)frame;\n    return {link_upper}_UNKNOWN_MESSAGE;\n}}\n")),
         }
         source.line("");
     }
@@ -408,7 +451,7 @@ impl Channel<'_> {
         match self.plan.finder {
             FrameFinder::SyncLength => self.sync_receiver(source),
             FrameFinder::Cobs => self.cobs_receiver(source),
-            FrameFinder::Packet => {}
+            FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }
 

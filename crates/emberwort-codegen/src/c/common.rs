@@ -1,9 +1,12 @@
 //! What all messages and channels share: results, reading and writing bits.
 
+use std::collections::BTreeSet;
+
 use emberwort_model::Plan;
-use emberwort_model::model::ByteOrder;
+use emberwort_model::model::{ByteOrder, End};
 use emberwort_model::plan::Action;
 
+use super::each_action;
 use crate::code::Code;
 use crate::names::{screaming, snake};
 
@@ -19,6 +22,8 @@ const RESULTS: &[(&str, &str)] = &[
     ("BAD_CHECKSUM", "a checksum differs"),
     ("BAD_VALUE", "a part with a fixed value has another"),
     ("UNKNOWN_MESSAGE", "no message has this key"),
+    ("NO_FORM", "no form belongs to the deciding number"),
+    ("BAD_NUMBER", "a compact number has too many bits"),
 ];
 
 pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
@@ -44,20 +49,86 @@ pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
     }
     source.lines("    default: return \"?\";\n    }\n}\n");
 
-    let widths = || {
-        let fields = plan.messages.iter().flat_map(|message| &message.sections).flat_map(|section| &section.steps);
-        let fields = fields.map(|step| match step.action {
-            Action::Bits { width, .. } => width,
-            _ => 8,
-        });
-        fields.chain(plan.channels.iter().flat_map(|channel| &channel.parts).map(|part| part.bits))
-    };
-    let order = plan.link.byte_order;
-    bits(&link, order, "uint32_t", "", source);
-    if widths().any(|width| width > 32) {
-        bits(&link, order, "uint64_t", "64", source);
+    let own = plan.link.byte_order;
+    // Which functions are needed, by order and whether they are for more than 32 bits.
+    let mut needed: BTreeSet<(bool, bool)> = BTreeSet::from([(true, false)]);
+    let mut compact = false;
+    each_action(plan, &mut |action| match action {
+        Action::Bits { width, order, .. } => {
+            needed.insert((*order == own, *width > 32));
+        }
+        Action::Compact { .. } => compact = true,
+        _ => {}
+    });
+    let facing = plan.channels.iter().flat_map(|channel| [channel.facing(End::Device), channel.facing(End::Host)]);
+    if facing.flat_map(|channel| &channel.parts).any(|part| part.bits > 32) {
+        needed.insert((true, true));
     }
+    for (is_own, wide) in needed {
+        let (order, name) = match (is_own, own) {
+            (true, order) => (order, ""),
+            (false, ByteOrder::Little) => (ByteOrder::Big, "_be"),
+            (false, ByteOrder::Big) => (ByteOrder::Little, "_le"),
+        };
+        let (ty, suffix) = if wide { ("uint64_t", format!("{name}64")) } else { ("uint32_t", name.to_owned()) };
+        bits(&link, order, ty, &suffix, source);
+    }
+    if compact {
+        source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper));
+        source.line("");
+    }
+    source.lines(&format!(
+        "/* Whether so many bits from `bit` on do not all lie before the byte `end`. */\n\
+         static bool {link}_lacks(size_t end, size_t bit, size_t bits)\n{{\n    \
+             return bit > end * 8u || end * 8u - bit < bits;\n}}\n"
+    ));
+    source.line("");
 }
+
+/// Reading and writing integers of variable length.
+const COMPACT: &str = "/* Reads seven bits a byte, low group first, from bit *bit on, which then is behind them. */
+static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *bit, unsigned width, uint64_t *value)
+{
+    unsigned shift;
+    *value = 0;
+    for (shift = 0; shift < width; shift += 7u) {
+        uint8_t byte;
+        uint64_t group;
+        if (*bit > end * 8u || end * 8u - *bit < 8u) {
+            return UPPER_TRUNCATED;
+        }
+        byte = body[*bit / 8u];
+        group = byte & 0x7Fu;
+        if (width - shift < 7u && (group >> (width - shift)) != 0u) {
+            return UPPER_BAD_NUMBER;
+        }
+        *value |= group << shift;
+        *bit += 8u;
+        if ((byte & 0x80u) == 0u) {
+            return UPPER_OK;
+        }
+    }
+    return UPPER_BAD_NUMBER;
+}
+
+/* Writes it at bit *bit, which lies at a byte boundary and then is behind it. */
+static bool LINK_put_compact(uint8_t *body, size_t room, size_t *bit, uint64_t value)
+{
+    do {
+        uint8_t byte = (uint8_t)(value & 0x7Fu);
+        value >>= 7;
+        if (value != 0u) {
+            byte = (uint8_t)(byte | 0x80u);
+        }
+        if (*bit / 8u >= room) {
+            return false;
+        }
+        body[*bit / 8u] = byte;
+        *bit += 8u;
+    } while (value != 0u);
+    return true;
+}
+";
 
 /// The functions that read and write a number of bits, in the bit order of the link (see docs/wire rules: bits are counted
 /// in the order in which a body is filled).

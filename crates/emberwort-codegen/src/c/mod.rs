@@ -6,15 +6,18 @@
 
 mod channel;
 mod common;
+mod group;
 mod message;
 mod numbers;
 mod types;
 mod vectors;
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::FrameFinder;
+use emberwort_model::model::{Field, Kind};
+use emberwort_model::plan::{Action, FrameFinder, RecordPlan};
 
 use crate::code::Code;
 use crate::names::{screaming, snake};
@@ -35,6 +38,20 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
     for labelled in &plan.link.labelled {
         types::labelled(&link, labelled, &mut header, &mut source);
     }
+    let upper = screaming(&link);
+    for record in used_records(plan) {
+        let stem = format!("{link}_{}", snake(&record.record.name));
+        let group = group::Group {
+            link: &link,
+            upper: &upper,
+            order: plan.link.byte_order,
+            stem: &stem,
+            fields: &record.record.fields,
+            sections: &record.sections,
+            rest_bytes: 0,
+        };
+        group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
+    }
     for message in &plan.messages {
         message::write(&link, message, &mut header, &mut source);
     }
@@ -48,6 +65,42 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
         (format!("{link}_vectors.c"), vectors::write(plan, vectors)),
     ];
     Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text }).collect())
+}
+
+/// Every action of a link: of messages, and of all that lies in them.
+fn each_action(plan: &Plan, visit: &mut dyn FnMut(&Action)) {
+    let sections = plan.messages.iter().flat_map(|message| &message.sections);
+    for step in sections.flat_map(|section| &section.steps) {
+        inside(&step.action, visit);
+    }
+}
+
+fn inside(action: &Action, visit: &mut dyn FnMut(&Action)) {
+    visit(action);
+    match action {
+        Action::List(list) => inside(&list.element.action, visit),
+        Action::Choice(choice) => choice.forms.iter().for_each(|form| inside(&form.action, visit)),
+        Action::Record(record) => {
+            for step in record.sections.iter().flat_map(|section| &section.steps) {
+                inside(&step.action, visit);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// The records that messages use, each behind those that it uses itself.
+fn used_records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
+    let mut found: Vec<Arc<RecordPlan>> = Vec::new();
+    each_action(plan, &mut |action| {
+        if let Action::Record(record) = action {
+            // Found again further in, it must stand further to the front.
+            found.retain(|other| other.record.name != record.record.name);
+            found.push(record.clone());
+        }
+    });
+    found.reverse();
+    found
 }
 
 fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
@@ -78,6 +131,44 @@ fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
 /// Text that can stand in a C comment.
 fn comment(text: &str) -> String {
     emberwort_model::diagnostics::escaped(text).replace("*/", "* /").replace("/*", "/ *").replace('\\', "/")
+}
+
+/// What a field holds, for a comment.
+pub(super) fn about(field: &Field) -> String {
+    let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
+    let mut text = match &field.kind {
+        Kind::Number(form) | Kind::Compact(form) if form.low == form.high => format!("always {}", form.low),
+        Kind::Number(form) | Kind::Compact(form) if form.scaling.is_identity() => {
+            format!("{} .. {}{unit}", form.low, form.high)
+        }
+        Kind::Number(form) | Kind::Compact(form) => format!(
+            "{} .. {}{unit} in steps of {}: raw {} .. {}",
+            form.scaling.physical(form.low),
+            form.scaling.physical(form.high),
+            form.scaling.step_text(),
+            form.low,
+            form.high
+        ),
+        Kind::Bool => "true or false".into(),
+        Kind::Float(bits) => {
+            format!("bits of an IEEE 754 binary{bits}{}", if unit.is_empty() { unit } else { format!(", in{unit}") })
+        }
+        Kind::Time { milliseconds } => {
+            format!("{} since 1970-01-01 UTC", if *milliseconds { "milliseconds" } else { "seconds" })
+        }
+        Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name.clone(),
+        Kind::Text { ascii, .. } => format!("{}, not ended by a zero", if *ascii { "ASCII" } else { "UTF-8" }),
+        Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Spare { .. } => String::new(),
+        Kind::Tunnel { .. } => "a frame of another channel".into(),
+    };
+    if let Some(none) = field.kind.none() {
+        text.push_str(&format!(", {none} means none"));
+    }
+    if field.since > 1 {
+        let separator = if text.is_empty() { "" } else { "; " };
+        text.push_str(&format!("{separator}since revision {}", field.since));
+    }
+    comment(&text)
 }
 
 /// A documentation comment in front of a declaration.
@@ -195,7 +286,7 @@ fn member(name: &str) -> String {
     // These members are ours.
     let ours = matches!(name.as_str(), "sections_held" | "body" | "size")
         || name.starts_with("has_")
-        || name.ends_with("_length");
+        || ["_length", "_count", "_form"].iter().any(|end| name.ends_with(end));
     if ours || C_KEYWORDS.contains(&name.as_str()) { format!("{name}_") } else { name }
 }
 
@@ -258,5 +349,5 @@ fn constant(value: i128, bits: u8, signed: bool) -> String {
 
 /// Whether a channel's frames come in a stream, so that a receiver must find them.
 fn has_receiver(finder: FrameFinder) -> bool {
-    finder != FrameFinder::Packet
+    matches!(finder, FrameFinder::SyncLength | FrameFinder::Cobs)
 }

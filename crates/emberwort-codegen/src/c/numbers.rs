@@ -1,6 +1,6 @@
 //! Physical values without a float unit: raw codes to scaled integers and back; floats behind one macro.
 
-use emberwort_model::model::{Kind, NumberForm};
+use emberwort_model::model::{Field, Kind, LAST_TIME, NumberForm};
 use emberwort_model::number::Scaling;
 
 use super::{constant, unsigned_type};
@@ -157,4 +157,68 @@ pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mu
         high = form.high,
     ));
     source.line("");
+}
+
+/// The body of a field's `_valid` function.
+pub fn validity(field: &Field, source: &mut Code) {
+    let kind = &field.kind;
+    let bits = kind.raw_bits().unwrap_or(8);
+    let always = |source: &mut Code| source.lines("    (void)raw;\n    return true;");
+    match kind {
+        Kind::Number(form) | Kind::Compact(form) => {
+            let container = u32::from(bits.next_power_of_two().max(8));
+            let (least, greatest) = if form.signed {
+                (-(1i128 << (container - 1)), (1i128 << (container - 1)) - 1)
+            } else {
+                (0, (1i128 << container) - 1)
+            };
+            let c = |value: i128| constant(value, bits, form.signed);
+            let mut inside = Vec::new();
+            if form.low > least {
+                inside.push(format!("raw >= {}", c(form.low)));
+            }
+            if form.high < greatest {
+                inside.push(format!("raw <= {}", c(form.high)));
+            }
+            let none = form.none.filter(|none| !(form.low..=form.high).contains(none));
+            match (inside.is_empty(), none) {
+                (true, _) => always(source),
+                (false, None) => source.line(format!("    return {};", inside.join(" && "))),
+                // The code next to the others needs no comparison of its own if it is the type's last one.
+                (false, Some(none)) => {
+                    source.line(format!("    return ({}) || raw == {};", inside.join(" && "), c(none)));
+                }
+            }
+        }
+        Kind::Enum { labels, none } => {
+            let mut codes: Vec<u64> = labels.labels.iter().map(|label| label.code).chain(*none).collect();
+            codes.sort_unstable();
+            if codes.is_empty() {
+                source.lines("    (void)raw;\n    return false;");
+                return;
+            }
+            source.line("    switch (raw) {");
+            for code in codes {
+                source.line(format!("    case {}:", constant(i128::from(code), bits, false)));
+            }
+            source.lines("        return true;\n    default:\n        return false;\n    }");
+        }
+        Kind::Flags(labels) => {
+            let known = labels.labels.iter().fold(0u64, |all, label| all | 1 << label.code);
+            let ty = unsigned_type(bits);
+            source.line(format!("    return ({ty})(raw & ({ty})~{}) == 0u;", constant(i128::from(known), bits, false)));
+        }
+        Kind::Float(bits) => {
+            let mask = match bits {
+                16 => "UINT16_C(0x7C00)",
+                32 => "UINT32_C(0x7F800000)",
+                _ => "UINT64_C(0x7FF0000000000000)",
+            };
+            source.line(format!("    return (raw & {mask}) != {mask}; /* finite */"));
+        }
+        Kind::Time { milliseconds: true } => {
+            source.line(format!("    return raw <= UINT64_C({}); /* up to the year 9999 */", LAST_TIME * 1000));
+        }
+        _ => always(source),
+    }
 }

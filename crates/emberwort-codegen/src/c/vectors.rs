@@ -1,11 +1,11 @@
 //! A program that checks the generated code with all vectors, both ways, and says where it differs.
 
 use emberwort_model::Plan;
-use emberwort_model::model::Kind;
-use emberwort_model::plan::{Action, MessagePlan, Role};
-use emberwort_wire::ValueRef;
+use emberwort_model::model::{End, Field, Kind, Length};
+use emberwort_model::plan::{Action, ChannelPlan, MessagePlan, Role};
+use emberwort_wire::{ValueRef, Values};
 
-use super::{constant, has_receiver, literal, member, numbers};
+use super::{channel, constant, has_receiver, literal, member, numbers};
 use crate::MARK;
 use crate::code::Code;
 use crate::names::{screaming, snake};
@@ -30,7 +30,9 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         compare(&link, message, &mut code);
     }
     for channel in &plan.channels {
-        frame_check(&link, channel, &mut code);
+        for (from, facing) in channel::directions(channel) {
+            frame_check(&link, facing, from, &mut code);
+        }
     }
     for (index, vector) in vectors.iter().enumerate() {
         one(plan, &link, index, vector, &mut code);
@@ -50,24 +52,29 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
 fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let upper = screaming(link);
+    let (asked, decode) = match plan.request {
+        Some(_) => ("uint64_t key, ", format!("{stem}_decode_answer(&decoded, bytes, size, key)")),
+        None => ("", format!("{stem}_decode(&decoded, bytes, size)")),
+    };
     code.lines(&format!(
-        "static void check_{stem}(const {stem}_t *values, const uint8_t *bytes, size_t size, const char *vector)\n{{\n    \
+        "static void check_{stem}(const {stem}_t *values, const uint8_t *bytes, size_t size, {asked}const char *vector)\n{{\n    \
              uint8_t body[{} + 1];\n    {stem}_t decoded;\n    {stem}_view_t view;\n    size_t used;\n    size_t cut;",
         plan.greatest_size()
     ));
-    let has_bytes = plan.message.fields.iter().any(|field| matches!(field.kind, Kind::Bytes { .. }));
-    if has_bytes {
-        let longest = plan.message.fields.iter().map(|field| match field.kind {
-            Kind::Bytes { length } => length,
-            _ => 0,
-        });
-        code.line(format!("    uint8_t some[{}];", longest.max().unwrap_or(1)));
+    let longest = plan.message.fields.iter().filter(|field| !field.is_spare()).filter_map(|field| match field.kind {
+        Kind::Bytes(Length::Exact(count)) => Some(count),
+        _ => None,
+    });
+    if let Some(longest) = longest.max() {
+        code.line(format!("    uint8_t some[{longest}];"));
     }
     code.lines(&format!(
         "    expect({stem}_encode(values, body, sizeof body, &used) == {upper}_OK, vector, \"encoding\");\n    \
              expect(used == size && same_bytes(body, bytes, size), vector, \"the body\");\n    \
-             expect({stem}_decode(&decoded, bytes, size) == {upper}_OK, vector, \"decoding\");\n    \
+             expect({decode} == {upper}_OK, vector, \"decoding\");\n    \
              expect(decoded.sections_held == values->sections_held, vector, \"the number of sections\");\n    \
+             expect({stem}_encode(&decoded, body, sizeof body, &used) == {upper}_OK, vector, \"encoding what was decoded\");\n    \
+             expect(used == size && same_bytes(body, bytes, size), vector, \"the body of what was decoded\");\n    \
              if (size > 0u) {{\n        memcpy(body, bytes, size);\n    }}\n    \
              expect({stem}_view(&view, body, size) == {upper}_OK, vector, \"the view\");"
     ));
@@ -82,14 +89,16 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
         let label = literal(&field.name);
         if step.presence.is_some() {
             code.line(format!("    expect(decoded.has_{name} == values->has_{name}, vector, {label});"));
-            code.line(format!("    expect({stem}_has_{name}(&view) == values->has_{name}, vector, {label});"));
+            if matches!(step.action, Action::Bits { .. } | Action::Run { .. }) {
+                code.line(format!("    expect({stem}_has_{name}(&view) == values->has_{name}, vector, {label});"));
+            }
         }
         let there = if step.presence.is_some() {
             format!("values->has_{name}")
         } else {
             format!("values->sections_held > {section}u")
         };
-        match step.action {
+        match &step.action {
             Action::Bits { .. } => {
                 code.line(format!("    expect(decoded.{name} == values->{name}, vector, {label});"));
                 code.line(format!("    expect({stem}_get_{name}(&view) == values->{name}, vector, {label});"));
@@ -104,24 +113,32 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
                     scaled(&stem, &upper, &name, &field.kind, form, &there, code);
                 }
             }
-            Action::Counted { .. } => {
+            Action::Run { length: Length::Exact(count), text: false } => {
                 code.lines(&format!(
-                    "    expect(decoded.{name}_length == values->{name}_length && same_bytes(decoded.{name}, values->{name}, values->{name}_length), vector, {label});\n    \
-                     if ({there}) {{\n        size_t length;\n        const char *text = {stem}_get_{name}(&view, &length);\n        \
-                         expect(length == values->{name}_length && same_bytes(text, values->{name}, length), vector, {label});\n    }}"
-                ));
-            }
-            Action::Bytes { length } => {
-                code.lines(&format!(
-                    "    expect(same_bytes(decoded.{name}, values->{name}, {length}u), vector, {label});\n    \
+                    "    expect(same_bytes(decoded.{name}, values->{name}, {count}u), vector, {label});\n    \
                      if ({there}) {{\n        \
-                         expect({stem}_get_{name}(&view, some) == {upper}_OK && same_bytes(some, values->{name}, {length}u), vector, {label});\n        \
+                         expect({stem}_get_{name}(&view, some) == {upper}_OK && same_bytes(some, values->{name}, {count}u), vector, {label});\n        \
                          expect({stem}_set_{name}(&view, some) == {upper}_OK, vector, {label});\n    }}"
                 ));
             }
-            Action::Skip { .. } => {}
+            Action::Run { length, text } => {
+                code.line(format!(
+                    "    expect(decoded.{name}_length == values->{name}_length && same_bytes(decoded.{name}, values->{name}, values->{name}_length), vector, {label});"
+                ));
+                if !matches!(length, Length::Exact(_)) {
+                    let ty = if *text { "char" } else { "uint8_t" };
+                    code.lines(&format!(
+                        "    if ({there}) {{\n        size_t length;\n        const {ty} *in_place = {stem}_get_{name}(&view, &length);\n        \
+                             expect(length == values->{name}_length && same_bytes(in_place, values->{name}, length), vector, {label});\n    }}"
+                    ));
+                }
+            }
+            // What lies deeper is compared by encoding it again.
+            _ => {}
         }
     }
+    // A field that reaches to the end is just shorter then.
+    let fewer = if plan.has_rest { "<=" } else { "<" };
     code.lines(&format!(
         "    expect(same_bytes(body, bytes, size), vector, \"the body after setting every field\");\n    \
              /* Shorter bodies: refused, or read as those of an older sender; never beyond their end. */\n    \
@@ -130,7 +147,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
                  if (shorter != NULL) {{\n            \
                      memcpy(shorter, bytes, cut);\n            \
                      if ({stem}_decode(&decoded, shorter, cut) == {upper}_OK) {{\n                \
-                         expect(decoded.sections_held < values->sections_held, vector, \"a cut body\");\n            }}\n        }}\n        \
+                         expect(decoded.sections_held {fewer} values->sections_held, vector, \"a cut body\");\n            }}\n        }}\n        \
                  free(shorter);\n    }}\n    \
              for (cut = 0; cut < size; cut++) {{\n        \
                  expect({stem}_encode(values, body, cut, &used) == {upper}_NO_ROOM, vector, \"encoding without room\");\n    }}\n}}\n"
@@ -163,8 +180,8 @@ fn scaled(
     ));
 }
 
-fn frame_check(link: &str, channel: &emberwort_model::plan::ChannelPlan, code: &mut Code) {
-    let stem = format!("{link}_{}", snake(&channel.name));
+fn frame_check(link: &str, channel: &ChannelPlan, from: Option<End>, code: &mut Code) {
+    let stem = channel::stem(link, channel, from);
     let upper = screaming(link);
     code.lines(&format!(
         "static void check_{stem}(const {stem}_frame_t *frame, const uint8_t *bytes, size_t size, const char *vector)\n{{\n    \
@@ -198,8 +215,9 @@ fn frame_check(link: &str, channel: &emberwort_model::plan::ChannelPlan, code: &
                  expect(accepted == 1, vector, \"the number of received frames\");\n}}\n"
         ));
     } else {
+        let key = if channel.key_is_outside() { "    found.key = frame->key;\n" } else { "" };
         code.lines(&format!(
-            "    expect({stem}_open(&found, bytes, size) == {upper}_OK && {stem}_check_body(&found) == {upper}_OK, vector, \"opening the frame\");\n    \
+            "{key}    expect({stem}_open(&found, bytes, size) == {upper}_OK && {stem}_check_body(&found) == {upper}_OK, vector, \"opening the frame\");\n    \
                  expect({same}, vector, \"the opened frame\");\n}}\n"
         ));
     }
@@ -223,47 +241,26 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         bytes_literal(&vector.body)
     ));
     for (n, frame) in vector.frames.iter().enumerate() {
-        let channel = snake(&plan.channels[frame.channel].name);
+        let stem = channel::stem_of(link, &plan.channels[frame.channel], compiled.message.from);
         code.line(format!("    static const uint8_t frame_{n}[] = {{{}}};", bytes_literal(&frame.bytes)));
-        code.line(format!("    {link}_{channel}_frame_t header_{n};"));
+        code.line(format!("    {stem}_frame_t header_{n};"));
     }
     code.line(format!("    {stem}_init(&values);"));
     code.line(format!("    values.sections_held = {}u;", vector.sections));
-    for (slot, field) in compiled.message.fields.iter().enumerate() {
-        if field.is_spare() {
-            continue;
-        }
-        let member = member(&field.name);
-        let value = vector.values.get(slot);
-        if field.optional && !matches!(value, ValueRef::Absent | ValueRef::Unset) {
-            code.line(format!("    values.has_{member} = true;"));
-        }
-        match value {
-            ValueRef::Absent | ValueRef::Unset => {}
-            ValueRef::Raw(raw) => {
-                let bits = field.kind.raw_bits().unwrap_or(64);
-                let value = match &field.kind {
-                    Kind::Bool => (raw != 0).to_string(),
-                    kind if kind.is_signed() => constant(i128::from(raw as i64), bits, true),
-                    _ => constant(i128::from(raw), bits, false),
-                };
-                code.line(format!("    values.{member} = {value};"));
-            }
-            ValueRef::Bytes(bytes) => {
-                if matches!(field.kind, Kind::Text { .. }) {
-                    code.line(format!("    values.{member}_length = {}u;", bytes.len()));
-                }
-                if !bytes.is_empty() {
-                    let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
-                    code.line(format!("    memcpy(values.{member}, \"{text}\", {}u);", bytes.len()));
-                }
-            }
-        }
-    }
-    code.line(format!("    check_{stem}(&values, body, {}u, {name});", vector.body.len()));
+    set_group(&compiled.message.fields, &vector.values, 0, "values.", code);
+    let asked = match compiled.request {
+        Some(_) => format!("UINT64_C({}), ", vector.key.unwrap_or(u64::MAX)),
+        None => String::new(),
+    };
+    code.line(format!("    check_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
     for (n, frame) in vector.frames.iter().enumerate() {
         let channel = &plan.channels[frame.channel];
-        for part in &channel.parts {
+        let stem = channel::stem_of(link, channel, compiled.message.from);
+        let facing = channel.facing(compiled.message.from);
+        if facing.key_is_outside() {
+            code.line(format!("    header_{n}.key = UINT32_C({});", frame.header.key));
+        }
+        for part in &facing.parts {
             let value = match part.role {
                 Role::Message => frame.header.key,
                 Role::Address => frame.header.node,
@@ -276,12 +273,77 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         }
         code.line(format!("    header_{n}.body = body;"));
         code.line(format!("    header_{n}.size = {}u;", vector.body.len()));
-        code.line(format!(
-            "    check_{link}_{}(&header_{n}, frame_{n}, {}u, {name});",
-            snake(&channel.name),
-            frame.bytes.len()
-        ));
+        code.line(format!("    check_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
     }
     code.lines("}\n");
     code.line("");
+}
+
+/// The statements that set the fields of a struct.
+fn set_group(fields: &[Field], values: &Values, base: usize, prefix: &str, code: &mut Code) {
+    for (slot, field) in fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
+        let name = member(&field.name);
+        if field.optional && !matches!(values.get(base + slot), ValueRef::Absent | ValueRef::Unset) {
+            code.line(format!("    {prefix}has_{name} = true;"));
+        }
+        set(field, values, base + slot, (prefix, &name), code);
+    }
+}
+
+fn set(field: &Field, values: &Values, slot: usize, (prefix, name): (&str, &str), code: &mut Code) {
+    match values.get(slot) {
+        ValueRef::Absent | ValueRef::Unset => {}
+        ValueRef::Raw(raw) => {
+            let bits = field.kind.raw_bits().unwrap_or(64);
+            let value = match &field.kind {
+                Kind::Bool => (raw != 0).to_string(),
+                kind if kind.is_signed() => constant(i128::from(raw as i64), bits, true),
+                _ => constant(i128::from(raw), bits, false),
+            };
+            code.line(format!("    {prefix}{name} = {value};"));
+        }
+        ValueRef::Bytes(bytes) => {
+            let (length, is_text) = match &field.kind {
+                Kind::Text { length, .. } => (*length, true),
+                Kind::Bytes(length) => (*length, false),
+                _ => (Length::Rest, false),
+            };
+            if is_text || !matches!(length, Length::Exact(_)) {
+                code.line(format!("    {prefix}{name}_length = {}u;", bytes.len()));
+            }
+            let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
+            if length == Length::Rest {
+                let ty = if is_text { "char" } else { "uint8_t" };
+                code.lines(&format!(
+                    "    {{\n        static const uint8_t bytes[] = {{{}}};\n        {prefix}{name} = (const {ty} *)bytes;\n    }}",
+                    bytes_literal(bytes)
+                ));
+            } else if !bytes.is_empty() {
+                code.line(format!("    memcpy({prefix}{name}, \"{text}\", {}u);", bytes.len()));
+            }
+        }
+        ValueRef::Group { first, count } => match &field.kind {
+            Kind::Record(record) => set_group(&record.fields, values, first, &format!("{prefix}{name}."), code),
+            Kind::List { element, length } => {
+                if !matches!(length, Length::Exact(_)) {
+                    code.line(format!("    {prefix}{name}_count = {count}u;"));
+                }
+                let direct = element.kind.raw_bits().is_some() || matches!(element.kind, Kind::Record(_));
+                for n in 0..count {
+                    if direct {
+                        set(element, values, first + n, (prefix, &format!("{name}[{n}]")), code);
+                    } else {
+                        set(element, values, first + n, (&format!("{prefix}{name}[{n}]."), "value"), code);
+                    }
+                }
+            }
+            _ => {}
+        },
+        ValueRef::Chosen { form, slot } => {
+            let Kind::Choice(choice) = &field.kind else { return };
+            let Some(inner) = choice.form(form) else { return };
+            code.line(format!("    {prefix}{name}_form = {form}u;"));
+            set(inner, values, slot, (&format!("{prefix}{name}.{}.", member(&inner.name)), "value"), code);
+        }
+    }
 }

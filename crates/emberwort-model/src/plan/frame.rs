@@ -1,7 +1,7 @@
 //! The plan of a channel: where the parts of a frame lie, how its end is found, which key selects which message.
 
 use crate::algorithm::Algorithm;
-use crate::model::{ByteOrder, Medium};
+use crate::model::{ByteOrder, End, Medium};
 
 /// The compiled form of a channel.
 #[derive(Clone, Debug, PartialEq)]
@@ -14,6 +14,10 @@ pub struct ChannelPlan {
     pub medium: Medium,
     /// Most bytes of a frame as it is sent, stuffing and delimiters included.
     pub limit: usize,
+    /// What selects the message.
+    pub selected_by: KeySource,
+    /// The same channel as the host's frames go over it, where they differ; this one then has the device's.
+    pub from_host: Option<Box<ChannelPlan>>,
     /// How a receiver finds frames.
     pub finder: FrameFinder,
     /// The order of bytes and bits.
@@ -41,7 +45,32 @@ pub enum FrameFinder {
     Cobs,
     /// The medium keeps frames apart.
     Packet,
+    /// Each line of text is a frame.
+    Lines {
+        /// Whether lines end with a carriage return and a line feed, not with a line feed alone.
+        crlf: bool,
+    },
 }
+
+/// What selects the message that a frame carries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeySource {
+    /// The value of a frame part.
+    Part,
+    /// A port of the network below.
+    Port,
+    /// The CAN identifier; those of 29 bits have bit 31 set too ([`EXTENDED_ID`]).
+    CanId,
+    /// The number of bytes of the body.
+    Size,
+    /// The pattern that the line fits.
+    Line,
+    /// Nothing: a single message travels here.
+    Single,
+}
+
+/// Set in keys that are CAN identifiers of 29 bits.
+pub const EXTENDED_ID: u64 = 1 << 31;
 
 /// One part of a frame that has a value.
 #[derive(Clone, Debug, PartialEq)]
@@ -143,6 +172,24 @@ impl Bound {
 }
 
 impl ChannelPlan {
+    /// The channel as frames from this end go over it.
+    pub fn facing(&self, from: End) -> &ChannelPlan {
+        match (from, &self.from_host) {
+            (End::Host, Some(host)) => host,
+            _ => self,
+        }
+    }
+
+    /// Whether the message's key does not stand in the frame itself.
+    pub fn key_is_outside(&self) -> bool {
+        matches!(self.selected_by, KeySource::Port | KeySource::CanId)
+    }
+
+    /// The key of a message (by index) on this channel.
+    pub fn key_of(&self, message: usize) -> Option<u64> {
+        self.keys.iter().find(|(_, index)| *index == message).map(|(key, _)| *key)
+    }
+
     /// The part with this role, if there is one.
     pub fn part(&self, wanted: impl Fn(&Role) -> bool) -> Option<&Part> {
         self.parts.iter().find(|part| wanted(&part.role))
@@ -161,7 +208,7 @@ impl ChannelPlan {
 
     /// Whether a message (by index) travels here.
     pub fn carries(&self, message: usize) -> bool {
-        self.keys.iter().any(|(_, index)| *index == message)
+        self.key_of(message).is_some() || self.from_host.as_ref().is_some_and(|host| host.carries(message))
     }
 
     /// Most bytes on the wire of a frame with a body of this size, stuffing and delimiters included.
@@ -170,7 +217,13 @@ impl ChannelPlan {
         match self.finder {
             FrameFinder::SyncLength | FrameFinder::Packet => plain,
             FrameFinder::Cobs => cobs_longest(plain) + 1,
+            FrameFinder::Lines { crlf } => plain + 1 + usize::from(crlf),
         }
+    }
+
+    /// The longest body that a frame within the limit can have.
+    pub fn longest_body(&self) -> usize {
+        (0..=self.limit).rev().find(|body| self.frame_size(*body) <= self.limit).unwrap_or(0)
     }
 }
 

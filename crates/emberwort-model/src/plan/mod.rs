@@ -7,10 +7,14 @@ mod message;
 
 use std::sync::Arc;
 
-pub use frame::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone, cobs_longest};
-pub use message::{Action, LeadField, MessagePlan, Place, SectionPlan, Step};
+pub use frame::{Bound, ChannelPlan, Covered, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone, cobs_longest};
+pub use message::{
+    Action, ChoicePlan, Element, ElementSizes, LeadField, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step,
+    count_bytes, starts_at_byte,
+};
+pub(crate) use message::{Compiler, place_of};
 
-use crate::model::Link;
+use crate::model::{Field, Link};
 
 /// A whole link, compiled.
 #[derive(Clone, Debug)]
@@ -19,6 +23,8 @@ pub struct Plan {
     pub link: Arc<Link>,
     /// The messages, in the order of [`Link::messages`].
     pub messages: Vec<MessagePlan>,
+    /// The records, in the order of [`Link::records`].
+    pub records: Vec<Arc<RecordPlan>>,
     /// The channels, in order of declaration.
     pub channels: Vec<ChannelPlan>,
 }
@@ -26,8 +32,20 @@ pub struct Plan {
 impl Plan {
     /// Compiles the messages of a link. The keys of the channels are still to be assigned.
     pub(crate) fn new(link: Link, channels: Vec<ChannelPlan>) -> Self {
-        let messages = link.messages.iter().map(|m| MessagePlan::new(m.clone(), link.byte_order)).collect();
-        Self { link: Arc::new(link), messages, channels }
+        let mut compiler = Compiler::new(link.byte_order);
+        let records = link.records.iter().map(|record| compiler.record(record)).collect();
+        let mut messages: Vec<MessagePlan> = link.messages.iter().map(|message| compiler.message(message)).collect();
+        for answer in 0..messages.len() {
+            if let Some((request, slot)) = messages[answer].request {
+                messages[request].deciding.push(slot);
+            }
+        }
+        Self { link: Arc::new(link), messages, records, channels }
+    }
+
+    /// The compiled form of one field by itself, as an entry of a table has it.
+    pub fn element(&self, field: &Arc<Field>) -> Element {
+        Compiler::new(self.link.byte_order).element(field)
     }
 
     /// The index of the message with this name.

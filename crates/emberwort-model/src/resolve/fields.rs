@@ -1,39 +1,133 @@
-//! Fields: from the type as written to raw codes, and defaults that fit them.
+//! Fields: from the type as written to raw codes, and what may stand behind a type.
 
 use std::sync::Arc;
 
 use super::Resolver;
+use super::defaults::default_value;
+use super::records::reaches_end;
 use crate::diagnostics::{Code, Finding, nearest};
-use crate::hex::parse_hex;
-use crate::model::{Field, Kind, NumberForm, Value};
+use crate::model::{ByteOrder, Case, Choice, Field, Kind, Length, NumberForm, Selector, Table, Value};
 use crate::number::{Decimal, Scaling};
 use crate::source::Span;
-use crate::syntax::ast::{FieldItem, Literal, Number, TypeExpr};
+use crate::syntax::TYPE_WORDS;
+use crate::syntax::ast::{CaseItem, FieldItem, Literal, MessageItem, Name, Number, TypeExpr};
 
 const ZERO: Decimal = Decimal { mantissa: 0, decimals: 0 };
 
-impl Resolver {
-    pub(super) fn field(&mut self, item: &FieldItem, since: u32) -> Option<Field> {
-        let kind = self.kind(item)?;
+/// What surrounds a field: the fields before it, and the message that it stands in, if it is not a record's.
+#[derive(Clone, Copy)]
+struct Around<'a> {
+    before: &'a [Field],
+    message: Option<&'a MessageItem>,
+}
+
+impl Resolver<'_> {
+    /// A field of a message or record. `before` are the fields before it.
+    pub(super) fn field(
+        &mut self,
+        item: &FieldItem,
+        since: u32,
+        before: &[Field],
+        message: Option<&MessageItem>,
+    ) -> Option<Field> {
+        let kind = self.kind(item, Some(Around { before, message }))?;
+        let mut field = self.finished(item, kind)?;
+        field.since = since;
+        Some(field)
+    }
+
+    /// A form by itself: the entry of a table, the element of a list, a form of a choice, a type on the command line.
+    pub(super) fn form(&mut self, item: &FieldItem) -> Option<Field> {
+        for (span, what) in [
+            (item.optional, "optional"),
+            (item.counter, "a counter"),
+            (item.retired, "retired"),
+            (item.at.map(|(_, span)| span), "at an explicit place"),
+            (item.default.as_ref().map(|(_, span)| *span), "given a default"),
+        ] {
+            if let Some(span) = span {
+                self.report(Finding::new(
+                    Code::BadModifier,
+                    span,
+                    format!("an entry, an element or a form cannot be {what}: only whole fields can"),
+                    "leave this out here, or say it of the field that holds it",
+                ));
+            }
+        }
+        let kind = self.kind(item, None)?;
+        self.finished(item, kind)
+    }
+
+    fn finished(&mut self, item: &FieldItem, kind: Kind) -> Option<Field> {
+        let order = self.order_of(item, &kind);
         let mut field = Field {
-            name: item.name.as_ref().map_or_else(String::new, |name| name.text.clone()),
             doc: item.doc.clone(),
-            since,
-            kind,
             unit: item.unit.clone(),
-            optional: item.optional,
-            default: None,
+            optional: item.optional.is_some(),
+            at: item.at.map(|(at, _)| at),
+            counter: item.counter.is_some(),
+            retired: item.retired.is_some(),
+            ..Field::plain(item.name.as_ref().map_or("", |name| name.text.as_str()), kind, order)
         };
+        if let TypeExpr::Exactly { .. } = item.ty
+            && let Kind::Number(form) = &field.kind
+        {
+            field.default = Some(Value::Raw(form.low as u64));
+        }
         if let Some((literal, span)) = &item.default {
+            if matches!(item.ty, TypeExpr::Exactly { .. }) {
+                let help = "take the default out: an older sender lacks the field, and its constant is assumed";
+                self.modifier(*span, "a constant needs no default", help);
+            }
             match default_value(&field, literal) {
                 Ok(value) => field.default = Some(value),
                 Err((message, help)) => self.report(Finding::new(Code::BadDefault, *span, message, help)),
             }
         }
+        if let Some(span) = item.counter
+            && !matches!(&field.kind, Kind::Number(form) if !form.signed && form.scaling.is_identity())
+        {
+            let help = "write `counter` behind a plain unsigned integer, as in `number : u8 counter`";
+            self.modifier(span, "only whole numbers from 0 on can count messages", help);
+        }
+        if let Some(span) = item.retired {
+            let fixed = match &field.kind {
+                Kind::Text { length, .. } | Kind::Bytes(length) => matches!(length, Length::Exact(_)),
+                Kind::Spare { .. } => false,
+                kind => kind.raw_bits().is_some() && !matches!(kind, Kind::Compact(_)),
+            };
+            if !fixed {
+                let help = "keep it as it is and say in its documentation that nobody uses it any more";
+                self.modifier(span, "only fields of a fixed size can be retired, since their place must stay", help);
+            }
+        }
         Some(field)
     }
 
-    fn kind(&mut self, item: &FieldItem) -> Option<Kind> {
+    fn modifier(&mut self, span: Span, message: &str, help: &str) {
+        self.report(Finding::new(Code::BadModifier, span, message, help));
+    }
+
+    /// The byte order of a field: the link's, or the one written behind its type.
+    fn order_of(&mut self, item: &FieldItem, kind: &Kind) -> ByteOrder {
+        let Some((order, span)) = item.order else { return self.byte_order };
+        let bits = kind.raw_bits().filter(|_| !matches!(kind, Kind::Compact(_)));
+        let (message, help) = match bits {
+            None => (
+                "only a single number has a byte order of its own".to_owned(),
+                "write `be` or `le` behind an integer, a range, a float or an enum".to_owned(),
+            ),
+            Some(bits) if bits % 8 != 0 && item.at.is_none() => (
+                format!("{bits} bits are no whole bytes, so their order means nothing"),
+                "widen the field to whole bytes, or say where it lies: `u12 be at 2.7`".to_owned(),
+            ),
+            Some(_) => return order,
+        };
+        self.report(Finding::new(Code::BadByteOrder, span, message, help));
+        order
+    }
+
+    fn kind(&mut self, item: &FieldItem, around: Option<Around<'_>>) -> Option<Kind> {
         let none = item.none;
         let kind = match &item.ty {
             TypeExpr::Integer { signed, bits, scale, offset } => {
@@ -45,32 +139,37 @@ impl Resolver {
             TypeExpr::Spread { low, high, bits } => {
                 return self.spread(item, *low, *high, *bits).map(Kind::Number);
             }
-            TypeExpr::Named(name) => match self.labelled.get(&name.text).cloned() {
-                Some(labels) if labels.flags => Kind::Flags(labels),
-                Some(labels) => {
-                    let code = if labels.bits == 64 { u64::MAX } else { (1 << labels.bits) - 1 };
-                    if let (Some(span), Some(label)) = (none, labels.label(code)) {
-                        let message = format!(
-                            "`or none` keeps the highest code, {code}, but `{}` of `{}` has it",
-                            label.name, labels.name
-                        );
-                        let help = format!("widen the enum to u{}, or free its highest code", labels.bits + 1);
-                        self.report(Finding::new(Code::NoCodeForNone, span, message, help));
-                        return None;
-                    }
-                    return Some(Kind::Enum { labels, none: none.map(|_| code) });
+            TypeExpr::Compact { signed, bits } => {
+                return self.integer(item, *signed, *bits, None, None).map(Kind::Compact);
+            }
+            TypeExpr::Named(name) => return self.named(item, name),
+            TypeExpr::KeyOf(name) => {
+                let table = self.table_named(name)?;
+                return self.coded(item, &table.keys);
+            }
+            TypeExpr::Exactly { value, signed, bits } => self.exactly(*value, *signed, *bits)?,
+            TypeExpr::List { element, length } => self.list(element, *length)?,
+            TypeExpr::By { field, cases, otherwise } => self.by(around, item, field, cases, otherwise.as_deref())?,
+            TypeExpr::ValueOf { table, request, field } => {
+                self.value_of(around, item, table, request.as_ref(), field)?
+            }
+            TypeExpr::FrameOf(name) => match self.channels.get(&name.text) {
+                _ if around.is_none_or(|around| around.message.is_none()) => {
+                    self.element(item.ty_span, "a tunnelled frame");
+                    return None;
                 }
+                Some(channel) => Kind::Tunnel { channel: *channel },
                 None => {
-                    let known: Vec<String> = self.labelled.keys().cloned().collect();
-                    let known = known.iter().map(String::as_str).chain(["bool", "text", "bytes", "f32"]);
-                    self.unknown_name(name, "type", known);
+                    let known = &self.file.channels;
+                    self.unknown_name(name, "channel", known.iter().map(|c| c.name.text.as_str()));
                     return None;
                 }
             },
             TypeExpr::Bool => Kind::Bool,
-            TypeExpr::Float32 => Kind::Float32,
-            TypeExpr::Text { max } => Kind::Text { max: *max },
-            TypeExpr::Bytes { length } => Kind::Bytes { length: *length },
+            TypeExpr::Float(bits) => Kind::Float(*bits),
+            TypeExpr::Time { milliseconds } => Kind::Time { milliseconds: *milliseconds },
+            TypeExpr::Text { ascii, length } => Kind::Text { ascii: *ascii, length: *length },
+            TypeExpr::Bytes(length) => Kind::Bytes(*length),
             TypeExpr::Spare { bits } => Kind::Spare { bits: *bits },
         };
         if let Some(span) = none {
@@ -83,6 +182,306 @@ impl Resolver {
         }
         Some(kind)
     }
+
+    /// The name of an enum, a flag set or a record.
+    fn named(&mut self, item: &FieldItem, name: &Name) -> Option<Kind> {
+        if let Some(labels) = self.labelled.get(&name.text).cloned() {
+            self.used.insert(name.text.clone());
+            return self.coded(item, &labels);
+        }
+        if self.record_begun(&name.text) {
+            let message = format!("`{}` contains itself, and would never end", name.text);
+            let help = "take one of the two out, or carry the inner one in a message of its own";
+            self.report(Finding::new(Code::RecordCycle, name.span, message, help));
+            return None;
+        }
+        if self.record_items.contains_key(&name.text) {
+            self.used.insert(name.text.clone());
+            let record = self.record(&name.text)?;
+            if let Some(span) = item.none {
+                let help = "write `optional` instead: a presence bit then says whether the record is there";
+                self.report(Finding::new(Code::NoCodeForNone, span, "a record has no code for \"no reading\"", help));
+            }
+            return Some(Kind::Record(record));
+        }
+        let known: Vec<String> = self.labelled.keys().chain(self.record_items.keys()).cloned().collect();
+        let mut known: Vec<&str> = known.iter().map(String::as_str).collect();
+        known.sort_unstable();
+        let known = known.into_iter().chain(TYPE_WORDS.iter().copied());
+        self.unknown_name(name, "type", known);
+        None
+    }
+
+    /// A field of labelled codes or bits.
+    fn coded(&mut self, item: &FieldItem, labels: &Arc<crate::model::Labelled>) -> Option<Kind> {
+        if labels.flags {
+            if let Some(span) = item.none {
+                let help = "write `optional` instead: a presence bit then says whether the field is there";
+                let message = "a set of flags has no raw code that could mean \"no reading\"";
+                self.report(Finding::new(Code::NoCodeForNone, span, message, help));
+            }
+            return Some(Kind::Flags(labels.clone()));
+        }
+        let code = if labels.bits == 64 { u64::MAX } else { (1 << labels.bits) - 1 };
+        if let (Some(span), Some(label)) = (item.none, labels.label(code)) {
+            let message =
+                format!("`or none` keeps the highest code, {code}, but `{}` of `{}` has it", label.name, labels.name);
+            let help = format!("widen it to u{}, or free its highest code", labels.bits + 1);
+            self.report(Finding::new(Code::NoCodeForNone, span, message, help));
+            return None;
+        }
+        Some(Kind::Enum { labels: labels.clone(), none: item.none.map(|_| code) })
+    }
+
+    fn table_named(&mut self, name: &Name) -> Option<Arc<Table>> {
+        if !self.table_items.contains_key(&name.text) {
+            let known = &self.file.tables;
+            self.unknown_name(name, "table", known.iter().map(|table| table.name.text.as_str()));
+            return None;
+        }
+        self.used.insert(name.text.clone());
+        self.table(&name.text)
+    }
+
+    fn exactly(&mut self, value: Number, signed: bool, bits: u8) -> Option<Kind> {
+        let (low, high) = reach(signed, bits);
+        match value.value.as_integer().filter(|value| (low..=high).contains(value)) {
+            Some(only) => {
+                let form = NumberForm { bits, signed, scaling: Scaling::IDENTITY, low: only, high: only, none: None };
+                Some(Kind::Number(form))
+            }
+            None => {
+                let message = format!("{} does not fit into {bits} bits", value.value);
+                let help = format!("choose a whole number from {low} to {high}, or widen the type");
+                self.report(Finding::new(Code::CodeTooLarge, value.span, message, help));
+                None
+            }
+        }
+    }
+
+    // ---- lists and choices ----
+
+    fn element(&mut self, span: Span, what: &str) {
+        self.report(Finding::new(
+            Code::BadElement,
+            span,
+            format!("{what} cannot stand in a list, a record, a table or a form"),
+            "make it a field of the message itself",
+        ));
+    }
+
+    fn list(&mut self, item: &FieldItem, length: Length) -> Option<Kind> {
+        let element = self.form(item)?;
+        if reaches_end(&element.kind) {
+            self.report(Finding::new(
+                Code::RestNotLast,
+                item.ty_span,
+                "an element cannot reach to the end of the body: the next one could never be found",
+                "give it a greatest size, as in `[..4] text[..24]`",
+            ));
+            return None;
+        }
+        if length == Length::Rest && element.kind.raw_bits().is_some_and(|bits| bits < 8) && !element.kind.is_compact()
+        {
+            self.report(Finding::new(
+                Code::BadElement,
+                item.ty_span,
+                "elements of less than a byte cannot fill the rest of a body: zero bits that fill up the last byte would \
+                 look like more of them",
+                "widen them to 8 bits, or count them: `[..8] u4`",
+            ));
+            return None;
+        }
+        Some(Kind::List { element: Arc::new(element), length })
+    }
+
+    /// The field that decides, among those before.
+    fn selector(&mut self, around: Option<Around<'_>>, item: &FieldItem, name: &Name) -> Option<usize> {
+        let Some(around) = around else {
+            self.element(item.ty_span, "a value whose form depends on another field");
+            return None;
+        };
+        let found = around.before.iter().position(|field| field.name == name.text && !field.is_spare());
+        let Some(slot) = found else {
+            let before = around.before.iter().map(|field| field.name.as_str()).filter(|name| !name.is_empty());
+            let help = match nearest(&name.text, before) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "the field that decides stands before the one that it decides about".to_owned(),
+            };
+            let message = format!("there is no field `{}` before this one", name.text);
+            self.report(Finding::new(Code::BadSelector, name.span, message, help));
+            return None;
+        };
+        let field = &around.before[slot];
+        let whole = match &field.kind {
+            Kind::Number(form) => form.scaling.is_identity(),
+            Kind::Bool | Kind::Enum { .. } | Kind::Compact(_) => true,
+            _ => false,
+        };
+        if !whole || field.optional {
+            let message = format!("`{}` cannot decide about another field", name.text);
+            let help =
+                "a deciding field is an integer without a scale, an enum, a key of a table or a bool, and always there";
+            self.report(Finding::new(Code::BadSelector, name.span, message, help));
+            return None;
+        }
+        Some(slot)
+    }
+
+    fn by(
+        &mut self,
+        around: Option<Around<'_>>,
+        item: &FieldItem,
+        name: &Name,
+        cases: &[CaseItem],
+        otherwise: Option<&FieldItem>,
+    ) -> Option<Kind> {
+        let slot = self.selector(around, item, name)?;
+        let decider = around.map(|around| around.before[slot].clone())?;
+        let mut found: Vec<Case> = Vec::new();
+        let mut fine = true;
+        for case in cases {
+            let raw = self.case_number(&decider, &case.case);
+            if let Some(raw) = raw
+                && found.iter().any(|other| other.raw == raw)
+            {
+                let message = format!("`{}` already has a form for this value of `{}`", item.shown(), name.text);
+                let help = "give each form a value of its own";
+                self.report(Finding::new(Code::DuplicateCode, case.case.1, message, help));
+                fine = false;
+            }
+            let field = self.form(&case.field);
+            match raw.zip(field) {
+                Some((raw, field)) => found.push(Case { raw, field: Arc::new(field) }),
+                None => fine = false,
+            }
+        }
+        let otherwise = match otherwise {
+            None => None,
+            Some(item) => Some(Arc::new(self.form(item)?)),
+        };
+        let names = || cases.iter().map(|case| &case.field);
+        for (n, field) in names().enumerate() {
+            if let (Some(name), true) = (&field.name, names().take(n).any(|other| other.shown() == field.shown())) {
+                let message = format!("`{}` is already the name of another form", name.text);
+                self.report(Finding::new(Code::DuplicateName, name.span, message, "give each form a name of its own"));
+                fine = false;
+            }
+        }
+        if found.is_empty() && fine {
+            let help = "write at least one form: `1 level : u16 * 0.1 m`";
+            self.report(Finding::new(Code::BadSelector, name.span, "no value chooses a form here", help));
+            return None;
+        }
+        let choice = Choice { selector: Selector::Field(slot), cases: found, otherwise, table: None };
+        fine.then(|| Kind::Choice(Arc::new(choice)))
+    }
+
+    /// The raw number of the deciding field that a case names.
+    fn case_number(&mut self, decider: &Field, (literal, span): &(Literal, Span)) -> Option<u64> {
+        let problem = match (&decider.kind, literal) {
+            (Kind::Enum { labels, .. }, Literal::Word(word)) => match labels.named(word) {
+                Some(label) => return Some(label.code),
+                None => {
+                    let all: Vec<_> = labels.labels.iter().take(12).map(|label| label.name.as_str()).collect();
+                    let near = nearest(word, all.iter().copied());
+                    let help =
+                        near.map_or(format!("it has {}", all.join(", ")), |near| format!("did you mean `{near}`?"));
+                    (format!("`{}` has no label `{word}`", labels.name), help)
+                }
+            },
+            (Kind::Bool, Literal::Word(word)) if word == "true" || word == "false" => {
+                return Some(u64::from(word == "true"));
+            }
+            (kind, Literal::Number(number)) => {
+                let (low, high) = reach(kind.is_signed(), kind.raw_bits().unwrap_or(64));
+                match number.as_integer().filter(|raw| (low..=high).contains(raw)) {
+                    Some(raw) => return Some(raw as u64),
+                    None => (
+                        format!("`{}` can never be {number}", decider.name),
+                        format!("its raw numbers reach from {low} to {high}"),
+                    ),
+                }
+            }
+            _ => (
+                format!("this is no value of `{}`", decider.name),
+                "write its raw number, or for an enum a label".to_owned(),
+            ),
+        };
+        self.report(Finding::new(Code::BadSelector, *span, problem.0, problem.1));
+        None
+    }
+
+    fn value_of(
+        &mut self,
+        around: Option<Around<'_>>,
+        item: &FieldItem,
+        table: &Name,
+        request: Option<&Name>,
+        field: &Name,
+    ) -> Option<Kind> {
+        let found = self.table_named(table)?;
+        let (selector, otherwise) = match request {
+            None => {
+                let slot = self.selector(around, item, field)?;
+                (Selector::Field(slot), None)
+            }
+            Some(request) => {
+                let selector = self.request(around, item, request, field)?;
+                // Without the request, a receiver can only keep the bytes.
+                let bytes = Field::plain("unknown", Kind::Bytes(Length::Rest), self.byte_order);
+                (selector, Some(Arc::new(bytes)))
+            }
+        };
+        let cases = found.entries.iter().map(|entry| Case { raw: entry.key, field: entry.field.clone() }).collect();
+        Some(Kind::Choice(Arc::new(Choice { selector, cases, otherwise, table: Some(found) })))
+    }
+
+    /// The deciding field of the request that this message answers.
+    fn request(
+        &mut self,
+        around: Option<Around<'_>>,
+        item: &FieldItem,
+        request: &Name,
+        field: &Name,
+    ) -> Option<Selector> {
+        let Some(message) = around.and_then(|around| around.message) else {
+            self.element(item.ty_span, "a value that depends on a request");
+            return None;
+        };
+        let Some(index) = self.messages.get(&request.text).copied() else {
+            let known = &self.file.messages;
+            self.unknown_name(request, "message", known.iter().map(|m| m.name.text.as_str()));
+            return None;
+        };
+        let asking = &self.file.messages[index];
+        if !asking.answered_by.iter().any(|name| name.text == message.name.text) {
+            let text = format!("`{}` is not answered by `{}`", request.text, message.name.text);
+            let help = format!("write `answered by {}` in `{}`", message.name.text, request.text);
+            self.report(
+                Finding::new(Code::BadSelector, request.span, text, help).related(asking.name.span, "the request"),
+            );
+            return None;
+        }
+        let mut fields = asking.sections.iter().flat_map(|section| &section.fields);
+        let slot = fields.position(|other| other.name.as_ref().is_some_and(|name| name.text == field.text));
+        let Some(slot) = slot else {
+            let names = asking.sections.iter().flat_map(|section| &section.fields).filter_map(|f| f.name.as_ref());
+            self.unknown_name(field, &format!("field of `{}`", request.text), names.map(|name| name.text.as_str()));
+            return None;
+        };
+        let decider = asking.sections.iter().flat_map(|section| &section.fields).nth(slot)?;
+        let whole = matches!(decider.ty, TypeExpr::KeyOf(_) | TypeExpr::Integer { scale: None, offset: None, .. });
+        if !whole || decider.optional.is_some() {
+            let text = format!("`{}` of `{}` cannot decide about this value", field.text, request.text);
+            let help = format!("make it a `key of {}`", item.table_name());
+            self.report(Finding::new(Code::BadSelector, field.span, text, help).related(decider.ty_span, "the field"));
+            return None;
+        }
+        Some(Selector::Request { message: index, slot })
+    }
+
+    // ---- numbers ----
 
     fn beyond(&mut self, span: Span) {
         self.report(Finding::new(
@@ -106,10 +505,7 @@ impl Resolver {
             self.beyond(item.ty_span);
             return None;
         };
-        let (mut low, mut high) = match signed {
-            true => (-(1i128 << (bits - 1)), (1i128 << (bits - 1)) - 1),
-            false => (0, (1i128 << bits) - 1),
-        };
+        let (mut low, mut high) = reach(signed, bits);
         let mut none = None;
         if item.none.is_some() {
             if signed {
@@ -208,6 +604,11 @@ impl Resolver {
     }
 }
 
+/// Least and greatest raw number of so many bits.
+pub(super) fn reach(signed: bool, bits: u8) -> (i128, i128) {
+    if signed { (-(1i128 << (bits - 1)), (1i128 << (bits - 1)) - 1) } else { (0, (1i128 << bits) - 1) }
+}
+
 /// A decimal without zeros at its end.
 fn trimmed(mut value: Decimal) -> Decimal {
     while value.decimals > 0 && value.mantissa % 10 == 0 {
@@ -215,98 +616,4 @@ fn trimmed(mut value: Decimal) -> Decimal {
         value.decimals -= 1;
     }
     value
-}
-
-/// The raw form of a default, or what is wrong with it and a way out.
-fn default_value(field: &Field, literal: &Literal) -> Result<Value, (String, String)> {
-    let wrong = |what: &str, help: &str| Err((format!("this default is not {what}"), help.to_owned()));
-    match (&field.kind, literal) {
-        (kind, Literal::Word(word)) if word == "none" => match kind.none() {
-            Some(raw) => Ok(Value::Raw(raw as u64)),
-            None => wrong("possible", "`none` needs `or none` behind the type"),
-        },
-        (Kind::Number(form), Literal::Number(value)) => {
-            let raw = form.scaling.nearest_raw(*value).filter(|raw| (form.low..=form.high).contains(raw));
-            let Some(raw) = raw else {
-                return Err((
-                    format!("the default {value} lies outside the field's values"),
-                    format!(
-                        "the values reach from {} to {}",
-                        form.scaling.physical(form.low.min(form.high)),
-                        form.scaling.physical(form.high)
-                    ),
-                ));
-            };
-            let nearest = form.scaling.physical(raw);
-            if form.scaling.is_exact() && nearest.compare(*value).is_ne() {
-                return Err((
-                    format!("no raw code means {value}: the values go in steps of {}", form.scaling.step_text()),
-                    format!("the nearest value is {nearest}"),
-                ));
-            }
-            Ok(Value::Raw(raw as u64))
-        }
-        (Kind::Number(_), _) => wrong("a number", "write a number in the field's unit"),
-        (Kind::Bool, Literal::Word(word)) if word == "true" || word == "false" => {
-            Ok(Value::Raw(u64::from(word == "true")))
-        }
-        (Kind::Bool, _) => wrong("`true` or `false`", "write one of these two"),
-        (Kind::Float32, Literal::Number(value)) => {
-            let number: f32 = value.to_string().parse().unwrap_or(f32::NAN);
-            if number.is_finite() {
-                Ok(Value::Raw(u64::from(number.to_bits())))
-            } else {
-                wrong("within the reach of `f32`", "the greatest value is about 3.4e38")
-            }
-        }
-        (Kind::Float32, _) => wrong("a number", "write a number"),
-        (Kind::Enum { labels, .. }, Literal::Word(word)) => match labels.named(word) {
-            Some(label) => Ok(Value::Raw(label.code)),
-            None => Err(unknown_label(labels, word)),
-        },
-        (Kind::Enum { labels, .. }, _) => wrong(&format!("a label of `{}`", labels.name), "write one of its labels"),
-        (Kind::Flags(labels), Literal::Labels(set)) => {
-            let mut raw = 0u64;
-            for name in set {
-                match labels.named(&name.text) {
-                    Some(label) => raw |= 1 << label.code,
-                    None => return Err(unknown_label(labels, &name.text)),
-                }
-            }
-            Ok(Value::Raw(raw))
-        }
-        (Kind::Flags(_), _) => {
-            wrong("a set of flags", "write the flags that are set: `= [oil_hot, latch_stuck]`, or `= []`")
-        }
-        (Kind::Text { max }, Literal::Text(text)) => {
-            if text.len() <= *max as usize {
-                Ok(Value::Bytes(text.clone().into_bytes()))
-            } else {
-                Err((
-                    format!("this default has {} bytes, but the field holds {max}", text.len()),
-                    "shorten the text, or make the field longer".into(),
-                ))
-            }
-        }
-        (Kind::Bytes { length }, Literal::Text(text)) => match parse_hex(text) {
-            Some(bytes) if bytes.len() == *length as usize => Ok(Value::Bytes(bytes)),
-            _ => Err((
-                format!("this default is not {length} bytes in hex"),
-                "write two hex digits a byte: `= \"C6 39\"`".into(),
-            )),
-        },
-        (Kind::Text { .. } | Kind::Bytes { .. }, _) => wrong("a quoted text", "put it in quotes"),
-        (Kind::Spare { .. }, _) => wrong("possible", "spare space is always sent as zero"),
-    }
-}
-
-fn unknown_label(labels: &Arc<crate::model::Labelled>, word: &str) -> (String, String) {
-    let help = match nearest(word, labels.labels.iter().map(|label| label.name.as_str())) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => {
-            let all: Vec<_> = labels.labels.iter().map(|label| label.name.as_str()).collect();
-            format!("its labels are: {}", all.join(", "))
-        }
-    };
-    (format!("`{}` has no label `{word}`", labels.name), help)
 }

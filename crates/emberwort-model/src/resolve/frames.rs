@@ -1,94 +1,24 @@
-//! Channels: where the parts of a frame lie, what its checksums cover, which key selects which message.
+//! Frames: where their parts lie, what lengths count and checksums cover, and whether a receiver can find them.
 
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
-use crate::model::{ByteOrder, Medium};
-use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Plan, Role, Zone};
-use crate::source::Span;
-use crate::syntax::ast::{ChannelItem, File, FrameEnd, FrameItem, Name, PartKind, RoleItem};
-
-/// Longest frame of a channel that does not say it: of serial channels, and of packets.
-const DEFAULT_LIMIT: usize = 256;
-const DEFAULT_PACKET_LIMIT: usize = 1472;
-const GREATEST_LIMIT: i128 = 65_535;
+use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
+use crate::syntax::ast::{FrameItem, Name, PartKind, RoleItem};
 
 /// A part's place: the zone, its first bit, and one past its last bit; the body has none.
 #[derive(Clone, Copy)]
-enum Extent {
+pub(super) enum Extent {
     Bits(Zone, u32, u32),
     Body,
 }
 
-impl Resolver {
-    pub(super) fn channel(&mut self, item: &ChannelItem, byte_order: ByteOrder) -> Option<ChannelPlan> {
-        if item.damaged {
-            return None;
-        }
-        let place = item.name.span;
-        let medium = match &item.medium {
-            Some((medium, _)) => Some(medium.clone()),
-            None => {
-                self.missing(place, "channel", "medium", "medium uart 115200 8N1");
-                None
-            }
-        };
-        let packets = matches!(item.finding, Some((FrameEnd::Packet, _)));
-        let mut limit = if packets { DEFAULT_PACKET_LIMIT } else { DEFAULT_LIMIT };
-        if let Some(number) = item.limit {
-            match number.value.as_integer() {
-                Some(n) if (1..=GREATEST_LIMIT).contains(&n) => limit = n as usize,
-                _ => self.report(Finding::new(
-                    Code::BadSize,
-                    number.span,
-                    format!("the longest frame cannot have {} bytes", number.value),
-                    format!("choose a whole number from 1 to {GREATEST_LIMIT}"),
-                )),
-            }
-        }
-        let Some(frame) = &item.frame else {
-            self.report(Finding::new(
-                Code::MissingPart,
-                place,
-                format!("`{}` has no `frame` block, so nothing tells its messages apart", item.name.text),
-                "add, for example: frame { kind : u8 message  body }, on lines of their own",
-            ));
-            return None;
-        };
-        let medium = medium?;
-        let finder = match (&item.finding, &medium) {
-            (Some((FrameEnd::Cobs, _)), Medium::Uart { .. }) => FrameFinder::Cobs,
-            (Some((FrameEnd::Packet, _)), Medium::Udp { .. }) => FrameFinder::Packet,
-            (None, Medium::Uart { .. }) => FrameFinder::SyncLength,
-            (Some((_, span)), Medium::Uart { .. }) => {
-                let message = "a uart carries bytes and does not keep packets apart";
-                let help = "take `packet` out, and find frames by `sync` with a length part or by `stuffing cobs`";
-                self.report(Finding::new(Code::NoFrameEnd, *span, message, help));
-                return None;
-            }
-            (_, Medium::Udp { .. }) => {
-                let message = format!("`{}` runs over UDP, where each datagram is a frame", item.name.text);
-                self.report(Finding::new(Code::NoFrameEnd, place, message, "write `packet` in this channel"));
-                return None;
-            }
-        };
-        let mut channel = ChannelPlan {
-            name: item.name.text.clone(),
-            doc: item.doc.clone(),
-            medium,
-            limit,
-            finder,
-            byte_order,
-            sync: Vec::new(),
-            parts: Vec::new(),
-            head_bytes: 0,
-            tail_bytes: 0,
-            keys: Vec::new(),
-            greatest_body: 0,
-        };
-        let extents = self.extents(frame, &mut channel)?;
-        self.roles(frame, &extents, &mut channel)?;
-        self.finder(frame, &channel);
-        Some(channel)
+impl Resolver<'_> {
+    /// Lays out a frame and gives its parts their roles.
+    pub(super) fn frame(&mut self, frame: &FrameItem, channel: &mut ChannelPlan) -> Option<()> {
+        let extents = self.extents(frame, channel)?;
+        self.roles(frame, &extents, channel)?;
+        self.finder(frame, channel);
+        Some(())
     }
 
     /// Lays the parts out by the rules of fields.
@@ -340,102 +270,7 @@ impl Resolver {
                     help,
                 ));
             }
-            FrameFinder::Cobs | FrameFinder::Packet => {}
-        }
-    }
-
-    /// Gives every channel its messages by key, and checks that they fit.
-    pub(super) fn assign_keys(&mut self, plan: &mut Plan, file: &File) {
-        for (index, channel) in plan.channels.iter_mut().enumerate() {
-            let key_bits = channel.key_part().map(|part| part.bits);
-            let mut places: Vec<(u64, Span)> = Vec::new();
-            for (message_index, (message, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
-                if !message.message.channels.contains(&index) {
-                    continue;
-                }
-                let name = &item.name;
-                let (Some(bits), Some(id)) = (key_bits, message.message.id) else {
-                    let (text, help) = if key_bits.is_none() {
-                        (
-                            "no part of the frame says which message it carries",
-                            "add a part with the role `message`: `kind : u8 message`",
-                        )
-                    } else if item.id.is_some() || item.damaged {
-                        continue;
-                    } else {
-                        ("it has no id", "give it one: `id 0x21`")
-                    };
-                    self.report(
-                        Finding::new(
-                            Code::NoMessageKey,
-                            name.span,
-                            format!("on `{}`, `{}` cannot be told apart: {text}", channel.name, name.text),
-                            help,
-                        )
-                        .related(file.channels[index].name.span, "the channel"),
-                    );
-                    continue;
-                };
-                let id_span = item.id.map_or(name.span, |number| number.span);
-                if bits < 64 && id >> bits != 0 {
-                    self.report(Finding::new(
-                        Code::KeyTooLarge,
-                        id_span,
-                        format!("the id {id:#x} does not fit the {bits} bits that `{}` has for it", channel.name),
-                        format!("choose an id up to {:#x}, or widen the frame's `message` part", (1u64 << bits) - 1),
-                    ));
-                    continue;
-                }
-                if let Some((_, first)) = places.iter().find(|(other, _)| *other == id) {
-                    self.report(
-                        Finding::new(
-                            Code::DuplicateKey,
-                            id_span,
-                            format!("on `{}` the id {id:#04x} already selects another message", channel.name),
-                            "give one of the two another id, or let them travel on different channels",
-                        )
-                        .related(*first, "taken here"),
-                    );
-                    continue;
-                }
-                places.push((id, id_span));
-                let body = message.greatest_size();
-                self.fits(channel, body, name);
-                channel.keys.push((id, message_index));
-                channel.greatest_body = channel.greatest_body.max(body);
-            }
-            channel.keys.sort_unstable();
-        }
-    }
-
-    fn fits(&mut self, channel: &ChannelPlan, body: usize, name: &Name) {
-        let size = channel.frame_size(body);
-        if size > channel.limit {
-            self.report(Finding::new(
-                Code::FrameTooLong,
-                name.span,
-                format!(
-                    "with its longest body of {body} bytes, `{}` makes a frame of {size} bytes on `{}`, whose limit is {}",
-                    name.text, channel.name, channel.limit
-                ),
-                format!("shorten the message, or raise the limit: `limit {size} bytes`"),
-            ));
-        }
-        if let Some(part) = channel.part(|role| matches!(role, Role::Length { .. }))
-            && let Role::Length { other_bytes, unit } = part.role
-        {
-            let count = ((body + other_bytes) / unit) as u64;
-            if part.bits < 64 && count >> part.bits != 0 {
-                self.report(Finding::new(
-                    Code::FrameTooLong,
-                    name.span,
-                    format!(
-                        "the longest `{}` needs a length of {count}, but `{}` of `{}` has {} bits",
-                        name.text, part.name, channel.name, part.bits
-                    ),
-                    "widen the length part, or shorten the message",
-                ));
-            }
+            FrameFinder::Cobs | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }
 }

@@ -1,33 +1,89 @@
 //! From items to meaning: looks up names, checks numbers, and reports what cannot be.
 
+mod advice;
+mod channels;
+mod defaults;
 mod fields;
 mod frames;
+mod lines;
+mod places;
+mod records;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use crate::diagnostics::{Code, Finding, nearest};
-use crate::model::{Label, Labelled, Link, Message};
+use crate::model::{ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
 use crate::plan::{ChannelPlan, Plan};
 use crate::source::Span;
-use crate::syntax::ast::{ByteOrder, End, File, LabelledItem, MessageItem, Name, Number};
+use crate::syntax::ast::{ByteOrder, End, File, LabelItem, LabelledItem, MessageItem, Name, Number};
+use crate::syntax::parse_field_type;
 
 /// Looks up and checks all items. The plan is there if nothing stands in its way.
 pub(crate) fn resolve(file: &File, findings: Vec<Finding>) -> (Option<Plan>, Vec<Finding>) {
-    let mut resolver = Resolver { findings, labelled: BTreeMap::new(), names: HashMap::new() };
-    let plan = resolver.link(file);
+    let byte_order = file.links.first().and_then(|item| item.byte_order).map_or(ByteOrder::Little, |(order, _)| order);
+    let mut resolver = Resolver::new(file, byte_order, findings);
+    let plan = resolver.link();
     let mut findings = resolver.findings;
     findings.sort_by_key(|finding| (finding.span.start, finding.code));
     let broken = findings.iter().any(Finding::is_error);
     (plan.filter(|_| !broken), findings)
 }
 
-struct Resolver {
+/// The form that a type by itself stands for; enums, flag sets and tables are those of `plan`.
+pub(crate) fn field_of_type(text: &str, plan: Option<&Plan>) -> Result<Field, Vec<Finding>> {
+    let item = parse_field_type(text)?;
+    let file = File::default();
+    let order = plan.map_or(ByteOrder::Little, |plan| plan.link.byte_order);
+    let mut resolver = Resolver::new(&file, order, Vec::new());
+    if let Some(plan) = plan {
+        let labelled = plan.link.labelled.iter().map(|labels| (labels.name.clone(), labels.clone()));
+        resolver.labelled.extend(labelled);
+        for table in &plan.link.tables {
+            resolver.table_items.insert(table.name.clone(), 0);
+            resolver.tables.insert(table.name.clone(), Lookup::Done(Some(table.clone())));
+        }
+    }
+    match resolver.form(&item) {
+        Some(field) if resolver.findings.is_empty() => Ok(field),
+        _ => Err(resolver.findings),
+    }
+}
+
+/// Items by name; the first of each.
+fn index<'a>(names: impl Iterator<Item = &'a Name>) -> HashMap<String, usize> {
+    let mut found = HashMap::new();
+    for (n, name) in names.enumerate() {
+        found.entry(name.text.clone()).or_insert(n);
+    }
+    found
+}
+
+/// An item that is looked up when it is first used.
+enum Lookup<T> {
+    /// It is being looked up: who asks for it now asks in a circle.
+    Begun,
+    /// What came of it; `None` after findings.
+    Done(Option<Arc<T>>),
+}
+
+struct Resolver<'a> {
+    file: &'a File,
+    byte_order: ByteOrder,
+    revision: u32,
     findings: Vec<Finding>,
     /// In order of name, so that findings that list them are always the same.
     labelled: BTreeMap<String, Arc<Labelled>>,
+    records: BTreeMap<String, Lookup<Record>>,
+    tables: BTreeMap<String, Lookup<Table>>,
+    record_items: HashMap<String, usize>,
+    table_items: HashMap<String, usize>,
+    channels: HashMap<String, usize>,
+    messages: HashMap<String, usize>,
     /// Items by name, with the place of their first declaration.
     names: HashMap<String, Span>,
+    /// Names of enums, flag sets, records and tables that something refers to.
+    used: HashSet<String>,
 }
 
 /// How names of a kind are written.
@@ -37,7 +93,25 @@ enum Style {
     LowerSnake,
 }
 
-impl Resolver {
+impl<'a> Resolver<'a> {
+    fn new(file: &'a File, byte_order: ByteOrder, findings: Vec<Finding>) -> Self {
+        Self {
+            file,
+            byte_order,
+            revision: 1,
+            findings,
+            labelled: BTreeMap::new(),
+            records: BTreeMap::new(),
+            tables: BTreeMap::new(),
+            record_items: index(file.records.iter().map(|item| &item.name)),
+            table_items: index(file.tables.iter().map(|item| &item.name)),
+            channels: index(file.channels.iter().map(|item| &item.name)),
+            messages: index(file.messages.iter().map(|item| &item.name)),
+            names: HashMap::new(),
+            used: HashSet::new(),
+        }
+    }
+
     fn report(&mut self, finding: Finding) {
         self.findings.push(finding);
     }
@@ -79,7 +153,7 @@ impl Resolver {
         }
     }
 
-    fn unknown_name<'a>(&mut self, name: &Name, what: &str, known: impl Iterator<Item = &'a str> + Clone) {
+    fn unknown_name<'n>(&mut self, name: &Name, what: &str, known: impl Iterator<Item = &'n str> + Clone) {
         let help = match nearest(&name.text, known.clone()) {
             Some(near) => format!("did you mean `{near}`?"),
             None => {
@@ -97,7 +171,8 @@ impl Resolver {
         );
     }
 
-    fn link(&mut self, file: &File) -> Option<Plan> {
+    fn link(&mut self) -> Option<Plan> {
+        let file = self.file;
         if let Some(second) = file.links.get(1) {
             self.report(
                 Finding::new(
@@ -110,7 +185,6 @@ impl Resolver {
             );
         }
         let item = file.links.first();
-        let mut revision = 1;
         match item {
             None => self.report(Finding::new(
                 Code::NoLink,
@@ -123,17 +197,23 @@ impl Resolver {
                 match item.revision {
                     None if item.damaged => {}
                     None => self.missing(item.name.span, "link", "revision", "revision 1"),
-                    Some(number) => revision = self.revision(number, 1, u32::MAX),
+                    Some(number) => self.revision = self.checked_revision(number, 1, u32::MAX),
                 }
                 if item.byte_order.is_none() && !item.damaged {
                     self.missing(item.name.span, "link", "byte_order", "byte_order little");
                 }
             }
         }
-        let byte_order = item.and_then(|item| item.byte_order).map_or(ByteOrder::Little, |(order, _)| order);
-
         for item in &file.labelled {
             self.labelled(item);
+        }
+        for item in &file.records {
+            self.style(&item.name, Style::UpperCamel, "record");
+            self.declare(&item.name, "record");
+        }
+        for item in &file.tables {
+            self.style(&item.name, Style::UpperCamel, "table");
+            self.declare(&item.name, "table");
         }
         for item in &file.messages {
             self.style(&item.name, Style::UpperCamel, "message");
@@ -143,21 +223,29 @@ impl Resolver {
         for item in &file.channels {
             self.style(&item.name, Style::LowerSnake, "channel");
             self.declare(&item.name, "channel");
-            channels.push(self.channel(item, byte_order));
+            channels.push(self.channel(item));
         }
-        let messages: Vec<Arc<Message>> =
-            file.messages.iter().map(|item| Arc::new(self.message(item, file, revision))).collect();
+        let records = file.records.iter().filter_map(|item| self.record(&item.name.text)).collect();
+        let tables = file.tables.iter().filter_map(|item| self.table(&item.name.text)).collect();
+        let messages: Vec<Arc<Message>> = file.messages.iter().map(|item| Arc::new(self.message(item))).collect();
         let link = Link {
             name: item.map_or_else(String::new, |item| item.name.text.clone()),
             doc: item.map_or_else(String::new, |item| item.doc.clone()),
-            revision,
-            byte_order,
+            revision: self.revision,
+            byte_order: self.byte_order,
             labelled: file.labelled.iter().filter_map(|l| self.labelled.get(&l.name.text).cloned()).collect(),
+            records,
+            tables,
             messages,
         };
         let channels: Vec<ChannelPlan> = channels.into_iter().collect::<Option<_>>()?;
         let mut plan = Plan::new(link, channels);
-        self.assign_keys(&mut plan, file);
+        self.places(&plan);
+        if self.findings.iter().any(Finding::is_error) && plan.messages.len() != file.messages.len() {
+            return None;
+        }
+        self.assign_keys(&mut plan);
+        self.advise(&plan);
         Some(plan)
     }
 
@@ -170,7 +258,7 @@ impl Resolver {
         ));
     }
 
-    fn revision(&mut self, number: Number, least: u32, greatest: u32) -> u32 {
+    fn checked_revision(&mut self, number: Number, least: u32, greatest: u32) -> u32 {
         match number.value.as_integer().and_then(|n| u32::try_from(n).ok()) {
             Some(n) if (least..=greatest).contains(&n) => n,
             _ => {
@@ -196,13 +284,25 @@ impl Resolver {
         let what = if item.flags { "flag set" } else { "enum" };
         self.style(&item.name, Style::UpperCamel, what);
         self.declare(&item.name, what);
+        let labels = self.labels(item, what);
+        let labelled = Labelled {
+            name: item.name.text.clone(),
+            doc: item.doc.clone(),
+            flags: item.flags,
+            bits: item.bits,
+            labels,
+        };
+        self.labelled.entry(item.name.text.clone()).or_insert_with(|| Arc::new(labelled));
+    }
+
+    fn labels(&mut self, item: &LabelledItem, what: &str) -> Vec<Label> {
         let greatest: u64 = match (item.flags, item.bits) {
             (true, bits) => u64::from(bits) - 1,
             (false, 64) => u64::MAX,
             (false, bits) => (1 << bits) - 1,
         };
         let mut labels: Vec<Label> = Vec::new();
-        let mut places: Vec<Span> = Vec::new();
+        let (mut codes, mut names): (HashMap<u64, &LabelItem>, HashMap<&str, &LabelItem>) = Default::default();
         for label in &item.labels {
             self.style(&label.name, Style::LowerSnake, "label");
             let Some(code) =
@@ -219,42 +319,31 @@ impl Resolver {
                 );
                 continue;
             };
-            if let Some(first) = labels.iter().position(|other| other.code == code) {
+            let place = |other: &LabelItem| other.code.span.to(other.name.span);
+            if let Some(first) = codes.get(&code) {
+                let message = format!("`{}` and `{}` have the same code {code}", first.name.text, label.name.text);
+                let help = "give each label a code of its own";
                 self.report(
-                    Finding::new(
-                        Code::DuplicateCode,
-                        label.code.span,
-                        format!("`{}` and `{}` have the same code {code}", labels[first].name, label.name.text),
-                        "give each label a code of its own",
-                    )
-                    .related(places[first], "used here already"),
+                    Finding::new(Code::DuplicateCode, label.code.span, message, help)
+                        .related(place(first), "used here already"),
                 );
-            } else if let Some(first) = labels.iter().position(|other| other.name == label.name.text) {
+            } else if let Some(first) = names.get(label.name.text.as_str()) {
+                let message = format!("`{}` already labels code {}", label.name.text, first.code.value);
+                let help = "give each code a label of its own";
                 self.report(
-                    Finding::new(
-                        Code::DuplicateName,
-                        label.name.span,
-                        format!("`{}` already labels code {}", label.name.text, labels[first].code),
-                        "give each code a label of its own",
-                    )
-                    .related(places[first], "first used here"),
+                    Finding::new(Code::DuplicateName, label.name.span, message, help)
+                        .related(place(first), "first used here"),
                 );
             } else {
+                codes.insert(code, label);
+                names.insert(&label.name.text, label);
                 labels.push(Label { code, name: label.name.text.clone(), text: label.text.clone() });
-                places.push(label.code.span.to(label.name.span));
             }
         }
-        let labelled = Labelled {
-            name: item.name.text.clone(),
-            doc: item.doc.clone(),
-            flags: item.flags,
-            bits: item.bits,
-            labels,
-        };
-        self.labelled.entry(item.name.text.clone()).or_insert_with(|| Arc::new(labelled));
+        labels
     }
 
-    fn message(&mut self, item: &MessageItem, file: &File, revision: u32) -> Message {
+    fn message(&mut self, item: &MessageItem) -> Message {
         let from = match item.from {
             Some((end, _)) => end,
             None => {
@@ -264,75 +353,69 @@ impl Resolver {
                 End::Device
             }
         };
-        let mut fields = Vec::new();
-        let mut places: HashMap<String, Span> = HashMap::new();
-        let mut last = 1;
-        for section in &item.sections {
-            let since = match section.revision {
-                None => 1,
-                Some(number) => self.revision(number, last + 1, revision),
-            };
-            last = last.max(since);
-            for field in &section.fields {
-                if let Some(name) = &field.name {
-                    self.style(name, Style::LowerSnake, "field");
-                    if let Some(first) = places.insert(name.text.clone(), name.span) {
-                        self.report(
-                            Finding::new(
-                                Code::DuplicateName,
-                                name.span,
-                                format!("`{}` already has a field `{}`", item.name.text, name.text),
-                                "give one of the two another name",
-                            )
-                            .related(first, "first used here"),
-                        );
-                    }
-                }
-                fields.extend(self.field(field, since));
-            }
-        }
+        let fields = self.group(&item.name, &item.sections, Some(item));
         let mut channels = Vec::new();
-        for name in &item.on {
-            match file.channels.iter().position(|channel| channel.name.text == name.text) {
-                Some(index) if channels.contains(&index) => self.report(Finding::new(
+        let mut keys = Vec::new();
+        for on in &item.on {
+            let name = &on.channel;
+            match self.channels.get(&name.text) {
+                Some(index) if channels.contains(index) => self.report(Finding::new(
                     Code::DuplicateStatement,
                     name.span,
                     format!("`{}` already travels on `{}`", item.name.text, name.text),
                     "take one of the two out",
                 )),
-                Some(index) => channels.push(index),
-                None => self.unknown_name(name, "channel", file.channels.iter().map(|c| c.name.text.as_str())),
+                Some(index) => {
+                    channels.push(*index);
+                    let key = on.key.and_then(|key| {
+                        let value = self.key_number(key.number)?;
+                        Some(ChannelKey { value, extended: key.extended })
+                    });
+                    keys.push(key);
+                }
+                None => {
+                    let known = &self.file.channels;
+                    self.unknown_name(name, "channel", known.iter().map(|c| c.name.text.as_str()));
+                }
             }
         }
         let mut answered_by = Vec::new();
         for name in &item.answered_by {
-            match file.messages.iter().position(|message| message.name.text == name.text) {
-                Some(index) => answered_by.push(index),
-                None => self.unknown_name(name, "message", file.messages.iter().map(|m| m.name.text.as_str())),
+            match self.messages.get(&name.text) {
+                Some(index) => answered_by.push(*index),
+                None => {
+                    let known = &self.file.messages;
+                    self.unknown_name(name, "message", known.iter().map(|m| m.name.text.as_str()));
+                }
             }
         }
-        let id = item.id.and_then(|number| match number.value.as_integer().and_then(|n| u64::try_from(n).ok()) {
-            Some(id) => Some(id),
-            None => {
-                self.report(Finding::new(
-                    Code::KeyTooLarge,
-                    number.span,
-                    format!("{} cannot be a message's id", number.value),
-                    "choose a whole number that fits the frame's `message` part",
-                ));
-                None
-            }
-        });
+        let id = item.id.and_then(|number| self.key_number(number));
+        let line = item.line.as_ref().and_then(|(text, span)| self.line(text, *span, &fields));
         Message {
             name: item.name.text.clone(),
             doc: item.doc.clone(),
             id,
             from,
-            every: item.every,
+            every: item.every.map(|(every, _)| every),
             channels,
+            keys,
+            line,
             answered_by,
             within: item.within,
             fields,
         }
+    }
+
+    fn key_number(&mut self, number: Number) -> Option<u64> {
+        let key = number.value.as_integer().and_then(|n| u64::try_from(n).ok());
+        if key.is_none() {
+            self.report(Finding::new(
+                Code::KeyTooLarge,
+                number.span,
+                format!("{} cannot be a message's key", number.value),
+                "choose a whole number that fits what selects the message: an id, a port, a CAN identifier",
+            ));
+        }
+        key
     }
 }

@@ -53,17 +53,100 @@ impl End {
     }
 }
 
-/// All items of a definition file, in their order.
+/// How many elements or bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Length {
+    /// Exactly so many.
+    Exact(u32),
+    /// A count in front, and at most so many.
+    UpTo(u32),
+    /// As many as there are up to the body's end.
+    Rest,
+}
+
+/// All items of a definition, in their order; those of imported files stand behind those of the importing one.
 #[derive(Clone, Debug, Default)]
 pub struct File {
+    /// `import` items.
+    pub imports: Vec<ImportItem>,
     /// `link` items; a definition has one.
     pub links: Vec<LinkItem>,
     /// `enum` and `flags` items.
     pub labelled: Vec<LabelledItem>,
+    /// `record` items.
+    pub records: Vec<RecordItem>,
+    /// `table` items.
+    pub tables: Vec<TableItem>,
     /// `message` items.
     pub messages: Vec<MessageItem>,
     /// `channel` items.
     pub channels: Vec<ChannelItem>,
+}
+
+impl File {
+    /// Takes the items of an imported file in.
+    pub fn absorb(&mut self, mut other: File) {
+        self.links.append(&mut other.links);
+        self.labelled.append(&mut other.labelled);
+        self.records.append(&mut other.records);
+        self.tables.append(&mut other.tables);
+        self.messages.append(&mut other.messages);
+        self.channels.append(&mut other.channels);
+    }
+}
+
+/// `import "PATH"`
+#[derive(Clone, Debug)]
+pub struct ImportItem {
+    /// The path as written.
+    pub path: String,
+    /// Its place.
+    pub span: Span,
+}
+
+/// `record NAME [growing] { … }`
+#[derive(Clone, Debug)]
+pub struct RecordItem {
+    /// Its documentation.
+    pub doc: String,
+    /// Its name.
+    pub name: Name,
+    /// Whether `growing` stands behind the name.
+    pub growing: bool,
+    /// The fields: those of revision 1 first, then each `added in`.
+    pub sections: Vec<SectionItem>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
+}
+
+/// `table NAME : uN { … }`
+#[derive(Clone, Debug)]
+pub struct TableItem {
+    /// Its documentation.
+    pub doc: String,
+    /// Its name.
+    pub name: Name,
+    /// Width of its keys in bits.
+    pub bits: u8,
+    /// The entries in order of declaration.
+    pub entries: Vec<EntryItem>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
+}
+
+/// `KEY NAME : TYPE [read] [write] [kept]`
+#[derive(Clone, Debug)]
+pub struct EntryItem {
+    /// The number.
+    pub key: Number,
+    /// Its name and type.
+    pub field: FieldItem,
+    /// `read`
+    pub read: bool,
+    /// `write`
+    pub write: bool,
+    /// `kept`
+    pub kept: bool,
 }
 
 /// `link NAME { … }`
@@ -119,9 +202,11 @@ pub struct MessageItem {
     /// `from device|host`
     pub from: Option<Spanned<End>>,
     /// `every DURATION`, in nanoseconds.
-    pub every: Option<u64>,
-    /// `on CHANNEL, …`
-    pub on: Vec<Name>,
+    pub every: Option<Spanned<u64>>,
+    /// `on CHANNEL [port N | can_id N [extended]], …`
+    pub on: Vec<OnItem>,
+    /// `line "PATTERN"`, with its quotes still around it.
+    pub line: Option<Spanned<String>>,
     /// `answered by MESSAGE, …`
     pub answered_by: Vec<Name>,
     /// `within DURATION`, in nanoseconds.
@@ -130,6 +215,48 @@ pub struct MessageItem {
     pub sections: Vec<SectionItem>,
     /// Whether a statement of it could not be read.
     pub damaged: bool,
+}
+
+/// A channel that a message travels on, and its key there.
+#[derive(Clone, Debug)]
+pub struct OnItem {
+    /// The channel.
+    pub channel: Name,
+    /// What selects the message there, if no frame part does.
+    pub key: Option<KeyItem>,
+}
+
+/// `port N`, `can_id N [extended]`
+#[derive(Clone, Copy, Debug)]
+pub struct KeyItem {
+    /// What kind of key it is.
+    pub kind: KeyKind,
+    /// The key.
+    pub number: Number,
+    /// Whether `extended` stands behind it.
+    pub extended: bool,
+}
+
+/// What can select a message outside the frame.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum KeyKind {
+    /// A port of the network.
+    Port,
+    /// A CAN identifier.
+    CanId,
+    /// The size of the body.
+    Size,
+}
+
+impl KeyKind {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            KeyKind::Port => "port",
+            KeyKind::CanId => "can_id",
+            KeyKind::Size => "size",
+        }
+    }
 }
 
 /// The fields before the first `added in`, or those of one `added in N { … }`.
@@ -146,7 +273,7 @@ pub struct SectionItem {
 pub struct FieldItem {
     /// Its documentation.
     pub doc: String,
-    /// The name; `None` for spare space.
+    /// The name; `None` for spare space and elements of lists.
     pub name: Option<Name>,
     /// The type.
     pub ty: TypeExpr,
@@ -155,11 +282,49 @@ pub struct FieldItem {
     /// The unit, empty if there is none.
     pub unit: String,
     /// `optional`
-    pub optional: bool,
+    pub optional: Option<Span>,
     /// `or none`
     pub none: Option<Span>,
     /// `= VALUE`
     pub default: Option<Spanned<Literal>>,
+    /// `be`, `le`
+    pub order: Option<Spanned<ByteOrder>>,
+    /// `at BYTE.BIT`
+    pub at: Option<Spanned<(u32, u8)>>,
+    /// `counter`
+    pub counter: Option<Span>,
+    /// `retired`
+    pub retired: Option<Span>,
+}
+
+impl FieldItem {
+    /// Its name; empty without one.
+    pub fn shown(&self) -> &str {
+        self.name.as_ref().map_or("", |name| name.text.as_str())
+    }
+
+    /// The table of a `value of …`; empty for other types.
+    pub fn table_name(&self) -> &str {
+        if let TypeExpr::ValueOf { table, .. } = &self.ty { &table.text } else { "" }
+    }
+
+    /// A field with nothing but a name and a type.
+    pub fn plain(name: Option<Name>, ty: TypeExpr, ty_span: Span) -> Self {
+        Self {
+            doc: String::new(),
+            name,
+            ty,
+            ty_span,
+            unit: String::new(),
+            optional: None,
+            none: None,
+            default: None,
+            order: None,
+            at: None,
+            counter: None,
+            retired: None,
+        }
+    }
 }
 
 /// A field's type as written.
@@ -196,25 +361,83 @@ pub enum TypeExpr {
     },
     /// `bool`
     Bool,
-    /// `f32`
-    Float32,
-    /// The name of an enum or a flag set.
-    Named(Name),
-    /// `text[..N]`
-    Text {
-        /// Most bytes.
-        max: u32,
+    /// `f16`, `f32`, `f64`
+    Float(u8),
+    /// `compact u32`
+    Compact {
+        /// Whether it is `i…`.
+        signed: bool,
+        /// Width of the largest value.
+        bits: u8,
     },
-    /// `bytes[N]`
-    Bytes {
-        /// Exact number of bytes.
-        length: u32,
+    /// `time s`, `time ms`
+    Time {
+        /// Whether it counts milliseconds.
+        milliseconds: bool,
+    },
+    /// The name of an enum, a flag set or a record.
+    Named(Name),
+    /// `text[8]`, `ascii[..N]`, `text[rest]`
+    Text {
+        /// Whether it is `ascii`.
+        ascii: bool,
+        /// How many bytes.
+        length: Length,
+    },
+    /// `bytes[N]`, `bytes[..N]`, `bytes[rest]`
+    Bytes(Length),
+    /// `[N] TYPE`, `[..N] TYPE`, `[rest] TYPE`
+    List {
+        /// The type of each element.
+        element: Box<FieldItem>,
+        /// How many.
+        length: Length,
+    },
+    /// `by FIELD { … }`
+    By {
+        /// The deciding field.
+        field: Name,
+        /// The forms.
+        cases: Vec<CaseItem>,
+        /// The form behind `else`.
+        otherwise: Option<Box<FieldItem>>,
+    },
+    /// `key of TABLE`
+    KeyOf(Name),
+    /// `value of TABLE by [MESSAGE.]FIELD`
+    ValueOf {
+        /// The table.
+        table: Name,
+        /// The request whose field decides; `None` for a field of the same message.
+        request: Option<Name>,
+        /// The deciding field.
+        field: Name,
+    },
+    /// `frame of CHANNEL`
+    FrameOf(Name),
+    /// `exactly VALUE : TYPE`
+    Exactly {
+        /// The constant.
+        value: Number,
+        /// Whether its type is signed.
+        signed: bool,
+        /// The width of its type in bits.
+        bits: u8,
     },
     /// `spare N bits`, `spare N bytes`
     Spare {
         /// Number of bits.
         bits: u32,
     },
+}
+
+/// `CASE NAME : TYPE`
+#[derive(Clone, Debug)]
+pub struct CaseItem {
+    /// The number or label that selects it.
+    pub case: Spanned<Literal>,
+    /// Its name and type.
+    pub field: FieldItem,
 }
 
 /// A default as written.
@@ -241,17 +464,28 @@ pub struct ChannelItem {
     pub medium: Option<Spanned<Medium>>,
     /// `limit N bytes`
     pub limit: Option<Number>,
-    /// `stuffing cobs`, `packet`
+    /// `stuffing cobs`, `packet`, `lines lf`
     pub finding: Option<Spanned<FrameEnd>>,
-    /// `frame { … }`
-    pub frame: Option<FrameItem>,
+    /// `select by …`
+    pub select: Option<Spanned<KeyKind>>,
+    /// `frame { … }`, or one for each direction.
+    pub frames: Vec<FrameItem>,
     /// Whether a statement of it could not be read.
     pub damaged: bool,
 }
 
-/// What a channel runs over.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Medium {
+/// What a channel runs over, and what sending costs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Medium {
+    /// What it is, and its speed.
+    pub kind: MediumKind,
+    /// `tx CURRENT mA at VOLTAGE V`: current and voltage while sending.
+    pub sending: Option<(Decimal, Decimal)>,
+}
+
+/// The kinds of media, with their speeds.
+#[derive(Clone, Debug, PartialEq)]
+pub enum MediumKind {
     /// An asynchronous serial line.
     Uart {
         /// Bits a second.
@@ -263,11 +497,87 @@ pub enum Medium {
         /// Stop bits, 1 or 2.
         stop_bits: u8,
     },
+    /// A serial peripheral interface; each transfer is a frame.
+    Spi {
+        /// Clock in hertz.
+        hertz: u32,
+    },
+    /// A two-wire bus; each transfer is a frame.
+    I2c {
+        /// Clock in hertz.
+        hertz: u32,
+    },
+    /// A controller area network (ISO 11898-1).
+    Can {
+        /// Bits a second.
+        bitrate: u32,
+        /// Bits a second of the data phase, if frames are CAN FD.
+        data_bitrate: Option<u32>,
+    },
+    /// A LoRa radio.
+    Lora {
+        /// Spreading factor, 7 to 12.
+        spreading: u8,
+        /// Bandwidth in hertz.
+        bandwidth: u32,
+        /// The second number of the coding rate 4/5 to 4/8.
+        coding: u8,
+        /// Greatest share of the time that a device may send, in percent.
+        duty: Option<Decimal>,
+        /// Bytes that the network adds to each frame.
+        overhead: Option<u32>,
+    },
     /// Datagrams of the User Datagram Protocol (RFC 768).
     Udp {
         /// Port number.
         port: u16,
+        /// Whether it goes over IPv6.
+        ipv6: bool,
+        /// Bits a second of the Ethernet below.
+        bitrate: u32,
     },
+    /// A connection of the Transmission Control Protocol (RFC 9293).
+    Tcp {
+        /// Port number.
+        port: u16,
+        /// Whether it goes over IPv6.
+        ipv6: bool,
+        /// Bits a second of the Ethernet below.
+        bitrate: u32,
+    },
+    /// Any other stream of bytes.
+    Stream {
+        /// Bits a second.
+        bitrate: u32,
+    },
+}
+
+impl MediumKind {
+    /// Whether it keeps packets apart.
+    pub fn keeps_packets(&self) -> bool {
+        match self {
+            MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Can { .. }
+            | MediumKind::Lora { .. }
+            | MediumKind::Udp { .. } => true,
+            MediumKind::Uart { .. } | MediumKind::Tcp { .. } | MediumKind::Stream { .. } => false,
+        }
+    }
+
+    /// The word for it.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            MediumKind::Uart { .. } => "uart",
+            MediumKind::Spi { .. } => "spi",
+            MediumKind::I2c { .. } => "i2c",
+            MediumKind::Can { .. } => "can",
+            MediumKind::Lora { .. } => "lora",
+            MediumKind::Udp { .. } => "udp",
+            MediumKind::Tcp { .. } => "tcp",
+            MediumKind::Stream { .. } => "stream",
+        }
+    }
 }
 
 /// How the end of a frame is known, where the frame's parts do not say it.
@@ -277,11 +587,18 @@ pub enum FrameEnd {
     Cobs,
     /// `packet`: the medium keeps frames apart.
     Packet,
+    /// `lines lf`, `lines crlf`: each line of text is a frame.
+    Lines {
+        /// Whether lines end with a carriage return and a line feed.
+        crlf: bool,
+    },
 }
 
-/// `frame { … }`
+/// `frame { … }`, `frame from host { … }`
 #[derive(Clone, Debug)]
 pub struct FrameItem {
+    /// The end that sends these frames, where the directions differ.
+    pub from: Option<End>,
     /// The parts in the order in which they are sent.
     pub parts: Vec<PartItem>,
     /// Place of the word `frame`.

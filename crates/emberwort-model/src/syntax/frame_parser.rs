@@ -1,13 +1,17 @@
 //! Channels and their frames: media, limits, parts and roles.
 
-use super::ast::{ChannelItem, FrameEnd, FrameItem, Medium, Name, PartItem, PartKind, RoleItem};
+use super::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, Medium, MediumKind, Name, PartItem, PartKind, RoleItem};
 use super::lexer::TokenKind;
 use super::parser::Parser;
 use crate::algorithm::{Algorithm, Crc};
 use crate::diagnostics::{Code, Finding, nearest};
+use crate::number::Decimal;
 use crate::source::Span;
 
-const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "packet"];
+const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "packet", "select"];
+const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
+/// The speed of an Ethernet that says no other.
+const ETHERNET_BITRATE: u32 = 100_000_000;
 const ROLE_WORDS: &[&str] = &["message", "length", "address", "sequence", "revision"];
 
 impl Parser<'_> {
@@ -49,24 +53,54 @@ impl Parser<'_> {
                     _ => return self.unknown_word("as a stuffing", &["cobs", "slip", "hdlc", "escape"]),
                 }
             }
-            "lines" | "gap" | "select" => {
-                let help = "use `sync` with a length part, `stuffing cobs` or `packet`, and a `message` part, for now";
-                return self.not_built_yet(token.span, &format!("`{word}` channels"), help);
+            "lines" => {
+                self.next();
+                let end = self.peek();
+                let crlf = match self.text_of(end) {
+                    "lf" => false,
+                    "crlf" => true,
+                    _ => return self.unknown_word("as a line's end", &["lf", "crlf"]),
+                };
+                self.next();
+                let span = token.span.to(end.span);
+                self.once(&mut item.finding, (FrameEnd::Lines { crlf }, span), "lines", token.span);
+            }
+            "gap" => {
+                let help = "use `sync` with a length part, or `stuffing cobs`, for now";
+                return self.not_built_yet(token.span, "frames that end with silence", help);
+            }
+            "select" => {
+                self.next();
+                self.expect_word("by", "write `select by port`, `select by can_id` or `select by size`")?;
+                let kind = self.peek();
+                let key = match self.text_of(kind) {
+                    "port" => KeyKind::Port,
+                    "can_id" => KeyKind::CanId,
+                    "size" => KeyKind::Size,
+                    _ => return self.unknown_word("as what selects a message", &["port", "can_id", "size"]),
+                };
+                self.next();
+                self.once(&mut item.select, (key, token.span.to(kind.span)), "select", token.span);
             }
             "frame" => {
                 self.next();
-                if self.is_word("from") {
-                    let span = self.peek().span;
-                    let help = "describe one frame for both directions for now";
-                    return self.not_built_yet(span, "frames that differ by direction", help);
-                }
+                let from = if self.eat_word("from") { Some(self.end_of_link()?) } else { None };
                 let mut parts = Vec::new();
                 self.block(|p| {
                     let part = p.part()?;
                     parts.push(part);
                     Some(())
                 })?;
-                self.once(&mut item.frame, FrameItem { parts, span: token.span }, "frame", token.span);
+                if item.frames.iter().any(|other| other.from == from || other.from.is_none() || from.is_none()) {
+                    self.report(Finding::new(
+                        Code::DuplicateStatement,
+                        token.span,
+                        "this channel already has a frame for this direction",
+                        "describe one frame for both directions, or one `frame from host` and one `frame from device`",
+                    ));
+                } else {
+                    item.frames.push(FrameItem { from, parts, span: token.span });
+                }
             }
             _ => return self.unknown_word("in a channel", CHANNEL_WORDS),
         }
@@ -74,10 +108,29 @@ impl Parser<'_> {
     }
 
     fn medium(&mut self) -> Option<Medium> {
+        let kind = self.medium_kind()?;
+        let mut medium = Medium { kind, sending: None };
+        if self.eat_word("tx") {
+            let help = "write `tx 44 mA at 3.3 V`: the current while sending, and the supply";
+            let current = self.number("the current while sending")?;
+            self.expect_word("mA", help)?;
+            self.expect_word("at", help)?;
+            let voltage = self.number("the supply's voltage")?;
+            self.expect_word("V", help)?;
+            medium.sending = Some((current.value, voltage.value));
+        }
+        Some(medium)
+    }
+
+    fn medium_kind(&mut self) -> Option<MediumKind> {
         let token = self.peek();
-        match self.text_of(token) {
+        let word = self.text_of(token);
+        if !MEDIA.contains(&word) || token.kind != TokenKind::Word {
+            return self.unknown_word("as a medium", MEDIA);
+        }
+        self.next();
+        Some(match word {
             "uart" => {
-                self.next();
                 let (baud, _) = self.whole("a speed in bits a second", 1, 100_000_000, Code::BadNumber)?;
                 let format = self.peek();
                 let bad = "write data bits, parity and stop bits, as in `uart 115200 8N1`";
@@ -88,22 +141,108 @@ impl Parser<'_> {
                     return self.unexpected("a character format", bad);
                 }
                 self.next();
-                Some(Medium::Uart {
+                MediumKind::Uart {
                     baud: baud as u32,
                     data_bits: data - b'0',
                     parity: parity as char,
                     stop_bits: stop - b'0',
-                })
+                }
             }
-            "udp" => {
-                self.next();
-                let (port, _) = self.whole("a UDP port", 1, 65_535, Code::BadNumber)?;
-                Some(Medium::Udp { port: port as u16 })
+            "udp" | "tcp" => {
+                let port = self.whole("a port", 1, 65_535, Code::BadNumber)?.0 as u16;
+                let ipv6 = self.eat_word("ipv6");
+                let bitrate =
+                    if self.eat_word("at") { self.speed("bit/s", "udp 4850 at 100 Mbit/s")? } else { ETHERNET_BITRATE };
+                if word == "udp" {
+                    MediumKind::Udp { port, ipv6, bitrate }
+                } else {
+                    MediumKind::Tcp { port, ipv6, bitrate }
+                }
             }
-            "spi" | "i2c" | "can" | "lora" | "tcp" | "stream" => {
-                self.not_built_yet(token.span, "media other than `uart` and `udp`", "use one of these two for now")
+            "spi" => MediumKind::Spi { hertz: self.speed("Hz", "spi 2 MHz")? },
+            "i2c" => MediumKind::I2c { hertz: self.speed("Hz", "i2c 400 kHz")? },
+            "stream" => MediumKind::Stream { bitrate: self.speed("bit/s", "stream 1 Mbit/s")? },
+            "can" => {
+                let bitrate = self.speed("bit/s", "can 250 kbit/s")?;
+                let data_bitrate =
+                    if self.eat_word("fd") { Some(self.speed("bit/s", "can 500 kbit/s fd 2 Mbit/s")?) } else { None };
+                MediumKind::Can { bitrate, data_bitrate }
             }
-            _ => self.unknown_word("as a medium", &["uart", "udp", "spi", "i2c", "can", "lora", "tcp", "stream"]),
+            _ => return self.lora(),
+        })
+    }
+
+    fn lora(&mut self) -> Option<MediumKind> {
+        let token = self.peek();
+        let spreading = self.text_of(token).strip_prefix("sf").and_then(|digits| digits.parse::<u8>().ok());
+        let Some(spreading) = spreading.filter(|spreading| (7..=12).contains(spreading)) else {
+            return self
+                .unexpected("a spreading factor", "write `sf7` to `sf12`, as in `lora sf9 125 kHz 4/5 duty 1 %`");
+        };
+        self.next();
+        let bandwidth = self.speed("Hz", "lora sf9 125 kHz 4/5")?;
+        let bad = "write a coding rate from `4/5` to `4/8`";
+        if self.text_of(self.peek()) != "4" {
+            return self.unexpected("a coding rate", bad);
+        }
+        self.next();
+        self.expect_punct('/', bad)?;
+        let (coding, _) = self.whole("a coding rate", 5, 8, Code::BadNumber)?;
+        let (mut duty, mut overhead) = (None, None);
+        loop {
+            let start = self.peek().span;
+            if self.eat_word("duty") {
+                let share = self.number("a share of the time")?;
+                self.expect_punct('%', "write `duty 1 %`")?;
+                self.once(&mut duty, share.value, "duty", start);
+            } else if self.eat_word("overhead") {
+                let (bytes, _) = self.whole("a number of bytes", 0, 200, Code::BadSize)?;
+                if !self.eat_word("bytes") && !self.eat_word("byte") {
+                    return self.unexpected("`bytes`", "write `overhead 13 bytes`");
+                }
+                self.once(&mut overhead, bytes as u32, "overhead", start);
+            } else {
+                return Some(MediumKind::Lora { spreading, bandwidth, coding: coding as u8, duty, overhead });
+            }
+        }
+    }
+
+    /// A speed: a plain number, or one with a unit such as `kHz` or `Mbit/s`.
+    fn speed(&mut self, unit: &str, example: &str) -> Option<u32> {
+        let number = self.number("a speed")?;
+        let mut factor = 1i128;
+        let start = self.peek();
+        if start.kind == TokenKind::Word {
+            let (prefix, times) = match self.text_of(start).as_bytes() {
+                [b'k', ..] => ("k", 1_000),
+                [b'M', ..] => ("M", 1_000_000),
+                _ => ("", 1),
+            };
+            let wanted = format!("{prefix}{unit}");
+            if self.text_at(start.span.start, wanted.len()) == Some(wanted.as_str()) {
+                factor = times;
+                let end = start.span.start + wanted.len();
+                while self.peek().span.start < end {
+                    self.next();
+                }
+            }
+        }
+        let Decimal { mantissa, decimals } = number.value;
+        let value = mantissa.checked_mul(factor).zip(10i128.checked_pow(decimals));
+        match value.filter(|(value, unit)| value % unit == 0).map(|(value, unit)| value / unit) {
+            Some(value) if (1..=2_000_000_000).contains(&value) => Some(value as u32),
+            _ => {
+                self.report(Finding::new(
+                    Code::BadNumber,
+                    number.span,
+                    format!(
+                        "{} is no speed that can be used: it must be a whole number of {unit} up to 2,000,000,000",
+                        number.value
+                    ),
+                    format!("write, for example, `{example}`"),
+                ));
+                None
+            }
         }
     }
 

@@ -16,6 +16,8 @@ pub enum TokenKind {
     Text,
     /// A documentation comment, with its `##`.
     Doc,
+    /// Any other comment, with its `#`.
+    Comment,
     /// `..`
     DotDot,
     /// One of `{ } [ ] : = * + - / ^ % , . |`.
@@ -38,8 +40,8 @@ pub struct Token {
 /// The most tokens of strange characters that are reported one by one; a binary file has millions.
 const MOST_STRANGE: usize = 10;
 
-/// All tokens of a text, with an [`TokenKind::End`] at the end.
-pub fn tokens(text: &str, findings: &mut Vec<Finding>) -> Vec<Token> {
+/// All tokens of a text, with an [`TokenKind::End`] at the end. Places count from `base`.
+pub fn tokens(text: &str, base: usize, findings: &mut Vec<Finding>) -> Vec<Token> {
     let bytes = text.as_bytes();
     let mut out = Vec::with_capacity(text.len() / 4);
     let mut strange = 0usize;
@@ -58,11 +60,9 @@ pub fn tokens(text: &str, findings: &mut Vec<Finding>) -> Vec<Token> {
             b'#' => {
                 let end = memchr_newline(bytes, at);
                 let doc = bytes[at..end].starts_with(b"##");
-                at = end;
-                if !doc {
-                    continue;
-                }
-                TokenKind::Doc
+                // A carriage return in front of the line's end is no part of the comment.
+                at = if end > at && bytes[end - 1] == b'\r' { end - 1 } else { end };
+                if doc { TokenKind::Doc } else { TokenKind::Comment }
             }
             b'"' => {
                 at += 1;
@@ -75,7 +75,7 @@ pub fn tokens(text: &str, findings: &mut Vec<Finding>) -> Vec<Token> {
                 } else {
                     findings.push(Finding::new(
                         Code::OpenString,
-                        Span::new(start, at),
+                        Span::new(base + start, base + at),
                         "this text has an opening quote but no closing one on its line",
                         "put a `\"` at its end",
                     ));
@@ -107,7 +107,7 @@ pub fn tokens(text: &str, findings: &mut Vec<Finding>) -> Vec<Token> {
                 if strange <= MOST_STRANGE {
                     findings.push(Finding::new(
                         Code::StrangeCharacter,
-                        Span::new(start, at),
+                        Span::new(base + start, base + at),
                         format!("the character U+{:04X} has no place in a definition", c as u32),
                         "take it out; names are ASCII letters, digits and `_`, units with other characters stand in quotes",
                     ));
@@ -115,17 +115,18 @@ pub fn tokens(text: &str, findings: &mut Vec<Finding>) -> Vec<Token> {
                 continue;
             }
         };
-        out.push(Token { kind, span: Span::new(start, at) });
+        out.push(Token { kind, span: Span::new(base + start, base + at) });
     }
     if strange > MOST_STRANGE {
         findings.push(Finding::new(
             Code::StrangeCharacter,
-            Span::new(0, 0),
+            Span::new(base, base),
             format!("{} more characters have no place in a definition", strange - MOST_STRANGE),
             "is this really an .ember file? It may be binary, or in another encoding",
         ));
     }
-    out.push(Token { kind: TokenKind::End, span: Span::new(text.len(), text.len()) });
+    let end = base + text.len();
+    out.push(Token { kind: TokenKind::End, span: Span::new(end, end) });
     out
 }
 
@@ -167,7 +168,7 @@ mod tests {
     use super::*;
 
     fn kinds(text: &str) -> Vec<TokenKind> {
-        tokens(text, &mut Vec::new()).iter().map(|t| t.kind).collect()
+        tokens(text, 0, &mut Vec::new()).iter().map(|t| t.kind).collect()
     }
 
     #[test]
@@ -182,7 +183,7 @@ mod tests {
     #[test]
     fn an_open_quote_is_a_finding_and_reading_goes_on() {
         let mut findings = Vec::new();
-        let found = tokens("\"abc\nword", &mut findings);
+        let found = tokens("\"abc\nword", 0, &mut findings);
         assert_eq!(findings[0].code, Code::OpenString);
         assert_eq!(found[found.len() - 2].kind, TokenKind::Word);
     }

@@ -1,9 +1,13 @@
 //! From text to items: the lexer, the items, and the parser.
 
 pub mod ast;
+mod field_parser;
 mod frame_parser;
+mod item_parser;
 mod lexer;
 mod parser;
 
+pub(crate) use field_parser::TYPE_WORDS;
 pub use lexer::{Token, TokenKind, tokens};
-pub use parser::{parse, parse_algorithm};
+pub(crate) use parser::unquoted;
+pub use parser::{Parsed, parse, parse_algorithm, parse_field_type};

@@ -1,12 +1,15 @@
 //! `check`: reports what is wrong in definitions.
 
-use std::io::Write;
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use anyhow::Context;
+use emberwort_model::diagnostics::Severity;
+
 use super::Ending;
-use crate::cli::CheckArgs;
+use crate::cli::{CheckArgs, Deny, TableForm};
 use crate::output::{self, Look};
-use crate::project::{Project, read_definition};
+use crate::project::{Project, check_bytes, read_definition};
 use crate::render::{findings, plural};
 
 pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -15,24 +18,36 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let mut out = output::stdout();
     let mut ending = Ending::Clean;
     for file in &files {
-        let definition = read_definition(file)?;
-        let found = &definition.checked.findings;
-        out.write_all(findings::render(&definition.source, found, look.out).as_bytes())?;
-        let errors = found.iter().filter(|finding| finding.is_error()).count();
-        let warnings = found.len() - errors;
-        let mut parts = Vec::new();
-        if errors > 0 {
-            parts.push(plural(errors, "error"));
+        let checked = if file == Path::new("-") {
+            let mut bytes = Vec::new();
+            let most = emberwort_model::MOST_BYTES as u64 + 1;
+            io::stdin().lock().take(most).read_to_end(&mut bytes).context("standard input cannot be read")?;
+            check_bytes("standard input".into(), bytes)
+        } else {
+            read_definition(file)?
+        };
+        let found = &checked.findings;
+        let count = |severity: Severity| found.iter().filter(|finding| finding.code.severity() == severity).count();
+        let (errors, warnings, hints) = (count(Severity::Error), count(Severity::Warning), count(Severity::Hint));
+        if errors > 0 || warnings > 0 && args.deny == Some(Deny::Warnings) {
             ending = Ending::WithFindings;
         }
-        if warnings > 0 {
-            parts.push(plural(warnings, "warning"));
+        if args.form == TableForm::Ndjson {
+            out.write_all(findings::as_ndjson(&checked.sources, found).as_bytes())?;
+            continue;
+        }
+        out.write_all(findings::render(&checked.sources, found, look.out).as_bytes())?;
+        let mut parts = Vec::new();
+        for (count, what) in [(errors, "error"), (warnings, "warning"), (hints, "hint")] {
+            if count > 0 {
+                parts.push(plural(count, what));
+            }
         }
         if found.is_empty() {
             parts.push("no findings".into());
         }
         let mut line = format!("{}: {}", file.display(), parts.join(", "));
-        if let Some(plan) = &definition.checked.plan {
+        if let Some(plan) = &checked.plan {
             line.push_str(&format!(
                 " ({} revision {}: {}, {})",
                 plan.link.name,

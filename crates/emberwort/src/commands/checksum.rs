@@ -5,10 +5,10 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 
 use anyhow::{Context, bail};
-use emberwort_model::Source;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::syntax::parse_algorithm;
+use emberwort_model::{Source, Sources};
 use emberwort_wire::checksum::Checksum;
 use serde_json::json;
 
@@ -30,7 +30,7 @@ pub fn run(args: &ChecksumArgs, look: Look) -> anyhow::Result<Ending> {
     let (algorithm, name) = match parse_algorithm(text) {
         Ok(found) => found,
         Err(found) => {
-            eprint!("{}", findings::render(&Source::new("ALGORITHM", text), &found, look.err));
+            eprint!("{}", findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
             bail!("the algorithm cannot be read");
         }
     };

@@ -4,9 +4,11 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_model::Plan;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::MessagePlan;
-use emberwort_wire::{Values, decode, json};
+use emberwort_wire::json::{self, Writing};
+use emberwort_wire::{Values, decode};
 
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
@@ -19,7 +21,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let plan = load_plan(link, look)?;
     if let Some(name) = &args.body {
         let index = message_index(&plan, name)?;
-        return body(args, &plan.messages[index]);
+        return body(args, &plan, &plan.messages[index]);
     }
     let messages = args.message.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?;
     let style = RowStyle {
@@ -51,18 +53,14 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 }
 
 /// Decodes a bare body, given in hex.
-fn body(args: &DecodeArgs, plan: &MessagePlan) -> anyhow::Result<Ending> {
+fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<Ending> {
     let Some(bytes) = args.input.hex.as_deref().and_then(parse_hex) else {
         bail!("--hex wants pairs of hex digits, as in --hex '21 0A'");
     };
+    let from = plan.message.from;
     let mut values = Values::default();
     if let Err(error) = decode(plan, &bytes, &mut values) {
-        let field = match error {
-            emberwort_wire::BodyError::CountTooLarge { slot, .. } => {
-                format!(" (field {})", plan.message.fields[slot].name)
-            }
-            emberwort_wire::BodyError::Truncated { .. } => String::new(),
-        };
+        let field = error.slot().map_or(String::new(), |slot| format!(" (field {})", plan.message.fields[slot].name));
         bail!(
             "these {} bytes are no body of {}: {error}{field}\n`emberwort layout {}` shows what it holds",
             bytes.len(),
@@ -74,13 +72,13 @@ fn body(args: &DecodeArgs, plan: &MessagePlan) -> anyhow::Result<Ending> {
     match args.form_out {
         RowForm::Ndjson => {
             let mut line = String::new();
-            json::write_fields(plan, &values, args.raw, &mut line)?;
+            json::write_fields(plan, &values, Writing { raw: args.raw, inside: Some((link, from)) }, &mut line)?;
             writeln!(out, "{line}")?;
         }
         RowForm::Csv => bail!("a bare body is shown as tree or ndjson; --as csv is for captures"),
         RowForm::Table | RowForm::Tree => {
             let mut lines = Vec::new();
-            write_tree_fields(plan, &values, |line| lines.push(line.to_owned()));
+            write_tree_fields(link, plan, from, &values, |line| lines.push(line.to_owned()));
             for line in lines {
                 writeln!(out, "{line}")?;
             }

@@ -8,8 +8,10 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
+use emberwort_wire::frame::body_on;
 use emberwort_wire::text::{Filling, Given, Problem, fill};
-use emberwort_wire::{EncodeError, Framing, Header, Values, encode};
+use emberwort_wire::{Framing, Header, Values, encode};
 use serde_json::{Map, Value as Json};
 
 use super::{Ending, channel_index, message_index};
@@ -20,13 +22,7 @@ use crate::project::load_plan;
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
     let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
-    let mut encoder = Encoder {
-        on: on.map(|index| (index, Framing::new(Arc::new(plan.channels[index].clone())))),
-        args,
-        values: Values::default(),
-        bytes: Vec::new(),
-        plan,
-    };
+    let mut encoder = Encoder { on, args, values: Values::default(), bytes: Vec::new(), plan };
     match &args.values_from {
         Some(path) => encoder.rows(path)?,
         None => {
@@ -52,7 +48,8 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 struct Encoder<'a> {
     plan: Arc<Plan>,
     args: &'a EncodeArgs,
-    on: Option<(usize, Framing)>,
+    on: Option<usize>,
+
     values: Values,
     bytes: Vec<u8>,
 }
@@ -146,7 +143,7 @@ impl Encoder<'_> {
         if revision == 0 || (self.args.sender_revision.is_some() && revision > own) {
             bail!("the sender's revision must be from 1 to {own}, the revision of this definition");
         }
-        let filling = Filling { clamp: self.args.clamp, sections: compiled.sections_of(revision) };
+        let filling = Filling { clamp: self.args.clamp, revision: revision.min(own), plan: Some(&self.plan) };
         if let Err(more) = fill(compiled, given, filling, &mut self.values) {
             problems.extend(more);
         }
@@ -154,31 +151,38 @@ impl Encoder<'_> {
             let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
             bail!("{name} cannot be encoded:{}", lines.concat());
         }
-        let mut body = Vec::new();
-        encode(compiled, &self.values, filling.sections, &mut body).map_err(|error| {
-            let (EncodeError::Missing { slot }
-            | EncodeError::TooWide { slot, .. }
-            | EncodeError::WrongLength { slot, .. }) = error;
-            anyhow::anyhow!("{name} cannot be encoded: {}: {error}", compiled.message.fields[slot].name)
-        })?;
-        let Some((channel, framing)) = &self.on else {
-            self.print(&body);
-            return Ok(());
-        };
-        let channel = &self.plan.channels[*channel];
-        let Some(id) = compiled.message.id.filter(|_| channel.carries(index)) else {
+        let facing = self.on.map(|index| self.plan.channels[index].facing(compiled.message.from));
+        if let (Some(channel), Some(index_on)) = (facing, self.on)
+            && (channel.key_of(index).is_none() || !compiled.message.channels.contains(&index_on))
+        {
             let channels: Vec<&str> =
                 compiled.message.channels.iter().map(|index| self.plan.channels[*index].name.as_str()).collect();
             bail!("{name} does not travel on `{}`; it travels on: {}", channel.name, channels.join(", "));
+        }
+        let mut body = Vec::new();
+        let made = match facing {
+            Some(channel) => body_on(channel, compiled, &self.values, filling.revision, &mut body),
+            None => encode(compiled, &self.values, filling.revision, &mut body),
+        };
+        made.map_err(|error| {
+            let field = &compiled.message.fields[error.slot()].name;
+            anyhow::anyhow!("{name} cannot be encoded: {field}: {error}")
+        })?;
+        let Some(channel) = facing else {
+            self.print(&body);
+            return Ok(());
         };
         let header = Header {
-            key: id,
+            key: channel.key_of(index).unwrap_or(0),
             node: self.args.node.or(row.node).unwrap_or(0),
             sequence: self.args.sequence.or(row.sequence).unwrap_or(0),
             revision: u64::from(revision),
         };
         let mut frame = Vec::new();
-        framing.encode(&header, &body, &mut frame)?;
+        Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
+        if channel.key_is_outside() {
+            eprintln!("{name} goes to {}", outside_key(channel, header.key));
+        }
         self.print(&frame);
         Ok(())
     }
@@ -191,5 +195,14 @@ impl Encoder<'_> {
                 self.bytes.push(b'\n');
             }
         }
+    }
+}
+
+/// The key of a packet that stands outside its frame, in words.
+fn outside_key(channel: &ChannelPlan, key: u64) -> String {
+    match channel.selected_by {
+        KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id {:#010x}, extended", key & !EXTENDED_ID),
+        KeySource::CanId => format!("can_id {key:#05x}"),
+        _ => format!("port {key}"),
     }
 }

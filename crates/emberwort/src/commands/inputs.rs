@@ -13,7 +13,7 @@ use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use super::channel_index;
-use crate::cli::{CaptureForm, InputArgs};
+use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::output;
 
 /// What came of all inputs.
@@ -29,7 +29,7 @@ const PROGRESS_FROM: u64 = 32 << 20;
 /// Decodes all inputs into a sink.
 pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> anyhow::Result<(S, Reading)> {
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
-    let mut decoder = Decoder::new(plan.clone(), on, sink);
+    let mut decoder = Decoder::new(plan.clone(), on, sink).assuming_from(args.from.map(SenderEnd::end));
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     if let Some(hex) = &args.hex {
@@ -38,7 +38,10 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> an
         };
         need_channel(plan, on, "--hex")?;
         file_bytes = bytes.len() as u64;
-        source::read(Form::Raw, bytes.as_slice(), &mut decoder)?;
+        match keyed(args, plan, on)? {
+            Some((channel, key)) => decoder.packet(channel, key, &bytes),
+            None => drop(source::read(Form::Raw, bytes.as_slice(), &mut decoder)?),
+        }
     } else {
         if args.inputs.is_empty() {
             bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
@@ -56,6 +59,24 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> an
     }
     let (sink, statistics) = decoder.finish();
     Ok((sink, Reading { statistics, file_bytes, damage }))
+}
+
+/// The channel and the key of a packet that is given in hex, where its key does not stand in the frame.
+fn keyed(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<Option<(usize, u64)>> {
+    let Some(channel) = on else { return Ok(None) };
+    let outside = plan.channels[channel].key_is_outside();
+    match args.key {
+        Some(key) if outside => Ok(Some((channel, key))),
+        None if !outside => Ok(None),
+        Some(_) => bail!(
+            "--key is for channels that select messages by port or can_id; on `{}` the frame does",
+            plan.channels[channel].name
+        ),
+        None => bail!(
+            "on `{}` a key outside the frame selects the message\ngive the port or CAN identifier that the bytes came with: --key 2",
+            plan.channels[channel].name
+        ),
+    }
 }
 
 /// Bytes without any description need a channel.

@@ -58,7 +58,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let layout = rows(compiled);
     for row in layout.iter().cloned() {
         grid.add_row([
-            row.field,
+            "  ".repeat(row.depth) + if row.field.is_empty() { "(element)" } else { &row.field },
             row.place,
             row.bits,
             row.raw,
@@ -89,9 +89,9 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
 fn write_ndjson(plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
     let compiled = &plan.messages[index];
     for row in rows(compiled) {
-        let LayoutRow { field, place, bits, raw, physical, step, unit, default, since, doc } = row;
+        let LayoutRow { depth, field, place, bits, raw, physical, step, unit, default, since, doc } = row;
         let line = json!({
-            "message": compiled.message.name, "field": field, "place": place, "bits": bits, "raw": raw,
+            "message": compiled.message.name, "depth": depth, "field": field, "place": place, "bits": bits, "raw": raw,
             "physical": physical, "step": step, "unit": unit, "default": default, "since": since, "doc": doc,
         });
         writeln!(out, "{line}")?;

@@ -5,13 +5,13 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::{Context, bail};
-use emberwort_capture::writer::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
+use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
 use emberwort_capture::{PcapngWriter, lane_description};
 use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
-use emberwort_model::model::{End, Medium};
+use emberwort_model::model::{End, MediumKind};
 use serde_json::{Value as Json, json};
 
 use super::Ending;
@@ -59,9 +59,10 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 fn recording(plan: &Plan, scenario: &Scenario, report: &Report) -> anyhow::Result<Vec<u8>> {
     let channel = &plan.channels[scenario.channel];
     let mut writer = PcapngWriter::new(Vec::new())?;
-    let link_type = match channel.medium {
-        Medium::Uart { .. } => LINK_TYPE_USER0,
-        Medium::Udp { .. } => LINK_TYPE_RAW,
+    let link_type = match channel.medium.kind {
+        MediumKind::Udp { .. } => LINK_TYPE_RAW,
+        MediumKind::Can { .. } => LINK_TYPE_CAN,
+        _ => LINK_TYPE_USER0,
     };
     let mut interfaces = [0; 2];
     for (index, from) in [End::Device, End::Host].into_iter().enumerate() {
@@ -71,11 +72,21 @@ fn recording(plan: &Plan, scenario: &Scenario, report: &Report) -> anyhow::Resul
     for piece in &report.record {
         let interface = interfaces[usize::from(piece.from == End::Host)];
         let moment = scenario.starts + piece.time;
-        match channel.medium {
-            Medium::Uart { .. } => writer.packet(interface, moment, &piece.bytes)?,
-            Medium::Udp { port } => {
-                writer.packet(interface, moment, &udp_packet(port, piece.from == End::Device, &piece.bytes)?)?;
+        let from_device = piece.from == End::Device;
+        match channel.medium.kind {
+            MediumKind::Udp { port, .. } => {
+                let port = if channel.key_is_outside() { piece.key as u16 } else { port };
+                writer.packet(interface, moment, &udp_packet(port, from_device, &piece.bytes)?)?;
             }
+            MediumKind::Can { data_bitrate, .. } => {
+                let key = if channel.key_is_outside() { piece.key } else { 0 };
+                writer.packet(interface, moment, &can_packet(key, data_bitrate.is_some(), &piece.bytes))?;
+            }
+            _ if channel.key_is_outside() => {
+                let key = (piece.key as u32).to_be_bytes();
+                writer.packet(interface, moment, &[&key[..], &piece.bytes].concat())?;
+            }
+            _ => writer.packet(interface, moment, &piece.bytes)?,
         }
     }
     Ok(writer.finish()?)

@@ -2,10 +2,11 @@
 
 use std::fmt;
 
-use emberwort_model::Source;
 use emberwort_model::diagnostics::{Finding, Severity, escaped, is_unsafe_to_show};
+use emberwort_model::{Sources, Span};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
 use owo_colors::Style;
+use serde_json::json;
 
 /// A finding as the renderer wants it.
 struct Shown<'a> {
@@ -13,6 +14,10 @@ struct Shown<'a> {
     code: &'a NamedSource<String>,
     message: String,
     help: String,
+    /// The place in its file.
+    span: Span,
+    /// A second place, if it is in the same file.
+    related: Option<(Span, String)>,
 }
 
 impl fmt::Debug for Shown<'_> {
@@ -34,6 +39,7 @@ impl Diagnostic for Shown<'_> {
         Some(match self.finding.code.severity() {
             Severity::Error => miette::Severity::Error,
             Severity::Warning => miette::Severity::Warning,
+            Severity::Hint => miette::Severity::Advice,
         })
     }
 
@@ -47,10 +53,9 @@ impl Diagnostic for Shown<'_> {
 
     fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
         let label = |text: &str| Some(escaped(text)).filter(|text| !text.is_empty());
-        let span = self.finding.span;
+        let span = self.span;
         let main = LabeledSpan::new_primary_with_span(label(&self.finding.label), (span.start, span.end - span.start));
         let related = self
-            .finding
             .related
             .as_ref()
             .map(|(span, what)| LabeledSpan::new_with_span(label(what), (span.start, span.end - span.start)));
@@ -76,26 +81,70 @@ fn harmless(text: &str) -> String {
 /// Sentences are broken at this column.
 const WIDTH: usize = 110;
 
-/// The findings of a source, one under the other.
-pub fn render(source: &Source, findings: &[Finding], colour: bool) -> String {
+/// Findings, one under the other.
+pub fn render(sources: &Sources, findings: &[Finding], colour: bool) -> String {
     let mut theme = GraphicalTheme::unicode_nocolor();
     if colour {
         // Few colours, that can be read on dark and on light grounds.
         theme.styles.error = Style::new().red().bold();
         theme.styles.warning = Style::new().yellow().bold();
+        theme.styles.advice = Style::new().blue().bold();
         theme.styles.help = Style::new().bold();
         theme.styles.link = Style::new().bold();
         theme.styles.highlights = vec![Style::new().red().bold(), Style::new().blue().bold()];
     }
     let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(WIDTH).with_context_lines(1);
-    let code = NamedSource::new(escaped(&source.name), harmless(&source.text));
+    let codes: Vec<NamedSource<String>> =
+        sources.files().iter().map(|source| NamedSource::new(escaped(&source.name), harmless(&source.text))).collect();
     let mut out = String::new();
     for finding in findings {
-        let shown = Shown { finding, code: &code, message: escaped(&finding.message), help: escaped(&finding.help) };
+        let (file, span) = sources.locate(finding.span);
+        let mut help = escaped(&finding.help);
+        let related = finding.related.as_ref().and_then(|(place, what)| {
+            let (other, local) = sources.locate(*place);
+            if other == file {
+                return Some((local, what.clone()));
+            }
+            help.push_str(&format!("\n{}: {}", escaped(&sources.place(*place)), escaped(what)));
+            None
+        });
+        let shown = Shown { finding, code: &codes[file], message: escaped(&finding.message), help, span, related };
         if handler.render_report(&mut out, &shown).is_err() {
-            let (line, column) = source.line_column(finding.span.start);
-            out.push_str(&format!("{}: {} ({line}:{column})\n", finding.code.as_str(), shown.message));
+            let place = escaped(&sources.place(finding.span));
+            out.push_str(&format!("{}: {} ({place})\n", finding.code.as_str(), shown.message));
         }
+        out.push('\n');
+    }
+    out
+}
+
+/// Findings as NDJSON, a line each.
+pub fn as_ndjson(sources: &Sources, findings: &[Finding]) -> String {
+    let place = |span: Span| {
+        let (file, local) = sources.locate(span);
+        let source = &sources.files()[file];
+        let (line, column) = source.line_column(local.start);
+        let (end_line, end_column) = source.line_column(local.end);
+        json!({
+            "file": source.name, "line": line, "column": column, "end_line": end_line, "end_column": end_column,
+            "bytes": [local.start, local.end],
+        })
+    };
+    let mut out = String::new();
+    for finding in findings {
+        let severity = match finding.code.severity() {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+            Severity::Hint => "hint",
+        };
+        let mut row = json!({
+            "code": finding.code.as_str(), "severity": severity, "place": place(finding.span),
+            "message": finding.message, "label": finding.label, "help": finding.help,
+        });
+        if let Some((span, what)) = &finding.related {
+            row["related"] = json!({"place": place(*span), "what": what});
+        }
+        out.push_str(&row.to_string());
         out.push('\n');
     }
     out

@@ -7,9 +7,11 @@ use std::sync::Arc;
 use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::hex::write_hex;
-use emberwort_model::model::End;
-use emberwort_wire::{FrameFault, ValueRef, json, text};
+use emberwort_model::hex::{hex, write_hex};
+use emberwort_model::model::{End, Field, Kind};
+use emberwort_model::plan::MessagePlan;
+use emberwort_wire::json::{self, Writing};
+use emberwort_wire::{FrameFault, ValueRef, Values, text, tunnel};
 
 use super::time;
 use crate::cli::RowForm;
@@ -137,7 +139,7 @@ impl<W: Write> RowPrinter<W> {
         let mut words = Vec::new();
         for (slot, field) in plan.message.fields.iter().enumerate() {
             let value = row.values.get(slot);
-            if field.is_spare() || value == ValueRef::Absent {
+            if field.is_spare() || matches!(value, ValueRef::Absent | ValueRef::Unset) {
                 continue;
             }
             let mut word = format!("{}=", field.name);
@@ -146,7 +148,7 @@ impl<W: Write> RowPrinter<W> {
             {
                 let _ = write!(word, "{}", text::signed(&field.kind, raw));
             } else {
-                let _ = text::write_value(field, value, &mut word);
+                write_value(&self.plan, row.from, field, row.values, slot, &mut word);
                 if has_unit(field, value) {
                     let _ = write!(word, " {}", escaped(&field.unit));
                 }
@@ -195,7 +197,7 @@ impl<W: Write> RowPrinter<W> {
         );
         self.line = self.style.look.paint(Paint::Bold, heading);
         self.emit();
-        write_tree_fields(&plan.messages[row.message], row.values, |line| {
+        write_tree_fields(&plan, &plan.messages[row.message], row.from, row.values, |line| {
             self.line.push_str(line);
             self.emit();
         });
@@ -228,7 +230,8 @@ impl<W: Write> RowPrinter<W> {
             let _ = write!(self.line, ",\"later_bytes\":{}", row.values.later_bytes());
         }
         let _ = write!(self.line, ",\"message\":\"{}\",\"fields\":", plan.message.name);
-        let _ = json::write_fields(plan, row.values, self.style.raw, &mut self.line);
+        let writing = Writing { raw: self.style.raw, inside: Some((&self.plan, row.from)) };
+        let _ = json::write_fields(plan, row.values, writing, &mut self.line);
         self.line.push('}');
         self.emit();
     }
@@ -244,13 +247,13 @@ impl<W: Write> RowPrinter<W> {
             let mut shown = String::new();
             let raw = match value {
                 ValueRef::Raw(raw) => text::signed(&field.kind, raw).to_string(),
-                ValueRef::Bytes(bytes) => emberwort_model::hex::hex(bytes),
+                ValueRef::Bytes(bytes) => hex(bytes),
                 _ => String::new(),
             };
             if self.style.raw {
                 shown.push_str(&raw);
             } else {
-                let _ = text::write_value(field, value, &mut shown);
+                write_value(&plan, row.from, field, row.values, slot, &mut shown);
             }
             let time = row.time.map_or_else(String::new, time::rfc3339);
             let offset = row.offset.to_string();
@@ -297,37 +300,107 @@ impl<W: Write> RowPrinter<W> {
     }
 }
 
-/// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex.
-pub fn write_tree_fields(
-    plan: &emberwort_model::plan::MessagePlan,
-    values: &emberwort_wire::Values,
-    mut emit: impl FnMut(&str),
-) {
-    let widest = plan.message.fields.iter().map(|field| field.name.len()).max().unwrap_or(0).max(14);
-    for (slot, field) in plan.message.fields.iter().enumerate() {
-        let value = values.get(slot);
-        if field.is_spare() || value == ValueRef::Absent {
+/// Writes a value for people; a frame inside is shown by what it carries.
+fn write_value(plan: &Plan, from: End, field: &Field, values: &Values, slot: usize, out: &mut String) {
+    if let (Kind::Tunnel { channel }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
+        match tunnel::open(plan, *channel, from, bytes) {
+            Ok(inner) => {
+                let message = &plan.messages[inner.message].message;
+                out.push_str(&message.name);
+                if let Some(node) = inner.node {
+                    let _ = write!(out, " node {node}");
+                }
+                out.push_str(" {");
+                let mut first = true;
+                for (n, field) in message.fields.iter().enumerate() {
+                    if field.is_spare() || matches!(inner.values.get(n), ValueRef::Absent | ValueRef::Unset) {
+                        continue;
+                    }
+                    let _ = write!(out, "{}{}=", if first { "" } else { "  " }, field.name);
+                    first = false;
+                    let _ = text::write_value(field, &inner.values, n, out);
+                }
+                out.push('}');
+            }
+            Err(fault) => {
+                let _ = write!(out, "{} (no good frame: {})", hex(bytes), fault.reason());
+            }
+        }
+        return;
+    }
+    let _ = text::write_value(field, values, slot, out);
+}
+
+/// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex. What lies in records, lists
+/// and forms stands further to the right.
+pub fn write_tree_fields(plan: &Plan, message: &MessagePlan, from: End, values: &Values, mut emit: impl FnMut(&str)) {
+    let fields = &message.message.fields;
+    let widest = fields.iter().map(|field| field.name.len()).max().unwrap_or(0).max(14);
+    for (slot, field) in fields.iter().enumerate() {
+        if field.is_spare() || matches!(values.get(slot), ValueRef::Absent | ValueRef::Unset) {
             continue;
         }
-        let mut shown = String::new();
-        let _ = text::write_value(field, value, &mut shown);
-        if has_unit(field, value) {
-            let _ = write!(shown, " {}", escaped(&field.unit));
-        }
-        let mut line = format!("  {:<widest$} {shown:<20}", field.name);
-        if let (ValueRef::Raw(raw), Some(bits)) = (value, field.kind.raw_bits()) {
-            let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
-            let digits = usize::from(bits).div_ceil(4);
-            let _ = write!(line, " raw {} = 0x{:0digits$X}", text::signed(&field.kind, raw), raw & mask);
-        }
-        if plan.sections[..values.sections()].iter().all(|section| section.revision != field.since) {
-            line.push_str("  (assumed: the sender's revision lacks it)");
-        }
-        emit(line.trim_end());
+        let lacking = message.sections[..values.sections()].iter().all(|section| section.revision != field.since);
+        let remark = if lacking { "  (assumed: the sender's revision lacks it)" } else { "" };
+        tree_lines(plan, from, field, &field.name, values, (slot, 1, widest), remark, &mut emit);
     }
 }
 
-fn has_unit(field: &emberwort_model::model::Field, value: ValueRef<'_>) -> bool {
+#[allow(clippy::too_many_arguments, reason = "one recursive step with all that it needs")]
+fn tree_lines(
+    plan: &Plan,
+    from: End,
+    field: &Field,
+    name: &str,
+    values: &Values,
+    (slot, depth, widest): (usize, usize, usize),
+    remark: &str,
+    emit: &mut impl FnMut(&str),
+) {
+    let value = values.get(slot);
+    let indent = "  ".repeat(depth);
+    let deeper = |slot: usize| (slot, depth + 1, widest.saturating_sub(2));
+    match (value, &field.kind) {
+        (ValueRef::Group { first, count }, Kind::List { element, .. }) => {
+            let plural = super::plural(count, "element");
+            emit(format!("{indent}{name:<widest$} {plural}{remark}").trim_end());
+            for n in 0..count {
+                tree_lines(plan, from, element, &format!("[{n}]"), values, deeper(first + n), "", emit);
+            }
+        }
+        (ValueRef::Group { first, .. }, Kind::Record(record)) => {
+            emit(format!("{indent}{name:<widest$} {}{remark}", record.name).trim_end());
+            for (n, field) in record.fields.iter().enumerate() {
+                if !field.is_spare() && !matches!(values.get(first + n), ValueRef::Absent | ValueRef::Unset) {
+                    tree_lines(plan, from, field, &field.name, values, deeper(first + n), "", emit);
+                }
+            }
+        }
+        (ValueRef::Chosen { form, slot }, Kind::Choice(choice)) => {
+            if let Some(form) = choice.form(form) {
+                let name = format!("{name}: {}", form.name);
+                tree_lines(plan, from, form, &name, values, (slot, depth, widest), remark, emit);
+            }
+        }
+        _ => {
+            let mut shown = String::new();
+            write_value(plan, from, field, values, slot, &mut shown);
+            if has_unit(field, value) {
+                let _ = write!(shown, " {}", escaped(&field.unit));
+            }
+            let mut line = format!("{indent}{name:<widest$} {shown:<20}");
+            if let (ValueRef::Raw(raw), Some(bits)) = (value, field.kind.raw_bits()) {
+                let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
+                let digits = usize::from(bits).div_ceil(4);
+                let _ = write!(line, " raw {} = 0x{:0digits$X}", text::signed(&field.kind, raw), raw & mask);
+            }
+            line.push_str(remark);
+            emit(line.trim_end());
+        }
+    }
+}
+
+fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     let ValueRef::Raw(raw) = value else { return false };
     let number = text::signed(&field.kind, raw);
     !field.unit.is_empty() && field.kind.is_valid(number) && field.kind.none() != Some(number)
@@ -370,7 +443,12 @@ pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
         }
         FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
         FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key {key:#04x}", channel.name),
-        FrameFault::Body { message, error } => format!("{}: {error}", plan.messages[*message].message.name),
+        FrameFault::NoPattern => format!("the line fits no pattern of `{}`", channel.name),
+        FrameFault::Body { message, error } => {
+            let message = &plan.messages[*message].message;
+            let field = error.slot().map_or(String::new(), |slot| format!(".{}", message.fields[slot].name));
+            format!("{}{field}: {error}", message.name)
+        }
     }
 }
 
@@ -488,13 +566,13 @@ impl<W: Write> RowPrinter<W> {
         let channel = plan.channels[channel].name.as_str();
         let time = time.map_or_else(String::new, time::rfc3339);
         let offset = offset.to_string();
-        let bytes = emberwort_model::hex::hex(wire);
+        let bytes = hex(wire);
         self.csv_line(&[&time, &offset, channel, from.map_or("", End::as_str), "", what, "", sentence, "", &bytes]);
     }
 }
 
 fn some_hex(bytes: &[u8]) -> String {
-    let mut text = emberwort_model::hex::hex(&bytes[..bytes.len().min(MOST_SHOWN)]);
+    let mut text = hex(&bytes[..bytes.len().min(MOST_SHOWN)]);
     if bytes.len() > MOST_SHOWN {
         let _ = write!(text, " … {} more", bytes.len() - MOST_SHOWN);
     }

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
-use emberwort_model::model::Medium;
+use emberwort_model::model::MediumKind;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
@@ -57,9 +57,10 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .plan()
         .channels
         .iter()
-        .map(|channel| match channel.medium {
-            Medium::Uart { .. } => format!("{} (bytes, or packets of the user link types)", channel.name),
-            Medium::Udp { port } => format!("{} (UDP port {port})", channel.name),
+        .map(|channel| match channel.medium.kind {
+            MediumKind::Udp { port, .. } => format!("{} (UDP port {port})", channel.name),
+            MediumKind::Can { .. } => format!("{} (CAN frames)", channel.name),
+            _ => format!("{} (bytes, or packets of the user link types)", channel.name),
         })
         .collect();
     let channels = channels.join(", ");

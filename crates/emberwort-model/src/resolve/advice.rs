@@ -1,0 +1,317 @@
+//! What can be used as it is, but probably does not say what was meant, or could be better.
+
+use std::collections::HashSet;
+
+use super::Resolver;
+use crate::budget;
+use crate::diagnostics::{Code, Finding};
+use crate::model::{End, Kind, MediumKind};
+use crate::number::{Decimal, Scaling};
+use crate::plan::{Bound, ChannelPlan, FrameFinder, Part, Plan, Role, Zone};
+use crate::source::Span;
+use crate::syntax::ast::{FieldItem, FrameItem, TypeExpr};
+
+impl Resolver<'_> {
+    /// All warnings and hints about a link that has been looked up as a whole.
+    pub(super) fn advise(&mut self, plan: &Plan) {
+        self.answers(plan);
+        if self.findings.iter().any(Finding::is_error) {
+            // What follows could be a consequence of what is wrong.
+            return;
+        }
+        self.unused();
+        self.full_enums();
+        self.narrower_ranges();
+        for (channel, item) in plan.channels.iter().zip(&self.file.channels) {
+            for frame in &item.frames {
+                let facing = channel.facing(frame.from.unwrap_or(End::Device));
+                self.checksum_gaps(facing, frame);
+                self.sync_in_data(plan, facing, frame);
+            }
+        }
+        self.loads(plan);
+        self.tunnels(plan);
+    }
+
+    /// Answers that cannot come: from the end that asks, or over no channel of the question.
+    fn answers(&mut self, plan: &Plan) {
+        let file = self.file;
+        for (compiled, item) in plan.messages.iter().zip(&file.messages) {
+            let request = &compiled.message;
+            for name in &item.answered_by {
+                let Some(index) = self.messages.get(&name.text) else { continue };
+                let (answer, answer_item) = (&plan.messages[*index].message, &file.messages[*index]);
+                let (message, help) = if answer.from == request.from {
+                    (
+                        format!(
+                            "`{}` comes from the {} as well, which would answer itself",
+                            name.text,
+                            request.from.as_str()
+                        ),
+                        format!("let the other end answer, or turn the `from` of `{}`", name.text),
+                    )
+                } else if !request.channels.is_empty() && answer.channels.iter().all(|c| !request.channels.contains(c))
+                {
+                    (
+                        format!(
+                            "`{}` travels on no channel of `{}`, so no answer can come back",
+                            name.text, item.name.text
+                        ),
+                        format!("add a channel of `{}` to the `on` of `{}`", item.name.text, name.text),
+                    )
+                } else {
+                    continue;
+                };
+                self.report(
+                    Finding::new(Code::NoAnswer, name.span, message, help).related(answer_item.name.span, "the answer"),
+                );
+            }
+        }
+    }
+
+    fn unused(&mut self) {
+        let file = self.file;
+        let items = (file.labelled.iter().map(|item| (&item.name, if item.flags { "flag set" } else { "enum" })))
+            .chain(file.records.iter().map(|item| (&item.name, "record")))
+            .chain(file.tables.iter().map(|item| (&item.name, "table")));
+        for (name, what) in items {
+            if !self.used.contains(&name.text) {
+                let message = format!("nothing uses the {what} `{}`", name.text);
+                self.report(Finding::new(Code::Unused, name.span, message, "use it in a field, or take it out"));
+            }
+        }
+    }
+
+    fn full_enums(&mut self) {
+        for item in &self.file.labelled {
+            // With one bit there are two states, and nothing more was ever meant.
+            let codes = 1usize.checked_shl(u32::from(item.bits)).unwrap_or(usize::MAX);
+            if !item.flags && item.bits > 1 && item.labels.len() >= codes {
+                let message =
+                    format!("all {codes} codes of `{}` have labels: there is no room for another one", item.name.text);
+                let help = format!(
+                    "`u{}` would leave room; a wider enum later changes every message that uses it",
+                    item.bits + 1
+                );
+                self.report(Finding::new(Code::EnumFull, item.name.span, message, help));
+            }
+        }
+    }
+
+    /// Scaled integers of units with a natural range that fewer bits could hold.
+    fn narrower_ranges(&mut self) {
+        let file = self.file;
+        let sections = file.messages.iter().flat_map(|item| &item.sections);
+        let sections = sections.chain(file.records.iter().flat_map(|item| &item.sections));
+        for item in sections.flat_map(|section| &section.fields) {
+            if let Some((range, bits, saved)) = narrower(item) {
+                let finding = Finding::new(
+                    Code::NarrowerRange,
+                    item.ty_span,
+                    format!("this takes {bits} bits, {saved} more than its values need if they reach from {range}"),
+                    format!(
+                        "write `{range}` if that is so; it saves {saved} {}",
+                        if saved == 1 { "bit" } else { "bits" }
+                    ),
+                );
+                self.report(finding);
+            }
+        }
+    }
+
+    /// Parts that decide how a frame is read, and that no checksum protects.
+    fn checksum_gaps(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+        let checksums: Vec<(&Part, &Vec<crate::plan::Covered>)> = channel
+            .parts
+            .iter()
+            .filter_map(|part| match &part.role {
+                Role::Checksum { over, .. } => Some((part, over)),
+                _ => None,
+            })
+            .collect();
+        if checksums.is_empty() {
+            return;
+        }
+        for part in &channel.parts {
+            let (what, reason) = match part.role {
+                Role::Length { .. } => (
+                    "length",
+                    "a damaged length makes the receiver take other bytes for the checksum, and now and then they fit",
+                ),
+                Role::Message => {
+                    ("key", "a damaged key turns the body into that of another message, and nobody notices")
+                }
+                _ => continue,
+            };
+            let covered = checksums.iter().flat_map(|(_, over)| over.iter()).any(|covered| {
+                let (start, end) = bounds(part);
+                !start.is_before(covered.from) && !covered.to.is_before(end)
+            });
+            if covered {
+                continue;
+            }
+            let place =
+                |wanted: &str| frame.parts.iter().find(|item| item.name.text == wanted).map(|item| item.name.span);
+            let Some(span) = place(&checksums[0].0.name) else { continue };
+            let message = format!("this checksum leaves out the {what}, `{}`: {reason}", part.name);
+            let help = format!("let it cover `{}` too, unless the other end is built already and does not", part.name);
+            let finding = Finding::new(Code::ChecksumGap, span, message, help);
+            self.report(match place(&part.name) {
+                Some(related) => finding.related(related, "not covered"),
+                None => finding,
+            });
+        }
+    }
+
+    /// Sync bytes that come up in data all the time.
+    fn sync_in_data(&mut self, plan: &Plan, channel: &ChannelPlan, frame: &FrameItem) {
+        let sync = &channel.sync;
+        let idle = |byte: u8| sync.iter().all(|other| *other == byte);
+        if channel.finder != FrameFinder::SyncLength || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {
+            return;
+        }
+        let load = budget::regular_bytes_per_second(plan, channel).filter(|rate| *rate > 0.0);
+        let (rate, of) = match load {
+            Some(rate) => (rate, "the messages with `every`"),
+            None => (budget::line_bytes_per_second(&channel.medium.kind), "a full line"),
+        };
+        let per_hour = rate * 3600.0 / 256f64.powi(sync.len() as i32);
+        let common = if idle(0) || idle(0xFF) { "; and 00 and FF are the commonest bytes of all" } else { "" };
+        let span = frame.parts.first().map_or(frame.span, |part| part.name.span);
+        self.report(Finding::new(
+            Code::SyncInData,
+            span,
+            format!(
+                "about {} false starts an hour are to be expected from {of}, if the bytes were random{common}",
+                rounded(per_hour)
+            ),
+            "use two or more sync bytes that differ, as in `sync C6 39`, or `stuffing cobs`, where they cannot occur in data",
+        ));
+    }
+
+    /// Regular messages that a channel has no time for.
+    fn loads(&mut self, plan: &Plan) {
+        let file = self.file;
+        for (index, channel) in plan.channels.iter().enumerate() {
+            let mut sum = 0.0;
+            let mut duty = 0.0;
+            let mut last: Option<Span> = None;
+            for (compiled, item) in plan.messages.iter().zip(&file.messages) {
+                let Some((every, span)) = item.every.filter(|_| compiled.message.channels.contains(&index)) else {
+                    continue;
+                };
+                let cost = budget::message_on(channel, compiled, index);
+                let share = budget::to_f64(cost.greatest.time) / (every as f64 * 1e-9);
+                sum += share;
+                if compiled.message.from == End::Device {
+                    duty += share;
+                }
+                last = Some(span);
+                if share > 1.0 {
+                    self.report(Finding::new(
+                        Code::ChannelOverfull,
+                        span,
+                        format!(
+                            "one `{}` takes {} on `{}`, longer than its period",
+                            item.name.text,
+                            budget::time_text(cost.greatest.time),
+                            channel.name
+                        ),
+                        "send it less often, make it shorter, or raise the channel's speed",
+                    ));
+                    last = None;
+                    break;
+                }
+            }
+            let Some(span) = last else { continue };
+            let name = &channel.name;
+            if sum > 1.0 {
+                self.report(Finding::new(
+                    Code::ChannelOverfull,
+                    span,
+                    format!("one device's regular messages take {:.0} % of the time of `{name}`", sum * 100.0),
+                    "send some of them less often, or raise the channel's speed; `emberwort budget` shows each one's share",
+                ));
+            } else if let MediumKind::Lora { duty: Some(allowed), .. } = &channel.medium.kind {
+                let allowed = allowed.mantissa as f64 / 10f64.powi(allowed.decimals as i32);
+                if duty * 100.0 > allowed {
+                    self.report(Finding::new(
+                        Code::DutyCycle,
+                        span,
+                        format!("one device's regular messages are on the air for {:.2} % of the time, and {allowed} % is allowed on `{name}`", duty * 100.0),
+                        format!("send {:.1} times less often, or use a lower spreading factor", duty * 100.0 / allowed),
+                    ));
+                }
+            }
+        }
+    }
+
+    /// Tunnels through which not all frames of the inner channel pass.
+    fn tunnels(&mut self, plan: &Plan) {
+        let file = self.file;
+        for (compiled, item) in plan.messages.iter().zip(&file.messages) {
+            let items = item.sections.iter().flat_map(|section| &section.fields);
+            for (field, field_item) in compiled.message.fields.iter().zip(items) {
+                let Kind::Tunnel { channel } = field.kind else { continue };
+                let inner = &plan.channels[channel];
+                let facing = inner.facing(compiled.message.from);
+                let room = compiled.rest_bytes;
+                let mut too_long = HashSet::new();
+                for (_, message) in &facing.keys {
+                    if facing.frame_size(plan.messages[*message].greatest_size()) > room {
+                        too_long.insert(*message);
+                    }
+                }
+                if !too_long.is_empty() {
+                    let mut names: Vec<&str> =
+                        too_long.iter().map(|message| plan.messages[*message].message.name.as_str()).collect();
+                    names.sort_unstable();
+                    let message = format!(
+                        "{room} bytes are left for a frame of `{}`, and the longest of {} are longer",
+                        inner.name,
+                        names.join(", ")
+                    );
+                    let help = "such frames cannot be tunnelled when they are at their longest; shorten them, or widen the tunnel";
+                    self.report(Finding::new(Code::TunnelTooNarrow, field_item.ty_span, message, help));
+                }
+            }
+        }
+    }
+}
+
+/// First and one past the last byte of a part.
+fn bounds(part: &Part) -> (Bound, Bound) {
+    let (first, last) = (part.at_bit as usize / 8, (part.at_bit as usize + usize::from(part.bits)).div_ceil(8));
+    match part.zone {
+        Zone::Head => (Bound::Head(first), Bound::Head(last)),
+        Zone::Tail => (Bound::Tail(first), Bound::Tail(last)),
+    }
+}
+
+/// A natural range that a scaled integer's unit has, if fewer bits hold it: the range, the bits now, and those saved.
+fn narrower(item: &FieldItem) -> Option<(String, u8, u8)> {
+    let TypeExpr::Integer { signed: false, bits, scale: Some(scale), offset: None } = item.ty else { return None };
+    let most = match item.unit.as_str() {
+        "%" => 100,
+        "deg" | "°" => 360,
+        _ => return None,
+    };
+    let scaling = Scaling::linear(scale.value, Decimal::integer(0))?;
+    let last = scaling.nearest_raw(Decimal::integer(most))?;
+    if scaling.physical(last).compare(Decimal::integer(most)).is_ne() {
+        return None;
+    }
+    let codes = last + i128::from(item.none.is_some());
+    let needed = (128 - codes.leading_zeros()).max(1) as u8;
+    let saved = bits.checked_sub(needed).filter(|saved| *saved > 0)?;
+    Some((format!("0 .. {most} {} step {}", item.unit, scale.value), bits, saved))
+}
+
+/// A number that was estimated, with two digits that count.
+fn rounded(value: f64) -> String {
+    if value < 10.0 {
+        return format!("{value:.1}");
+    }
+    let unit = 10f64.powf(value.log10().floor() - 1.0);
+    format!("{:.0}", (value / unit).round() * unit)
+}

@@ -1,0 +1,508 @@
+//! Channels: how frames are found on their medium, which key selects which message, and what fits.
+
+use std::collections::HashMap;
+
+use super::Resolver;
+use crate::budget::wire_time::can;
+use crate::diagnostics::{Code, Finding};
+use crate::model::{End, Medium, MediumKind};
+use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role};
+use crate::source::Span;
+use crate::syntax::ast::{ChannelItem, FrameEnd, KeyKind, MessageItem, Name};
+
+/// Longest frame of a stream that does not say it.
+const DEFAULT_LIMIT: usize = 256;
+const GREATEST_LIMIT: i128 = 65_535;
+
+/// Most bytes of a frame on a medium, if it sets a limit, and why.
+fn medium_limit(medium: &MediumKind, by_port: bool) -> Option<(usize, String)> {
+    match medium {
+        MediumKind::Can { data_bitrate: None, .. } => Some((8, "a CAN frame carries at most 8 bytes".into())),
+        MediumKind::Can { data_bitrate: Some(_), .. } => Some((64, "a CAN FD frame carries at most 64 bytes".into())),
+        // LoRaWAN Regional Parameters RP002-1.0.4, EU863-870, without repeaters in between it would be a little more.
+        MediumKind::Lora { spreading, .. } if by_port => {
+            let most = match spreading {
+                7 | 8 => 222,
+                9 => 115,
+                _ => 51,
+            };
+            Some((most, format!("at spreading factor {spreading} a network carries at most {most} bytes")))
+        }
+        MediumKind::Lora { .. } => Some((255, "a LoRa packet carries at most 255 bytes".into())),
+        MediumKind::Udp { ipv6: false, .. } => {
+            Some((65_507, "a UDP datagram over IPv4 carries at most 65507 bytes".into()))
+        }
+        MediumKind::Udp { ipv6: true, .. } => {
+            Some((65_527, "a UDP datagram over IPv6 carries at most 65527 bytes".into()))
+        }
+        _ => None,
+    }
+}
+
+/// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame.
+fn default_limit(medium: &MediumKind, by_port: bool) -> usize {
+    match (medium, medium_limit(medium, by_port)) {
+        (MediumKind::Udp { ipv6, .. }, _) => {
+            if *ipv6 {
+                1452
+            } else {
+                1472
+            }
+        }
+        (_, Some((most, _))) => most,
+        (_, None) => DEFAULT_LIMIT,
+    }
+}
+
+impl Resolver<'_> {
+    pub(super) fn channel(&mut self, item: &ChannelItem) -> Option<ChannelPlan> {
+        if item.damaged {
+            return None;
+        }
+        let place = item.name.span;
+        let mut medium = match &item.medium {
+            Some((medium, _)) => Some(medium.clone()),
+            None => {
+                self.missing(place, "channel", "medium", "medium uart 115200 8N1");
+                None
+            }
+        };
+        let by_port = matches!(item.select, Some((KeyKind::Port, _)));
+        if let Some(Medium { kind: MediumKind::Lora { overhead, .. }, .. }) = &mut medium {
+            // What a LoRaWAN frame adds (LoRaWAN 1.0.4, section 4): header 1, device address 4, control 1, counter 2,
+            // port 1, integrity code 4.
+            overhead.get_or_insert(if by_port { 13 } else { 0 });
+        }
+        let mut limit = medium.as_ref().map_or(DEFAULT_LIMIT, |medium| default_limit(&medium.kind, by_port));
+        if let Some(number) = item.limit {
+            match number.value.as_integer() {
+                Some(n) if (1..=GREATEST_LIMIT).contains(&n) => {
+                    limit = n as usize;
+                    let most = medium.as_ref().and_then(|medium| medium_limit(&medium.kind, by_port));
+                    if let Some((most, why)) = most.filter(|(most, _)| limit > *most) {
+                        let message = format!("a limit of {limit} bytes is more than the medium has: {why}");
+                        let help = format!("write `limit {most} bytes`, or leave the limit out");
+                        self.report(Finding::new(Code::MediumTooSmall, number.span, message, help));
+                        limit = most;
+                    }
+                }
+                _ => self.report(Finding::new(
+                    Code::BadSize,
+                    number.span,
+                    format!("the longest frame cannot have {} bytes", number.value),
+                    format!("choose a whole number from 1 to {GREATEST_LIMIT}"),
+                )),
+            }
+        }
+        let medium = medium?;
+        let finder = self.frame_finder(item, &medium.kind)?;
+        if item.frames.is_empty() && finder == FrameFinder::SyncLength {
+            self.report(Finding::new(
+                Code::MissingPart,
+                place,
+                format!("`{}` has no `frame` block, so nothing tells where its messages begin and end", item.name.text),
+                "add, for example: frame { sync C6 39  kind : u8 message  size : u8 length of body  body }, on lines of \
+                 their own",
+            ));
+            return None;
+        }
+        let channel = ChannelPlan {
+            name: item.name.text.clone(),
+            doc: item.doc.clone(),
+            medium,
+            limit,
+            selected_by: KeySource::Single,
+            from_host: None,
+            finder,
+            byte_order: self.byte_order,
+            sync: Vec::new(),
+            parts: Vec::new(),
+            head_bytes: 0,
+            tail_bytes: 0,
+            keys: Vec::new(),
+            greatest_body: 0,
+        };
+        self.directions(item, channel)
+    }
+
+    /// The frames of both directions.
+    fn directions(&mut self, item: &ChannelItem, bare: ChannelPlan) -> Option<ChannelPlan> {
+        let with_frame = |resolver: &mut Self, from: Option<End>| {
+            let mut channel = bare.clone();
+            let frame = item.frames.iter().find(|frame| frame.from == from || frame.from.is_none());
+            if let Some(frame) = frame {
+                resolver.frame(frame, &mut channel)?;
+                if let FrameFinder::Lines { .. } = channel.finder {
+                    let help = "take the `frame` block out, and write what surrounds the values into each `line`";
+                    resolver.report(Finding::new(
+                        Code::BadPart,
+                        frame.span,
+                        "lines of text have no frame around them",
+                        help,
+                    ));
+                }
+            }
+            channel.selected_by = resolver.key_source(item, &channel)?;
+            Some(channel)
+        };
+        let Some(first) = item.frames.first() else { return with_frame(self, None) };
+        if first.from.is_none() {
+            return with_frame(self, None);
+        }
+        if item.frames.len() < 2 {
+            let (has, lacks) = match first.from {
+                Some(End::Host) => ("host", "device"),
+                _ => ("device", "host"),
+            };
+            self.report(Finding::new(
+                Code::MissingPart,
+                first.span,
+                format!("frames from the {has} are described, but not those from the {lacks}"),
+                format!("add `frame from {lacks} {{ … }}`, or write `frame {{ … }}` if both are the same"),
+            ));
+            return None;
+        }
+        let mut device = with_frame(self, Some(End::Device))?;
+        device.from_host = Some(Box::new(with_frame(self, Some(End::Host))?));
+        Some(device)
+    }
+
+    fn frame_finder(&mut self, item: &ChannelItem, medium: &MediumKind) -> Option<FrameFinder> {
+        let name = medium.as_str();
+        match (&item.finding, medium.keeps_packets()) {
+            (Some((FrameEnd::Packet, _)), true) => Some(FrameFinder::Packet),
+            (Some((FrameEnd::Cobs, _)), false) => Some(FrameFinder::Cobs),
+            (Some((FrameEnd::Lines { crlf }, _)), false) => Some(FrameFinder::Lines { crlf: *crlf }),
+            (None, false) => Some(FrameFinder::SyncLength),
+            (Some((FrameEnd::Packet, span)), false) => {
+                let message = format!("`{name}` carries bytes and does not keep packets apart");
+                let help =
+                    "take `packet` out, and find frames by `sync` with a length part, `stuffing cobs` or `lines`";
+                self.report(Finding::new(Code::NoFrameEnd, *span, message, help));
+                None
+            }
+            (_, true) => {
+                let message = format!("`{}` runs over `{name}`, where each packet is a frame", item.name.text);
+                self.report(Finding::new(Code::NoFrameEnd, item.name.span, message, "write `packet` in this channel"));
+                None
+            }
+        }
+    }
+
+    fn key_source(&mut self, item: &ChannelItem, channel: &ChannelPlan) -> Option<KeySource> {
+        if let FrameFinder::Lines { .. } = channel.finder {
+            return Some(KeySource::Line);
+        }
+        let Some((kind, span)) = item.select else {
+            return Some(if channel.key_part().is_some() { KeySource::Part } else { KeySource::Single });
+        };
+        if let Some(part) = channel.key_part() {
+            let message = format!("`{}` in the frame selects the message already", part.name);
+            let help = "take `select by …` out, or the part with the role `message`";
+            self.report(Finding::new(Code::BadSelect, span, message, help));
+            return None;
+        }
+        let medium = &channel.medium.kind;
+        let (fits, source, media) = match kind {
+            KeyKind::Port => (
+                matches!(medium, MediumKind::Udp { .. } | MediumKind::Lora { .. }),
+                KeySource::Port,
+                "`udp` and `lora`",
+            ),
+            KeyKind::CanId => (matches!(medium, MediumKind::Can { .. }), KeySource::CanId, "`can`"),
+            KeyKind::Size => {
+                (medium.keeps_packets() || channel.finder == FrameFinder::Cobs, KeySource::Size, "packets")
+            }
+        };
+        if !fits {
+            let message =
+                format!("`{}` has no {} to select messages by: only {media} have", medium.as_str(), kind.as_str());
+            let help = "let a frame part with the role `message` select the message";
+            self.report(Finding::new(Code::BadSelect, span, message, help));
+            return None;
+        }
+        Some(source)
+    }
+
+    /// Gives every channel its messages by key, and checks that they fit.
+    pub(super) fn assign_keys(&mut self, plan: &mut Plan) {
+        let Plan { messages, channels, .. } = plan;
+        for message in messages.iter_mut().filter(|message| message.has_rest) {
+            let before = message.greatest_without_rest();
+            let room = message.message.channels.iter().map(|index| {
+                let facing = channels[*index].facing(message.message.from);
+                facing.longest_body().saturating_sub(before)
+            });
+            if let Some(most) = room.max() {
+                message.rest_bytes = most;
+            }
+        }
+        for (index, channel) in channels.iter_mut().enumerate() {
+            let split = channel.from_host.is_some();
+            if let Some(host) = &mut channel.from_host {
+                self.keys_of(index, host, messages, Some(End::Host));
+            }
+            self.keys_of(index, channel, messages, split.then_some(End::Device));
+        }
+    }
+
+    fn keys_of(&mut self, index: usize, channel: &mut ChannelPlan, messages: &[MessagePlan], from: Option<End>) {
+        let file = self.file;
+        let mut places: HashMap<u64, Span> = HashMap::new();
+        let mut lines: HashMap<String, Span> = HashMap::new();
+        for (message_index, (message, item)) in messages.iter().zip(&file.messages).enumerate() {
+            let Some(position) = message.message.channels.iter().position(|other| *other == index) else { continue };
+            if from.is_some_and(|from| from != message.message.from) {
+                continue;
+            }
+            let name = &item.name;
+            let given = item.on.iter().find(|on| on.channel.text == channel.name).and_then(|on| on.key);
+            let wanted = match channel.selected_by {
+                KeySource::Port => Some(KeyKind::Port),
+                KeySource::CanId => Some(KeyKind::CanId),
+                _ => None,
+            };
+            if let Some(key) = given
+                && wanted != Some(key.kind)
+            {
+                let word = key.kind.as_str();
+                let message = format!("`{}` does not select messages by {word}", channel.name);
+                let help = format!("take `{word} …` out, or write `select by {word}` in the channel");
+                self.report(
+                    Finding::new(Code::BadSelect, key.number.span, message, help)
+                        .related(file.channels[index].name.span, "the channel"),
+                );
+                continue;
+            }
+            let key_span = match channel.selected_by {
+                KeySource::Part => item.id.map(|id| id.span),
+                _ => given.map(|key| key.number.span),
+            };
+            let key_span = key_span.unwrap_or(name.span);
+            let keys: Vec<u64> = match channel.selected_by {
+                KeySource::Part => match self.id_on(channel, message, item, index) {
+                    Some(id) => vec![id],
+                    None => continue,
+                },
+                KeySource::Port | KeySource::CanId => {
+                    let Some(key) = message.message.keys[position] else {
+                        if given.is_none() {
+                            let example = if wanted == Some(KeyKind::Port) { "port 2" } else { "can_id 0x1A4" };
+                            self.no_key(
+                                index,
+                                &channel.name,
+                                name,
+                                "it has no key there",
+                                &format!("write `on {} {example}`", channel.name),
+                            );
+                        }
+                        continue;
+                    };
+                    let most = match (&channel.medium.kind, key.extended) {
+                        (MediumKind::Can { .. }, false) => 0x7FF,
+                        (MediumKind::Can { .. }, true) => 0x1FFF_FFFF,
+                        (MediumKind::Lora { .. }, _) => 223,
+                        _ => 65_535,
+                    };
+                    if key.value > most {
+                        let help =
+                            if most == 0x7FF { ", or write `extended` behind it for one of 29 bits" } else { "" };
+                        self.report(Finding::new(
+                            Code::KeyTooLarge,
+                            key_span,
+                            format!("{:#x} is more than `{}` can have as a key", key.value, channel.name),
+                            format!("choose one up to {most:#x}{help}"),
+                        ));
+                        continue;
+                    }
+                    vec![key.value | if key.extended { EXTENDED_ID } else { 0 }]
+                }
+                KeySource::Size => {
+                    if message.has_rest || message.sections.iter().any(|s| s.least_size != s.greatest_size) {
+                        self.no_key(
+                            index,
+                            &channel.name,
+                            name,
+                            "its size varies",
+                            "select by a frame part, or give its fields fixed sizes",
+                        );
+                        continue;
+                    }
+                    let sizes = message.sections.iter().scan(0, |sum, section| {
+                        *sum += section.least_size as u64;
+                        Some(*sum)
+                    });
+                    sizes.collect()
+                }
+                KeySource::Line => {
+                    let Some(line) = &message.message.line else {
+                        self.no_key(
+                            index,
+                            &channel.name,
+                            name,
+                            "it has no line",
+                            "write its pattern: `line \"V{valve}:{position}\"`",
+                        );
+                        continue;
+                    };
+                    let shape = line_shape(line, message);
+                    if let Some(first) = lines.insert(shape, name.span) {
+                        let message = format!("on `{}` the lines of two messages look the same", channel.name);
+                        let help = "begin each with other characters, as in `V…` and `P…`";
+                        let span = item.line.as_ref().map_or(name.span, |(_, span)| *span);
+                        self.report(
+                            Finding::new(Code::DuplicateKey, span, message, help).related(first, "the other one"),
+                        );
+                        continue;
+                    }
+                    vec![message_index as u64]
+                }
+                KeySource::Single if channel.keys.is_empty() => vec![0],
+                KeySource::Single => {
+                    let help =
+                        "add a part with the role `message`: `kind : u8 message`, or `select by …` in the channel";
+                    self.no_key(index, &channel.name, name, "no part of the frame says which message it carries", help);
+                    continue;
+                }
+            };
+            if let Some(first) = keys.iter().find_map(|key| places.get(key)).copied() {
+                let what = match channel.selected_by {
+                    KeySource::Part => "id",
+                    KeySource::Port => "port",
+                    KeySource::CanId => "CAN identifier",
+                    _ => "size",
+                };
+                self.report(
+                    Finding::new(
+                        Code::DuplicateKey,
+                        key_span,
+                        format!("on `{}` the {what} {:#04x} already selects another message", channel.name, keys[0]),
+                        format!("give one of the two another {what}, or let them travel on different channels"),
+                    )
+                    .related(first, "taken here"),
+                );
+                continue;
+            }
+            for key in &keys {
+                places.insert(*key, key_span);
+                channel.keys.push((*key, message_index));
+            }
+            let room = channel.longest_body();
+            let body = match message.has_rest {
+                true => room.max(message.least_size()),
+                false => message.greatest_size(),
+            };
+            // A text message's line is as long as its values make it.
+            if channel.selected_by != KeySource::Line {
+                self.fits(index, channel, body, name);
+            }
+            channel.greatest_body = channel.greatest_body.max(body);
+        }
+        channel.keys.sort_unstable();
+    }
+
+    fn no_key(&mut self, index: usize, channel: &str, name: &Name, why: &str, help: &str) {
+        let place = self.file.channels[index].name.span;
+        let message = format!("on `{channel}`, `{}` cannot be told apart: {why}", name.text);
+        self.report(Finding::new(Code::NoMessageKey, name.span, message, help).related(place, "the channel"));
+    }
+
+    /// The id of a message, if the channel's frames have room for it.
+    fn id_on(&mut self, channel: &ChannelPlan, message: &MessagePlan, item: &MessageItem, index: usize) -> Option<u64> {
+        let bits = channel.key_part()?.bits;
+        let Some(id) = message.message.id else {
+            if item.id.is_none() && !item.damaged {
+                self.no_key(index, &channel.name, &item.name, "it has no id", "give it one: `id 0x21`");
+            }
+            return None;
+        };
+        if bits < 64 && id >> bits != 0 {
+            let span = item.id.map_or(item.name.span, |number| number.span);
+            self.report(Finding::new(
+                Code::KeyTooLarge,
+                span,
+                format!("the id {id:#x} does not fit the {bits} bits that `{}` has for it", channel.name),
+                format!("choose an id up to {:#x}, or widen the frame's `message` part", (1u64 << bits) - 1),
+            ));
+            return None;
+        }
+        Some(id)
+    }
+
+    fn fits(&mut self, index: usize, channel: &ChannelPlan, body: usize, name: &Name) {
+        let size = channel.frame_size(body);
+        let by_port = channel.selected_by == KeySource::Port;
+        if size > channel.limit {
+            let own = self.file.channels[index].limit.is_some();
+            let (code, limit, help) = match medium_limit(&channel.medium.kind, by_port) {
+                Some((_, why)) if !own => {
+                    (Code::MediumTooSmall, why, "shorten its fields, or split it into two messages".to_owned())
+                }
+                _ => (
+                    Code::FrameTooLong,
+                    format!("whose limit is {}", channel.limit),
+                    format!("shorten the message, or raise the limit: `limit {size} bytes`"),
+                ),
+            };
+            self.report(Finding::new(
+                code,
+                name.span,
+                format!(
+                    "with its longest body of {body} bytes, `{}` makes a frame of {size} bytes on `{}`{} {limit}",
+                    name.text,
+                    channel.name,
+                    if code == Code::FrameTooLong { "," } else { ", but" },
+                ),
+                help,
+            ));
+            return;
+        }
+        if let MediumKind::Can { data_bitrate: Some(_), .. } = channel.medium.kind
+            && can::fd_size(size) != size
+            && self.file.messages.iter().all(|item| item.name.text != name.text || item.sections.len() < 2)
+        {
+            let more = can::fd_size(size) - size;
+            self.report(Finding::new(
+                Code::FdSize,
+                name.span,
+                format!("CAN FD has no frames of {size} bytes: the controller fills up to {}", can::fd_size(size)),
+                format!(
+                    "add `spare {more} bytes`, so that the receiver does not take the filling for a later revision"
+                ),
+            ));
+        }
+        if let Some(part) = channel.part(|role| matches!(role, Role::Length { .. }))
+            && let Role::Length { other_bytes, unit } = part.role
+        {
+            let count = ((body + other_bytes) / unit) as u64;
+            if part.bits < 64 && count >> part.bits != 0 {
+                self.report(Finding::new(
+                    Code::FrameTooLong,
+                    name.span,
+                    format!(
+                        "the longest `{}` needs a length of {count}, but `{}` of `{}` has {} bits",
+                        name.text, part.name, channel.name, part.bits
+                    ),
+                    "widen the length part, or shorten the message",
+                ));
+            }
+        }
+    }
+}
+
+/// What a line looks like when values are left out: two messages of one shape cannot be told apart.
+fn line_shape(line: &[crate::model::LinePiece], message: &MessagePlan) -> String {
+    use crate::model::{Kind, LineForm, LinePiece};
+    line.iter()
+        .map(|piece| match piece {
+            LinePiece::Text(text) => text.clone(),
+            LinePiece::Field { form: LineForm::Hex(digits), .. } => format!("\u{0}h{digits}"),
+            LinePiece::Field { slot, .. } => match &message.message.fields[*slot].kind {
+                Kind::Text { .. } => "\u{0}t".into(),
+                Kind::Enum { labels, .. } => format!("\u{0}{}", labels.name),
+                Kind::Bool => "\u{0}b".into(),
+                _ => "\u{0}n".into(),
+            },
+        })
+        .collect()
+}

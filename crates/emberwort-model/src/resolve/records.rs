@@ -1,0 +1,187 @@
+//! Groups of fields: the sections of messages and records, and the entries of tables.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::{Lookup, Resolver, Style};
+use crate::diagnostics::{Code, Finding};
+use crate::model::{Entry, Field, Kind, Label, Labelled, Length, Record, Selector, Table};
+use crate::source::Span;
+use crate::syntax::ast::{FieldItem, MessageItem, Name, SectionItem};
+
+/// Whether a field of this form reaches to the body's end, or only its body's end shows where it ends.
+pub(super) fn reaches_end(kind: &Kind) -> bool {
+    match kind {
+        Kind::Text { length, .. } | Kind::Bytes(length) | Kind::List { length, .. } => *length == Length::Rest,
+        Kind::Tunnel { .. } => true,
+        Kind::Choice(choice) => {
+            // Without the request nobody knows the form.
+            matches!(choice.selector, Selector::Request { .. })
+                || choice.cases.iter().any(|case| reaches_end(&case.field.kind))
+                || choice.otherwise.as_ref().is_some_and(|field| reaches_end(&field.kind))
+        }
+        _ => false,
+    }
+}
+
+impl Resolver<'_> {
+    /// The fields of all sections of a message (given) or a record.
+    pub(super) fn group(
+        &mut self,
+        owner: &Name,
+        sections: &[SectionItem],
+        message: Option<&MessageItem>,
+    ) -> Vec<Field> {
+        let mut fields: Vec<Field> = Vec::new();
+        let mut places: HashMap<&str, Span> = HashMap::new();
+        let mut last = 1;
+        let mut open_end: Option<Span> = None;
+        for section in sections {
+            let since = match section.revision {
+                None => 1,
+                Some(number) => self.checked_revision(number, last + 1, self.revision),
+            };
+            last = last.max(since);
+            for item in &section.fields {
+                if let Some(name) = &item.name {
+                    self.style(name, Style::LowerSnake, "field");
+                    if let Some(first) = places.insert(&name.text, name.span) {
+                        let message = format!("`{}` already has a field `{}`", owner.text, name.text);
+                        self.report(
+                            Finding::new(Code::DuplicateName, name.span, message, "give one of the two another name")
+                                .related(first, "first used here"),
+                        );
+                    }
+                }
+                let span = item.name.as_ref().map_or(item.ty_span, |name| name.span);
+                if let Some(first) = open_end {
+                    self.report(
+                        Finding::new(
+                            Code::RestNotLast,
+                            span,
+                            "this field can never be found: the one before it takes everything up to the body's end",
+                            "move the field that reaches to the end to the last place, or give it a greatest size: `[..24]`",
+                        )
+                        .related(first, "reaches to the body's end"),
+                    );
+                    open_end = None;
+                }
+                let Some(field) = self.field(item, since, &fields, message) else { continue };
+                if reaches_end(&field.kind) {
+                    open_end = Some(item.ty_span);
+                    if message.is_none() {
+                        self.report(Finding::new(
+                            Code::RestNotLast,
+                            item.ty_span,
+                            "a field of a record cannot reach to the end of the body: other fields may follow the record",
+                            "give it a greatest size, as in `text[..24]`, or put it into the message",
+                        ));
+                        open_end = None;
+                    }
+                }
+                fields.push(field);
+            }
+        }
+        fields
+    }
+
+    /// A record by name, looked up when it is first used. `None` after findings, or if there is no such record.
+    pub(super) fn record(&mut self, name: &str) -> Option<Arc<Record>> {
+        if let Some(Lookup::Done(found)) = self.records.get(name) {
+            return found.clone();
+        }
+        let item = &self.file.records[*self.record_items.get(name)?];
+        self.records.insert(name.to_owned(), Lookup::Begun);
+        let fields = self.group(&item.name, &item.sections, None);
+        if let (false, Some(section)) = (item.growing, item.sections.get(1)) {
+            let span = section.revision.map_or(item.name.span, |number| number.span);
+            self.report(
+                Finding::new(
+                    Code::BadGrowth,
+                    span,
+                    format!("`{name}` cannot have fields added: an old receiver could not step over them"),
+                    format!("write `record {name} growing {{ … }}`; lists of it then carry the size of their elements"),
+                )
+                .related(item.name.span, "not growing"),
+            );
+        }
+        if fields.is_empty() && !item.damaged && item.sections.iter().all(|section| section.fields.is_empty()) {
+            self.report(Finding::new(
+                Code::BadSize,
+                item.name.span,
+                format!("`{name}` has no fields, and so no bytes"),
+                "give it a field, or take it out",
+            ));
+        }
+        let record = Record { name: name.to_owned(), doc: item.doc.clone(), growing: item.growing, fields };
+        let record = (!item.damaged).then(|| Arc::new(record));
+        self.records.insert(name.to_owned(), Lookup::Done(record.clone()));
+        record
+    }
+
+    /// Whether a record is being looked up: then it contains itself.
+    pub(super) fn record_begun(&self, name: &str) -> bool {
+        matches!(self.records.get(name), Some(Lookup::Begun))
+    }
+
+    /// A table by name, as [`Self::record`] finds records.
+    pub(super) fn table(&mut self, name: &str) -> Option<Arc<Table>> {
+        match self.tables.get(name) {
+            Some(Lookup::Done(found)) => return found.clone(),
+            Some(Lookup::Begun) => return None,
+            None => {}
+        }
+        let item = &self.file.tables[*self.table_items.get(name)?];
+        self.tables.insert(name.to_owned(), Lookup::Begun);
+        let greatest = if item.bits == 64 { u64::MAX } else { (1 << item.bits) - 1 };
+        let mut entries: Vec<Entry> = Vec::new();
+        let (mut keys, mut names): (HashMap<u64, Span>, HashMap<&str, Span>) = Default::default();
+        for entry in &item.entries {
+            let number = entry.key;
+            let key = number.value.as_integer().and_then(|n| u64::try_from(n).ok()).filter(|n| *n <= greatest);
+            let Some(key) = key else {
+                let message = format!("{} does not fit: the keys of `{name}` are u{}", number.value, item.bits);
+                let help = format!("choose a whole number from 0 to {greatest}, or widen the keys");
+                self.report(Finding::new(Code::CodeTooLarge, number.span, message, help));
+                continue;
+            };
+            if let Some(first) = keys.insert(key, number.span) {
+                let message = format!("`{name}` already has an entry {key:#06x}");
+                self.report(
+                    Finding::new(Code::DuplicateCode, number.span, message, "give each entry a number of its own")
+                        .related(first, "used here already"),
+                );
+                continue;
+            }
+            let field_name: &FieldItem = &entry.field;
+            if let Some(entry_name) = &field_name.name {
+                self.style(entry_name, Style::LowerSnake, "entry");
+                if let Some(first) = names.insert(&entry_name.text, entry_name.span) {
+                    let message = format!("`{name}` already has an entry `{}`", entry_name.text);
+                    self.report(
+                        Finding::new(
+                            Code::DuplicateName,
+                            entry_name.span,
+                            message,
+                            "give each entry a name of its own",
+                        )
+                        .related(first, "first used here"),
+                    );
+                    continue;
+                }
+            }
+            let Some(field) = self.form(&entry.field) else { continue };
+            let (read, write, kept) = (entry.read, entry.write, entry.kept);
+            entries.push(Entry { key, field: Arc::new(field), read, write, kept });
+        }
+        let labels = entries
+            .iter()
+            .map(|entry| Label { code: entry.key, name: entry.field.name.clone(), text: entry.field.doc.clone() })
+            .collect();
+        let keys = Labelled { name: name.to_owned(), doc: item.doc.clone(), flags: false, bits: item.bits, labels };
+        let table = Table { name: name.to_owned(), doc: item.doc.clone(), keys: Arc::new(keys), entries };
+        let table = (!item.damaged).then(|| Arc::new(table));
+        self.tables.insert(name.to_owned(), Lookup::Done(table.clone()));
+        table
+    }
+}

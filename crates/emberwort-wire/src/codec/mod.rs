@@ -1,0 +1,149 @@
+//! Values to body bytes and back, by the steps of a plan.
+
+mod decode;
+mod encode;
+
+pub use decode::{check, decode, decode_answer};
+pub use encode::encode;
+
+use thiserror::Error;
+
+/// Why a body cannot be decoded. Slots are indices into the message's fields.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+pub enum BodyError {
+    /// The body ends inside a section.
+    #[error("the body has {length} bytes, but its section of revision {revision} needs at least {needed}")]
+    Truncated {
+        /// Bytes of the body (of an element of a list, up to its end).
+        length: usize,
+        /// Bytes that it would need at least, all before included.
+        needed: usize,
+        /// The revision of the section in which it ends.
+        revision: u32,
+    },
+    /// A count exceeds the maximum that the definition gives.
+    #[error("a count of {count} stands where at most {max} can be")]
+    CountTooLarge {
+        /// The counted field, or the one that holds it.
+        slot: usize,
+        /// The count in the body.
+        count: u32,
+        /// The maximum.
+        max: u32,
+    },
+    /// A compact number has more bits than its type.
+    #[error("a compact number goes on beyond {width} bits")]
+    CompactTooLarge {
+        /// The field, or the one that holds it.
+        slot: usize,
+        /// The width of its type.
+        width: u8,
+    },
+    /// No form belongs to the number that decides about a value.
+    #[error("{key} selects none of the forms that the value can have")]
+    NoForm {
+        /// The value's field, or the one that holds it.
+        slot: usize,
+        /// The deciding number.
+        key: u64,
+    },
+    /// The line of a text message does not hold a value that fits.
+    #[error("the line holds no value for this field")]
+    BadText {
+        /// The field.
+        slot: usize,
+    },
+}
+
+impl BodyError {
+    /// The same error, told of the field that holds the one in which it happened.
+    fn in_field(self, outer: usize) -> Self {
+        match self {
+            BodyError::Truncated { .. } => self,
+            BodyError::CountTooLarge { count, max, .. } => BodyError::CountTooLarge { slot: outer, count, max },
+            BodyError::CompactTooLarge { width, .. } => BodyError::CompactTooLarge { slot: outer, width },
+            BodyError::NoForm { key, .. } => BodyError::NoForm { slot: outer, key },
+            BodyError::BadText { .. } => BodyError::BadText { slot: outer },
+        }
+    }
+
+    /// The field of the message in which it happened, where that says something.
+    pub fn slot(&self) -> Option<usize> {
+        match self {
+            BodyError::Truncated { .. } => None,
+            BodyError::CountTooLarge { slot, .. }
+            | BodyError::CompactTooLarge { slot, .. }
+            | BodyError::NoForm { slot, .. }
+            | BodyError::BadText { slot } => Some(*slot),
+        }
+    }
+}
+
+/// Why values cannot be encoded. Slots are indices into the message's fields.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+pub enum EncodeError {
+    /// A field that is not optional has no value.
+    #[error("a value is missing")]
+    Missing {
+        /// The field, or the one that holds it.
+        slot: usize,
+    },
+    /// A raw number needs more bits than the field has.
+    #[error("the raw number {raw:#x} does not fit {width} bits")]
+    TooWide {
+        /// The field, or the one that holds it.
+        slot: usize,
+        /// The number.
+        raw: u64,
+        /// The field's width in bits.
+        width: u8,
+    },
+    /// A text, byte field or list has the wrong number of bytes or elements.
+    #[error("{length} bytes or elements stand where the field has {wanted}")]
+    WrongLength {
+        /// The field, or the one that holds it.
+        slot: usize,
+        /// The bytes or elements given.
+        length: usize,
+        /// The most, or the exact number.
+        wanted: u32,
+    },
+    /// The form of a value is not the one that the deciding field selects.
+    #[error("the deciding field, with raw number {key}, does not select the form that is given")]
+    OtherForm {
+        /// The value's field, or the one that holds it.
+        slot: usize,
+        /// The deciding number.
+        key: u64,
+    },
+}
+
+impl EncodeError {
+    fn in_field(self, outer: usize) -> Self {
+        match self {
+            EncodeError::Missing { .. } => EncodeError::Missing { slot: outer },
+            EncodeError::TooWide { raw, width, .. } => EncodeError::TooWide { slot: outer, raw, width },
+            EncodeError::WrongLength { length, wanted, .. } => EncodeError::WrongLength { slot: outer, length, wanted },
+            EncodeError::OtherForm { key, .. } => EncodeError::OtherForm { slot: outer, key },
+        }
+    }
+
+    /// The field of the message in which it happened.
+    pub fn slot(&self) -> usize {
+        match self {
+            EncodeError::Missing { slot }
+            | EncodeError::TooWide { slot, .. }
+            | EncodeError::WrongLength { slot, .. }
+            | EncodeError::OtherForm { slot, .. } => *slot,
+        }
+    }
+}
+
+/// How far a body reaches: how many sections it holds, and how many bytes come from a later revision.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Extent {
+    /// Sections held.
+    pub sections: usize,
+    /// Bytes behind the last section that the plan knows.
+    pub later_bytes: usize,
+}

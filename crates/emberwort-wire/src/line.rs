@@ -1,0 +1,186 @@
+//! Text messages: values to a line and back, by the pattern of the definition.
+
+use std::fmt::Write;
+
+use emberwort_model::model::{Field, Kind, Length, LineForm, LinePiece, NumberForm, float_bits, float_text};
+use emberwort_model::number::{Decimal, write_scaled};
+use emberwort_model::plan::MessagePlan;
+
+use crate::codec::{BodyError, EncodeError};
+use crate::text::{readable, signed};
+use crate::values::{ValueRef, Values};
+
+/// Appends the line of a message, without its end.
+///
+/// # Errors
+/// If a field has no value, or one that no line can say: a raw code without meaning, a text with a line's end in it.
+pub fn write(plan: &MessagePlan, values: &Values, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+    let mut line = String::new();
+    for piece in plan.message.line.as_deref().unwrap_or_default() {
+        match piece {
+            LinePiece::Text(text) => line.push_str(text),
+            LinePiece::Field { slot, form } => {
+                let field = &plan.message.fields[*slot];
+                write_field(field, *form, values.get(*slot), &mut line).ok_or(EncodeError::Missing { slot: *slot })?;
+            }
+        }
+    }
+    out.extend_from_slice(line.as_bytes());
+    Ok(())
+}
+
+fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut String) -> Option<()> {
+    match value {
+        ValueRef::Raw(raw) => {
+            let number = signed(&field.kind, raw);
+            if let LineForm::Hex(digits) = form {
+                return write!(line, "{number:0width$X}", width = usize::from(digits)).ok();
+            }
+            if field.kind.none() == Some(number) {
+                line.push_str("none");
+                return Some(());
+            }
+            if !field.kind.is_valid(number) {
+                return None;
+            }
+            match &field.kind {
+                Kind::Number(scaled) | Kind::Compact(scaled) => match form {
+                    LineForm::Fixed(decimals) => {
+                        let value = scaled.scaling.physical(number);
+                        let more = 10i128.checked_pow(u32::from(decimals).checked_sub(value.decimals)?)?;
+                        write_scaled(line, value.mantissa.checked_mul(more)?, u32::from(decimals)).ok()
+                    }
+                    _ => scaled.scaling.write(number, line).ok(),
+                },
+                Kind::Bool => {
+                    line.push_str(if raw == 0 { "false" } else { "true" });
+                    Some(())
+                }
+                Kind::Float(bits) => {
+                    line.push_str(&float_text(*bits, raw));
+                    Some(())
+                }
+                Kind::Enum { labels, .. } => {
+                    line.push_str(&labels.label(raw)?.name);
+                    Some(())
+                }
+                _ => write!(line, "{number}").ok(),
+            }
+        }
+        ValueRef::Bytes(bytes) => {
+            let Kind::Text { ascii, .. } = field.kind else { return None };
+            let text = readable(ascii, bytes).filter(|text| !text.contains(['\r', '\n']))?;
+            line.push_str(text);
+            Some(())
+        }
+        _ => None,
+    }
+}
+
+/// Reads a line, without its end. `Ok(false)` if it does not fit the pattern.
+///
+/// # Errors
+/// If it fits the pattern, but a value is none that its field can have.
+pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool, BodyError> {
+    let Some(pieces) = &plan.message.line else { return Ok(false) };
+    let Ok(mut rest) = std::str::from_utf8(line) else { return Ok(false) };
+    values.clear(plan);
+    let mut bad = None;
+    for (index, piece) in pieces.iter().enumerate() {
+        match piece {
+            LinePiece::Text(text) => match rest.strip_prefix(text.as_str()) {
+                Some(behind) => rest = behind,
+                None => return Ok(false),
+            },
+            LinePiece::Field { slot, form } => {
+                let field = &plan.message.fields[*slot];
+                let next = match pieces.get(index + 1) {
+                    Some(LinePiece::Text(text)) => Some(text.as_str()),
+                    _ => None,
+                };
+                let Some(length) = extent(field, *form, rest, next) else { return Ok(false) };
+                let (text, behind) = rest.split_at(length);
+                rest = behind;
+                if read_field(field, *form, *slot, text, values).is_none() {
+                    bad.get_or_insert(*slot);
+                }
+            }
+        }
+    }
+    match bad {
+        _ if !rest.is_empty() => Ok(false),
+        Some(slot) => Err(BodyError::BadText { slot }),
+        None => Ok(true),
+    }
+}
+
+/// How many bytes of the text belong to a field; `None` if it does not begin like one.
+fn extent(field: &Field, form: LineForm, text: &str, next: Option<&str>) -> Option<usize> {
+    let count = |wanted: fn(char) -> bool| text.find(|c| !wanted(c)).unwrap_or(text.len());
+    if let LineForm::Hex(digits) = form {
+        let digits = usize::from(digits);
+        return (text.get(..digits)?.chars().all(|c| c.is_ascii_hexdigit())).then_some(digits);
+    }
+    if field.kind.none().is_some() && text.starts_with("none") {
+        return Some(4);
+    }
+    let length = match &field.kind {
+        Kind::Text { .. } => {
+            return match next {
+                Some(next) => text.find(next),
+                None => Some(text.len()),
+            };
+        }
+        Kind::Enum { .. } | Kind::Bool => count(|c| c.is_ascii_alphanumeric() || c == '_'),
+        Kind::Float(_) => count(|c| c.is_ascii_digit() || "+-.eE".contains(c)),
+        _ => count(|c| c.is_ascii_digit() || "+-.".contains(c)),
+    };
+    (length > 0).then_some(length)
+}
+
+fn read_field(field: &Field, form: LineForm, slot: usize, text: &str, values: &mut Values) -> Option<()> {
+    let raw = match &field.kind {
+        Kind::Text { ascii, length } => {
+            let fits = match length {
+                Length::Exact(most) | Length::UpTo(most) => text.len() <= *most as usize,
+                Length::Rest => true,
+            };
+            if !fits || *ascii && !text.is_ascii() {
+                return None;
+            }
+            values.set_bytes(slot, text.as_bytes());
+            return Some(());
+        }
+        Kind::Number(number) | Kind::Compact(number) => number_of(number, form, text)?,
+        kind if text == "none" && kind.none().is_some() => kind.none()?,
+        Kind::Bool => match text {
+            "true" => 1,
+            "false" => 0,
+            _ => return None,
+        },
+        Kind::Float(bits) => i128::from(float_bits(*bits, text)?),
+        Kind::Enum { labels, .. } => i128::from(labels.named(text)?.code),
+        _ => text.parse::<u64>().ok().map(i128::from)?,
+    };
+    if !field.kind.is_valid(raw) {
+        return None;
+    }
+    values.set_raw(slot, raw as u64);
+    Some(())
+}
+
+fn number_of(number: &NumberForm, form: LineForm, text: &str) -> Option<i128> {
+    if text == "none" {
+        return number.none;
+    }
+    if let LineForm::Hex(_) = form {
+        return u64::from_str_radix(text, 16).ok().map(i128::from);
+    }
+    let value = Decimal::parse(text)?;
+    // Outside the range it does not fit, even where the nearest code would.
+    let (low, high) = (number.scaling.compare(number.low, value), number.scaling.compare(number.high, value));
+    if low == high && low.is_ne() {
+        return None;
+    }
+    number.scaling.nearest_raw(value)
+}

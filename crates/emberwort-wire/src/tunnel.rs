@@ -1,0 +1,131 @@
+//! Frames inside of messages: a complete frame of another channel as the value of a field.
+
+use std::fmt::{self, Write};
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::hex::write_hex;
+use emberwort_model::model::End;
+use emberwort_model::plan::FrameFinder;
+use serde_json::Value as Json;
+
+use crate::cobs;
+use crate::frame::{FrameFault, Framing, Header, body_on};
+use crate::json::{self, Writing};
+use crate::receiver::read_body;
+use crate::text::{Filling, Given, Problem, fill};
+use crate::values::Values;
+
+/// What stands in a frame inside of a message.
+#[derive(Clone, Debug)]
+pub struct Inner {
+    /// Index of its message.
+    pub message: usize,
+    /// The node, if its frames have one.
+    pub node: Option<u64>,
+    /// The sequence number, if its frames have one.
+    pub sequence: Option<u64>,
+    /// The sender's revision, if its frames have it.
+    pub revision: Option<u64>,
+    /// Its values.
+    pub values: Values,
+}
+
+/// Reads the frame that a field holds: as it goes over the channel with this index, stuffing and delimiter included.
+///
+/// # Errors
+/// Why it is no good frame.
+pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<Inner, FrameFault> {
+    let facing = Arc::new(plan.channels[channel].facing(from).clone());
+    let framing = Framing::new(facing.clone());
+    let mut plain = Vec::new();
+    let bytes = match facing.finder {
+        FrameFinder::Cobs => {
+            let stuffed = bytes.strip_suffix(&[0]).unwrap_or(bytes);
+            cobs::decode(stuffed, &mut plain).map_err(|at| FrameFault::Stuffing { at })?;
+            plain.as_slice()
+        }
+        FrameFinder::Lines { .. } => {
+            let line = bytes.strip_suffix(b"\n").unwrap_or(bytes);
+            line.strip_suffix(b"\r").unwrap_or(line)
+        }
+        FrameFinder::SyncLength | FrameFinder::Packet => bytes,
+    };
+    let view = framing.check(bytes)?;
+    if !bytes.starts_with(&facing.sync) {
+        return Err(FrameFault::Truncated { length: bytes.len(), needed: bytes.len() + 1 });
+    }
+    let mut values = Values::default();
+    let message = read_body(plan, &facing, &view, &mut values)?;
+    let (node, sequence, revision) = (view.node, view.sequence, view.revision);
+    Ok(Inner { message, node, sequence, revision, values })
+}
+
+/// Builds the frame that a row says: `{"message": …, "node": …, "sequence": …, "fields": {…}}`.
+///
+/// # Errors
+/// What is wrong, and a way out.
+pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<Vec<u8>, String> {
+    let Some(plan) = filling.plan else { return Err("a frame can only be given as hex here".into()) };
+    let (Some(name), Some(fields)) =
+        (row.get("message").and_then(Json::as_str), row.get("fields").and_then(Json::as_object))
+    else {
+        return Err("a frame inside is {\"message\": …, \"fields\": {…}}, or hex".into());
+    };
+    let known = ["message", "node", "sequence", "revision", "fields"];
+    if let Some(other) = row.as_object().and_then(|row| row.keys().find(|key| !known.contains(&key.as_str()))) {
+        return Err(format!("a frame inside has no `{}`; it has {}", escaped(other), known.join(", ")));
+    }
+    let Some(index) = plan.message_index(name).filter(|index| plan.channels[channel].carries(*index)) else {
+        let names = plan.messages.iter().map(|plan| plan.message.name.as_str());
+        let near = nearest(name, names).map_or(String::new(), |near| format!("; did you mean `{near}`?"));
+        return Err(format!("`{}` does not travel on `{}`{near}", escaped(name), plan.channels[channel].name));
+    };
+    let compiled = &plan.messages[index];
+    let mut values = Values::default();
+    let number = |name: &str| row.get(name).and_then(Json::as_u64);
+    let revision = number("revision").and_then(|n| u32::try_from(n).ok()).unwrap_or(filling.revision);
+    let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    fill(compiled, given, Filling { revision, ..filling }, &mut values)
+        .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "))?;
+    let mut body = Vec::new();
+    let facing = plan.channels[channel].facing(compiled.message.from);
+    body_on(facing, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
+    let header = Header {
+        key: facing.key_of(index).unwrap_or(0),
+        node: number("node").unwrap_or(0),
+        sequence: number("sequence").unwrap_or(0),
+        revision: u64::from(revision),
+    };
+    let mut frame = Vec::new();
+    Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut frame).map_err(|error| error.to_string())?;
+    Ok(frame)
+}
+
+/// Writes the frame that a field holds: as an object if it is good and the link is known, else as hex.
+pub(crate) fn write(
+    channel: usize,
+    bytes: &[u8],
+    writing: Writing<'_>,
+    out: &mut (impl Write + ?Sized),
+) -> fmt::Result {
+    let found = writing.inside.and_then(|(plan, from)| Some((plan, open(plan, channel, from, bytes).ok()?)));
+    let Some((plan, inner)) = found else {
+        out.write_char('"')?;
+        write_hex(bytes, out)?;
+        return out.write_char('"');
+    };
+    let compiled = &plan.messages[inner.message];
+    write!(out, "{{\"message\":\"{}\"", compiled.message.name)?;
+    for (name, value) in [("node", inner.node), ("sequence", inner.sequence), ("revision", inner.revision)] {
+        if let Some(value) = value {
+            write!(out, ",\"{name}\":{value}")?;
+        }
+    }
+    out.write_str(",\"fields\":")?;
+    // A frame in a frame in a frame is hex: nobody nests them on purpose, and a link could do it without end.
+    let writing = Writing { inside: None, ..writing };
+    json::write_fields(compiled, &inner.values, writing, out)?;
+    out.write_char('}')
+}
