@@ -41,7 +41,7 @@ fn plan() -> Arc<Plan> {
             depth : u16 }
         message Ask { id 2  from host  on line, net }";
     let checked = check(&Source::new("two.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }
 

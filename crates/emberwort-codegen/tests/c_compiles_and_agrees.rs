@@ -20,7 +20,7 @@ const ODD: &str = include_str!("odd.ember");
 
 fn plan(text: &str) -> Arc<Plan> {
     let checked = check(&Source::new("test.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }
 

@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 fn plans() -> [Plan; 2] {
     [include_str!("../../../examples/marlock/marlock.ember"), include_str!("odd.ember")].map(|text| {
         let checked = check(&Source::new("test.ember", text));
-        assert_eq!(checked.findings, []);
+        assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
         checked.plan.unwrap()
     })
 }

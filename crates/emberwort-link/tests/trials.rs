@@ -9,7 +9,7 @@ use proptest::test_runner::RngSeed;
 
 fn plan() -> Arc<Plan> {
     let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }
 

@@ -87,7 +87,7 @@ fn channel() -> impl Strategy<Value = (Plan, FrameFinder)> {
                 if big { "big" } else { "little" }
             );
             let checked = check(&Source::new("any.ember", text.as_str()));
-            assert_eq!(checked.findings, [], "{text}");
+            assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
             (checked.plan.unwrap(), finder)
         })
 }

@@ -45,7 +45,7 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
             note : text[..20] }
         message Ping { id 2  from host  on sync, cobs, packets }";
     let checked = check(&Source::new("two.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 });
 

@@ -33,7 +33,7 @@ fn plan(order: &str, revision: u32, items: &str) -> Plan {
          {items}"
     );
     let checked = check(&Source::new("hand.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     checked.plan.unwrap()
 }
 
@@ -306,7 +306,7 @@ fn frames_of_every_role_by_hand() {
             a : u8
         }";
     let checked = check(&Source::new("roles.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     let framing = Framing::new(Arc::new(checked.plan.unwrap().channels[0].clone()));
     let mut frame = Vec::new();
     framing.encode(&Header { key: 0xA, node: 0x123, sequence: 0x45, revision: 9 }, &[0x77], &mut frame).unwrap();
@@ -339,7 +339,7 @@ fn a_length_in_units_needs_a_multiple() {
         }
         message M { id 1  from device  on words  a : u16 }";
     let checked = check(&Source::new("units.ember", text));
-    assert_eq!(checked.findings, []);
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     let framing = Framing::new(Arc::new(checked.plan.unwrap().channels[0].clone()));
     let mut frame = Vec::new();
     framing.encode(&Header { key: 1, ..Header::default() }, &[0xAB, 0xCD], &mut frame).unwrap();
