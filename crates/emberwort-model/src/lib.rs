@@ -43,9 +43,13 @@ pub mod plan;
 mod resolve;
 mod source;
 pub mod syntax;
+pub mod tidy;
+pub mod views;
+mod what_if;
 
 pub use plan::Plan;
 pub use source::{Source, Sources, Span};
+pub use what_if::what_if;
 
 use diagnostics::{Code, Finding};
 

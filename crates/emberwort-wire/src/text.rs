@@ -328,6 +328,23 @@ pub(crate) fn set_time(
     Ok(())
 }
 
+/// The raw number that a value written as behind `FIELD=` stands for.
+///
+/// # Errors
+/// What is wrong, and a way out; also for fields that are not one raw number.
+pub fn raw_of(field: &Field, text: &str) -> Result<u64, String> {
+    if field.kind.raw_bits().is_none() {
+        return Err(format!("this type is no single number; {}", holds(field)));
+    }
+    let mut values = Values::default();
+    values.resize(1);
+    set_text(field, 0, text, Filling { clamp: false, revision: u32::MAX, plan: None }, &mut values)?;
+    match values.get(0) {
+        ValueRef::Raw(raw) => Ok(raw),
+        _ => Err("this is no single number".into()),
+    }
+}
+
 fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values: &mut Values) -> Result<(), String> {
     if let Some(raw) = text.strip_prefix("raw:")
         && field.kind.raw_bits().is_some()

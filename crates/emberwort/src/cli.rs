@@ -32,6 +32,11 @@ pub struct Cli {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Start a project
+    #[command(after_help = "Asks nothing. The definition is clean and its trial passes; change it from there.\n\n\
+        Examples:\n  emberwort new my_link\n  emberwort new water_gauge --for lora")]
+    New(NewArgs),
+
     /// Report what is wrong in a definition
     #[command(
         after_help = "Exit code 1 if there are errors; warnings change it with --deny warnings, hints never.\n\n\
@@ -39,10 +44,30 @@ pub enum Command {
     )]
     Check(CheckArgs),
 
+    /// Rewrite definitions in the one canonical style
+    #[command(
+        after_help = "Comments stay, and the meaning too. With `-` standard input goes to standard output, for editors.\n\n\
+        Examples:\n  emberwort tidy\n  emberwort tidy --check marlock.ember"
+    )]
+    Tidy(TidyArgs),
+
     /// Show where every field of a message lies
     #[command(after_help = "Places are byte.bit, bit 0 being the least significant of its byte.\n\n\
-        Examples:\n  emberwort layout GateStatus\n  emberwort layout --as ndjson")]
+        Examples:\n  emberwort layout GateStatus\n  emberwort layout GateStatus --as picture")]
     Layout(LayoutArgs),
+
+    /// Show what messages cost: bytes, time on the wire, shares of a channel
+    #[command(after_help = "docs/budget.md has the formulas. Numbers are exact; a column with ≈ is rounded.\n\n\
+        Examples:\n  emberwort budget gauges --devices 2\n  emberwort budget gauges --what-if 'gauges sf12' --what-if \
+        'Level.depth step 0.01'")]
+    Budget(BudgetArgs),
+
+    /// Show one number every way: physical, raw, hex, binary, bytes
+    #[command(
+        after_help = "Without VALUE the type itself is shown, and what other widths would give. TYPE is written as in a \
+        definition.\n\nExamples:\n  emberwort value '-1.5 .. 9.5 m step 0.005' 3.217\n  emberwort value i16 --raw 0xFFFE"
+    )]
+    Value(ValueArgs),
 
     /// Turn one message into bytes
     #[command(after_help = "Without --on the body is printed, with it the whole frame.\n\n\
@@ -96,6 +121,30 @@ pub enum Command {
     Man(ManArgs),
 }
 
+/// What a new project begins with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Preset {
+    /// A serial line with sync bytes, length and CRC
+    Uart,
+    /// A CAN bus, messages by identifier
+    Can,
+    /// A LoRa network, messages by port
+    Lora,
+    /// UDP datagrams
+    Udp,
+    /// Lines of text
+    Console,
+}
+
+#[derive(Debug, Args)]
+pub struct NewArgs {
+    /// A folder that does not exist yet; its name becomes the link's
+    pub dir: PathBuf,
+    /// What the link runs over
+    #[arg(long = "for", value_name = "WHAT", default_value = "uart")]
+    pub preset: Preset,
+}
+
 #[derive(Debug, Args)]
 pub struct CheckArgs {
     /// Definitions to check; `-` is standard input [default: the project's]
@@ -106,6 +155,15 @@ pub struct CheckArgs {
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct TidyArgs {
+    /// Definitions to rewrite; `-` is standard input [default: the project's]
+    pub files: Vec<PathBuf>,
+    /// Change nothing; exit code 1 if a file is not in canonical style
+    #[arg(long)]
+    pub check: bool,
 }
 
 /// What can be denied.
@@ -123,10 +181,57 @@ pub enum TableForm {
     Ndjson,
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum LayoutForm {
+    /// One line a field
+    Table,
+    /// Rows of bytes, each field a box over its bits
+    Picture,
+    /// One JSON object a line
+    Ndjson,
+}
+
 #[derive(Debug, Args)]
 pub struct LayoutArgs {
     /// Messages to show [default: all]
     pub messages: Vec<String>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: LayoutForm,
+    /// Draw the picture as a figure for a data sheet: FILE.svg or FILE.png
+    #[arg(long, value_name = "FILE", conflicts_with = "form")]
+    pub out: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub struct BudgetArgs {
+    /// Channels to show [default: all]
+    pub channels: Vec<String>,
+    /// How many devices hang on each channel
+    #[arg(long, value_name = "N", default_value = "1", value_parser = crate::commands::devices)]
+    pub devices: u64,
+    /// Show what a change would do: 'gauges sf12', 'Level every 5 min', 'Level.depth step 0.01'
+    #[arg(long, value_name = "CHANGE")]
+    pub what_if: Vec<String>,
+    /// Show the exact cost of a message with these values: 'Pressure oil=120 pump=1500'
+    #[arg(long, value_name = "MESSAGE FIELD=VALUE …")]
+    pub content: Vec<String>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct ValueArgs {
+    /// A type as in a definition: u16, '0 .. 250 bar in 12 bits', f32, GateState
+    #[arg(value_name = "TYPE", allow_hyphen_values = true)]
+    pub ty: String,
+    /// A value of this type, in its unit
+    #[arg(allow_negative_numbers = true)]
+    pub value: Option<String>,
+    /// A raw number in place of the value
+    #[arg(long, value_name = "N", conflicts_with = "value", allow_negative_numbers = true)]
+    pub raw: Option<String>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,

@@ -105,15 +105,17 @@ pub fn print_error(error: &anyhow::Error, look: Look) {
 
 /// Whether an existing file may be replaced.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Replace {
+pub enum Replace<'a> {
     /// Never.
     No,
     /// If it starts with these words, because we made it.
     Generated(&'static str),
+    /// If it still holds these bytes, because the user asked to rewrite the file that was read.
+    Read(&'a [u8]),
 }
 
 /// Writes a file beside its place and moves it there, so that it is never half written.
-pub fn write_file(path: &Path, bytes: &[u8], replace: Replace) -> anyhow::Result<()> {
+pub fn write_file(path: &Path, bytes: &[u8], replace: Replace<'_>) -> anyhow::Result<()> {
     let shown = path.display();
     if let Ok(existing) = fs::read(path) {
         if existing == bytes {
@@ -123,6 +125,8 @@ pub fn write_file(path: &Path, bytes: &[u8], replace: Replace) -> anyhow::Result
             Replace::No => bail!(
                 "{shown} exists already, and nothing is overwritten\nchoose another name with --out, or move the file away"
             ),
+            Replace::Read(bytes) if existing == bytes => {}
+            Replace::Read(_) => bail!("{shown} was changed by somebody else in the meantime, and is left alone"),
             Replace::Generated(mark) => {
                 let head = String::from_utf8_lossy(&existing[..existing.len().min(200)]).into_owned();
                 if !head.contains(mark) {

@@ -129,7 +129,7 @@ pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
 }
 
 /// Reads a file that another one imports, from beside it.
-fn import(importer: &str, path: &str) -> Result<Source, String> {
+pub fn import(importer: &str, path: &str) -> Result<Source, String> {
     let folder = Path::new(importer).parent().unwrap_or(Path::new(""));
     let mut found = PathBuf::new();
     for part in folder.join(path).components() {

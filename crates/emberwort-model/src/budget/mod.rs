@@ -2,13 +2,16 @@
 //!
 //! Sizes and times are exact; what is rounded is rounded when it is shown.
 
+mod report;
 pub mod wire_time;
+
+pub use report::{ChannelReport, MessageRow, medium_text, report};
 
 use num_rational::Ratio;
 
-use crate::model::{End, Field, Kind, MediumKind};
+use crate::model::{Field, Kind, MediumKind};
 use crate::number::Decimal;
-use crate::plan::{Action, ChannelPlan, EXTENDED_ID, KeySource, MessagePlan, Plan, Role};
+use crate::plan::{Action, ChannelPlan, EXTENDED_ID, KeySource, MessagePlan, Plan};
 use wire_time::{Seconds, WireCost};
 
 /// The size of a message's body and what of it carries nothing.
@@ -178,23 +181,6 @@ pub fn line_length(plan: &MessagePlan) -> (usize, usize) {
     })
 }
 
-/// The time of all regular messages of one device on a channel, as a share of the channel's time.
-pub fn regular_share(plan: &Plan, index: usize, from: Option<End>) -> Seconds {
-    let channel = &plan.channels[index];
-    let mut share = Ratio::from_integer(0);
-    for compiled in &plan.messages {
-        let message = &compiled.message;
-        if !message.channels.contains(&index) || from.is_some_and(|from| from != message.from) {
-            continue;
-        }
-        if let Some(every) = message.every {
-            let time = message_on(channel, compiled, index).greatest.time;
-            share += time * Ratio::new(1_000_000_000, i128::from(every));
-        }
-    }
-    share
-}
-
 /// Bytes a second of the regular messages of one device on a channel; `None` if there are none.
 pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &ChannelPlan) -> Option<f64> {
     let mut sum = None;
@@ -225,11 +211,6 @@ pub fn energy(channel: &ChannelPlan, time: Seconds) -> Option<Seconds> {
 /// The CAN identifier of a message's key, and whether it has 29 bits.
 pub fn can_id(key: u64) -> (u32, bool) {
     ((key & !EXTENDED_ID) as u32, key & EXTENDED_ID != 0)
-}
-
-/// Whether the channel's frames carry a checksum of their own.
-pub fn has_checksum(channel: &ChannelPlan) -> bool {
-    channel.part(|role| matches!(role, Role::Checksum { .. })).is_some()
 }
 
 /// A rational as the nearest floating point number.

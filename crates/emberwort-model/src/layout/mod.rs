@@ -1,5 +1,7 @@
 //! The layout of a message's body as rows: one for each field, with its place, codes and values.
 
+pub mod picture;
+
 use crate::hex::hex;
 use crate::model::{ByteOrder, Field, Kind, Length, Value, float_text};
 use crate::plan::{Action, ElementSizes, MessagePlan, Place, RecordPlan, SectionPlan, Step};

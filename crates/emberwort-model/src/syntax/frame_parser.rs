@@ -9,7 +9,7 @@ use crate::number::Decimal;
 use crate::source::Span;
 
 const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "packet", "select"];
-const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
+pub(super) const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
 /// The speed of an Ethernet that says no other.
 const ETHERNET_BITRATE: u32 = 100_000_000;
 const ROLE_WORDS: &[&str] = &["message", "length", "address", "sequence", "revision"];
@@ -107,7 +107,7 @@ impl Parser<'_> {
         Some(())
     }
 
-    fn medium(&mut self) -> Option<Medium> {
+    pub(super) fn medium(&mut self) -> Option<Medium> {
         let kind = self.medium_kind()?;
         let mut medium = Medium { kind, sending: None };
         if self.eat_word("tx") {
@@ -208,7 +208,7 @@ impl Parser<'_> {
     }
 
     /// A speed: a plain number, or one with a unit such as `kHz` or `Mbit/s`.
-    fn speed(&mut self, unit: &str, example: &str) -> Option<u32> {
+    pub(super) fn speed(&mut self, unit: &str, example: &str) -> Option<u32> {
         let number = self.number("a speed")?;
         let mut factor = 1i128;
         let start = self.peek();

@@ -10,4 +10,4 @@ mod parser;
 pub(crate) use field_parser::TYPE_WORDS;
 pub use lexer::{Token, TokenKind, tokens};
 pub(crate) use parser::unquoted;
-pub use parser::{Parsed, parse, parse_algorithm, parse_field_type};
+pub use parser::{Change, Parsed, parse, parse_algorithm, parse_change, parse_field_type};

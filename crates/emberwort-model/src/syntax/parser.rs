@@ -1,6 +1,7 @@
 //! Tokens to items. Reports every mistake and goes on behind it, so that one run shows them all.
 
-use super::ast::{FieldItem, File, Name, Number};
+use super::ast::{FieldItem, File, Medium, Name, Number};
+use super::frame_parser::MEDIA;
 use super::lexer::{Token, TokenKind, tokens};
 use crate::algorithm::Algorithm;
 use crate::diagnostics::{Code, Finding, escaped, nearest};
@@ -56,6 +57,47 @@ pub fn parse_field_type(text: &str) -> Result<FieldItem, Vec<Finding>> {
     }
     match field {
         Some(field) if parser.findings.iter().all(|finding| !finding.is_error()) => Ok(field),
+        _ => Err(parser.findings),
+    }
+}
+
+/// A change of a channel, message or field, as [`crate::what_if`] takes it.
+#[derive(Clone, Debug)]
+pub enum Change {
+    /// Another medium.
+    Medium(Medium),
+    /// `limit N bytes`
+    Limit(Number),
+    /// `sfN`
+    Spreading(u8),
+    /// `N kHz`, in hertz.
+    Bandwidth(u32),
+    /// `4/N`
+    Coding(u8),
+    /// `duty N %`
+    Duty(Decimal),
+    /// `every DURATION`, in nanoseconds.
+    Every(u64),
+    /// `step N`
+    Step(Number),
+    /// `in N bits`
+    Bits(u8),
+    /// Another type.
+    Type(Box<FieldItem>),
+}
+
+/// Reads a change.
+///
+/// # Errors
+/// What is wrong with the text.
+pub fn parse_change(text: &str) -> Result<Change, Vec<Finding>> {
+    let mut parser = Parser::new(text, 0);
+    let change = parser.change();
+    if change.is_some() && parser.peek().kind != TokenKind::End {
+        parser.unexpected::<()>("the end of the change", "write one change: `sf12`, `step 0.01`, `every 5 min`");
+    }
+    match change {
+        Some(change) if parser.findings.iter().all(|finding| !finding.is_error()) => Ok(change),
         _ => Err(parser.findings),
     }
 }
@@ -305,6 +347,51 @@ impl<'a> Parser<'a> {
             ));
         }
         nanoseconds
+    }
+
+    fn change(&mut self) -> Option<Change> {
+        let word = self.text_of(self.peek());
+        if let Some(spreading) = word.strip_prefix("sf").and_then(|digits| digits.parse::<u8>().ok()) {
+            if (7..=12).contains(&spreading) {
+                self.next();
+                return Some(Change::Spreading(spreading));
+            }
+            return self.unexpected("a spreading factor", "write `sf7` to `sf12`");
+        }
+        if MEDIA.contains(&word) {
+            return self.medium().map(Change::Medium);
+        }
+        if self.eat_word("limit") {
+            let limit = self.number("the longest frame")?;
+            self.expect_word("bytes", "write `limit 64 bytes`")?;
+            return Some(Change::Limit(limit));
+        }
+        if self.eat_word("duty") {
+            let share = self.number("a share of the time")?;
+            self.expect_punct('%', "write `duty 1 %`")?;
+            return Some(Change::Duty(share.value));
+        }
+        if self.eat_word("every") {
+            return self.duration().map(Change::Every);
+        }
+        if self.eat_word("step") {
+            return self.number("the step").map(Change::Step);
+        }
+        if self.eat_word("in") {
+            let (bits, _) = self.whole("a width", 1, 64, Code::BadWidth)?;
+            self.expect_word("bits", "write `in 12 bits`")?;
+            return Some(Change::Bits(bits as u8));
+        }
+        let next = self.text_of(self.peek_after(1));
+        if self.peek().kind == TokenKind::Number && next == "/" {
+            self.next();
+            self.next();
+            return self.whole("a coding rate", 5, 8, Code::BadNumber).map(|(coding, _)| Change::Coding(coding as u8));
+        }
+        if self.peek().kind == TokenKind::Number && ["Hz", "kHz", "MHz"].contains(&next) {
+            return self.speed("Hz", "125 kHz").map(Change::Bandwidth);
+        }
+        self.typed(None).map(|field| Change::Type(Box::new(field)))
     }
 
     // ---- lines and blocks ----

@@ -3,16 +3,22 @@
 use std::io::Write;
 use std::path::Path;
 
+use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, rows};
 use serde_json::json;
 
 use super::{Ending, message_index};
-use crate::cli::{LayoutArgs, TableForm};
-use crate::output::{self, Look, Paint};
+use crate::cli::{LayoutArgs, LayoutForm};
+use crate::output::{self, Look, Paint, Replace};
 use crate::project::load_plan;
-use crate::render::{table, time};
+use crate::render::picture::draw;
+use crate::render::{figure, plural, table, time};
+
+/// Columns of a picture where no terminal says how many there are.
+const PIPE_WIDTH: usize = 110;
 
 pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
@@ -21,16 +27,35 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     } else {
         args.messages.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?
     };
+    if let Some(path) = &args.out {
+        let pictures: Vec<_> = wanted.iter().map(|index| picture(&plan.messages[*index])).collect();
+        let drawing = figure::svg(&pictures);
+        let bytes = match path.extension().and_then(|extension| extension.to_str()) {
+            Some("svg") => drawing.into_bytes(),
+            Some("png") => figure::png(&drawing)?,
+            _ => bail!("a figure is an SVG or a PNG: name the file FILE.svg or FILE.png"),
+        };
+        output::write_file(path, &bytes, Replace::No)?;
+        eprintln!("the figure of {} is in {}", plural(pictures.len(), "message"), path.display());
+        return Ok(Ending::Clean);
+    }
     let mut out = output::stdout();
     for (n, index) in wanted.into_iter().enumerate() {
         match args.form {
-            TableForm::Table => {
+            LayoutForm::Picture => {
+                if n > 0 {
+                    writeln!(out)?;
+                }
+                let width = output::terminal_width().unwrap_or(PIPE_WIDTH);
+                out.write_all(draw(&picture(&plan.messages[index]), width, look).as_bytes())?;
+            }
+            LayoutForm::Table => {
                 if n > 0 {
                     writeln!(out)?;
                 }
                 write_table(&plan, index, look, &mut out)?;
             }
-            TableForm::Ndjson => write_ndjson(&plan, index, &mut out)?,
+            LayoutForm::Ndjson => write_ndjson(&plan, index, &mut out)?,
         }
     }
     out.flush()?;

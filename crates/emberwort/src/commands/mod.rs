@@ -1,5 +1,6 @@
 //! One module for each command: arguments in, calls, output.
 
+mod budget;
 mod check;
 mod checksum;
 mod decode;
@@ -8,9 +9,12 @@ mod encode;
 mod generate;
 mod inputs;
 mod layout;
+mod new;
 mod shell;
 mod stats;
+mod tidy;
 mod trial;
+mod value;
 
 use anyhow::bail;
 use emberwort_model::Plan;
@@ -18,6 +22,7 @@ use emberwort_model::diagnostics::{escaped, nearest};
 
 use crate::cli::{Cli, Command};
 use crate::output::Look;
+pub use budget::devices;
 
 /// How a command that could be done ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -32,8 +37,12 @@ pub enum Ending {
 pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
     let link = cli.link.as_deref();
     match cli.command {
+        Command::New(args) => new::run(&args, look),
         Command::Check(args) => check::run(&args, link, look),
+        Command::Tidy(args) => tidy::run(&args, link, look),
         Command::Layout(args) => layout::run(&args, link, look),
+        Command::Budget(args) => budget::run(&args, link, look),
+        Command::Value(args) => value::run(&args, link, look),
         Command::Encode(args) => encode::run(&args, link, look),
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),

@@ -1,6 +1,8 @@
 //! How results look: findings, tables, rows, times.
 
+pub mod figure;
 pub mod findings;
+pub mod picture;
 pub mod rows;
 pub mod stats;
 pub mod table;
