@@ -5,6 +5,9 @@
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
 
+#[path = "../../../examples/plan_of_marlock.rs"]
+mod marlock;
+
 use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Duration;
@@ -12,14 +15,14 @@ use std::time::Duration;
 use criterion::{Criterion, Throughput, criterion_group};
 use emberwort_capture::decode::Nothing;
 use emberwort_capture::{Decoder, Form, source};
+use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
-use emberwort_model::{Plan, Source, check};
 use emberwort_wire::checksum::Checksum;
 use emberwort_wire::{Framing, Header};
 use ratio::ratio;
 
 fn plan() -> Arc<Plan> {
-    let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
+    let checked = marlock::checked();
     Arc::new(checked.plan.expect("the example is right"))
 }
 

@@ -28,6 +28,8 @@ pub struct Vector {
     pub case: String,
     /// How many sections the sender writes.
     pub sections: usize,
+    /// The sender's revision.
+    pub revision: u32,
     /// The key of the request that the message answers, if the form of a value depends on it.
     pub key: Option<u64>,
     /// The values.
@@ -115,7 +117,9 @@ fn vector(
     let compiled = &plan.messages[message];
     let revision =
         if sections == compiled.sections.len() { plan.link.revision } else { compiled.sections[sections - 1].revision };
-    let mut chooser = Chooser { plan, revision, rest_bytes: compiled.rest_bytes, random };
+    // The bytes of an unknown answer are no longer than those of a known one.
+    let rest_bytes = if compiled.has_rest { compiled.rest_bytes } else { compiled.greatest_size() };
+    let mut chooser = Chooser { plan, revision, rest_bytes, random };
     let mut values = Values::new(compiled);
     let key = chooser.group(&compiled.message.fields, 0, choices, &mut values);
     let mut body = Vec::new();
@@ -144,7 +148,7 @@ fn vector(
             frames.push(FrameVector { channel, header, bytes });
         }
     }
-    Some(Vector { message, case, sections, key, values, body, frames })
+    Some(Vector { message, case, sections, revision, key, values, body, frames })
 }
 
 /// Chooses values.
@@ -177,7 +181,13 @@ impl Chooser<'_> {
                 values.set_absent(base + slot);
                 continue;
             }
-            let form = match (choice.selector, choices[slot]) {
+            let extreme = match choices[slot] {
+                Choice::Least => self.by_size(choice).first().copied(),
+                Choice::Greatest => self.by_size(choice).last().copied(),
+                _ => None,
+            };
+            let wanted = extreme.map_or(choices[slot], Choice::Form);
+            let form = match (choice.selector, wanted) {
                 (Selector::Field(decider), Choice::Form(form)) => {
                     self.decide(choice, &fields[decider].kind, base + decider, form, values);
                     self.decided(choice, base + decider, values)
@@ -203,6 +213,13 @@ impl Chooser<'_> {
             }
         }
         asked
+    }
+
+    /// The forms that a deciding number selects, the shortest first.
+    fn by_size(&self, choice: &model::Choice) -> Vec<usize> {
+        let mut forms: Vec<usize> = (0..choice.cases.len()).collect();
+        forms.sort_by_key(|form| choice.form(*form).map(|field| self.plan.element(field).action.bits().1));
+        forms
     }
 
     /// Sets the deciding field so that it selects a form.
@@ -402,9 +419,7 @@ pub fn ndjson(plan: &Plan, vectors: &[Vector]) -> GeneratedFile {
         let key = vector.key.map_or(String::new(), |key| format!(",\"asked\":{key}"));
         text.push_str(&format!(
             "{{\"message\":\"{}\",\"case\":\"{}\",\"revision\":{}{key},\"fields\":",
-            compiled.message.name,
-            vector.case,
-            compiled.sections[vector.sections - 1].revision
+            compiled.message.name, vector.case, vector.revision
         ));
         // Writing to a String cannot fail.
         let _ = json::write_fields(compiled, &vector.values, Writing::default(), &mut text);

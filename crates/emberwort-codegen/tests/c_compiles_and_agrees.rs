@@ -3,23 +3,31 @@
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
 mod common;
+#[path = "../../../examples/plan_of_marlock.rs"]
+mod marlock;
 
 use std::process::Command;
 use std::sync::Arc;
 
 use common::{compile_and_run, compiler, write};
 use emberwort_codegen::{c, vectors};
-use emberwort_model::{Plan, Source, check};
+use emberwort_model::{Checked, Plan, Source, check};
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-const MARLOCK: &str = include_str!("../../../examples/marlock/marlock.ember");
 const ODD: &str = include_str!("odd.ember");
 
 fn plan(text: &str) -> Arc<Plan> {
-    let checked = check(&Source::new("test.ember", text));
+    planned(check(&Source::new("test.ember", text)))
+}
+
+fn marlock() -> Arc<Plan> {
+    planned(marlock::checked())
+}
+
+fn planned(checked: Checked) -> Arc<Plan> {
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }
@@ -27,8 +35,7 @@ fn plan(text: &str) -> Arc<Plan> {
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
     let Some(compiler) = compiler() else { return };
-    for (name, text) in [("marlock", MARLOCK), ("odd", ODD)] {
-        let plan = plan(text);
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD))] {
         let all = vectors::vectors(&plan, 42);
         for message in 0..plan.messages.len() {
             let of_message: Vec<&str> = all.iter().filter(|v| v.message == message).map(|v| v.case.as_str()).collect();
@@ -46,7 +53,7 @@ fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(compiler) = compiler() else { return };
-    let plan = plan(MARLOCK);
+    let plan = marlock();
     let mut all = vectors::vectors(&plan, 42);
     all.truncate(3);
     all[1].body[1] ^= 1;
@@ -67,7 +74,7 @@ fn a_wrong_vector_is_found() {
 #[test]
 fn firmware_can_use_the_view_and_scaled_integers() {
     let Some(compiler) = compiler() else { return };
-    let plan = plan(MARLOCK);
+    let plan = marlock();
     let folder = tempfile::tempdir().unwrap();
     write(folder.path(), &c::generate(&plan, &[]).unwrap());
     let program = r#"
@@ -169,8 +176,9 @@ fn noisy_stream(plan: &Plan, channel: usize, bytes: usize) -> Vec<u8> {
 #[test]
 fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
     let Some(compiler) = compiler() else { return };
-    for (link, text, channel) in [("marlock", MARLOCK, "bus485"), ("odd", ODD, "cobs_line"), ("odd", ODD, "sums")] {
-        let plan = plan(text);
+    for (link, plan, channel) in
+        [("marlock", marlock(), "bus485"), ("odd", plan(ODD), "cobs_line"), ("odd", plan(ODD), "sums")]
+    {
         let index = plan.channel_index(channel).unwrap();
         let stream = noisy_stream(&plan, index, 1 << 20);
         let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(plan.channels[index].clone()))));

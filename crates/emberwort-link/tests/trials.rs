@@ -1,14 +1,17 @@
 //! Trials on the example link: deterministic, exact in what they count, and never a wrong value.
 
+#[path = "../../../examples/plan_of_marlock.rs"]
+mod marlock;
+
 use std::sync::Arc;
 
 use emberwort_link::{Report, Scenario, run};
-use emberwort_model::{Plan, Source, check};
+use emberwort_model::Plan;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 
 fn plan() -> Arc<Plan> {
-    let checked = check(&Source::new("marlock.ember", include_str!("../../../examples/marlock/marlock.ember")));
+    let checked = marlock::checked();
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }

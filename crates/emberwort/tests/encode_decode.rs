@@ -157,7 +157,7 @@ fn rows_in_every_form() {
     let frame =
         succeed(&marlock(), &["encode", "Refused", "command=64", "reason=oil_hot", "--on", "bus485", "--node", "3"]);
     let hex = format!("EE {} 77", frame.trim_end());
-    let decode = |form: &str| succeed(&marlock(), &["decode", "--hex", &hex, "--as", form]);
+    let decode = |form: &str| succeed(&marlock(), &["decode", "--on", "bus485", "--hex", &hex, "--as", form]);
     assert_eq!(
         decode("ndjson"),
         "{\"offset\":0,\"channel\":\"bus485\",\"stray\":1,\"bytes\":\"EE\"}\n\
@@ -180,10 +180,13 @@ fn rows_in_every_form() {
     );
     let table = decode("table");
     assert!(
-        table.contains("at 1             bus485   device     3  Refused       command=64  reason=oil_hot\n"),
+        table.contains("at 1             bus485   device     3  Refused         command=64  reason=oil_hot\n"),
         "{table}"
     );
-    let raw = succeed(&marlock(), &["decode", "--hex", &hex, "--as", "ndjson", "--raw", "--message", "Refused"]);
+    let raw = succeed(
+        &marlock(),
+        &["decode", "--on", "bus485", "--hex", &hex, "--as", "ndjson", "--raw", "--message", "Refused"],
+    );
     assert!(raw.contains("\"fields\":{\"command\":64,\"reason\":1}"), "{raw}");
     assert_eq!(raw.lines().count(), 1);
 }
@@ -191,19 +194,22 @@ fn rows_in_every_form() {
 #[test]
 fn broken_frames_are_told_with_both_numbers_and_strict_makes_them_count() {
     let hex = "C6 39 03 40 00 02 A0 12 F5 91";
-    let ran = run(&marlock(), &["decode", "--hex", hex]);
+    let ran = run(&marlock(), &["decode", "--on", "bus485", "--hex", hex]);
     assert_eq!(ran.code, 0);
     assert!(ran.out.contains("checksum: `check` is 0x91F5, computed 0x90F5"), "{}", ran.out);
     let (account, hint) = ran.err.split_once('\n').unwrap();
     assert_eq!(account, "10 bytes: 0 in 0 good frames, 10 in 1 broken (1 checksum), 0 stray");
     assert!(hint.contains("are these bytes of the right channel (--on)"), "{hint}");
-    assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", hex]).code, 1);
-    let row = run(&marlock(), &["decode", "--as", "ndjson", "--hex", hex]).out;
+    assert_eq!(run(&marlock(), &["decode", "--on", "bus485", "--strict", "--hex", hex]).code, 1);
+    let row = run(&marlock(), &["decode", "--on", "bus485", "--as", "ndjson", "--hex", hex]).out;
     assert!(
         row.contains("\"broken\":\"checksum\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"),
         "{row}"
     );
-    assert_eq!(run(&marlock(), &["decode", "--strict", "--hex", "C6 39 03 40 00 02 A0 12 F5 90"]).code, 0);
+    assert_eq!(
+        run(&marlock(), &["decode", "--on", "bus485", "--strict", "--hex", "C6 39 03 40 00 02 A0 12 F5 90"]).code,
+        0
+    );
 }
 
 #[test]
@@ -233,11 +239,11 @@ fn several_inputs_and_standard_input_count_together() {
     let frame = succeed(folder.path(), &["encode", "WhoAreYou", "--on", "bus485"]);
     std::fs::write(folder.path().join("a.txt"), &frame).unwrap();
     std::fs::write(folder.path().join("b.txt"), frame.repeat(2)).unwrap();
-    assert_eq!(stats(folder.path(), &["a.txt", "b.txt"])["frames"]["good"], 3);
-    let ran = run_with_input(folder.path(), &["stats", "-", "--as", "ndjson"], frame.as_bytes());
+    assert_eq!(stats(folder.path(), &["--on", "bus485", "a.txt", "b.txt"])["frames"]["good"], 3);
+    let ran = run_with_input(folder.path(), &["stats", "-", "--on", "bus485", "--as", "ndjson"], frame.as_bytes());
     assert!(ran.out.contains("\"frames\":{\"good\":1,"), "{ran:?}");
     // Forced to raw bytes, the hex digits themselves are the stream.
-    assert_eq!(stats(folder.path(), &["a.txt", "--form", "raw"])["frames"]["good"], 0);
+    assert_eq!(stats(folder.path(), &["--on", "bus485", "a.txt", "--form", "raw"])["frames"]["good"], 0);
 }
 
 #[test]
@@ -304,7 +310,7 @@ fn wrong_words_are_told_with_the_nearest_right_ones() {
     assert!(ask(&["encode", "MoveGate", "target", "speed=99"]).contains("target: write FIELD=VALUE"));
     assert!(ask(&["encode"]).contains("name the message"));
     assert!(ask(&["decode"]).contains("name a capture"));
-    assert!(ask(&["decode", "--hex", "C6 3"]).contains("pairs of hex digits"));
+    assert!(ask(&["decode", "--on", "bus485", "--hex", "C6 3"]).contains("pairs of hex digits"));
     assert!(ask(&["decode", "missing.pcapng"]).contains("missing.pcapng cannot be read"));
     assert!(ask(&["decode", "trials"]).contains("it is a folder"));
     let ran = run(&marlock(), &["encode", "MoveGate", "target=120", "speed=0", "--clamp"]);

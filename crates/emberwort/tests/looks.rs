@@ -101,7 +101,7 @@ fn rows_of_a_shaken_plug() {
 #[test]
 fn rows_as_a_tree() {
     let path = marlock().join("../captures/keeper.hex");
-    insta::assert_snapshot!(succeed(&marlock(), &["decode", path.to_str().unwrap(), "--as", "tree"]));
+    insta::assert_snapshot!(succeed(&marlock(), &["decode", path.to_str().unwrap(), "--on", "bus485", "--as", "tree"]));
 }
 
 #[test]

@@ -152,9 +152,9 @@ fn the_captures_of_the_repository_are_what_their_script_makes() {
     for name in ["make.sh", "shaken-plug.toml"] {
         std::fs::copy(repository.join(name), captures.join(name)).unwrap();
     }
-    std::fs::copy(common::marlock().join("marlock.ember"), folder.path().join("examples/marlock/marlock.ember"))
-        .unwrap();
-    std::fs::copy(common::marlock().join("trials/clear-day.toml"), marlock.join("clear-day.toml")).unwrap();
+    for name in common::PROJECT_FILES {
+        std::fs::copy(common::marlock().join(name), folder.path().join("examples/marlock").join(name)).unwrap();
+    }
     let status = std::process::Command::new("sh")
         .arg(captures.join("make.sh"))
         .arg(env!("CARGO_BIN_EXE_emberwort"))

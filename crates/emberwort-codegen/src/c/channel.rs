@@ -329,10 +329,11 @@ impl Channel<'_> {
         let signature =
             format!("{link}_result_t {stem}_open({stem}_frame_t *frame, const uint8_t *bytes, size_t size)");
         let stuffed = if plan.finder == FrameFinder::Cobs { ", unstuffed and without its delimiter" } else { "" };
+        let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
         header.line(format!("/* Judges one whole frame{stuffed}: length, checksums, fixed values. */"));
         header.line(format!("{signature};"));
         source.lines(&format!(
-            "{signature}\n{{\n    size_t end;\n    if (size < {around}u || size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
+            "{signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
             self.upper
         ));
         source.line(format!("    end = size - {}u;", plan.tail_bytes));

@@ -138,7 +138,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
         }
     }
     // A field that reaches to the end is just shorter then.
-    let fewer = if plan.has_rest { "<=" } else { "<" };
+    let fewer = if plan.has_rest || plan.request.is_some() { "<=" } else { "<" };
     code.lines(&format!(
         "    expect(same_bytes(body, bytes, size), vector, \"the body after setting every field\");\n    \
              /* Shorter bodies: refused, or read as those of an older sender; never beyond their end. */\n    \

@@ -290,7 +290,13 @@ impl Action {
         match self {
             Action::Run { length, .. } => *length == Length::Rest,
             Action::List(list) => list.length == Length::Rest,
-            Action::Choice(choice) => choice.forms.iter().any(|form| form.action.has_rest()),
+            // Of a value that the request decides about, the bytes without the request are a makeshift.
+            Action::Choice(choice) => match choice.choice.selector {
+                Selector::Field(_) => choice.forms.iter().any(|form| form.action.has_rest()),
+                Selector::Request { .. } => {
+                    choice.forms.iter().take(choice.choice.cases.len()).any(|form| form.action.has_rest())
+                }
+            },
             Action::Record(record) => record.sections.iter().flat_map(|s| &s.steps).any(|step| step.action.has_rest()),
             Action::Bits { .. } | Action::Compact { .. } | Action::Skip { .. } => false,
         }

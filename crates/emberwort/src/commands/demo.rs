@@ -16,6 +16,9 @@ const FILES: &[(&str, &str)] = &[
     ("README.md", include_str!("../../../../examples/marlock/README.md")),
     ("emberwort.toml", include_str!("../../../../examples/marlock/emberwort.toml")),
     ("marlock.ember", include_str!("../../../../examples/marlock/marlock.ember")),
+    ("pump.ember", include_str!("../../../../examples/marlock/pump.ember")),
+    ("gauge.ember", include_str!("../../../../examples/marlock/gauge.ember")),
+    ("valve.ember", include_str!("../../../../examples/marlock/valve.ember")),
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
 ];
@@ -41,6 +44,11 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     steps.emberwort(&["check"])?;
     steps.say("\nHow does a gate's status lie in bytes?")?;
     steps.emberwort(&["layout", "GateStatus"])?;
+    steps.emberwort(&["layout", "GateStatus", "PumpStatus", "--as", "picture"])?;
+    steps.say(
+        "\nWhat do the battery-driven gauges cost in airtime, and what would a slower, farther reaching radio cost?",
+    )?;
+    steps.emberwort(&["budget", "gauges", "--devices", "2", "--what-if", "gauges sf12"])?;
     steps.say("\nOne command as bytes, and back:")?;
     steps.emberwort(&["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485", "--node", "3"])?;
     steps.emberwort(&[

@@ -3,6 +3,8 @@
 use jiff::Timestamp;
 
 const SECOND: u64 = 1_000_000_000;
+const MINUTE: u64 = 60 * SECOND;
+const HOUR: u64 = 60 * MINUTE;
 
 /// RFC 3339 in UTC with nanoseconds: `2031-03-09T02:10:00.200000000Z`.
 pub fn rfc3339(nanoseconds: u64) -> String {
@@ -28,12 +30,14 @@ pub fn time_of_day(nanoseconds: u64) -> String {
 pub fn duration(nanoseconds: u64) -> String {
     let (unit, name) = match nanoseconds {
         0 => return "0 s".into(),
+        n if n >= 2 * HOUR && n % HOUR == 0 => (HOUR, "h"),
+        n if n >= 2 * MINUTE && n % MINUTE == 0 => (MINUTE, "min"),
         n if n >= SECOND => (SECOND, "s"),
         n if n >= 1_000_000 => (1_000_000, "ms"),
         n if n >= 1000 => (1000, "us"),
         _ => (1, "ns"),
     };
-    let mut text = format!("{}.{:03}", nanoseconds / unit, nanoseconds % unit * 1000 / unit);
+    let mut text = format!("{}.{:03}", nanoseconds / unit, u128::from(nanoseconds % unit) * 1000 / u128::from(unit));
     while text.ends_with('0') {
         text.pop();
     }
@@ -50,6 +54,7 @@ mod tests {
         assert_eq!(duration(2_500_000_000), "2.5 s");
         assert_eq!(duration(86_806), "86.806 us");
         assert_eq!(duration(7), "7 ns");
+        assert_eq!((duration(600 * SECOND), duration(86_400 * SECOND)), ("10 min".into(), "24 h".into()));
     }
 
     #[test]

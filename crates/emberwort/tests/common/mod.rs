@@ -67,11 +67,22 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
     ran.out
 }
 
+/// The files of the example project that commands read.
+pub const PROJECT_FILES: [&str; 7] = [
+    "marlock.ember",
+    "pump.ember",
+    "gauge.ember",
+    "valve.ember",
+    "emberwort.toml",
+    "trials/stormy-night.toml",
+    "trials/clear-day.toml",
+];
+
 /// A temporary copy of the example project.
 pub fn project() -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a temporary folder");
     std::fs::create_dir(folder.path().join("trials")).expect("a folder");
-    for name in ["marlock.ember", "emberwort.toml", "trials/stormy-night.toml", "trials/clear-day.toml"] {
+    for name in PROJECT_FILES {
         std::fs::copy(marlock().join(name), folder.path().join(name)).expect("the example is there");
     }
     folder
