@@ -10,6 +10,7 @@ use emberwort_model::hex::hex;
 use emberwort_model::model::{self, Field, Kind, Length, Selector, float_bits};
 use emberwort_model::plan::{FrameFinder, MessagePlan, Role};
 use emberwort_wire::json::{self, Writing};
+use emberwort_wire::line;
 use emberwort_wire::{Framing, Header, ValueRef, Values, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -47,7 +48,7 @@ pub struct FrameVector {
     pub channel: usize,
     /// The values of its parts.
     pub header: Header,
-    /// Its bytes on the wire.
+    /// Its bytes on the wire; a line without its end.
     pub bytes: Vec<u8>,
 }
 
@@ -129,6 +130,11 @@ fn vector(
     for &channel in &compiled.message.channels {
         let facing = plan.channels[channel].facing(compiled.message.from);
         if matches!(facing.finder, FrameFinder::Lines { .. }) {
+            // A text with a line's end in it has no line.
+            let mut line = Vec::new();
+            if line::write(compiled, &values, &mut line).is_ok() {
+                frames.push(FrameVector { channel, header: Header::default(), bytes: line });
+            }
             continue;
         }
         let framing = Framing::new(Arc::new(facing.clone()));
@@ -165,6 +171,8 @@ impl Chooser<'_> {
     /// of a value depends on one.
     fn group(&mut self, fields: &[Field], base: usize, choices: &[Choice], values: &mut Values) -> Option<u64> {
         let mut asked = None;
+        // Fields that have decided about one value already; another one must follow them.
+        let mut settled: Vec<usize> = Vec::new();
         for (slot, field) in fields.iter().enumerate() {
             if field.is_spare() {
                 continue;
@@ -186,7 +194,13 @@ impl Chooser<'_> {
                 Choice::Greatest => self.by_size(choice).last().copied(),
                 _ => None,
             };
-            let wanted = extreme.map_or(choices[slot], Choice::Form);
+            let mut wanted = extreme.map_or(choices[slot], Choice::Form);
+            if let Selector::Field(decider) = choice.selector {
+                if settled.contains(&decider) {
+                    wanted = Choice::Random;
+                }
+                settled.push(decider);
+            }
             let form = match (choice.selector, wanted) {
                 (Selector::Field(decider), Choice::Form(form)) => {
                     self.decide(choice, &fields[decider].kind, base + decider, form, values);

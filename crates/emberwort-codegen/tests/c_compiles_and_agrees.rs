@@ -17,6 +17,7 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+const WHOLE: &str = include_str!("whole.ember");
 const ODD: &str = include_str!("odd.ember");
 
 fn plan(text: &str) -> Arc<Plan> {
@@ -35,11 +36,12 @@ fn planned(checked: Checked) -> Arc<Plan> {
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
     let Some(compiler) = compiler() else { return };
-    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD))] {
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE))] {
         let all = vectors::vectors(&plan, 42);
         for message in 0..plan.messages.len() {
             let of_message: Vec<&str> = all.iter().filter(|v| v.message == message).map(|v| v.case.as_str()).collect();
-            assert!(of_message.contains(&"least") && of_message.contains(&"greatest") && of_message.len() >= 18);
+            let enough = of_message.contains(&"least") && of_message.contains(&"greatest") && of_message.len() >= 18;
+            assert!(enough, "{}: {of_message:?}", plan.messages[message].message.name);
         }
         let folder = tempfile::tempdir().unwrap();
         write(folder.path(), &c::generate(&plan, &all).unwrap());

@@ -171,7 +171,8 @@ impl<'a> Layout<'a> {
         let in_frame = self.openers.last() == Some(&"frame");
         if is_name && in_frame && tokens.len() > 3 {
             // A part of a frame: its role has a column of its own.
-            let (ty, role) = (self.joined(&tokens[2..3]), self.joined(&tokens[3..]));
+            let behind = if ["be", "le"].contains(&self.word(tokens[3])) { 4 } else { 3 };
+            let (ty, role) = (self.joined(&tokens[2..behind]), self.joined(&tokens[behind..]));
             self.push(vec![first.to_owned(), format!(": {ty}"), role], Shape::Named);
         } else if is_name {
             let value = format!(": {}", self.joined(&tokens[2..]));

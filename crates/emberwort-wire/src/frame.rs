@@ -35,6 +35,7 @@ struct PartPlace {
     bits: u8,
     /// For parts of one or two whole bytes, which most are: how many.
     whole_bytes: u8,
+    order: ByteOrder,
 }
 
 impl PartPlace {
@@ -46,30 +47,27 @@ impl PartPlace {
             at_bit,
             bits: part.bits,
             whole_bytes: if whole { part.bits / 8 } else { 0 },
+            order: part.order,
         }
     }
 
     #[inline(always)]
-    fn read(self, bytes: &[u8], body_end: usize, order: ByteOrder) -> u64 {
+    fn read(self, bytes: &[u8], body_end: usize) -> u64 {
         let start = if self.tail { body_end } else { 0 };
-        if self.whole_bytes == 1 {
-            u64::from(bytes[start + self.at_bit / 8])
-        } else {
-            self.read_wide(&bytes[start..], order)
-        }
+        if self.whole_bytes == 1 { u64::from(bytes[start + self.at_bit / 8]) } else { self.read_wide(&bytes[start..]) }
     }
 
     #[inline(never)]
-    fn read_wide(self, zone: &[u8], order: ByteOrder) -> u64 {
+    fn read_wide(self, zone: &[u8]) -> u64 {
         if self.whole_bytes == 2
             && let Some(Ok(pair)) = zone.get(self.at_bit / 8..self.at_bit / 8 + 2).map(<[u8; 2]>::try_from)
         {
-            return u64::from(match order {
+            return u64::from(match self.order {
                 ByteOrder::Little => u16::from_le_bytes(pair),
                 ByteOrder::Big => u16::from_be_bytes(pair),
             });
         }
-        bits::read(zone, self.at_bit, self.bits, order)
+        bits::read(zone, self.at_bit, self.bits, self.order)
     }
 }
 
@@ -299,7 +297,7 @@ impl Framing {
         if part.bits < 64 && value >> part.bits != 0 {
             return Err(FrameError::PartTooNarrow { part: part.name.clone(), value, bits: part.bits });
         }
-        bits::write(bytes, Self::bit_of(part, body_end), part.bits, value, self.plan.byte_order);
+        bits::write(bytes, Self::bit_of(part, body_end), part.bits, value, part.order);
         Ok(())
     }
 
@@ -385,7 +383,7 @@ impl Framing {
             return Ok(None);
         }
         let (plan, other_bytes) = (&self.plan, part.other_bytes);
-        let value = part.place.read(bytes, 0, plan.byte_order);
+        let value = part.place.read(bytes, 0);
         let around = plan.head_bytes + plan.tail_bytes;
         // Saturating, since a length part of 64 bits can claim anything.
         let counted = value.saturating_mul(part.unit);
@@ -429,26 +427,25 @@ impl Framing {
         let body_end = bytes.len() - plan.tail_bytes;
         for checksum in &self.checksums {
             let expected = checksum.compute(bytes, body_end);
-            let found = checksum.place.read(bytes, body_end, plan.byte_order);
+            let found = checksum.place.read(bytes, body_end);
             if expected != found {
                 return Err(FrameFault::Checksum { part: checksum.part, expected, found });
             }
         }
         for part in &self.fixed {
-            let found = self.places[*part].read(bytes, body_end, plan.byte_order);
+            let found = self.places[*part].read(bytes, body_end);
             if let Role::Fixed(expected) = plan.parts[*part].role
                 && expected != found
             {
                 return Err(FrameFault::Fixed { part: *part, expected, found });
             }
         }
-        let order = plan.byte_order;
-        let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end, order));
+        let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end));
         Ok(FrameView {
             bytes,
             body: &bytes[plan.head_bytes..body_end],
             key: match self.key {
-                Some(part) => part.read(bytes, body_end, order),
+                Some(part) => part.read(bytes, body_end),
                 None if plan.selected_by == KeySource::Size => (body_end - plan.head_bytes) as u64,
                 None => 0,
             },

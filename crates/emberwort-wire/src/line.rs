@@ -177,6 +177,14 @@ fn number_of(number: &NumberForm, form: LineForm, text: &str) -> Option<i128> {
         return u64::from_str_radix(text, 16).ok().map(i128::from);
     }
     let value = Decimal::parse(text)?;
+    // More decimals than the field has say something that it cannot hold.
+    let mut shortest = value;
+    while shortest.decimals > 0 && shortest.mantissa % 10 == 0 {
+        shortest = Decimal { mantissa: shortest.mantissa / 10, decimals: shortest.decimals - 1 };
+    }
+    if shortest.decimals > number.scaling.decimals() {
+        return None;
+    }
     // Outside the range it does not fit, even where the nearest code would.
     let (low, high) = (number.scaling.compare(number.low, value), number.scaling.compare(number.high, value));
     if low == high && low.is_ne() {

@@ -5,6 +5,7 @@ use emberwort_model::algorithm::{Algorithm, Crc};
 use emberwort_model::model::End;
 use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, KeySource, Part, Role, Zone};
 
+use super::group::suffix;
 use super::{comment, constant, doc_comment, has_receiver, member, unsigned_type};
 use crate::code::Code;
 use crate::names::{screaming, snake};
@@ -107,12 +108,13 @@ impl Channel<'_> {
     }
 
     fn get(&self, part: &Part, bytes: &str) -> String {
-        let suffix = if part.bits > 32 { "64" } else { "" };
+        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
         format!("{}_get{suffix}({bytes}, {}, {}u)", self.link, self.place(part), part.bits)
     }
 
     fn put(&self, part: &Part, bytes: &str, value: &str) -> String {
-        let (suffix, ty) = if part.bits > 32 { ("64", "uint64_t") } else { ("", "uint32_t") };
+        let ty = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
+        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
         format!("{}_put{suffix}({bytes}, {}, {}u, ({ty}){value});", self.link, self.place(part), part.bits)
     }
 

@@ -61,8 +61,8 @@ pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
         _ => {}
     });
     let facing = plan.channels.iter().flat_map(|channel| [channel.facing(End::Device), channel.facing(End::Host)]);
-    if facing.flat_map(|channel| &channel.parts).any(|part| part.bits > 32) {
-        needed.insert((true, true));
+    for part in facing.flat_map(|channel| &channel.parts) {
+        needed.insert((part.order == own, part.bits > 32));
     }
     for (is_own, wide) in needed {
         let (order, name) = match (is_own, own) {

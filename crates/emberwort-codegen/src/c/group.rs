@@ -926,7 +926,7 @@ impl<'a> Group<'a> {
 }
 
 /// What stands behind `_get` and `_put` for a width and an order.
-fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
+pub fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
     let order = match order {
         _ if order == own => "",
         ByteOrder::Big => "_be",

@@ -7,6 +7,7 @@
 mod channel;
 mod common;
 mod group;
+mod line;
 mod message;
 mod numbers;
 mod types;
@@ -52,8 +53,10 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
         };
         group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
     }
+    line::common(plan, &mut source);
     for message in &plan.messages {
         message::write(&link, message, &mut header, &mut source);
+        line::write(&link, message, &mut header, &mut source);
     }
     for channel in &plan.channels {
         channel::write(plan, channel, &mut header, &mut source);

@@ -62,6 +62,14 @@ fn integers(form: &NumberForm) -> Option<Integers> {
     }
 }
 
+/// The C type of a number field's scaled values; that of the widest integers if there are none.
+pub fn scaled_type(kind: &Kind) -> &'static str {
+    match kind {
+        Kind::Number(form) => integers(form).map_or("int64_t", |integers| integers.ty),
+        _ => "int64_t",
+    }
+}
+
 /// `(n + half) / d` with ties away from zero, as a C expression over the variable `n`. The divisor is positive.
 fn rounded(divisor: i128, bits: u8) -> String {
     let d = constant(divisor, bits, true);

@@ -2,14 +2,14 @@
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind, Length};
-use emberwort_model::plan::{Action, ChannelPlan, MessagePlan, Role};
+use emberwort_model::plan::{Action, ChannelPlan, FrameFinder, MessagePlan, Role};
 use emberwort_wire::{ValueRef, Values};
 
 use super::{channel, constant, has_receiver, literal, member, numbers};
 use crate::MARK;
 use crate::code::Code;
 use crate::names::{screaming, snake};
-use crate::vectors::Vector;
+use crate::vectors::{FrameVector, Vector};
 
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     let link = snake(&plan.link.name);
@@ -28,6 +28,9 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     code.line("");
     for message in &plan.messages {
         compare(&link, message, &mut code);
+        if message.message.line.is_some() {
+            line_check(&link, message, &mut code);
+        }
     }
     for channel in &plan.channels {
         for (from, facing) in channel::directions(channel) {
@@ -180,6 +183,23 @@ fn scaled(
     ));
 }
 
+/// The check of a text message's line, both ways.
+fn line_check(link: &str, plan: &MessagePlan, code: &mut Code) {
+    let stem = format!("{link}_{}", snake(&plan.message.name));
+    let upper = screaming(link);
+    code.lines(&format!(
+        "static void check_line_{stem}(const {stem}_t *values, const char *line, size_t size, const char *vector)\n{{\n    \
+             char out[1024];\n    {stem}_t decoded;\n    size_t used;\n    \
+             expect({stem}_write_line(values, out, sizeof out, &used) == {upper}_OK, vector, \"writing the line\");\n    \
+             expect(used == size && same_bytes(out, line, size), vector, \"the line\");\n    \
+             expect({stem}_read_line(&decoded, line, size) == {upper}_OK, vector, \"reading the line\");\n    \
+             expect({stem}_write_line(&decoded, out, sizeof out, &used) == {upper}_OK, vector, \"writing what was read\");\n    \
+             expect(used == size && same_bytes(out, line, size), vector, \"the line of what was read\");\n    \
+             expect({stem}_write_line(values, out, size - 1u, &used) == {upper}_NO_ROOM, vector, \"a line without room\");\n}}\n"
+    ));
+    code.line("");
+}
+
 fn frame_check(link: &str, channel: &ChannelPlan, from: Option<End>, code: &mut Code) {
     let stem = channel::stem(link, channel, from);
     let upper = screaming(link);
@@ -240,7 +260,8 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
              static const uint8_t body[] = {{{}}};\n    {stem}_t values;",
         bytes_literal(&vector.body)
     ));
-    for (n, frame) in vector.frames.iter().enumerate() {
+    let is_line = |frame: &&FrameVector| matches!(plan.channels[frame.channel].finder, FrameFinder::Lines { .. });
+    for (n, frame) in vector.frames.iter().filter(|frame| !is_line(frame)).enumerate() {
         let stem = channel::stem_of(link, &plan.channels[frame.channel], compiled.message.from);
         code.line(format!("    static const uint8_t frame_{n}[] = {{{}}};", bytes_literal(&frame.bytes)));
         code.line(format!("    {stem}_frame_t header_{n};"));
@@ -253,7 +274,11 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         None => String::new(),
     };
     code.line(format!("    check_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
-    for (n, frame) in vector.frames.iter().enumerate() {
+    for frame in vector.frames.iter().filter(is_line) {
+        let line = literal(&String::from_utf8_lossy(&frame.bytes));
+        code.line(format!("    check_line_{stem}(&values, {line}, {}u, {name});", frame.bytes.len()));
+    }
+    for (n, frame) in vector.frames.iter().filter(|frame| !is_line(frame)).enumerate() {
         let channel = &plan.channels[frame.channel];
         let stem = channel::stem_of(link, channel, compiled.message.from);
         let facing = channel.facing(compiled.message.from);

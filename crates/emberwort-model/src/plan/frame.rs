@@ -85,6 +85,8 @@ pub struct Part {
     pub zone: Zone,
     /// First bit, counted from the start of its zone in the order in which bits are filled.
     pub at_bit: u32,
+    /// The order of its bytes; other than the channel's only for whole bytes at a byte boundary.
+    pub order: ByteOrder,
     /// What the value says.
     pub role: Role,
 }

@@ -32,6 +32,7 @@ impl Resolver<'_> {
     ) -> Option<Field> {
         let kind = self.kind(item, Some(Around { before, message }))?;
         let mut field = self.finished(item, kind)?;
+        self.stands_in_list(item, &field);
         field.since = since;
         Some(field)
     }
@@ -102,6 +103,21 @@ impl Resolver<'_> {
             }
         }
         Some(field)
+    }
+
+    /// Reports a growing record that stands by itself: an old receiver could not step over what it does not know.
+    fn stands_in_list(&mut self, item: &FieldItem, field: &Field) {
+        if let Kind::Record(record) = &field.kind
+            && record.growing
+        {
+            let name = &record.name;
+            self.report(Finding::new(
+                Code::BadGrowth,
+                item.ty_span,
+                format!("`{name}` may grow, and only a list carries the size that lets an old receiver step over it"),
+                format!("write `[1] {name}` for a single one"),
+            ));
+        }
     }
 
     fn modifier(&mut self, span: Span, message: &str, help: &str) {
@@ -351,6 +367,9 @@ impl Resolver<'_> {
                 fine = false;
             }
             let field = self.form(&case.field);
+            if let Some(field) = &field {
+                self.stands_in_list(&case.field, field);
+            }
             match raw.zip(field) {
                 Some((raw, field)) => found.push(Case { raw, field: Arc::new(field) }),
                 None => fine = false,

@@ -145,9 +145,18 @@ impl Resolver<'_> {
     fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut ChannelPlan) -> Option<()> {
         let mut fine = true;
         for (part, extent) in frame.parts.iter().zip(extents) {
-            let (PartKind::Value { bits, role, span }, Extent::Bits(zone, at_bit, _)) = (&part.kind, *extent) else {
+            let (PartKind::Value { bits, order, role, span }, Extent::Bits(zone, at_bit, _)) = (&part.kind, *extent)
+            else {
                 continue;
             };
+            if let Some((_, span)) = order
+                && (at_bit % 8 != 0 || bits % 8 != 0)
+            {
+                let message = "only whole bytes at a byte boundary have an order of their own";
+                let help = "take the word out, or widen the part to whole bytes";
+                self.report(Finding::new(Code::BadByteOrder, *span, message, help));
+                fine = false;
+            }
             let once = |channel: &ChannelPlan, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
             let (role, first) = match role {
                 RoleItem::Message => (Role::Message, once(channel, |r| *r == Role::Message)),
@@ -232,6 +241,7 @@ impl Resolver<'_> {
                 bits: *bits,
                 zone,
                 at_bit,
+                order: order.map_or(channel.byte_order, |(order, _)| order),
                 role,
             });
         }

@@ -130,16 +130,14 @@ fn placeholder(inner: &str, fields: &[Field]) -> Result<(usize, LineForm), Probl
         return problem(format!("`{form}` is no way to write a field"), "write `{x}`, `{x:hex4}` or `{x:fixed 2}`");
     };
     let fits = match &field.kind {
-        Kind::Number(_) | Kind::Compact(_) | Kind::Bool | Kind::Float(_) | Kind::Enum { .. } | Kind::Time { .. } => {
-            true
-        }
+        Kind::Number(_) | Kind::Compact(_) | Kind::Bool | Kind::Enum { .. } | Kind::Time { .. } => true,
         Kind::Text { length, .. } => *length != Length::Rest,
         _ => false,
     };
     if !fits {
         return problem(
             format!("`{name}` cannot be written in a line"),
-            "a line holds numbers, bools, labels and texts",
+            "a line holds integers, ranges, bools, labels and texts; for a float, use a range: a device may have no float unit",
         );
     }
     Ok((slot, parsed))
@@ -158,8 +156,7 @@ fn between(pieces: &[LinePiece], fields: &[Field]) -> Result<(), Problem> {
             }
             LinePiece::Text(text) => {
                 let first = text.chars().next().unwrap_or(' ');
-                let numeric =
-                    matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Float(_) | Kind::Time { .. });
+                let numeric = matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. });
                 let word = matches!(field.kind, Kind::Enum { .. } | Kind::Bool) || field.kind.none().is_some();
                 let goes_on =
                     numeric && !matches!(form, LineForm::Hex(_)) && (first.is_ascii_digit() || ".-+eE".contains(first))

@@ -627,6 +627,8 @@ pub enum PartKind {
     Value {
         /// Width in bits, 1 to 64.
         bits: u8,
+        /// `be`, `le`
+        order: Option<Spanned<ByteOrder>>,
         /// What the value says.
         role: RoleItem,
         /// Place of the role.

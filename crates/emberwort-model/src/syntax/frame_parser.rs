@@ -1,6 +1,8 @@
 //! Channels and their frames: media, limits, parts and roles.
 
-use super::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, Medium, MediumKind, Name, PartItem, PartKind, RoleItem};
+use super::ast::{
+    ByteOrder, ChannelItem, FrameEnd, FrameItem, KeyKind, Medium, MediumKind, Name, PartItem, PartKind, RoleItem,
+};
 use super::lexer::TokenKind;
 use super::parser::Parser;
 use crate::algorithm::{Algorithm, Crc};
@@ -270,10 +272,19 @@ impl Parser<'_> {
             _ => {
                 self.expect_punct(':', "a part is `sync BYTES`, `body`, or `name : TYPE ROLE`")?;
                 let bits = self.unsigned_type()?;
+                let place = self.peek().span;
+                let order = match self.text_of(self.peek()) {
+                    "be" => Some((ByteOrder::Big, place)),
+                    "le" => Some((ByteOrder::Little, place)),
+                    _ => None,
+                };
+                if order.is_some() {
+                    self.next();
+                }
                 let start = self.peek().span.start;
                 let role = self.role()?;
                 let span = Span::new(start, self.previous_end());
-                Some(PartItem { doc, name, kind: PartKind::Value { bits, role, span } })
+                Some(PartItem { doc, name, kind: PartKind::Value { bits, order, role, span } })
             }
         }
     }

@@ -1,0 +1,458 @@
+//! Text messages: writing and reading their lines with integers alone.
+
+use emberwort_model::Plan;
+use emberwort_model::model::{Field, Kind, Length, LineForm, LinePiece};
+use emberwort_model::plan::MessagePlan;
+
+use super::{literal, member, numbers};
+use crate::code::Code;
+use crate::names::{screaming, snake};
+
+/// The functions that all lines share, if the link has lines.
+pub fn common(plan: &Plan, source: &mut Code) {
+    if plan.messages.iter().all(|message| message.message.line.is_none()) {
+        return;
+    }
+    let link = snake(&plan.link.name);
+    source.lines(&COMMON.replace("LINK", &link));
+    source.line("");
+    more(plan, source);
+}
+
+/// `_write_line` and `_read_line` of a text message.
+pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Code) {
+    let Some(pieces) = &plan.message.line else { return };
+    let stem = format!("{link}_{}", snake(&plan.message.name));
+    let upper = screaming(link);
+    header.lines(&format!(
+        "/* Writes the message as a line, without its end; *used is its size. */\n\
+         {link}_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used);\n\
+         /* Reads a line, without its end: ..._UNKNOWN_MESSAGE if it is another message's, ..._OUT_OF_RANGE if a value does not fit. */\n\
+         {link}_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size);\n"
+    ));
+    source.lines(&format!(
+        "{link}_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used)\n{{\n    \
+             size_t at = 0;\n    *used = 0;"
+    ));
+    for piece in pieces {
+        let put = match piece {
+            LinePiece::Text(text) => put_text(link, &upper, &literal(text), text.len()),
+            LinePiece::Field { slot, form } => put_field(link, &upper, &stem, &plan.message.fields[*slot], *form),
+        };
+        source.lines(&put.lines().map(|line| format!("    {line}\n")).collect::<String>());
+    }
+    source.lines(&format!("    *used = at;\n    return {upper}_OK;\n}}\n"));
+    source.line("");
+    source.lines(&format!(
+        "{link}_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size)\n{{\n    \
+             size_t at = 0;\n    bool fits = true;\n    {stem}_init(message);"
+    ));
+    for (n, piece) in pieces.iter().enumerate() {
+        let get = match piece {
+            LinePiece::Text(text) => format!(
+                "if (!{link}_line_has(line, size, at, {}, {}u)) {{\n    return {upper}_UNKNOWN_MESSAGE;\n}}\nat += {}u;",
+                literal(text),
+                text.len(),
+                text.len()
+            ),
+            LinePiece::Field { slot, form } => {
+                let next = match pieces.get(n + 1) {
+                    Some(LinePiece::Text(text)) => Some(text.as_str()),
+                    _ => None,
+                };
+                get_field(link, &upper, &stem, &plan.message.fields[*slot], *form, next)
+            }
+        };
+        source.lines(&get.lines().map(|line| format!("    {line}\n")).collect::<String>());
+    }
+    source.lines(&format!(
+        "    if (at != size) {{\n        return {upper}_UNKNOWN_MESSAGE;\n    }}\n    \
+             return fits ? {upper}_OK : {upper}_OUT_OF_RANGE;\n}}\n"
+    ));
+    source.line("");
+}
+
+fn put_text(link: &str, upper: &str, text: &str, size: usize) -> String {
+    format!("if (!{link}_line_put(line, room, &at, {text}, {size}u)) {{\n    return {upper}_NO_ROOM;\n}}")
+}
+
+/// How many decimals the field's scaled values have.
+fn decimals(field: &Field) -> u32 {
+    match &field.kind {
+        Kind::Number(form) => form.scaling.decimals(),
+        _ => 0,
+    }
+}
+
+fn is_scaled(field: &Field) -> bool {
+    matches!(&field.kind, Kind::Number(form) if !form.scaling.is_identity())
+}
+
+fn put_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm) -> String {
+    let name = member(&field.name);
+    let value = format!("message->{name}");
+    if let Kind::Text { .. } = field.kind {
+        return format!(
+            "if (memchr({value}, '\\n', {value}_length) != NULL || memchr({value}, '\\r', {value}_length) != NULL) {{\n    \
+                 return {upper}_OUT_OF_RANGE;\n}}\n\
+             if (!{link}_line_put(line, room, &at, {value}, {value}_length)) {{\n    return {upper}_NO_ROOM;\n}}"
+        );
+    }
+    let mut text = format!("if (!{stem}_{name}_valid({value})) {{\n    return {upper}_OUT_OF_RANGE;\n}}\n");
+    let put = match (&field.kind, form) {
+        (_, LineForm::Hex(digits)) => format!("{link}_line_put_hex(line, room, &at, (uint64_t){value}, {digits}u)"),
+        (Kind::Bool, _) => {
+            format!("{link}_line_put(line, room, &at, {value} ? \"true\" : \"false\", {value} ? 4u : 5u)")
+        }
+        (Kind::Enum { labels, .. }, _) => {
+            let label = format!("{link}_{}_text({value})", snake(&labels.name));
+            format!("{link}_line_put(line, room, &at, {label}, strlen({label}))")
+        }
+        (kind, form) => {
+            let own = decimals(field);
+            let shown = if let LineForm::Fixed(shown) = form { u32::from(shown) } else { own };
+            let scaled = if is_scaled(field) { format!("{stem}_{name}_scaled({value})") } else { value.clone() };
+            if kind.is_signed() || is_scaled(field) {
+                let (sign, size) = (
+                    format!("{scaled} < 0"),
+                    format!("({scaled} < 0 ? 0u - (uint64_t)(int64_t){scaled} : (uint64_t){scaled})"),
+                );
+                format!("{link}_line_put_decimal(line, room, &at, {sign}, {size}, {own}u, {shown}u)")
+            } else {
+                format!("{link}_line_put_decimal(line, room, &at, false, (uint64_t){value}, {own}u, {shown}u)")
+            }
+        }
+    };
+    let put = format!("if (!{put}) {{\n    return {upper}_NO_ROOM;\n}}");
+    if field.kind.none().is_some() && !matches!(form, LineForm::Hex(_)) {
+        let none = put_text(link, upper, "\"none\"", 4);
+        text.push_str(&format!(
+            "if ({value} == {}_NONE) {{\n{}}} else {{\n{}}}",
+            screaming(&format!("{stem}_{name}")),
+            none.lines().map(|line| format!("    {line}\n")).collect::<String>(),
+            put.lines().map(|line| format!("    {line}\n")).collect::<String>()
+        ));
+    } else {
+        text.push_str(&put);
+    }
+    text
+}
+
+fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm, next: Option<&str>) -> String {
+    let name = member(&field.name);
+    let value = format!("message->{name}");
+    let unknown = format!("return {upper}_UNKNOWN_MESSAGE;");
+    let raw_type = numbers::raw_type(&field.kind);
+    let mut lines = vec!["{".to_owned()];
+    let mut push = |line: String| lines.push(format!("    {line}"));
+    match (&field.kind, form) {
+        (Kind::Text { ascii, length }, _) => {
+            let most = match length {
+                Length::Exact(most) | Length::UpTo(most) => *most,
+                Length::Rest => 0,
+            };
+            push("size_t length = size - at;".into());
+            if let Some(next) = next {
+                push("length = 0;".into());
+                push(format!(
+                    "while (at + length <= size && !{link}_line_has(line, size, at + length, {}, {}u)) {{",
+                    literal(next),
+                    next.len()
+                ));
+                push("    length++;".into());
+                push("}".into());
+                push(format!("if (at + length > size) {{ {unknown} }}"));
+            }
+            let ascii = if *ascii { format!(" || !{link}_line_is_ascii(line + at, length)") } else { String::new() };
+            push(format!("if (length > {most}u{ascii}) {{"));
+            push("    fits = false;".into());
+            push("} else {".into());
+            push("    if (length > 0u) {".into());
+            push(format!("        memcpy({value}, line + at, length);"));
+            push("    }".into());
+            let ty = if most < 256 { "uint8_t" } else { "uint16_t" };
+            push(format!("    {value}_length = ({ty})length;"));
+            push("}".into());
+            push("at += length;".into());
+        }
+        (_, LineForm::Hex(digits)) => {
+            push("uint64_t number = 0;".into());
+            push(format!("if (!{link}_line_get_hex(line, size, &at, {digits}u, &number)) {{ {unknown} }}"));
+            push(format!("{value} = ({raw_type})number;"));
+            push(format!("fits = fits && (uint64_t){value} == number && {stem}_{name}_valid({value});"));
+        }
+        (Kind::Bool | Kind::Enum { .. }, _) => {
+            push(format!("size_t length = {link}_line_word(line, size, at);"));
+            push(format!("if (length == 0u) {{ {unknown} }}"));
+            let mut branches = Vec::new();
+            let mut branch = |word: &str, code: String| {
+                branches.push(format!(
+                    "if (length == {}u && memcmp(line + at, {}, {}u) == 0) {{\n        {value} = {code};\n    }}",
+                    word.len(),
+                    literal(word),
+                    word.len()
+                ));
+            };
+            match &field.kind {
+                Kind::Enum { labels, none } => {
+                    for label in &labels.labels {
+                        branch(&label.name, format!("{}u", label.code));
+                    }
+                    if let Some(none) = none {
+                        branch("none", format!("{none}u"));
+                    }
+                }
+                _ => {
+                    branch("true", "true".into());
+                    branch("false", "false".into());
+                }
+            }
+            branches.push("{\n        fits = false;\n    }".into());
+            for line in branches.join(" else ").lines() {
+                push(line.to_owned());
+            }
+            push("at += length;".into());
+        }
+        (kind, _) => {
+            let own = decimals(field);
+            push("bool negative = false;".into());
+            push("bool exact = false;".into());
+            push("uint64_t size_of = 0;".into());
+            let none = kind.none().is_some();
+            if none {
+                push(format!("if ({link}_line_has(line, size, at, \"none\", 4u)) {{"));
+                push("    at += 4u;".into());
+                push(format!("    {value} = {}_NONE;", screaming(&format!("{stem}_{name}"))));
+                push("} else {".into());
+            }
+            push(format!(
+                "if (!{link}_line_get_decimal(line, size, &at, {own}u, &negative, &size_of, &exact)) {{ {unknown} }}"
+            ));
+            if is_scaled(field) {
+                let scaled = numbers::scaled_type(&field.kind);
+                push(format!(
+                    "fits = fits && exact && size_of <= (uint64_t)INT{}_MAX && {stem}_{name}_from_scaled(({scaled})(negative ? -({scaled})size_of : ({scaled})size_of), &{value}) == {upper}_OK;",
+                    if scaled == "int32_t" { 32 } else { 64 }
+                ));
+            } else if kind.is_signed() {
+                push("fits = fits && exact && size_of <= (uint64_t)INT64_MAX + (negative ? 1u : 0u);".into());
+                push(format!("{value} = ({raw_type})(negative ? (int64_t)(0u - size_of) : (int64_t)size_of);"));
+                push(format!(
+                    "fits = fits && (int64_t){value} == (negative ? (int64_t)(0u - size_of) : (int64_t)size_of) && {stem}_{name}_valid({value});"
+                ));
+            } else {
+                push(format!("{value} = ({raw_type})size_of;"));
+                push(format!(
+                    "fits = fits && exact && (!negative || size_of == 0u) && (uint64_t){value} == size_of && {stem}_{name}_valid({value});"
+                ));
+                if none {
+                    push(format!("fits = fits && {value} != {}_NONE;", screaming(&format!("{stem}_{name}"))));
+                }
+            }
+            if none {
+                push("}".into());
+            }
+        }
+    }
+    lines.push("}".into());
+    lines.join("\n")
+}
+
+/// Writing and reading parts of lines.
+const COMMON: &str = r#"/* Appends characters to a line; false without room. */
+static bool LINK_line_put(char *line, size_t room, size_t *at, const char *text, size_t size)
+{
+    if (room - *at < size) {
+        return false;
+    }
+    if (size > 0u) {
+        memcpy(line + *at, text, size);
+    }
+    *at += size;
+    return true;
+}
+
+/* Whether a line goes on with these characters. */
+static bool LINK_line_has(const char *line, size_t size, size_t at, const char *text, size_t count)
+{
+    return at <= size && size - at >= count && memcmp(line + at, text, count) == 0;
+}
+
+"#;
+
+/// Shared functions that only some links need.
+fn more(plan: &Plan, source: &mut Code) {
+    let link = snake(&plan.link.name);
+    let any = |wanted: fn(&Field) -> bool| {
+        let lines = plan.messages.iter().filter(|message| message.message.line.is_some());
+        lines.flat_map(|message| &message.message.fields).any(wanted)
+    };
+    let forms = || plan.messages.iter().filter_map(|message| message.message.line.as_ref()).flatten();
+    if forms().any(|piece| matches!(piece, LinePiece::Field { form: LineForm::Hex(_), .. })) {
+        source.lines(&HEX.replace("LINK", &link));
+        source.line("");
+    }
+    let decimal =
+        plan.messages.iter().filter_map(|m| m.message.line.as_ref().map(|line| (m, line))).any(|(m, line)| {
+            line.iter().any(|piece| match piece {
+                LinePiece::Field { form: LineForm::Hex(_), .. } | LinePiece::Text(_) => false,
+                LinePiece::Field { slot, .. } => {
+                    matches!(m.message.fields[*slot].kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. })
+                }
+            })
+        });
+    if decimal {
+        source.lines(&DECIMAL.replace("LINK", &link));
+        source.line("");
+    }
+    if any(|field| matches!(field.kind, Kind::Bool | Kind::Enum { .. })) {
+        source.lines(&WORD.replace("LINK", &link));
+        source.line("");
+    }
+    if any(|field| matches!(field.kind, Kind::Text { ascii: true, .. })) {
+        source.lines(&ASCII.replace("LINK", &link));
+        source.line("");
+    }
+}
+
+const HEX: &str = r#"/* Appends so many hex digits. */
+static bool LINK_line_put_hex(char *line, size_t room, size_t *at, uint64_t value, unsigned count)
+{
+    char digits[16];
+    unsigned n;
+    for (n = count; n > 0u; n--) {
+        digits[n - 1u] = "0123456789ABCDEF"[value & 0xFu];
+        value >>= 4;
+    }
+    return LINK_line_put(line, room, at, digits, count);
+}
+
+/* Reads so many hex digits. */
+static bool LINK_line_get_hex(const char *line, size_t size, size_t *at, unsigned count, uint64_t *value)
+{
+    unsigned n;
+    if (size - *at < count) {
+        return false;
+    }
+    for (n = 0; n < count; n++) {
+        char c = line[*at + n];
+        unsigned digit;
+        if (c >= '0' && c <= '9') {
+            digit = (unsigned)(c - '0');
+        } else if (c >= 'A' && c <= 'F') {
+            digit = (unsigned)(c - 'A') + 10u;
+        } else if (c >= 'a' && c <= 'f') {
+            digit = (unsigned)(c - 'a') + 10u;
+        } else {
+            return false;
+        }
+        *value = *value << 4 | digit;
+    }
+    *at += count;
+    return true;
+}
+"#;
+
+const DECIMAL: &str = r#"/* Appends a number that has `own` decimals with `shown` decimals, at least as many. */
+static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool negative, uint64_t value, unsigned own, unsigned shown)
+{
+    char digits[48];
+    size_t n = sizeof digits;
+    unsigned place;
+    for (place = own; place < shown; place++) {
+        digits[--n] = '0';
+    }
+    for (place = 0; place < own; place++) {
+        digits[--n] = (char)('0' + (char)(value % 10u));
+        value /= 10u;
+    }
+    if (shown > 0u) {
+        digits[--n] = '.';
+    }
+    do {
+        digits[--n] = (char)('0' + (char)(value % 10u));
+        value /= 10u;
+    } while (value != 0u);
+    if (negative) {
+        digits[--n] = '-';
+    }
+    return LINK_line_put(line, room, at, digits + n, sizeof digits - n);
+}
+
+/* Reads a run of signs, digits and points: false without any; *exact if it is a number with at most so many decimals. */
+static bool LINK_line_get_decimal(const char *line, size_t size, size_t *at, unsigned decimals, bool *negative, uint64_t *value, bool *exact)
+{
+    size_t begin = *at;
+    size_t end = begin;
+    unsigned whole = 0;
+    unsigned fraction = 0;
+    bool point = false;
+    while (end < size && ((line[end] >= '0' && line[end] <= '9') || line[end] == '+' || line[end] == '-' || line[end] == '.')) {
+        end++;
+    }
+    *at = end;
+    if (end == begin) {
+        return false;
+    }
+    *exact = true;
+    if (line[begin] == '-' || line[begin] == '+') {
+        *negative = line[begin] == '-';
+        begin++;
+    }
+    for (; begin < end; begin++) {
+        unsigned digit = (unsigned)(line[begin] - '0');
+        if (line[begin] == '.' && !point) {
+            point = true;
+            continue;
+        }
+        if (line[begin] < '0' || line[begin] > '9' || *value > (UINT64_MAX - digit) / 10u) {
+            *exact = false;
+            return true;
+        }
+        if (point && fraction >= decimals) {
+            *exact = *exact && digit == 0u;
+            fraction++;
+            continue;
+        }
+        *value = *value * 10u + digit;
+        if (point) {
+            fraction++;
+        } else {
+            whole++;
+        }
+    }
+    *exact = *exact && whole > 0u && (!point || fraction > 0u);
+    for (; fraction < decimals; fraction++) {
+        if (*value > UINT64_MAX / 10u) {
+            *exact = false;
+            return true;
+        }
+        *value *= 10u;
+    }
+    return true;
+}
+"#;
+
+const WORD: &str = "/* How many letters, digits and underscores follow. */
+static size_t LINK_line_word(const char *line, size_t size, size_t at)
+{
+    size_t end = at;
+    while (end < size && ((line[end] >= '0' && line[end] <= '9') || (line[end] >= 'A' && line[end] <= 'Z') || (line[end] >= 'a' && line[end] <= 'z') || line[end] == '_')) {
+        end++;
+    }
+    return end - at;
+}
+";
+
+const ASCII: &str = "/* Whether all characters are ASCII. */
+static bool LINK_line_is_ascii(const char *text, size_t size)
+{
+    size_t n;
+    for (n = 0; n < size; n++) {
+        if (((unsigned char)text[n] & 0x80u) != 0u) {
+            return false;
+        }
+    }
+    return true;
+}
+";
