@@ -176,3 +176,70 @@ fn checking_grows_with_the_text() {
     let (small, large) = (time(text(400)), time(text(4000)));
     assert!(large < small * 30, "400 messages take {small:?}, 4000 take {large:?}");
 }
+
+/// Parts of all definitions in the repository, cut and put together by random, for as many seconds as
+/// EMBERWORT_FUZZ_SECONDS says (600 if it says nothing).
+#[test]
+#[ignore = "ten minutes long; see CONTRIBUTING.md"]
+fn fuzz_the_whole_way_from_text_to_plan() {
+    let seconds = std::env::var("EMBERWORT_FUZZ_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(600);
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(seconds);
+    let corpus: Vec<&[u8]> = [
+        MARLOCK,
+        include_str!("../../../examples/marlock/pump.ember"),
+        include_str!("../../../examples/marlock/gauge.ember"),
+        include_str!("../../../examples/marlock/valve.ember"),
+        include_str!("../../emberwort-codegen/tests/odd.ember"),
+        include_str!("../../emberwort-codegen/tests/whole.ember"),
+        include_str!("../../../docs/findings.md"),
+    ]
+    .map(str::as_bytes)
+    .to_vec();
+    // A small generator of our own: the model crate needs no other randomness.
+    let mut state = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as u64 | 1;
+    let mut random = |below: usize| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        (state % below.max(1) as u64) as usize
+    };
+    let mut count = 0u64;
+    while std::time::Instant::now() < end {
+        let base = corpus[random(corpus.len())];
+        let start = random(base.len());
+        let mut text = base[if random(3) == 0 { 0..base.len() } else { start..base.len().min(start + 2000) }].to_vec();
+        for _ in 0..random(8) {
+            let other = corpus[random(corpus.len())];
+            let (from, length) = (random(other.len()), random(60));
+            let piece = &other[from..other.len().min(from + length)];
+            let at = random(text.len() + 1);
+            match random(4) {
+                0 => drop(text.splice(at..at, piece.iter().copied())),
+                1 => drop(text.splice(at..text.len().min(at + random(40)), piece.iter().copied())),
+                2 if !text.is_empty() => {
+                    let at = random(text.len());
+                    text[at] = b"{}[]:=.,*-+\"#0129abzZ_ \n%"[random(25)];
+                }
+                _ => text.truncate(at.max(1)),
+            }
+        }
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let checked = check(&Source::new("fuzz", text.as_str()));
+        for finding in &checked.findings {
+            assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len(), "{finding:?} in\n{text}");
+            assert!(!finding.message.is_empty() && !finding.help.is_empty());
+        }
+        assert_eq!(checked.plan.is_none(), checked.findings.iter().any(|finding| finding.is_error()), "{text}");
+        if let Ok(tidied) = emberwort_model::tidy::tidy(&text) {
+            assert_eq!(emberwort_model::tidy::tidy(&tidied).as_deref(), Ok(tidied.as_str()), "{text}");
+        }
+        if let Some(plan) = checked.plan {
+            for message in &plan.messages {
+                let _ = (emberwort_model::layout::rows(message), emberwort_model::layout::picture::picture(message));
+                let _ = emberwort_model::budget::body(message);
+            }
+        }
+        count += 1;
+    }
+    println!("{count} definitions");
+}

@@ -71,7 +71,7 @@ record R growing {
 }
 
 # one
-## two
+##   two
 message M {
     id        0x50
     from      host

@@ -1,0 +1,1 @@
+autocmd BufRead,BufNewFile *.ember setfiletype ember
