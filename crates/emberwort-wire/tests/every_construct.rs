@@ -349,3 +349,23 @@ fn later_sections_of_every_kind() {
     assert_eq!(decoded(&plan, "01", None).as_deref(), Ok(r#"{"a":1}"#));
     assert!(encoded(&plan, r#"{"a":1,"l":[5]}"#, 1).unwrap_err().contains("was added in revision 2"));
 }
+
+/// The examples of docs/language.md: fields, then rows with the bytes that they make.
+#[test]
+fn the_language_page_says_the_right_bytes() {
+    let page = include_str!("../../../docs/language.md");
+    let mut count = 0;
+    for part in page.split("```ember-fields\n").skip(1) {
+        let (fields, behind) = part.split_once("```").unwrap();
+        let line = behind.trim_start().lines().next().unwrap();
+        let pieces: Vec<&str> = line.split('`').collect();
+        let (row, body) = (pieces[1], pieces[3]);
+        let text = format!("link l {{ revision 2  byte_order little }}\nmessage A {{ from host }}\nmessage M {{\n from device\n {fields}\n}}");
+        let checked = check(&Source::new("language.md", text.as_str()));
+        let plan = checked.plan.unwrap_or_else(|| panic!("{:#?}\n{fields}", checked.findings));
+        assert_eq!(encoded(&plan, row, 2).as_deref(), Ok(body), "{fields}");
+        assert_eq!(decoded(&plan, body, None).as_deref(), Ok(row), "{fields}");
+        count += 1;
+    }
+    assert!(count >= 11, "only {count} examples");
+}
