@@ -200,7 +200,7 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         let node = frame.node.unwrap_or(0);
         self.requests.answered(plan, self.channel, node, message);
         let asks = !plan.messages[message].deciding.is_empty();
-        let wanted = asks || self.output.sink.wants_values();
+        let wanted = asks || self.output.sink.wants_values() || self.output.statistics.wants_values(message);
         let values = if wanted { self.reader.values(frame) } else { &self.output.no_values };
         if asks {
             self.requests.note(plan, self.channel, node, message, values);

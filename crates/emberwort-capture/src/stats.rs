@@ -3,9 +3,8 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::{ChannelPlan, Role};
 use emberwort_wire::FrameFault;
-use emberwort_wire::sequence::SequenceWatch;
+use emberwort_wire::sequence::{Numbering, SequenceWatch};
 
 use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
 
@@ -13,8 +12,6 @@ use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
 #[derive(Clone, Debug)]
 pub struct Statistics {
     plan: Arc<Plan>,
-    /// Width of the sequence part of each channel.
-    sequence_bits: Vec<u8>,
     /// Bytes given to the channels of the link. Equal to the sum of the next three.
     pub input: u64,
     /// Bytes in good frames.
@@ -35,8 +32,7 @@ pub struct Statistics {
     pub channels: Vec<u64>,
     /// Frames that held bytes of a later revision, and how many bytes.
     pub later: (u64, u64),
-    /// Gaps in the sequence numbers.
-    pub sequence: SequenceWatch,
+    numbering: Numbering,
     /// Time of the first and the last frame, in nanoseconds since 1970-01-01 UTC.
     pub span: Option<(u64, u64)>,
 }
@@ -44,10 +40,7 @@ pub struct Statistics {
 impl Statistics {
     /// All zero.
     pub fn new(plan: Arc<Plan>) -> Self {
-        let sequence =
-            |channel: &ChannelPlan| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits);
         Self {
-            sequence_bits: plan.channels.iter().map(sequence).collect(),
             input: 0,
             good: 0,
             broken: 0,
@@ -58,7 +51,7 @@ impl Statistics {
             messages: vec![0; plan.messages.len()],
             channels: vec![0; plan.channels.len()],
             later: (0, 0),
-            sequence: SequenceWatch::default(),
+            numbering: Numbering::new(&plan),
             span: None,
             plan,
         }
@@ -77,6 +70,16 @@ impl Statistics {
     /// Broken frames in all.
     pub fn all_broken_frames(&self) -> u64 {
         self.broken_frames.iter().sum()
+    }
+
+    /// Gaps in the sequence numbers of frames and in the counters of messages.
+    pub fn sequence(&self) -> &SequenceWatch {
+        self.numbering.watch()
+    }
+
+    /// Whether rows of a message are counted by their values, too.
+    pub(crate) fn wants_values(&self, message: usize) -> bool {
+        self.numbering.counts(message)
     }
 
     /// Whether every byte of the input is in exactly one of good, broken, stray.
@@ -111,10 +114,8 @@ impl RowSink for Statistics {
             self.later.0 += 1;
             self.later.1 += later;
         }
-        if let Some(number) = row.frame.sequence {
-            let bits = self.sequence_bits[row.channel];
-            self.sequence.take(row.channel, row.from, row.frame.node.unwrap_or(0), bits, number);
-        }
+        let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
+        self.numbering.take(sender, row.frame.sequence, row.message, row.values);
         self.at(row.time);
     }
 

@@ -7,10 +7,9 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::Role;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::{BodyReader, Requests};
-use emberwort_wire::sequence::SequenceWatch;
+use emberwort_wire::sequence::Numbering;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
@@ -202,7 +201,7 @@ struct Trial<'a> {
     sent: Vec<Sent>,
     host_side: Side,
     device_sides: Vec<Side>,
-    watch: SequenceWatch,
+    numbering: Numbering,
     report: Report,
     /// Open requests: index of the answer in the report.
     open: Vec<usize>,
@@ -239,7 +238,7 @@ impl<'a> Trial<'a> {
             wire_random: random(1),
             signal_random: random(2),
             sent: Vec::new(),
-            watch: SequenceWatch::default(),
+            numbering: Numbering::new(plan),
             report: Report::default(),
             open: Vec::new(),
         }
@@ -445,13 +444,11 @@ impl<'a> Trial<'a> {
 
     fn host_found(&mut self, found: Found) {
         self.report.host.add(&found.heard);
-        let part = self.framings.0.plan().part(|role| *role == Role::Sequence).map(|part| part.bits);
         for frame in found.frames {
             let origin = self.host_side.origin(frame.at);
             self.compare(&frame, origin);
-            if let (Some(bits), Some(number)) = (part, frame.sequence) {
-                self.watch.take(self.scenario.channel, End::Device, frame.node.unwrap_or(0), bits, number);
-            }
+            let sender = (self.scenario.channel, End::Device, frame.node.unwrap_or(0));
+            self.numbering.take(sender, frame.sequence, frame.message, &frame.values);
             let plan = self.plan;
             let answered = self.open.iter().position(|index| {
                 let answer = &self.report.answers[*index];
@@ -497,9 +494,9 @@ impl<'a> Trial<'a> {
         for sent in self.sent.iter().filter(|sent| sent.accepted == 0) {
             *self.report.lost.entry((sent.message, sent.node)).or_default() += 1;
         }
-        self.report.gaps = self.watch.gaps();
-        self.report.missing = self.watch.missing();
-        self.report.jumps_back = self.watch.jumps_back();
+        self.report.gaps = self.numbering.watch().gaps();
+        self.report.missing = self.numbering.watch().missing();
+        self.report.jumps_back = self.numbering.watch().jumps_back();
         self.report.verdicts = self.scenario.must.iter().map(|expectation| expectation.judge(&self.report)).collect();
         self.report
     }

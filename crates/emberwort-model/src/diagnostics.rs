@@ -78,6 +78,7 @@ codes! {
     BadGrowth = "E214", "fields added to what cannot grow";
     BadLine = "E215", "a line that cannot be written or read";
     BodyTooLong = "E216", "a message beyond all measure";
+    EndlessTunnel = "E217", "frames that carry themselves";
     MissingPart = "E301", "a frame part that is missing";
     BadPart = "E302", "a frame part that cannot do its job";
     BadSpan = "E303", "a range of frame parts that cannot be";

@@ -283,7 +283,7 @@ fn what_if_changes_are_made_and_refused() {
         ("Level.depth every 5 min", "of a field the type can change"),
         ("Settings.period step 1", "only a range has a step"),
         ("air uart 9600 8N1 and more", "the end of the change"),
-        ("Level.depth u99", "cannot be 99 bits wide"),
+        ("Level.depth u99", "cannot have a width of 99"),
     ] {
         let problem = change(&[wrong]).unwrap_err();
         assert!(problem.contains(word), "{wrong}: {problem}");

@@ -177,6 +177,54 @@ fn checking_grows_with_the_text() {
     assert!(large < small * 30, "400 messages take {small:?}, 4000 take {large:?}");
 }
 
+/// Each field word behind each kind of type, where it may mean nothing: the parser must always come to an end.
+#[test]
+fn any_word_behind_any_type_is_read_to_the_end() {
+    let types =
+        ["u8", "i4 * 0.5 V", "0 .. 9 step 1", "f16", "bool", "compact u16", "text[4]", "[2] u8", "time s", "key of T"];
+    let words = [
+        "optional",
+        "or",
+        "or none",
+        "in",
+        "in 4 bits",
+        "step",
+        "step 2",
+        "added",
+        "spare",
+        "counter",
+        "at",
+        "at 0",
+        "be",
+        "le",
+        "retired",
+        "read",
+        "write",
+        "kept",
+        "else",
+        "by",
+        "frame",
+        "of",
+        "exactly",
+        "revision",
+        "id",
+        "on",
+        "{",
+        "}",
+        "[",
+        "=",
+        "%",
+    ];
+    for (ty, word) in types.iter().flat_map(|ty| words.iter().map(move |word| (ty, word))) {
+        for text in
+            [format!("message M {{ from host\n a : {ty} {word}\n b : u8\n}}"), format!("record R {{ a : {ty} {word}")]
+        {
+            let checked = check(&Source::new("words", text.as_str()));
+            assert!(checked.plan.is_none(), "there is no link in {text}");
+        }
+    }
+}
+
 /// Parts of all definitions in the repository, cut and put together by random, for as many seconds as
 /// EMBERWORT_FUZZ_SECONDS says (600 if it says nothing).
 #[test]

@@ -85,6 +85,7 @@ pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool
     let Some(pieces) = &plan.message.line else { return Ok(false) };
     let Ok(mut rest) = std::str::from_utf8(line) else { return Ok(false) };
     values.clear(plan);
+    values.set_extent(1, 0);
     let mut bad = None;
     for (index, piece) in pieces.iter().enumerate() {
         match piece {

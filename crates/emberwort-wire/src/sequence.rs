@@ -1,6 +1,10 @@
-//! Gaps in sequence numbers: frames that a sender sent and nobody received.
+//! Gaps in sequence numbers and counters: frames that a sender sent and nobody received.
 
-use emberwort_model::model::End;
+use emberwort_model::Plan;
+use emberwort_model::model::{End, Kind, section_revisions};
+use emberwort_model::plan::Role;
+
+use crate::values::{ValueRef, Values};
 
 /// Follows the sequence numbers of every sender and counts where they do not go up by one.
 ///
@@ -76,6 +80,84 @@ impl SequenceWatch {
     /// How many times the numbers went back: repeated frames, and senders that began again.
     pub fn jumps_back(&self) -> u64 {
         self.jumps_back
+    }
+}
+
+/// What tells a link's frames apart by number: the sequence parts of its frames and the `counter` fields of its messages.
+#[derive(Clone, Debug)]
+pub struct Numbering {
+    /// Width of the sequence part of each channel, in bits.
+    part_bits: Vec<u8>,
+    /// The counters of each message.
+    counters: Vec<Vec<Counter>>,
+    watch: SequenceWatch,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Counter {
+    slot: usize,
+    bits: u8,
+    /// Index of the section that holds it.
+    section: usize,
+    /// The first of its places in the watch, one for each channel.
+    first: usize,
+}
+
+impl Numbering {
+    /// The numbers of a link; none seen yet.
+    pub fn new(plan: &Plan) -> Self {
+        let part_bits = plan
+            .channels
+            .iter()
+            .map(|channel| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits))
+            .collect();
+        let channels = plan.channels.len();
+        let mut first = 0;
+        let mut counters = Vec::with_capacity(plan.messages.len());
+        for message in &plan.messages {
+            let revisions = section_revisions(&message.message.fields);
+            let mut of_message = Vec::new();
+            for (slot, field) in message.message.fields.iter().enumerate() {
+                if let (true, Kind::Number(form)) = (field.counter, &field.kind) {
+                    let section = revisions.iter().position(|revision| *revision == field.since).unwrap_or(0);
+                    first += channels;
+                    of_message.push(Counter { slot, bits: form.bits, section, first });
+                }
+            }
+            counters.push(of_message);
+        }
+        Self { part_bits, counters, watch: SequenceWatch::default() }
+    }
+
+    /// Whether a message has counters, so that [`Self::take`] looks at its values.
+    #[inline]
+    pub fn counts(&self, message: usize) -> bool {
+        !self.counters[message].is_empty()
+    }
+
+    /// Takes the next frame of a sender: a channel and a message by index, an end, a node, the number of the frame.
+    #[inline]
+    pub fn take(
+        &mut self,
+        (channel, from, node): (usize, End, u64),
+        sequence: Option<u64>,
+        message: usize,
+        values: &Values,
+    ) {
+        if let Some(number) = sequence {
+            self.watch.take(channel, from, node, self.part_bits[channel], number);
+        }
+        for counter in &self.counters[message] {
+            // An older sender has no such field: its default says nothing.
+            if let (true, ValueRef::Raw(number)) = (counter.section < values.sections(), values.get(counter.slot)) {
+                self.watch.take(counter.first + channel, from, node, counter.bits, number);
+            }
+        }
+    }
+
+    /// The gaps found.
+    pub fn watch(&self) -> &SequenceWatch {
+        &self.watch
     }
 }
 

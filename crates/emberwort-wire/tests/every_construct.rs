@@ -360,7 +360,9 @@ fn the_language_page_says_the_right_bytes() {
         let line = behind.trim_start().lines().next().unwrap();
         let pieces: Vec<&str> = line.split('`').collect();
         let (row, body) = (pieces[1], pieces[3]);
-        let text = format!("link l {{ revision 2  byte_order little }}\nmessage A {{ from host }}\nmessage M {{\n from device\n {fields}\n}}");
+        let text = format!(
+            "link l {{ revision 2  byte_order little }}\nmessage A {{ from host }}\nmessage M {{\n from device\n {fields}\n}}"
+        );
         let checked = check(&Source::new("language.md", text.as_str()));
         let plan = checked.plan.unwrap_or_else(|| panic!("{:#?}\n{fields}", checked.findings));
         assert_eq!(encoded(&plan, row, 2).as_deref(), Ok(body), "{fields}");

@@ -63,7 +63,8 @@ fn values_that_do_not_fit_are_told() {
 
 #[test]
 fn budget_of_the_gauges_before_and_after() {
-    let words = ["budget", "gauges", "--devices", "2", "--what-if", "gauges sf12", "--what-if", "Level.depth step 0.01"];
+    let words =
+        ["budget", "gauges", "--devices", "2", "--what-if", "gauges sf12", "--what-if", "Level.depth step 0.01"];
     insta::assert_snapshot!(succeed(&marlock(), &words));
 }
 
@@ -82,7 +83,10 @@ fn budget_with_the_very_content() {
     let out = succeed(&marlock(), &["budget", "power", "--content", content]);
     // 34 + 64 covered bits; 111 with 0x1A4 and zeros, stuffed behind each five equal bits.
     let line = out.lines().last().unwrap();
-    assert!(line.starts_with("with this content PumpStatus takes 12") && line.contains("fewer than with the worst"), "{line}");
+    assert!(
+        line.starts_with("with this content PumpStatus takes 12") && line.contains("fewer than with the worst"),
+        "{line}"
+    );
     let frame = succeed(&marlock(), &["budget", "bus485", "--content", "MoveGate target=80 speed=12"]);
     assert!(frame.contains("with this content MoveGate takes 100 bits: 10 bytes in ≈868.1 µs"), "{frame}");
     let wrong = run(&marlock(), &["budget", "--content", "MoveGate target=800"]);
@@ -127,7 +131,10 @@ fn tidy_rewrites_checks_and_leaves_alone() {
     let checked = run(folder.path(), &["tidy", "--check"]);
     assert_eq!(checked.code, 1);
     assert!(checked.out.starts_with("marlock.ember:9: not in canonical style"), "{}", checked.out);
-    assert_eq!(succeed(folder.path(), &["tidy", "marlock.ember", "pump.ember"]), "marlock.ember: tidied\npump.ember: tidy already\n");
+    assert_eq!(
+        succeed(folder.path(), &["tidy", "marlock.ember", "pump.ember"]),
+        "marlock.ember: tidied\npump.ember: tidy already\n"
+    );
     assert_eq!(std::fs::read_to_string(&path).unwrap(), tidy);
     let piped = run_with_input(folder.path(), &["tidy", "-"], b"link l{revision 1 byte_order big}");
     assert_eq!((piped.code, piped.out.as_str()), (0, "link l {\n    revision    1\n    byte_order  big\n}\n"));
@@ -244,7 +251,10 @@ fn check_for_machines_and_for_ci() {
     let ran = run(folder.path(), &["check", "--as", "ndjson"]);
     assert_eq!(ran.code, 1);
     let found = rows(&ran.out);
-    assert_eq!((found.len(), found[0]["code"].as_str(), found[0]["severity"].as_str()), (1, Some("E104"), Some("error")));
+    assert_eq!(
+        (found.len(), found[0]["code"].as_str(), found[0]["severity"].as_str()),
+        (1, Some("E104"), Some("error"))
+    );
     assert_eq!((found[0]["place"]["line"].as_u64(), found[0]["place"]["column"].as_u64()), (Some(3), Some(28)));
     std::fs::write(folder.path().join("l.ember"), text.replace("Nope", "u8")).unwrap();
     let warned = run(folder.path(), &["check"]);
@@ -263,7 +273,11 @@ fn check_for_machines_and_for_ci() {
 fn findings_of_imported_files_show_those_files() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("parts")).unwrap();
-    std::fs::write(folder.path().join("l.ember"), "import \"parts/a.ember\"\nlink l { revision 1  byte_order little }\nenum E : u2 { 0 a }\n").unwrap();
+    std::fs::write(
+        folder.path().join("l.ember"),
+        "import \"parts/a.ember\"\nlink l { revision 1  byte_order little }\nenum E : u2 { 0 a }\n",
+    )
+    .unwrap();
     std::fs::write(folder.path().join("parts/a.ember"), "import \"../l.ember\"\nenum E : u2 { 0 b }\n").unwrap();
     let ran = run(folder.path(), &["check", "l.ember"]);
     assert_eq!(ran.code, 1);

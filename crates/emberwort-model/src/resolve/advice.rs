@@ -1,11 +1,9 @@
 //! What can be used as it is, but probably does not say what was meant, or could be better.
 
-use std::collections::HashSet;
-
 use super::Resolver;
 use crate::budget;
 use crate::diagnostics::{Code, Finding};
-use crate::model::{End, Kind, MediumKind};
+use crate::model::{End, MediumKind};
 use crate::number::{Decimal, Scaling};
 use crate::plan::{Bound, ChannelPlan, FrameFinder, Part, Plan, Role, Zone};
 use crate::source::Span;
@@ -30,7 +28,7 @@ impl Resolver<'_> {
             }
         }
         self.loads(plan);
-        self.tunnels(plan);
+        self.narrow_tunnels(plan);
     }
 
     /// Answers that cannot come: from the end that asks, or over no channel of the question.
@@ -241,38 +239,6 @@ impl Resolver<'_> {
                         format!("one device's regular messages are on the air for {:.2} % of the time, and {allowed} % is allowed on `{name}`", duty * 100.0),
                         format!("send {:.1} times less often, or use a lower spreading factor", duty * 100.0 / allowed),
                     ));
-                }
-            }
-        }
-    }
-
-    /// Tunnels through which not all frames of the inner channel pass.
-    fn tunnels(&mut self, plan: &Plan) {
-        let file = self.file;
-        for (compiled, item) in plan.messages.iter().zip(&file.messages) {
-            let items = item.sections.iter().flat_map(|section| &section.fields);
-            for (field, field_item) in compiled.message.fields.iter().zip(items) {
-                let Kind::Tunnel { channel } = field.kind else { continue };
-                let inner = &plan.channels[channel];
-                let facing = inner.facing(compiled.message.from);
-                let room = compiled.rest_bytes;
-                let mut too_long = HashSet::new();
-                for (_, message) in &facing.keys {
-                    if facing.frame_size(plan.messages[*message].greatest_size()) > room {
-                        too_long.insert(*message);
-                    }
-                }
-                if !too_long.is_empty() {
-                    let mut names: Vec<&str> =
-                        too_long.iter().map(|message| plan.messages[*message].message.name.as_str()).collect();
-                    names.sort_unstable();
-                    let message = format!(
-                        "{room} bytes are left for a frame of `{}`, and the longest of {} are longer",
-                        inner.name,
-                        names.join(", ")
-                    );
-                    let help = "such frames cannot be tunnelled when they are at their longest; shorten them, or widen the tunnel";
-                    self.report(Finding::new(Code::TunnelTooNarrow, field_item.ty_span, message, help));
                 }
             }
         }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use super::Resolver;
+use crate::budget::line_length;
 use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
 use crate::model::{End, Medium, MediumKind};
@@ -336,13 +337,11 @@ impl Resolver<'_> {
                 }
                 KeySource::Line => {
                     let Some(line) = &message.message.line else {
-                        self.no_key(
-                            index,
-                            &channel.name,
-                            name,
-                            "it has no line",
-                            "write its pattern: `line \"V{valve}:{position}\"`",
-                        );
+                        // One that could not be read has its finding.
+                        if item.line.is_none() && !item.damaged {
+                            let help = "write its pattern: `line \"V{valve}:{position}\"`";
+                            self.no_key(index, &channel.name, name, "it has no line", help);
+                        }
                         continue;
                     };
                     let shape = line_shape(line, message);
@@ -389,13 +388,11 @@ impl Resolver<'_> {
             }
             let room = channel.longest_body();
             let body = match message.has_rest {
+                _ if channel.selected_by == KeySource::Line => line_length(message).1,
                 true => room.max(message.least_size()),
                 false => message.greatest_size(),
             };
-            // A text message's line is as long as its values make it.
-            if channel.selected_by != KeySource::Line {
-                self.fits(index, channel, body, name);
-            }
+            self.fits(index, channel, body, name);
             channel.greatest_body = channel.greatest_body.max(body);
         }
         channel.keys.sort_unstable();

@@ -33,6 +33,10 @@ impl Resolver<'_> {
         let kind = self.kind(item, Some(Around { before, message }))?;
         let mut field = self.finished(item, kind)?;
         self.stands_in_list(item, &field);
+        if let (Some(span), None) = (item.counter, message) {
+            let help = "let the message that holds the record count: put the counter there";
+            self.modifier(span, "a record is no message, so it cannot count messages", help);
+        }
         field.since = since;
         Some(field)
     }
@@ -79,10 +83,11 @@ impl Resolver<'_> {
             if matches!(item.ty, TypeExpr::Exactly { .. }) {
                 let help = "take the default out: an older sender lacks the field, and its constant is assumed";
                 self.modifier(*span, "a constant needs no default", help);
-            }
-            match default_value(&field, literal) {
-                Ok(value) => field.default = Some(value),
-                Err((message, help)) => self.report(Finding::new(Code::BadDefault, *span, message, help)),
+            } else {
+                match default_value(&field, literal) {
+                    Ok(value) => field.default = Some(value),
+                    Err((message, help)) => self.report(Finding::new(Code::BadDefault, *span, message, help)),
+                }
             }
         }
         if let Some(span) = item.counter
@@ -486,7 +491,12 @@ impl Resolver<'_> {
         let slot = fields.position(|other| other.name.as_ref().is_some_and(|name| name.text == field.text));
         let Some(slot) = slot else {
             let names = asking.sections.iter().flat_map(|section| &section.fields).filter_map(|f| f.name.as_ref());
-            self.unknown_name(field, &format!("field of `{}`", request.text), names.map(|name| name.text.as_str()));
+            self.unknown_name_in(
+                &format!(" in `{}`", request.text),
+                field,
+                "field",
+                names.map(|name| name.text.as_str()),
+            );
             return None;
         };
         let decider = asking.sections.iter().flat_map(|section| &section.fields).nth(slot)?;

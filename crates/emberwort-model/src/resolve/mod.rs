@@ -8,6 +8,7 @@ mod frames;
 mod lines;
 mod places;
 mod records;
+mod tunnels;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
@@ -154,6 +155,17 @@ impl<'a> Resolver<'a> {
     }
 
     fn unknown_name<'n>(&mut self, name: &Name, what: &str, known: impl Iterator<Item = &'n str> + Clone) {
+        self.unknown_name_in("", name, what, known);
+    }
+
+    /// `place` follows the sentence, as in " in `Ask`".
+    fn unknown_name_in<'n>(
+        &mut self,
+        place: &str,
+        name: &Name,
+        what: &str,
+        known: impl Iterator<Item = &'n str> + Clone,
+    ) {
         let help = match nearest(&name.text, known.clone()) {
             Some(near) => format!("did you mean `{near}`?"),
             None => {
@@ -166,7 +178,7 @@ impl<'a> Resolver<'a> {
             }
         };
         self.report(
-            Finding::new(Code::UnknownName, name.span, format!("there is no {what} `{}`", name.text), help)
+            Finding::new(Code::UnknownName, name.span, format!("there is no {what} `{}`{place}", name.text), help)
                 .label("not defined"),
         );
     }
@@ -241,6 +253,7 @@ impl<'a> Resolver<'a> {
         let channels: Vec<ChannelPlan> = channels.into_iter().collect::<Option<_>>()?;
         let mut plan = Plan::new(link, channels);
         self.places(&plan);
+        self.endless_tunnels(&plan);
         if self.findings.iter().any(Finding::is_error) && plan.messages.len() != file.messages.len() {
             return None;
         }
@@ -264,8 +277,10 @@ impl<'a> Resolver<'a> {
             _ => {
                 let help = if greatest == u32::MAX {
                     format!("revisions count 1, 2, 3, …; the least here is {least}")
-                } else if least > greatest {
+                } else if least > greatest && number.value.as_integer().is_none_or(|n| n >= i128::from(least)) {
                     format!("raise the link's revision to at least {least} first: it is {greatest}")
+                } else if number.value.as_integer().is_some_and(|n| (2..i128::from(least)).contains(&n)) {
+                    "sections stand in the order of their revisions, each once: add to that one, or move it up".into()
                 } else {
                     format!("here a revision from {least} to {greatest} (the link's own) can stand")
                 };

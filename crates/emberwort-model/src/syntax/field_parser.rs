@@ -44,7 +44,7 @@ impl Parser<'_> {
                 self.report(Finding::new(
                     Code::BadWidth,
                     span,
-                    format!("an integer cannot be {digits} bits wide"),
+                    format!("an integer cannot have a width of {digits}"),
                     "unsigned integers have 1 to 64 bits (`u1` … `u64`), signed ones 2 to 64 (`i2` … `i64`)",
                 ));
                 None
@@ -143,7 +143,17 @@ impl Parser<'_> {
                 word => {
                     if unit.is_empty() && takes_unit && !word.is_empty() {
                         unit = self.unit();
-                        continue;
+                        // `step` and the like are no units.
+                        if !unit.is_empty() {
+                            continue;
+                        }
+                    }
+                    if let "step" | "in" = word {
+                        return self.unexpected(
+                            "the end of the field",
+                            "`step` and `in N bits` belong to ranges, as in `0 .. 30 V step 0.1` or `0 .. 30 V in 9 bits`; \
+                             an integer has a scale: `u8 * 0.1 V`",
+                        );
                     }
                     return self.unknown_word("behind a field's type", MODIFIERS);
                 }

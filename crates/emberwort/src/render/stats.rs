@@ -133,17 +133,17 @@ pub fn tables(account: &Account<'_>) -> String {
             time::duration(last - first)
         ));
     }
-    if statistics.sequence.gaps() > 0 {
+    if statistics.sequence().gaps() > 0 {
         notes.push(format!(
             "sequence numbers have {}, with {} left out by lost frames and restarts",
-            plural(statistics.sequence.gaps(), "gap"),
-            plural(statistics.sequence.missing(), "number")
+            plural(statistics.sequence().gaps(), "gap"),
+            plural(statistics.sequence().missing(), "number")
         ));
     }
-    if statistics.sequence.jumps_back() > 0 {
+    if statistics.sequence().jumps_back() > 0 {
         notes.push(format!(
             "sequence numbers go back {}: repeated frames, or a sender that began again",
-            plural(statistics.sequence.jumps_back(), "time")
+            plural(statistics.sequence().jumps_back(), "time")
         ));
     }
     if statistics.later.0 > 0 {
@@ -196,7 +196,7 @@ pub fn json(account: &Account<'_>) -> Json {
         "frames": {"good": statistics.good_frames(), "broken": counted(&mut reasons(statistics))},
         "messages": counted(&mut messages.zip(statistics.messages.iter().copied())),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
-        "sequence": {"gaps": statistics.sequence.gaps(), "missing": statistics.sequence.missing(), "back": statistics.sequence.jumps_back()},
+        "sequence": {"gaps": statistics.sequence().gaps(), "missing": statistics.sequence().missing(), "back": statistics.sequence().jumps_back()},
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
         "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},
         "file_bytes": account.file_bytes,

@@ -1,0 +1,80 @@
+//! Frames inside of messages: that they end, and that they fit.
+
+use std::collections::HashSet;
+
+use super::Resolver;
+use crate::diagnostics::{Code, Finding};
+use crate::model::Kind;
+use crate::plan::Plan;
+
+impl Resolver<'_> {
+    /// Reports frames that can carry themselves: no reader could tell where they end.
+    pub(super) fn endless_tunnels(&mut self, plan: &Plan) {
+        let file = self.file;
+        let on = |message: usize, channel: usize| plan.messages[message].message.channels.contains(&channel);
+        // Which channels' frames the frames of each channel can carry.
+        let mut carries: Vec<HashSet<usize>> = vec![HashSet::new(); plan.channels.len()];
+        let mut tunnels = Vec::new();
+        for (index, (compiled, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
+            let items = item.sections.iter().flat_map(|section| &section.fields);
+            for (field, field_item) in compiled.message.fields.iter().zip(items) {
+                if let Kind::Tunnel { channel } = field.kind {
+                    tunnels.push((index, channel, field_item.ty_span));
+                    for outer in &compiled.message.channels {
+                        carries[*outer].insert(channel);
+                    }
+                }
+            }
+        }
+        for (message, inner, span) in tunnels {
+            let mut seen = HashSet::from([inner]);
+            let mut open = vec![inner];
+            while let Some(channel) = open.pop() {
+                open.extend(carries[channel].iter().filter(|next| seen.insert(**next)));
+            }
+            if let Some(outer) = (0..plan.channels.len()).find(|outer| on(message, *outer) && seen.contains(outer)) {
+                self.report(Finding::new(
+                    Code::EndlessTunnel,
+                    span,
+                    format!(
+                        "this frame can carry frames of `{}`, on which the message itself travels",
+                        plan.channels[outer].name
+                    ),
+                    "take the message off that channel, or let it carry frames of a channel that has none inside",
+                ));
+            }
+        }
+    }
+
+    /// Tunnels through which not all frames of the inner channel pass.
+    pub(super) fn narrow_tunnels(&mut self, plan: &Plan) {
+        let file = self.file;
+        for (compiled, item) in plan.messages.iter().zip(&file.messages) {
+            let items = item.sections.iter().flat_map(|section| &section.fields);
+            for (field, field_item) in compiled.message.fields.iter().zip(items) {
+                let Kind::Tunnel { channel } = field.kind else { continue };
+                let inner = &plan.channels[channel];
+                let facing = inner.facing(compiled.message.from);
+                let room = compiled.rest_bytes;
+                let mut too_long = HashSet::new();
+                for (_, message) in &facing.keys {
+                    if facing.frame_size(plan.messages[*message].greatest_size()) > room {
+                        too_long.insert(*message);
+                    }
+                }
+                if !too_long.is_empty() {
+                    let mut names: Vec<&str> =
+                        too_long.iter().map(|message| plan.messages[*message].message.name.as_str()).collect();
+                    names.sort_unstable();
+                    let message = format!(
+                        "{room} bytes are left for a frame of `{}`, and the longest of {} are longer",
+                        inner.name,
+                        names.join(", ")
+                    );
+                    let help = "such frames cannot be tunnelled when they are at their longest; shorten them, or widen the tunnel";
+                    self.report(Finding::new(Code::TunnelTooNarrow, field_item.ty_span, message, help));
+                }
+            }
+        }
+    }
+}

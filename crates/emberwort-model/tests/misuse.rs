@@ -1,0 +1,376 @@
+//! Each construct of the language, used wrongly: the finding that it gives, and the words that lead out.
+
+use emberwort_model::{Source, check};
+
+const ITEMS: &str = "link l { revision 3  byte_order little }
+    enum Gate : u3 { 0 shut  1 open  5 held }
+    flags Signs : u4 { 0 a  3 d }
+    record Pair { x : u8  y : i12 }
+    record Step growing { at : u8  added in 2 { force : u16 } }
+    table Settings : u8 { 1 ramp : 0 .. 45 s step 0.25 read write  2 name : ascii[..3] read }
+    channel wire { medium uart 9600 8N1\n limit 40 bytes\n frame { sync C6 39\n kind : u8 message\n size : u8 length of body\n body } }
+";
+
+/// The errors of a definition: code, sentence and help.
+fn errors(text: &str) -> Vec<(&'static str, String)> {
+    let checked = check(&Source::new("misuse.ember", text));
+    assert_eq!(checked.plan.is_none(), checked.findings.iter().any(|finding| finding.is_error()), "{text}");
+    let errors = checked.findings.iter().filter(|finding| finding.is_error());
+    errors.map(|finding| (finding.code.as_str(), format!("{}\n{}", finding.message, finding.help))).collect()
+}
+
+/// Each text gives one finding, with this code and these words in its sentence or its help.
+fn each(cases: &[(&str, &str, &str)], text_of: impl Fn(&str) -> String) {
+    for (text, code, words) in cases {
+        let found = errors(&text_of(text));
+        let [(is, said)] = found.as_slice() else { panic!("{text}: one finding was expected\n{found:#?}") };
+        assert_eq!(is, code, "{text}: {said}");
+        assert!(said.contains(words), "{text}: {said}");
+    }
+}
+
+fn in_message(fields: &str) -> String {
+    format!(
+        "{ITEMS}\nmessage Ask {{ from host  answered by M\n setting : key of Settings }}\nmessage M {{ from device\n{fields}\n}}"
+    )
+}
+
+#[test]
+fn fields() {
+    each(
+        &[
+            ("a : u65", "E201", "an integer cannot have a width of 65"),
+            ("a : i1", "E201", "an integer cannot have a width of 1"),
+            ("a : u12 be", "E211", "12 bits are no whole bytes, so their order means nothing"),
+            ("a : 0 .. 100 % step 0.3", "E202", "0 .. 100 does not divide into steps of 0.3: the greatest"),
+            ("a : 9 .. 1 m step 1", "E203", "the range 9 .. 1 holds no values"),
+            ("a : 0 .. 1 m in 65 bits", "E201", "65 is not a width: it must be a whole number from 1 to 64"),
+            ("a : u8 * 0 V", "E204", "these numbers are beyond what can be computed exactly, or"),
+            ("a : u8 = 256", "E206", "the default 256 lies outside the field's values"),
+            ("a : Gate = hold", "E206", "`Gate` has no label `hold`"),
+            ("a : Signs = [b]", "E206", "`Signs` has no label `b`"),
+            ("a : f32 or none", "E205", "a field of this type has no raw code that could mean \"no"),
+            ("a : bool or none", "E205", "a field of this type has no raw code that could mean \"no"),
+            ("a : f24", "E104", "there is no type `f24`"),
+            ("a : compact f32", "E010", "expected an integer type, found `f32`"),
+            ("a : compact u65", "E201", "an integer cannot have a width of 65"),
+            ("a : compact u32 be", "E211", "only a single number has a byte order of its own"),
+            ("a : text[0]", "E207", "0 is not a number of bytes: it must be a whole number from"),
+            ("a : text[..70000]", "E207", "70000 is not a number of bytes: it must be a whole number"),
+            ("a : text[rest]\nb : u8", "E209", "this field can never be found: the one before it takes"),
+            ("a : bytes[rest] optional\nb : u8", "E209", "this field can never be found: the one before it takes"),
+            ("a : [0] u8", "E207", "0 is not a number of elements: it must be a whole number"),
+            ("a : [rest] text[rest]", "E209", "an element cannot reach to the end of the body: the next"),
+            ("a : [4] u8 optional counter", "E212", "only whole numbers from 0 on can count messages"),
+            ("a : [..4] Nobody", "E104", "there is no type `Nobody`"),
+            ("a : Step", "E214", "`Step` may grow, and only a list carries the size that lets"),
+            ("a : time us", "E010", "expected `s` or `ms`, found `us`"),
+            ("a : by b { 1 c : u8 }\nb : u8", "E210", "there is no field `b` before this one"),
+            (
+                "b : u8\na : by b { 1 c : u8  1 d : u8  else e : u4 }",
+                "E111",
+                "`a` already has a form for this value of `b`",
+            ),
+            ("b : u2\na : by b { 4 c : u8  else e : u4 }", "E210", "`b` can never be 4"),
+            ("b : f32\na : by b { 1 c : u8  else e : u4 }", "E210", "`b` cannot decide about another field"),
+            (
+                "b : u8\na : by b { 1 c : u8 counter  else e : u4 }",
+                "E212",
+                "an entry, an element or a form cannot be a counter: only",
+            ),
+            ("b : Gate\na : by b { hold c : u8  else e : u4 }", "E210", "`Gate` has no label `hold`"),
+            ("a : key of Gate", "E104", "there is no table `Gate`"),
+            ("a : key of Nothing", "E104", "there is no table `Nothing`"),
+            ("a : value of Settings by b", "E210", "there is no field `b` before this one"),
+            ("a : value of Settings by Ask.setup", "E104", "there is no field `setup` in `Ask`"),
+            ("a : value of Settings by M.setting", "E210", "`M` is not answered by `M`"),
+            ("a : frame of nowhere", "E104", "there is no channel `nowhere`"),
+            ("a : u8\na : u16", "E103", "`M` already has a field `a`"),
+            ("spare 0 bits", "E207", "0 is not a size: it must be a whole number from 1 to 65535"),
+            ("spare 3 pounds", "E010", "expected `bits` or `bytes`, found `pounds`"),
+            ("a : exactly 256 : u8", "E112", "256 does not fit into 8 bits"),
+            ("a : exactly 1 : f32", "E010", "expected an integer type, found `f32`"),
+            ("a : exactly 1 : u8 = 2", "E212", "a constant needs no default"),
+            ("a : i8 counter", "E212", "only whole numbers from 0 on can count messages"),
+            ("a : u8 * 0.5 V counter", "E212", "only whole numbers from 0 on can count messages"),
+            ("a : text[..4] retired", "E212", "only fields of a fixed size can be retired, since their"),
+            ("a : u8 at 0.0\nb : u8 at 0.0", "E208", "`b` lies on bits that `a` has"),
+            ("a : u8 at 0.9", "E010", "expected a byte and a bit, as in `at 2.4`, found `0.9`"),
+            ("a : u8 optional at 0.0", "E208", "`a` is optional, and an absent field has no place"),
+            ("a : text[..4]\nb : u8 at 1.0", "E208", "the fields before `b` vary in size, so no place behind them"),
+            ("a : u8 added in 2", "E010", "expected `{`, found the end of the line"),
+            ("added in 4 { a : u8 }", "E107", "4 cannot be a revision here"),
+            ("added in 3 { a : u8 }\nadded in 2 { b : u8 }", "E107", "2 cannot be a revision here"),
+            ("added in 1 { a : u8 }", "E107", "1 cannot be a revision here"),
+            ("a : u8 step 3", "E010", "expected the end of the field, found `step`"),
+        ],
+        in_message,
+    );
+}
+fn channel(text: &str) -> String {
+    format!(
+        "link l {{ revision 3  byte_order little }}\nchannel c {{\n{text}\n}}\n\
+         message M {{ id 1  from device  on c\n a : u8\n }}\nmessage N {{ id 2  from host  on c\n b : u16\n }}"
+    )
+}
+
+#[test]
+fn channels_and_frames() {
+    each(
+        &[
+            (
+                "medium uart 9600 8X1\nframe { sync AA\n kind : u8 message\n size : u8 length of body\n body }",
+                "E010",
+                "expected a character format, found `8X1`",
+            ),
+            (
+                "medium uart 0 8N1\nframe { sync AA\n kind : u8 message\n size : u8 length of body\n body }",
+                "E005",
+                "0 is not a speed in bits a second: it must be a whole",
+            ),
+            ("medium pigeon 9600", "E012", "`pigeon` means nothing as a medium"),
+            (
+                "frame { sync AA\n kind : u8 message\n size : u8 length of body\n body }",
+                "E106",
+                "this channel has no `medium`",
+            ),
+            (
+                "medium lora sf13 125 kHz 4/5\npacket\nframe { kind : u8 message\n body }",
+                "E010",
+                "expected a spreading factor, found `sf13`",
+            ),
+            (
+                "medium can 500 kbit/s\npacket\nselect by port",
+                "E312",
+                "`can` has no port to select messages by: only `udp` and",
+            ),
+            (
+                "medium udp 70000\npacket\nframe { kind : u8 message\n body }",
+                "E005",
+                "70000 is not a port: it must be a whole number from 1 to",
+            ),
+            (
+                "medium udp 4000\nstuffing slip\nframe { kind : u8 message\n body }",
+                "E013",
+                "stuffings other than `cobs` are part of the language, but",
+            ),
+            (
+                "medium uart 9600 8N1\nframe { kind : u8 message\n body }",
+                "E305",
+                "nothing tells a receiver where a frame begins",
+            ),
+            (
+                "medium uart 9600 8N1\nframe { sync GG\n kind : u8 message\n size : u8 length of body\n body }",
+                "E010",
+                "expected a byte of two hex digits, found `GG`",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message }",
+                "E301",
+                "this frame has no `body`: nowhere for the message to go",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { body\n body\n kind : u8 message }",
+                "E103",
+                "this frame already has a part `body`",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n sort : u8 message\n body }",
+                "E302",
+                "an earlier part of this frame already has the role of `sort`",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : i8 message\n body }",
+                "E010",
+                "expected an unsigned integer type, found `i8`",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n size : u8 length of tail\n body }",
+                "E104",
+                "there is no part `tail`",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u16 crc-16/nowhere over kind..body }",
+                "E304",
+                "`crc-16/nowhere` is neither a role of a frame part nor a",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u8 crc-16/ibm-3740 over kind..body }",
+                "E302",
+                "`crc-16/ibm-3740` has 16 bits, but this part has 8",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u16 crc-16/ibm-3740 over body..kind }",
+                "E303",
+                "`body` stands behind `kind` in the frame",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 massage\n body }",
+                "E304",
+                "`massage` is neither a role of a frame part nor a known",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u12 be message\n n : u4 = 0\n body }",
+                "E211",
+                "only whole bytes at a byte boundary have an order of their",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body }\nframe { kind : u8 message\n body }",
+                "E105",
+                "this channel already has a frame for this direction",
+            ),
+            (
+                "medium udp 4000\npacket\nframe from host { kind : u8 message\n body }",
+                "E301",
+                "frames from the host are described, but not those from the",
+            ),
+            (
+                "medium udp 4000\npacket\nlimit 2 bytes\nframe { kind : u8 message\n body }",
+                "E309",
+                "with its longest body of 2 bytes, `N` makes a frame of 3",
+            ),
+            (
+                "medium udp 4000\npacket\nlimit 0 bytes\nframe { kind : u8 message\n body }",
+                "E207",
+                "the longest frame cannot have 0 bytes",
+            ),
+            (
+                "medium udp 4000\npacket\nselect by size\nframe { kind : u8 message\n body }",
+                "E312",
+                "`kind` in the frame selects the message already",
+            ),
+            ("medium udp 4000\npacket\nselect by colour", "E012", "`colour` means nothing as what selects a message"),
+            ("medium udp 4000\npacket", "E306", "on `c`, `N` cannot be told apart: no part of the frame says"),
+            (
+                "medium udp 4000\npacket\nmedium udp 4001\nframe { kind : u8 message\n body }",
+                "E105",
+                "`medium` stands here a second time",
+            ),
+        ],
+        channel,
+    );
+}
+
+#[test]
+fn items() {
+    each(
+        &[
+            ("enum E : u3 { 0 a  8 b }", "E112", "8 does not fit: enum `E` is u3"),
+            ("enum E : u3 { 0 a  0 b }", "E111", "`a` and `b` have the same code 0"),
+            ("enum E : u3 { 0 a  1 a }", "E103", "`a` already labels code 0"),
+            ("enum E : f32 { 0 a }", "E010", "expected an unsigned integer type, found `f32`"),
+            ("enum E { 0 a }", "E010", "expected `:`, found `{`"),
+            ("flags F : u4 { 4 a }", "E112", "4 does not fit: flag set `F` is u4"),
+            ("record R { a : R }", "E110", "`R` contains itself, and would never end"),
+            ("record R { a : text[rest]\n }", "E209", "a field of a record cannot reach to the end of the body:"),
+            (
+                "record R { a : u8  added in 2 { b : u8 } }",
+                "E214",
+                "`R` cannot have fields added: an old receiver could not",
+            ),
+            ("record R { a : u8 counter }", "E212", "a record is no message, so it cannot count messages"),
+            ("table T : u8 { 256 a : u8 read }", "E112", "256 does not fit: the keys of `T` are u8"),
+            ("table T : u8 { 1 a : u8 read  1 b : u8 read }", "E111", "`T` already has an entry 0x0001"),
+            ("message Gate { from host }", "E103", "`Gate` is already the name of another item"),
+            ("message X { on wire  id 1  a : u8 }", "E106", "this message has no `from`"),
+            ("message X { from host  on wire\n a : u8 }", "E306", "on `wire`, `X` cannot be told apart: it has no id"),
+            (
+                "message X { from host  id 256  on wire\n a : u8 }",
+                "E308",
+                "the id 0x100 does not fit the 8 bits that `wire` has for it",
+            ),
+            ("message X { from host  id 1  on wier\n a : u8 }", "E104", "there is no channel `wier`"),
+            (
+                "message X { from host  id 1  on wire\n a : [40] u8 }",
+                "E309",
+                "with its longest body of 40 bytes, `X` makes a frame of 44",
+            ),
+            (
+                "message X { from host  id 1  on wire port 2\n a : u8 }",
+                "E312",
+                "`wire` does not select messages by port",
+            ),
+            ("message X { from host  answered by Y\n a : u8 }", "E104", "there is no message `Y`"),
+            (
+                "message X { from host  answered by Y\n a : u8 }\nmessage Y { from host\n a : u8 }",
+                "E311",
+                "`Y` comes from the host as well, which would answer itself",
+            ),
+            (
+                "message X { from host every 0 ms\n a : u8 }",
+                "E005",
+                "this is no duration that can be kept: it is counted in",
+            ),
+            (
+                "message X { from device\n f : frame of loop }\nchannel loop { medium can 500 kbit/s fd 2 Mbit/s\n packet\n }\nmessage Y { from device  on loop\n f : frame of loop }",
+                "E217",
+                "this frame can carry frames of `loop`, on which the message",
+            ),
+            ("import \"none.ember\"", "E108", "`none.ember` cannot be read: imports cannot be read here"),
+            ("massage X { from host }", "E012", "`massage` means nothing at the start of an item"),
+            (
+                "link again { revision 1  byte_order big }",
+                "E102",
+                "a definition describes one link, but a second `link` item",
+            ),
+        ],
+        |item| format!("{ITEMS}\n{item}"),
+    );
+}
+
+fn console(messages: &str) -> String {
+    format!(
+        "link l {{ revision 1  byte_order little }}\nchannel console {{\n medium uart 9600 8N1\n lines crlf\n limit 20 bytes\n}}\n{messages}"
+    )
+}
+
+#[test]
+fn lines() {
+    each(
+        &[
+            ("message A { from host  on console\n line \"A{b}\"\n a : u8 }", "E215", "there is no field `b`"),
+            (
+                "message A { from host  on console\n line \"A\"\n a : u8 }",
+                "E215",
+                "`a` does not stand in the line, so nobody would learn it",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a}{b}\"\n a : u8\n b : u8 }",
+                "E215",
+                "a reader could not tell where `a` ends",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:octal}\"\n a : u8 }",
+                "E215",
+                "`octal` is no way to write a field",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:hex2}\"\n a : u16 }",
+                "E215",
+                "`a` needs 4 hex digits, and 2 are written",
+            ),
+            ("message A { from host  on console\n line \"A{a\"\n a : u16 }", "E215", "a `{` has no `}`"),
+            (
+                "message A { from host  on console\n line \"a long line {a} of text\"\n a : u16 }",
+                "E309",
+                "with its longest body of 25 bytes, `A` makes a frame of 27",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a}\"\n a : [2] u8 }",
+                "E215",
+                "`a` cannot be written in a line",
+            ),
+            (
+                "message A { from host  on console\n a : u8 }",
+                "E306",
+                "on `console`, `A` cannot be told apart: it has no line",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a}\"\n a : u8 }\nmessage B { from host  on console\n line \"A{a}\"\n a : u8 }",
+                "E307",
+                "on `console` the lines of two messages look the same",
+            ),
+        ],
+        console,
+    );
+}
