@@ -115,10 +115,27 @@ impl<'a> Layout<'a> {
                     self.depth = self.depth.saturating_sub(1);
                     self.openers.pop();
                     self.blank = false;
-                    self.push(vec!["}".into()], Shape::Alone);
+                    // What the field with forms says behind them: `} optional`.
+                    let goes_on = all.get(at + 1).is_some_and(|next| {
+                        !matches!(
+                            next.kind,
+                            TokenKind::Newline
+                                | TokenKind::End
+                                | TokenKind::Comment
+                                | TokenKind::Doc
+                                | TokenKind::Punct('}')
+                        ) && self.starts.binary_search(&next.span.start).is_err()
+                    });
+                    let end = if goes_on { self.statement_end(all, at + 1) } else { at + 1 };
+                    let more = self.joined(&all[at + 1..end]);
+                    self.push(vec![if goes_on { format!("}} {more}") } else { "}".into() }], Shape::Alone);
+                    if more.ends_with('{') {
+                        self.depth += 1;
+                        self.openers.push("}");
+                    }
                     self.at_start = false;
                     newlines = 0;
-                    at += 1;
+                    at = end;
                 }
                 _ => {
                     let end = self.statement_end(all, at);

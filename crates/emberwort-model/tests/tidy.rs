@@ -192,3 +192,11 @@ proptest! {
         agrees(&text);
     }
 }
+
+#[test]
+fn what_stands_behind_forms_stays_there() {
+    let text = "record R { kind : u8\n value : by kind { 1 a : u8\n else b : u16 }optional }\n";
+    let tidied = tidy(text).unwrap();
+    assert!(tidied.contains("\n    } optional\n"), "{tidied}");
+    assert_eq!(tidy(&tidied).as_deref(), Ok(tidied.as_str()));
+}

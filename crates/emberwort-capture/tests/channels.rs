@@ -1,0 +1,294 @@
+//! Captures of every kind of channel of Marlock: keys outside of frames, directions, lines, frames in frames, counters.
+
+use std::sync::Arc;
+
+use emberwort_capture::decode::Nothing;
+use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
+use emberwort_capture::{
+    BrokenFrame, Decoder, Form, PcapngWriter, Row, RowSink, Statistics, StrayBytes, lane_description, source,
+};
+use emberwort_model::model::End;
+use emberwort_model::{Plan, Source, check};
+use emberwort_wire::json::{self, Writing};
+
+#[path = "../../../examples/plan_of_marlock.rs"]
+mod plan_of_marlock;
+
+const START: u64 = 1_930_000_000_000_000_000;
+
+fn marlock() -> Arc<Plan> {
+    Arc::new(plan_of_marlock::checked().plan.unwrap())
+}
+
+fn link(items: &str) -> Arc<Plan> {
+    let checked = check(&Source::new("l.ember", format!("link l {{ revision 1  byte_order little }}\n{items}")));
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
+    Arc::new(checked.plan.unwrap())
+}
+
+/// What came out, in short.
+struct Log {
+    plan: Arc<Plan>,
+    lines: Vec<String>,
+}
+
+impl RowSink for Log {
+    fn row(&mut self, row: &Row<'_>) {
+        let message = &self.plan.messages[row.message];
+        let mut fields = String::new();
+        json::write_fields(
+            message,
+            row.values,
+            Writing { raw: false, inside: Some((&self.plan, row.from)) },
+            &mut fields,
+        )
+        .unwrap();
+        self.lines.push(format!("{} {} {fields}", row.from.as_str(), message.message.name));
+    }
+    fn broken(&mut self, broken: &BrokenFrame<'_>) {
+        self.lines.push(format!("broken {} {}", broken.fault.reason(), broken.wire.len()));
+    }
+    fn stray(&mut self, stray: &StrayBytes<'_>) {
+        self.lines.push(format!("stray {}", stray.wire.len()));
+    }
+}
+
+struct Given<'a> {
+    plan: &'a Arc<Plan>,
+    on: Option<&'a str>,
+    from: Option<End>,
+}
+
+impl Given<'_> {
+    fn decoder(&self) -> Decoder<Log> {
+        let on = self.on.map(|name| self.plan.channel_index(name).unwrap());
+        let log = Log { plan: self.plan.clone(), lines: Vec::new() };
+        Decoder::new(self.plan.clone(), on, log).assuming_from(self.from)
+    }
+
+    fn read(&self, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
+        let mut decoder = self.decoder();
+        source::read(form, bytes, &mut decoder).unwrap();
+        let (log, statistics) = decoder.finish();
+        assert!(statistics.adds_up(), "{statistics:?}");
+        (log.lines, statistics)
+    }
+}
+
+fn everything(plan: &Arc<Plan>) -> Given<'_> {
+    Given { plan, on: None, from: None }
+}
+
+/// A recording of one interface.
+fn recording(link_type: u16, description: &str, packets: &[Vec<u8>]) -> Vec<u8> {
+    let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+    let interface = writer.interface(link_type, "if", description).unwrap();
+    for (n, packet) in packets.iter().enumerate() {
+        writer.packet(interface, START + n as u64 * 1_000_000, packet).unwrap();
+    }
+    writer.finish().unwrap()
+}
+
+#[test]
+fn can_identifiers_select_the_messages() {
+    let plan = marlock();
+    // PumpStatus by hand: bits from the least significant of each byte; state 2 in bits 0..1 of byte 0.
+    let status = [0x02, 0, 0, 0, 0, 21, 40, 1];
+    let mut packets = vec![
+        can_packet(0x1A4, false, &status),
+        can_packet(0x120, false, &[1, 0x05, 0xDC]),
+        // An identifier that nobody of this link has; one of 29 bits with the same number; a remote frame; an error frame.
+        can_packet(0x7FF, false, &[1, 2, 3]),
+        can_packet(0x8000_01A4, false, &status),
+        can_packet(0x4000_01A4, false, &status),
+        can_packet(0x2000_01A4, false, &status),
+        // Shorter than PumpStatus, longer than it, and one whose length byte says more than there is.
+        can_packet(0x1A4, false, &status[..3]),
+        can_packet(0x1A4, true, &[&status[..], &[9, 9]].concat()),
+    ];
+    let mut lying = can_packet(0x120, false, &[0, 0, 0]);
+    lying[4] = 9;
+    packets.push(lying);
+    packets.push(vec![0, 0, 1]);
+    let given = Given { plan: &plan, on: Some("power"), from: None };
+    let (log, statistics) = given.read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
+    assert_eq!(
+        log,
+        [
+            r#"device PumpStatus {"state":"running","pressure":0.0,"speed":0,"tank":21,"motor":40,"counter":1}"#,
+            r#"host RunPump {"running":true,"speed":1500}"#,
+            "broken body 3",
+            "broken length 10",
+        ]
+    );
+    assert_eq!(statistics.other_packets, 6);
+    assert_eq!((statistics.good, statistics.broken), (11, 13));
+}
+
+#[test]
+fn ports_select_the_messages_of_a_radio_network() {
+    let plan = marlock();
+    let keyed = |port: u32, body: &[u8]| [&port.to_be_bytes()[..], body].concat();
+    // Level: depth in 12 bits (1.500 m is raw 300), battery in 6 (3.6 V is raw 32), gauge in 2, then the byte of the trend,
+    // whose form for gauge 1 has steps of 0.02 m (0.06 m is raw 3).
+    let raw = 300u32 | 32 << 12 | 1 << 18 | 3 << 24;
+    let level = &raw.to_le_bytes()[..];
+    let packets = [keyed(2, level), keyed(3, &[9 | 0x80, 12]), keyed(4, level), vec![0, 0]];
+    let described = lane_description("gauges", "device");
+    let (log, statistics) = everything(&plan).read(Form::Pcapng, &recording(LINK_TYPE_USER0, &described, &packets));
+    assert_eq!(log[0], r#"device Level {"depth":1.500,"battery":3.60,"gauge":1,"trend":{"downstream":0.06}}"#);
+    // GaugeSettings: 10 min is raw 9 of 6 bits, 5.0 m raw 50 of 7.
+    assert_eq!(log[1], r#"device GaugeSettings {"period":10,"alarm":5.0}"#);
+    assert_eq!(log[2], "broken unknown message 4");
+    assert_eq!((statistics.input, statistics.other_packets), (10, 1), "{log:?}");
+}
+
+#[test]
+fn one_packet_by_itself() {
+    let plan = marlock();
+    let channel = plan.channel_index("power").unwrap();
+    let mut decoder = everything(&plan).decoder();
+    decoder.packet(channel, 0x120, &[0, 0, 7]);
+    decoder.packet(channel, 0x121, &[0, 0, 7]);
+    let (log, statistics) = decoder.finish();
+    assert_eq!(log.lines, [r#"host RunPump {"running":false,"speed":7}"#, "broken unknown message 3"]);
+    assert!(statistics.adds_up());
+}
+
+#[test]
+fn lines_of_text_and_lines_that_are_none() {
+    let plan = marlock();
+    let given = Given { plan: &plan, on: Some("console"), from: None };
+    let text = b"V3:40.5 remote\r\nM3=60.0\r\nOK 3 1A2B\r\nhello?\r\nV3:400 remote\r\n\r\nV4:1 local";
+    let (log, statistics) = given.read(Form::Raw, text);
+    assert_eq!(
+        log,
+        [
+            r#"device ValvePosition {"valve":3,"position":40.5,"mode":"remote"}"#,
+            r#"host MoveValve {"valve":3,"position":60.0}"#,
+            r#"device ValveMoves {"valve":3,"code":6699}"#,
+            "stray 8",
+            "broken body 15",
+            // An empty line, and one that does not end.
+            "stray 2",
+            "stray 10",
+        ]
+    );
+    assert_eq!((statistics.good, statistics.broken, statistics.stray), (36, 15, 20));
+}
+
+#[test]
+fn a_frame_in_a_frame_is_shown_as_what_it_is() {
+    let plan = marlock();
+    // WhoAreYou to node 3, framed for bus485, inside of a CAN FD frame.
+    let mut inner = Vec::new();
+    let bus = plan.channel_index("bus485").unwrap();
+    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[bus].clone()));
+    let header = emberwort_wire::Header { key: 0x31, node: 3, sequence: 9, revision: 3 };
+    framing.encode(&header, &[1, 2, 3, 4, 5, 6, 7, 0, 0, 2], &mut inner).unwrap();
+    let mut cut = inner.clone();
+    *cut.last_mut().unwrap() ^= 1;
+    let packets = [can_packet(0x55, true, &inner), can_packet(0x55, true, &cut)];
+    let given = Given { plan: &plan, on: Some("tunnel"), from: None };
+    let (log, _) = given.read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
+    assert_eq!(
+        log[0],
+        r#"device Carried {"carried":{"message":"Identity","node":3,"sequence":9,"fields":{"serial":"01 02 03 04 05 06","hours":7,"revision":2}}}"#
+    );
+    // One that is damaged inside stays bytes: nothing of it is taken for a value.
+    let hex: Vec<String> = cut.iter().map(|byte| format!("{byte:02X}")).collect();
+    assert_eq!(log[1], format!(r#"device Carried {{"carried":"{}"}}"#, hex.join(" ")));
+}
+
+#[test]
+fn directions_with_frames_of_their_own() {
+    let plan = link(
+        "channel line {
+            medium uart 9600 8N1
+            limit 20 bytes
+            frame from host { sync A5\n kind : u8 message\n size : u8 length of body\n body }
+            frame from device { sync 5A\n size : u8 length of body\n kind : u8 message\n body\n check : u8 crc-8/smbus over size..body }
+        }
+        message Ask { id 1  from host  on line\n what : u8 }
+        message Tell { id 1  from device  on line\n level : u16 }",
+    );
+    let ask = [0xA5, 1, 1, 7];
+    // CRC-8/SMBUS: polynomial 07, nothing reflected, starts at 0.
+    let check = [2u8, 1, 0x34, 0x12].iter().fold(0u8, |crc, byte| {
+        (0..8).fold(crc ^ byte, |crc, _| if crc & 0x80 != 0 { crc << 1 ^ 0x07 } else { crc << 1 })
+    });
+    let tell = [0x5A, 2, 1, 0x34, 0x12, check];
+    let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+    let host = writer.interface(LINK_TYPE_USER0, "h", &lane_description("line", "host")).unwrap();
+    let device = writer.interface(LINK_TYPE_USER0, "d", &lane_description("line", "device")).unwrap();
+    writer.packet(host, START, &ask).unwrap();
+    writer.packet(device, START, &tell).unwrap();
+    let (log, _) = everything(&plan).read(Form::Pcapng, &writer.finish().unwrap());
+    assert_eq!(log, [r#"host Ask {"what":7}"#, r#"device Tell {"level":4660}"#]);
+    // Bytes of which nobody says the direction are taken for the device's, unless told otherwise.
+    let from_host = Given { plan: &plan, on: None, from: Some(End::Host) };
+    assert_eq!(from_host.read(Form::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
+    assert_eq!(everything(&plan).read(Form::Raw, &ask).0, ["stray 4"]);
+    assert_eq!(everything(&plan).read(Form::Raw, &tell).0, [r#"device Tell {"level":4660}"#]);
+}
+
+#[test]
+fn sizes_select_messages() {
+    let plan = link(
+        "channel net { medium udp 4000\n packet\n select by size\n }
+         message Short { from device  on net\n a : u8 }
+         message Long { from device  on net\n a : u16\n b : u8 }",
+    );
+    let packets: Vec<Vec<u8>> =
+        [&[7u8][..], &[1, 2, 3], &[1, 2], &[]].iter().map(|body| udp_packet(4000, true, body).unwrap()).collect();
+    let (log, statistics) = everything(&plan).read(Form::Pcapng, &recording(LINK_TYPE_RAW, "", &packets));
+    assert_eq!(log[..3], [r#"device Short {"a":7}"#, r#"device Long {"a":513,"b":3}"#, "broken unknown message 2"]);
+    assert_eq!(statistics.input, 6);
+}
+
+#[test]
+fn answers_are_read_by_what_was_asked() {
+    let plan = marlock();
+    let bus = plan.channel_index("bus485").unwrap();
+    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[bus].clone()));
+    let frame = |node: u64, key: u64, body: &[u8]| {
+        let mut out = Vec::new();
+        framing.encode(&emberwort_wire::Header { key, node, ..Default::default() }, body, &mut out).unwrap();
+        out
+    };
+    let ask = |node, setting: u16| frame(node, 0x50, &setting.to_le_bytes());
+    let answer = |node, body: &[u8]| frame(node, 0x51, body);
+    let given = Given { plan: &plan, on: Some("bus485"), from: None };
+    let read = |parts: &[Vec<u8>]| given.read(Form::Raw, &parts.concat()).0;
+
+    // Two controllers are asked before either answers: each answer is read by its own request.
+    let rows = read(&[ask(3, 0x0140), ask(4, 0x0102), answer(4, &[40]), answer(3, &[0xF8, 0x2A])]);
+    assert_eq!(rows[2], r#"device SettingValue {"value":{"ramp_time":10.00}}"#);
+    assert_eq!(rows[3], r#"device SettingValue {"value":{"motor_current":275.000}}"#);
+    // The bytes of an answer that nobody asked for, and of a second answer, are not taken for a value.
+    let unknown = r#"device SettingValue {"value":{"unknown":"28"}}"#;
+    assert_eq!(read(&[answer(3, &[40])]), [unknown]);
+    assert_eq!(read(&[ask(3, 0x0102), answer(3, &[40]), answer(3, &[40])])[2], unknown);
+    // Neither are those behind a broken frame, which could have been another request.
+    let mut broken = ask(3, 0x0103);
+    *broken.last_mut().unwrap() ^= 0xFF;
+    assert_eq!(read(&[ask(3, 0x0102), broken, answer(3, &[40])])[2], unknown);
+}
+
+#[test]
+fn counters_of_messages_are_watched_like_those_of_frames() {
+    let plan = marlock();
+    let status = |counter: u8| can_packet(0x1A4, false, &[2, 0, 0, 0, 0, 21, 40, counter]);
+    let count = |counters: &[u8]| {
+        let packets: Vec<Vec<u8>> = counters.iter().map(|counter| status(*counter)).collect();
+        // Also without anybody who looks at the values.
+        let mut decoder = Decoder::new(plan.clone(), None, Nothing);
+        source::read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
+        let sequence = decoder.finish().1.sequence().clone();
+        (sequence.gaps(), sequence.missing(), sequence.jumps_back())
+    };
+    // Four bits go around from 15 to 0.
+    assert_eq!(count(&[13, 14, 15, 0, 1, 2]), (0, 0, 0));
+    assert_eq!(count(&[13, 14, 0, 1, 5]), (2, 4, 0));
+    assert_eq!(count(&[3, 3, 4, 2]), (0, 0, 2));
+}
