@@ -115,6 +115,8 @@ pub struct Decoder<S> {
     on: Option<usize>,
     /// The end to take bytes from for which a capture does not say it.
     from: Option<End>,
+    /// The key of packets with which a capture gives none.
+    key: Option<u64>,
     lanes: Vec<Lane>,
     interfaces: Vec<Route>,
     /// What was asked for and is not answered yet, on all lanes.
@@ -262,6 +264,7 @@ impl<S: RowSink> Decoder<S> {
             host_framings,
             on,
             from: None,
+            key: None,
             lanes: Vec::new(),
             interfaces: Vec::new(),
             requests: Requests::default(),
@@ -276,10 +279,10 @@ impl<S: RowSink> Decoder<S> {
         self
     }
 
-    /// Takes one packet of a channel, with the port or CAN identifier that it came with.
-    pub fn packet(&mut self, channel: usize, key: u64, bytes: &[u8]) {
-        let lane = self.lane(channel, self.from);
-        self.feed_packet(lane, key, bytes, None);
+    /// Takes this port or CAN identifier for that of packets with which a capture gives none.
+    pub fn assuming_key(mut self, key: Option<u64>) -> Self {
+        self.key = key;
+        self
     }
 
     /// Ends all lanes, and gives back the sink and the counts.
@@ -442,7 +445,10 @@ impl<S: RowSink> PieceSink for Decoder<S> {
 
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
         match self.interfaces.get(piece.interface).copied() {
-            Some(Route::Lane(lane)) => self.feed(lane, piece.bytes, piece.time),
+            Some(Route::Lane(lane)) => match self.key {
+                Some(key) => self.feed_packet(lane, key, piece.bytes, piece.time),
+                None => self.feed(lane, piece.bytes, piece.time),
+            },
             Some(Route::Network(kind)) => match self.udp(kind, piece.bytes) {
                 Some((channel, key, payload)) => {
                     let lane = self.lane(channel, self.from);

@@ -144,15 +144,17 @@ fn ports_select_the_messages_of_a_radio_network() {
 }
 
 #[test]
-fn one_packet_by_itself() {
+fn packets_whose_key_somebody_says() {
     let plan = marlock();
-    let channel = plan.channel_index("power").unwrap();
-    let mut decoder = everything(&plan).decoder();
-    decoder.packet(channel, 0x120, &[0, 0, 7]);
-    decoder.packet(channel, 0x121, &[0, 0, 7]);
-    let (log, statistics) = decoder.finish();
-    assert_eq!(log.lines, [r#"host RunPump {"running":false,"speed":7}"#, "broken unknown message 3"]);
-    assert!(statistics.adds_up());
+    let power = Given { plan: &plan, on: Some("power"), from: None };
+    for (key, row) in [(0x120, r#"host RunPump {"running":false,"speed":7}"#), (0x121, "broken unknown message 3")] {
+        // Each line of hex text is a packet.
+        let mut decoder = power.decoder().assuming_key(Some(key));
+        source::read(Form::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
+        let (log, statistics) = decoder.finish();
+        assert_eq!(log.lines, [row, row]);
+        assert!(statistics.adds_up());
+    }
 }
 
 #[test]

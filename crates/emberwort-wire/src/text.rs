@@ -174,7 +174,8 @@ pub fn holds(field: &Field) -> String {
         }
         Kind::Choice(choice) => {
             let names: Vec<_> = forms(choice).take(12).map(|form| form.name.as_str()).collect();
-            format!("a JSON object with one of {}", names.join(", "))
+            let example = names.first().map_or_else(String::new, |name| format!(", as in {{\"{name}\": …}}"));
+            format!("a JSON object with one of {}{example}", names.join(", "))
         }
         Kind::Tunnel { .. } => "a frame: hex, or a JSON object with message, node, sequence and fields".into(),
         Kind::Spare { .. } => "nothing".into(),

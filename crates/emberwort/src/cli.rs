@@ -341,8 +341,8 @@ pub struct InputArgs {
     /// The end that sent the bytes, where the capture does not say it and the two ends send different frames
     #[arg(long, value_name = "END")]
     pub from: Option<SenderEnd>,
-    /// The port or CAN identifier that the bytes of --hex came with
-    #[arg(long, value_name = "KEY", requires = "hex", value_parser = number)]
+    /// The port or CAN identifier that the bytes came with, where neither capture nor frame says it
+    #[arg(long, value_name = "KEY", requires = "on", value_parser = number)]
     pub key: Option<u64>,
     /// Form of the captures [default: found from their content]
     #[arg(long, value_name = "FORM")]

@@ -29,19 +29,18 @@ const PROGRESS_FROM: u64 = 32 << 20;
 /// Decodes all inputs into a sink.
 pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> anyhow::Result<(S, Reading)> {
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
-    let mut decoder = Decoder::new(plan.clone(), on, sink).assuming_from(args.from.map(SenderEnd::end));
+    key_fits(args, plan, on)?;
+    let mut decoder =
+        Decoder::new(plan.clone(), on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(args.key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     if let Some(hex) = &args.hex {
         let Some(bytes) = parse_hex(hex) else {
             bail!("--hex wants pairs of hex digits, as in --hex 'C6 39 03'");
         };
-        need_channel(plan, on, "--hex")?;
+        need_channel(args, plan, on, "--hex")?;
         file_bytes = bytes.len() as u64;
-        match keyed(args, plan, on)? {
-            Some((channel, key)) => decoder.packet(channel, key, &bytes),
-            None => drop(source::read(Form::Raw, bytes.as_slice(), &mut decoder)?),
-        }
+        source::read(Form::Raw, bytes.as_slice(), &mut decoder)?;
     } else {
         if args.inputs.is_empty() {
             bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
@@ -61,33 +60,33 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> an
     Ok((sink, Reading { statistics, file_bytes, damage }))
 }
 
-/// The channel and the key of a packet that is given in hex, where its key does not stand in the frame.
-fn keyed(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<Option<(usize, u64)>> {
-    let Some(channel) = on else { return Ok(None) };
-    let outside = plan.channels[channel].key_is_outside();
-    match args.key {
-        Some(key) if outside => Ok(Some((channel, key))),
-        None if !outside => Ok(None),
-        Some(_) => bail!(
-            "--key is for channels that select messages by port or can_id; on `{}` the frame does",
-            plan.channels[channel].name
-        ),
-        None => bail!(
-            "on `{}` a key outside the frame selects the message\ngive the port or CAN identifier that the bytes came with: --key 2",
-            plan.channels[channel].name
-        ),
+/// A key can be given for channels whose frames have none.
+fn key_fits(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<()> {
+    if let (Some(_), Some(channel)) = (args.key, on)
+        && !plan.channels[channel].key_is_outside()
+    {
+        let name = &plan.channels[channel].name;
+        bail!("--key is for channels that select messages by port or can_id; on `{name}` the frame does");
     }
+    Ok(())
 }
 
-/// Bytes without any description need a channel.
-fn need_channel(plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<()> {
-    let serial: Vec<&str> = plan
-        .channels
-        .iter()
-        .filter(|channel| channel.finder != FrameFinder::Packet)
-        .map(|channel| channel.name.as_str())
-        .collect();
-    if on.is_some() || serial.len() == 1 {
+/// Bytes without any description need a channel, and the key where it does not stand in the frame.
+fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<()> {
+    if let Some(channel) = on {
+        let channel = &plan.channels[channel];
+        if channel.key_is_outside() && args.key.is_none() {
+            bail!(
+                "on `{}` a key outside the frame selects the message\n\
+                 give the port or CAN identifier that the bytes of {what} came with: --key {}",
+                channel.name,
+                channel.keys.first().map_or(2, |(key, _)| *key)
+            );
+        }
+        return Ok(());
+    }
+    let serial = plan.channels.iter().filter(|channel| channel.finder != FrameFinder::Packet).count();
+    if serial == 1 {
         return Ok(());
     }
     let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
@@ -128,7 +127,7 @@ fn read_one<S: RowSink>(
         Some(CaptureForm::Raw) => Form::Raw,
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-        need_channel(plan, on, &path.display().to_string())?;
+        need_channel(args, plan, on, &path.display().to_string())?;
     }
     let input = first.as_slice().chain(input);
     if length >= PROGRESS_FROM && io::stderr().is_terminal() {
