@@ -44,7 +44,7 @@ fn traffic(plan: &Plan) -> Vec<u8> {
 }
 
 fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
-    let mut decoder = Decoder::new(plan.clone(), None, Nothing);
+    let mut decoder = Decoder::new(plan.clone(), Some(0), Nothing);
     source::read(Form::Raw, bytes, &mut decoder).expect("memory can be read");
     let (_, statistics) = decoder.finish();
     assert_eq!(statistics.good, bytes.len() as u64);

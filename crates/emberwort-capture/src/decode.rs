@@ -173,8 +173,21 @@ impl LaneClock {
     }
 }
 
+/// What of a message's frames matters beside the row itself.
+#[derive(Clone, Copy, Debug)]
+struct Interest {
+    /// The end that sends them.
+    from: End,
+    /// Whether somebody looks at their values.
+    in_values: bool,
+    /// Whether they ask for something, or answer what was asked for.
+    in_requests: bool,
+}
+
 struct Output<S> {
     plan: Arc<Plan>,
+    /// By message.
+    interests: Vec<Interest>,
     sink: S,
     statistics: Statistics,
     no_values: Values,
@@ -199,18 +212,17 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         let message = self.reader.message();
         let extent = self.reader.extent();
         let plan = &self.output.plan;
-        let node = frame.node.unwrap_or(0);
-        self.requests.answered(plan, self.channel, node, message);
-        let asks = !plan.messages[message].deciding.is_empty();
-        let wanted = asks || self.output.sink.wants_values() || self.output.statistics.wants_values(message);
-        let values = if wanted { self.reader.values(frame) } else { &self.output.no_values };
-        if asks {
+        let interest = self.output.interests[message];
+        let values = if interest.in_values { self.reader.values(frame) } else { &self.output.no_values };
+        if interest.in_requests {
+            let node = frame.node.unwrap_or(0);
+            self.requests.answered(plan, self.channel, node, message);
             self.requests.note(plan, self.channel, node, message, values);
         }
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,
-            from: self.from.unwrap_or(self.output.plan.messages[message].message.from),
+            from: self.from.unwrap_or(interest.from),
             offset: at.start,
             message,
             extent,
@@ -259,6 +271,15 @@ impl<S: RowSink> Decoder<S> {
         };
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
         let statistics = Statistics::new(plan.clone());
+        let interests = plan.messages.iter().enumerate().map(|(index, message)| {
+            let asks = !message.deciding.is_empty();
+            Interest {
+                from: message.message.from,
+                in_values: asks || sink.wants_values() || statistics.wants_values(index),
+                in_requests: asks || message.request.is_some(),
+            }
+        });
+        let interests = interests.collect();
         Self {
             framings,
             host_framings,
@@ -268,7 +289,7 @@ impl<S: RowSink> Decoder<S> {
             lanes: Vec::new(),
             interfaces: Vec::new(),
             requests: Requests::default(),
-            output: Output { plan: plan.clone(), sink, statistics, no_values: Values::default() },
+            output: Output { plan: plan.clone(), interests, sink, statistics, no_values: Values::default() },
             plan,
         }
     }

@@ -138,6 +138,18 @@ impl Values {
         }
     }
 
+    /// The raw number in a slot, if it holds one.
+    ///
+    /// # Panics
+    /// If the message has no such slot.
+    #[inline]
+    pub(crate) fn raw(&self, slot: usize) -> Option<u64> {
+        match self.slots[slot] {
+            Slot::Raw(raw) => Some(raw),
+            _ => None,
+        }
+    }
+
     /// Sets a raw number; signed ones sign-extended to 64 bits.
     ///
     /// # Panics

@@ -38,6 +38,7 @@ struct Writer<'a> {
 }
 
 /// Whether a raw number, sign-extended if it is signed, fits so many bits.
+#[inline]
 fn fits_width(slot: usize, raw: u64, width: u8, signed: bool) -> Result<(), EncodeError> {
     let unused = 64 - u32::from(width);
     let kept = if signed { ((raw << unused) as i64 >> unused) as u64 } else { (raw << unused) >> unused };
@@ -112,7 +113,7 @@ impl Writer<'_> {
         for field in &section.lead {
             let (first, shift, width) = (start + field.byte as usize, u32::from(field.shift), u32::from(field.width));
             let slot = field.slot as usize;
-            let ValueRef::Raw(raw) = self.values.get(base + slot) else { return Err(EncodeError::Missing { slot }) };
+            let Some(raw) = self.values.raw(base + slot) else { return Err(EncodeError::Missing { slot }) };
             fits_width(slot, raw, field.width, field.signed)?;
             let Some(eight) = self.out[first..].first_chunk_mut::<8>() else {
                 bits::write(&mut self.out[first..], shift as usize, field.width, raw, field.order);

@@ -21,7 +21,7 @@ use super::{Ending, channel_index, message_index};
 use crate::cli::{BudgetArgs, TableForm};
 use crate::output::{self, Look, Paint};
 use crate::project::{Project, import, load_plan_of, read_limited};
-use crate::render::{plural, table, time};
+use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;
@@ -127,9 +127,11 @@ impl View<'_> {
         let after_channel = self.then.map(|(plan, report)| medium_text(&plan.channels[report.channel]));
         let medium = medium_text(channel);
         let devices = plural(self.devices, "device");
-        writeln!(out, "{}  {devices}, {medium}", self.look.paint(Paint::Bold, &channel.name))?;
+        let heading = wrapped(&format!("{}  {devices}, {medium}", channel.name));
+        let (name, rest) = heading.split_at(channel.name.len());
+        writeln!(out, "{}{rest}", self.look.paint(Paint::Bold, name))?;
         if let Some(after) = after_channel.filter(|after| *after != medium) {
-            writeln!(out, "{:width$}→ {after}", "", width = channel.name.len())?;
+            writeln!(out, "{}", wrapped(&format!("  → {after}")))?;
         }
         if before.rows.is_empty() {
             writeln!(out, "no message travels here")?;
@@ -177,9 +179,9 @@ impl View<'_> {
             }
             grid.add_row(cells);
         }
-        write!(out, "{}", table::lines(&grid))?;
+        write!(out, "{}", grid.lines())?;
         for line in self.sentences() {
-            writeln!(out, "{line}")?;
+            writeln!(out, "{}", wrapped(&line))?;
         }
         Ok(())
     }

@@ -15,7 +15,7 @@ use crate::cli::{LayoutArgs, LayoutForm};
 use crate::output::{self, Look, Paint, Replace};
 use crate::project::load_plan;
 use crate::render::picture::draw;
-use crate::render::{figure, plural, table, time};
+use crate::render::{figure, plural, table, time, wrapped};
 
 /// Columns of a picture where no terminal says how many there are.
 const PIPE_WIDTH: usize = 110;
@@ -94,20 +94,21 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
             row.since.to_string(),
         ]);
     }
-    write!(out, "{}", table::lines(&grid))?;
+    write!(out, "{}", grid.lines())?;
     if layout.iter().any(|row| row.place.starts_with('+')) {
-        writeln!(out, "places with + count from where their section begins, since the one before varies in size")?;
+        let text = "places with + count from where their section begins, since the one before varies in size";
+        writeln!(out, "{}", wrapped(text))?;
     }
     let (least, greatest) = (compiled.least_size(), compiled.greatest_size());
-    let size = if least == greatest { format!("{least} bytes") } else { format!("{least} to {greatest} bytes") };
-    write!(out, "body {size}")?;
+    let size = if least == greatest { plural(least, "byte") } else { format!("{least} to {greatest} bytes") };
+    let mut sizes = format!("body {size}");
     for &channel in &message.channels {
         let channel = &plan.channels[channel];
         let (shortest, longest) = (channel.frame_size(least), channel.frame_size(greatest));
         let size = if shortest == longest { format!("{longest}") } else { format!("{shortest} to {longest}") };
-        write!(out, "; frame on {} {size} of {} bytes", channel.name, channel.limit)?;
+        sizes.push_str(&format!("; frame on {} {size} of {} bytes", channel.name, channel.limit));
     }
-    writeln!(out)?;
+    writeln!(out, "{}", wrapped(&sizes))?;
     Ok(())
 }
 

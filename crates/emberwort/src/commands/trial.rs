@@ -138,7 +138,7 @@ fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> Stri
             &count(&report.lost),
         ]);
     }
-    out.push_str(&table::lines(&grid));
+    out.push_str(&grid.lines());
     out.push('\n');
     out.push_str(&heard_line("the host", &report.host));
     out.push_str(&heard_line("each device", &report.device));
@@ -172,7 +172,7 @@ fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> Stri
         let result = if verdict.held { "held" } else { "FAILED" };
         grid.add_row([result, &escaped(&verdict.sentence), &verdict.found]);
     }
-    for line in table::lines(&grid).lines() {
+    for line in grid.lines().lines() {
         let painted = match line.split_whitespace().next() {
             Some("held") => line.replacen("held", &look.paint(Paint::Good, "held"), 1),
             Some("FAILED") => line.replacen("FAILED", &look.paint(Paint::Bad, "FAILED"), 1),

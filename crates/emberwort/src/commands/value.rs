@@ -70,7 +70,7 @@ pub fn run(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             let mark = if row.bits == own { format!("now {}", row.bits) } else { row.bits.to_string() };
             grid.add_row([mark, row.codes, row.range, row.step]);
         }
-        write!(out, "{}", table::lines(&grid))?;
+        write!(out, "{}", grid.lines())?;
     }
     out.flush()?;
     Ok(Ending::Clean)

@@ -8,6 +8,8 @@ use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, Na
 use owo_colors::Style;
 use serde_json::json;
 
+use crate::output;
+
 /// A finding as the renderer wants it.
 struct Shown<'a> {
     finding: &'a Finding,
@@ -93,7 +95,8 @@ pub fn render(sources: &Sources, findings: &[Finding], colour: bool) -> String {
         theme.styles.link = Style::new().bold();
         theme.styles.highlights = vec![Style::new().red().bold(), Style::new().blue().bold()];
     }
-    let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(WIDTH).with_context_lines(1);
+    let width = output::terminal_width().unwrap_or(WIDTH).min(WIDTH);
+    let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(width).with_context_lines(1);
     let codes: Vec<NamedSource<String>> =
         sources.files().iter().map(|source| NamedSource::new(escaped(&source.name), harmless(&source.text))).collect();
     let mut out = String::new();

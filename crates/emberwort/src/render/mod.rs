@@ -13,3 +13,11 @@ pub fn plural(count: impl std::fmt::Display, what: &str) -> String {
     let count = count.to_string();
     if count == "1" { format!("1 {what}") } else { format!("{count} {what}s") }
 }
+
+/// A sentence in lines that fit the terminal, if there is one; the lines behind the first are indented.
+pub fn wrapped(text: &str) -> String {
+    match crate::output::terminal_width() {
+        Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent("  ").break_words(false)),
+        None => text.to_owned(),
+    }
+}

@@ -104,7 +104,7 @@ pub fn tables(account: &Account<'_>) -> String {
     ]);
     bytes.add_row(["stray", &statistics.stray.to_string(), &share(statistics.stray), ""]);
     bytes.add_row(["input", &statistics.input.to_string(), &share(statistics.input), ""]);
-    out.push_str(&table::lines(&bytes));
+    out.push_str(&bytes.lines());
     if !statistics.adds_up() {
         let _ = writeln!(out, "the three do not add up to the input: this is a bug of Emberwort, please report it");
     }
@@ -115,14 +115,14 @@ pub fn tables(account: &Account<'_>) -> String {
         messages.add_row([plan.message.name.as_str(), &count.to_string(), &rate]);
     }
     if statistics.good_frames() > 0 {
-        let _ = write!(out, "\n{}", table::lines(&messages));
+        let _ = write!(out, "\n{}", messages.lines());
     }
     if statistics.all_broken_frames() > 0 {
         let mut broken = table::table(&["broken because", "frames"], &[false, true]);
         for (reason, count) in reasons(statistics) {
             broken.add_row([reason, &count.to_string()]);
         }
-        let _ = write!(out, "\n{}", table::lines(&broken));
+        let _ = write!(out, "\n{}", broken.lines());
     }
     let mut notes = Vec::new();
     if let Some((first, last)) = statistics.span {

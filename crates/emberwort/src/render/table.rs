@@ -1,26 +1,112 @@
-//! Tables for people: a heading line, aligned columns, no frame.
+//! Tables for people: a heading line, aligned columns, no frame. In a narrow terminal the columns for which there is no room
+//! follow below, beside the first column once more.
 
-use comfy_table::{CellAlignment, Table, presets};
+use comfy_table::{CellAlignment, Table as Drawn, presets};
+
+use crate::output;
+
+/// Space between columns.
+const GAP: usize = 2;
+
+/// A table that is being filled.
+pub struct Table {
+    titles: Vec<String>,
+    right: Vec<bool>,
+    rows: Vec<Vec<String>>,
+}
 
 /// A table with these column titles. Columns of which `right` is true are aligned to the right.
 pub fn table(titles: &[&str], right: &[bool]) -> Table {
-    let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_header(titles.iter().map(|title| title.to_uppercase()));
-    for (column, right) in table.column_iter_mut().zip(right) {
-        column.set_padding((0, 2));
-        if *right {
-            column.set_cell_alignment(CellAlignment::Right);
-        }
-    }
-    table
+    Table { titles: titles.iter().map(|title| title.to_uppercase()).collect(), right: right.to_vec(), rows: Vec::new() }
 }
 
-/// The lines of a table without spaces at their ends.
-pub fn lines(table: &Table) -> String {
-    let mut out = String::new();
-    for line in table.lines() {
-        out.push_str(line.trim_end());
-        out.push('\n');
+impl Table {
+    /// Adds a row with a cell for each column.
+    pub fn add_row<T: Into<String>>(&mut self, cells: impl IntoIterator<Item = T>) {
+        self.rows.push(cells.into_iter().map(Into::into).collect());
     }
-    out
+
+    /// The lines without spaces at their ends, no longer than the terminal is wide, if there is one.
+    pub fn lines(&self) -> String {
+        self.lines_within(output::terminal_width().unwrap_or(usize::MAX))
+    }
+
+    fn lines_within(&self, width: usize) -> String {
+        let groups = self.groups(width);
+        let drawn: Vec<String> = groups.iter().map(|columns| self.draw(columns)).collect();
+        drawn.join("\n")
+    }
+
+    /// The columns that stand beside each other: all, if there is room; else the first and as many as fit, again and again.
+    fn groups(&self, width: usize) -> Vec<Vec<usize>> {
+        let size = |column: usize| {
+            let cells = self.rows.iter().filter_map(|row| row.get(column));
+            let widest = cells.chain(self.titles.get(column)).map(|cell| cell.chars().count()).max();
+            widest.unwrap_or(0) + GAP
+        };
+        let mut groups: Vec<Vec<usize>> = Vec::new();
+        let mut used = usize::MAX;
+        for column in 0..self.titles.len() {
+            let more = size(column);
+            match groups.last_mut() {
+                // The gap behind the last column is not seen.
+                Some(group) if used.saturating_add(more) <= width.saturating_add(GAP) => {
+                    group.push(column);
+                    used += more;
+                }
+                _ => {
+                    used = if column == 0 { more } else { size(0) + more };
+                    groups.push(if column == 0 { vec![0] } else { vec![0, column] });
+                }
+            }
+        }
+        groups
+    }
+
+    fn draw(&self, columns: &[usize]) -> String {
+        let mut drawn = Drawn::new();
+        drawn.load_preset(presets::NOTHING).set_header(columns.iter().map(|column| &self.titles[*column]));
+        for row in &self.rows {
+            drawn.add_row(columns.iter().map(|column| row.get(*column).map_or("", String::as_str)));
+        }
+        for (column, index) in drawn.column_iter_mut().zip(columns) {
+            column.set_padding((0, GAP as u16));
+            if self.right.get(*index) == Some(&true) {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+        let mut out = String::new();
+        for line in drawn.lines() {
+            out.push_str(line.trim_end());
+            out.push('\n');
+        }
+        out
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_without_room_follow_below_beside_the_first_one() {
+        let mut grid = table(&["field", "bits", "physical", "unit"], &[false, true, false, false]);
+        grid.add_row(["depth", "12", "0 .. 12", "m"]);
+        grid.add_row(["trend", "4", "", ""]);
+        assert_eq!(
+            grid.lines_within(80),
+            "FIELD  BITS  PHYSICAL  UNIT\ndepth    12  0 .. 12   m\ntrend     4\n"
+        );
+        // Just enough room, and one column less.
+        assert_eq!(grid.lines_within(27), grid.lines_within(80));
+        assert_eq!(
+            grid.lines_within(26),
+            "FIELD  BITS  PHYSICAL\ndepth    12  0 .. 12\ntrend     4\n\nFIELD  UNIT\ndepth  m\ntrend\n"
+        );
+        // However narrow, every column is shown, and no line but that of a wide cell is longer.
+        let narrow = grid.lines_within(5);
+        for title in ["BITS", "PHYSICAL", "UNIT"] {
+            assert!(narrow.contains(&format!("FIELD  {title}\n")), "{narrow}");
+        }
+    }
 }
