@@ -470,6 +470,8 @@ pub struct NumberForm {
     pub high: i128,
     /// The raw code that means "no reading".
     pub none: Option<i128>,
+    /// Whether it was written as a range: its ends were chosen, and its step or its bits follow.
+    pub is_range: bool,
 }
 
 /// A value as it lies in a message: a raw number, or bytes.

@@ -372,15 +372,12 @@ pub fn other_widths(field: &Field) -> Vec<WidthRow> {
     widths.sort_unstable();
     widths.dedup();
     // A range keeps its ends and changes its step; an integer keeps its step and changes its ends.
-    let is_integer = form.signed
-        || form.low != 0
-        || form.none.map_or(form.high == mask(bits).into(), |n| n == form.high + 1 && n == i128::from(mask(bits)));
     let (low, high) = (exact(&form.scaling, form.low), exact(&form.scaling, form.high));
     let step = exact(&form.scaling, 1) - exact(&form.scaling, 0);
     let none = i128::from(form.none.is_some());
     let rows = widths.into_iter().filter_map(|width| {
         let codes = (1i128 << width) - none;
-        if is_integer {
+        if !form.is_range {
             let (first, last) =
                 if form.signed { (-(1i128 << (width - 1)) + none, (1i128 << (width - 1)) - 1) } else { (0, codes - 1) };
             let (a, b) = (exact(&form.scaling, first), exact(&form.scaling, last));

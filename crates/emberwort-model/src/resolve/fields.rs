@@ -268,7 +268,8 @@ impl Resolver<'_> {
         let (low, high) = reach(signed, bits);
         match value.value.as_integer().filter(|value| (low..=high).contains(value)) {
             Some(only) => {
-                let form = NumberForm { bits, signed, scaling: Scaling::IDENTITY, low: only, high: only, none: None };
+                let scaling = Scaling::IDENTITY;
+                let form = NumberForm { bits, signed, scaling, low: only, high: only, none: None, is_range: false };
                 Some(Kind::Number(form))
             }
             None => {
@@ -545,7 +546,7 @@ impl Resolver<'_> {
                 high -= 1;
             }
         }
-        Some(NumberForm { bits, signed, scaling, low, high, none })
+        Some(NumberForm { bits, signed, scaling, low, high, none, is_range: false })
     }
 
     fn empty_range(&mut self, low: Number, high: Number) -> bool {
@@ -609,7 +610,7 @@ impl Resolver<'_> {
         let bits = (128 - most.leading_zeros()).max(1) as u8;
         // `or none` keeps the highest raw code of the width.
         let none = none.map(|_| (1i128 << bits) - 1);
-        Some(NumberForm { bits, signed: false, scaling, low: 0, high: last, none })
+        Some(NumberForm { bits, signed: false, scaling, low: 0, high: last, none, is_range: true })
     }
 
     fn spread(&mut self, item: &FieldItem, low: Number, high: Number, bits: u8) -> Option<NumberForm> {
@@ -629,7 +630,7 @@ impl Resolver<'_> {
             self.beyond(item.ty_span);
             return None;
         };
-        Some(NumberForm { bits, signed: false, scaling, low: 0, high: last, none })
+        Some(NumberForm { bits, signed: false, scaling, low: 0, high: last, none, is_range: true })
     }
 }
 

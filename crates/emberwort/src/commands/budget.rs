@@ -155,7 +155,7 @@ impl View<'_> {
             "share≈",
         ];
         if with_energy {
-            titles.push("mJ≈");
+            titles.push("energy≈");
         }
         let mut right = vec![true; titles.len()];
         (right[0], right[1]) = (false, false);
@@ -190,8 +190,10 @@ impl View<'_> {
     fn sentences(&self) -> Vec<String> {
         let Self { before, .. } = self;
         let after = self.then.map(|(_, report)| report);
-        let mut lines =
-            vec!["body, around and frame in bytes at their longest; value, spare and unused codes in bits".to_owned()];
+        let energy = if before.rows.iter().any(|row| row.energy.is_some()) { "; energy in mJ" } else { "" };
+        let mut lines = vec![format!(
+            "body, around and frame in bytes at their longest; value, spare and unused codes in bits{energy}"
+        )];
         let regular = |report: &ChannelReport| percent(report.share);
         lines.push(format!("regular messages take {} of the time", cell(regular(before), after.map(regular))));
         let last = |report: &ChannelReport| time_text(report.all_at_once);

@@ -91,7 +91,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
             row.step,
             escaped(&row.unit),
             escaped(&row.default),
-            row.since.to_string(),
+            if row.since > 1 { row.since.to_string() } else { String::new() },
         ]);
     }
     write!(out, "{}", grid.lines())?;

@@ -37,8 +37,19 @@ impl Table {
         drawn.join("\n")
     }
 
-    /// The columns that stand beside each other: all, if there is room; else the first and as many as fit, again and again.
+    /// The columns that stand beside each other: all, if there is room; else the first and as many as fit, again and again,
+    /// without those that say nothing.
     fn groups(&self, width: usize) -> Vec<Vec<usize>> {
+        let all: Vec<usize> = (0..self.titles.len()).collect();
+        let groups = self.grouped(all.iter().copied(), width);
+        if groups.len() < 2 {
+            return groups;
+        }
+        let says = |column: &usize| self.rows.iter().any(|row| row.get(*column).is_some_and(|cell| !cell.is_empty()));
+        self.grouped(all.into_iter().filter(|column| *column == 0 || says(column)), width)
+    }
+
+    fn grouped(&self, columns: impl Iterator<Item = usize>, width: usize) -> Vec<Vec<usize>> {
         let size = |column: usize| {
             let cells = self.rows.iter().filter_map(|row| row.get(column));
             let widest = cells.chain(self.titles.get(column)).map(|cell| cell.chars().count()).max();
@@ -46,7 +57,7 @@ impl Table {
         };
         let mut groups: Vec<Vec<usize>> = Vec::new();
         let mut used = usize::MAX;
-        for column in 0..self.titles.len() {
+        for column in columns {
             let more = size(column);
             match groups.last_mut() {
                 // The gap behind the last column is not seen.
@@ -93,16 +104,18 @@ mod tests {
         let mut grid = table(&["field", "bits", "physical", "unit"], &[false, true, false, false]);
         grid.add_row(["depth", "12", "0 .. 12", "m"]);
         grid.add_row(["trend", "4", "", ""]);
-        assert_eq!(
-            grid.lines_within(80),
-            "FIELD  BITS  PHYSICAL  UNIT\ndepth    12  0 .. 12   m\ntrend     4\n"
-        );
+        assert_eq!(grid.lines_within(80), "FIELD  BITS  PHYSICAL  UNIT\ndepth    12  0 .. 12   m\ntrend     4\n");
         // Just enough room, and one column less.
         assert_eq!(grid.lines_within(27), grid.lines_within(80));
         assert_eq!(
             grid.lines_within(26),
             "FIELD  BITS  PHYSICAL\ndepth    12  0 .. 12\ntrend     4\n\nFIELD  UNIT\ndepth  m\ntrend\n"
         );
+        // A column that says nothing is the first to go.
+        let mut sparse = table(&["field", "default", "unit"], &[false; 3]);
+        sparse.add_row(["depth", "", "m"]);
+        assert_eq!(sparse.lines_within(80), "FIELD  DEFAULT  UNIT\ndepth           m\n");
+        assert_eq!(sparse.lines_within(15), "FIELD  UNIT\ndepth  m\n");
         // However narrow, every column is shown, and no line but that of a wide cell is longer.
         let narrow = grid.lines_within(5);
         for title in ["BITS", "PHYSICAL", "UNIT"] {
