@@ -126,13 +126,14 @@ pub fn of_raw(field: &Field, raw: u64, asked: Option<Decimal>) -> Vec<View> {
     match kind {
         Kind::Number(form) | Kind::Compact(form) => {
             let plain = form.scaling.is_identity();
-            if plain && form.signed && raw as i64 >= 0 || plain && !form.signed && pattern >> (bits - 1) == 0 {
-                // Both readings are the same.
-            } else if plain && form.signed {
-                views.push(view("read as unsigned", pattern.to_string()));
-            } else if plain && bits > 1 {
-                let unused = 64 - u32::from(bits);
-                views.push(view("read as signed", (((pattern << unused) as i64) >> unused).to_string()));
+            // With the highest bit clear both readings are the same.
+            if plain && bits > 1 && pattern >> (bits - 1) != 0 {
+                if form.signed {
+                    views.push(view("read as unsigned", pattern.to_string()));
+                } else {
+                    let unused = 64 - u32::from(bits);
+                    views.push(view("read as signed", (((pattern << unused) as i64) >> unused).to_string()));
+                }
             }
             if !plain {
                 for (what, next) in [("one code less", number - 1), ("one code more", number + 1)] {

@@ -72,6 +72,21 @@ pub struct Band {
     pub kind: SpanKind,
 }
 
+impl Band {
+    /// Its size in words: `12 bits`, `1 to 13 bytes`, `to the end`.
+    pub fn size(&self) -> String {
+        match self.bits {
+            None => "to the end".to_owned(),
+            Some((1, 1)) => "1 bit".to_owned(),
+            Some((least, greatest)) if least == greatest => format!("{least} bits"),
+            Some((least, greatest)) if least % 8 == 0 && greatest % 8 == 0 => {
+                format!("{} to {} bytes", least / 8, greatest / 8)
+            }
+            Some((least, greatest)) => format!("{least} to {greatest} bits"),
+        }
+    }
+}
+
 /// The picture of a message.
 pub fn picture(plan: &MessagePlan) -> Picture {
     let mut start = Some(0);

@@ -201,14 +201,6 @@ fn draw_section(section: &PictureSection, order: ByteOrder, top: f64, out: &mut 
 fn draw_band(band: &Band, y: f64, out: &mut String) -> f64 {
     let width = PER_ROW as f64 * BIT;
     let height = 40.0;
-    let size = match band.bits {
-        None => "to the end".to_owned(),
-        Some((least, greatest)) if least == greatest => plural(least as usize, "bit"),
-        Some((least, greatest)) if least % 8 == 0 && greatest % 8 == 0 => {
-            format!("{} to {} bytes", least / 8, greatest / 8)
-        }
-        Some((least, greatest)) => format!("{least} to {greatest} bits"),
-    };
     let _ = writeln!(
         out,
         "<rect x=\"{LEFT}\" y=\"{y:.1}\" width=\"{width:.1}\" height=\"{height}\" fill=\"{}\" stroke=\"#111111\" stroke-width=\"1.5\" stroke-dasharray=\"8 4\"/>",
@@ -216,7 +208,7 @@ fn draw_band(band: &Band, y: f64, out: &mut String) -> f64 {
     );
     text(out, (LEFT + 12.0, y + 26.0), 16.0, "start", "bold", &band.name);
     let after = LEFT + 12.0 + text_width(&band.name, 17.0) + 16.0;
-    let sentence = shortened(&format!("{size}: {}", band.text), 14.0, LEFT + width - after - 8.0);
+    let sentence = shortened(&format!("{}: {}", band.size(), band.text), 14.0, LEFT + width - after - 8.0);
     text(out, (after, y + 26.0), 14.0, "start", "normal", &sentence);
     y + height
 }

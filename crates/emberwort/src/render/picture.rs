@@ -178,36 +178,17 @@ fn content(piece: &Piece<'_>, look: Look) -> String {
 /// A field whose place or size varies, over the whole width.
 fn draw_band(band: &Band, per_row: usize, look: Look, out: &mut String) {
     let width = per_row * BIT - 1;
-    let size = match band.bits {
-        None => "to the end".to_owned(),
-        Some((least, greatest)) if least == greatest => plural(least as usize, "bit"),
-        Some((least, greatest)) if least % 8 == 0 && greatest % 8 == 0 => {
-            format!("{} to {} bytes", least / 8, greatest / 8)
-        }
-        Some((least, greatest)) => format!("{least} to {greatest} bits"),
-    };
     let name = if band.kind == SpanKind::Spare { "░ spare ░".to_owned() } else { band.name.clone() };
-    let text = escaped(&format!(" {size}: {}", band.text));
+    let text = format!("{name} {}: {}", band.size(), escaped(&band.text));
     out.push_str(&format!("{:MARGIN$}┌{}┐\n", "", "┄".repeat(width)));
-    let mut rest: Vec<char> = text.chars().collect();
-    let mut first = true;
-    while first || !rest.is_empty() {
-        let room = width - 1 - if first { name.chars().count() } else { 2 };
-        let mut take = rest.len().min(room);
-        if take < rest.len() {
-            // Between words.
-            take = rest[..take].iter().rposition(|c| *c == ' ').filter(|at| *at > 0).unwrap_or(take);
-        }
-        let line: String = rest.drain(..take).collect();
-        let shown = if first {
-            format!("{}{line}", look.paint(Paint::Bold, &name))
-        } else {
-            format!("  {}", line.trim_start())
+    let options = textwrap::Options::new(width - 1).subsequent_indent("  ");
+    for (n, line) in textwrap::wrap(&text, options).into_iter().enumerate() {
+        let fill = " ".repeat(width - 1 - line.chars().count());
+        let shown = match line.strip_prefix(name.as_str()) {
+            Some(rest) if n == 0 => format!("{}{rest}", look.paint(Paint::Bold, &name)),
+            _ => line.into_owned(),
         };
-        let length =
-            if first { name.chars().count() + line.chars().count() } else { 2 + line.trim_start().chars().count() };
-        out.push_str(&format!("{:MARGIN$}┊ {shown}{}┊\n", "", " ".repeat(width - 1 - length)));
-        first = false;
+        out.push_str(&format!("{:MARGIN$}┊ {shown}{fill}┊\n", ""));
     }
     out.push_str(&format!("{:MARGIN$}└{}┘\n", "", "┄".repeat(width)));
 }

@@ -1,0 +1,408 @@
+//! Groups of fields, of messages and of records: their struct members, and the code that walks over, reads and writes them.
+//!
+//! The code works on `body` with the variables `start` (byte where the section begins), `bit` (place of the field at hand) and
+//! `end` (byte behind the last one that may be read).
+
+mod read;
+mod write;
+
+use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
+use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
+
+use super::{about, comment, constant, doc_comment, member, numbers};
+use crate::code::Code;
+use crate::names::{screaming, snake};
+
+/// What all groups of a link need to know.
+#[derive(Clone, Copy)]
+pub struct Group<'a> {
+    /// The link's name in C.
+    pub link: &'a str,
+    /// The same in capitals.
+    pub upper: &'a str,
+    /// The order of bytes and bits.
+    pub order: ByteOrder,
+    /// Names of members and functions of this group's fields start with it: `link_message`.
+    pub stem: &'a str,
+    pub fields: &'a [Field],
+    pub sections: &'a [SectionPlan],
+    /// Most elements or bytes of a field that reaches to the body's end.
+    pub rest_bytes: usize,
+}
+
+/// What is done with the values that are found.
+#[derive(Clone, Copy, PartialEq)]
+pub enum Take {
+    /// Nothing: the bytes are only checked.
+    Nothing,
+    /// They are kept in the struct.
+    Keep,
+}
+
+/// Where a value is kept: what stands in front of a member's name, and the name.
+#[derive(Clone, Copy)]
+struct Target<'t> {
+    prefix: &'t str,
+    name: &'t str,
+}
+
+impl Target<'_> {
+    fn value(&self) -> String {
+        format!("{}{}", self.prefix, self.name)
+    }
+
+    fn length(&self) -> String {
+        format!("{}{}_length", self.prefix, self.name)
+    }
+
+    fn count(&self) -> String {
+        format!("{}{}_count", self.prefix, self.name)
+    }
+
+    fn form(&self) -> String {
+        format!("{}{}_form", self.prefix, self.name)
+    }
+}
+
+/// Lines, one level deeper.
+fn indented(lines: &[String]) -> impl Iterator<Item = String> {
+    lines.join("\n").lines().map(|line| format!("    {line}")).collect::<Vec<_>>().into_iter()
+}
+
+/// Bits up to a byte boundary.
+const ALIGN: &str = "bit = (bit + 7u) / 8u * 8u;";
+
+impl<'a> Group<'a> {
+    pub fn of_message(link: &'a str, upper: &'a str, stem: &'a str, plan: &'a MessagePlan) -> Self {
+        Self {
+            link,
+            upper,
+            order: plan.byte_order,
+            stem,
+            fields: &plan.message.fields,
+            sections: &plan.sections,
+            rest_bytes: plan.rest_bytes,
+        }
+    }
+
+    /// Steps of named fields, with the index of their section.
+    pub fn named_steps(&self) -> impl Iterator<Item = (usize, &'a Step)> {
+        let Self { sections, fields, .. } = *self;
+        sections
+            .iter()
+            .enumerate()
+            .flat_map(|(index, section)| section.steps.iter().map(move |step| (index, step)))
+            .filter(move |(_, step)| !fields[step.slot].is_spare())
+    }
+
+    /// The call that reads so many bits.
+    pub fn get(&self, width: u8, order: ByteOrder, bytes: &str, place: &str) -> String {
+        format!("{}_get{}({bytes}, {place}, {width}u)", self.link, suffix(width, order, self.order))
+    }
+
+    /// Reads the raw number of a field as its C type.
+    pub fn get_raw(&self, kind: &Kind, width: u8, order: ByteOrder, bytes: &str, place: &str) -> String {
+        let get = self.get(width, order, bytes, place);
+        match kind {
+            Kind::Bool => format!("{get} != 0u"),
+            kind if kind.is_signed() && (width == 32 || width == 64) => format!("({}){get}", numbers::raw_type(kind)),
+            kind if kind.is_signed() => {
+                // Two's complement: flip the sign bit and subtract it again.
+                let (ty, c) = if width > 32 { ("int64_t", 64) } else { ("int32_t", 32) };
+                let sign = 1u64 << (width - 1);
+                let raw = numbers::raw_type(kind);
+                format!("({raw})(({ty})({get} ^ UINT{c}_C({sign})) - {} - 1)", constant(i128::from(sign) - 1, c, true))
+            }
+            kind => format!("({}){get}", numbers::raw_type(kind)),
+        }
+    }
+
+    /// The statement that writes so many bits.
+    pub fn put(&self, width: u8, order: ByteOrder, bytes: &str, place: &str, value: &str) -> String {
+        let ty = if width > 32 { "uint64_t" } else { "uint32_t" };
+        format!("{}_put{}({bytes}, {place}, {width}u, ({ty}){value});", self.link, suffix(width, order, self.order))
+    }
+
+    fn lacks(&self, bits: &str, result: &str) -> String {
+        format!("if ({}_lacks(end, bit, {bits})) {{\n    return {}_{result};\n}}", self.link, self.upper)
+    }
+
+    // ---- members ----
+
+    /// The members of the group's struct.
+    pub fn members(&self, header: &mut Code) {
+        for (_, step) in self.named_steps() {
+            let field = &self.fields[step.slot];
+            let name = member(&field.name);
+            doc_comment(header, &field.doc);
+            if step.presence.is_some() {
+                header.line(format!("bool has_{name};"));
+            }
+            for line in self.declare(&name, field, &step.action) {
+                header.line(line);
+            }
+        }
+    }
+
+    fn declare(&self, name: &str, field: &Field, action: &Action) -> Vec<String> {
+        let note = about(field);
+        let note = if note.is_empty() { String::new() } else { format!(" /* {note} */") };
+        match action {
+            Action::Bits { .. } | Action::Compact { .. } => {
+                vec![format!("{} {name};{note}", numbers::raw_type(&field.kind))]
+            }
+            Action::Run { length, text } => {
+                let ty = if *text { "char" } else { "uint8_t" };
+                match length {
+                    Length::Exact(count) if !*text => vec![format!("{ty} {name}[{count}];{note}")],
+                    Length::Exact(most) | Length::UpTo(most) => vec![
+                        format!("uint{}_t {name}_length; /* bytes */", count_bytes(*most) * 8),
+                        format!("{ty} {name}[{most}];{note}"),
+                    ],
+                    Length::Rest => vec![
+                        format!("size_t {name}_length; /* bytes */"),
+                        format!("const {ty} *{name};{note} /* points into the body, or to what is to be sent */"),
+                    ],
+                }
+            }
+            Action::Record(record) => vec![format!("{}_{}_t {name};{note}", self.link, snake(&record.record.name))],
+            Action::List(list) => {
+                let element = self.element(list);
+                let mut lines = Vec::new();
+                let size = match list.length {
+                    Length::Exact(count) => count as usize,
+                    Length::UpTo(most) => {
+                        lines.push(format!("uint{}_t {name}_count;", count_bytes(most) * 8));
+                        most as usize
+                    }
+                    Length::Rest => {
+                        lines.push(format!("size_t {name}_count;"));
+                        self.capacity(list)
+                    }
+                };
+                match element {
+                    Some(ty) => lines.push(format!("{ty} {name}[{size}];{note}")),
+                    None => {
+                        lines.push("struct {".into());
+                        let inner = self.declare("value", &list.element.field, &list.element.action);
+                        lines.extend(indented(&inner));
+                        lines.push(format!("}} {name}[{size}];{note}"));
+                    }
+                }
+                lines
+            }
+            Action::Choice(choice) => {
+                let mut lines = vec![format!("uint16_t {name}_form; /* which of the forms below */"), "union {".into()];
+                for form in &choice.forms {
+                    let mut inner = vec!["struct {".to_owned()];
+                    inner.extend(indented(&self.declare("value", &form.field, &form.action)));
+                    inner.push(format!("}} {};", member(&form.field.name)));
+                    lines.extend(indented(&inner));
+                }
+                lines.push(format!("}} {name};{note}"));
+                lines
+            }
+            Action::Skip { .. } => Vec::new(),
+        }
+    }
+
+    /// The C type of a list's elements, if they need no struct of their own.
+    fn element(&self, list: &ListPlan) -> Option<String> {
+        match &list.element.action {
+            Action::Bits { .. } | Action::Compact { .. } => Some(numbers::raw_type(&list.element.field.kind).into()),
+            Action::Record(record) => Some(format!("{}_{}_t", self.link, snake(&record.record.name))),
+            _ => None,
+        }
+    }
+
+    /// Where the element of a list with this index is kept: what stands in front of the member's name, and the name.
+    fn element_at(&self, list: &ListPlan, target: Target<'_>, index: &str) -> (String, String) {
+        match self.element(list) {
+            Some(_) => (target.prefix.to_owned(), format!("{}[{index}]", target.name)),
+            None => (format!("{}[{index}].", target.value()), "value".to_owned()),
+        }
+    }
+
+    /// Most elements of a list that reaches to the body's end.
+    fn capacity(&self, list: &ListPlan) -> usize {
+        let (least, _) = list.element.action.bits();
+        (self.rest_bytes * 8 / (least.max(8) as usize)).max(1)
+    }
+
+    // ---- functions of single fields ----
+
+    /// Constants, validity and conversions of the fields.
+    pub fn field_functions(&self, header: &mut Code, source: &mut Code) {
+        for (_, step) in self.named_steps() {
+            let field = &self.fields[step.slot];
+            let stem = format!("{}_{}", self.stem, member(&field.name));
+            self.functions_of(&stem, field, &step.action, header, source);
+        }
+        header.line("");
+    }
+
+    fn functions_of(&self, stem: &str, field: &Field, action: &Action, header: &mut Code, source: &mut Code) {
+        match action {
+            Action::List(list) => {
+                self.functions_of(stem, &list.element.field, &list.element.action, header, source);
+            }
+            Action::Choice(choice) => {
+                header.line(format!("/* The forms of `{}`. */", field.name));
+                for (index, form) in choice.forms.iter().enumerate() {
+                    let name = screaming(&form.field.name);
+                    header.line(format!("#define {}_FORM_{name} {index}u", screaming(stem)));
+                }
+                for form in &choice.forms {
+                    let stem = format!("{stem}_{}", member(&form.field.name));
+                    self.functions_of(&stem, &form.field, &form.action, header, source);
+                }
+            }
+            Action::Bits { .. } | Action::Compact { .. } => {
+                let Some(bits) = field.kind.raw_bits() else { return };
+                if let Some(none) = field.kind.none() {
+                    let value = constant(none, bits, field.kind.is_signed());
+                    header.line(format!("#define {}_NONE {value} /* no reading */", screaming(stem)));
+                }
+                if let Kind::Number(form) | Kind::Compact(form) = &field.kind {
+                    numbers::write(self.link, stem, &field.kind, form, header, source);
+                }
+                let raw = numbers::raw_type(&field.kind);
+                let name = if field.name.is_empty() { "an element".into() } else { format!("`{}`", field.name) };
+                header.line(format!("/* Whether a raw code of {name} means something. */"));
+                header.line(format!("bool {stem}_valid({raw} raw);"));
+                source.lines(&format!("bool {stem}_valid({raw} raw)\n{{"));
+                numbers::validity(field, source);
+                source.lines("}\n");
+                source.line("");
+            }
+            Action::Run { .. } | Action::Record(_) | Action::Skip { .. } => {}
+        }
+    }
+
+    /// The statements that set all defaults, in a struct that is zero.
+    pub fn defaults(&self, target: &str) -> Vec<String> {
+        let mut lines = Vec::new();
+        for (_, step) in self.named_steps() {
+            let field = &self.fields[step.slot];
+            let name = member(&field.name);
+            match (&field.default, &step.action) {
+                (Some(Value::Raw(raw)), _) if *raw != 0 => {
+                    lines.push(format!("{target}{name} = {};", default_raw(field)));
+                }
+                (Some(Value::Bytes(bytes)), action) if !bytes.is_empty() => {
+                    let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
+                    let counted = !matches!(action, Action::Run { length: Length::Exact(_), text: false });
+                    match action {
+                        Action::Run { length: Length::Rest, text: is_text } => {
+                            let ty = if *is_text { "char" } else { "uint8_t" };
+                            lines.push(format!("{target}{name} = (const {ty} *)\"{text}\";"));
+                        }
+                        _ => lines.push(format!("memcpy({target}{name}, \"{text}\", {}u);", bytes.len())),
+                    }
+                    if counted {
+                        lines.push(format!("{target}{name}_length = {}u;", bytes.len()));
+                    }
+                }
+                (None, Action::Record(record)) if step.presence.is_none() => {
+                    lines.push(format!("{}_{}_init(&{target}{name});", self.link, snake(&record.record.name)));
+                }
+                _ => {}
+            }
+        }
+        lines
+    }
+
+    /// The slots of fields that decide about forms.
+    pub fn deciders(&self) -> Vec<usize> {
+        let choices = self.sections.iter().flat_map(|section| &section.steps).filter_map(|step| match &step.action {
+            Action::Choice(choice) => match choice.choice.selector {
+                Selector::Field(slot) => Some(slot),
+                Selector::Request { .. } => None,
+            },
+            _ => None,
+        });
+        let mut slots: Vec<usize> = choices.collect();
+        slots.sort_unstable();
+        slots.dedup();
+        slots
+    }
+}
+
+/// What stands behind `_get` and `_put` for a width and an order.
+pub fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
+    let order = match order {
+        _ if order == own => "",
+        ByteOrder::Big => "_be",
+        ByteOrder::Little => "_le",
+    };
+    format!("{order}{}", if width > 32 { "64" } else { "" })
+}
+
+/// The default of a raw field as a C constant: the definition's, else zero.
+pub fn default_raw(field: &Field) -> String {
+    let raw = match &field.default {
+        Some(Value::Raw(raw)) => *raw,
+        _ => 0,
+    };
+    match &field.kind {
+        Kind::Bool => (raw != 0).to_string(),
+        kind if kind.is_signed() => constant(i128::from(raw as i64), kind.raw_bits().unwrap_or(8), true),
+        kind => constant(i128::from(raw), kind.raw_bits().unwrap_or(8), false),
+    }
+}
+
+/// A record: its struct, and functions that read and write it inside of bodies.
+pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, source: &mut Code) {
+    let Group { link, upper, stem, .. } = *group;
+    header.line(format!("/* ---- record {} ---- */", comment(name)));
+    header.line("");
+    doc_comment(header, doc);
+    header.open(format!("typedef struct {stem} {{"));
+    group.members(header);
+    header.close(format!("}} {stem}_t;"));
+    header.line("");
+    group.field_functions(header, source);
+    header.line("/* Defaults where there are some, zero elsewhere; optional fields absent. */");
+    header.line(format!("void {stem}_init({stem}_t *record);"));
+    header.line("");
+    source.lines(&format!("void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"));
+    for line in group.defaults("record->") {
+        source.line(format!("    {line}"));
+    }
+    source.lines("}\n");
+    source.line("");
+    // The same function checks and reads: NULL keeps nothing. Two bodies, since each names members only where it keeps them.
+    for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
+        let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
+        source.lines(&format!(
+            "static {link}_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
+                 size_t start = *at;\n    size_t bit = 0;"
+        ));
+        for slot in group.deciders() {
+            source.line(format!("    uint64_t key_{slot} = 0;"));
+        }
+        source.line("    (void)body;\n    (void)bit;");
+        source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
+        if take == Take::Keep {
+            source.line(format!("    {stem}_init(record);"));
+        }
+        let lacking = format!("*at = start;\n        return {upper}_OK;");
+        group.read_sections(take, "record->", &lacking, "", source);
+        source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
+        source.line("");
+    }
+    source.lines(&format!(
+        "/* Reads a record that begins at byte *at, which then is behind it; with NULL it is only checked. */\n\
+         static {link}_result_t {stem}_read(const uint8_t *body, size_t end, size_t *at, {stem}_t *record)\n{{\n    \
+             return record == NULL ? {stem}_check(body, end, at) : {stem}_keep(body, end, at, record);\n}}\n"
+    ));
+    source.line("");
+    source.lines(&format!(
+        "/* Writes a record at byte *at, which then is behind it. */\n\
+         static {link}_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
+             size_t start = *at;\n    size_t bit = 0;\n    (void)revision;\n    (void)bit;"
+    ));
+    group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), source);
+    source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
+    source.line("");
+}
