@@ -161,7 +161,7 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     // Shown only if something differs.
     println!("seed {seed}:\n{text}");
     let sources = ["random.c", "random_vectors.c"];
-    let output = compile_and_run(compiler, folder.path(), &["-DRANDOM_WITH_FLOAT"], &sources, None);
+    let output = compile_and_run(compiler, folder.path(), &["-DRANDOM_WITH_FLOAT"], &sources);
     assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
 }
 

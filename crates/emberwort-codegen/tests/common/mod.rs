@@ -1,5 +1,10 @@
 //! Compiling and running generated C.
 
+// Not every test file needs all of it.
+#![allow(dead_code)]
+
+pub mod streams;
+
 use std::path::Path;
 use std::process::Command;
 
@@ -35,8 +40,9 @@ pub fn write(folder: &Path, files: &[GeneratedFile]) {
     }
 }
 
-/// Compiles the sources and returns what the program prints; a warning or a non-zero exit fails the test.
-pub fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[&str], input: Option<&Path>) -> String {
+/// Compiles the sources, runs the program in their folder and returns what it prints; a warning or a non-zero exit fails the
+/// test.
+pub fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[&str]) -> String {
     let compiled = Command::new(compiler)
         .current_dir(folder)
         .args(STRICT)
@@ -46,7 +52,7 @@ pub fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[
         .output()
         .unwrap();
     assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
-    let ran = Command::new(folder.join("program")).args(input).output().unwrap();
+    let ran = Command::new(folder.join("program")).current_dir(folder).output().unwrap();
     let output = String::from_utf8_lossy(&ran.stdout).into_owned();
     assert!(ran.status.success(), "{output}{}", String::from_utf8_lossy(&ran.stderr));
     output

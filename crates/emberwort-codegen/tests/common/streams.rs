@@ -1,0 +1,146 @@
+//! Noisy streams of frames, and which of them the library's receiver and the generated C's accept.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_codegen::vectors;
+use emberwort_model::Plan;
+use emberwort_model::model::End;
+use emberwort_model::plan::Role;
+use emberwort_wire::frame::FrameError;
+use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, encode};
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+/// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them.
+pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<u8> {
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
+    let framing = Framing::new(Arc::new(facing.clone()));
+    let all: Vec<_> =
+        vectors::vectors(plan, 9).into_iter().filter(|vector| facing.key_of(vector.message).is_some()).collect();
+    let mut stream = Vec::with_capacity(bytes + 1000);
+    while stream.len() < bytes {
+        let vector = &all[random.random_range(0..all.len())];
+        let message = &plan.messages[vector.message];
+        let mut body = Vec::new();
+        encode(message, &vector.values, message.sections[vector.sections - 1].revision, &mut body).unwrap();
+        // Node numbers and revisions that fit the narrowest part.
+        let node_bits = facing.part(|role| *role == Role::Address).map_or(64, |part| part.bits.min(4));
+        let header = Header {
+            key: facing.key_of(vector.message).unwrap(),
+            node: random.random::<u64>() >> (64 - u32::from(node_bits).min(4)),
+            sequence: random.random(),
+            revision: 1,
+        };
+        let mut frame = Vec::new();
+        match framing.encode(&header, &body, &mut frame) {
+            Ok(()) => {}
+            // A length that counts in pairs of bytes, and a body that does not; a body for a channel with more room.
+            Err(FrameError::UnevenLength { .. } | FrameError::TooLong { .. }) => continue,
+            Err(error) => panic!("{error}"),
+        }
+        match random.random_range(0..10) {
+            0 => {
+                let at = random.random_range(0..frame.len());
+                frame[at] ^= 1 << random.random_range(0..8);
+            }
+            1 => frame.truncate(random.random_range(0..frame.len())),
+            2 => {
+                for _ in 0..random.random_range(0..40) {
+                    let sync = &framing.plan().sync;
+                    let byte: u8 = random.random();
+                    frame.push(if sync.is_empty() || random.random_bool(0.5) {
+                        byte
+                    } else {
+                        sync[usize::from(byte) % sync.len()]
+                    });
+                }
+            }
+            _ => {}
+        }
+        stream.extend(frame);
+    }
+    stream
+}
+
+/// Collects the bodies of the good frames of a stream.
+struct Accepted(BodyReader, Vec<Vec<u8>>);
+
+impl FrameSink for Accepted {
+    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        self.0.check(frame, &Requests::default())
+    }
+    fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
+        self.1.push(frame.body.to_vec());
+    }
+    fn broken(&mut self, _: Range<u64>, _: &FrameFault, _: &[u8]) {}
+    fn stray(&mut self, _: Range<u64>, _: &[u8]) {}
+}
+
+/// What the library's receiver accepts, as the program of [`c_receiver`] prints it.
+pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, stream: &[u8]) -> (usize, String) {
+    let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
+    let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
+    let mut accepted = Accepted(BodyReader::new(plan.clone(), channel, from), Vec::new());
+    for chunk in stream.chunks(777) {
+        receiver.feed(chunk, &mut accepted);
+    }
+    receiver.finish(&mut accepted);
+    let mut text = String::new();
+    for body in &accepted.1 {
+        text += &format!("{}:{}\n", body.len(), body.iter().map(|b| format!("{b:02X}")).collect::<String>());
+    }
+    (accepted.1.len(), text + &format!("{} frames, {} bytes\n", accepted.1.len(), stream.len()))
+}
+
+/// A C function `void receive_STEM(FILE *file)` that puts a file byte by byte into a receiver of the generated code, and
+/// prints the frames that it accepts.
+pub fn c_receiver(stem: &str) -> String {
+    C_RECEIVER.replace("STEM", stem)
+}
+
+const C_RECEIVER: &str = r#"
+static STEM_receiver_t STEM_of;
+static void drain_STEM(void)
+{
+    STEM_frame_t frame;
+    size_t n;
+    while (STEM_receiver_next(&STEM_of, &frame)) {
+        printf("%lu:", (unsigned long)frame.size);
+        for (n = 0; n < frame.size; n++) {
+            printf("%02X", frame.body[n]);
+        }
+        printf("\n");
+    }
+}
+static void receive_STEM(FILE *file)
+{
+    int byte;
+    STEM_receiver_init(&STEM_of);
+    while ((byte = getc(file)) != EOF) {
+        STEM_receiver_put(&STEM_of, (uint8_t)byte);
+        drain_STEM();
+    }
+    fclose(file);
+    STEM_receiver_end(&STEM_of);
+    drain_STEM();
+    printf("%lu frames, %lu bytes\n", (unsigned long)STEM_of.good_frames,
+        (unsigned long)STEM_of.good_bytes + (unsigned long)STEM_of.skipped_bytes);
+}
+"#;
+
+/// A C program that feeds the file `STEM.bin` beside it to each stem's receiver.
+pub fn c_program(link: &str, stems: &[String]) -> String {
+    let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n");
+    for stem in stems {
+        program += &c_receiver(stem);
+    }
+    program += "static void from(const char *name, void (*receive)(FILE *))\n{\n    FILE *file = fopen(name, \"rb\");\n    \
+                if (file != NULL) {\n        receive(file);\n    }\n}\nint main(void)\n{\n";
+    for stem in stems {
+        program += &format!("    from(\"{stem}.bin\", receive_{stem});\n");
+    }
+    program + "    return 0;\n}\n"
+}

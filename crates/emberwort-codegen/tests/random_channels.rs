@@ -1,0 +1,153 @@
+//! Channels at random: parts of any width, order and place, checksums over any stretch, directions that differ. The library
+//! and the generated C accept the same frames of a noisy stream of each.
+//!
+//! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
+
+mod common;
+
+use std::sync::Arc;
+
+use common::{compile_and_run, compiler, streams, write};
+use emberwort_codegen::c;
+use emberwort_model::model::End;
+use emberwort_model::{Plan, Source, check};
+use rand::seq::{IndexedRandom, SliceRandom};
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+const CHANNELS: usize = 8;
+
+/// The parts of a frame whose head ends at a whole byte: a byte is shared by those of a line.
+fn parts(random: &mut ChaCha8Rng, from: usize) -> Vec<String> {
+    let order = |random: &mut ChaCha8Rng| *[" be", " le", ""].choose(random).unwrap();
+    let mut all = vec![
+        format!("node : u{} address", random.random_range(1..=2) * 8),
+        format!("count : u16{} sequence", order(random)),
+        format!("rev : u{}{} revision", 32, order(random)),
+        "lane : u3 = 5\n count2 : u5 = 17".to_owned(),
+        format!("mark : u24{} = 0xC0FFEE", order(random)),
+        format!("far : u{} = 1", 8 * random.random_range(1..=8)),
+    ];
+    all.shuffle(random);
+    all.truncate(random.random_range(0..4));
+    // The names differ in the head and the tail.
+    all.iter()
+        .map(|part| part.replace(" : ", &format!("{from} : ")))
+        .filter(|part| from == 0 || part.contains(" = "))
+        .collect()
+}
+
+fn frame(random: &mut ChaCha8Rng, with_sync: bool) -> String {
+    let order = |random: &mut ChaCha8Rng| *[" be", " le", ""].choose(random).unwrap();
+    let sync = ["C6 39", "AA", "7E 81 A0", "00 00 FF"].choose(random).unwrap();
+    let mut head = parts(random, 0);
+    head.push(match random.random_range(0..3) {
+        0 => "key : u8 message".to_owned(),
+        1 => format!("key : u16{} message", order(random)),
+        _ => "key : u4 message\n pad : u4 = 9".to_owned(),
+    });
+    if with_sync || random.random_bool(0.5) {
+        let of = ["body", "key..body", "body..end"].choose(random).unwrap().replace("end", "check");
+        let of = if with_sync && random.random_bool(0.25) { "sync..check" } else { &of };
+        let unit = if random.random_bool(0.2) { " in 2 bytes" } else { "" };
+        head.insert(random.random_range(0..=head.len()), format!("size : u16{} length of {of}{unit}", order(random)));
+    }
+    let (width, algorithm) = *[
+        (16, "crc-16/ibm-3740"),
+        (16, "crc-16/arc"),
+        (32, "crc-32/iso-hdlc"),
+        (8, "crc-8/bluetooth"),
+        (16, "crc 13 poly 0x1CF5 init 0x5 reflect in"),
+        (16, "internet"),
+        (8, "sum8 final xor 0xFF"),
+        (8, "xor8 start 0x5A"),
+        (64, "crc-64/xz"),
+    ]
+    .choose(random)
+    .unwrap();
+    let disjoint = if head.iter().any(|part| part.contains("pad")) { "key..pad, body" } else { "key, body" };
+    let spans = ["key..body", "body", disjoint, "key..check", "key..check skipping", "body..last"];
+    let over = spans.choose(random).unwrap();
+    let check = format!("check : u{width}{} {algorithm} over {over}", if width > 8 { order(random) } else { "" });
+    let mut tail = parts(random, 1);
+    tail.insert(random.random_range(0..=tail.len()), check);
+    tail.push("last : u8 = 0x5A".to_owned());
+    let sync = if with_sync { format!("sync {sync}\n") } else { String::new() };
+    format!("{sync}{}\nbody\n{}\n", head.join("\n"), tail.join("\n"))
+}
+
+fn definition(seed: u64) -> String {
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let order = ["little", "big"].choose(&mut random).unwrap();
+    let mut text = format!("link any {{ revision 3  byte_order {order} }}\n");
+    for channel in 0..CHANNELS {
+        let with_sync = random.random_bool(0.5);
+        let stuffing = if with_sync { "" } else { "stuffing cobs\n" };
+        text += &format!("channel c{channel} {{\nmedium uart 9600 8N1\n{stuffing}limit 300 bytes\n");
+        if random.random_bool(0.3) {
+            text += &format!("frame from host {{\n{}}}\n", frame(&mut random, with_sync));
+            text += &format!("frame from device {{\n{}}}\n", frame(&mut random, with_sync));
+        } else {
+            text += &format!("frame {{\n{}}}\n", frame(&mut random, with_sync));
+        }
+        text += "}\n";
+    }
+    let on: Vec<String> = (0..CHANNELS).map(|channel| format!("c{channel}")).collect();
+    let on = on.join(", ");
+    text += &format!("message Ask {{\nid 3\nfrom host\non {on}\na : u12\nb : bytes[..120]\n}}\n");
+    text += &format!("message Tell {{\nid 4\nfrom device\non {on}\na : u12\nb : text[rest]\n}}\n");
+    text += &format!("message Short {{\nid 15\nfrom device\non {on}\na : u8\n}}\n");
+    text + &format!("message Empty {{\nid 1\nfrom host\non {on}\n}}\n")
+}
+
+fn channels_agree(seed: u64, bytes: usize) {
+    let text = definition(seed);
+    let checked = check(&Source::new("any.ember", text.as_str()));
+    let Some(plan) = checked.plan else {
+        let errors: Vec<_> = checked
+            .findings
+            .iter()
+            .filter(|finding| finding.is_error())
+            .map(|f| (f.code, &f.message, f.span))
+            .collect();
+        panic!("seed {seed}: {errors:#?}\n{text}");
+    };
+    let plan: Arc<Plan> = Arc::new(plan);
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&plan, &[]).unwrap());
+    let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
+    for (index, channel) in plan.channels.iter().enumerate() {
+        let directions = match channel.from_host {
+            Some(_) => vec![(Some(End::Host), "_from_host"), (Some(End::Device), "_from_device")],
+            None => vec![(None, "")],
+        };
+        for (from, name) in directions {
+            let stem = format!("any_{}{name}", channel.name);
+            let stream = streams::noisy(&plan, index, from, bytes, seed);
+            std::fs::write(folder.path().join(format!("{stem}.bin")), &stream).unwrap();
+            let (frames, frames_text) = streams::accepted(&plan, index, from, &stream);
+            assert!(frames * 400 > bytes, "{stem}: only {frames} frames are good\n{text}");
+            good += frames;
+            expected += &frames_text;
+            stems.push(stem);
+        }
+    }
+    std::fs::write(folder.path().join("main.c"), streams::c_program("any", &stems)).unwrap();
+    let output = compile_and_run(compiler, folder.path(), &["-O1"], &["any.c", "main.c"]);
+    assert!(good > CHANNELS * bytes / 400 && output == expected, "seed {seed}: the receivers differ\n{text}");
+}
+
+#[test]
+fn random_channels_agree() {
+    channels_agree(1, 20_000);
+    channels_agree(2, 20_000);
+}
+
+#[test]
+#[ignore = "minutes long; see CONTRIBUTING.md"]
+fn many_random_channels_agree() {
+    for seed in 100..140 {
+        channels_agree(seed, 100_000);
+    }
+}
