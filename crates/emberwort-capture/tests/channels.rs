@@ -197,9 +197,9 @@ fn a_frame_in_a_frame_is_shown_as_what_it_is() {
         log[0],
         r#"device Carried {"carried":{"message":"Identity","node":3,"sequence":9,"fields":{"serial":"01 02 03 04 05 06","hours":7,"revision":2}}}"#
     );
-    // One that is damaged inside stays bytes: nothing of it is taken for a value.
+    // One that is damaged inside says so: nothing of it is taken for a value.
     let hex: Vec<String> = cut.iter().map(|byte| format!("{byte:02X}")).collect();
-    assert_eq!(log[1], format!(r#"device Carried {{"carried":"{}"}}"#, hex.join(" ")));
+    assert_eq!(log[1], format!(r#"device Carried {{"carried":{{"broken":"checksum","bytes":"{}"}}}}"#, hex.join(" ")));
 }
 
 #[test]

@@ -5,15 +5,16 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
-use emberwort_model::hex::write_hex;
+use emberwort_model::hex::{parse_hex, write_hex};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use serde_json::Value as Json;
 
 use crate::cobs;
-use crate::frame::{FrameFault, Framing, Header, body_on};
+use crate::frame::{FrameFault, Framing, body_on};
 use crate::json::{self, Writing};
 use crate::receiver::read_body;
+use crate::row::RowHeader;
 use crate::text::{Filling, Given, Problem, fill};
 use crate::values::Values;
 
@@ -62,21 +63,24 @@ pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<Inne
     Ok(Inner { message, node, sequence, revision, values })
 }
 
-/// Builds the frame that a row says: `{"message": …, "node": …, "sequence": …, "fields": {…}}`.
+/// Builds the frame that a row says: `{"message": …, "node": …, "sequence": …, "fields": {…}}`, or the bytes that a row says
+/// of a broken one: `{"broken": …, "bytes": …}`.
 ///
 /// # Errors
 /// What is wrong, and a way out.
 pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<Vec<u8>, String> {
     let Some(plan) = filling.plan else { return Err("a frame can only be given as hex here".into()) };
+    let usual = "a frame inside is {\"message\": …, \"fields\": {…}}, or hex";
+    let Json::Object(row) = row else { return Err(usual.into()) };
+    if let (Some(_), Some(Json::String(bytes)), 2) = (row.get("broken"), row.get("bytes"), row.len()) {
+        return parse_hex(bytes).ok_or_else(|| "`bytes` are hex digits, two a byte".into());
+    }
+    let numbers = RowHeader::of(row)?;
     let (Some(name), Some(fields)) =
         (row.get("message").and_then(Json::as_str), row.get("fields").and_then(Json::as_object))
     else {
-        return Err("a frame inside is {\"message\": …, \"fields\": {…}}, or hex".into());
+        return Err(usual.into());
     };
-    let known = ["message", "node", "sequence", "revision", "fields"];
-    if let Some(other) = row.as_object().and_then(|row| row.keys().find(|key| !known.contains(&key.as_str()))) {
-        return Err(format!("a frame inside has no `{}`; it has {}", escaped(other), known.join(", ")));
-    }
     let Some(index) = plan.message_index(name).filter(|index| plan.channels[channel].carries(*index)) else {
         let names = plan.messages.iter().map(|plan| plan.message.name.as_str());
         let near = nearest(name, names).map_or(String::new(), |near| format!("; did you mean `{near}`?"));
@@ -84,37 +88,40 @@ pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<
     };
     let compiled = &plan.messages[index];
     let mut values = Values::default();
-    let number = |name: &str| row.get(name).and_then(Json::as_u64);
-    let revision = number("revision").and_then(|n| u32::try_from(n).ok()).unwrap_or(filling.revision);
+    let revision = numbers.revision.unwrap_or(filling.revision);
     let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     fill(compiled, given, Filling { revision, ..filling }, &mut values)
         .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "))?;
     let mut body = Vec::new();
     let facing = plan.channels[channel].facing(compiled.message.from);
     body_on(facing, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
-    let header = Header {
-        key: facing.key_of(index).unwrap_or(0),
-        node: number("node").unwrap_or(0),
-        sequence: number("sequence").unwrap_or(0),
-        revision: u64::from(revision),
-    };
+    numbers.fits(facing)?;
+    let header = numbers.header(facing.key_of(index).unwrap_or(0), revision);
     let mut frame = Vec::new();
     Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut frame).map_err(|error| error.to_string())?;
     Ok(frame)
 }
 
-/// Writes the frame that a field holds: as an object if it is good and the link is known, else as hex.
+/// Writes the frame that a field holds: as hex, or where the link is known as an object that says what is in it, or why it is
+/// broken.
 pub(crate) fn write(
     channel: usize,
     bytes: &[u8],
     writing: Writing<'_>,
     out: &mut (impl Write + ?Sized),
 ) -> fmt::Result {
-    let found = writing.inside.and_then(|(plan, from)| Some((plan, open(plan, channel, from, bytes).ok()?)));
-    let Some((plan, inner)) = found else {
+    let Some((plan, from)) = writing.inside else {
         out.write_char('"')?;
         write_hex(bytes, out)?;
         return out.write_char('"');
+    };
+    let inner = match open(plan, channel, from, bytes) {
+        Ok(inner) => inner,
+        Err(fault) => {
+            write!(out, "{{\"broken\":\"{}\",\"bytes\":\"", fault.reason())?;
+            write_hex(bytes, out)?;
+            return out.write_str("\"}");
+        }
     };
     let compiled = &plan.messages[inner.message];
     write!(out, "{{\"message\":\"{}\"", compiled.message.name)?;

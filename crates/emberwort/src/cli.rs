@@ -259,10 +259,10 @@ pub struct EncodeArgs {
     #[arg(long, value_name = "CHANNEL")]
     pub on: Option<String>,
     /// The frame's node [default: 0]
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", requires = "on")]
     pub node: Option<u64>,
     /// The frame's sequence number [default: 0]
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", requires = "on")]
     pub sequence: Option<u64>,
     /// Encode as a sender of this revision does [default: the link's]
     #[arg(long, value_name = "N")]

@@ -317,6 +317,33 @@ fn wrong_words_are_told_with_the_nearest_right_ones() {
     assert_eq!(ran.out, "C8 00\n", "limited to 100 % = 200 = C8 and 1 mm/s = 0");
 }
 
+/// A number of a row or an option that a frame cannot say is refused, not dropped.
+#[test]
+fn numbers_without_a_place_in_the_frame_are_refused() {
+    let refused = |words: &[&str], row: &str| {
+        let ran = run_with_input(&marlock(), words, row.as_bytes());
+        assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{words:?} {row}");
+        ran.err
+    };
+    let who = |words: &[&str]| refused(&[&["encode", "WhoAreYou"], words].concat(), "");
+    assert!(who(&["--on", "bus485", "--node", "300"]).contains("the node 300 does not fit `node`, which goes to 255"));
+    assert!(who(&["--on", "bus485", "--sequence", "256"]).contains("256 does not fit `counter`, which goes to 255"));
+    assert!(who(&["--node", "3"]).contains("--on <CHANNEL>"), "without a frame there is no node");
+    let console = ["encode", "MoveValve", "valve=1", "position=2", "--on", "console", "--node", "3"];
+    assert!(refused(&console, "").contains("frames of `console` carry no node"));
+    let row = |row: &str| refused(&["encode", "--values", "-", "--on", "bus485"], row);
+    assert!(row(r#"{"message":"WhoAreYou","nod":3,"fields":{}}"#).contains("line 1 of -: a row has no `nod`"));
+    assert!(row("{\"message\":\"WhoAreYou\",\"node\":3,\"fields\":{}}\n{\"message\":\"WhoAreYou\",\"node\":\"3\",\"fields\":{}}")
+        .contains("line 2 of -: `node` is a whole number from 0, not \"3\""));
+    assert!(row("[1]").contains("line 1 of - is not a JSON object"));
+    assert!(row(r#"{"message":"WhoAreYou"}"#).contains("a row has \"message\" and \"fields\""));
+    // What a row says of a frame of another channel is left out where frames have no place for it.
+    let line =
+        r#"{"channel":"bus485","node":3,"sequence":7,"message":"MoveValve","fields":{"valve":1,"position":2.0}}"#;
+    let ran = run_with_input(&marlock(), &["encode", "--values", "-", "--on", "console"], line.as_bytes());
+    assert_eq!((ran.code, ran.out.as_str()), (0, "4D 31 3D 32 2E 30 0D 0A\n"), "{}", ran.err);
+}
+
 #[test]
 fn a_capture_of_something_else_says_what_would_belong() {
     let folder = tempfile::tempdir().unwrap();

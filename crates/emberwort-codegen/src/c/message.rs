@@ -136,16 +136,7 @@ impl Message<'_> {
             source.line(format!("    at[{n}] = SIZE_MAX;"));
         }
         for (index, section) in self.plan.sections.iter().enumerate() {
-            source.line(format!("    /* Revision {}. */", section.revision));
-            if index > 0 {
-                source.lines(&format!("    if (start == end) {{\n        return {link_upper}_OK;\n    }}"));
-            }
-            if section.least_size > 0 {
-                source.lines(&format!(
-                    "    if (end - start < {}u) {{\n        return {link_upper}_TRUNCATED;\n    }}",
-                    section.least_size
-                ));
-            }
+            group.begin_section(index, section, &format!("return {link_upper}_OK;"), source);
             let note = |step: &Step| moving.iter().position(|slot| *slot == step.slot);
             if section.fixed && group.deciders().is_empty() {
                 for step in &section.steps {

@@ -11,7 +11,7 @@ use emberwort_model::hex::hex;
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::text::{Filling, Given, Problem, fill};
-use emberwort_wire::{Framing, Header, Values, encode};
+use emberwort_wire::{Framing, RowHeader, Values, encode};
 use serde_json::{Map, Value as Json};
 
 use super::{Ending, channel_index, message_index};
@@ -52,14 +52,6 @@ struct Encoder<'a> {
 
     values: Values,
     bytes: Vec<u8>,
-}
-
-/// What a row says about its frame.
-#[derive(Clone, Copy, Default)]
-struct RowHeader {
-    node: Option<u64>,
-    sequence: Option<u64>,
-    revision: Option<u32>,
 }
 
 impl Encoder<'_> {
@@ -110,15 +102,13 @@ impl Encoder<'_> {
     }
 
     fn row(&mut self, row: &Map<String, Json>, named: Option<usize>) -> anyhow::Result<()> {
-        let number = |name: &str| row.get(name).and_then(Json::as_u64);
         let (message, fields, header) = match (row.get("message"), row.get("fields"), named) {
             (Some(Json::String(name)), Some(Json::Object(fields)), _) => {
                 let message = message_index(&self.plan, name)?;
                 if named.is_some_and(|named| named != message) {
                     return Ok(());
                 }
-                let revision = number("revision").and_then(|revision| u32::try_from(revision).ok());
-                (message, fields, RowHeader { node: number("node"), sequence: number("sequence"), revision })
+                (message, fields, RowHeader::of(row).map_err(|problem| anyhow::anyhow!(problem))?)
             }
             (None, None, Some(message)) => (message, row, RowHeader::default()),
             _ => bail!(
@@ -172,12 +162,11 @@ impl Encoder<'_> {
             self.print(&body);
             return Ok(());
         };
-        let header = Header {
-            key: channel.key_of(index).unwrap_or(0),
-            node: self.args.node.or(row.node).unwrap_or(0),
-            sequence: self.args.sequence.or(row.sequence).unwrap_or(0),
-            revision: u64::from(revision),
-        };
+        // What a row says of another channel's frames may have no place here; what an option says must have one.
+        let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, revision: None };
+        asked.fits(channel).map_err(|problem| anyhow::anyhow!(problem))?;
+        let said = RowHeader { node: asked.node.or(row.node), sequence: asked.sequence.or(row.sequence), ..row };
+        let header = said.header(channel.key_of(index).unwrap_or(0), revision);
         let mut frame = Vec::new();
         Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
         if channel.key_is_outside() {

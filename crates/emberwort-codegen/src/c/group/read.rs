@@ -266,20 +266,24 @@ impl Group<'_> {
         lines.push("}".into());
     }
 
+    /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
+    pub fn begin_section(&self, index: usize, section: &SectionPlan, lacking: &str, source: &mut Code) {
+        source.line(format!("    /* Revision {}. */", section.revision));
+        if index > 0 {
+            source.lines(&format!("    if (start == end) {{\n        {lacking}\n    }}"));
+        }
+        if section.least_size > 0 {
+            source.lines(&format!(
+                "    if (end - start < {}u) {{\n        return {}_TRUNCATED;\n    }}",
+                section.least_size, self.upper
+            ));
+        }
+    }
+
     /// What reads all sections into `target`, or only checks them. `held` is executed after each.
     pub fn read_sections(&self, take: Take, target: &str, lacking: &str, held: &str, source: &mut Code) {
-        let upper = self.upper;
         for (index, section) in self.sections.iter().enumerate() {
-            source.line(format!("    /* Revision {}. */", section.revision));
-            if index > 0 {
-                source.lines(&format!("    if (start == end) {{\n        {lacking}\n    }}"));
-            }
-            if section.least_size > 0 {
-                source.lines(&format!(
-                    "    if (end - start < {}u) {{\n        return {upper}_TRUNCATED;\n    }}",
-                    section.least_size
-                ));
-            }
+            self.begin_section(index, section, lacking, source);
             let nothing_to_see = take == Take::Nothing && self.deciders().is_empty();
             if section.fixed && nothing_to_see {
                 source.line(format!("    start += {}u;", section.greatest_size));

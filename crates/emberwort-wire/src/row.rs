@@ -1,0 +1,77 @@
+//! What a row of NDJSON says about the frame around a message, besides its fields.
+
+use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::plan::{ChannelPlan, Role};
+use serde_json::{Map, Value as Json};
+
+use crate::frame::Header;
+
+/// The keys of a row as `decode` prints it, and so all that a row to encode may have.
+const KEYS: [&str; 10] =
+    ["message", "fields", "node", "sequence", "revision", "time", "offset", "channel", "direction", "later_bytes"];
+
+/// The numbers that a row gives for the parts of a frame.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct RowHeader {
+    /// The node.
+    pub node: Option<u64>,
+    /// The sequence number.
+    pub sequence: Option<u64>,
+    /// The sender's revision.
+    pub revision: Option<u32>,
+}
+
+impl RowHeader {
+    /// Reads them.
+    ///
+    /// # Errors
+    /// A sentence if a number is none, or the row has a key that none has: it would be left out silently.
+    pub fn of(row: &Map<String, Json>) -> Result<Self, String> {
+        if let Some(other) = row.keys().find(|key| !KEYS.contains(&key.as_str())) {
+            let near = nearest(other, KEYS).map_or(String::new(), |near| format!("; did you mean `{near}`?"));
+            return Err(format!("a row has no `{}`{near}", escaped(other)));
+        }
+        let number = |name: &str| match row.get(name) {
+            None => Ok(None),
+            Some(value) => value
+                .as_u64()
+                .map(Some)
+                .ok_or_else(|| format!("`{name}` is a whole number from 0, not {}", escaped(&value.to_string()))),
+        };
+        let revision = match number("revision")? {
+            None => None,
+            Some(revision) => Some(u32::try_from(revision).map_err(|_| format!("there is no revision {revision}"))?),
+        };
+        Ok(Self { node: number("node")?, sequence: number("sequence")?, revision })
+    }
+
+    /// The header of a frame with this key from a sender of this revision. What is not said is 0.
+    pub fn header(&self, key: u64, revision: u32) -> Header {
+        Header {
+            key,
+            node: self.node.unwrap_or(0),
+            sequence: self.sequence.unwrap_or(0),
+            revision: u64::from(revision),
+        }
+    }
+
+    /// Whether frames of this channel can say all of it.
+    ///
+    /// # Errors
+    /// A sentence about the first number that has no part, or does not fit it.
+    pub fn fits(&self, channel: &ChannelPlan) -> Result<(), String> {
+        for (name, value, role) in
+            [("node", self.node, Role::Address), ("sequence number", self.sequence, Role::Sequence)]
+        {
+            let Some(value) = value else { continue };
+            let Some(part) = channel.part(|other| *other == role) else {
+                return Err(format!("frames of `{}` carry no {name}", channel.name));
+            };
+            let greatest = u64::MAX >> (64 - u32::from(part.bits));
+            if value > greatest {
+                return Err(format!("the {name} {value} does not fit `{}`, which goes to {greatest}", part.name));
+            }
+        }
+        Ok(())
+    }
+}
