@@ -367,7 +367,7 @@ impl Chooser<'_> {
                 let first = values.set_group(slot, record.fields.len());
                 self.group(&record.fields, first, &vec![choice; record.fields.len()], values);
             }
-            Kind::Tunnel { channel } => {
+            Kind::Tunnel { channel, .. } => {
                 let bytes = self.frame(*channel);
                 values.set_bytes(slot, &bytes);
             }

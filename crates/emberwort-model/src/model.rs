@@ -143,6 +143,8 @@ impl Choice {
 pub struct Case {
     /// The raw number that selects it; signed ones sign-extended to 64 bits.
     pub raw: u64,
+    /// The same as people know it: a label, the physical number, the key of a table in hex.
+    pub shown: String,
     /// Its name and form.
     pub field: Arc<Field>,
 }
@@ -340,6 +342,8 @@ pub enum Kind {
     Tunnel {
         /// Index of the channel.
         channel: usize,
+        /// Its name.
+        name: Arc<str>,
     },
     /// Space without a name.
     Spare {

@@ -46,7 +46,7 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
                 .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "));
         }
         Kind::Choice(choice) => return set_choice(field, choice, slot, value, filling, values),
-        Kind::Tunnel { channel } if value.is_object() => {
+        Kind::Tunnel { channel, .. } if value.is_object() => {
             let bytes = tunnel::build(filling, *channel, value)?;
             values.set_bytes(slot, &bytes);
             return Ok(());
@@ -276,7 +276,7 @@ pub fn write_value(
                     out.write_str("\"}")
                 }
             },
-            Kind::Tunnel { channel } => tunnel::write(*channel, bytes, writing, out),
+            Kind::Tunnel { channel, .. } => tunnel::write(*channel, bytes, writing, out),
             _ => {
                 out.write_char('"')?;
                 write_hex(bytes, out)?;

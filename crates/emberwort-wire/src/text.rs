@@ -177,7 +177,9 @@ pub fn holds(field: &Field) -> String {
             let example = names.first().map_or_else(String::new, |name| format!(", as in {{\"{name}\": …}}"));
             format!("a JSON object with one of {}{example}", names.join(", "))
         }
-        Kind::Tunnel { .. } => "a frame: hex, or a JSON object with message, node, sequence and fields".into(),
+        Kind::Tunnel { name, .. } => {
+            format!("a frame of {name}: hex, or a JSON object with message, node, sequence and fields")
+        }
         Kind::Spare { .. } => "nothing".into(),
     };
     format!("it holds {what}{none}")

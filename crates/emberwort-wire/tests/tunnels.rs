@@ -1,6 +1,7 @@
 //! Frames inside of messages: worked out by hand, as rows, damaged, and named wrongly.
 
 use emberwort_model::hex::{hex, parse_hex};
+use emberwort_model::layout::rows;
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
@@ -91,6 +92,13 @@ fn frames_of_every_kind_stand_inside_as_they_go_over_their_channel() {
     );
     // A line with its end.
     both(2, r#"{"n":9,"inner":{"message":"Said","fields":{"place":7}}}"#, "09 61 74 20 37 0D 0A");
+}
+
+#[test]
+fn the_layout_names_the_channel() {
+    let rows = rows(&plan().messages[4]);
+    let inner = rows.iter().find(|row| row.field == "inner").unwrap();
+    assert_eq!((inner.place.as_str(), inner.physical.as_str()), ("1.0", "a frame of line to the end"));
 }
 
 #[test]

@@ -162,7 +162,7 @@ pub(super) fn about(field: &Field) -> String {
         Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name.clone(),
         Kind::Text { ascii, .. } => format!("{}, not ended by a zero", if *ascii { "ASCII" } else { "UTF-8" }),
         Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Spare { .. } => String::new(),
-        Kind::Tunnel { .. } => "a frame of another channel".into(),
+        Kind::Tunnel { name, .. } => format!("a frame of {name}"),
     };
     if let Some(none) = field.kind.none() {
         text.push_str(&format!(", {none} means none"));

@@ -171,7 +171,7 @@ fn inner_rows(action: &Action, order: ByteOrder, depth: usize, rows: &mut Vec<La
         Action::Choice(choice) => {
             for (index, form) in choice.forms.iter().enumerate() {
                 let place = match choice.choice.cases.get(index) {
-                    Some(case) => format!("if {}", case.raw as i64),
+                    Some(case) => format!("if {}", case.shown),
                     None => "else".to_owned(),
                 };
                 rows.push(LayoutRow { depth, ..field_row(&form.field, place, &form.action) });
@@ -266,7 +266,7 @@ pub fn content_text(field: &Field) -> String {
             Some(table) => format!("an entry of {}", table.name),
             None => format!("one of {} forms", choice.cases.len() + usize::from(choice.otherwise.is_some())),
         },
-        Kind::Tunnel { .. } => "a frame of another channel, to the end".into(),
+        Kind::Tunnel { name, .. } => format!("a frame of {name} to the end"),
         Kind::Spare { .. } => "sent as zero, ignored".into(),
     }
 }

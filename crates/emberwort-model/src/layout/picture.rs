@@ -73,17 +73,18 @@ pub struct Band {
 }
 
 impl Band {
-    /// Its size in words: `12 bits`, `1 to 13 bytes`, `to the end`.
-    pub fn size(&self) -> String {
-        match self.bits {
-            None => "to the end".to_owned(),
+    /// Its size, as `12 bits` or `1 to 13 bytes`, and what it holds. What reaches to the end says so itself.
+    pub fn sentence(&self) -> String {
+        let size = match self.bits {
+            None => return self.text.clone(),
             Some((1, 1)) => "1 bit".to_owned(),
             Some((least, greatest)) if least == greatest => format!("{least} bits"),
             Some((least, greatest)) if least % 8 == 0 && greatest % 8 == 0 => {
                 format!("{} to {} bytes", least / 8, greatest / 8)
             }
             Some((least, greatest)) => format!("{least} to {greatest} bits"),
-        }
+        };
+        format!("{size}: {}", self.text)
     }
 }
 

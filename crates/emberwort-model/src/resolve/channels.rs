@@ -311,8 +311,8 @@ impl Resolver<'_> {
                         self.report(Finding::new(
                             Code::KeyTooLarge,
                             key_span,
-                            format!("{:#x} is more than `{}` can have as a key", key.value, channel.name),
-                            format!("choose one up to {most:#x}{help}"),
+                            format!("0x{:X} is more than `{}` can have as a key", key.value, channel.name),
+                            format!("choose one up to 0x{most:X}{help}"),
                         ));
                         continue;
                     }
@@ -375,7 +375,7 @@ impl Resolver<'_> {
                     Finding::new(
                         Code::DuplicateKey,
                         key_span,
-                        format!("on `{}` the {what} {:#04x} already selects another message", channel.name, keys[0]),
+                        format!("on `{}` the {what} 0x{:02X} already selects another message", channel.name, keys[0]),
                         format!("give one of the two another {what}, or let them travel on different channels"),
                     )
                     .related(first, "taken here"),
@@ -418,8 +418,8 @@ impl Resolver<'_> {
             self.report(Finding::new(
                 Code::KeyTooLarge,
                 span,
-                format!("the id {id:#x} does not fit the {bits} bits that `{}` has for it", channel.name),
-                format!("choose an id up to {:#x}, or widen the frame's `message` part", (1u64 << bits) - 1),
+                format!("the id 0x{id:X} does not fit the {bits} bits that `{}` has for it", channel.name),
+                format!("choose an id up to 0x{:X}, or widen the frame's `message` part", (1u64 << bits) - 1),
             ));
             return None;
         }

@@ -179,7 +179,7 @@ impl Resolver<'_> {
                     self.element(item.ty_span, "a tunnelled frame");
                     return None;
                 }
-                Some(channel) => Kind::Tunnel { channel: *channel },
+                Some(channel) => Kind::Tunnel { channel: *channel, name: name.text.as_str().into() },
                 None => {
                     let known = &self.file.channels;
                     self.unknown_name(name, "channel", known.iter().map(|c| c.name.text.as_str()));
@@ -377,7 +377,14 @@ impl Resolver<'_> {
                 self.stands_in_list(&case.field, field);
             }
             match raw.zip(field) {
-                Some((raw, field)) => found.push(Case { raw, field: Arc::new(field) }),
+                Some((raw, field)) => {
+                    let shown = match &case.case.0 {
+                        Literal::Word(word) => word.clone(),
+                        Literal::Number(number) => number.to_string(),
+                        _ => raw.to_string(),
+                    };
+                    found.push(Case { raw, shown, field: Arc::new(field) });
+                }
                 None => fine = false,
             }
         }
@@ -458,7 +465,13 @@ impl Resolver<'_> {
                 (selector, Some(Arc::new(bytes)))
             }
         };
-        let cases = found.entries.iter().map(|entry| Case { raw: entry.key, field: entry.field.clone() }).collect();
+        let digits = usize::from(found.keys.bits).div_ceil(4);
+        let case = |entry: &crate::model::Entry| Case {
+            raw: entry.key,
+            shown: format!("0x{:0digits$X}", entry.key),
+            field: entry.field.clone(),
+        };
+        let cases = found.entries.iter().map(case).collect();
         Some(Kind::Choice(Arc::new(Choice { selector, cases, otherwise, table: Some(found) })))
     }
 

@@ -146,7 +146,7 @@ impl Resolver<'_> {
                 continue;
             };
             if let Some(first) = keys.insert(key, number.span) {
-                let message = format!("`{name}` already has an entry {key:#06x}");
+                let message = format!("`{name}` already has an entry 0x{key:04X}");
                 self.report(
                     Finding::new(Code::DuplicateCode, number.span, message, "give each entry a number of its own")
                         .related(first, "used here already"),

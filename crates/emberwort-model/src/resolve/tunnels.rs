@@ -18,7 +18,7 @@ impl Resolver<'_> {
         for (index, (compiled, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
             let items = item.sections.iter().flat_map(|section| &section.fields);
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
-                if let Kind::Tunnel { channel } = field.kind {
+                if let Kind::Tunnel { channel, .. } = field.kind {
                     tunnels.push((index, channel, field_item.ty_span));
                     for outer in &compiled.message.channels {
                         carries[*outer].insert(channel);
@@ -52,7 +52,7 @@ impl Resolver<'_> {
         for (compiled, item) in plan.messages.iter().zip(&file.messages) {
             let items = item.sections.iter().flat_map(|section| &section.fields);
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
-                let Kind::Tunnel { channel } = field.kind else { continue };
+                let Kind::Tunnel { channel, .. } = field.kind else { continue };
                 let inner = &plan.channels[channel];
                 let facing = inner.facing(compiled.message.from);
                 let room = compiled.rest_bytes;

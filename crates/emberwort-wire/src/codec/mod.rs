@@ -89,7 +89,7 @@ pub enum EncodeError {
         slot: usize,
     },
     /// A raw number needs more bits than the field has.
-    #[error("the raw number {raw:#x} does not fit {width} bits")]
+    #[error("the raw number 0x{raw:X} does not fit {width} bits")]
     TooWide {
         /// The field, or the one that holds it.
         slot: usize,

@@ -190,8 +190,8 @@ impl Encoder<'_> {
 /// The key of a packet that stands outside its frame, in words.
 fn outside_key(channel: &ChannelPlan, key: u64) -> String {
     match channel.selected_by {
-        KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id {:#010x}, extended", key & !EXTENDED_ID),
-        KeySource::CanId => format!("can_id {key:#05x}"),
+        KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id 0x{:08X}, extended", key & !EXTENDED_ID),
+        KeySource::CanId => format!("can_id 0x{key:03X}"),
         _ => format!("port {key}"),
     }
 }

@@ -67,7 +67,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let message = &compiled.message;
     let mut heading = look.paint(Paint::Bold, &message.name);
     if let Some(id) = message.id {
-        heading.push_str(&format!("  id {id:#04x}"));
+        heading.push_str(&format!("  id 0x{id:02X}"));
     }
     heading.push_str(&format!("  from {}", message.from.as_str()));
     if let Some(every) = message.every {

@@ -208,7 +208,7 @@ fn draw_band(band: &Band, y: f64, out: &mut String) -> f64 {
     );
     text(out, (LEFT + 12.0, y + 26.0), 16.0, "start", "bold", &band.name);
     let after = LEFT + 12.0 + text_width(&band.name, 17.0) + 16.0;
-    let sentence = shortened(&format!("{}: {}", band.size(), band.text), 14.0, LEFT + width - after - 8.0);
+    let sentence = shortened(&band.sentence(), 14.0, LEFT + width - after - 8.0);
     text(out, (after, y + 26.0), 14.0, "start", "normal", &sentence);
     y + height
 }

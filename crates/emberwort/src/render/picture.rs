@@ -179,7 +179,7 @@ fn content(piece: &Piece<'_>, look: Look) -> String {
 fn draw_band(band: &Band, per_row: usize, look: Look, out: &mut String) {
     let width = per_row * BIT - 1;
     let name = if band.kind == SpanKind::Spare { "░ spare ░".to_owned() } else { band.name.clone() };
-    let text = format!("{name} {}: {}", band.size(), escaped(&band.text));
+    let text = format!("{name} {}", escaped(&band.sentence()));
     out.push_str(&format!("{:MARGIN$}┌{}┐\n", "", "┄".repeat(width)));
     let options = textwrap::Options::new(width - 1).subsequent_indent("  ");
     for (n, line) in textwrap::wrap(&text, options).into_iter().enumerate() {

@@ -302,7 +302,7 @@ impl<W: Write> RowPrinter<W> {
 
 /// Writes a value for people; a frame inside is shown by what it carries.
 fn write_value(plan: &Plan, from: End, field: &Field, values: &Values, slot: usize, out: &mut String) {
-    if let (Kind::Tunnel { channel }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
+    if let (Kind::Tunnel { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
         match tunnel::open(plan, *channel, from, bytes) {
             Ok(inner) => {
                 let message = &plan.messages[inner.message].message;
@@ -442,7 +442,7 @@ pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
             format!("`{name}` is 0x{found:0width$X}, always 0x{expected:0width$X}")
         }
         FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
-        FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key {key:#04x}", channel.name),
+        FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key 0x{key:02X}", channel.name),
         FrameFault::NoPattern => format!("the line fits no pattern of `{}`", channel.name),
         FrameFault::Body { message, error } => {
             let message = &plan.messages[*message].message;
