@@ -5,6 +5,7 @@ use std::ops::{ControlFlow, Range};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::budget::wire_time;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource};
 use emberwort_wire::codec::Extent;
@@ -145,6 +146,20 @@ struct Lane {
     receiver: Receiver,
     reader: BodyReader,
     clock: LaneClock,
+    /// When the last byte came.
+    last_byte: Option<u64>,
+}
+
+impl Lane {
+    /// Whether there was silence between the bytes before and these, the last of which came at `time`. Without times each piece
+    /// is taken for a frame: somebody wrote them as lines of their own.
+    fn was_silent(&mut self, plan: &Plan, bytes: usize, time: Option<u64>, least: u64) -> bool {
+        let before = std::mem::replace(&mut self.last_byte, time);
+        let (Some(before), Some(time)) = (before, time) else { return true };
+        let sending =
+            wire_time::nanoseconds(wire_time::worst(&plan.channels[self.channel].medium.kind, bytes, false).time);
+        time.saturating_sub(sending).saturating_sub(before) >= least
+    }
 }
 
 /// When each byte of a lane came, as far back as a receiver can look.
@@ -351,6 +366,7 @@ impl<S: RowSink> Decoder<S> {
             }),
             reader: BodyReader::new(self.plan.clone(), channel, from),
             clock: LaneClock::default(),
+            last_byte: None,
         });
         self.lanes.len() - 1
     }
@@ -383,6 +399,11 @@ impl<S: RowSink> Decoder<S> {
 
     fn feed(&mut self, lane: usize, bytes: &[u8], time: Option<u64>) {
         self.output.statistics.count_input(bytes.len());
+        if let FrameFinder::Gap { nanoseconds } = self.plan.channels[self.lanes[lane].channel].finder
+            && self.lanes[lane].was_silent(&self.plan, bytes.len(), time, nanoseconds)
+        {
+            self.with_lane(lane, |receiver, sink| receiver.silence(sink));
+        }
         self.lanes[lane].clock.feed(bytes.len(), time);
         self.with_lane(lane, |receiver, sink| receiver.feed(bytes, sink));
     }

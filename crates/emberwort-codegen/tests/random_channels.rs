@@ -15,7 +15,18 @@ use rand::seq::{IndexedRandom, SliceRandom};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-const CHANNELS: usize = 8;
+/// How receivers find frames: a channel for each.
+const FINDINGS: [&str; 8] = [
+    "",
+    "stuffing cobs",
+    "stuffing slip",
+    "stuffing hdlc",
+    "stuffing escape 7D xor 20 of 7D C6 AA",
+    "stuffing escape 10 xor 00 of 10",
+    "gap 2 ms",
+    "",
+];
+const CHANNELS: usize = FINDINGS.len();
 
 /// The parts of a frame whose head ends at a whole byte: a byte is shared by those of a line.
 fn parts(random: &mut ChaCha8Rng, from: usize) -> Vec<String> {
@@ -37,9 +48,17 @@ fn parts(random: &mut ChaCha8Rng, from: usize) -> Vec<String> {
         .collect()
 }
 
-fn frame(random: &mut ChaCha8Rng, with_sync: bool) -> String {
+fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
     let order = |random: &mut ChaCha8Rng| *[" be", " le", ""].choose(random).unwrap();
-    let sync = ["C6 39", "AA", "7E 81 A0", "00 00 FF"].choose(random).unwrap();
+    // An escape keeps the first sync byte out of the rest.
+    let sync = match finding {
+        "" => *["C6 39", "AA", "7E 81 A0", "00 00 FF"].choose(random).unwrap(),
+        finding if finding.starts_with("stuffing escape 10") => "10 02",
+        finding if finding.starts_with("stuffing escape") => *["C6 39", "AA", "C6 C6 AA"].choose(random).unwrap(),
+        _ => "",
+    };
+    let with_terminator = finding.starts_with("stuffing escape") && random.random_bool(0.5);
+    let with_sync = !sync.is_empty() && !with_terminator;
     let mut head = parts(random, 0);
     head.push(match random.random_range(0..3) {
         0 => "key : u8 message".to_owned(),
@@ -60,6 +79,12 @@ fn frame(random: &mut ChaCha8Rng, with_sync: bool) -> String {
         (16, "crc 13 poly 0x1CF5 init 0x5 reflect in"),
         (16, "internet"),
         (8, "sum8 final xor 0xFF"),
+        (8, "sum8 negated start 3"),
+        (16, "sum16"),
+        (16, "sum16 negated final xor 0x5A5A"),
+        (16, "fletcher16"),
+        (32, "fletcher32 final xor 1"),
+        (32, "adler32"),
         (8, "xor8 start 0x5A"),
         (64, "crc-64/xz"),
     ]
@@ -71,8 +96,12 @@ fn frame(random: &mut ChaCha8Rng, with_sync: bool) -> String {
     let check = format!("check : u{width}{} {algorithm} over {over}", if width > 8 { order(random) } else { "" });
     let mut tail = parts(random, 1);
     tail.insert(random.random_range(0..=tail.len()), check);
-    tail.push("last : u8 = 0x5A".to_owned());
-    let sync = if with_sync { format!("sync {sync}\n") } else { String::new() };
+    tail.push(match with_terminator {
+        true if sync == "10 02" => "last : u16 be = 0x1003".to_owned(),
+        true => "last : u8 = 0xAA".to_owned(),
+        false => "last : u8 = 0x5A".to_owned(),
+    });
+    let sync = if sync.is_empty() { String::new() } else { format!("sync {sync}\n") };
     format!("{sync}{}\nbody\n{}\n", head.join("\n"), tail.join("\n"))
 }
 
@@ -81,14 +110,13 @@ fn definition(seed: u64) -> String {
     let order = ["little", "big"].choose(&mut random).unwrap();
     let mut text = format!("link any {{ revision 3  byte_order {order} }}\n");
     for channel in 0..CHANNELS {
-        let with_sync = random.random_bool(0.5);
-        let stuffing = if with_sync { "" } else { "stuffing cobs\n" };
-        text += &format!("channel c{channel} {{\nmedium uart 9600 8N1\n{stuffing}limit 300 bytes\n");
+        let finding = FINDINGS[channel % FINDINGS.len()];
+        text += &format!("channel c{channel} {{\nmedium uart 9600 8N1\n{finding}\nlimit 600 bytes\n");
         if random.random_bool(0.3) {
-            text += &format!("frame from host {{\n{}}}\n", frame(&mut random, with_sync));
-            text += &format!("frame from device {{\n{}}}\n", frame(&mut random, with_sync));
+            text += &format!("frame from host {{\n{}}}\n", frame(&mut random, finding));
+            text += &format!("frame from device {{\n{}}}\n", frame(&mut random, finding));
         } else {
-            text += &format!("frame {{\n{}}}\n", frame(&mut random, with_sync));
+            text += &format!("frame {{\n{}}}\n", frame(&mut random, finding));
         }
         text += "}\n";
     }
@@ -125,15 +153,15 @@ fn channels_agree(seed: u64, bytes: usize) {
         for (from, name) in directions {
             let stem = format!("any_{}{name}", channel.name);
             let stream = streams::noisy(&plan, index, from, bytes, seed);
-            std::fs::write(folder.path().join(format!("{stem}.bin")), &stream).unwrap();
+            std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&plan, index, &stream)).unwrap();
             let (frames, frames_text) = streams::accepted(&plan, index, from, &stream);
             assert!(frames * 400 > bytes, "{stem}: only {frames} frames are good\n{text}");
             good += frames;
             expected += &frames_text;
-            stems.push(stem);
+            stems.push((stem, index));
         }
     }
-    std::fs::write(folder.path().join("main.c"), streams::c_program("any", &stems)).unwrap();
+    std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, "any", &stems)).unwrap();
     let output = compile_and_run(compiler, folder.path(), &["-O1"], &["any.c", "main.c"]);
     assert!(good > CHANNELS * bytes / 400 && output == expected, "seed {seed}: the receivers differ\n{text}");
 }

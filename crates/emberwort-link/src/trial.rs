@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
+use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
@@ -157,7 +158,11 @@ impl Side {
         let outside = self.receiver.framing().plan().key_is_outside();
         let mut found = self.take(|receiver, sink| match outside {
             true => receiver.feed_packet(key, bytes, sink),
-            false => receiver.feed(bytes, sink),
+            false => {
+                // Where silence separates frames, the wire keeps it behind each.
+                receiver.feed(bytes, sink);
+                receiver.silence(sink);
+            }
         });
         found.heard.input = bytes.len() as u64;
         found
@@ -216,6 +221,10 @@ impl<'a> Trial<'a> {
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
         wire.delay = scenario.delay;
+        if let FrameFinder::Gap { nanoseconds } = channel.finder {
+            // A little more than receivers wait for, as senders do.
+            wire.pause = nanoseconds + wire.byte_time().max(1_000);
+        }
         let random = |stream: u64| {
             let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
             random.set_stream(stream);

@@ -53,6 +53,8 @@ pub struct Wire {
     pub bursts: Option<Bursts>,
     /// From the last bit's sending to its receiving.
     pub delay: Nanoseconds,
+    /// Silence that senders keep behind each frame.
+    pub pause: Nanoseconds,
     medium: MediumKind,
     byte_time: Nanoseconds,
     busy_until: Nanoseconds,
@@ -82,10 +84,16 @@ impl Wire {
             stretches: Vec::new(),
             bursts: None,
             delay: 0,
+            pause: 0,
             medium: medium.clone(),
             byte_time,
             busy_until: 0,
         }
+    }
+
+    /// How long a byte takes on a serial line; 0 elsewhere.
+    pub fn byte_time(&self) -> Nanoseconds {
+        self.byte_time
     }
 
     /// How long a frame of so many bytes takes.
@@ -93,11 +101,7 @@ impl Wire {
         match self.medium {
             MediumKind::Uart { .. } => self.byte_time * bytes as u64,
             MediumKind::Udp { .. } | MediumKind::Tcp { .. } => 0,
-            _ => {
-                let time = wire_time::worst(&self.medium, bytes, false).time;
-                let nanoseconds = time * wire_time::Seconds::from_integer(1_000_000_000);
-                u64::try_from(nanoseconds.to_integer()).unwrap_or(u64::MAX / 4)
-            }
+            _ => wire_time::nanoseconds(wire_time::worst(&self.medium, bytes, false).time),
         }
     }
 
@@ -122,15 +126,16 @@ impl Wire {
     pub fn send(&mut self, now: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> (Nanoseconds, Vec<Delivery>) {
         let start = now.max(self.busy_until);
         let end = start + self.duration(bytes.len());
-        self.busy_until = end;
+        self.busy_until = end + self.pause;
         let faults = self.faults_at(start);
         let mut deliveries = Vec::new();
         if random.random::<f64>() >= faults.frame_loss {
             deliveries.push(self.deliver(start, end, bytes, random));
             if random.random::<f64>() < faults.duplicates {
-                let again = end + self.duration(bytes.len());
-                self.busy_until = again;
-                deliveries.push(self.deliver(end, again, bytes, random));
+                let start = end + self.pause;
+                let again = start + self.duration(bytes.len());
+                self.busy_until = again + self.pause;
+                deliveries.push(self.deliver(start, again, bytes, random));
             }
         }
         deliveries.retain(|delivery| !delivery.bytes.is_empty() && (!self.drops_damaged() || delivery.bytes == bytes));

@@ -26,27 +26,82 @@ pub struct Crc {
 pub enum Algorithm {
     /// A cyclic redundancy check.
     Crc(Crc),
+    /// One that adds.
+    Sum(Sum),
+}
+
+/// A checksum that adds, with the values that change it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Sum {
+    /// How it adds.
+    pub kind: SumKind,
+    /// The sum before the first byte. Of two running sums the first stands in the lower half.
+    pub start: u64,
+    /// XORed onto the result.
+    pub final_xor: u64,
+}
+
+/// How a checksum adds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum SumKind {
     /// The Internet checksum of RFC 1071: one's complement of the one's complement sum of big-endian 16-bit words.
-    Internet {
-        /// Sum before the first word.
-        start: u16,
-        /// XORed onto the result.
-        final_xor: u16,
-    },
-    /// The sum of all bytes modulo 256.
-    Sum8 {
-        /// Sum before the first byte.
-        start: u8,
-        /// XORed onto the result.
-        final_xor: u8,
+    Internet,
+    /// The sum of all bytes modulo 2^8 or 2^16.
+    Bytes {
+        /// 8 or 16.
+        bits: u8,
+        /// Whether the result is what is missing to zero: the two's complement of the sum.
+        negated: bool,
     },
     /// The exclusive or of all bytes.
-    Xor8 {
-        /// Value before the first byte.
-        start: u8,
-        /// XORed onto the result.
-        final_xor: u8,
-    },
+    Xor8,
+    /// Two sums modulo 255, of the bytes and of the first sum; the second stands in the upper half (J. G. Fletcher, "An
+    /// arithmetic checksum for serial transmissions", IEEE Transactions on Communications 30, 1982).
+    Fletcher16,
+    /// The same modulo 65535 over little-endian 16-bit words; an odd last byte is a word with a high byte of zero.
+    Fletcher32,
+    /// The same modulo 65521 over bytes, beginning with 1 (RFC 1950, section 8.2).
+    Adler32,
+}
+
+/// The sums with their names.
+const SUMS: [(&str, SumKind); 9] = [
+    ("internet", SumKind::Internet),
+    ("sum8", SumKind::Bytes { bits: 8, negated: false }),
+    ("sum8 negated", SumKind::Bytes { bits: 8, negated: true }),
+    ("sum16", SumKind::Bytes { bits: 16, negated: false }),
+    ("sum16 negated", SumKind::Bytes { bits: 16, negated: true }),
+    ("xor8", SumKind::Xor8),
+    ("fletcher16", SumKind::Fletcher16),
+    ("fletcher32", SumKind::Fletcher32),
+    ("adler32", SumKind::Adler32),
+];
+
+impl SumKind {
+    /// Width of the result in bits.
+    pub fn bits(self) -> u8 {
+        match self {
+            SumKind::Bytes { bits, .. } => bits,
+            SumKind::Xor8 => 8,
+            SumKind::Internet | SumKind::Fletcher16 => 16,
+            SumKind::Fletcher32 | SumKind::Adler32 => 32,
+        }
+    }
+
+    /// The sum before the first byte, if nothing else is said.
+    pub fn usual_start(self) -> u64 {
+        u64::from(self == SumKind::Adler32)
+    }
+
+    /// What the two running sums are taken modulo, for those that have two.
+    pub fn modulus(self) -> Option<u32> {
+        match self {
+            SumKind::Fletcher16 => Some(255),
+            SumKind::Fletcher32 => Some(65_535),
+            SumKind::Adler32 => Some(65_521),
+            SumKind::Internet | SumKind::Bytes { .. } | SumKind::Xor8 => None,
+        }
+    }
 }
 
 impl Algorithm {
@@ -54,24 +109,38 @@ impl Algorithm {
     pub fn bits(&self) -> u8 {
         match self {
             Algorithm::Crc(crc) => crc.width,
-            Algorithm::Internet { .. } => 16,
-            Algorithm::Sum8 { .. } | Algorithm::Xor8 { .. } => 8,
+            Algorithm::Sum(sum) => sum.kind.bits(),
         }
     }
 
-    /// The algorithm with this name, in lower case: a catalogued CRC (`crc-16/ibm-3740`), `internet`, `sum8` or `xor8`.
-    pub fn named(name: &str) -> Option<Self> {
-        match name {
-            "internet" => Some(Algorithm::Internet { start: 0, final_xor: 0 }),
-            "sum8" => Some(Algorithm::Sum8 { start: 0, final_xor: 0 }),
-            "xor8" => Some(Algorithm::Xor8 { start: 0, final_xor: 0 }),
-            _ => CATALOGUE.iter().find(|entry| entry.name == name).map(|entry| Algorithm::Crc(entry.crc)),
+    /// The same with another value before the first byte.
+    pub fn with_start(self, value: u64) -> Self {
+        match self {
+            Algorithm::Crc(crc) => Algorithm::Crc(Crc { initial: value, ..crc }),
+            Algorithm::Sum(sum) => Algorithm::Sum(Sum { start: value, ..sum }),
         }
+    }
+
+    /// The same with another value XORed onto the result.
+    pub fn with_final_xor(self, value: u64) -> Self {
+        match self {
+            Algorithm::Crc(crc) => Algorithm::Crc(Crc { final_xor: value, ..crc }),
+            Algorithm::Sum(sum) => Algorithm::Sum(Sum { final_xor: value, ..sum }),
+        }
+    }
+
+    /// The algorithm with this name, in lower case: a catalogued CRC (`crc-16/ibm-3740`), or a sum (`internet`, `sum8`,
+    /// `sum8 negated`, …).
+    pub fn named(name: &str) -> Option<Self> {
+        if let Some((_, kind)) = SUMS.iter().find(|(other, _)| *other == name) {
+            return Some(Algorithm::Sum(Sum { kind: *kind, start: kind.usual_start(), final_xor: 0 }));
+        }
+        CATALOGUE.iter().find(|entry| entry.name == name).map(|entry| Algorithm::Crc(entry.crc))
     }
 
     /// All names that [`Algorithm::named`] knows.
     pub fn names() -> impl Iterator<Item = &'static str> {
-        ["internet", "sum8", "xor8"].into_iter().chain(CATALOGUE.iter().map(|entry| entry.name))
+        SUMS.iter().map(|(name, _)| *name).chain(CATALOGUE.iter().map(|entry| entry.name))
     }
 }
 

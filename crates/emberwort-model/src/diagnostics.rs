@@ -48,7 +48,6 @@ codes! {
     Unexpected = "E010", "something else was expected here";
     OpenBlock = "E011", "a block that is not closed";
     UnknownWord = "E012", "a word that means nothing here";
-    NotBuiltYet = "E013", "part of the language that this version does not have";
     TooDeep = "E014", "a type that is nested too deeply";
     NoLink = "E101", "no link item";
     TwoLinks = "E102", "more than one link item";
@@ -91,6 +90,7 @@ codes! {
     MediumTooSmall = "E310", "a message that its medium cannot carry";
     NoAnswer = "E311", "an answer that cannot come";
     BadSelect = "E312", "a way to select messages that cannot work";
+    BadStuffing = "E313", "a stuffing that cannot be undone";
     NameStyle = "W001", "a name in an unusual style";
     UnitLikeWord = "W002", "a unit that looks like a misspelt word";
     Unused = "W003", "an item that nothing uses";

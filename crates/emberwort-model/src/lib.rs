@@ -42,6 +42,7 @@ pub mod number;
 pub mod plan;
 mod resolve;
 mod source;
+pub mod stuffing;
 pub mod syntax;
 pub mod tidy;
 pub mod views;

@@ -54,7 +54,7 @@ fn a_message_says_who_when_where_and_what_answers() {
     assert_eq!((answer.every, answer.from), (Some(120_000_000_000), End::Device));
     let a = &plan.channels[0];
     assert_eq!(a.medium.kind, MediumKind::Uart { baud: 9600, data_bits: 8, parity: 'E', stop_bits: 2 });
-    assert_eq!((a.finder, a.limit, a.head_bytes, a.tail_bytes), (FrameFinder::SyncLength, 20, 4, 0));
+    assert_eq!((a.finder, a.limit, a.head_bytes, a.tail_bytes), (FrameFinder::Sync, 20, 4, 0));
     assert_eq!(a.keys, [(7, 1), (0x1F, 0)]);
     assert_eq!((a.message_of(7), a.message_of(8), a.greatest_body), (Some(1), None, 1));
     let b = &plan.channels[1];

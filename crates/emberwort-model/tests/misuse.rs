@@ -151,8 +151,64 @@ fn channels_and_frames() {
             ),
             (
                 "medium udp 4000\nstuffing slip\nframe { kind : u8 message\n body }",
-                "E013",
-                "stuffings other than `cobs` are part of the language, but",
+                "E305",
+                "`c` runs over `udp`, where each packet is a frame",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing slop\nframe { kind : u8 message\n body }",
+                "E012",
+                "`slop` means nothing as a stuffing",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20\nframe { sync C6\n kind : u8 message\n body }",
+                "E010",
+                "expected `of`",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20 of C6\nframe { sync C6\n kind : u8 message\n size : u8 length of body\n body }",
+                "E313",
+                "the escape byte 7D is not among the bytes that are escaped",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20 of 7D 5D C6\nframe { sync C6\n kind : u8 message\n size : u8 length of body\n body }",
+                "E313",
+                "7D escaped is 5D, which has to be escaped itself",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 10 xor 00 of 10 C6\nframe { sync C6\n kind : u8 message\n size : u8 length of body\n body }",
+                "E313",
+                "an escape that changes nothing (`xor 00`) can only double",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20 of 7D 7E\nframe { sync C6\n kind : u8 message\n size : u8 length of body\n body }",
+                "E313",
+                "the sync byte C6 is not escaped, and so can occur in the",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20 of 7D C6\nframe { sync C6\n kind : u8 message\n body\n end : u8 = 0x5A }",
+                "E305",
+                "nothing tells a receiver where a frame ends",
+            ),
+            (
+                "medium uart 9600 8N1\nstuffing escape 7D xor 20 of 7D C6\nframe { kind : u8 message\n body }",
+                "E305",
+                "nothing tells a receiver where a frame begins",
+            ),
+            (
+                "medium tcp 502\ngap 3.5 characters\nframe { kind : u8 message\n body }",
+                "E305",
+                "`tcp` says nothing about how long a character takes",
+            ),
+            (
+                "medium uart 9600 8N1\ngap 0 characters\nframe { kind : u8 message\n body }",
+                "E005",
+                "silence lasts longer than nothing",
+            ),
+            ("medium uart 9600 8N1\ngap 2\nframe { kind : u8 message\n body }", "E010", "expected a unit of time"),
+            (
+                "medium udp 4000\ngap 2 ms\nframe { kind : u8 message\n body }",
+                "E305",
+                "`c` runs over `udp`, where each packet is a frame",
             ),
             (
                 "medium uart 9600 8N1\nframe { kind : u8 message\n body }",

@@ -1,6 +1,6 @@
 //! Computing checksums, piece by piece, with tables worked out once.
 
-use emberwort_model::algorithm::{Algorithm, Crc};
+use emberwort_model::algorithm::{Algorithm, Crc, Sum, SumKind};
 
 /// A checksum algorithm made ready to run.
 #[derive(Clone, Debug)]
@@ -18,7 +18,9 @@ pub struct Checksum {
 pub struct State {
     /// The register: of CRCs mirrored at bit 0 or, unmirrored, at bit 63; the sum so far of others.
     register: u64,
-    /// Whether an odd number of bytes has gone in (the Internet checksum takes them in pairs).
+    /// The second sum, of those that have two.
+    second: u64,
+    /// Whether an odd number of bytes has gone in, for those that take them in pairs.
     odd: bool,
 }
 
@@ -32,10 +34,14 @@ impl Checksum {
         let register = match *algorithm {
             Algorithm::Crc(crc) if crc.reflect_in => crc.initial.reverse_bits() >> (64 - crc.width),
             Algorithm::Crc(crc) => crc.initial << (64 - crc.width),
-            Algorithm::Internet { start, .. } => u64::from(start),
-            Algorithm::Sum8 { start, .. } | Algorithm::Xor8 { start, .. } => u64::from(start),
+            Algorithm::Sum(Sum { kind, start, .. }) if kind.modulus().is_some() => start & half(kind),
+            Algorithm::Sum(sum) => sum.start,
         };
-        Self { algorithm: *algorithm, tables, start: State { register, odd: false } }
+        let second = match *algorithm {
+            Algorithm::Sum(Sum { kind, start, .. }) if kind.modulus().is_some() => start >> (kind.bits() / 2),
+            _ => 0,
+        };
+        Self { algorithm: *algorithm, tables, start: State { register, second, odd: false } }
     }
 
     /// The algorithm.
@@ -54,31 +60,7 @@ impl Checksum {
         match self.algorithm {
             Algorithm::Crc(crc) if crc.reflect_in => state.register = self.crc_mirrored(state.register, bytes),
             Algorithm::Crc(_) => state.register = self.crc_plain(state.register, bytes),
-            Algorithm::Internet { .. } => {
-                let mut rest = bytes;
-                let mut sum = state.register;
-                if state.odd
-                    && let Some((first, others)) = rest.split_first()
-                {
-                    sum += u64::from(*first);
-                    state.odd = false;
-                    rest = others;
-                }
-                let pairs = rest.chunks_exact(2);
-                if let [last] = pairs.remainder() {
-                    sum += u64::from(*last) << 8;
-                    state.odd = true;
-                }
-                // A u64 takes 2^48 words before it overflows; folding each time keeps it far below.
-                sum = pairs.fold(sum, |sum, pair| sum + (u64::from(pair[0]) << 8 | u64::from(pair[1])));
-                state.register = fold_carries(sum);
-            }
-            Algorithm::Sum8 { .. } => {
-                state.register = bytes.iter().fold(state.register, |sum, byte| (sum + u64::from(*byte)) & 0xFF);
-            }
-            Algorithm::Xor8 { .. } => {
-                state.register = bytes.iter().fold(state.register, |all, byte| all ^ u64::from(*byte));
-            }
+            Algorithm::Sum(sum) => add(sum.kind, &mut state, bytes),
         }
         state
     }
@@ -96,9 +78,16 @@ impl Checksum {
                 };
                 value ^ crc.final_xor
             }
-            Algorithm::Internet { final_xor, .. } => (!fold_carries(state.register) & 0xFFFF) ^ u64::from(final_xor),
-            Algorithm::Sum8 { final_xor, .. } | Algorithm::Xor8 { final_xor, .. } => {
-                state.register ^ u64::from(final_xor)
+            Algorithm::Sum(Sum { kind, final_xor, .. }) => {
+                let value = match kind {
+                    SumKind::Internet => !fold_carries(state.register) & 0xFFFF,
+                    SumKind::Bytes { bits, negated: true } => state.register.wrapping_neg() & ((1 << bits) - 1),
+                    SumKind::Bytes { .. } | SumKind::Xor8 => state.register,
+                    SumKind::Fletcher16 | SumKind::Fletcher32 | SumKind::Adler32 => {
+                        state.second << (kind.bits() / 2) | state.register
+                    }
+                };
+                value ^ final_xor
             }
         }
     }
@@ -152,6 +141,68 @@ impl Checksum {
             register = register >> 8 ^ t[0][(register as u8 ^ byte) as usize];
         }
         register
+    }
+}
+
+/// The bits of the first of two sums.
+fn half(kind: SumKind) -> u64 {
+    (1 << (kind.bits() / 2)) - 1
+}
+
+/// Bytes after which two running sums are reduced: the second then is below 2^16 · 2^16 · 2^16 · 2, whatever the bytes.
+const BLOCK: usize = 1 << 16;
+
+/// Takes bytes into a sum.
+fn add(kind: SumKind, state: &mut State, bytes: &[u8]) {
+    match kind {
+        SumKind::Internet => {
+            let mut rest = bytes;
+            let mut sum = state.register;
+            if state.odd
+                && let Some((first, others)) = rest.split_first()
+            {
+                sum += u64::from(*first);
+                state.odd = false;
+                rest = others;
+            }
+            let pairs = rest.chunks_exact(2);
+            if let [last] = pairs.remainder() {
+                sum += u64::from(*last) << 8;
+                state.odd = true;
+            }
+            // A u64 takes 2^48 words before it overflows; folding each time keeps it far below.
+            sum = pairs.fold(sum, |sum, pair| sum + (u64::from(pair[0]) << 8 | u64::from(pair[1])));
+            state.register = fold_carries(sum);
+        }
+        SumKind::Bytes { bits, .. } => {
+            let sum = bytes.iter().fold(state.register, |sum, byte| sum.wrapping_add(u64::from(*byte)));
+            state.register = sum & ((1 << bits) - 1);
+        }
+        SumKind::Xor8 => state.register = bytes.iter().fold(state.register, |all, byte| all ^ u64::from(*byte)),
+        SumKind::Fletcher16 | SumKind::Adler32 => {
+            let modulus = u64::from(kind.modulus().unwrap_or(1));
+            for block in bytes.chunks(BLOCK) {
+                for byte in block {
+                    state.register += u64::from(*byte);
+                    state.second += state.register;
+                }
+                state.register %= modulus;
+                state.second %= modulus;
+            }
+        }
+        SumKind::Fletcher32 => {
+            for block in bytes.chunks(BLOCK) {
+                for byte in block {
+                    // A high byte belongs to the word whose low byte both sums have already.
+                    let value = u64::from(*byte) << if state.odd { 8 } else { 0 };
+                    state.register += value;
+                    state.second += if state.odd { value } else { state.register };
+                    state.odd = !state.odd;
+                }
+                state.register %= 65_535;
+                state.second %= 65_535;
+            }
+        }
     }
 }
 
@@ -222,6 +273,27 @@ mod tests {
         // F0 + 20 + 05 = 115, of which 15 stays; F0 ^ 20 ^ 05 = D5.
         assert_eq!(named("sum8").compute(&[0xF0, 0x20, 0x05]), 0x15);
         assert_eq!(named("xor8").compute(&[0xF0, 0x20, 0x05]), 0xD5);
+        // 115 + EB = 200, of which 8 bits are zero.
+        assert_eq!(named("sum8 negated").compute(&[0xF0, 0x20, 0x05]), 0xEB);
+        assert_eq!(named("sum16").compute(&[0xF0, 0x20, 0x05]), 0x0115);
+        assert_eq!(named("sum16 negated").compute(&[0xF0, 0x20, 0x05]), 0xFEEB);
+        // Sums after each byte: 1, 3, 6; of those: 1, 4, 10.
+        assert_eq!(named("fletcher16").compute(&[1, 2, 3]), 0x0A06);
+        // 250 + 10 = 260 = 5 modulo 255; 250 + 5 = 255 = 0.
+        assert_eq!(named("fletcher16").compute(&[250, 10]), 0x0005);
+        // Words 0201 and 0003: 0201, 0204; 0201, 0405.
+        assert_eq!(named("fletcher32").compute(&[1, 2, 3]), 0x0405_0204);
+        // Beginning with 1: 2, 4, 7; 2, 6, 13.
+        assert_eq!(named("adler32").compute(&[1, 2, 3]), 0x000D_0007);
+    }
+
+    /// Values that are printed in many places for the ASCII text `Wikipedia`, and for `abcde`.
+    #[test]
+    fn published_values_of_double_sums() {
+        assert_eq!(named("adler32").compute(b"Wikipedia"), 0x11E6_0398);
+        assert_eq!(named("fletcher16").compute(b"abcde"), 0xC8F0);
+        assert_eq!(named("fletcher32").compute(b"abcde"), 0xF04F_C729);
+        assert_eq!(named("fletcher32").compute(b"abcdef"), 0x5650_2D2A);
     }
 
     proptest! {

@@ -4,13 +4,14 @@ use std::sync::Arc;
 
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, KeySource, MessagePlan, Part, Role, Zone};
+use emberwort_model::stuffing::Escape;
 use thiserror::Error;
 
 use crate::bits;
 use crate::checksum::Checksum;
-use crate::cobs;
 use crate::codec::{self, BodyError, EncodeError};
 use crate::line;
+use crate::stuffing::{self, escape::Step};
 use crate::values::Values;
 
 /// A channel's framing made ready to run: its plan, and the tables of its checksums.
@@ -25,6 +26,7 @@ pub struct Framing {
     sequence: Option<PartPlace>,
     revision: Option<PartPlace>,
     fixed: Vec<usize>,
+    terminator: Vec<u8>,
 }
 
 /// Where a part lies, ready to be read.
@@ -156,6 +158,8 @@ pub enum FrameFault {
         /// As it stands in the frame.
         found: u64,
     },
+    /// It does not begin with the sync bytes.
+    Sync,
     /// A part with a fixed value has another.
     Fixed {
         /// The part.
@@ -197,7 +201,7 @@ impl FrameFault {
             FrameFault::Checksum { .. } => 0,
             FrameFault::Length { .. } => 1,
             FrameFault::Truncated { .. } => 2,
-            FrameFault::Fixed { .. } => 3,
+            FrameFault::Fixed { .. } | FrameFault::Sync => 3,
             FrameFault::Stuffing { .. } => 4,
             FrameFault::UnknownMessage { .. } | FrameFault::NoPattern => 5,
             FrameFault::Body { .. } => 6,
@@ -276,6 +280,7 @@ impl Framing {
             sequence: find(|role| *role == Role::Sequence),
             revision: find(|role| *role == Role::Revision),
             fixed: (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Fixed(_))).collect(),
+            terminator: plan.terminator(),
             plan,
         }
     }
@@ -308,19 +313,22 @@ impl Framing {
     pub fn encode(&self, header: &Header, body: &[u8], out: &mut Vec<u8>) -> Result<(), FrameError> {
         let before = out.len();
         let result = match self.plan.finder {
-            FrameFinder::SyncLength | FrameFinder::Packet => self.encode_plain(header, body, out),
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => self.encode_plain(header, body, out),
             FrameFinder::Lines { crlf } => {
                 out.extend_from_slice(body);
                 out.extend_from_slice(if crlf { b"\r\n" } else { b"\n" });
                 Ok(())
             }
-            FrameFinder::Cobs => {
-                let mut plain = Vec::with_capacity(self.plan.head_bytes + body.len() + self.plan.tail_bytes);
-                self.encode_plain(header, body, &mut plain).map(|()| {
-                    cobs::encode(&plain, out);
-                    out.push(0);
-                })
-            }
+            FrameFinder::Stuffed(stuffing) => self.plain(header, body).map(|plain| {
+                stuffing::encode(stuffing, &plain, out);
+            }),
+            FrameFinder::Escaped(escape) => self.plain(header, body).map(|plain| {
+                let (sync, rest) = plain.split_at(self.plan.sync.len());
+                let (rest, terminator) = rest.split_at(rest.len() - self.terminator.len());
+                out.extend_from_slice(sync);
+                stuffing::escape::encode(&escape, rest, out);
+                out.extend_from_slice(terminator);
+            }),
         };
         let length = out.len() - before;
         let result = match result {
@@ -333,6 +341,13 @@ impl Framing {
             out.truncate(before);
         }
         result
+    }
+
+    /// The frame before anything is stuffed.
+    fn plain(&self, header: &Header, body: &[u8]) -> Result<Vec<u8>, FrameError> {
+        let mut plain = Vec::with_capacity(self.plan.head_bytes + body.len() + self.plan.tail_bytes);
+        self.encode_plain(header, body, &mut plain)?;
+        Ok(plain)
     }
 
     fn encode_plain(&self, header: &Header, body: &[u8], out: &mut Vec<u8>) -> Result<(), FrameError> {
@@ -370,15 +385,14 @@ impl Framing {
         Ok(())
     }
 
-    /// How long the frame is whose first bytes these are: `Ok(None)` if more bytes are needed to say it.
-    ///
-    /// Only for channels with sync bytes and a length part.
+    /// How long the frame is whose first bytes these are: `Ok(None)` if more bytes are needed to say it, and as long as what is
+    /// there if neither a length part nor the message's size says it.
     ///
     /// # Errors
-    /// If the length part says something that no frame of this channel can have.
+    /// If they say something that no frame of this channel can have.
     #[inline]
     pub(crate) fn length_of(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
-        let Some(part) = &self.length else { return Ok(Some(bytes.len())) };
+        let Some(part) = &self.length else { return self.length_by_key(bytes) };
         if bytes.len() < part.end {
             return Ok(None);
         }
@@ -394,20 +408,129 @@ impl Framing {
         Ok(Some(length as usize))
     }
 
+    /// The same where the size of its message says it.
+    fn length_by_key(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
+        let plan = &self.plan;
+        if plan.finder != FrameFinder::Sync {
+            return Ok(Some(bytes.len()));
+        }
+        let around = plan.head_bytes + plan.tail_bytes;
+        match (self.key, plan.body_sizes.as_slice()) {
+            (_, [first, others @ ..]) if others.iter().all(|size| size == first) => Ok(Some(around + first)),
+            (Some(_), _) if bytes.len() < self.length_end() => Ok(None),
+            (Some(part), sizes) => {
+                let key = part.read(bytes, 0);
+                let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok().and_then(|at| sizes.get(at));
+                found.map(|size| Some(around + size)).ok_or(FrameFault::UnknownMessage { key })
+            }
+            (None, _) => Err(FrameFault::UnknownMessage { key: 0 }),
+        }
+    }
+
     /// How many bytes of a frame must be there before its length part can be read.
     pub(crate) fn length_end(&self) -> usize {
-        self.length.map_or(self.plan.head_bytes, |part| part.end)
+        let by_key = || self.key.map_or(0, |part| (part.at_bit + usize::from(part.bits)).div_ceil(8));
+        self.length.map_or_else(by_key, |part| part.end).max(self.plan.sync.len())
+    }
+
+    /// Reads one escaped frame from the first of these bytes on. `plain` is replaced by what it stands for.
+    ///
+    /// Returns its bytes on the wire, or `None` if more are needed.
+    ///
+    /// # Errors
+    /// What is wrong, and how many bytes were read until then.
+    pub(crate) fn unescape(
+        &self,
+        escape: &Escape,
+        wire: &[u8],
+        plain: &mut Vec<u8>,
+    ) -> Result<Option<usize>, (FrameFault, usize)> {
+        let sync = self.plan.sync.len();
+        plain.clear();
+        plain.extend_from_slice(&wire[..sync]);
+        let mut at = sync;
+        let mut length = None;
+        loop {
+            if at + self.terminator.len() > self.plan.limit {
+                let (around, limit) = (self.plan.head_bytes + self.plan.tail_bytes, self.plan.limit);
+                return Err((FrameFault::Length { length: limit as u64 + 1, least: around, greatest: limit }, at));
+            }
+            if self.terminator.is_empty() {
+                if length.is_none() && plain.len() >= self.length_end() {
+                    length = self.length_of(plain).map_err(|fault| (fault, at))?;
+                }
+                if length.is_some_and(|length| plain.len() >= length) {
+                    return Ok(Some(at));
+                }
+            }
+            let rest = &wire[at..];
+            if !self.terminator.is_empty() && rest.starts_with(&self.terminator) {
+                plain.extend_from_slice(&self.terminator);
+                return Ok(Some(at + self.terminator.len()));
+            }
+            match stuffing::escape::step(escape, rest) {
+                Step::Byte(byte, size) => {
+                    plain.push(byte);
+                    at += size;
+                }
+                Step::More => return Ok(None),
+                Step::Bare if rest.len() < self.terminator.len() && self.terminator.starts_with(rest) => {
+                    return Ok(None);
+                }
+                Step::Bare => {
+                    let needed = length.unwrap_or(plain.len() + 1);
+                    return Err((FrameFault::Truncated { length: plain.len(), needed }, at));
+                }
+                Step::Wrong => return Err((FrameFault::Stuffing { at }, at + 1)),
+            }
+        }
+    }
+
+    /// Judges the bytes of one whole frame as they go over the wire: with stuffing and delimiters, or the end of its line.
+    /// `plain` is room for what they stand for.
+    ///
+    /// # Errors
+    /// Why it is no good frame.
+    pub fn open<'a>(&self, wire: &'a [u8], plain: &'a mut Vec<u8>) -> Result<FrameView<'a>, FrameFault> {
+        let bytes = match self.plan.finder {
+            FrameFinder::Stuffed(stuffing) => {
+                let delimiter = [stuffing.delimiter()];
+                let inner = if stuffing.leads() { wire.strip_prefix(&delimiter).unwrap_or(wire) } else { wire };
+                let inner = inner.strip_suffix(&delimiter).unwrap_or(inner);
+                stuffing::decode(stuffing, inner, plain).map_err(|at| FrameFault::Stuffing { at })?;
+                plain.as_slice()
+            }
+            FrameFinder::Escaped(escape) if wire.starts_with(&self.plan.sync) => {
+                match self.unescape(&escape, wire, plain).map_err(|(fault, _)| fault)? {
+                    Some(end) if end == wire.len() => plain.as_slice(),
+                    Some(end) => {
+                        let (length, all) = (end as u64, wire.len());
+                        return Err(FrameFault::Length { length, least: all, greatest: all });
+                    }
+                    None => return Err(FrameFault::Truncated { length: wire.len(), needed: wire.len() + 1 }),
+                }
+            }
+            FrameFinder::Lines { .. } => {
+                let line = wire.strip_suffix(b"\n").unwrap_or(wire);
+                line.strip_suffix(b"\r").unwrap_or(line)
+            }
+            FrameFinder::Sync | FrameFinder::Escaped(_) | FrameFinder::Gap { .. } | FrameFinder::Packet => wire,
+        };
+        self.check(bytes)
     }
 
     /// Judges the bytes of one whole frame, without stuffing and delimiters.
     ///
     /// # Errors
-    /// The first fault in this order: size, length part, checksums, sync bytes and fixed values.
+    /// The first fault in this order: size, sync bytes, length, checksums, fixed values.
     pub fn check<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let around = plan.head_bytes + plan.tail_bytes;
         if bytes.len() < around {
             return Err(FrameFault::Truncated { length: bytes.len(), needed: around });
+        }
+        if !bytes.starts_with(&plan.sync) {
+            return Err(FrameFault::Sync);
         }
         if let Some(length) = self.length_of(bytes)? {
             if length > bytes.len() {

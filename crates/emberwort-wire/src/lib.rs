@@ -4,7 +4,6 @@
 
 pub mod bits;
 pub mod checksum;
-pub mod cobs;
 pub mod codec;
 pub mod frame;
 pub mod json;
@@ -12,6 +11,7 @@ pub mod line;
 pub mod receiver;
 pub mod row;
 pub mod sequence;
+pub mod stuffing;
 pub mod text;
 pub mod tunnel;
 pub mod values;

@@ -5,7 +5,8 @@
 //!   frame's bytes, those before a frame found there are its own.
 //! - It holds at most four times the channel's limit, and allocates only when it is made.
 //!
-//! With COBS a frame can only begin behind a delimiter, so the search goes on there.
+//! With stuffing a frame can only begin at a delimiter, so the search goes on there. Where silence separates frames, somebody
+//! who knows the time says when there was one: [`Receiver::silence`].
 
 use std::collections::HashMap;
 use std::ops::Range;
@@ -14,11 +15,12 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::stuffing::{Escape, Stuffing};
 
-use crate::cobs;
 use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::line;
+use crate::stuffing;
 use crate::values::{ValueRef, Values};
 
 /// Takes what a receiver finds. Places are byte offsets in the stream.
@@ -53,7 +55,7 @@ pub struct Receiver {
     scan: u64,
     /// The broken frame to which the bytes from `start` up to this offset belong, unless a good one is found there.
     broken: Option<(FrameFault, u64)>,
-    /// COBS: an over-long stretch is passed over up to its delimiter.
+    /// An over-long stretch is passed over up to its delimiter, its line's end, or silence.
     overlong: bool,
     plain: Vec<u8>,
 }
@@ -140,6 +142,14 @@ impl Receiver {
         }
     }
 
+    /// Says that nothing came for as long as separates frames on this channel, where silence does; the next byte fed begins
+    /// another one.
+    pub fn silence<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+        if matches!(self.framing.plan().finder, FrameFinder::Gap { .. }) {
+            self.finish(sink);
+        }
+    }
+
     /// Ends the stream: what is left is given away. The receiver can then be fed another stream, whose offsets go on.
     pub fn finish<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
         let mut carry = std::mem::take(&mut self.carry);
@@ -156,8 +166,10 @@ impl Receiver {
 
     fn run<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
         match self.framing.plan().finder {
-            FrameFinder::SyncLength => self.run_sync(window, sink),
-            FrameFinder::Cobs => self.run_cobs(window, sink),
+            FrameFinder::Sync => self.run_sync(window, sink),
+            FrameFinder::Stuffed(stuffing) => self.run_stuffed(stuffing, window, sink),
+            FrameFinder::Escaped(escape) => self.run_escaped(&escape, window, sink),
+            FrameFinder::Gap { .. } => self.run_gap(window, sink),
             FrameFinder::Lines { .. } => self.run_lines(window, sink),
             FrameFinder::Packet => {}
         }
@@ -212,16 +224,21 @@ impl Receiver {
         (self.start, self.scan) = (end, end);
     }
 
-    fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
-        let sync = &framing.plan().sync;
+    /// The bytes from the next sync bytes on, at which `scan` then stands; `None` if more bytes are needed.
+    #[inline]
+    fn find_sync<'a, S: FrameSink + ?Sized>(
+        &mut self,
+        window: Window<'a>,
+        sync: &[u8],
+        sink: &mut S,
+    ) -> Option<&'a [u8]> {
         loop {
             let rest = window.from(self.scan);
             // On clean traffic the next frame begins at once.
             let found = if rest.first() == Some(&sync[0]) { Some(0) } else { memchr::memchr(sync[0], rest) };
             let Some(skip) = found else {
                 self.pass(window, window.end(), sink);
-                return;
+                return None;
             };
             if skip > 0 {
                 self.pass(window, self.scan + skip as u64, sink);
@@ -238,8 +255,16 @@ impl Receiver {
                     self.pass(window, self.scan + 1, sink);
                     continue;
                 }
-                return;
+                return None;
             }
+            return Some(rest);
+        }
+    }
+
+    fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        let sync = &framing.plan().sync;
+        while let Some(rest) = self.find_sync(window, sync, sink) {
             let length = match framing.length_of(rest) {
                 Ok(length) => length,
                 Err(fault) => {
@@ -268,36 +293,74 @@ impl Receiver {
         }
     }
 
-    fn run_cobs<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+    fn run_escaped<S: FrameSink + ?Sized>(&mut self, escape: &Escape, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        while let Some(rest) = self.find_sync(window, &framing.plan().sync, sink) {
+            let mut plain = std::mem::take(&mut self.plain);
+            match framing.unescape(escape, rest, &mut plain) {
+                Ok(Some(size)) => {
+                    let end = self.scan + size as u64;
+                    match framing.check(&plain).and_then(|view| sink.judge(&view).map(|()| view)) {
+                        Ok(view) => self.succeed(window, &view, end, sink),
+                        Err(fault) => self.fail(window, fault, end, sink),
+                    }
+                }
+                Err((fault, size)) => {
+                    let end = self.scan + size as u64;
+                    self.fail(window, fault, end, sink);
+                }
+                Ok(None) if window.last => {
+                    let fault = FrameFault::Truncated { length: rest.len(), needed: rest.len() + 1 };
+                    self.fail(window, fault, window.end(), sink);
+                }
+                Ok(None) => {
+                    self.plain = plain;
+                    return;
+                }
+            }
+            self.plain = plain;
+        }
+    }
+
+    fn run_stuffed<S: FrameSink + ?Sized>(&mut self, stuffing: Stuffing, window: Window<'_>, sink: &mut S) {
         let framing = self.framing.clone();
         let plan = framing.plan();
         let limit = plan.limit;
         let least = plan.head_bytes + plan.tail_bytes;
+        let delimiter = stuffing.delimiter();
         loop {
             let rest = window.from(self.scan);
-            let delimiter = memchr::memchr(0, rest);
             if self.overlong {
-                let over = delimiter.map_or(rest.len(), |at| at + 1);
+                let found = memchr::memchr(delimiter, rest);
+                // A delimiter that ends what is too long may begin the next frame.
+                let over = found.map_or(rest.len(), |at| at + usize::from(!stuffing.leads()));
                 self.pass(window, self.scan + over as u64, sink);
-                self.overlong = delimiter.is_none();
+                self.overlong = found.is_none();
                 if self.overlong {
                     return;
                 }
                 continue;
             }
-            match delimiter {
+            // One delimiter in front belongs to its frame.
+            let lead = usize::from(stuffing.leads() && rest.first() == Some(&delimiter));
+            let inner = &rest[lead..];
+            match memchr::memchr(delimiter, inner) {
                 // A delimiter without a frame: some senders fill pauses with them.
                 Some(0) => self.pass(window, self.scan + 1, sink),
-                Some(at) if at < limit => {
-                    let end = self.scan + at as u64 + 1;
+                Some(at) if lead + at < limit => {
+                    let end = self.scan + (lead + at) as u64 + 1;
                     let mut plain = std::mem::take(&mut self.plain);
-                    let judged = cobs::decode(&rest[..at], &mut plain)
-                        .map_err(|at| FrameFault::Stuffing { at })
+                    let judged = stuffing::decode(stuffing, &inner[..at], &mut plain)
+                        .map_err(|at| FrameFault::Stuffing { at: lead + at })
                         .and_then(|()| framing.check(&plain))
                         .and_then(|view| sink.judge(&view).map(|()| view));
                     match judged {
                         Ok(view) => self.succeed(window, &view, end, sink),
-                        Err(fault) => self.fail_whole(window, fault, end, sink),
+                        // The delimiter behind may be the one in front of the next frame.
+                        Err(fault) => {
+                            let end = end - u64::from(stuffing.leads());
+                            self.fail_whole(window, fault, end, sink);
+                        }
                     }
                     self.plain = plain;
                 }
@@ -307,11 +370,39 @@ impl Receiver {
                     self.fail_whole(window, fault, end, sink);
                     self.overlong = true;
                 }
+                // What is left of pauses is no frame.
+                _ if window.last && inner.is_empty() && lead == 1 => self.pass(window, window.end(), sink),
                 _ if window.last && !rest.is_empty() => {
                     let fault = FrameFault::Truncated { length: rest.len(), needed: rest.len() + 1 };
                     self.fail_whole(window, fault, window.end(), sink);
                 }
                 _ => return,
+            }
+        }
+    }
+
+    /// All that is there until silence is one frame.
+    fn run_gap<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framing = self.framing.clone();
+        let plan = framing.plan();
+        let limit = plan.limit as u64;
+        while window.end() - self.scan > limit {
+            if self.overlong {
+                self.pass(window, window.end(), sink);
+                return;
+            }
+            let least = plan.head_bytes + plan.tail_bytes;
+            let fault = FrameFault::Length { length: limit + 1, least, greatest: plan.limit };
+            self.fail_whole(window, fault, self.scan + limit, sink);
+            self.overlong = true;
+        }
+        if self.overlong {
+            self.pass(window, window.end(), sink);
+        } else if window.last && window.end() > self.scan {
+            let end = window.end();
+            match framing.check(window.from(self.scan)).and_then(|view| sink.judge(&view).map(|()| view)) {
+                Ok(view) => self.succeed(window, &view, end, sink),
+                Err(fault) => self.fail_whole(window, fault, end, sink),
             }
         }
     }

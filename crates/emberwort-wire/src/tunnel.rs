@@ -7,10 +7,8 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
 use emberwort_model::model::End;
-use emberwort_model::plan::FrameFinder;
 use serde_json::Value as Json;
 
-use crate::cobs;
 use crate::frame::{FrameFault, Framing, body_on};
 use crate::json::{self, Writing};
 use crate::receiver::read_body;
@@ -41,22 +39,7 @@ pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<Inne
     let facing = Arc::new(plan.channels[channel].facing(from).clone());
     let framing = Framing::new(facing.clone());
     let mut plain = Vec::new();
-    let bytes = match facing.finder {
-        FrameFinder::Cobs => {
-            let stuffed = bytes.strip_suffix(&[0]).unwrap_or(bytes);
-            cobs::decode(stuffed, &mut plain).map_err(|at| FrameFault::Stuffing { at })?;
-            plain.as_slice()
-        }
-        FrameFinder::Lines { .. } => {
-            let line = bytes.strip_suffix(b"\n").unwrap_or(bytes);
-            line.strip_suffix(b"\r").unwrap_or(line)
-        }
-        FrameFinder::SyncLength | FrameFinder::Packet => bytes,
-    };
-    let view = framing.check(bytes)?;
-    if !bytes.starts_with(&facing.sync) {
-        return Err(FrameFault::Truncated { length: bytes.len(), needed: bytes.len() + 1 });
-    }
+    let view = framing.open(bytes, &mut plain)?;
     let mut values = Values::default();
     let message = read_body(plan, &facing, &view, &mut values)?;
     let (node, sequence, revision) = (view.node, view.sequence, view.revision);

@@ -40,10 +40,58 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
             frame { kind : u8 message
                     body }
         }
-        message Level { id 1  from device  on sync, cobs, packets
+        channel slip { medium uart 9600 8N1
+            stuffing slip
+            limit 80 bytes
+            frame { kind : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-3740 over kind..body } }
+        channel hdlc { medium uart 9600 8N1
+            stuffing hdlc
+            limit 80 bytes
+            frame { kind : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-sdlc over kind..body } }
+        channel escaped { medium uart 9600 8N1
+            stuffing escape 7D xor 20 of 7D C6 39
+            limit 80 bytes
+            frame { sync C6 39
+                kind : u8 message
+                count : u8 sequence
+                size : u8 length of body
+                body
+                check : u16 crc-16/ibm-3740 over kind..body } }
+        channel doubled { medium uart 9600 8N1
+            stuffing escape 39 xor 00 of 39
+            limit 80 bytes
+            frame { sync 39 02
+                kind : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-3740 over kind..body
+                end : u16 be = 0x3903 } }
+        channel sized { medium uart 9600 8N1
+            limit 40 bytes
+            frame { sync C6 39
+                kind : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-3740 over kind..body } }
+        channel quiet { medium uart 9600 8N1
+            gap 3.5 characters
+            limit 40 bytes
+            frame { kind : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-3740 over kind..body } }
+        message Level { id 1  from device  on sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
             depth : u16
             note : text[..20] }
-        message Ping { id 2  from host  on sync, cobs, packets }";
+        message Ping { id 2  from host  on sync, cobs, packets, slip, hdlc, escaped, doubled, sized, quiet }
+        message Fixed { id 3  from device  on sized
+            depth : u32 }";
     let checked = check(&Source::new("two.ember", text));
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
@@ -99,12 +147,23 @@ fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Ve
     log.events
 }
 
-/// A frame of one of the two messages; `count` is its sequence number.
+const SIZED: usize = 7;
+const QUIET: usize = 8;
+
+/// The channels whose bytes alone say where frames begin and end.
+fn stream_channel() -> impl Strategy<Value = usize> {
+    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED])
+}
+
+/// A frame of one of the messages; `count` is its sequence number.
 fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
     let mut out = Vec::new();
-    let (key, body) =
-        if note.is_empty() { (2, Vec::new()) } else { (1, [&[count, 0, note.len() as u8][..], note].concat()) };
+    let (key, body) = match note {
+        [] => (2, Vec::new()),
+        note if channel == SIZED => (3, vec![count, note[0], 0xC6, 0x39]),
+        note => (1, [&[count, 0, note.len() as u8][..], note].concat()),
+    };
     framing.encode(&Header { key, sequence: count.into(), ..Header::default() }, &body, &mut out).unwrap();
     out
 }
@@ -121,12 +180,26 @@ enum Piece {
 fn note() -> impl Strategy<Value = Vec<u8>> {
     prop_oneof![
         Just(Vec::new()),
-        proptest::collection::vec(prop_oneof![Just(0xC6u8), Just(0x39), Just(0), any::<u8>()], 1..20),
+        proptest::collection::vec(
+            prop_oneof![Just(0xC6u8), Just(0x39), Just(0), Just(0xC0), Just(0xDB), Just(0x7D), Just(0x7E), any::<u8>()],
+            1..20
+        ),
     ]
 }
 
 fn pieces() -> impl Strategy<Value = Vec<Piece>> {
-    let garbage = prop_oneof![Just(0xC6u8), Just(0x39), Just(0), Just(1), any::<u8>()];
+    let garbage = prop_oneof![
+        Just(0xC6u8),
+        Just(0x39),
+        Just(0),
+        Just(1),
+        Just(2),
+        Just(3),
+        Just(0xC0),
+        Just(0x7D),
+        Just(0x7E),
+        any::<u8>()
+    ];
     let piece = prop_oneof![
         4 => note().prop_map(Piece::Frame),
         1 => (note(), any::<prop::sample::Index>()).prop_map(|(note, at)| Piece::Cut(note, at)),
@@ -137,9 +210,14 @@ fn pieces() -> impl Strategy<Value = Vec<Piece>> {
 }
 
 fn stream(channel: usize, pieces: &[Piece]) -> Vec<u8> {
+    stream_from(channel, 0, pieces)
+}
+
+/// The same with sequence numbers from `first` on.
+fn stream_from(channel: usize, first: usize, pieces: &[Piece]) -> Vec<u8> {
     let mut out = Vec::new();
     for (count, piece) in pieces.iter().enumerate() {
-        let count = count as u8;
+        let count = (first + count) as u8;
         match piece {
             Piece::Frame(note) => out.extend(frame(channel, count, note)),
             Piece::Cut(note, at) => {
@@ -162,21 +240,21 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(1000))]
 
     #[test]
-    fn every_byte_is_in_exactly_one_place(pieces in pieces(), channel in 0usize..2) {
+    fn every_byte_is_in_exactly_one_place(pieces in pieces(), channel in stream_channel()) {
         let stream = stream(channel, &pieces);
         let mut at = 0u64;
         for event in receive(channel, [&stream[..]]) {
             prop_assert_eq!(event.range().start, at, "events follow each other without gap or overlap");
             at = event.range().end;
             prop_assert_eq!(event.wire(), &stream[event.range().start as usize..at as usize]);
-            prop_assert!(event.wire().len() <= 40, "no piece is longer than the limit");
+            prop_assert!(event.wire().len() <= PLAN.channels[channel].limit, "no piece is longer than the limit");
         }
         prop_assert_eq!(at, stream.len() as u64);
     }
 
     #[test]
     fn the_size_of_the_chunks_makes_no_difference(
-        pieces in pieces(), channel in 0usize..2, cuts in proptest::collection::vec(any::<prop::sample::Index>(), 0..20),
+        pieces in pieces(), channel in stream_channel(), cuts in proptest::collection::vec(any::<prop::sample::Index>(), 0..20),
     ) {
         let stream = stream(channel, &pieces);
         let whole = receive(channel, [&stream[..]]);
@@ -195,7 +273,7 @@ proptest! {
         at in any::<prop::sample::Index>(),
         drop in 0usize..60,
         notes in proptest::collection::vec(note(), 20..21),
-        channel in 0usize..2,
+        channel in stream_channel(),
     ) {
         let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(channel, n as u8, note)).collect();
         let clean: Vec<u8> = frames.concat();
@@ -219,6 +297,74 @@ proptest! {
         let lost: Vec<u64> = untouched.iter().copied().filter(|n| !good.contains(n)).collect();
         prop_assert!(lost.len() <= 1, "lost {lost:?} of the untouched {untouched:?}");
     }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(500))]
+
+    /// Where silence separates frames, damage stays in its frame, and the size of the chunks makes no difference.
+    #[test]
+    fn silence_keeps_frames_apart(pieces in pieces(), chunk in 1usize..50) {
+        let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(QUIET, n, &pieces[n..=n])).collect();
+        let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[QUIET].clone())));
+        let mut receiver = Receiver::new(framing);
+        let mut log = Log { reader: BodyReader::new(PLAN.clone(), QUIET, None), events: Vec::new() };
+        for bytes in &streams {
+            bytes.chunks(chunk).for_each(|chunk| receiver.feed(chunk, &mut log));
+            receiver.silence(&mut log);
+        }
+        receiver.finish(&mut log);
+        let mut at = 0;
+        for event in &log.events {
+            prop_assert_eq!(event.range().start, at);
+            prop_assert!(event.wire().len() <= 40);
+            at = event.range().end;
+        }
+        prop_assert_eq!(at, streams.concat().len() as u64);
+        let whole = |wire: &Vec<u8>| log.events.iter().any(|event| matches!(event, Event::Good(_, _, found) if found == wire));
+        for (piece, wire) in pieces.iter().zip(&streams) {
+            prop_assert!(!matches!(piece, Piece::Frame(_)) || whole(wire), "{wire:02X?} is not among {:?}", log.events);
+        }
+    }
+}
+
+/// Worked out by hand: an escaped frame with its terminator, a frame between two flags, one whose size follows from its key.
+#[test]
+fn frames_of_each_stuffing_by_hand() {
+    let wire = |channel: usize, count: u8, note: &[u8]| emberwort_model::hex::hex(&frame(channel, count, note));
+    // Ping: kind 2, count; the CRCs of 02 C0 and of 02 39 are computed bit by bit in crc_oracle.rs.
+    let sum = |channel: usize, bytes: &[u8]| {
+        let name = if channel == 4 { "crc-16/ibm-sdlc" } else { "crc-16/ibm-3740" };
+        let algorithm = emberwort_model::algorithm::Algorithm::named(name).unwrap();
+        emberwort_wire::checksum::Checksum::new(&algorithm).compute(bytes) as u16
+    };
+    let crc = |channel: usize, bytes: &[u8]| {
+        let [low, high] = sum(channel, bytes).to_le_bytes();
+        format!("{low:02X} {high:02X}")
+    };
+    assert_eq!(wire(3, 0xC0, b""), format!("C0 02 DB DC {} C0", crc(3, &[2, 0xC0])));
+    assert_eq!(wire(4, 0x7E, b""), format!("7E 02 7D 5E {} 7E", crc(4, &[2, 0x7E])));
+    assert_eq!(wire(5, 0xC6, b""), format!("C6 39 02 7D E6 00 {}", crc(5, &[2, 0xC6, 0])));
+    assert_eq!(wire(6, 0x39, b""), format!("39 02 02 39 39 {} 39 03", crc(6, &[2, 0x39])));
+    assert_eq!(wire(SIZED, 9, b"a"), format!("C6 39 03 09 09 61 C6 39 {}", crc(7, &[3, 9, 9, 0x61, 0xC6, 0x39])));
+    assert_eq!(wire(QUIET, 9, b""), format!("02 09 {}", crc(8, &[2, 9])));
+}
+
+#[test]
+fn a_flag_between_two_frames_can_be_shared() {
+    let (first, second) = (frame(4, 1, b""), frame(4, 2, b""));
+    // 7E … 7E … 7E, and fill behind.
+    let stream = [&first[..], &second[1..], &[0x7E, 0x7E], &frame(4, 3, b"")].concat();
+    let kinds: Vec<(&str, u64)> = receive(4, [&stream[..]])
+        .iter()
+        .map(|event| match event {
+            Event::Good(range, ..) => ("good", range.end - range.start),
+            Event::Broken(range, ..) => ("broken", range.end - range.start),
+            Event::Stray(range, ..) => ("stray", range.end - range.start),
+        })
+        .collect();
+    let sizes = [first.len() as u64, second.len() as u64 - 1, frame(4, 3, b"").len() as u64];
+    assert_eq!(kinds, [("good", sizes[0]), ("good", sizes[1]), ("stray", 2), ("good", sizes[2])]);
 }
 
 #[test]

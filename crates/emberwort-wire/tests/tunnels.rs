@@ -121,7 +121,7 @@ fn what_is_broken_inside_says_why_and_goes_out_as_it_came() {
         (0, "00 C6 39 03 25 03 D2 04 01", "truncated"),
         (0, "00 C6 39", "truncated"),
         (0, "00", "truncated"),
-        (0, "00 C7 39 03 25 03 D2 04 01 02", "truncated"),
+        (0, "00 C7 39 03 25 03 D2 04 01 02", "fixed"),
         (0, "00 C6 39 03 07 00 0A 00", "length"),
         (0, "00 C6 39 03 07 01 09 14", "unknown message"),
         (1, "00 05 01 00", "stuffing"),

@@ -261,7 +261,7 @@ fn checksums_of_hex_text_files_and_standard_input() {
     let json = succeed(folder.path(), &["checksum", "sum8 start 1", "--hex", "FF 02", "--as", "ndjson"]);
     assert_eq!(json, "{\"algorithm\":\"sum8\",\"bytes\":2,\"value\":\"0x02\"}\n");
     let names = succeed(folder.path(), &["checksum", "--list"]);
-    assert!(names.lines().count() == 115 && names.contains("crc-16/ibm-3740\n"));
+    assert!(names.lines().count() == 121 && names.contains("crc-16/ibm-3740\n"));
     let typo = run(folder.path(), &["checksum", "crc-16/imb-3740", "--text", "1"]);
     assert_eq!(typo.code, 2);
     assert!(typo.err.contains("did you mean `crc-16/ibm-3740`?"), "{}", typo.err);

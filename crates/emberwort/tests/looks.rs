@@ -50,6 +50,21 @@ fn check_with_findings() {
     insta::assert_snapshot!(ran.out);
 }
 
+/// Two places that belong together are shown apart if much stands between them.
+#[test]
+fn places_far_from_each_other_are_shown_apart() {
+    let folder = tempfile::tempdir().unwrap();
+    let between: String = (0..60).map(|n| format!("# line {n}\n")).collect();
+    let text = format!(
+        "link l {{ revision 1  byte_order little }}\nmessage A {{ from host  x : u8 }}\n{between}message A {{ from host  y : u8 }}\n"
+    );
+    std::fs::write(folder.path().join("l.ember"), text).unwrap();
+    let ran = run(folder.path(), &["check"]);
+    let shown: Vec<&str> = ran.out.lines().filter(|line| line.contains(" │ ")).collect();
+    assert!(shown.len() < 8 && !ran.out.contains("# line 30"), "{}", ran.out);
+    assert!(ran.out.contains(" 2 │ message A") && ran.out.contains("63 │ message A"), "{}", ran.out);
+}
+
 #[test]
 fn layout_of_a_message() {
     insta::assert_snapshot!(succeed(&marlock(), &["layout", "GateStatus", "MoveGate"]));

@@ -228,8 +228,9 @@ fn frame_check(link: &str, channel: &ChannelPlan, from: Option<End>, code: &mut 
     if has_receiver(channel.finder) {
         code.lines(&format!(
             "    {stem}_receiver_init(&receiver);\n    \
-                 for (n = 0; n < size; n++) {{\n        \
-                     {stem}_receiver_put(&receiver, bytes[n]);\n        \
+                 for (n = 0; n <= size; n++) {{\n        \
+                     if (n < size) {{\n            {stem}_receiver_put(&receiver, bytes[n]);\n        }} else {{\n            \
+                         {stem}_receiver_end(&receiver);\n        }}\n        \
                      while ({stem}_receiver_next(&receiver, &found)) {{\n            \
                          accepted++;\n            expect({same}, vector, \"the received frame\");\n        }}\n    }}\n    \
                  expect(accepted == 1, vector, \"the number of received frames\");\n}}\n"

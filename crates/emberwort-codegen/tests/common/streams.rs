@@ -6,22 +6,24 @@ use std::sync::Arc;
 use emberwort_codegen::vectors;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::Role;
+use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_wire::frame::FrameError;
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-/// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them.
-pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<u8> {
+/// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them: pieces with
+/// silence between them, for channels where that matters.
+pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<Vec<u8>> {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let framing = Framing::new(Arc::new(facing.clone()));
     let all: Vec<_> =
         vectors::vectors(plan, 9).into_iter().filter(|vector| facing.key_of(vector.message).is_some()).collect();
-    let mut stream = Vec::with_capacity(bytes + 1000);
-    while stream.len() < bytes {
+    let mut stream = Vec::new();
+    let mut length = 0;
+    while length < bytes {
         let vector = &all[random.random_range(0..all.len())];
         let message = &plan.messages[vector.message];
         let mut body = Vec::new();
@@ -60,9 +62,23 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             }
             _ => {}
         }
-        stream.extend(frame);
+        length += frame.len();
+        stream.push(frame);
     }
     stream
+}
+
+/// Whether silence separates frames.
+fn is_quiet(plan: &Plan, channel: usize) -> bool {
+    matches!(plan.channels[channel].finder, FrameFinder::Gap { .. })
+}
+
+/// What the program of [`c_program`] reads: the bytes, or where silence matters each piece behind its length in two bytes.
+pub fn file_of(plan: &Plan, channel: usize, pieces: &[Vec<u8>]) -> Vec<u8> {
+    if !is_quiet(plan, channel) {
+        return pieces.concat();
+    }
+    pieces.iter().flat_map(|piece| [&(piece.len() as u16).to_be_bytes()[..], piece].concat()).collect()
 }
 
 /// Collects the bodies of the good frames of a stream.
@@ -80,26 +96,52 @@ impl FrameSink for Accepted {
 }
 
 /// What the library's receiver accepts, as the program of [`c_receiver`] prints it.
-pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, stream: &[u8]) -> (usize, String) {
+pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Vec<u8>]) -> (usize, String) {
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
     let mut accepted = Accepted(BodyReader::new(plan.clone(), channel, from), Vec::new());
-    for chunk in stream.chunks(777) {
-        receiver.feed(chunk, &mut accepted);
+    if is_quiet(plan, channel) {
+        for piece in pieces {
+            receiver.feed(piece, &mut accepted);
+            receiver.silence(&mut accepted);
+        }
+    } else {
+        for chunk in pieces.concat().chunks(777) {
+            receiver.feed(chunk, &mut accepted);
+        }
     }
     receiver.finish(&mut accepted);
     let mut text = String::new();
     for body in &accepted.1 {
         text += &format!("{}:{}\n", body.len(), body.iter().map(|b| format!("{b:02X}")).collect::<String>());
     }
-    (accepted.1.len(), text + &format!("{} frames, {} bytes\n", accepted.1.len(), stream.len()))
+    (
+        accepted.1.len(),
+        text + &format!("{} frames, {} bytes\n", accepted.1.len(), pieces.iter().map(Vec::len).sum::<usize>()),
+    )
 }
 
 /// A C function `void receive_STEM(FILE *file)` that puts a file byte by byte into a receiver of the generated code, and
 /// prints the frames that it accepts.
-pub fn c_receiver(stem: &str) -> String {
-    C_RECEIVER.replace("STEM", stem)
+fn c_receiver(stem: &str, quiet: bool) -> String {
+    let loop_ = if quiet { C_QUIET } else { C_STREAM };
+    C_RECEIVER.replace("LOOP", loop_).replace("STEM", stem)
 }
+
+const C_STREAM: &str = "    while ((byte = getc(file)) != EOF) {
+        STEM_receiver_put(&STEM_of, (uint8_t)byte);
+        drain_STEM();
+    }";
+
+const C_QUIET: &str = "    while ((byte = getc(file)) != EOF) {
+        int left = byte << 8 | getc(file);
+        while (left-- > 0) {
+            STEM_receiver_put(&STEM_of, (uint8_t)getc(file));
+            drain_STEM();
+        }
+        STEM_receiver_silence(&STEM_of);
+        drain_STEM();
+    }";
 
 const C_RECEIVER: &str = r#"
 static STEM_receiver_t STEM_of;
@@ -119,10 +161,7 @@ static void receive_STEM(FILE *file)
 {
     int byte;
     STEM_receiver_init(&STEM_of);
-    while ((byte = getc(file)) != EOF) {
-        STEM_receiver_put(&STEM_of, (uint8_t)byte);
-        drain_STEM();
-    }
+LOOP
     fclose(file);
     STEM_receiver_end(&STEM_of);
     drain_STEM();
@@ -131,15 +170,15 @@ static void receive_STEM(FILE *file)
 }
 "#;
 
-/// A C program that feeds the file `STEM.bin` beside it to each stem's receiver.
-pub fn c_program(link: &str, stems: &[String]) -> String {
+/// A C program that feeds the file `STEM.bin` beside it to each stem's receiver. With each stem stands its channel.
+pub fn c_program(plan: &Plan, link: &str, stems: &[(String, usize)]) -> String {
     let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n");
-    for stem in stems {
-        program += &c_receiver(stem);
+    for (stem, channel) in stems {
+        program += &c_receiver(stem, is_quiet(plan, *channel));
     }
     program += "static void from(const char *name, void (*receive)(FILE *))\n{\n    FILE *file = fopen(name, \"rb\");\n    \
                 if (file != NULL) {\n        receive(file);\n    }\n}\nint main(void)\n{\n";
-    for stem in stems {
+    for (stem, _) in stems {
         program += &format!("    from(\"{stem}.bin\", receive_{stem});\n");
     }
     program + "    return 0;\n}\n"

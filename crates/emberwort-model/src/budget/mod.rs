@@ -11,7 +11,7 @@ use num_rational::Ratio;
 
 use crate::model::{Field, Kind, MediumKind};
 use crate::number::Decimal;
-use crate::plan::{Action, ChannelPlan, EXTENDED_ID, KeySource, MessagePlan, Plan};
+use crate::plan::{Action, ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan};
 use wire_time::{Seconds, WireCost};
 
 /// The size of a message's body and what of it carries nothing.
@@ -114,14 +114,20 @@ pub fn message_on(channel: &ChannelPlan, plan: &MessagePlan, index: usize) -> Me
         (_, greatest) = line_length(plan);
     }
     let least = if facing.selected_by == KeySource::Line { line_length(plan).0 } else { least };
-    let frame = (facing.frame_size(least), facing.frame_size(greatest));
+    let frame = (facing.least_frame_size(least), facing.frame_size(greatest));
     let position = plan.message.channels.iter().position(|other| *other == index);
     let extended = position.and_then(|at| plan.message.keys[at]).is_some_and(|key| key.extended);
+    // The silence that separates frames takes time too.
+    let silence = match facing.finder {
+        FrameFinder::Gap { nanoseconds } => Seconds::new(i128::from(nanoseconds), 1_000_000_000),
+        _ => Seconds::from_integer(0),
+    };
+    let with_silence = |cost: WireCost| WireCost { time: cost.time + silence, ..cost };
     MessageOnChannel {
         overhead: frame.1 - greatest,
         frame,
-        least: least_cost(&facing.medium.kind, frame.0, extended),
-        greatest: wire_time::worst(&facing.medium.kind, frame.1, extended),
+        least: with_silence(least_cost(&facing.medium.kind, frame.0, extended)),
+        greatest: with_silence(wire_time::worst(&facing.medium.kind, frame.1, extended)),
     }
 }
 

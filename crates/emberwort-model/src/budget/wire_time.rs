@@ -7,6 +7,11 @@ use crate::model::MediumKind;
 /// A time in seconds, exact.
 pub type Seconds = Ratio<i128>;
 
+/// A time in whole nanoseconds, rounded down; as much as can be counted, if it is longer.
+pub fn nanoseconds(time: Seconds) -> u64 {
+    u64::try_from((time * Seconds::from_integer(1_000_000_000)).to_integer()).unwrap_or(u64::MAX / 4)
+}
+
 fn ratio(numerator: u64, denominator: u64) -> Seconds {
     Ratio::new(i128::from(numerator), i128::from(denominator.max(1)))
 }

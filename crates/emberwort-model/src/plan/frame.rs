@@ -2,6 +2,7 @@
 
 use crate::algorithm::Algorithm;
 use crate::model::{ByteOrder, End, Medium};
+use crate::stuffing::{Escape, Stuffing};
 
 /// The compiled form of a channel.
 #[derive(Clone, Debug, PartialEq)]
@@ -32,6 +33,8 @@ pub struct ChannelPlan {
     pub tail_bytes: usize,
     /// Which key selects which message (an index into the link's messages), by rising key.
     pub keys: Vec<(u64, usize)>,
+    /// Bytes of the body for each of `keys`, where they and not a length part say how long a frame is; else empty.
+    pub body_sizes: Vec<usize>,
     /// Most bytes of a body of any message on this channel.
     pub greatest_body: usize,
 }
@@ -39,10 +42,18 @@ pub struct ChannelPlan {
 /// How a receiver finds frames in what it receives.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FrameFinder {
-    /// Sync bytes in front, and a length part.
-    SyncLength,
-    /// Consistent overhead byte stuffing, delimiter 00.
-    Cobs,
+    /// Sync bytes in front; the length part, or the size of the message, says where the frame ends.
+    Sync,
+    /// A delimiter that cannot occur inside of frames.
+    Stuffed(Stuffing),
+    /// Sync bytes in front that cannot occur in the rest; the length part or [`ChannelPlan::terminator`] says where the frame
+    /// ends.
+    Escaped(Escape),
+    /// Silence between frames.
+    Gap {
+        /// How long it lasts at least.
+        nanoseconds: u64,
+    },
     /// The medium keeps frames apart.
     Packet,
     /// Each line of text is a frame.
@@ -217,20 +228,47 @@ impl ChannelPlan {
     pub fn frame_size(&self, body: usize) -> usize {
         let plain = self.head_bytes + body + self.tail_bytes;
         match self.finder {
-            FrameFinder::SyncLength | FrameFinder::Packet => plain,
-            FrameFinder::Cobs => cobs_longest(plain) + 1,
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => plain,
+            FrameFinder::Stuffed(stuffing) => stuffing.longest(plain),
+            FrameFinder::Escaped(_) => {
+                let bare = self.sync.len() + self.terminator().len();
+                bare + 2 * (plain - bare)
+            }
             FrameFinder::Lines { crlf } => plain + 1 + usize::from(crlf),
         }
+    }
+
+    /// Fewest bytes on the wire of a frame with a body of this size.
+    pub fn least_frame_size(&self, body: usize) -> usize {
+        let plain = self.head_bytes + body + self.tail_bytes;
+        match self.finder {
+            FrameFinder::Stuffed(stuffing) => stuffing.shortest(plain),
+            FrameFinder::Escaped(_) => plain,
+            _ => self.frame_size(body),
+        }
+    }
+
+    /// The bytes that end an escaped frame: those of a last part with a fixed value, if its first byte is one of those escaped,
+    /// so that it stands for nothing else. Empty without.
+    pub fn terminator(&self) -> Vec<u8> {
+        let FrameFinder::Escaped(escape) = self.finder else { return Vec::new() };
+        let Some(Part { role: Role::Fixed(value), zone: Zone::Tail, at_bit, bits, order, .. }) = self.parts.last()
+        else {
+            return Vec::new();
+        };
+        if at_bit % 8 != 0 || bits % 8 != 0 {
+            return Vec::new();
+        }
+        let count = usize::from(bits / 8);
+        let bytes = match order {
+            ByteOrder::Little => value.to_le_bytes()[..count].to_vec(),
+            ByteOrder::Big => value.to_be_bytes()[8 - count..].to_vec(),
+        };
+        if escape.escaped.contains(bytes[0]) { bytes } else { Vec::new() }
     }
 
     /// The longest body that a frame within the limit can have.
     pub fn longest_body(&self) -> usize {
         (0..=self.limit).rev().find(|body| self.frame_size(*body) <= self.limit).unwrap_or(0)
     }
-}
-
-/// Most bytes that COBS makes of `plain` bytes, without the delimiter: one code byte for each 254 bytes begun
-/// (Cheshire and Baker, "Consistent overhead byte stuffing", 1999).
-pub fn cobs_longest(plain: usize) -> usize {
-    plain + plain.div_ceil(254).max(1)
 }

@@ -7,7 +7,7 @@ mod message;
 
 use std::sync::Arc;
 
-pub use frame::{Bound, ChannelPlan, Covered, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone, cobs_longest};
+pub use frame::{Bound, ChannelPlan, Covered, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone};
 pub use message::{
     Action, ChoicePlan, Element, ElementSizes, LeadField, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step,
     count_bytes, starts_at_byte,

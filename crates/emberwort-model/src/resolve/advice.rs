@@ -165,7 +165,7 @@ impl Resolver<'_> {
     fn sync_in_data(&mut self, plan: &Plan, channel: &ChannelPlan, frame: &FrameItem) {
         let sync = &channel.sync;
         let idle = |byte: u8| sync.iter().all(|other| *other == byte);
-        if channel.finder != FrameFinder::SyncLength || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {
+        if channel.finder != FrameFinder::Sync || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {
             return;
         }
         let load = budget::regular_bytes_per_second(plan, channel).filter(|rate| *rate > 0.0);

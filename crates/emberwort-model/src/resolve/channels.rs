@@ -4,10 +4,11 @@ use std::collections::HashMap;
 
 use super::Resolver;
 use crate::budget::line_length;
-use crate::budget::wire_time::can;
+use crate::budget::wire_time::{can, worst};
 use crate::diagnostics::{Code, Finding};
 use crate::model::{End, Medium, MediumKind};
-use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role};
+use crate::number::Decimal;
+use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{ChannelItem, FrameEnd, KeyKind, MessageItem, Name};
 
@@ -97,7 +98,12 @@ impl Resolver<'_> {
         }
         let medium = medium?;
         let finder = self.frame_finder(item, &medium.kind)?;
-        if item.frames.is_empty() && finder == FrameFinder::SyncLength {
+        if item.frames.is_empty()
+            && !matches!(
+                finder,
+                FrameFinder::Packet | FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } | FrameFinder::Gap { .. }
+            )
+        {
             self.report(Finding::new(
                 Code::MissingPart,
                 place,
@@ -121,6 +127,7 @@ impl Resolver<'_> {
             head_bytes: 0,
             tail_bytes: 0,
             keys: Vec::new(),
+            body_sizes: Vec::new(),
             greatest_body: 0,
         };
         self.directions(item, channel)
@@ -172,13 +179,18 @@ impl Resolver<'_> {
         let name = medium.as_str();
         match (&item.finding, medium.keeps_packets()) {
             (Some((FrameEnd::Packet, _)), true) => Some(FrameFinder::Packet),
-            (Some((FrameEnd::Cobs, _)), false) => Some(FrameFinder::Cobs),
+            (Some((FrameEnd::Stuffing(stuffing), _)), false) => Some(FrameFinder::Stuffed(*stuffing)),
+            (Some((FrameEnd::Escape(escape), _)), false) => Some(FrameFinder::Escaped(*escape)),
             (Some((FrameEnd::Lines { crlf }, _)), false) => Some(FrameFinder::Lines { crlf: *crlf }),
-            (None, false) => Some(FrameFinder::SyncLength),
+            (Some((FrameEnd::GapTime(nanoseconds), _)), false) => Some(FrameFinder::Gap { nanoseconds: *nanoseconds }),
+            (Some((FrameEnd::GapCharacters(count), span)), false) => {
+                let nanoseconds = self.characters(*count, medium, *span)?;
+                Some(FrameFinder::Gap { nanoseconds })
+            }
+            (None, false) => Some(FrameFinder::Sync),
             (Some((FrameEnd::Packet, span)), false) => {
                 let message = format!("`{name}` carries bytes and does not keep packets apart");
-                let help =
-                    "take `packet` out, and find frames by `sync` with a length part, `stuffing cobs` or `lines`";
+                let help = "take `packet` out, and find frames by `sync` with a length part, `stuffing cobs`, `lines` or `gap`";
                 self.report(Finding::new(Code::NoFrameEnd, *span, message, help));
                 None
             }
@@ -188,6 +200,25 @@ impl Resolver<'_> {
                 None
             }
         }
+    }
+
+    /// How long so many characters take on a medium, in nanoseconds, rounded down: a silence of exactly this length counts.
+    fn characters(&mut self, count: Decimal, medium: &MediumKind, span: Span) -> Option<u64> {
+        if !matches!(medium, MediumKind::Uart { .. } | MediumKind::Stream { .. }) {
+            let message = format!("`{}` says nothing about how long a character takes", medium.as_str());
+            self.report(Finding::new(Code::NoFrameEnd, span, message, "write the gap as a time: `gap 2 ms`"));
+            return None;
+        }
+        let one = worst(medium, 1, false).time;
+        let nanoseconds = (count.mantissa <= 1_000_000_000_000 && count.decimals <= 9)
+            .then(|| (one * count.mantissa / 10i128.pow(count.decimals) * 1_000_000_000).to_integer())
+            .and_then(|nanoseconds| u64::try_from(nanoseconds).ok())
+            .filter(|nanoseconds| *nanoseconds > 0);
+        if nanoseconds.is_none() {
+            let message = "this silence cannot be measured: it is counted in nanoseconds, up to 584 years";
+            self.report(Finding::new(Code::BadNumber, span, message, "write, for example, `gap 3.5 characters`"));
+        }
+        nanoseconds
     }
 
     fn key_source(&mut self, item: &ChannelItem, channel: &ChannelPlan) -> Option<KeySource> {
@@ -212,7 +243,8 @@ impl Resolver<'_> {
             ),
             KeyKind::CanId => (matches!(medium, MediumKind::Can { .. }), KeySource::CanId, "`can`"),
             KeyKind::Size => {
-                (medium.keeps_packets() || channel.finder == FrameFinder::Cobs, KeySource::Size, "packets")
+                let whole = matches!(channel.finder, FrameFinder::Stuffed(_) | FrameFinder::Gap { .. });
+                (medium.keeps_packets() || whole, KeySource::Size, "packets")
             }
         };
         if !fits {
@@ -396,6 +428,46 @@ impl Resolver<'_> {
             channel.greatest_body = channel.greatest_body.max(body);
         }
         channel.keys.sort_unstable();
+        self.sizes_by_key(index, channel, messages);
+    }
+
+    /// Where no length part says it, the size of its message must say where a frame ends.
+    fn sizes_by_key(&mut self, index: usize, channel: &mut ChannelPlan, messages: &[MessagePlan]) {
+        let has_length = channel.part(|role| matches!(role, Role::Length { .. })).is_some();
+        if channel.finder != FrameFinder::Sync || has_length || channel.sync.is_empty() {
+            return;
+        }
+        let file = self.file;
+        let help = "add a length part: `size : u8 length of body`";
+        let place = (file.channels[index].name.span, "the channel, whose frames have no length part");
+        let mut sizes = Vec::new();
+        for (_, message) in &channel.keys {
+            let (message, name) = (&messages[*message], &file.messages[*message].name);
+            let varies = match (
+                message.has_rest || message.sections.iter().any(|s| s.least_size != s.greatest_size),
+                message.sections.len(),
+            ) {
+                (true, _) => "its size varies",
+                (false, 1) => {
+                    sizes.push(message.least_size());
+                    continue;
+                }
+                (false, _) => "senders of earlier revisions send less of it",
+            };
+            let message =
+                format!("nothing tells a receiver on `{}` where `{}` ends: {varies}", channel.name, name.text);
+            self.report(Finding::new(Code::NoFrameEnd, name.span, message, help).related(place.0, place.1));
+        }
+        let behind = channel.key_part().filter(|part| part.zone == Zone::Tail);
+        if let Some(part) = behind
+            && sizes.iter().any(|size| Some(size) != sizes.first())
+        {
+            let message = format!("`{}` says how long a frame is, but stands behind the body", part.name);
+            self.report(Finding::new(Code::NoFrameEnd, place.0, message, help));
+        }
+        if sizes.len() == channel.keys.len() {
+            channel.body_sizes = sizes;
+        }
     }
 
     fn no_key(&mut self, index: usize, channel: &str, name: &Name, why: &str, help: &str) {

@@ -257,30 +257,40 @@ impl Resolver<'_> {
             return;
         }
         match channel.finder {
-            FrameFinder::SyncLength => {
-                let (message, help) = if channel.sync.is_empty() {
-                    (
-                        "nothing tells a receiver where a frame begins",
-                        "begin the frame with sync bytes (`sync C6 39`), or write `stuffing cobs` in the channel",
-                    )
-                } else if length.is_none() {
-                    ("nothing tells a receiver where a frame ends", "add a length part: `size : u8 length of body`")
-                } else {
-                    return;
-                };
-                self.report(Finding::new(Code::NoFrameEnd, frame.span, message, help));
+            // Without a length part the sizes of the messages must do, which are looked at when they are known.
+            FrameFinder::Sync if !channel.sync.is_empty() => {}
+            FrameFinder::Escaped(escape)
+                if channel.sync.first().is_some_and(|first| escape.escaped.contains(*first)) =>
+            {
+                if length.is_none() && channel.terminator().is_empty() {
+                    let some = escape.escaped.iter().find(|byte| *byte != escape.escape).unwrap_or(escape.escape);
+                    self.report(Finding::new(
+                        Code::NoFrameEnd,
+                        frame.span,
+                        "nothing tells a receiver where a frame ends",
+                        format!(
+                            "add a length part: `size : u8 length of body`; or end the frame with a byte that is escaped: \
+                             `end : u8 = 0x{some:02X}`"
+                        ),
+                    ));
+                }
             }
-            FrameFinder::Cobs | FrameFinder::Packet if !channel.sync.is_empty() => {
-                let help = "take the sync bytes out, or write them as a part with a fixed value: `mark : u16 = 0xC639`";
-                self.report(Finding::new(
-                    Code::NotBuiltYet,
-                    frame.span,
-                    "sync bytes in front of stuffed frames or packets are part of the language, but this version of \
-                     Emberwort cannot work with them yet",
-                    help,
-                ));
+            FrameFinder::Escaped(_) if !channel.sync.is_empty() => {
+                let message = format!(
+                    "the sync byte {:02X} is not escaped, and so can occur in the rest of a frame",
+                    channel.sync[0]
+                );
+                let help =
+                    format!("add it to the bytes behind `of` in `stuffing escape …`: `of … {:02X}`", channel.sync[0]);
+                self.report(Finding::new(Code::BadStuffing, frame.span, message, help));
             }
-            FrameFinder::Cobs | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
+            FrameFinder::Sync | FrameFinder::Escaped(_) => self.report(Finding::new(
+                Code::NoFrameEnd,
+                frame.span,
+                "nothing tells a receiver where a frame begins",
+                "begin the frame with sync bytes (`sync C6 39`), or write `stuffing cobs` in the channel",
+            )),
+            FrameFinder::Stuffed(_) | FrameFinder::Gap { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }
 }

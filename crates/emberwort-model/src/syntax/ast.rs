@@ -3,6 +3,7 @@
 use crate::algorithm::Algorithm;
 use crate::number::Decimal;
 use crate::source::Span;
+use crate::stuffing::{Escape, Stuffing};
 
 /// A name and where it stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -583,8 +584,14 @@ impl MediumKind {
 /// How the end of a frame is known, where the frame's parts do not say it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FrameEnd {
-    /// `stuffing cobs`
-    Cobs,
+    /// `stuffing cobs`, `stuffing slip`, `stuffing hdlc`
+    Stuffing(Stuffing),
+    /// `stuffing escape 7D xor 20 of 7D C6`
+    Escape(Escape),
+    /// `gap 3.5 characters`
+    GapCharacters(Decimal),
+    /// `gap 2 ms`, in nanoseconds
+    GapTime(u64),
     /// `packet`: the medium keeps frames apart.
     Packet,
     /// `lines lf`, `lines crlf`: each line of text is a frame.

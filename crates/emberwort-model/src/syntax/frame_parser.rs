@@ -9,6 +9,7 @@ use crate::algorithm::{Algorithm, Crc};
 use crate::diagnostics::{Code, Finding, nearest};
 use crate::number::Decimal;
 use crate::source::Span;
+use crate::stuffing::{ByteSet, Escape, Stuffing};
 
 const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "packet", "select"];
 pub(super) const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
@@ -41,19 +42,17 @@ impl Parser<'_> {
             }
             "stuffing" => {
                 self.next();
-                let kind = self.peek();
-                match self.text_of(kind) {
-                    "cobs" => {
-                        self.next();
-                        let span = token.span.to(kind.span);
-                        self.once(&mut item.finding, (FrameEnd::Cobs, span), "stuffing", token.span);
-                    }
-                    "slip" | "hdlc" | "escape" => {
-                        let help = "use `stuffing cobs`, or `sync` bytes with a length part, for now";
-                        return self.not_built_yet(kind.span, "stuffings other than `cobs`", help);
-                    }
-                    _ => return self.unknown_word("as a stuffing", &["cobs", "slip", "hdlc", "escape"]),
+                let kind = self.text_of(self.peek());
+                let end = match Stuffing::ALL.iter().find(|(word, _)| *word == kind) {
+                    Some((_, stuffing)) => FrameEnd::Stuffing(*stuffing),
+                    None if kind == "escape" => FrameEnd::Escape(self.escape()?),
+                    None => return self.unknown_word("as a stuffing", &["cobs", "slip", "hdlc", "escape"]),
+                };
+                if kind != "escape" {
+                    self.next();
                 }
+                let span = Span::new(token.span.start, self.previous_end());
+                self.once(&mut item.finding, (end, span), "stuffing", token.span);
             }
             "lines" => {
                 self.next();
@@ -68,8 +67,10 @@ impl Parser<'_> {
                 self.once(&mut item.finding, (FrameEnd::Lines { crlf }, span), "lines", token.span);
             }
             "gap" => {
-                let help = "use `sync` with a length part, or `stuffing cobs`, for now";
-                return self.not_built_yet(token.span, "frames that end with silence", help);
+                self.next();
+                let end = self.gap()?;
+                let span = Span::new(token.span.start, self.previous_end());
+                self.once(&mut item.finding, (end, span), "gap", token.span);
             }
             "select" => {
                 self.next();
@@ -248,6 +249,76 @@ impl Parser<'_> {
         }
     }
 
+    /// A byte of two hex digits.
+    fn byte(&mut self, help: &str) -> Option<u8> {
+        let text = self.text_of(self.peek());
+        match u8::from_str_radix(text, 16) {
+            Ok(byte) if text.len() == 2 => {
+                self.next();
+                Some(byte)
+            }
+            _ => self.unexpected("a byte of two hex digits", help),
+        }
+    }
+
+    /// `escape 7D xor 20 of 7D C6`
+    fn escape(&mut self) -> Option<Escape> {
+        let help = "write `stuffing escape 7D xor 20 of 7D C6`: the escape byte, what the byte behind it is XORed with, and the \
+                    bytes that are escaped";
+        self.next();
+        let place = self.peek().span;
+        let mut escape = Escape { escape: self.byte(help)?, xor: 0, escaped: ByteSet::default() };
+        self.expect_word("xor", help)?;
+        escape.xor = self.byte(help)?;
+        self.expect_word("of", help)?;
+        let mut bytes = Vec::new();
+        while !self.at_line_end() {
+            bytes.push(self.byte(help)?);
+        }
+        if bytes.is_empty() {
+            return self.unexpected("the bytes that are escaped", help);
+        }
+        bytes.iter().for_each(|byte| escape.escaped.insert(*byte));
+        if !escape.escaped.contains(escape.escape) {
+            let message = format!("the escape byte {:02X} is not among the bytes that are escaped", escape.escape);
+            let all: Vec<String> = escape.escaped.iter().map(|byte| format!("{byte:02X}")).collect();
+            let help = format!(
+                "add it, since a plain {0:02X} could not be told from an escape: `of {0:02X} {1}`",
+                escape.escape,
+                all.join(" ")
+            );
+            self.report(Finding::new(Code::BadStuffing, place, message, help));
+        }
+        // An escaped byte must not look like one that has to be escaped; only an escape that doubles itself may.
+        if let Some(byte) = bytes.iter().find(|byte| escape.xor != 0 && escape.escaped.contains(**byte ^ escape.xor)) {
+            let message = format!("{byte:02X} escaped is {:02X}, which has to be escaped itself", byte ^ escape.xor);
+            self.report(Finding::new(Code::BadStuffing, place, message, "choose another number behind `xor`, as `20`"));
+        } else if escape.xor == 0 && bytes.iter().any(|byte| *byte != escape.escape) {
+            let message = "an escape that changes nothing (`xor 00`) can only double itself: other bytes would go out as they are";
+            let help = format!("write `of {:02X}` alone, or another number behind `xor`, as `20`", escape.escape);
+            self.report(Finding::new(Code::BadStuffing, place, message, help));
+        }
+        Some(escape)
+    }
+
+    /// `3.5 characters` or `2 ms`, behind the word `gap`.
+    fn gap(&mut self) -> Option<FrameEnd> {
+        let number = self.number("how long the silence lasts, as in `gap 3.5 characters` or `gap 2 ms`")?;
+        if !self.eat_word("characters") && !self.eat_word("character") {
+            return self.duration_of(number).map(FrameEnd::GapTime);
+        }
+        if number.value.mantissa <= 0 {
+            self.report(Finding::new(
+                Code::BadNumber,
+                number.span,
+                "silence lasts longer than nothing",
+                "write, for example, `gap 3.5 characters`",
+            ));
+            return None;
+        }
+        Some(FrameEnd::GapCharacters(number.value))
+    }
+
     fn part(&mut self) -> Option<PartItem> {
         let doc = self.take_doc();
         let name = self.name("a part of the frame")?;
@@ -255,13 +326,7 @@ impl Parser<'_> {
             "sync" => {
                 let mut bytes = Vec::new();
                 while !self.at_line_end() {
-                    let token = self.peek();
-                    let text = self.text_of(token);
-                    match u8::from_str_radix(text, 16) {
-                        Ok(byte) if text.len() == 2 => bytes.push(byte),
-                        _ => return self.unexpected("a byte of two hex digits", "write `sync C6 39`"),
-                    }
-                    self.next();
+                    bytes.push(self.byte("write `sync C6 39`")?);
                 }
                 if bytes.is_empty() {
                     return self.unexpected("the sync bytes", "write `sync C6 39`");
@@ -341,19 +406,11 @@ impl Parser<'_> {
         loop {
             if self.eat_word("start") {
                 let (value, _) = self.checksum_number(algorithm.bits())?;
-                match &mut algorithm {
-                    Algorithm::Crc(crc) => crc.initial = value,
-                    Algorithm::Internet { start, .. } => *start = value as u16,
-                    Algorithm::Sum8 { start, .. } | Algorithm::Xor8 { start, .. } => *start = value as u8,
-                }
+                algorithm = algorithm.with_start(value);
             } else if self.eat_word("final") {
                 self.expect_word("xor", "write `final xor 0xFFFF`")?;
                 let (value, _) = self.checksum_number(algorithm.bits())?;
-                match &mut algorithm {
-                    Algorithm::Crc(crc) => crc.final_xor = value,
-                    Algorithm::Internet { final_xor, .. } => *final_xor = value as u16,
-                    Algorithm::Sum8 { final_xor, .. } | Algorithm::Xor8 { final_xor, .. } => *final_xor = value as u8,
-                }
+                algorithm = algorithm.with_final_xor(value);
             } else {
                 break;
             }
@@ -401,14 +458,8 @@ impl Parser<'_> {
         if name == "crc" && self.peek().kind == TokenKind::Number {
             return self.spelled_crc().map(|crc| (Algorithm::Crc(crc), "crc".to_owned()));
         }
-        if matches!(name.as_str(), "sum16" | "fletcher16" | "fletcher32" | "adler32")
-            || (name == "sum8" && self.is_word("negated"))
-        {
-            return self.not_built_yet(
-                span,
-                "these checksums",
-                "use a CRC of the catalogue, `internet`, `sum8` or `xor8` for now",
-            );
+        if matches!(name.as_str(), "sum8" | "sum16") && self.eat_word("negated") {
+            name.push_str(" negated");
         }
         if let Some(algorithm) = Algorithm::named(&name) {
             return Some((algorithm, name));

@@ -243,16 +243,6 @@ impl<'a> Parser<'a> {
         None
     }
 
-    pub(super) fn not_built_yet<T>(&mut self, span: Span, what: &str, help: &str) -> Option<T> {
-        self.report(Finding::new(
-            Code::NotBuiltYet,
-            span,
-            format!("{what} are part of the language, but this version of Emberwort cannot work with them yet"),
-            help,
-        ));
-        None
-    }
-
     pub(super) fn name(&mut self, what: &str) -> Option<Name> {
         let token = self.peek();
         if token.kind != TokenKind::Word {
@@ -321,6 +311,11 @@ impl<'a> Parser<'a> {
     /// A duration in nanoseconds.
     pub(super) fn duration(&mut self) -> Option<u64> {
         let number = self.number("a duration")?;
+        self.duration_of(number)
+    }
+
+    /// The unit behind the number of a duration: the whole in nanoseconds.
+    pub(super) fn duration_of(&mut self, number: Number) -> Option<u64> {
         let token = self.peek();
         let unit: i128 = match self.text_of(token) {
             "us" => 1_000,

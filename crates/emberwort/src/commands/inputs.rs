@@ -71,10 +71,10 @@ fn key_fits(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<
     Ok(())
 }
 
-/// Bytes without any description need a channel, and the key where it does not stand in the frame.
-fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<()> {
-    if let Some(channel) = on {
-        let channel = &plan.channels[channel];
+/// The channel of bytes without any description, which also need the key where it does not stand in the frame.
+fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<usize> {
+    if let Some(index) = on {
+        let channel = &plan.channels[index];
         if channel.key_is_outside() && args.key.is_none() {
             bail!(
                 "on `{}` a key outside the frame selects the message\n\
@@ -83,11 +83,12 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
                 channel.keys.first().map_or(2, |(key, _)| *key)
             );
         }
-        return Ok(());
+        return Ok(index);
     }
-    let serial = plan.channels.iter().filter(|channel| channel.finder != FrameFinder::Packet).count();
-    if serial == 1 {
-        return Ok(());
+    let serial = |index: &usize| plan.channels[*index].finder != FrameFinder::Packet;
+    let mut serial = (0..plan.channels.len()).filter(serial);
+    if let (Some(only), None) = (serial.next(), serial.next()) {
+        return Ok(only);
     }
     let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
@@ -127,7 +128,14 @@ fn read_one<S: RowSink>(
         Some(CaptureForm::Raw) => Form::Raw,
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-        need_channel(args, plan, on, &path.display().to_string())?;
+        let channel = need_channel(args, plan, on, &path.display().to_string())?;
+        if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Gap { .. }) {
+            bail!(
+                "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
+                 give a capture with times (pcapng, pcap), or hex text with a line for each frame",
+                plan.channels[channel].name
+            );
+        }
     }
     let input = first.as_slice().chain(input);
     if length >= PROGRESS_FROM && io::stderr().is_terminal() {

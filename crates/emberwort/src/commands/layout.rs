@@ -104,7 +104,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let mut sizes = format!("body {size}");
     for &channel in &message.channels {
         let channel = &plan.channels[channel];
-        let (shortest, longest) = (channel.frame_size(least), channel.frame_size(greatest));
+        let (shortest, longest) = (channel.least_frame_size(least), channel.frame_size(greatest));
         let size = if shortest == longest { format!("{longest}") } else { format!("{shortest} to {longest}") };
         sizes.push_str(&format!("; frame on {} {size} of {} bytes", channel.name, channel.limit));
     }

@@ -3,17 +3,39 @@
 use std::fmt;
 
 use emberwort_model::diagnostics::{Finding, Severity, escaped, is_unsafe_to_show};
-use emberwort_model::{Sources, Span};
-use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+use emberwort_model::{Source, Sources, Span};
+use miette::{
+    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteError, MietteSpanContents, NamedSource,
+    SourceCode, SourceSpan, SpanContents,
+};
 use owo_colors::Style;
 use serde_json::json;
 
 use crate::output;
 
+/// The text of a file under its name.
+struct FileText(NamedSource<String>);
+
+impl SourceCode for FileText {
+    fn read_span<'a>(
+        &'a self,
+        span: &SourceSpan,
+        before: usize,
+        after: usize,
+    ) -> Result<Box<dyn SpanContents<'a> + 'a>, MietteError> {
+        let found = self.0.read_span(span, before, after)?;
+        // Places far from each other are shown apart only if an excerpt says how many lines it has itself.
+        let lines = found.data().iter().filter(|byte| **byte == b'\n').count();
+        let name = self.0.name().to_owned();
+        let (data, span) = (found.data(), *found.span());
+        Ok(Box::new(MietteSpanContents::new_named(name, data, span, found.line(), found.column(), lines)))
+    }
+}
+
 /// A finding as the renderer wants it.
 struct Shown<'a> {
     finding: &'a Finding,
-    code: &'a NamedSource<String>,
+    code: &'a FileText,
     message: String,
     help: String,
     /// The place in its file.
@@ -97,8 +119,8 @@ pub fn render(sources: &Sources, findings: &[Finding], colour: bool) -> String {
     }
     let width = output::terminal_width().unwrap_or(WIDTH).min(WIDTH);
     let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(width).with_context_lines(1);
-    let codes: Vec<NamedSource<String>> =
-        sources.files().iter().map(|source| NamedSource::new(escaped(&source.name), harmless(&source.text))).collect();
+    let text = |source: &Source| FileText(NamedSource::new(escaped(&source.name), harmless(&source.text)));
+    let codes: Vec<FileText> = sources.files().iter().map(text).collect();
     let mut out = String::new();
     for finding in findings {
         let (file, span) = sources.locate(finding.span);

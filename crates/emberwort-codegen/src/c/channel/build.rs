@@ -1,0 +1,230 @@
+//! Building a frame around a body, and stuffing it.
+
+use emberwort_model::plan::{FrameFinder, Role};
+use emberwort_model::stuffing::Stuffing;
+
+use super::{Channel, container};
+use crate::c::{constant, member};
+use crate::code::Code;
+use crate::names::snake;
+
+impl Channel<'_> {
+    /// Building a frame around a body.
+    pub(super) fn build(&self, header: &mut Code, source: &mut Code) {
+        let Self { stem, link, link_upper, plan, .. } = self;
+        let signature = format!(
+            "{link}_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
+        );
+        header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. `out` and the body must not overlap. */");
+        header.line(format!("{signature};"));
+        let around = plan.head_bytes + plan.tail_bytes;
+        source.lines(&format!("{signature}\n{{\n    uint8_t *bytes = out;\n    size_t end;\n    size_t size;"));
+        let ways = self.stuff();
+        source.lines(&ways.declared);
+        source.line("    *used = 0;");
+        let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit);
+        let Some(longest) = longest else { return };
+        source.lines(&format!("    if (frame->size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
+        source.line(format!("    size = frame->size + {around}u;"));
+        source.lines(&ways.before);
+        source.line(format!("    end = {}u + frame->size;", plan.head_bytes));
+        if plan.head_bytes > 0 {
+            source.line(format!("    memset(bytes, 0, {}u);", plan.head_bytes));
+        }
+        source.lines(&format!(
+            "    if (frame->size > 0u) {{\n        memcpy(bytes + {}u, frame->body, frame->size);\n    }}",
+            plan.head_bytes
+        ));
+        if plan.tail_bytes > 0 {
+            source.line(format!("    memset(bytes + end, 0, {}u);", plan.tail_bytes));
+        }
+        for (n, byte) in plan.sync.iter().enumerate() {
+            source.line(format!("    bytes[{n}] = 0x{byte:02X}u;"));
+        }
+        for part in &plan.parts {
+            match &part.role {
+                Role::Checksum { .. } => {}
+                Role::Fixed(0) => {}
+                Role::Fixed(value) => {
+                    source.line(format!(
+                        "    {}",
+                        self.put(part, "bytes", &constant(i128::from(*value), part.bits, false))
+                    ));
+                }
+                Role::Length { other_bytes, unit } => {
+                    let count = format!("(frame->size + {other_bytes}u)");
+                    if *unit > 1 {
+                        source.lines(&format!(
+                            "    if ({count} % {unit}u != 0u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
+                        ));
+                    }
+                    let count = if *unit > 1 { format!("({count} / {unit}u)") } else { count };
+                    if part.bits < 32 {
+                        source.lines(&format!(
+                            "    if ({count} > {}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
+                            (1u64 << part.bits) - 1
+                        ));
+                    }
+                    source.line(format!("    {}", self.put(part, "bytes", &count)));
+                }
+                role => {
+                    let name = member(&part.name);
+                    // A sequence number goes around; other values must fit.
+                    let container = container(part.bits);
+                    if *role != Role::Sequence && part.bits < container {
+                        source.lines(&format!(
+                            "    if (frame->{name} > {}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}",
+                            constant((1i128 << part.bits) - 1, part.bits, false)
+                        ));
+                    }
+                    source.line(format!("    {}", self.put(part, "bytes", &format!("frame->{name}"))));
+                }
+            }
+        }
+        for (index, part) in plan.parts.iter().enumerate() {
+            if matches!(part.role, Role::Checksum { .. }) {
+                let value = format!("{stem}_{}_{index}(bytes, end)", snake(&part.name));
+                source.line(format!("    {}", self.put(part, "bytes", &value)));
+            }
+        }
+        source.lines(&ways.behind);
+        source.lines(&format!("    (void)end;\n    *used = size;\n    return {link_upper}_OK;\n}}\n"));
+        source.line("");
+    }
+
+    /// How the plain frame becomes what goes over the wire.
+    fn stuff(&self) -> Stuff {
+        let Self { upper, link_upper, plan, .. } = self;
+        let no_room = format!("{{\n        return {link_upper}_NO_ROOM;\n    }}");
+        match plan.finder {
+            FrameFinder::Stuffed(Stuffing::Cobs) => Stuff {
+                declared: "    size_t ahead;\n    size_t n;\n    size_t to;\n    size_t code;".into(),
+                before: format!(
+                    "    /* The plain frame stands behind room for the code bytes, and is stuffed towards the front. */\n    \
+                         ahead = (size + 253u) / 254u;\n    \
+                         if (ahead < 1u) {{\n        ahead = 1u;\n    }}\n    \
+                         if (size + ahead + 1u > room || size + ahead + 1u > {upper}_LIMIT) {no_room}\n    \
+                         bytes = out + ahead;"
+                ),
+                behind: "    code = 0;\n    to = 1;\n    out[0] = 1;\n    for (n = 0; n < size; n++) {\n        \
+                         uint8_t byte = bytes[n];\n        \
+                         if (byte == 0u) {\n            code = to++;\n            out[code] = 1;\n            continue;\n        }\n        \
+                         out[to++] = byte;\n        \
+                         out[code] = (uint8_t)(out[code] + 1u);\n        \
+                         if (out[code] == 0xFFu && n + 1u < size) {\n            code = to++;\n            out[code] = 1;\n        }\n    \
+                     }\n    out[to++] = 0;\n    size = to;"
+                    .into(),
+            },
+            FrameFinder::Stuffed(stuffing) => {
+                let delimiter = format!("    out[to++] = 0x{:02X}u;\n", stuffing.delimiter());
+                self.replacing(2, "n < size", &delimiter)
+            }
+            FrameFinder::Escaped(_) => {
+                let sync = plan.sync.len();
+                let terminator = plan.terminator().len();
+                let inside = match (sync, terminator) {
+                    (sync, 0) => format!("n >= {sync}u"),
+                    (sync, terminator) => format!("n >= {sync}u && n < size - {terminator}u"),
+                };
+                self.replacing(0, &inside, "")
+            }
+            FrameFinder::Sync | FrameFinder::Gap { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => Stuff {
+                declared: String::new(),
+                before: format!("    if (size > room || size > {upper}_LIMIT) {no_room}"),
+                behind: String::new(),
+            },
+        }
+    }
+
+    /// The same where an escape byte and another one replace some bytes: of those `inside`, with delimiters around.
+    fn replacing(&self, delimiters: usize, inside: &str, delimiter: &str) -> Stuff {
+        let Self { stem, upper, link_upper, .. } = self;
+        let no_room = format!("{{\n        return {link_upper}_NO_ROOM;\n    }}");
+        let Some(Replaced { escape, code, .. }) = self.replaced() else { return Stuff::default() };
+        Stuff {
+            declared: "    size_t n;\n    size_t to = 0;".into(),
+            before: format!(
+                "    if (room > {upper}_LIMIT) {{\n        room = {upper}_LIMIT;\n    }}\n    \
+                     if (size + {delimiters}u > room) {no_room}\n    \
+                     /* The plain frame stands at the end of the room, and is stuffed towards the front. */\n    \
+                     bytes = out + (room - size);"
+            ),
+            behind: format!(
+                "    end = size + {delimiters}u;\n    \
+                     for (n = 0; n < size; n++) {{\n        \
+                         if ({inside} && {stem}_is_escaped(bytes[n])) {{\n            end++;\n        }}\n    }}\n    \
+                     if (end > room) {no_room}\n\
+                 {delimiter}    for (n = 0; n < size; n++) {{\n        \
+                         uint8_t byte = bytes[n];\n        \
+                         if ({inside} && {stem}_is_escaped(byte)) {{\n            \
+                             out[to++] = 0x{escape:02X}u;\n            \
+                             byte = (uint8_t)({code});\n        }}\n        \
+                         out[to++] = byte;\n    }}\n\
+                 {delimiter}    size = to;"
+            ),
+        }
+    }
+
+    /// The bytes that are replaced, for stuffings that do it byte by byte.
+    pub(super) fn replaced(&self) -> Option<Replaced> {
+        Some(match self.plan.finder {
+            FrameFinder::Stuffed(Stuffing::Slip) => Replaced {
+                escape: 0xDB,
+                bytes: vec![0xC0, 0xDB],
+                code: "byte == 0xC0u ? 0xDCu : 0xDDu".into(),
+                plain: "code == 0xDCu ? 0xC0u : 0xDBu".into(),
+                wrong: "code != 0xDCu && code != 0xDDu".into(),
+            },
+            FrameFinder::Stuffed(Stuffing::Hdlc) => Replaced {
+                escape: 0x7D,
+                bytes: vec![0x7D, 0x7E],
+                code: "byte ^ 0x20u".into(),
+                plain: "code ^ 0x20u".into(),
+                wrong: "code == 0x7Du || code == 0x7Eu".into(),
+            },
+            FrameFinder::Escaped(escape) => Replaced {
+                escape: escape.escape,
+                bytes: escape.escaped.iter().collect(),
+                code: format!("byte ^ 0x{:02X}u", escape.xor),
+                plain: format!("code ^ 0x{:02X}u", escape.xor),
+                wrong: match escape.xor {
+                    0 => format!("code != 0x{:02X}u", escape.escape),
+                    _ => format!("{}_is_escaped(code)", self.stem),
+                },
+            },
+            _ => return None,
+        })
+    }
+
+    /// A function that says whether a byte is replaced.
+    pub(super) fn is_escaped(&self, source: &mut Code) {
+        let Some(replaced) = self.replaced() else { return };
+        let cases: Vec<String> = replaced.bytes.iter().map(|byte| format!("    case 0x{byte:02X}u:\n")).collect();
+        source.lines(&format!(
+            "static bool {}_is_escaped(uint8_t byte)\n{{\n    switch (byte) {{\n{}        return true;\n    default:\n        \
+                 return false;\n    }}\n}}\n",
+            self.stem,
+            cases.concat()
+        ));
+        source.line("");
+    }
+}
+
+/// Statements of the function that builds a frame.
+#[derive(Default)]
+struct Stuff {
+    declared: String,
+    /// Where the plain frame is put.
+    before: String,
+    /// What is made of it.
+    behind: String,
+}
+
+/// How single bytes are replaced: C expressions of `byte`, a plain one, and of `code`, which stands behind the escape byte.
+pub(super) struct Replaced {
+    pub(super) escape: u8,
+    pub(super) bytes: Vec<u8>,
+    pub(super) code: String,
+    pub(super) plain: String,
+    pub(super) wrong: String,
+}

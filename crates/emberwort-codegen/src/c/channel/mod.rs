@@ -1,0 +1,239 @@
+//! Channels: building and judging frames, receivers that are fed byte by byte.
+
+mod build;
+mod checksum;
+mod receiver;
+
+use emberwort_model::Plan;
+use emberwort_model::model::End;
+use emberwort_model::plan::{ChannelPlan, FrameFinder, KeySource, Part, Role, Zone};
+
+use super::group::suffix;
+use super::{comment, constant, doc_comment, has_receiver, member, unsigned_type};
+use crate::code::Code;
+use crate::names::{screaming, snake};
+
+struct Channel<'a> {
+    link: String,
+    /// `link_channel`
+    stem: String,
+    upper: String,
+    link_upper: String,
+    plan: &'a ChannelPlan,
+}
+
+/// The frames of a channel by the end that sends them: both in one, where they are the same. Lines of text have none.
+pub fn directions(channel: &ChannelPlan) -> Vec<(Option<End>, &ChannelPlan)> {
+    match &channel.from_host {
+        _ if matches!(channel.finder, FrameFinder::Lines { .. }) => Vec::new(),
+        None => vec![(None, channel)],
+        Some(host) => vec![(Some(End::Device), channel), (Some(End::Host), host)],
+    }
+}
+
+/// What the names of a channel's functions begin with: `link_channel`, or `link_channel_from_host`.
+pub fn stem(link: &str, channel: &ChannelPlan, from: Option<End>) -> String {
+    let name = snake(&channel.name);
+    from.map_or_else(|| format!("{link}_{name}"), |end| format!("{link}_{name}_from_{}", end.as_str()))
+}
+
+/// The same for frames that an end sends.
+pub fn stem_of(link: &str, channel: &ChannelPlan, from: End) -> String {
+    stem(link, channel, channel.from_host.as_ref().map(|_| from))
+}
+
+pub fn write(plan: &Plan, channel: &ChannelPlan, header: &mut Code, source: &mut Code) {
+    header.line(format!("/* ---- channel {} ---- */", channel.name));
+    header.line("");
+    for (from, facing) in directions(channel) {
+        one_direction(plan, facing, from, header, source);
+    }
+}
+
+fn one_direction(plan: &Plan, channel: &ChannelPlan, from: Option<End>, header: &mut Code, source: &mut Code) {
+    let link = snake(&plan.link.name);
+    let stem = stem(&link, channel, from);
+    let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
+    doc_comment(header, &channel.doc);
+    this.frame_struct(header);
+    for (index, part) in channel.parts.iter().enumerate() {
+        if let Role::Checksum { algorithm, name, over, skipping } = &part.role {
+            this.checksum(index, part, algorithm, name, source);
+            this.checksum_of_frame(index, part, over, *skipping, source);
+        }
+    }
+    this.is_escaped(source);
+    this.build(header, source);
+    this.open(header, source);
+    this.known(plan, header, source);
+    if has_receiver(channel.finder) {
+        this.receiver(header, source);
+    }
+}
+
+/// Whether a part's value is chosen by the sender.
+fn is_chosen(part: &Part) -> bool {
+    matches!(part.role, Role::Message | Role::Address | Role::Sequence | Role::Revision)
+}
+
+impl Channel<'_> {
+    fn frame_struct(&self, header: &mut Code) {
+        let Self { upper, stem, plan, .. } = self;
+        header.line(format!("#define {upper}_LIMIT {}u /* most bytes of a frame on the wire */", plan.limit));
+        header.open(format!("typedef struct {stem}_frame {{"));
+        for part in plan.parts.iter().filter(|part| is_chosen(part)) {
+            let role = match part.role {
+                Role::Message => "selects the message",
+                Role::Address => "node",
+                Role::Sequence => "goes up by one a frame",
+                _ => "the sender's revision",
+            };
+            let doc = if part.doc.is_empty() { String::new() } else { format!(": {}", comment(&part.doc)) };
+            header.line(format!("{} {}; /* {role}{doc} */", unsigned_type(part.bits), member(&part.name)));
+        }
+        if plan.key_is_outside() {
+            let what =
+                if plan.selected_by == KeySource::CanId { "CAN identifier (bit 31 for 29 bits)" } else { "port" };
+            header
+                .line(format!("uint32_t key; /* the {what} that selects the message; set it before ..._check_body */"));
+        }
+        header.line("const uint8_t *body;");
+        header.line("size_t size; /* bytes of the body */");
+        header.close(format!("}} {stem}_frame_t;"));
+        header.line("");
+    }
+
+    /// The bit place of a part as a C expression; `end` is the body's end in bytes.
+    fn place(&self, part: &Part) -> String {
+        match part.zone {
+            Zone::Head => format!("{}u", part.at_bit),
+            Zone::Tail => format!("end * 8u + {}u", part.at_bit),
+        }
+    }
+
+    fn get(&self, part: &Part, bytes: &str) -> String {
+        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
+        format!("{}_get{suffix}({bytes}, {}, {}u)", self.link, self.place(part), part.bits)
+    }
+
+    fn put(&self, part: &Part, bytes: &str, value: &str) -> String {
+        let ty = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
+        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
+        format!("{}_put{suffix}({bytes}, {}, {}u, ({ty}){value});", self.link, self.place(part), part.bits)
+    }
+
+    /// Judging the bytes of one whole frame.
+    fn open(&self, header: &mut Code, source: &mut Code) {
+        let Self { stem, link, link_upper, plan, .. } = self;
+        let around = plan.head_bytes + plan.tail_bytes;
+        let signature =
+            format!("{link}_result_t {stem}_open({stem}_frame_t *frame, const uint8_t *bytes, size_t size)");
+        let stuffed = match plan.finder {
+            FrameFinder::Stuffed(_) => ", unstuffed and without its delimiters",
+            FrameFinder::Escaped(_) => ", with nothing escaped any more",
+            _ => "",
+        };
+        let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
+        header.line(format!("/* Judges one whole frame{stuffed}: length, checksums, fixed values. */"));
+        header.line(format!("{signature};"));
+        source.lines(&format!(
+            "{signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
+            self.upper
+        ));
+        for (n, byte) in plan.sync.iter().enumerate() {
+            source.lines(&format!(
+                "    if (bytes[{n}] != 0x{byte:02X}u) {{\n        return {link_upper}_BAD_VALUE;\n    }}"
+            ));
+        }
+        source.line(format!("    end = size - {}u;", plan.tail_bytes));
+        if let Some((part, other, unit)) = self.length_part()
+            && part.zone == Zone::Head
+        {
+            let value = self.get(part, "bytes");
+            source.lines(&format!(
+                "    if ((uint64_t){value} * {unit}u != (uint64_t)(size - {around}u) + {other}u) {{\n        \
+                     return {link_upper}_BAD_LENGTH;\n    }}"
+            ));
+        }
+        for (index, part) in plan.parts.iter().enumerate() {
+            if matches!(part.role, Role::Checksum { .. }) {
+                source.lines(&format!(
+                    "    if ({stem}_{}_{index}(bytes, end) != {}) {{\n        return {link_upper}_BAD_CHECKSUM;\n    }}",
+                    snake(&part.name),
+                    self.get(part, "bytes")
+                ));
+            }
+        }
+        for part in &plan.parts {
+            if let Role::Fixed(value) = part.role {
+                source.lines(&format!(
+                    "    if ({} != {}) {{\n        return {link_upper}_BAD_VALUE;\n    }}",
+                    self.get(part, "bytes"),
+                    constant(i128::from(value), part.bits, false)
+                ));
+            }
+        }
+        for part in plan.parts.iter().filter(|part| is_chosen(part)) {
+            source.line(format!(
+                "    frame->{} = ({}){};",
+                member(&part.name),
+                unsigned_type(part.bits),
+                self.get(part, "bytes")
+            ));
+        }
+        source.lines(&format!(
+            "    frame->body = bytes + {}u;\n    frame->size = end - {}u;\n    return {link_upper}_OK;\n}}\n",
+            plan.head_bytes, plan.head_bytes
+        ));
+        source.line("");
+    }
+
+    fn length_part(&self) -> Option<(&Part, usize, usize)> {
+        self.plan.parts.iter().find_map(|part| match part.role {
+            Role::Length { other_bytes, unit } => Some((part, other_bytes, unit)),
+            _ => None,
+        })
+    }
+
+    /// Whether the body of a judged frame can be decoded.
+    fn known(&self, plan: &Plan, header: &mut Code, source: &mut Code) {
+        let Self { stem, link, link_upper, .. } = self;
+        let signature = format!("{link}_result_t {stem}_check_body(const {stem}_frame_t *frame)");
+        header.line("/* Whether the frame's key is known, and its body can be decoded as that message. */");
+        header.line(format!("{signature};"));
+        header.line("");
+        source.lines(&format!("{signature}\n{{"));
+        let selected = match (self.plan.key_part(), self.plan.selected_by) {
+            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
+            (None, KeySource::Port | KeySource::CanId) => Some(("frame->key".into(), 32)),
+            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
+            (None, _) => None,
+        };
+        match (selected, self.plan.keys.first()) {
+            (Some((value, bits)), _) => {
+                source.line(format!("    switch ({value}) {{"));
+                for (key, message) in &self.plan.keys {
+                    let message = snake(&plan.messages[*message].message.name);
+                    source.line(format!("    case {}:", constant(i128::from(*key), bits, false)));
+                    source.line(format!("        return {link}_{message}_check(frame->body, frame->size);"));
+                }
+                source.lines(&format!("    default:\n        return {link_upper}_UNKNOWN_MESSAGE;\n    }}\n}}\n"));
+            }
+            (None, Some((_, only))) => {
+                let message = snake(&plan.messages[*only].message.name);
+                source.lines(&format!("    return {link}_{message}_check(frame->body, frame->size);\n}}\n"));
+            }
+            (None, None) => source.lines(&format!("    (void)frame;\n    return {link_upper}_UNKNOWN_MESSAGE;\n}}\n")),
+        }
+        source.line("");
+    }
+}
+
+fn container(bits: u8) -> u8 {
+    match bits {
+        0..=8 => 8,
+        9..=16 => 16,
+        17..=32 => 32,
+        _ => 64,
+    }
+}

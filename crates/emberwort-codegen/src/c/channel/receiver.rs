@@ -1,0 +1,384 @@
+//! Receivers: fed byte by byte, they give out the good frames.
+
+use emberwort_model::plan::FrameFinder;
+use emberwort_model::stuffing::Stuffing;
+
+use super::Channel;
+use crate::c::constant;
+use crate::code::Code;
+
+impl Channel<'_> {
+    pub(super) fn receiver(&self, header: &mut Code, source: &mut Code) {
+        let Self { stem, upper, plan, .. } = self;
+        let more = match plan.finder {
+            FrameFinder::Stuffed(stuffing) if stuffing.leads() => {
+                "    bool lead; /* a delimiter stands in front of them */\n"
+            }
+            FrameFinder::Escaped(_) => {
+                "    uint8_t plain[LIMIT];\n    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
+            }
+            FrameFinder::Gap { .. } => "    bool silent;\n",
+            _ => "",
+        };
+        let more = more.replace("LIMIT", &format!("{upper}_LIMIT"));
+        let silence = match plan.finder {
+            FrameFinder::Gap { nanoseconds } => format!(
+                "/* Nothing came for {nanoseconds} ns: the frame is complete. Call ..._next() before the next byte. */\n\
+                 void {stem}_receiver_silence({stem}_receiver_t *receiver);\n"
+            ),
+            _ => String::new(),
+        };
+        header.lines(&format!(
+            "/* Finds frames in a stream. After each byte call ..._next() until it returns false; a frame points into the\n \
+              * receiver and is valid until the next call. After a broken frame the search goes on one byte behind its start. */\n\
+             typedef struct {stem}_receiver {{\n    \
+                 uint8_t buffer[{upper}_LIMIT];\n    \
+                 size_t start; /* first byte not looked at */\n    \
+                 size_t held;  /* bytes from there on */\n    \
+                 size_t taken; /* bytes of the frame given out last */\n    \
+                 bool ended;\n    \
+                 bool skipping;\n\
+                 {more}    \
+                 uint32_t good_frames;\n    \
+                 uint32_t good_bytes;\n    \
+                 uint32_t skipped_bytes; /* of broken frames, or of none */\n\
+             }} {stem}_receiver_t;\n\
+             void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
+             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
+             {silence}\
+             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
+             /* No more bytes will come: call ..._next() until it returns false once more. */\n\
+             void {stem}_receiver_end({stem}_receiver_t *receiver);\n"
+        ));
+        header.line("");
+        source.lines(&format!(
+            "void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n\n\
+             void {stem}_receiver_end({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
+        ));
+        source.line("");
+        match plan.finder {
+            FrameFinder::Sync | FrameFinder::Escaped(_) => {
+                self.put_anywhere(source);
+                if plan.finder == FrameFinder::Sync { self.next_by_length(source) } else { self.next_escaped(source) }
+            }
+            FrameFinder::Stuffed(stuffing) => self.stuffed(stuffing, source),
+            FrameFinder::Gap { .. } => self.gap(source),
+            FrameFinder::Packet | FrameFinder::Lines { .. } => {}
+        }
+    }
+
+    /// A buffer in which a frame may begin anywhere.
+    fn put_anywhere(&self, source: &mut Code) {
+        let Self { stem, upper, .. } = self;
+        let forget = if matches!(self.plan.finder, FrameFinder::Escaped(_)) { "    receiver->read = 0;\n" } else { "" };
+        source.lines(&format!(
+            "static void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
+                 receiver->start += size;\n    receiver->held -= size;\n    receiver->skipped_bytes += (uint32_t)size;\n{forget}}}\n\n\
+             static void {stem}_receiver_drop_taken({stem}_receiver_t *receiver)\n{{\n    \
+                 receiver->start += receiver->taken;\n    receiver->held -= receiver->taken;\n    receiver->taken = 0;\n}}\n\n\
+             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 {stem}_receiver_drop_taken(receiver);\n    \
+                 if (receiver->held == {upper}_LIMIT) {{\n        \
+                     /* Nobody called ..._next(): the oldest byte makes room. */\n        \
+                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
+                 if (receiver->start + receiver->held == {upper}_LIMIT) {{\n        \
+                     memmove(receiver->buffer, receiver->buffer + receiver->start, receiver->held);\n        \
+                     receiver->start = 0;\n    }}\n    \
+                 receiver->buffer[receiver->start + receiver->held] = byte;\n    \
+                 receiver->held++;\n}}\n"
+        ));
+        source.line("");
+    }
+
+    fn sync_bytes(&self) -> String {
+        let sync: Vec<String> = self.plan.sync.iter().map(|byte| format!("0x{byte:02X}u")).collect();
+        format!("    static const uint8_t sync[{}] = {{{}}};\n", sync.len(), sync.join(", "))
+    }
+
+    /// What is done with a whole frame, in a loop.
+    fn judge(&self, bytes: &str, size: &str, taken: &str, indent: &str) -> String {
+        let Self { stem, link_upper, .. } = self;
+        format!(
+            "{indent}if ({stem}_open(frame, {bytes}, {size}) == {link_upper}_OK && {stem}_check_body(frame) == {link_upper}_OK) {{\n\
+             {indent}    receiver->taken = {taken};\n\
+             {indent}    receiver->good_frames++;\n\
+             {indent}    receiver->good_bytes += (uint32_t){taken};\n\
+             {indent}    return true;\n\
+             {indent}}}\n"
+        )
+    }
+
+    /// The statements that set `size`, the size of the frame whose first bytes are in `bytes`, or give it up; and how many bytes
+    /// they need.
+    fn size_of_frame(&self, bytes: &str, give_up: &str) -> (usize, String) {
+        let plan = self.plan;
+        let around = plan.head_bytes + plan.tail_bytes;
+        if let Some((part, other, unit)) = self.length_part() {
+            // What the length part can say of frames from the shortest to the limit.
+            let greatest = (plan.limit - around + other) / unit;
+            let value_type = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
+            // A length below what surrounds the body has no comparison if it cannot be.
+            let too_small = if other > 0 { format!("(size_t)count * {unit}u < {other}u") } else { String::new() };
+            let fits_type = part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
+            let too_large = if fits_type { format!("count > {greatest}u") } else { String::new() };
+            let wrong = [too_large, too_small].into_iter().filter(|c| !c.is_empty()).collect::<Vec<_>>().join(" || ");
+            let guard = if wrong.is_empty() { wrong } else { format!("if ({wrong}) {{\n    {give_up}\n}}\n") };
+            let end = (part.at_bit as usize + usize::from(part.bits)).div_ceil(8);
+            let value = self.get(part, bytes);
+            return (
+                end,
+                format!(
+                    "{value_type} count = {value};\n{guard}size = (size_t)count * {unit}u - {other}u + {around}u;\n"
+                ),
+            );
+        }
+        let sizes = &plan.body_sizes;
+        if let Some(first) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
+            return (plan.sync.len(), format!("size = {}u;\n", around + first));
+        }
+        let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) else {
+            return (plan.sync.len(), format!("{give_up}\n"));
+        };
+        let mut cases = String::new();
+        for ((value, _), size) in plan.keys.iter().zip(sizes) {
+            let value = constant(i128::from(*value), key.bits, false);
+            cases += &format!("case {value}:\n    size = {}u;\n    break;\n", around + size);
+        }
+        let end = (key.at_bit as usize + usize::from(key.bits)).div_ceil(8);
+        let value = self.get(key, bytes);
+        (end, format!("switch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    {give_up}\n}}\n"))
+    }
+
+    fn next_by_length(&self, source: &mut Code) {
+        let Self { stem, .. } = self;
+        let count = self.plan.sync.len();
+        let (length_end, size_of) =
+            self.size_of_frame("bytes", &format!("{stem}_receiver_skip(receiver, 1);\n    continue;"));
+        let size_of = indented(&size_of, "            ");
+        source.lines(&format!(
+            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
+                 {stem}_receiver_drop_taken(receiver);\n    \
+                 while (receiver->held > 0u) {{\n        \
+                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
+                     size_t seen = receiver->held < {count}u ? receiver->held : {count}u;\n        \
+                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
+                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n        \
+                     if (receiver->held >= {length_end}u) {{\n            \
+                         size_t size = 0;\n\
+                         {size_of}            \
+                         if (receiver->held >= size) {{\n\
+                             {}                \
+                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n        }}\n        \
+                     if (!receiver->ended) {{\n            return false;\n        }}\n        \
+                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
+                 return false;\n}}\n",
+            self.sync_bytes(),
+            self.judge("bytes", "size", "size", "                "),
+        ));
+        source.line("");
+    }
+
+    fn next_escaped(&self, source: &mut Code) {
+        let Self { stem, upper, plan, .. } = self;
+        let Some(replaced) = self.replaced() else { return };
+        let sync = plan.sync.len();
+        let terminator = plan.terminator();
+        let ends = if terminator.is_empty() {
+            let (length_end, size_of) = self.size_of_frame("receiver->plain", "return -1;");
+            let length_end = length_end.max(sync);
+            let size_of = indented(&size_of, "            ");
+            format!(
+                "        if (receiver->size >= {length_end}u) {{\n            size_t size = 0;\n{size_of}            \
+                 if (receiver->size >= size) {{\n                return 1;\n            }}\n        }}\n"
+            )
+        } else {
+            let count = terminator.len();
+            let bytes: Vec<String> = terminator.iter().map(|byte| format!("0x{byte:02X}u")).collect();
+            format!(
+                "        if (left >= {count}u && memcmp(wire, terminator, {count}u) == 0) {{\n            \
+                     memcpy(receiver->plain + receiver->size, wire, {count}u);\n            \
+                     receiver->size += {count}u;\n            receiver->read += {count}u;\n            return 1;\n        }}\n        \
+                 if (left < {count}u && memcmp(wire, terminator, left) == 0) {{\n            return 0;\n        }}\n"
+            )
+            .replacen("        if", &format!("        static const uint8_t terminator[{count}] = {{{}}};\n        if", bytes.join(", ")), 1)
+        };
+        source.lines(&format!(
+            "/* Reads on in the frame that begins at `start`: 1 at its end, 0 if more bytes are needed, -1 if it is none. */\n\
+             static int {stem}_receiver_read({stem}_receiver_t *receiver)\n{{\n    \
+                 for (;;) {{\n        \
+                     const uint8_t *wire = receiver->buffer + receiver->start + receiver->read;\n        \
+                     size_t left = receiver->held - receiver->read;\n        \
+                     if (receiver->read + {}u > {upper}_LIMIT) {{\n            return -1;\n        }}\n\
+                     {ends}        \
+                     if (left == 0u) {{\n            return 0;\n        }}\n        \
+                     if (!{stem}_is_escaped(wire[0])) {{\n            \
+                         receiver->plain[receiver->size++] = wire[0];\n            receiver->read++;\n            continue;\n        }}\n        \
+                     if (wire[0] != 0x{:02X}u) {{\n            return -1;\n        }}\n        \
+                     if (left == 1u) {{\n            return 0;\n        }}\n        \
+                     {{\n            uint8_t code = wire[1];\n            \
+                         if ({}) {{\n                return -1;\n            }}\n            \
+                         receiver->plain[receiver->size++] = (uint8_t)({});\n            \
+                         receiver->read += 2u;\n        }}\n    }}\n}}\n\n\
+             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
+                 {stem}_receiver_drop_taken(receiver);\n    \
+                 while (receiver->held > 0u) {{\n        \
+                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
+                     size_t seen = receiver->held < {sync}u ? receiver->held : {sync}u;\n        \
+                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
+                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n        \
+                     if (receiver->held >= {sync}u) {{\n            \
+                         int read;\n            \
+                         if (receiver->read == 0u) {{\n                \
+                             memcpy(receiver->plain, sync, {sync}u);\n                \
+                             receiver->read = {sync}u;\n                receiver->size = {sync}u;\n            }}\n            \
+                         read = {stem}_receiver_read(receiver);\n            \
+                         if (read > 0) {{\n                \
+                             size_t size = receiver->read;\n                \
+                             receiver->read = 0;\n\
+                             {}                \
+                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n            \
+                         if (read < 0) {{\n                \
+                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n        }}\n        \
+                     if (!receiver->ended) {{\n            return false;\n        }}\n        \
+                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
+                 return false;\n}}\n",
+            terminator.len(),
+            replaced.escape,
+            replaced.wrong,
+            replaced.plain,
+            self.sync_bytes(),
+            self.judge("receiver->plain", "receiver->size", "size", "                "),
+        ));
+        source.line("");
+    }
+
+    fn stuffed(&self, stuffing: Stuffing, source: &mut Code) {
+        let Self { stem, upper, .. } = self;
+        let delimiter = format!("0x{:02X}u", stuffing.delimiter());
+        let leads = stuffing.leads();
+        // Bytes of the delimiter in front, which is not in the buffer.
+        let lead = if leads { " + (receiver->lead ? 1u : 0u)" } else { "" };
+        let front = if leads {
+            format!(
+                "    if (byte == {delimiter} && receiver->held == 0u && !receiver->skipping) {{\n        \
+                     /* The delimiter in front of a frame; of several the last. */\n        \
+                     receiver->skipped_bytes += receiver->lead ? 1u : 0u;\n        \
+                     receiver->lead = true;\n        return;\n    }}\n"
+            )
+        } else {
+            String::new()
+        };
+        let no_lead = if leads { "        receiver->lead = false;\n" } else { "" };
+        let over = if leads {
+            // The delimiter that ends what is too long may begin the next frame.
+            format!(
+                "        if (byte == {delimiter}) {{\n            receiver->skipping = false;\n            receiver->lead = true;\n        \
+                 }} else {{\n            receiver->skipped_bytes++;\n        }}\n        receiver->held = 0;\n"
+            )
+        } else {
+            format!(
+                "        receiver->skipped_bytes += (uint32_t)receiver->held;\n        \
+                 receiver->held = 0;\n        receiver->skipping = byte != {delimiter};\n"
+            )
+        };
+        let decode = match self.replaced() {
+            None => "    while (right && from < stuffed) {\n        \
+                     size_t code = bytes[from];\n        size_t n;\n        \
+                     if (from + code > stuffed) {\n            right = false;\n            break;\n        }\n        \
+                     for (n = 1; n < code; n++) {\n            bytes[to++] = bytes[from + n];\n        }\n        \
+                     from += code;\n        \
+                     if (code < 0xFFu && from < stuffed) {\n            bytes[to++] = 0;\n        }\n    }\n"
+                .to_owned(),
+            Some(replaced) => format!(
+                "    while (right && from < stuffed) {{\n        \
+                     uint8_t code = bytes[from++];\n        \
+                     if (code == 0x{:02X}u) {{\n            \
+                         code = from < stuffed ? bytes[from++] : {delimiter};\n            \
+                         right = !({});\n            \
+                         code = (uint8_t)({});\n        }}\n        \
+                     bytes[to++] = code;\n    }}\n",
+                replaced.escape, replaced.wrong, replaced.plain
+            ),
+        };
+        let rest_is_broken = if leads {
+            "    receiver->skipped_bytes += (uint32_t)stuffed + (receiver->lead ? 1u : 0u);\n    \
+             receiver->held = 0;\n    receiver->lead = true;\n"
+                .to_owned()
+        } else {
+            "    receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n".to_owned()
+        };
+        let at_end = if leads {
+            "            receiver->skipped_bytes += (uint32_t)receiver->held + (receiver->lead ? 1u : 0u);\n            \
+             receiver->held = 0;\n            receiver->lead = false;\n"
+                .to_owned()
+        } else {
+            "            receiver->skipped_bytes += (uint32_t)receiver->held;\n            receiver->held = 0;\n"
+                .to_owned()
+        };
+        let nothing_held = if leads {
+            "    if (receiver->ended && receiver->held == 0u && receiver->lead) {\n        \
+             receiver->skipped_bytes++;\n        receiver->lead = false;\n    }\n"
+        } else {
+            ""
+        };
+        source.lines(&format!(
+            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 if (receiver->taken != 0u) {{\n        \
+                     /* The frame before is done with. */\n        \
+                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}    }}\n\
+                 {front}    \
+                 if (receiver->held{lead} == {upper}_LIMIT) {{\n        \
+                     /* Too long for a frame: passed over up to its delimiter. */\n        \
+                     receiver->skipped_bytes += (uint32_t)(receiver->held{lead});\n        \
+                     receiver->held = 0;\n        receiver->skipping = true;\n{no_lead}    }}\n    \
+                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n    \
+                 if (receiver->skipping) {{\n{over}    }}\n}}\n\n\
+             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+                 uint8_t *bytes = receiver->buffer;\n    \
+                 size_t from = 0;\n    size_t to = 0;\n    size_t stuffed;\n    bool right = true;\n\
+                 {nothing_held}    \
+                 if (receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n    \
+                 stuffed = receiver->held - 1u;\n    \
+                 if (bytes[stuffed] != {delimiter}) {{\n        \
+                     if (receiver->ended) {{\n{at_end}        }}\n        \
+                     return false;\n    }}\n\
+                 {decode}    \
+                 if (right && stuffed > 0u) {{\n{}    }}\n\
+             {rest_is_broken}    \
+                 return false;\n}}\n",
+            self.judge("bytes", "to", &format!("(receiver->held{lead})"), "        "),
+        ));
+        source.line("");
+    }
+
+    fn gap(&self, source: &mut Code) {
+        let Self { stem, upper, .. } = self;
+        source.lines(&format!(
+            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 if (receiver->silent || receiver->taken != 0u) {{\n        \
+                     /* The frame before is done with, or nobody asked for it. */\n        \
+                     receiver->skipped_bytes += receiver->taken != 0u ? 0u : (uint32_t)receiver->held;\n        \
+                     receiver->taken = 0;\n        receiver->held = 0;\n        receiver->silent = false;\n        \
+                     receiver->skipping = false;\n    }}\n    \
+                 if (receiver->held == {upper}_LIMIT) {{\n        \
+                     /* Too long for a frame: passed over until there is silence. */\n        \
+                     receiver->skipped_bytes += (uint32_t)receiver->held;\n        \
+                     receiver->held = 0;\n        receiver->skipping = true;\n    }}\n    \
+                 if (receiver->skipping) {{\n        receiver->skipped_bytes++;\n        return;\n    }}\n    \
+                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n}}\n\n\
+             void {stem}_receiver_silence({stem}_receiver_t *receiver)\n{{\n    receiver->silent = true;\n}}\n\n\
+             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+                 if ((!receiver->silent && !receiver->ended) || receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n\
+             {}    \
+                 receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n    \
+                 return false;\n}}\n",
+            self.judge("receiver->buffer", "receiver->held", "receiver->held", "    "),
+        ));
+        source.line("");
+    }
+}
+
+/// Statements, each line further to the right.
+fn indented(text: &str, indent: &str) -> String {
+    text.lines().map(|line| format!("{indent}{line}\n")).collect()
+}
