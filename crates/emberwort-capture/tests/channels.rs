@@ -294,3 +294,29 @@ fn counters_of_messages_are_watched_like_those_of_frames() {
     assert_eq!(count(&[13, 14, 0, 1, 5]), (2, 4, 0));
     assert_eq!(count(&[3, 3, 4, 2]), (0, 0, 2));
 }
+
+/// The time of a packet is that of its last byte; how long its bytes took follows from the medium.
+#[test]
+fn silence_between_packets_ends_frames() {
+    let plan = link(
+        "channel quiet { medium uart 10000 8N1\n gap 2 ms\n limit 20 bytes\n frame { kind : u8 message\n body\n sum : u8 sum8 over kind..body } }
+         message A { id 1  from device  on quiet\n a : u16 }",
+    );
+    // A byte takes 1 ms. Frames of four bytes: 01, two of the body, and their sum.
+    let read = |packets: &[(u64, &[u8])]| {
+        let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+        let interface = writer.interface(LINK_TYPE_USER0, "if", "").unwrap();
+        for (milliseconds, bytes) in packets {
+            writer.packet(interface, START + milliseconds * 1_000_000, bytes).unwrap();
+        }
+        everything(&plan).read(Form::Pcapng, &writer.finish().unwrap()).0
+    };
+    let (a, b) = (r#"device A {"a":2}"#, r#"device A {"a":3}"#);
+    assert_eq!(read(&[(4, &[1, 2, 0, 3]), (10, &[1, 3, 0, 4])]), [a, b], "silence of exactly 2 ms");
+    assert_eq!(read(&[(4, &[1, 2, 0, 3]), (9, &[1, 3, 0, 4])]), ["broken checksum 8"], "1 ms is too short");
+    // A frame in pieces, with less silence between them.
+    assert_eq!(read(&[(2, &[1, 2]), (5, &[0, 3]), (11, &[1, 3, 0, 4])]), [a, b]);
+    assert_eq!(read(&[(2, &[1, 2]), (6, &[0, 3])]), ["broken checksum 2", "broken checksum 2"]);
+    // Nothing that is too long is kept: its first bytes are broken, the others stray, until there is silence.
+    assert_eq!(read(&[(30, &[7; 30]), (40, &[1, 2, 0, 3])]), ["broken length 20", "stray 10", a]);
+}

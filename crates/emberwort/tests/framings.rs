@@ -1,0 +1,115 @@
+//! Every way to find frames: the bytes of `docs/framing.md`, and silence in captures, trials and files.
+
+mod common;
+
+use common::{run, run_with_input, stats, succeed};
+
+/// The definitions of the page, each with the command that stands under it and the bytes that it prints.
+fn page() -> Vec<(String, String, String)> {
+    let page = include_str!("../../../docs/framing.md");
+    let examples: Vec<_> = page
+        .split("```ember\n")
+        .skip(1)
+        .map(|rest| {
+            let (definition, rest) = rest.split_once("```").unwrap();
+            let (_, rest) = rest.split_once("$ emberwort ").unwrap();
+            let mut lines = rest.lines();
+            let (command, bytes) = (lines.next().unwrap(), lines.next().unwrap());
+            let names = lines.next().unwrap();
+            let columns = |line: &str| line.split("  ").filter(|cell| !cell.trim().is_empty()).count();
+            assert_eq!(columns(bytes), columns(names), "each group of bytes has a name\n{bytes}\n{names}");
+            (definition.to_owned(), command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
+        })
+        .collect();
+    assert_eq!(examples.len(), 10);
+    examples
+}
+
+#[test]
+fn the_framing_page_says_the_right_bytes() {
+    let folder = tempfile::tempdir().unwrap();
+    for (definition, command, bytes) in page() {
+        std::fs::write(folder.path().join("frames.ember"), &definition).unwrap();
+        assert_eq!(run(folder.path(), &["tidy", "--check"]).code, 0, "{definition}");
+        let words: Vec<&str> = command.split(' ').collect();
+        assert_eq!(succeed(folder.path(), &words), format!("{bytes}\n"), "{definition}");
+        // And back, with the same fields.
+        let row = succeed(folder.path(), &["decode", "--on", "c", "--hex", &bytes, "--as", "ndjson"]);
+        let again = run_with_input(folder.path(), &["encode", "--values", "-", "--on", "c"], row.as_bytes());
+        assert_eq!(again.out, format!("{bytes}\n"), "{row}");
+    }
+}
+
+const METERS: &str = "
+link meters {
+    revision    1
+    byte_order  big
+}
+
+channel line {
+    medium  uart 19200 8E1
+    gap     3.5 characters
+    limit   64 bytes
+    frame {
+        node   : u8      address
+        kind   : u8      message
+        body
+        check  : u16 le  crc-16/modbus over node..body
+    }
+}
+
+message Flow {
+    id    3
+    from  device every 50 ms
+    on    line
+    flow   : 0 .. 100 step 0.1
+    total  : compact u32
+}
+
+message Zero {
+    id    4
+    from  host
+    on    line
+}
+";
+
+#[test]
+fn silence_separates_frames_of_a_trial_and_of_its_recording() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("meters.ember"), METERS).unwrap();
+    let trial = "channel = \"line\"\nspan = \"20 s\"\nseed = 7\n[wire]\nbit_errors = 0.001\n\
+                 [[device]]\nnode = 1\n[[device]]\nnode = 2\nfirst_report = \"7 ms\"\n";
+    std::fs::write(folder.path().join("noise.toml"), trial).unwrap();
+    let ran = run(folder.path(), &["trial", "noise.toml", "--record", "noise.pcapng", "--as", "ndjson"]);
+    assert!(ran.code < 2, "{}", ran.err);
+    let read = stats(folder.path(), &["noise.pcapng"]);
+    let good = read["frames"]["good"].as_u64().unwrap();
+    let broken: u64 = read["frames"]["broken"].as_object().unwrap().values().filter_map(|n| n.as_u64()).sum();
+    // Two devices every 50 ms for 20 s: 800 frames, each whole: a broken one breaks no other.
+    assert_eq!(good + broken, 800, "{read}");
+    assert!(broken > 20 && read["bytes"]["stray"] == 0, "{read}");
+    // The receiver of the trial heard the same.
+    assert!(ran.out.contains(&format!("\"good\":{good}")), "{}", ran.out);
+}
+
+#[test]
+fn bytes_without_times_say_nothing_about_silence() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("meters.ember"), METERS).unwrap();
+    let frame = succeed(folder.path(), &["encode", "Zero", "--on", "line", "--node", "9"]);
+    let bytes: Vec<u8> = frame.split_whitespace().map(|byte| u8::from_str_radix(byte, 16).unwrap()).collect();
+    std::fs::write(folder.path().join("raw.bin"), bytes.repeat(3)).unwrap();
+    let refused = run(folder.path(), &["decode", "raw.bin"]);
+    assert_eq!(refused.code, 2);
+    assert!(
+        refused.err.contains("on `line` silence separates frames, and bytes without times do not say"),
+        "{}",
+        refused.err
+    );
+    assert!(refused.err.contains("or hex text with a line for each frame"), "{}", refused.err);
+    // In hex text each line is a frame; so are the bytes of --hex.
+    std::fs::write(folder.path().join("lines.txt"), frame.repeat(3)).unwrap();
+    assert_eq!(stats(folder.path(), &["lines.txt"])["frames"]["good"], 3);
+    assert_eq!(stats(folder.path(), &["--on", "line", "--hex", &frame])["frames"]["good"], 1);
+    assert_eq!(stats(folder.path(), &["--on", "line", "--hex", &frame.repeat(2)])["frames"]["broken"]["checksum"], 1);
+}
