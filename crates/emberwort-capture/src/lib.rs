@@ -5,6 +5,7 @@
 //! ```
 
 pub mod decode;
+pub mod network;
 pub mod source;
 pub mod stats;
 pub mod writer;

@@ -1,5 +1,7 @@
 //! The command line: names, options and help.
 
+mod checksum;
+
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -8,6 +10,8 @@ use emberwort_model::number::Decimal;
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
+
+pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, PacketArgs};
 
 /// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
 /// captured traffic down to the wire.
@@ -88,9 +92,9 @@ pub enum Command {
         Examples:\n  emberwort stats stormy-night.pcapng\n  emberwort stats stormy-night.pcapng --as ndjson")]
     Stats(StatsArgs),
 
-    /// Compute a checksum
-    #[command(after_help = "Examples:\n  emberwort checksum crc-16/ibm-3740 --text 123456789\n  \
-        emberwort checksum internet --hex '00 01 F2 03 F4 F5 F6 F7'")]
+    /// Compute a checksum, show the working, find what is wrong with one
+    #[command(after_help = "Examples:\n  emberwort checksum internet --hex '00 01 F2 03 F4' --explain\n  \
+        emberwort checksum crc-16/ibm-3740 --hex 'C6 39 03 40 00 02 A0 12' --from 2 --verify 0x90F5")]
     Checksum(ChecksumArgs),
 
     /// Write code and test vectors
@@ -380,27 +384,6 @@ pub struct StatsArgs {
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form_out: TableForm,
-}
-
-#[derive(Debug, Args)]
-pub struct ChecksumArgs {
-    /// crc-16/ibm-3740, internet, sum8, xor8, or spelled out: 'crc 16 poly 0x1021 init 0xFFFF'
-    #[arg(required_unless_present = "list")]
-    pub algorithm: Option<String>,
-    /// The file to sum; `-` is standard input
-    pub file: Option<PathBuf>,
-    /// Bytes in hex
-    #[arg(long, value_name = "HEX", conflicts_with_all = ["file", "text"])]
-    pub hex: Option<String>,
-    /// The bytes of a text
-    #[arg(long, value_name = "TEXT", conflicts_with = "file")]
-    pub text: Option<String>,
-    /// Print the names of all algorithms
-    #[arg(long)]
-    pub list: bool,
-    /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
-    pub form: TableForm,
 }
 
 #[derive(Debug, Args)]

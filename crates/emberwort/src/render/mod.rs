@@ -7,6 +7,7 @@ pub mod rows;
 pub mod stats;
 pub mod table;
 pub mod time;
+pub mod working;
 
 /// `1 error`, `2 errors`.
 pub fn plural(count: impl std::fmt::Display, what: &str) -> String {

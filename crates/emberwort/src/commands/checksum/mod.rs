@@ -1,0 +1,187 @@
+//! `checksum`: computes checksums, shows the working, and looks for what is wrong with one.
+
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::ops::Range;
+use std::path::Path;
+
+use anyhow::{Context, bail};
+use emberwort_checksum::explain::explain;
+use emberwort_checksum::verify::mistakes;
+use emberwort_checksum::working::hex;
+use emberwort_model::algorithm::Algorithm;
+use emberwort_model::hex::parse_hex;
+use emberwort_model::number::Decimal;
+use emberwort_model::syntax::parse_algorithm;
+use emberwort_model::{Source, Sources};
+use emberwort_wire::checksum::Checksum;
+use serde_json::json;
+
+use super::Ending;
+use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, TableForm};
+use crate::output::{self, Look};
+use crate::render::table::table;
+use crate::render::{findings, plural, working, wrapped};
+
+mod packet;
+
+pub fn run(args: &ChecksumArgs, look: Look) -> anyhow::Result<Ending> {
+    match &args.job {
+        Some(ChecksumJob::Packet(args)) => return packet::run(args),
+        None => {}
+    }
+    let mut out = output::stdout();
+    if args.list {
+        for name in Algorithm::names() {
+            writeln!(out, "{name}")?;
+        }
+        out.flush()?;
+        return Ok(Ending::Clean);
+    }
+    let algorithms = algorithms(args.algorithm.as_deref().unwrap_or_default(), look)?;
+    if let Some(value) = &args.verify {
+        let [(algorithm, _)] = algorithms.as_slice() else { bail!("--verify compares with one algorithm") };
+        return verify(args, algorithm, value);
+    }
+    if args.explain {
+        let (bytes, range) = ranged(&args.bytes)?;
+        for (n, (algorithm, name)) in algorithms.iter().enumerate() {
+            if algorithms.len() > 1 {
+                writeln!(out, "{}{name}", if n > 0 { "\n" } else { "" })?;
+            }
+            out.write_all(
+                working::render(&explain(algorithm, &bytes[range.clone()], args.bits), args.form).as_bytes(),
+            )?;
+        }
+        out.flush()?;
+        return Ok(Ending::Clean);
+    }
+    let checksums: Vec<Checksum> = algorithms.iter().map(|(algorithm, _)| Checksum::new(algorithm)).collect();
+    let mut states: Vec<_> = checksums.iter().map(Checksum::start).collect();
+    let mut count = 0u64;
+    let mut take = |bytes: &[u8]| {
+        for (checksum, state) in checksums.iter().zip(&mut states) {
+            *state = checksum.update(*state, bytes);
+        }
+        count += bytes.len() as u64;
+    };
+    match &args.bytes.file {
+        // Of a file that is summed whole nothing needs to be kept.
+        Some(path) if args.bytes.from == 0 && args.bytes.to.is_none() => stream(path, take)?,
+        _ => {
+            let (bytes, range) = ranged(&args.bytes)?;
+            take(&bytes[range]);
+        }
+    }
+    let values = checksums.iter().zip(states).map(|(checksum, state)| checksum.finish(state));
+    let mut rows = table(&["algorithm", "value"], &[false, false]);
+    for ((algorithm, name), value) in algorithms.iter().zip(values) {
+        let value = hex(value, algorithm.bits());
+        match args.form {
+            TableForm::Table if algorithms.len() == 1 => writeln!(out, "{value}")?,
+            TableForm::Table => rows.add_row([name.clone(), value]),
+            TableForm::Ndjson => writeln!(out, "{}", json!({"algorithm": name, "bytes": count, "value": value}))?,
+        }
+    }
+    if args.form == TableForm::Table && algorithms.len() > 1 {
+        write!(out, "{}", rows.lines())?;
+    }
+    out.flush()?;
+    Ok(Ending::Clean)
+}
+
+/// The algorithms named, with their names.
+fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>> {
+    let one = |text: &str| match parse_algorithm(text) {
+        // As written, so that those that are spelled out can be told apart.
+        Ok((algorithm, _)) => Ok((algorithm, text.to_owned())),
+        Err(found) => {
+            eprint!("{}", findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
+            bail!("the algorithm cannot be read");
+        }
+    };
+    text.split(',').map(|text| one(text.trim())).collect()
+}
+
+/// Hands a file to `take` piece by piece.
+fn stream(path: &Path, mut take: impl FnMut(&[u8])) -> anyhow::Result<()> {
+    let failed = || format!("{} cannot be read", path.display());
+    let mut input: Box<dyn Read> = if path == Path::new("-") {
+        Box::new(io::stdin().lock())
+    } else {
+        Box::new(File::open(path).with_context(failed)?)
+    };
+    let mut buffer = vec![0; 1 << 16];
+    loop {
+        match input.read(&mut buffer).with_context(failed)? {
+            0 => return Ok(()),
+            n => take(&buffer[..n]),
+        }
+    }
+}
+
+/// All bytes given, and which of them are meant.
+fn ranged(args: &BytesArgs) -> anyhow::Result<(Vec<u8>, Range<usize>)> {
+    let mut bytes = Vec::new();
+    match (&args.hex, &args.text, &args.file) {
+        (Some(hex), _, _) => match parse_hex(hex) {
+            Some(found) => bytes = found,
+            None => bail!("--hex wants pairs of hex digits, as in --hex '00 01 F2 03'"),
+        },
+        (_, Some(text), _) => bytes.extend_from_slice(text.as_bytes()),
+        (_, _, Some(path)) => stream(path, |piece| bytes.extend_from_slice(piece))?,
+        _ => bail!("say what to sum: --hex '00 01', --text 123456789, or a file (`-` for standard input)"),
+    }
+    let length = bytes.len() as i64;
+    let place = |n: i64| if n < 0 { length + n } else { n };
+    let (from, to) = (place(args.from), args.to.map_or(length, place));
+    if from < 0 || to > length || from > to {
+        bail!("there are {}, and {from} to {to} is no range of them", plural(bytes.len(), "byte"));
+    }
+    Ok((bytes, from as usize..to as usize))
+}
+
+fn verify(args: &ChecksumArgs, algorithm: &Algorithm, value: &str) -> anyhow::Result<Ending> {
+    let mut out = output::stdout();
+    let bits = algorithm.bits();
+    let found = Decimal::parse(value)
+        .and_then(|value| value.as_integer())
+        .and_then(|value| u64::try_from(value).ok())
+        .filter(|value| *value <= u64::MAX >> (64 - bits));
+    let Some(found) = found else {
+        bail!(
+            "--verify wants a number of {bits} bits, as in --verify {}",
+            hex(0x1D0F & (u64::MAX >> (64 - bits)), bits)
+        );
+    };
+    let (bytes, range) = ranged(&args.bytes)?;
+    let computed = Checksum::new(algorithm).compute(&bytes[range.clone()]);
+    let agrees = computed == found;
+    let mistakes = if agrees { Default::default() } else { mistakes(algorithm, &bytes, range, found) };
+    if args.form == TableForm::Ndjson {
+        let row = json!({
+            "computed": hex(computed, bits), "found": hex(found, bits), "agrees": agrees,
+            "fits": mistakes.fitting, "tried": mistakes.tried, "by_chance": mistakes.by_chance,
+        });
+        writeln!(out, "{row}")?;
+    } else if agrees {
+        writeln!(out, "{} agrees", hex(found, bits))?;
+    } else {
+        writeln!(out, "computed {}, found {}", hex(computed, bits), hex(found, bits))?;
+        for clause in &mistakes.fitting {
+            writeln!(out, "{}", wrapped(&format!("  {} fits {clause}", hex(found, bits))))?;
+        }
+        let tried = plural(mistakes.tried, "variation");
+        if mistakes.fitting.is_empty() {
+            writeln!(out, "{}", wrapped(&format!("  none of the {tried} that were tried fits: are these the bytes?")))?;
+        } else if mistakes.by_chance >= 0.01 {
+            let chance = format!(
+                "  {tried} were tried, of which ≈{:.2} fit by chance: compare with a second frame",
+                mistakes.by_chance
+            );
+            writeln!(out, "{}", wrapped(&chance))?;
+        }
+    }
+    out.flush()?;
+    Ok(if agrees { Ending::Clean } else { Ending::WithFindings })
+}

@@ -1,0 +1,130 @@
+//! `checksum`: ranges, the working, and what went wrong.
+
+mod common;
+
+use common::{run, run_with_input, succeed};
+use insta::assert_snapshot;
+
+fn here() -> tempfile::TempDir {
+    tempfile::tempdir().unwrap()
+}
+
+/// Redone by hand from this output alone: 0001 + F203 + F400 = 1E604; E604 + 1 = E605; its complement is 19FA.
+#[test]
+fn the_working_of_an_internet_checksum_over_an_odd_number_of_bytes() {
+    let shown = succeed(here().path(), &["checksum", "internet", "--hex", "00 01 F2 03 F4", "--explain"]);
+    assert!(shown.ends_with("The checksum is 0x19FA = 6650 = 0001 1001 1111 1010\n"), "{shown}");
+    assert_snapshot!(shown);
+}
+
+/// Redone by hand from this output alone: the nine subtractions of 1 0001 0000 0010 0001 from 41 42 43 and sixteen zeros, at bits
+/// 1, 5, 7, 11, 12, 14, 15, 19 and 21, leave 0011 1001 1001 0100 = 3994.
+#[test]
+fn the_working_of_a_crc_of_16_bits_over_3_bytes() {
+    let shown = succeed(here().path(), &["checksum", "crc-16/xmodem", "--hex", "41 42 43", "--explain"]);
+    assert!(shown.contains("The checksum is 0x3994 = 14740 = 0011 1001 1001 0100\n"), "{shown}");
+    assert_snapshot!(shown);
+    // The same long division, without anything of the program.
+    let mut bits = 0x41_4243u64 << 16;
+    for at in [1, 5, 7, 11, 12, 14, 15, 19, 21] {
+        bits ^= 0x1_1021 << (23 - at);
+    }
+    assert_eq!(bits, 0x3994);
+}
+
+#[test]
+fn bits_and_sums_are_shown_one_by_one() {
+    let bits = succeed(here().path(), &["checksum", "crc-8/bluetooth", "--hex", "41", "--explain", "--bits"]);
+    assert!(bits.contains("Mirrored: 0011 1111 becomes 1111 1100"), "{bits}");
+    assert_eq!(bits.matches("moved").count(), 8, "a line for each bit");
+    // F0 + 20 = 110, of which 10 stays; 10 + 05 = 15; 100 - 15 = EB.
+    let sum = succeed(here().path(), &["checksum", "sum8 negated", "--hex", "F0 20 05", "--explain"]);
+    assert!(sum.contains("0xF0 + 0x20  0x10") && sum.contains("0x15 becomes 0xEB"), "{sum}");
+    let two = succeed(here().path(), &["checksum", "fletcher16", "--hex", "FA 0A", "--explain"]);
+    assert!(two.contains("250 + 10 = 260 mod 255  5") && two.contains("B is 0 = 0x00, A is 5 = 0x05"), "{two}");
+    for line in
+        succeed(here().path(), &["checksum", "adler32", "--text", "Wiki", "--explain", "--as", "ndjson"]).lines()
+    {
+        assert!(line.starts_with('{') && line.ends_with('}'), "{line}");
+    }
+}
+
+#[test]
+fn ranges_count_from_either_end() {
+    let sum =
+        |words: &[&str]| succeed(here().path(), &[&["checksum", "sum8", "--hex", "01 02 04 08 10"], words].concat());
+    assert_eq!(sum(&["--from", "1"]), "0x1E\n");
+    assert_eq!(sum(&["--to", "-1"]), "0x0F\n");
+    assert_eq!(sum(&["--from", "1", "--to", "-2"]), "0x06\n");
+    assert_eq!(sum(&["--from", "-2"]), "0x18\n");
+    assert_eq!(sum(&["--from", "2", "--to", "2"]), "0x00\n");
+    for words in [["--from", "6"], ["--to", "6"], ["--from", "-6"]] {
+        let ran = run(here().path(), &[&["checksum", "sum8", "--hex", "01 02 04 08 10"], &words[..]].concat());
+        assert_eq!(ran.code, 2);
+        assert!(ran.err.contains("there are 5 bytes, and"), "{}", ran.err);
+    }
+    let ran = run_with_input(here().path(), &["checksum", "sum8", "-", "--from", "1"], &[1, 2, 3]);
+    assert_eq!(ran.out, "0x05\n");
+    let several = succeed(here().path(), &["checksum", "sum8, xor8,crc 8 poly 0x07", "--hex", "FF 02"]);
+    assert_eq!(
+        several,
+        "ALGORITHM        VALUE\nsum8             0x01\nxor8             0xFD\ncrc 8 poly 0x07  0xD9\n"
+    );
+}
+
+#[test]
+fn a_value_that_differs_is_looked_into() {
+    let verify = |algorithm: &str, hex: &str, value: &str, more: &[&str]| {
+        let ran = run(here().path(), &[&["checksum", algorithm, "--hex", hex, "--verify", value], more].concat());
+        (ran.code, ran.out + &ran.err)
+    };
+    let body = "C6 39 03 40 00 02 A0 12";
+    assert_eq!(verify("crc-16/ibm-3740", body, "0x90F5", &["--from", "2"]), (0, "0x90F5 agrees\n".into()));
+    for (algorithm, hex, value, more, says) in [
+        ("crc-16/ibm-3740", body, "0x90F5", &[][..], "fits if the first 2 bytes are left out"),
+        ("crc-16/ibm-3740", "C6 39 03 40 00 02 A0", "0x90F5", &["--from", "2"], "none of the"),
+        ("crc-16/ibm-3740", body, "0x90F5", &["--from", "3"], "fits if the byte before is taken in too"),
+        ("crc-16/ibm-3740", &format!("{body} 77"), "0x90F5", &["--from", "2"], "fits if the last byte is left out"),
+        ("crc-16/ibm-3740", body, "0x90F5", &["--from", "2", "--to", "-1"], "fits if the byte behind is taken in too"),
+        ("crc-16/ibm-3740", body, "0xF590", &["--from", "2"], "fits if its bytes are swapped"),
+        ("crc-16/ibm-3740", body, "0x6F0A", &["--from", "2"], "fits if it is crc-16/genibus"),
+        ("crc-16/xmodem", body, "0x90F5", &["--from", "2"], "fits if it starts with 0xFFFF"),
+        ("crc-16/arc", "31 32 33", "0xF590", &[], "none of the"),
+        ("crc-16/ibm-3740", body, "0xF590", &[], "fits if the first 2 bytes are left out, and its bytes are swapped"),
+        // 03 + 40 + 02 + A0 + 12 = F7; its two's complement is 09.
+        ("sum8", body, "9", &["--from", "2"], "fits if it is negated (two's complement)"),
+        ("sum8", body, "0x08", &["--from", "2"], "fits if it is complemented (every bit inverted)"),
+    ] {
+        let (code, said) = verify(algorithm, hex, value, more);
+        assert_eq!(code, 1, "{algorithm} {hex}: {said}");
+        assert!(said.contains(says), "{algorithm} {hex} {value} {more:?}: {said}");
+    }
+    let (_, said) = verify("sum8", body, "0x08", &[]);
+    assert!(said.contains("fit by chance: compare with a second frame"), "{said}");
+    assert!(verify("sum8", body, "0x108", &[]).1.contains("--verify wants a number of 8 bits"));
+    assert!(verify("sum8,xor8", body, "1", &[]).1.contains("--verify compares with one algorithm"));
+    let (_, row) = verify("crc-16/ibm-3740", body, "0x90F5", &["--as", "ndjson"]);
+    assert!(row.contains(r#""agrees":false,"fits":["if the first 2 bytes are left out"]"#), "{row}");
+}
+
+#[test]
+fn packets_that_are_wrong_or_none() {
+    let packet = |hex: &str| {
+        let ran = run(here().path(), &["checksum", "packet", "--hex", hex]);
+        (ran.code, ran.out + &ran.err)
+    };
+    let good = "45 00 00 1D 00 00 00 00 40 11 66 CE 0A 00 00 01 0A 00 00 02 12 34 56 78 00 09 22 2D 61";
+    assert_eq!(packet(good).0, 0);
+    let (code, said) = packet(&good.replace("22 2D 61", "22 2D 62"));
+    assert!(code == 1 && said.contains("0x212D    0x222D  WRONG") && said.contains("2 checksums, 1 wrong"), "{said}");
+    assert!(packet(&good.replace("22 2D 61", "14 1D 61")).1.contains("network hardware completes it"));
+    assert!(packet(&good.replace("22 2D 61", "00 00 61")).1.contains("none: 0 says that the sender computed none"));
+    assert_eq!(
+        packet("12 34").1,
+        "error: this is no IP packet: its first digit, the version, is 1; IP packets have 4 or 6\n"
+    );
+    let explained = succeed(here().path(), &["checksum", "packet", "--explain", "--hex", good]);
+    assert!(explained.contains("p8      00 11  0x0011") && explained.contains("61, padded with 00"), "{explained}");
+    let ran = run(here().path(), &["checksum", "packet", "nowhere.pcap"]);
+    assert!(ran.code == 2 && ran.err.contains("nowhere.pcap cannot be read"), "{}", ran.err);
+}
