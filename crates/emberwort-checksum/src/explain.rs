@@ -277,8 +277,8 @@ fn division(crc: &Crc, bytes: &[u8], register: u64, working: &mut Working) {
     ));
     let mut lines = vec![text(&bits)];
     if crc.initial != 0 {
-        for n in 0..width {
-            bits[n] ^= crc.initial >> (width - 1 - n) & 1 == 1;
+        for (n, bit) in bits.iter_mut().enumerate().take(width) {
+            *bit ^= crc.initial >> (width - 1 - n) & 1 == 1;
         }
         let start: Vec<bool> = (0..width).rev().map(|n| crc.initial >> n & 1 == 1).collect();
         lines.push(format!("{}  the start value", text(&start)));
@@ -314,7 +314,7 @@ mod tests {
             Part::Text(text) => Some(text.as_str()),
             _ => None,
         });
-        texts.filter(sentence("The checksum is ")).last().unwrap()
+        texts.filter(sentence("The checksum is ")).next_back().unwrap()
     }
 
     proptest! {

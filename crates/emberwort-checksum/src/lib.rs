@@ -4,7 +4,10 @@
 //! Nothing here prints, opens files or knows the command line.
 
 pub mod explain;
+pub mod identify;
 pub mod packet;
+pub mod polynomial;
+pub mod strength;
 pub mod verify;
 pub mod working;
 

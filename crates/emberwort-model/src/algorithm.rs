@@ -138,6 +138,35 @@ impl Algorithm {
         CATALOGUE.iter().find(|entry| entry.name == name).map(|entry| Algorithm::Crc(entry.crc))
     }
 
+    /// As it is written in a definition: its name, or spelled out; with the start and final values that the name does not say.
+    pub fn written(&self) -> String {
+        if let Some(name) = Self::names().find(|name| Self::named(name).as_ref() == Some(self)) {
+            return name.to_owned();
+        }
+        let hex = |value: u64, bits: u8| format!("0x{value:0digits$X}", digits = usize::from(bits).div_ceil(4));
+        let bits = self.bits();
+        let (mut text, start, usual, final_xor) = match self {
+            Algorithm::Crc(crc) => {
+                let mut text = format!("crc {bits} poly {} init {}", hex(crc.polynomial, bits), hex(crc.initial, bits));
+                for (is, word) in [(crc.reflect_in, " reflect in"), (crc.reflect_out, " reflect out")] {
+                    text.push_str(if is { word } else { "" });
+                }
+                (text, crc.initial, crc.initial, crc.final_xor)
+            }
+            Algorithm::Sum(sum) => {
+                let name = SUMS.iter().find(|(_, kind)| *kind == sum.kind).map_or("", |(name, _)| name);
+                (name.to_owned(), sum.start, sum.kind.usual_start(), sum.final_xor)
+            }
+        };
+        if start != usual {
+            text.push_str(&format!(" start {}", hex(start, bits)));
+        }
+        if final_xor != 0 {
+            text.push_str(&format!(" final xor {}", hex(final_xor, bits)));
+        }
+        text
+    }
+
     /// All names that [`Algorithm::named`] knows.
     pub fn names() -> impl Iterator<Item = &'static str> {
         SUMS.iter().map(|(name, _)| *name).chain(CATALOGUE.iter().map(|entry| entry.name))

@@ -128,3 +128,80 @@ fn packets_that_are_wrong_or_none() {
     let ran = run(here().path(), &["checksum", "packet", "nowhere.pcap"]);
     assert!(ran.code == 2 && ran.err.contains("nowhere.pcap cannot be read"), "{}", ran.err);
 }
+
+/// Frames as a definition of Marlock sends them, written by the program itself.
+#[test]
+fn frames_say_which_checksum_they_carry() {
+    let folder = here();
+    let frame = |n: usize, words: &[&str]| {
+        let number = n.to_string();
+        let all = [&["encode"], words, &["--on", "bus485", "--node", "3", "--sequence", &number]].concat();
+        succeed(&common::marlock(), &all)
+    };
+    let frames = [
+        frame(1, &["WhoAreYou"]),
+        frame(2, &["MoveGate", "target=80", "speed=12"]),
+        frame(3, &["ReadSetting", "setting=ramp_time"]),
+        frame(4, &["MoveAccepted", "target=80", "ready_in=3.5"]),
+    ];
+    let identify = |text: &str, more: &[&str]| {
+        let ran = run_with_input(folder.path(), &[&["checksum", "identify", "-"], more].concat(), text.as_bytes());
+        (ran.code, ran.out, ran.err)
+    };
+    let (code, out, err) = identify(&frames.concat(), &[]);
+    assert_eq!((code, err.as_str()), (0, ""), "{out}");
+    assert!(
+        out.lines().nth(1).unwrap().starts_with("crc-16/ibm-3740  byte 2 to the checksum  low byte first"),
+        "{out}"
+    );
+    let (_, row, _) = identify(&frames.concat(), &["--as", "ndjson", "--bits", "16"]);
+    assert!(row.starts_with(r#"{"algorithm":"crc-16/ibm-3740","from":2,"left_out":2,"at":-2,"order":"le","#), "{row}");
+    // One of them is damaged.
+    let damaged = frames.concat().replacen("C6 39 03 50", "C6 39 03 51", 1);
+    let (code, out, err) = identify(&damaged, &[]);
+    assert!(code == 1 && out.contains("crc-16/ibm-3740") && err.contains("frame 3 does not fit"), "{out}{err}");
+    // Too few, or none at all.
+    let (code, _, err) = identify("01 02 03 04\n05 06 07 08 09\n", &["--bits", "32"]);
+    assert!(code == 1 && err.contains("nothing with a name explains 2 frames"), "{err}");
+    let (code, _, err) = identify("01 02 03\n01 02 04\n", &["--bits", "8"]);
+    assert!(code == 1 && err.contains("frames 1 and 2 have the same bytes but another checksum"), "{err}");
+    assert!(identify("", &[]).2.contains("there are no frames"));
+    assert!(identify("\u{1}\u{2}", &[]).2.contains("neither a capture nor hex text"));
+    assert!(run(folder.path(), &["checksum", "identify", "--hex", "01,0G"]).err.contains("`0G` is not hex"));
+}
+
+#[test]
+fn strength_is_told_with_the_lengths_at_which_it_falls() {
+    let strength = |words: &[&str]| {
+        let ran = run(&common::marlock(), &[&["checksum", "strength"], words].concat());
+        (ran.code, ran.out + &ran.err)
+    };
+    let (code, said) = strength(&["crc-32/iso-hdlc", "--length", "1500"]);
+    assert_eq!(code, 0);
+    // The lengths that were published for this polynomial.
+    for line in [
+        "       4           91,607     11,450\n",
+        "       5            2,974        371\n",
+        "       8               91         11\n",
+    ] {
+        assert!(said.contains(line), "{said}");
+    }
+    assert!(said.contains("Hamming distance 4: up to 3 wrong bits are always found"), "{said}");
+    assert!(said.contains("of frames with random content 1 in 4,294,967,296 passes"), "{said}");
+    let (_, said) = strength(&["--on", "bus485", "--bit-errors", "1e-4", "--frames-a-second", "10"]);
+    // 55 bytes: C(440, 4) · 10^-16 · 0.957 / 65,536 ≈ 2.3e-12, with what five wrong bits add; times 10 · 31,557,600.
+    assert!(said.contains("of 440 bits to be wrong, a share of ≈2.3e-12"), "{said}");
+    assert!(said.contains("at 10 a second ≈7.2e-4 a year"), "{said}");
+    let (_, said) = strength(&["crc-16/modbus", "--length", "32752bits"]);
+    assert!(said.contains("Hamming distance 2: a single wrong bit is always found"), "{said}");
+    let (_, said) = strength(&["xor8", "--length", "20"]);
+    assert!(said.contains("two wrong bits in the same place of two bytes cancel"), "{said}");
+    let (_, rows) = strength(&["--best", "8", "--length", "10", "--as", "ndjson"]);
+    let first = rows.lines().next().unwrap();
+    assert!(first.contains("\"distance\":4,\"exact\":true"), "{rows}");
+    assert_eq!(strength(&["crc-16/arc", "--length", "0"]).0, 2);
+    assert!(strength(&["crc-16/arc", "--length", "5 miles"]).1.contains("write a number: 64, 64bytes or 512bits"));
+    assert!(strength(&["--on", "console"]).1.contains("frames on `console` have no checksum"));
+    assert!(strength(&["--best", "9", "--length", "10"]).1.contains("the catalogue has no CRC of 9 bits"));
+    assert!(strength(&["crc-16/arc"]).1.contains("--length"));
+}

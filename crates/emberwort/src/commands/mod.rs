@@ -46,7 +46,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Encode(args) => encode::run(&args, link, look),
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
-        Command::Checksum(args) => checksum::run(&args, look),
+        Command::Checksum(args) => checksum::run(&args, link, look),
         Command::Generate(args) => generate::run(&args, link, look),
         Command::Trial(args) => trial::run(&args, link, look),
         Command::Completions(args) => shell::completions(&args),

@@ -23,11 +23,15 @@ use crate::output::{self, Look};
 use crate::render::table::table;
 use crate::render::{findings, plural, working, wrapped};
 
+mod identify;
 mod packet;
+mod strength;
 
-pub fn run(args: &ChecksumArgs, look: Look) -> anyhow::Result<Ending> {
+pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     match &args.job {
         Some(ChecksumJob::Packet(args)) => return packet::run(args),
+        Some(ChecksumJob::Identify(args)) => return identify::run(args),
+        Some(ChecksumJob::Strength(args)) => return strength::run(args, link, look),
         None => {}
     }
     let mut out = output::stdout();
