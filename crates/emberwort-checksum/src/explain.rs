@@ -310,11 +310,11 @@ mod tests {
 
     fn last_text(working: &Working) -> &str {
         let sentence = |part: &'static str| move |text: &&str| text.starts_with(part);
-        let texts = working.parts.iter().filter_map(|part| match part {
+        let mut texts = working.parts.iter().filter_map(|part| match part {
             Part::Text(text) => Some(text.as_str()),
             _ => None,
         });
-        texts.filter(sentence("The checksum is ")).next_back().unwrap()
+        texts.rfind(sentence("The checksum is ")).unwrap()
     }
 
     proptest! {

@@ -3,6 +3,7 @@
 //!
 //! Nothing here prints, opens files or knows the command line.
 
+pub mod code;
 pub mod explain;
 pub mod identify;
 pub mod packet;

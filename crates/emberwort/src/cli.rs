@@ -11,7 +11,7 @@ use emberwort_model::number::Decimal;
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
-pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, IdentifyArgs, PacketArgs, StrengthArgs};
+pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 
 /// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
 /// captured traffic down to the wire.

@@ -69,8 +69,12 @@ fn words(line: &str) -> Vec<String> {
 }
 
 fn commands() -> Vec<String> {
-    let help = succeed(&marlock(), &["--help"]);
-    let (_, list) = help.split_once("Commands:\n").unwrap();
+    commands_in(&succeed(&marlock(), &["--help"]))
+}
+
+/// The commands that a help text lists.
+fn commands_in(help: &str) -> Vec<String> {
+    let Some((_, list)) = help.split_once("Commands:\n") else { return Vec::new() };
     list.lines()
         .take_while(|line| line.starts_with("  "))
         .filter(|line| line.chars().nth(2).is_some_and(|c| c != ' '))
@@ -104,9 +108,13 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
         ]
     );
     let mut all = examples(&succeed(&marlock(), &["--help"]));
-    for command in commands {
-        let output = emberwort(&marlock(), &[&command, "--help"]).env("COLUMNS", "300").output().unwrap();
+    let mut jobs: Vec<String> = commands;
+    while let Some(command) = jobs.pop() {
+        let words: Vec<&str> = command.split(' ').chain(["--help"]).collect();
+        let output = emberwort(&marlock(), &words).env("COLUMNS", "300").output().unwrap();
         let help = String::from_utf8(output.stdout).unwrap();
+        // A command may have several jobs, each with a help of its own.
+        jobs.extend(commands_in(&help).into_iter().map(|job| format!("{command} {job}")));
         let found = examples(&help);
         assert_eq!(found.len(), 2, "{command} has {} examples:\n{help}", found.len());
         assert!(found.iter().all(|example| example.starts_with(&format!("emberwort {command}"))), "{found:?}");

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::TableForm;
 
@@ -25,6 +25,9 @@ pub struct ChecksumArgs {
     /// Compare with a value; if it differs, look for what went wrong
     #[arg(long, value_name = "VALUE", conflicts_with = "explain")]
     pub verify: Option<String>,
+    /// Print it as a function in this language
+    #[arg(long, value_name = "LANGUAGE", conflicts_with_all = ["explain", "verify", "file", "hex", "text"])]
+    pub code: Option<CodeLanguage>,
     /// Print the names of all algorithms
     #[arg(long)]
     pub list: bool,
@@ -146,6 +149,23 @@ pub struct PacketArgs {
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,
+}
+
+/// A language for `--code`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CodeLanguage {
+    /// C99
+    C,
+    /// Rust
+    Rust,
+    /// Python 3
+    Python,
+    /// JavaScript, with BigInt
+    Javascript,
+    /// Java
+    Java,
+    /// Go
+    Go,
 }
 
 /// Bytes, and which of them.

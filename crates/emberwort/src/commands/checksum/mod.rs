@@ -6,6 +6,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use anyhow::{Context, bail};
+use emberwort_checksum::code::{Language, function};
 use emberwort_checksum::explain::explain;
 use emberwort_checksum::verify::mistakes;
 use emberwort_checksum::working::hex;
@@ -18,7 +19,7 @@ use emberwort_wire::checksum::Checksum;
 use serde_json::json;
 
 use super::Ending;
-use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, TableForm};
+use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, TableForm};
 use crate::output::{self, Look};
 use crate::render::table::table;
 use crate::render::{findings, plural, working, wrapped};
@@ -43,6 +44,16 @@ pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         return Ok(Ending::Clean);
     }
     let algorithms = algorithms(args.algorithm.as_deref().unwrap_or_default(), look)?;
+    if let Some(language) = args.code {
+        for (n, (algorithm, name)) in algorithms.iter().enumerate() {
+            if n > 0 {
+                writeln!(out)?;
+            }
+            out.write_all(function(algorithm, name, language_of(language)).as_bytes())?;
+        }
+        out.flush()?;
+        return Ok(Ending::Clean);
+    }
     if let Some(value) = &args.verify {
         let [(algorithm, _)] = algorithms.as_slice() else { bail!("--verify compares with one algorithm") };
         return verify(args, algorithm, value);
@@ -92,6 +103,17 @@ pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     }
     out.flush()?;
     Ok(Ending::Clean)
+}
+
+fn language_of(language: CodeLanguage) -> Language {
+    match language {
+        CodeLanguage::C => Language::C,
+        CodeLanguage::Rust => Language::Rust,
+        CodeLanguage::Python => Language::Python,
+        CodeLanguage::Javascript => Language::JavaScript,
+        CodeLanguage::Java => Language::Java,
+        CodeLanguage::Go => Language::Go,
+    }
 }
 
 /// The algorithms named, with their names.
