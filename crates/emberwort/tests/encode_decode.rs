@@ -259,7 +259,7 @@ fn checksums_of_hex_text_files_and_standard_input() {
     let spelled = "crc 16 poly 0x1021 init 0xFFFF final xor 0xFFFF";
     assert_eq!(succeed(folder.path(), &["checksum", spelled, "--text", "123456789"]), "0xD64E\n", "as crc-16/genibus");
     let json = succeed(folder.path(), &["checksum", "sum8 start 1", "--hex", "FF 02", "--as", "ndjson"]);
-    assert_eq!(json, "{\"algorithm\":\"sum8\",\"bytes\":2,\"value\":\"0x02\"}\n");
+    assert_eq!(json, "{\"algorithm\":\"sum8 start 1\",\"bytes\":2,\"value\":\"0x02\"}\n");
     let names = succeed(folder.path(), &["checksum", "--list"]);
     assert!(names.lines().count() == 121 && names.contains("crc-16/ibm-3740\n"));
     let typo = run(folder.path(), &["checksum", "crc-16/imb-3740", "--text", "1"]);
