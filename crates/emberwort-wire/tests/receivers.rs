@@ -430,3 +430,70 @@ fn delimiters_between_frames_are_stray() {
         .collect();
     assert_eq!(kinds, ["stray", "good", "stray", "good"]);
 }
+
+/// Counts frames, and nothing else.
+#[derive(Default)]
+struct Counted {
+    good: u64,
+    bytes: u64,
+}
+
+impl FrameSink for Counted {
+    fn judge(&mut self, _: &FrameView<'_>) -> Result<(), FrameFault> {
+        Ok(())
+    }
+    fn good(&mut self, at: Range<u64>, _: &FrameView<'_>, _: &[u8]) {
+        self.good += 1;
+        self.bytes += at.end - at.start;
+    }
+    fn broken(&mut self, at: Range<u64>, _: &FrameFault, _: &[u8]) {
+        self.bytes += at.end - at.start;
+    }
+    fn stray(&mut self, at: Range<u64>, _: &[u8]) {
+        self.bytes += at.end - at.start;
+    }
+}
+
+/// Random bytes are taken for frames as often as chance says: a sync byte and a checksum of eight bits fit one in 256 times
+/// each, and 38 of 256 lengths make a frame within the limit.
+fn random_bytes_pass_as_often_as_they_should(count: u64) {
+    let text = "link l { revision 1  byte_order little }
+        channel c { medium uart 9600 8N1
+            limit 40 bytes
+            frame { sync C6
+                size : u8 length of body
+                body
+                sum : u8 sum8 over size..body } }
+        message Any { from device  on c
+            bytes : bytes[rest] }";
+    let plan = check(&Source::new("l.ember", text)).plan.unwrap();
+    let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(plan.channels[0].clone()))));
+    let mut counted = Counted::default();
+    // The permuted congruential generator PCG32 (M. E. O'Neill, 2014).
+    let mut state = 0x853C_49E6_748F_EA9Bu64;
+    let mut chunk = vec![0u8; 1 << 16];
+    let mut left = count;
+    while left > 0 {
+        let size = left.min(chunk.len() as u64) as usize;
+        for four in chunk[..size].chunks_mut(4) {
+            let old = state;
+            state = old.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let shifted = ((old >> 18 ^ old) >> 27) as u32;
+            let random = shifted.rotate_right((old >> 59) as u32).to_le_bytes();
+            four.copy_from_slice(&random[..four.len()]);
+        }
+        receiver.feed(&chunk[..size], &mut counted);
+        left -= size as u64;
+    }
+    receiver.finish(&mut counted);
+    assert_eq!(counted.bytes, count, "every byte is in exactly one place");
+    let expected = count as f64 * 38.0 / 256f64.powi(3);
+    let deviation = (counted.good as f64 - expected) / expected.sqrt();
+    println!("{} of {count} random bytes begin a frame; {expected:.1} were expected", counted.good);
+    assert!(deviation.abs() < 4.5, "{} good frames, {expected:.1} expected", counted.good);
+}
+
+#[test]
+fn a_hundred_million_random_bytes_pass_as_often_as_they_should() {
+    random_bytes_pass_as_often_as_they_should(100_000_000);
+}

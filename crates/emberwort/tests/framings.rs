@@ -113,3 +113,29 @@ fn bytes_without_times_say_nothing_about_silence() {
     assert_eq!(stats(folder.path(), &["--on", "line", "--hex", &frame])["frames"]["good"], 1);
     assert_eq!(stats(folder.path(), &["--on", "line", "--hex", &frame.repeat(2)])["frames"]["broken"]["checksum"], 1);
 }
+
+/// The examples: tidy, clean, their trials hold and make the recordings beside them, which leave no byte unexplained.
+#[test]
+fn examples_of_framings_decode_without_a_byte_left_over() {
+    let examples = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples"));
+    for (folder, name, frames) in [
+        ("framings", "drive", 54),
+        ("framings", "weather", 15),
+        ("framings", "ferry", 24),
+        ("framings", "buoy", 12),
+        ("standards", "register_polling", 24),
+    ] {
+        let folder = examples.join(folder);
+        let (link, trial, capture) = (format!("{name}.ember"), format!("{name}.toml"), format!("{name}.pcapng"));
+        assert_eq!(run(&folder, &["tidy", "--check", &link]).code, 0, "{name} is not tidy");
+        assert_eq!(run(&folder, &["check", &link, "--deny", "warnings"]).code, 0, "{name}");
+        let read = stats(&folder, &["--link", &link, &capture]);
+        assert_eq!(read["frames"]["good"], frames, "{name}: {read}");
+        assert_eq!(read["bytes"]["input"], read["bytes"]["good"], "{name}: {read}");
+        let again = tempfile::tempdir().unwrap();
+        let made = again.path().join("again.pcapng");
+        let ran = run(&folder, &["trial", &trial, "--link", &link, "--record", made.to_str().unwrap()]);
+        assert_eq!(ran.code, 0, "{name}: {}{}", ran.out, ran.err);
+        assert_eq!(std::fs::read(made).unwrap(), std::fs::read(folder.join(&capture)).unwrap(), "{name}");
+    }
+}
