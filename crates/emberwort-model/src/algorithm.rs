@@ -21,6 +21,19 @@ pub struct Crc {
     pub final_xor: u64,
 }
 
+impl Crc {
+    /// The period of the polynomial, the least n with x^n = 1, if it is below `limit`: two wrong bits that far apart cancel.
+    pub fn period_within(&self, limit: usize) -> Option<usize> {
+        let mask = u64::MAX >> (64 - self.width);
+        let mut power = 1u64;
+        (1..limit).find(|_| {
+            let high = power >> (self.width - 1) & 1 == 1;
+            power = (power << 1 & mask) ^ if high { self.polynomial } else { 0 };
+            power == 1
+        })
+    }
+}
+
 /// A checksum algorithm with all its parameters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Algorithm {

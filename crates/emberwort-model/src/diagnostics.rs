@@ -101,6 +101,7 @@ codes! {
     EnumFull = "W008", "an enum without room for another label";
     TunnelTooNarrow = "W009", "frames that are too long for their tunnel";
     FdSize = "W010", "a size that CAN FD does not have";
+    ShortChecksum = "W011", "a CRC over more bytes than it can protect";
     NarrowerRange = "H001", "a range that would take fewer bits";
 }
 

@@ -1,6 +1,7 @@
 //! What can be used as it is, but probably does not say what was meant, or could be better.
 
 use super::Resolver;
+use crate::algorithm::Algorithm;
 use crate::budget;
 use crate::diagnostics::{Code, Finding};
 use crate::model::{End, MediumKind};
@@ -24,6 +25,7 @@ impl Resolver<'_> {
             for frame in &item.frames {
                 let facing = channel.facing(frame.from.unwrap_or(End::Device));
                 self.checksum_gaps(facing, frame);
+                self.short_checksums(facing, frame);
                 self.sync_in_data(plan, facing, frame);
             }
         }
@@ -158,6 +160,29 @@ impl Resolver<'_> {
                 Some(related) => finding.related(related, "not covered"),
                 None => finding,
             });
+        }
+    }
+
+    /// CRCs over more bits than their polynomial can tell apart: from there on two wrong bits can pass.
+    fn short_checksums(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+        let body_end = channel.head_bytes + channel.greatest_body;
+        for part in &channel.parts {
+            let Role::Checksum { algorithm: Algorithm::Crc(crc), over, .. } = &part.role else { continue };
+            let covered: usize = over.iter().map(|covered| covered.to.at(body_end) - covered.from.at(body_end)).sum();
+            let bits = covered * 8 + usize::from(crc.width);
+            let Some(period) = crc.period_within(bits) else { continue };
+            let Some(item) = frame.parts.iter().find(|item| item.name.text == part.name) else { continue };
+            let most = (period - usize::from(crc.width)) / 8;
+            self.report(Finding::new(
+                Code::ShortChecksum,
+                item.name.span,
+                format!(
+                    "in the longest frames on `{}` two wrong bits can pass: this CRC tells them apart over up to {most} bytes, and \
+                     covers up to {covered}",
+                    channel.name
+                ),
+                "take one with more bits; `emberwort checksum strength --best 16 --length N` lists those of the catalogue",
+            ));
         }
     }
 
