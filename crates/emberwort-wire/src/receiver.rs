@@ -225,7 +225,7 @@ impl Receiver {
     }
 
     /// The bytes from the next sync bytes on, at which `scan` then stands; `None` if more bytes are needed.
-    #[inline]
+    #[inline(always)]
     fn find_sync<'a, S: FrameSink + ?Sized>(
         &mut self,
         window: Window<'a>,
