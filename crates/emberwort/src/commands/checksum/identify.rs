@@ -181,9 +181,9 @@ fn advice(found: &[Explanation], frames: &[Vec<u8>]) {
     if best.spare_bits < CERTAIN_BITS {
         let more = ((CERTAIN_BITS - best.spare_bits) / bits).ceil().max(1.0) as usize;
         say(&format!(
-            "{} may fit this by accident: give {} to be certain",
+            "{} may fit this by accident: give {} more to be certain",
             plural(frames.len(), "frame"),
-            plural(more, "frame more").replace("mores", "more")
+            plural(more, "frame")
         ));
     } else if found.len() > 1 {
         say(
