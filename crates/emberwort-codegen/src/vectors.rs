@@ -9,8 +9,8 @@ use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{self, Field, Kind, Length, Selector, float_bits};
 use emberwort_model::plan::{FrameFinder, MessagePlan, Role};
+use emberwort_wire::frame::body_on;
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::line;
 use emberwort_wire::{Framing, Header, ValueRef, Values, encode};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -48,7 +48,9 @@ pub struct FrameVector {
     pub channel: usize,
     /// The values of its parts.
     pub header: Header,
-    /// Its bytes on the wire; a line without its end.
+    /// What it carries: the body, or the line of a text message without its end.
+    pub body: Vec<u8>,
+    /// Its bytes on the wire.
     pub bytes: Vec<u8>,
 }
 
@@ -129,14 +131,6 @@ fn vector(
     let mut frames = Vec::new();
     for &channel in &compiled.message.channels {
         let facing = plan.channels[channel].facing(compiled.message.from);
-        if matches!(facing.finder, FrameFinder::Lines { .. }) {
-            // A text with a line's end in it has no line.
-            let mut line = Vec::new();
-            if line::write(compiled, &values, &mut line).is_ok() {
-                frames.push(FrameVector { channel, header: Header::default(), bytes: line });
-            }
-            continue;
-        }
         let framing = Framing::new(Arc::new(facing.clone()));
         let mut part = |wanted: fn(&Role) -> bool| {
             let bits = facing.part(wanted).map_or(0, |part| part.bits);
@@ -148,10 +142,12 @@ fn vector(
             sequence: part(|role| *role == Role::Sequence),
             revision: u64::from(revision.min(255)),
         };
-        let mut bytes = Vec::new();
-        // A body that is no multiple of the length part's unit has no frame.
-        if framing.encode(&header, &body, &mut bytes).is_ok() {
-            frames.push(FrameVector { channel, header, bytes });
+        let (mut carried, mut bytes) = (Vec::new(), Vec::new());
+        // A text with a line's end in it has no line, a body that is no multiple of the length part's unit no frame.
+        if body_on(facing, compiled, &values, revision, &mut carried).is_ok()
+            && framing.encode(&header, &carried, &mut bytes).is_ok()
+        {
+            frames.push(FrameVector { channel, header, body: carried, bytes });
         }
     }
     Some(Vector { message, case, sections, revision, key, values, body, frames })

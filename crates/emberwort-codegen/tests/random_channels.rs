@@ -16,7 +16,7 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 /// How receivers find frames: a channel for each.
-const FINDINGS: [&str; 8] = [
+const FINDINGS: [&str; 10] = [
     "",
     "stuffing cobs",
     "stuffing slip",
@@ -25,8 +25,29 @@ const FINDINGS: [&str; 8] = [
     "stuffing escape 10 xor 00 of 10",
     "gap 2 ms",
     "",
+    "lines lf",
+    "lines crlf",
 ];
 const CHANNELS: usize = FINDINGS.len();
+
+/// Text messages: from which end, their pattern, their fields.
+const LINES: [(&str, &str, &str, &str); 5] = [
+    ("Say", "host", "say {what}", "what : text[..40]"),
+    (
+        "Set",
+        "host",
+        "{x:hex3}{y:fixed 2 wide 7},{z:blank}",
+        "x : u12\ny : -99.5 .. 99.5 step 0.25\nz : 0 .. 9 step 1 or none",
+    ),
+    ("Told", "device", "T{n}:{what}", "n : u8\nwhat : ascii[..20]"),
+    (
+        "Place",
+        "device",
+        "P{a:wide 4},{b:fixed 3 wide 7 blank},{c:hex2 blank},{n}",
+        "a : i9\nb : 0 .. 50 step 0.125 or none\nc : u8 or none\nn : 0 .. 9 step 1 or none",
+    ),
+    ("Plain", "device", "{on} {n}", "on : bool\nn : i16 * 0.1"),
+];
 
 /// The parts of a frame whose head ends at a whole byte: a byte is shared by those of a line.
 fn parts(random: &mut ChaCha8Rng, from: usize) -> Vec<String> {
@@ -48,7 +69,22 @@ fn parts(random: &mut ChaCha8Rng, from: usize) -> Vec<String> {
         .collect()
 }
 
+/// What stands around the text of a line.
+fn frame_of_line(random: &mut ChaCha8Rng) -> String {
+    let sync = *["", "sync 24\n", "sync 3A 3E\n"].choose(random).unwrap();
+    let head = *["", "node : hex2 address\n", "colon : u8 = 0x3A\ncount : hex3 sequence\n"].choose(random).unwrap();
+    let (digits, algorithm) =
+        *[(2, "xor8"), (4, "crc-16/ibm-3740"), (4, "sum16 negated"), (8, "adler32"), (4, "crc-8/bluetooth")]
+            .choose(random)
+            .unwrap();
+    let over = *["body", "body..star", "body..check", "body..check skipping"].choose(random).unwrap();
+    format!("{sync}{head}body\nstar : u8 = 0x2A\ncheck : hex{digits} {algorithm} over {over}\n")
+}
+
 fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
+    if finding.starts_with("lines") {
+        return frame_of_line(random);
+    }
     let order = |random: &mut ChaCha8Rng| *[" be", " le", ""].choose(random).unwrap();
     // An escape keeps the first sync byte out of the rest.
     let sync = match finding {
@@ -120,8 +156,15 @@ fn definition(seed: u64) -> String {
         }
         text += "}\n";
     }
-    let on: Vec<String> = (0..CHANNELS).map(|channel| format!("c{channel}")).collect();
-    let on = on.join(", ");
+    let on = |lines: bool| {
+        let channels = (0..CHANNELS).filter(|channel| FINDINGS[*channel].starts_with("lines") == lines);
+        channels.map(|channel| format!("c{channel}")).collect::<Vec<_>>().join(", ")
+    };
+    let lines = on(true);
+    for (name, from, line, fields) in LINES {
+        text += &format!("message {name} {{\nfrom {from}\non {lines}\nline \"{line}\"\n{fields}\n}}\n");
+    }
+    let on = on(false);
     text += &format!("message Ask {{\nid 3\nfrom host\non {on}\na : u12\nb : bytes[..120]\n}}\n");
     text += &format!("message Tell {{\nid 4\nfrom device\non {on}\na : u12\nb : text[rest]\n}}\n");
     text += &format!("message Short {{\nid 15\nfrom device\non {on}\na : u8\n}}\n");

@@ -6,8 +6,8 @@ mod marlock;
 use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::{Kind, Selector};
-use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
+use emberwort_wire::frame::body_on;
 use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{Framing, ValueRef, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
@@ -86,15 +86,13 @@ fn bodies_and_frames_are_what_the_library_makes() {
             decode_answer(compiled, &vector.body, vector.key, &mut values).unwrap();
             assert!(values == vector.values, "{} {}", compiled.message.name, vector.case);
             for frame in &vector.frames {
-                if let FrameFinder::Lines { .. } = plan.channels[frame.channel].finder {
-                    let mut line = Vec::new();
-                    emberwort_wire::line::write(compiled, &vector.values, &mut line).unwrap();
-                    assert_eq!(line, frame.bytes);
-                    continue;
-                }
-                let framing = Framing::new(std::sync::Arc::new(plan.channels[frame.channel].clone()));
+                let channel = &plan.channels[frame.channel];
+                let mut body = Vec::new();
+                body_on(channel, compiled, &vector.values, vector.revision, &mut body).unwrap();
+                assert_eq!(body, frame.body);
+                let framing = Framing::new(std::sync::Arc::new(channel.clone()));
                 let mut bytes = Vec::new();
-                framing.encode(&frame.header, &vector.body, &mut bytes).unwrap();
+                framing.encode(&frame.header, &body, &mut bytes).unwrap();
                 assert_eq!(bytes, frame.bytes);
             }
         }

@@ -187,9 +187,28 @@ pub enum LinePiece {
 }
 
 /// How a field is written in a line.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum LineForm {
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct LineForm {
+    /// The digits of a number.
+    pub digits: LineDigits,
+    /// Exactly so many characters, with zeros behind the sign; 0 for as many as it takes.
+    pub wide: u8,
+    /// Whether "no reading" is written as nothing, not as the word `none`.
+    pub blank: bool,
+}
+
+impl LineForm {
+    /// Whether each value takes as many characters as any other, "no reading" aside.
+    pub fn has_one_size(self) -> bool {
+        self.wide > 0 || matches!(self.digits, LineDigits::Hex(_))
+    }
+}
+
+/// How a number is written in a line.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum LineDigits {
     /// Numbers in decimal, labels and texts as they are.
+    #[default]
     Plain,
     /// The raw number in so many hex digits.
     Hex(u8),

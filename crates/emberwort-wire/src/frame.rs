@@ -26,6 +26,8 @@ pub struct Framing {
     sequence: Option<PartPlace>,
     revision: Option<PartPlace>,
     fixed: Vec<usize>,
+    /// Parts in hex digits.
+    digits: Vec<usize>,
     terminator: Vec<u8>,
 }
 
@@ -35,6 +37,7 @@ struct PartPlace {
     tail: bool,
     at_bit: usize,
     bits: u8,
+    hex: bool,
     /// For parts of one or two whole bytes, which most are: how many.
     whole_bytes: u8,
     order: ByteOrder,
@@ -43,14 +46,20 @@ struct PartPlace {
 impl PartPlace {
     fn of(part: &Part) -> Self {
         let at_bit = part.at_bit as usize;
-        let whole = at_bit.is_multiple_of(8) && matches!(part.bits, 8 | 16);
+        let whole = at_bit.is_multiple_of(8) && matches!(part.bits, 8 | 16) && !part.hex;
         Self {
             tail: part.zone == Zone::Tail,
             at_bit,
             bits: part.bits,
+            hex: part.hex,
             whole_bytes: if whole { part.bits / 8 } else { 0 },
             order: part.order,
         }
+    }
+
+    /// One past its last byte.
+    fn end(self) -> usize {
+        (self.at_bit + usize::from(self.bits) * if self.hex { 2 } else { 1 }).div_ceil(8)
     }
 
     #[inline(always)]
@@ -69,7 +78,19 @@ impl PartPlace {
                 ByteOrder::Big => u16::from_be_bytes(pair),
             });
         }
+        if self.hex {
+            return self.digits(zone).unwrap_or(0);
+        }
         bits::read(zone, self.at_bit, self.bits, self.order)
+    }
+
+    /// The value of a part in hex digits; `None` if other characters stand there.
+    fn digits(self, zone: &[u8]) -> Option<u64> {
+        let (first, count) = (self.at_bit / 8, usize::from(self.bits / 4));
+        zone.get(first..first + count)?.iter().try_fold(0, |value, digit| {
+            let digit = char::from(*digit).to_digit(16)?;
+            Some(value << 4 | u64::from(digit))
+        })
     }
 }
 
@@ -86,8 +107,8 @@ struct LengthPart {
 impl LengthPart {
     fn of(part: &Part) -> Option<Self> {
         let Role::Length { other_bytes, unit } = part.role else { return None };
-        let end = (part.at_bit as usize + usize::from(part.bits)).div_ceil(8);
-        Some(Self { place: PartPlace::of(part), end, other_bytes: other_bytes as u64, unit: unit as u64 })
+        let place = PartPlace::of(part);
+        Some(Self { place, end: place.end(), other_bytes: other_bytes as u64, unit: unit as u64 })
     }
 }
 
@@ -169,6 +190,11 @@ pub enum FrameFault {
         /// As it stands in the frame.
         found: u64,
     },
+    /// Other characters stand where a part has hex digits.
+    Digits {
+        /// The part.
+        part: usize,
+    },
     /// The stuffing is wrong at this byte.
     Stuffing {
         /// Offset in the stuffed frame.
@@ -201,7 +227,7 @@ impl FrameFault {
             FrameFault::Checksum { .. } => 0,
             FrameFault::Length { .. } => 1,
             FrameFault::Truncated { .. } => 2,
-            FrameFault::Fixed { .. } | FrameFault::Sync => 3,
+            FrameFault::Fixed { .. } | FrameFault::Sync | FrameFault::Digits { .. } => 3,
             FrameFault::Stuffing { .. } => 4,
             FrameFault::UnknownMessage { .. } | FrameFault::NoPattern => 5,
             FrameFault::Body { .. } => 6,
@@ -251,7 +277,7 @@ impl Framing {
         let checksum_parts: Vec<usize> =
             (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Checksum { .. })).collect();
         let place = |part: &Part| {
-            let (start, end) = (part.at_bit as usize / 8, (part.at_bit as usize + usize::from(part.bits)) / 8);
+            let (start, end) = (part.at_bit as usize / 8, (part.at_bit as usize + part.wire_bits()) / 8);
             match part.zone {
                 Zone::Head => (Bound::Head(start), Bound::Head(end)),
                 Zone::Tail => (Bound::Tail(start), Bound::Tail(end)),
@@ -280,6 +306,7 @@ impl Framing {
             sequence: find(|role| *role == Role::Sequence),
             revision: find(|role| *role == Role::Revision),
             fixed: (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Fixed(_))).collect(),
+            digits: (0..plan.parts.len()).filter(|n| plan.parts[*n].hex).collect(),
             terminator: plan.terminator(),
             plan,
         }
@@ -302,7 +329,15 @@ impl Framing {
         if part.bits < 64 && value >> part.bits != 0 {
             return Err(FrameError::PartTooNarrow { part: part.name.clone(), value, bits: part.bits });
         }
-        bits::write(bytes, Self::bit_of(part, body_end), part.bits, value, part.order);
+        let at = Self::bit_of(part, body_end);
+        if part.hex {
+            let digits = usize::from(part.bits / 4);
+            for (n, byte) in bytes[at / 8..at / 8 + digits].iter_mut().enumerate() {
+                *byte = b"0123456789ABCDEF"[(value >> (4 * (digits - 1 - n)) & 15) as usize];
+            }
+        } else {
+            bits::write(bytes, at, part.bits, value, part.order);
+        }
         Ok(())
     }
 
@@ -314,11 +349,9 @@ impl Framing {
         let before = out.len();
         let result = match self.plan.finder {
             FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => self.encode_plain(header, body, out),
-            FrameFinder::Lines { crlf } => {
-                out.extend_from_slice(body);
+            FrameFinder::Lines { crlf } => self.encode_plain(header, body, out).map(|()| {
                 out.extend_from_slice(if crlf { b"\r\n" } else { b"\n" });
-                Ok(())
-            }
+            }),
             FrameFinder::Stuffed(stuffing) => self.plain(header, body).map(|plain| {
                 stuffing::encode(stuffing, &plain, out);
             }),
@@ -398,6 +431,10 @@ impl Framing {
         }
         let (plan, other_bytes) = (&self.plan, part.other_bytes);
         let value = part.place.read(bytes, 0);
+        if part.place.hex && part.place.digits(bytes).is_none() {
+            let index = plan.parts.iter().position(|part| matches!(part.role, Role::Length { .. }));
+            return Err(FrameFault::Digits { part: index.unwrap_or(0) });
+        }
         let around = plan.head_bytes + plan.tail_bytes;
         // Saturating, since a length part of 64 bits can claim anything.
         let counted = value.saturating_mul(part.unit);
@@ -429,7 +466,7 @@ impl Framing {
 
     /// How many bytes of a frame must be there before its length part can be read.
     pub(crate) fn length_end(&self) -> usize {
-        let by_key = || self.key.map_or(0, |part| (part.at_bit + usize::from(part.bits)).div_ceil(8));
+        let by_key = || self.key.map_or(0, PartPlace::end);
         self.length.map_or_else(by_key, |part| part.end).max(self.plan.sync.len())
     }
 
@@ -522,7 +559,7 @@ impl Framing {
     /// Judges the bytes of one whole frame, without stuffing and delimiters.
     ///
     /// # Errors
-    /// The first fault in this order: size, sync bytes, length, checksums, fixed values.
+    /// The first fault in this order: size, sync bytes, length, hex digits, checksums, fixed values.
     pub fn check<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let around = plan.head_bytes + plan.tail_bytes;
@@ -548,6 +585,12 @@ impl Framing {
     pub(crate) fn check_sized<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let body_end = bytes.len() - plan.tail_bytes;
+        for part in &self.digits {
+            let place = self.places[*part];
+            if place.digits(&bytes[if place.tail { body_end } else { 0 }..]).is_none() {
+                return Err(FrameFault::Digits { part: *part });
+            }
+        }
         for checksum in &self.checksums {
             let expected = checksum.compute(bytes, body_end);
             let found = checksum.place.read(bytes, body_end);
@@ -637,7 +680,7 @@ impl FrameChecksum {
         for piece in &self.pieces {
             let bytes = match piece {
                 Piece::Bytes(covered) => &frame[covered.from.at(body_end)..covered.to.at(body_end)],
-                Piece::Zeros(count) => &[0; 8][..*count],
+                Piece::Zeros(count) => &[0; 16][..*count],
             };
             state = self.checksum.update(state, bytes);
         }

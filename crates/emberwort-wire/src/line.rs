@@ -2,7 +2,9 @@
 
 use std::fmt::Write;
 
-use emberwort_model::model::{Field, Kind, Length, LineForm, LinePiece, NumberForm, float_bits, float_text};
+use emberwort_model::model::{
+    Field, Kind, Length, LineDigits, LineForm, LinePiece, NumberForm, float_bits, float_text,
+};
 use emberwort_model::number::{Decimal, write_scaled};
 use emberwort_model::plan::MessagePlan;
 
@@ -33,10 +35,14 @@ fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut St
     match value {
         ValueRef::Raw(raw) => {
             let number = signed(&field.kind, raw);
-            if let LineForm::Hex(digits) = form {
+            let none = field.kind.none() == Some(number);
+            if none && form.blank {
+                return Some(());
+            }
+            if let LineDigits::Hex(digits) = form.digits {
                 return write!(line, "{number:0width$X}", width = usize::from(digits)).ok();
             }
-            if field.kind.none() == Some(number) {
+            if none {
                 line.push_str("none");
                 return Some(());
             }
@@ -44,14 +50,21 @@ fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut St
                 return None;
             }
             match &field.kind {
-                Kind::Number(scaled) | Kind::Compact(scaled) => match form {
-                    LineForm::Fixed(decimals) => {
-                        let value = scaled.scaling.physical(number);
-                        let more = 10i128.checked_pow(u32::from(decimals).checked_sub(value.decimals)?)?;
-                        write_scaled(line, value.mantissa.checked_mul(more)?, u32::from(decimals)).ok()
+                Kind::Number(scaled) | Kind::Compact(scaled) => {
+                    let start = line.len();
+                    match form.digits {
+                        LineDigits::Fixed(decimals) => {
+                            let value = scaled.scaling.physical(number);
+                            let more = 10i128.checked_pow(u32::from(decimals).checked_sub(value.decimals)?)?;
+                            write_scaled(line, value.mantissa.checked_mul(more)?, u32::from(decimals)).ok()?;
+                        }
+                        _ => scaled.scaling.write(number, line).ok()?,
                     }
-                    _ => scaled.scaling.write(number, line).ok(),
-                },
+                    let lacking = usize::from(form.wide).saturating_sub(line.len() - start);
+                    let behind_sign = start + usize::from(line[start..].starts_with('-'));
+                    line.insert_str(behind_sign, &"0".repeat(lacking));
+                    Some(())
+                }
                 Kind::Bool => {
                     line.push_str(if raw == 0 { "false" } else { "true" });
                     Some(())
@@ -118,12 +131,19 @@ pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool
 /// How many bytes of the text belong to a field; `None` if it does not begin like one.
 fn extent(field: &Field, form: LineForm, text: &str, next: Option<&str>) -> Option<usize> {
     let count = |wanted: fn(char) -> bool| text.find(|c| !wanted(c)).unwrap_or(text.len());
-    if let LineForm::Hex(digits) = form {
-        let digits = usize::from(digits);
-        return (text.get(..digits)?.chars().all(|c| c.is_ascii_hexdigit())).then_some(digits);
+    let blank = form.blank.then_some(0);
+    let whole = |size: u8, wanted: fn(&char) -> bool| {
+        let size = usize::from(size);
+        text.get(..size).filter(|text| text.chars().all(|c| wanted(&c))).map(|_| size).or(blank)
+    };
+    if let LineDigits::Hex(digits) = form.digits {
+        return whole(digits, char::is_ascii_hexdigit);
     }
-    if field.kind.none().is_some() && text.starts_with("none") {
+    if field.kind.none().is_some() && !form.blank && text.starts_with("none") {
         return Some(4);
+    }
+    if form.wide > 0 {
+        return whole(form.wide, |c| c.is_ascii_digit() || "+-.".contains(*c));
     }
     let length = match &field.kind {
         Kind::Text { .. } => {
@@ -136,11 +156,12 @@ fn extent(field: &Field, form: LineForm, text: &str, next: Option<&str>) -> Opti
         Kind::Float(_) => count(|c| c.is_ascii_digit() || "+-.eE".contains(c)),
         _ => count(|c| c.is_ascii_digit() || "+-.".contains(c)),
     };
-    (length > 0).then_some(length)
+    if length > 0 { Some(length) } else { blank }
 }
 
 fn read_field(field: &Field, form: LineForm, slot: usize, text: &str, values: &mut Values) -> Option<()> {
     let raw = match &field.kind {
+        kind if form.blank && text.is_empty() => kind.none()?,
         Kind::Text { ascii, length } => {
             let fits = match length {
                 Length::Exact(most) | Length::UpTo(most) => text.len() <= *most as usize,
@@ -152,8 +173,8 @@ fn read_field(field: &Field, form: LineForm, slot: usize, text: &str, values: &m
             values.set_bytes(slot, text.as_bytes());
             return Some(());
         }
+        kind if text == "none" && !form.blank && kind.none().is_some() => kind.none()?,
         Kind::Number(number) | Kind::Compact(number) => number_of(number, form, text)?,
-        kind if text == "none" && kind.none().is_some() => kind.none()?,
         Kind::Bool => match text {
             "true" => 1,
             "false" => 0,
@@ -171,10 +192,7 @@ fn read_field(field: &Field, form: LineForm, slot: usize, text: &str, values: &m
 }
 
 fn number_of(number: &NumberForm, form: LineForm, text: &str) -> Option<i128> {
-    if text == "none" {
-        return number.none;
-    }
-    if let LineForm::Hex(_) = form {
+    if let LineDigits::Hex(_) = form.digits {
         return u64::from_str_radix(text, 16).ok().map(i128::from);
     }
     let value = Decimal::parse(text)?;

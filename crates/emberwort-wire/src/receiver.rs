@@ -428,7 +428,10 @@ impl Receiver {
                     let end = self.scan + at as u64 + 1;
                     let line = &rest[..at];
                     let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
-                    let judged = framing.check(line).and_then(|view| sink.judge(&view).map(|()| view));
+                    let judged = match line.starts_with(&framing.plan().sync) {
+                        true => framing.check(line).and_then(|view| sink.judge(&view).map(|()| view)),
+                        false => Err(FrameFault::NoPattern),
+                    };
                     match judged {
                         Ok(view) => self.succeed(window, &view, end, sink),
                         // A line that fits no pattern is none of ours.

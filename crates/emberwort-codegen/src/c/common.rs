@@ -61,7 +61,8 @@ pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
         _ => {}
     });
     let facing = plan.channels.iter().flat_map(|channel| [channel.facing(End::Device), channel.facing(End::Host)]);
-    for part in facing.flat_map(|channel| &channel.parts) {
+    let (digits, parts): (Vec<_>, Vec<_>) = facing.flat_map(|channel| &channel.parts).partition(|part| part.hex);
+    for part in parts {
         needed.insert((part.order == own, part.bits > 32));
     }
     for (is_own, wide) in needed {
@@ -72,6 +73,10 @@ pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
         };
         let (ty, suffix) = if wide { ("uint64_t", format!("{name}64")) } else { ("uint32_t", name.to_owned()) };
         bits(&link, order, ty, &suffix, source);
+    }
+    if !digits.is_empty() {
+        source.lines(&DIGITS.replace("LINK", &link));
+        source.line("");
     }
     if compact {
         source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper));
@@ -84,6 +89,51 @@ pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
     ));
     source.line("");
 }
+
+/// Frame parts in hex digits.
+const DIGITS: &str = r#"static unsigned LINK_digit(uint8_t c)
+{
+    if (c >= '0' && c <= '9') {
+        return (unsigned)c - '0';
+    }
+    c = (uint8_t)(c | 0x20u);
+    return c >= 'a' && c <= 'f' ? (unsigned)c - 'a' + 10u : 16u;
+}
+
+static bool LINK_are_digits(const uint8_t *digits, unsigned count)
+{
+    unsigned n;
+    for (n = 0; n < count; n++) {
+        if (LINK_digit(digits[n]) > 15u) {
+            return false;
+        }
+    }
+    return true;
+}
+
+/* The number in hex digits; all ones if other characters stand there. */
+static uint64_t LINK_get_digits(const uint8_t *digits, unsigned count)
+{
+    uint64_t value = 0;
+    unsigned n;
+    for (n = 0; n < count; n++) {
+        unsigned digit = LINK_digit(digits[n]);
+        if (digit > 15u) {
+            return UINT64_MAX;
+        }
+        value = value << 4 | digit;
+    }
+    return value;
+}
+
+static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
+{
+    while (count > 0u) {
+        digits[--count] = (uint8_t)"0123456789ABCDEF"[value & 0xFu];
+        value >>= 4;
+    }
+}
+"#;
 
 /// Reading and writing integers of variable length.
 const COMPACT: &str = "/* Reads seven bits a byte, low group first, from bit *bit on, which then is behind them. */

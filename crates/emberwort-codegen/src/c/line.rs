@@ -1,7 +1,7 @@
 //! Text messages: writing and reading their lines with integers alone.
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Field, Kind, Length, LineForm, LinePiece};
+use emberwort_model::model::{Field, Kind, Length, LineDigits, LineForm, LinePiece};
 use emberwort_model::plan::MessagePlan;
 
 use super::{literal, member, numbers};
@@ -99,8 +99,9 @@ fn put_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm)
         );
     }
     let mut text = format!("if (!{stem}_{name}_valid({value})) {{\n    return {upper}_OUT_OF_RANGE;\n}}\n");
-    let put = match (&field.kind, form) {
-        (_, LineForm::Hex(digits)) => format!("{link}_line_put_hex(line, room, &at, (uint64_t){value}, {digits}u)"),
+    let wide = form.wide;
+    let put = match (&field.kind, form.digits) {
+        (_, LineDigits::Hex(digits)) => format!("{link}_line_put_hex(line, room, &at, (uint64_t){value}, {digits}u)"),
         (Kind::Bool, _) => {
             format!("{link}_line_put(line, room, &at, {value} ? \"true\" : \"false\", {value} ? 4u : 5u)")
         }
@@ -108,28 +109,33 @@ fn put_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm)
             let label = format!("{link}_{}_text({value})", snake(&labels.name));
             format!("{link}_line_put(line, room, &at, {label}, strlen({label}))")
         }
-        (kind, form) => {
+        (kind, digits) => {
             let own = decimals(field);
-            let shown = if let LineForm::Fixed(shown) = form { u32::from(shown) } else { own };
+            let shown = if let LineDigits::Fixed(shown) = digits { u32::from(shown) } else { own };
             let scaled = if is_scaled(field) { format!("{stem}_{name}_scaled({value})") } else { value.clone() };
             if kind.is_signed() || is_scaled(field) {
                 let (sign, size) = (
                     format!("{scaled} < 0"),
                     format!("({scaled} < 0 ? 0u - (uint64_t)(int64_t){scaled} : (uint64_t){scaled})"),
                 );
-                format!("{link}_line_put_decimal(line, room, &at, {sign}, {size}, {own}u, {shown}u)")
+                format!("{link}_line_put_decimal(line, room, &at, {sign}, {size}, {own}u, {shown}u, {wide}u)")
             } else {
-                format!("{link}_line_put_decimal(line, room, &at, false, (uint64_t){value}, {own}u, {shown}u)")
+                format!("{link}_line_put_decimal(line, room, &at, false, (uint64_t){value}, {own}u, {shown}u, {wide}u)")
             }
         }
     };
     let put = format!("if (!{put}) {{\n    return {upper}_NO_ROOM;\n}}");
-    if field.kind.none().is_some() && !matches!(form, LineForm::Hex(_)) {
-        let none = put_text(link, upper, "\"none\"", 4);
+    let none = format!("{}_NONE", screaming(&format!("{stem}_{name}")));
+    if form.blank {
         text.push_str(&format!(
-            "if ({value} == {}_NONE) {{\n{}}} else {{\n{}}}",
-            screaming(&format!("{stem}_{name}")),
-            none.lines().map(|line| format!("    {line}\n")).collect::<String>(),
+            "if ({value} != {none}) {{\n{}}}",
+            put.lines().map(|line| format!("    {line}\n")).collect::<String>()
+        ));
+    } else if field.kind.none().is_some() && !matches!(form.digits, LineDigits::Hex(_)) {
+        let word = put_text(link, upper, "\"none\"", 4);
+        text.push_str(&format!(
+            "if ({value} == {none}) {{\n{}}} else {{\n{}}}",
+            word.lines().map(|line| format!("    {line}\n")).collect::<String>(),
             put.lines().map(|line| format!("    {line}\n")).collect::<String>()
         ));
     } else {
@@ -143,9 +149,16 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
     let value = format!("message->{name}");
     let unknown = format!("return {upper}_UNKNOWN_MESSAGE;");
     let raw_type = numbers::raw_type(&field.kind);
+    let none = field.kind.none().map(|_| format!("{}_NONE", screaming(&format!("{stem}_{name}"))));
+    let blank = none.clone().filter(|_| form.blank);
+    // What is done where the field does not begin.
+    let missing = match &blank {
+        Some(none) => format!("{value} = {none};"),
+        None => unknown.clone(),
+    };
     let mut lines = vec!["{".to_owned()];
     let mut push = |line: String| lines.push(format!("    {line}"));
-    match (&field.kind, form) {
+    match (&field.kind, form.digits) {
         (Kind::Text { ascii, length }, _) => {
             let most = match length {
                 Length::Exact(most) | Length::UpTo(most) => *most,
@@ -175,16 +188,22 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
             push("}".into());
             push("at += length;".into());
         }
-        (_, LineForm::Hex(digits)) => {
+        (_, LineDigits::Hex(digits)) => {
             push("uint64_t number = 0;".into());
-            push(format!("if (!{link}_line_get_hex(line, size, &at, {digits}u, &number)) {{ {unknown} }}"));
-            push(format!("{value} = ({raw_type})number;"));
-            push(format!("fits = fits && (uint64_t){value} == number && {stem}_{name}_valid({value});"));
+            push(format!("if (!{link}_line_get_hex(line, size, &at, {digits}u, &number)) {{"));
+            push(format!("    {missing}"));
+            push("} else {".into());
+            push(format!("    {value} = ({raw_type})number;"));
+            push(format!("    fits = fits && (uint64_t){value} == number && {stem}_{name}_valid({value});"));
+            push("}".into());
         }
         (Kind::Bool | Kind::Enum { .. }, _) => {
             push(format!("size_t length = {link}_line_word(line, size, at);"));
-            push(format!("if (length == 0u) {{ {unknown} }}"));
             let mut branches = Vec::new();
+            match &blank {
+                Some(none) => branches.push(format!("if (length == 0u) {{\n        {value} = {none};\n    }}")),
+                None => push(format!("if (length == 0u) {{ {unknown} }}")),
+            }
             let mut branch = |word: &str, code: String| {
                 branches.push(format!(
                     "if (length == {}u && memcmp(line + at, {}, {}u) == 0) {{\n        {value} = {code};\n    }}",
@@ -198,7 +217,7 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
                     for label in &labels.labels {
                         branch(&label.name, format!("{}u", label.code));
                     }
-                    if let Some(none) = none {
+                    if let Some(none) = none.filter(|_| !form.blank) {
                         branch("none", format!("{none}u"));
                     }
                 }
@@ -218,16 +237,23 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
             push("bool negative = false;".into());
             push("bool exact = false;".into());
             push("uint64_t size_of = 0;".into());
-            let none = kind.none().is_some();
-            if none {
-                push(format!("if ({link}_line_has(line, size, at, \"none\", 4u)) {{"));
-                push("    at += 4u;".into());
-                push(format!("    {value} = {}_NONE;", screaming(&format!("{stem}_{name}"))));
-                push("} else {".into());
+            let wide = form.wide;
+            let get = format!("{link}_line_get_decimal(line, size, &at, {own}u, {wide}u, &negative, &size_of, &exact)");
+            match (&none, &blank) {
+                (Some(none), None) => {
+                    push(format!("if ({link}_line_has(line, size, at, \"none\", 4u)) {{"));
+                    push("    at += 4u;".into());
+                    push(format!("    {value} = {none};"));
+                    push("} else {".into());
+                    push(format!("if (!{get}) {{ {unknown} }}"));
+                }
+                (_, Some(none)) => {
+                    push(format!("if (!{get}) {{"));
+                    push(format!("    {value} = {none};"));
+                    push("} else {".into());
+                }
+                (None, None) => push(format!("if (!{get}) {{ {unknown} }}")),
             }
-            push(format!(
-                "if (!{link}_line_get_decimal(line, size, &at, {own}u, &negative, &size_of, &exact)) {{ {unknown} }}"
-            ));
             if is_scaled(field) {
                 let scaled = numbers::scaled_type(&field.kind);
                 push(format!(
@@ -245,11 +271,11 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
                 push(format!(
                     "fits = fits && exact && (!negative || size_of == 0u) && (uint64_t){value} == size_of && {stem}_{name}_valid({value});"
                 ));
-                if none {
-                    push(format!("fits = fits && {value} != {}_NONE;", screaming(&format!("{stem}_{name}"))));
+                if let Some(none) = &none {
+                    push(format!("fits = fits && {value} != {none};"));
                 }
             }
-            if none {
+            if none.is_some() {
                 push("}".into());
             }
         }
@@ -288,14 +314,17 @@ fn more(plan: &Plan, source: &mut Code) {
         lines.flat_map(|message| &message.message.fields).any(wanted)
     };
     let forms = || plan.messages.iter().filter_map(|message| message.message.line.as_ref()).flatten();
-    if forms().any(|piece| matches!(piece, LinePiece::Field { form: LineForm::Hex(_), .. })) {
+    if forms().any(|piece| matches!(piece, LinePiece::Field { form: LineForm { digits: LineDigits::Hex(_), .. }, .. }))
+    {
         source.lines(&HEX.replace("LINK", &link));
         source.line("");
     }
     let decimal =
         plan.messages.iter().filter_map(|m| m.message.line.as_ref().map(|line| (m, line))).any(|(m, line)| {
             line.iter().any(|piece| match piece {
-                LinePiece::Field { form: LineForm::Hex(_), .. } | LinePiece::Text(_) => false,
+                LinePiece::Field { form: LineForm { digits: LineDigits::Hex(_), .. }, .. } | LinePiece::Text(_) => {
+                    false
+                }
                 LinePiece::Field { slot, .. } => {
                     matches!(m.message.fields[*slot].kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. })
                 }
@@ -353,8 +382,8 @@ static bool LINK_line_get_hex(const char *line, size_t size, size_t *at, unsigne
 }
 "#;
 
-const DECIMAL: &str = r#"/* Appends a number that has `own` decimals with `shown` decimals, at least as many. */
-static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool negative, uint64_t value, unsigned own, unsigned shown)
+const DECIMAL: &str = r#"/* Appends a number that has `own` decimals with `shown` decimals, at least as many, and `wide` characters at least. */
+static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool negative, uint64_t value, unsigned own, unsigned shown, unsigned wide)
 {
     char digits[48];
     size_t n = sizeof digits;
@@ -373,27 +402,32 @@ static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool nega
         digits[--n] = (char)('0' + (char)(value % 10u));
         value /= 10u;
     } while (value != 0u);
+    while (sizeof digits - n + (negative ? 1u : 0u) < wide) {
+        digits[--n] = '0';
+    }
     if (negative) {
         digits[--n] = '-';
     }
     return LINK_line_put(line, room, at, digits + n, sizeof digits - n);
 }
 
-/* Reads a run of signs, digits and points: false without any; *exact if it is a number with at most so many decimals. */
-static bool LINK_line_get_decimal(const char *line, size_t size, size_t *at, unsigned decimals, bool *negative, uint64_t *value, bool *exact)
+/* Reads a run of signs, digits and points, of exactly `wide` unless that is 0: false without one; *exact if it is a number with
+   at most so many decimals. */
+static bool LINK_line_get_decimal(const char *line, size_t size, size_t *at, unsigned decimals, unsigned wide, bool *negative, uint64_t *value, bool *exact)
 {
     size_t begin = *at;
     size_t end = begin;
     unsigned whole = 0;
     unsigned fraction = 0;
     bool point = false;
-    while (end < size && ((line[end] >= '0' && line[end] <= '9') || line[end] == '+' || line[end] == '-' || line[end] == '.')) {
+    while (end < size && (wide == 0u || end - begin < wide)
+           && ((line[end] >= '0' && line[end] <= '9') || line[end] == '+' || line[end] == '-' || line[end] == '.')) {
         end++;
     }
-    *at = end;
-    if (end == begin) {
+    if (end == begin || (wide != 0u && end - begin != wide)) {
         return false;
     }
+    *at = end;
     *exact = true;
     if (line[begin] == '-' || line[begin] == '+') {
         *negative = line[begin] == '-';

@@ -352,5 +352,5 @@ fn constant(value: i128, bits: u8, signed: bool) -> String {
 
 /// Whether a channel's frames come in a stream, so that a receiver must find them.
 fn has_receiver(finder: FrameFinder) -> bool {
-    !matches!(finder, FrameFinder::Packet | FrameFinder::Lines { .. })
+    finder != FrameFinder::Packet
 }

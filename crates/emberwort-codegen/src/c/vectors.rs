@@ -262,7 +262,7 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         bytes_literal(&vector.body)
     ));
     let is_line = |frame: &&FrameVector| matches!(plan.channels[frame.channel].finder, FrameFinder::Lines { .. });
-    for (n, frame) in vector.frames.iter().filter(|frame| !is_line(frame)).enumerate() {
+    for (n, frame) in vector.frames.iter().enumerate() {
         let stem = channel::stem_of(link, &plan.channels[frame.channel], compiled.message.from);
         code.line(format!("    static const uint8_t frame_{n}[] = {{{}}};", bytes_literal(&frame.bytes)));
         code.line(format!("    {stem}_frame_t header_{n};"));
@@ -276,10 +276,10 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
     };
     code.line(format!("    check_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
     for frame in vector.frames.iter().filter(is_line) {
-        let line = literal(&String::from_utf8_lossy(&frame.bytes));
-        code.line(format!("    check_line_{stem}(&values, {line}, {}u, {name});", frame.bytes.len()));
+        let line = literal(&String::from_utf8_lossy(&frame.body));
+        code.line(format!("    check_line_{stem}(&values, {line}, {}u, {name});", frame.body.len()));
     }
-    for (n, frame) in vector.frames.iter().filter(|frame| !is_line(frame)).enumerate() {
+    for (n, frame) in vector.frames.iter().enumerate() {
         let channel = &plan.channels[frame.channel];
         let stem = channel::stem_of(link, channel, compiled.message.from);
         let facing = channel.facing(compiled.message.from);
@@ -297,8 +297,13 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
             let value = constant(i128::from(value), part.bits, false);
             code.line(format!("    header_{n}.{} = {value};", member(&part.name)));
         }
-        code.line(format!("    header_{n}.body = body;"));
-        code.line(format!("    header_{n}.size = {}u;", vector.body.len()));
+        if is_line(&frame) {
+            let line = literal(&String::from_utf8_lossy(&frame.body));
+            code.line(format!("    header_{n}.body = (const uint8_t *){line};"));
+        } else {
+            code.line(format!("    header_{n}.body = body;"));
+        }
+        code.line(format!("    header_{n}.size = {}u;", frame.body.len()));
         code.line(format!("    check_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
     }
     code.lines("}\n");

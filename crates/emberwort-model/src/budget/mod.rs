@@ -9,7 +9,7 @@ pub use report::{ChannelReport, MessageRow, medium_text, report};
 
 use num_rational::Ratio;
 
-use crate::model::{Field, Kind, MediumKind};
+use crate::model::{Field, Kind, Length, LineDigits, LineForm, MediumKind};
 use crate::number::Decimal;
 use crate::plan::{Action, ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan};
 use wire_time::{Seconds, WireCost};
@@ -149,42 +149,49 @@ fn least_cost(medium: &MediumKind, bytes: usize, extended: bool) -> WireCost {
 
 /// Fewest and most bytes of a text message's line, without its end.
 pub fn line_length(plan: &MessagePlan) -> (usize, usize) {
-    use crate::model::{Length, LineForm, LinePiece};
+    use crate::model::LinePiece;
     let Some(line) = &plan.message.line else { return (0, 0) };
     line.iter().fold((0, 0), |(least, most), piece| {
         let (a, b) = match piece {
             LinePiece::Text(text) => (text.len(), text.len()),
-            LinePiece::Field { form: LineForm::Hex(digits), .. } => (usize::from(*digits), usize::from(*digits)),
-            LinePiece::Field { slot, form } => match &plan.message.fields[*slot].kind {
-                Kind::Number(number) | Kind::Compact(number) => {
-                    let more = match form {
-                        LineForm::Fixed(decimals) => {
-                            usize::from(*decimals) - number.scaling.decimals() as usize
-                                + usize::from(number.scaling.decimals() == 0 && *decimals > 0)
-                        }
-                        _ => 0,
-                    };
-                    let size = |raw: i128| number.scaling.physical(raw).to_string().len() + more;
-                    let none = number.none.map_or(0, |_| 4);
-                    // The shortest value is the one nearest to zero, the longest stands at an end.
-                    let zero = number.scaling.nearest_raw(Decimal::integer(0)).unwrap_or(number.low);
-                    let shortest = size(zero.clamp(number.low, number.high));
-                    let longest = size(number.low).max(size(number.high)).max(none);
-                    (if none > 0 { shortest.min(none) } else { shortest }, longest)
-                }
-                Kind::Bool => (4, 5),
-                Kind::Float(_) => (1, 24),
-                Kind::Time { .. } => (1, 15),
-                Kind::Enum { labels, none } => {
-                    let sizes = || labels.labels.iter().map(|label| label.name.len()).chain(none.map(|_| 4));
-                    (sizes().min().unwrap_or(0), sizes().max().unwrap_or(0))
-                }
-                Kind::Text { length: Length::Exact(most) | Length::UpTo(most), .. } => (0, *most as usize),
-                _ => (0, 0),
-            },
+            LinePiece::Field { slot, form } => field_length(&plan.message.fields[*slot], *form),
         };
         (least + a, most + b)
     })
+}
+
+/// Fewest and most bytes of a field in a line.
+pub(crate) fn field_length(field: &Field, form: LineForm) -> (usize, usize) {
+    let none = field.kind.none().map(|_| if form.blank { 0 } else { 4 });
+    let with_none = |least: usize, most: usize| none.map_or((least, most), |none| (least.min(none), most.max(none)));
+    match (&field.kind, form.digits) {
+        // The code that means "no reading" has digits too.
+        (_, LineDigits::Hex(digits)) => (if form.blank { 0 } else { digits.into() }, digits.into()),
+        (Kind::Number(_) | Kind::Compact(_), _) if form.wide > 0 => with_none(form.wide.into(), form.wide.into()),
+        (Kind::Number(number) | Kind::Compact(number), digits) => {
+            let own = number.scaling.decimals() as usize;
+            let more = match digits {
+                LineDigits::Fixed(decimals) => {
+                    usize::from(decimals).saturating_sub(own) + usize::from(own == 0 && decimals > 0)
+                }
+                _ => 0,
+            };
+            let size = |raw: i128| number.scaling.physical(raw).to_string().len() + more;
+            // The shortest value is the one nearest to zero, the longest stands at an end.
+            let zero = number.scaling.nearest_raw(Decimal::integer(0)).unwrap_or(number.low);
+            let shortest = size(zero.clamp(number.low, number.high));
+            with_none(shortest, size(number.low).max(size(number.high)))
+        }
+        (Kind::Bool, _) => (4, 5),
+        (Kind::Float(_), _) => (1, 24),
+        (Kind::Time { .. }, _) => (1, 15),
+        (Kind::Enum { labels, .. }, _) => {
+            let sizes = || labels.labels.iter().map(|label| label.name.len());
+            with_none(sizes().min().unwrap_or(0), sizes().max().unwrap_or(0))
+        }
+        (Kind::Text { length: Length::Exact(most) | Length::UpTo(most), .. }, _) => (0, *most as usize),
+        _ => (0, 0),
+    }
 }
 
 /// Bytes a second of the regular messages of one device on a channel; `None` if there are none.

@@ -90,8 +90,10 @@ pub struct Part {
     pub name: String,
     /// Its documentation.
     pub doc: String,
-    /// Width, 1 to 64 bits.
+    /// Width of its value, 1 to 64 bits.
     pub bits: u8,
+    /// Whether the value is written in hex digits (ASCII, the most significant one first), each of which holds four bits of it.
+    pub hex: bool,
     /// Before or behind the body.
     pub zone: Zone,
     /// First bit, counted from the start of its zone in the order in which bits are filled.
@@ -160,6 +162,13 @@ pub enum Bound {
     Head(usize),
     /// So many bytes from the body's end.
     Tail(usize),
+}
+
+impl Part {
+    /// Bits that it takes in the frame.
+    pub fn wire_bits(&self) -> usize {
+        usize::from(self.bits) * if self.hex { 2 } else { 1 }
+    }
 }
 
 impl Bound {
@@ -252,7 +261,8 @@ impl ChannelPlan {
     /// so that it stands for nothing else. Empty without.
     pub fn terminator(&self) -> Vec<u8> {
         let FrameFinder::Escaped(escape) = self.finder else { return Vec::new() };
-        let Some(Part { role: Role::Fixed(value), zone: Zone::Tail, at_bit, bits, order, .. }) = self.parts.last()
+        let Some(Part { role: Role::Fixed(value), zone: Zone::Tail, at_bit, bits, order, hex: false, .. }) =
+            self.parts.last()
         else {
             return Vec::new();
         };

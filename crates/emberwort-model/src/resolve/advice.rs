@@ -272,7 +272,7 @@ impl Resolver<'_> {
 
 /// First and one past the last byte of a part.
 fn bounds(part: &Part) -> (Bound, Bound) {
-    let (first, last) = (part.at_bit as usize / 8, (part.at_bit as usize + usize::from(part.bits)).div_ceil(8));
+    let (first, last) = (part.at_bit as usize / 8, (part.at_bit as usize + part.wire_bits()).div_ceil(8));
     match part.zone {
         Zone::Head => (Bound::Head(first), Bound::Head(last)),
         Zone::Tail => (Bound::Tail(first), Bound::Tail(last)),

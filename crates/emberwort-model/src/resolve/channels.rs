@@ -140,15 +140,7 @@ impl Resolver<'_> {
             let frame = item.frames.iter().find(|frame| frame.from == from || frame.from.is_none());
             if let Some(frame) = frame {
                 resolver.frame(frame, &mut channel)?;
-                if let FrameFinder::Lines { .. } = channel.finder {
-                    let help = "take the `frame` block out, and write what surrounds the values into each `line`";
-                    resolver.report(Finding::new(
-                        Code::BadPart,
-                        frame.span,
-                        "lines of text have no frame around them",
-                        help,
-                    ));
-                }
+                resolver.parts_of_lines(frame.span, &channel);
             }
             channel.selected_by = resolver.key_source(item, &channel)?;
             Some(channel)
@@ -173,6 +165,35 @@ impl Resolver<'_> {
         let mut device = with_frame(self, Some(End::Device))?;
         device.from_host = Some(Box::new(with_frame(self, Some(End::Host))?));
         Some(device)
+    }
+
+    /// What stands around the text of a line must be text too.
+    fn parts_of_lines(&mut self, span: Span, channel: &ChannelPlan) {
+        let FrameFinder::Lines { .. } = channel.finder else { return };
+        let visible = |bytes: &[u8]| bytes.iter().all(|byte| (0x20..0x7F).contains(byte));
+        for part in &channel.parts {
+            let fault = match part.role {
+                Role::Message => "the pattern of its line selects the message",
+                Role::Length { .. } => "a line ends where it ends, whatever a length says",
+                Role::Fixed(value) if part.at_bit % 8 == 0 && part.bits % 8 == 0 => {
+                    let bytes = value.to_be_bytes();
+                    if part.hex || visible(&bytes[8 - usize::from(part.bits / 8)..]) {
+                        continue;
+                    }
+                    "it could hold an end of the line"
+                }
+                _ if part.hex => continue,
+                _ => "it could hold an end of the line",
+            };
+            let message = format!("`{}` has no place in a line of text: {fault}", part.name);
+            let help = "the frame of a line has `sync` bytes, `body`, fixed visible characters (`star : u8 = 0x2A`), and values in \
+                        hex digits (`check : hex2 xor8 over body`)";
+            self.report(Finding::new(Code::BadPart, span, message, help));
+        }
+        if !visible(&channel.sync) {
+            let message = "the sync bytes of a line are visible characters";
+            self.report(Finding::new(Code::BadPart, span, message, "write, for example, `sync 24` for a `$`"));
+        }
     }
 
     fn frame_finder(&mut self, item: &ChannelItem, medium: &MediumKind) -> Option<FrameFinder> {
@@ -561,11 +582,13 @@ impl Resolver<'_> {
 
 /// What a line looks like when values are left out: two messages of one shape cannot be told apart.
 fn line_shape(line: &[crate::model::LinePiece], message: &MessagePlan) -> String {
-    use crate::model::{Kind, LineForm, LinePiece};
+    use crate::model::{Kind, LineDigits, LineForm, LinePiece};
     line.iter()
         .map(|piece| match piece {
             LinePiece::Text(text) => text.clone(),
-            LinePiece::Field { form: LineForm::Hex(digits), .. } => format!("\u{0}h{digits}"),
+            LinePiece::Field { form: LineForm { digits: LineDigits::Hex(digits), .. }, .. } => {
+                format!("\u{0}h{digits}")
+            }
             LinePiece::Field { slot, .. } => match &message.message.fields[*slot].kind {
                 Kind::Text { .. } => "\u{0}t".into(),
                 Kind::Enum { labels, .. } => format!("\u{0}{}", labels.name),

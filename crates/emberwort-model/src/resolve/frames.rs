@@ -57,9 +57,9 @@ impl Resolver<'_> {
                     (zone, bit) = (Zone::Tail, 0);
                     continue;
                 }
-                PartKind::Value { bits, .. } => {
+                PartKind::Value { bits, hex, .. } => {
                     self.style(&part.name, Style::LowerSnake, "part");
-                    u32::from(*bits)
+                    u32::from(*bits) * if *hex { 2 } else { 1 }
                 }
             };
             extents.push(Extent::Bits(zone, bit, bit + bits));
@@ -145,7 +145,8 @@ impl Resolver<'_> {
     fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut ChannelPlan) -> Option<()> {
         let mut fine = true;
         for (part, extent) in frame.parts.iter().zip(extents) {
-            let (PartKind::Value { bits, order, role, span }, Extent::Bits(zone, at_bit, _)) = (&part.kind, *extent)
+            let (PartKind::Value { bits, hex, order, role, span }, Extent::Bits(zone, at_bit, end_bit)) =
+                (&part.kind, *extent)
             else {
                 continue;
             };
@@ -155,6 +156,12 @@ impl Resolver<'_> {
                 let message = "only whole bytes at a byte boundary have an order of their own";
                 let help = "take the word out, or widen the part to whole bytes";
                 self.report(Finding::new(Code::BadByteOrder, *span, message, help));
+                fine = false;
+            }
+            if *hex && (at_bit % 8 != 0 || order.is_some()) {
+                let message = "hex digits are whole bytes of text, the most significant one first";
+                let help = "begin the part at a byte boundary, and write no byte order";
+                self.report(Finding::new(Code::BadPart, *span, message, help));
                 fine = false;
             }
             let once = |channel: &ChannelPlan, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
@@ -200,12 +207,14 @@ impl Resolver<'_> {
                 RoleItem::Checksum { algorithm, name, over, skipping } => {
                     if *bits < algorithm.bits() {
                         let message = format!("`{name}` has {} bits, but this part has {bits}", algorithm.bits());
-                        let help = format!("write `{} : u{} …`", part.name.text, algorithm.bits());
+                        let wide = algorithm.bits();
+                        let wide = if *hex { format!("hex{}", wide.div_ceil(4)) } else { format!("u{wide}") };
+                        let help = format!("write `{} : {wide} …`", part.name.text);
                         self.report(Finding::new(Code::BadPart, *span, message, help));
                         fine = false;
                         continue;
                     }
-                    if at_bit % 8 != 0 || bits % 8 != 0 {
+                    if at_bit % 8 != 0 || end_bit % 8 != 0 {
                         let message = "a checksum part lies at a byte boundary and fills whole bytes";
                         let help =
                             "put the narrow parts together so that they fill bytes, and widen this one to whole bytes";
@@ -239,6 +248,7 @@ impl Resolver<'_> {
                 name: part.name.text.clone(),
                 doc: part.doc.clone(),
                 bits: *bits,
+                hex: *hex,
                 zone,
                 at_bit,
                 order: order.map_or(channel.byte_order, |(order, _)| order),

@@ -1,8 +1,9 @@
 //! Text messages: the pattern of a line.
 
 use super::Resolver;
+use crate::budget::field_length;
 use crate::diagnostics::{Code, Finding, is_unsafe_to_show, nearest};
-use crate::model::{Field, Kind, Length, LineForm, LinePiece};
+use crate::model::{Field, Kind, Length, LineDigits, LineForm, LinePiece};
 use crate::source::Span;
 use crate::syntax::unquoted;
 
@@ -98,37 +99,7 @@ fn placeholder(inner: &str, fields: &[Field]) -> Result<(usize, LineForm), Probl
         return problem(format!("there is no field `{}`", name.trim()), help);
     };
     let field = &fields[slot];
-    let number = matches!(field.kind, Kind::Number(_) | Kind::Compact(_));
-    let form = form.trim();
-    let parsed = if form.is_empty() {
-        LineForm::Plain
-    } else if let Some(digits) = form.strip_prefix("hex").and_then(|digits| digits.trim().parse::<u8>().ok()) {
-        let needed = field.kind.raw_bits().unwrap_or(64).div_ceil(4);
-        if digits < needed {
-            let message = format!("`{name}` needs {needed} hex digits, and {digits} are written");
-            return problem(message, format!("write `{{{name}:hex{needed}}}`"));
-        }
-        if !number || field.kind.is_signed() || digits > 16 {
-            return problem(
-                format!("`{name}` cannot be written in hex"),
-                "only unsigned numbers can, with up to 16 digits",
-            );
-        }
-        LineForm::Hex(digits)
-    } else if let Some(decimals) = form.strip_prefix("fixed").and_then(|digits| digits.trim().parse::<u8>().ok()) {
-        let Kind::Number(number) = &field.kind else {
-            return problem(format!("`{name}` cannot be written with decimals"), "only numbers can");
-        };
-        let needed = number.scaling.decimals();
-        if u32::from(decimals) < needed || decimals > 18 {
-            let message =
-                format!("with {decimals} decimals, `{name}` cannot be told from its neighbours: it has {needed}");
-            return problem(message, format!("write `{{{name}:fixed {needed}}}`"));
-        }
-        LineForm::Fixed(decimals)
-    } else {
-        return problem(format!("`{form}` is no way to write a field"), "write `{x}`, `{x:hex4}` or `{x:fixed 2}`");
-    };
+    let form = form_of(field, form)?;
     let fits = match &field.kind {
         Kind::Number(_) | Kind::Compact(_) | Kind::Bool | Kind::Enum { .. } | Kind::Time { .. } => true,
         Kind::Text { length, .. } => *length != Length::Rest,
@@ -140,7 +111,84 @@ fn placeholder(inner: &str, fields: &[Field]) -> Result<(usize, LineForm), Probl
             "a line holds integers, ranges, bools, labels and texts; for a float, use a range: a device may have no float unit",
         );
     }
-    Ok((slot, parsed))
+    Ok((slot, form))
+}
+
+/// The words behind the colon: `hex4`, or `fixed 2`, `wide 9`, `blank` together.
+fn form_of(field: &Field, words: &str) -> Result<LineForm, Problem> {
+    let name = &field.name;
+    let mut form = LineForm::default();
+    let mut rest = words.split_whitespace();
+    while let Some(word) = rest.next() {
+        // `fixed2` is as good as `fixed 2`.
+        let (word, digits) = word.split_at(word.find(|c: char| c.is_ascii_digit()).unwrap_or(word.len()));
+        let mut count = || if digits.is_empty() { rest.next().unwrap_or_default() } else { digits }.parse::<u8>();
+        match word {
+            "hex" if form.digits == LineDigits::Plain => match count() {
+                Ok(digits) => form.digits = hex_digits(field, digits)?,
+                Err(_) => return problem("`hex` needs a number of digits", format!("write `{{{name}:hex4}}`")),
+            },
+            "fixed" if form.digits == LineDigits::Plain => match count() {
+                Ok(decimals) => form.digits = fixed_decimals(field, decimals)?,
+                Err(_) => return problem("`fixed` needs a number of decimals", format!("write `{{{name}:fixed 2}}`")),
+            },
+            "wide" if form.wide == 0 => match count() {
+                Ok(wide @ 1..=40) => form.wide = wide,
+                _ => return problem("`wide` needs a number of characters", format!("write `{{{name}:wide 6}}`")),
+            },
+            "blank" if digits.is_empty() && !form.blank => form.blank = true,
+            _ => {
+                let help = "write `{x}`, `{x:hex4}`, `{x:fixed 2}`, `{x:wide 6}`, `{x:blank}`, or several as `{x:fixed 2 wide 6 blank}`";
+                return problem(format!("`{words}` is no way to write a field"), help);
+            }
+        }
+    }
+    if form.wide > 0 {
+        let decimal = matches!(field.kind, Kind::Number(_) | Kind::Compact(_));
+        if !decimal || matches!(form.digits, LineDigits::Hex(_)) {
+            return problem(
+                format!("`wide` says nothing about `{name}`"),
+                "only numbers in decimal are filled up with zeros",
+            );
+        }
+        let (_, most) = field_length(field, LineForm { wide: 0, blank: true, ..form });
+        if most > usize::from(form.wide) {
+            let message = format!("`{name}` needs up to {most} characters, and {} are written", form.wide);
+            return problem(message, format!("write `wide {most}`, or narrow its range"));
+        }
+    }
+    if form.blank && field.kind.none().is_none() {
+        let message = format!("`blank` says how \"no reading\" is written, and `{name}` always has one");
+        return problem(message, "write `or none` behind the field's type, or take `blank` out");
+    }
+    Ok(form)
+}
+
+fn hex_digits(field: &Field, digits: u8) -> Result<LineDigits, Problem> {
+    let name = &field.name;
+    let needed = field.kind.raw_bits().unwrap_or(64).div_ceil(4);
+    if digits < needed {
+        let message = format!("`{name}` needs {needed} hex digits, and {digits} are written");
+        return problem(message, format!("write `{{{name}:hex{needed}}}`"));
+    }
+    if !matches!(field.kind, Kind::Number(_) | Kind::Compact(_)) || field.kind.is_signed() || digits > 16 {
+        let help = "only unsigned numbers can, with up to 16 digits";
+        return problem(format!("`{name}` cannot be written in hex"), help);
+    }
+    Ok(LineDigits::Hex(digits))
+}
+
+fn fixed_decimals(field: &Field, decimals: u8) -> Result<LineDigits, Problem> {
+    let name = &field.name;
+    let Kind::Number(number) = &field.kind else {
+        return problem(format!("`{name}` cannot be written with decimals"), "only numbers can");
+    };
+    let needed = number.scaling.decimals();
+    if u32::from(decimals) < needed || decimals > 18 {
+        let message = format!("with {decimals} decimals, `{name}` cannot be told from its neighbours: it has {needed}");
+        return problem(message, format!("write `{{{name}:fixed {needed}}}`"));
+    }
+    Ok(LineDigits::Fixed(decimals))
 }
 
 /// Whether a reader can tell where each field ends.
@@ -150,17 +198,21 @@ fn between(pieces: &[LinePiece], fields: &[Field]) -> Result<(), Problem> {
         let field = &fields[*slot];
         let name = &field.name;
         match next {
-            LinePiece::Field { .. } if !matches!(form, LineForm::Hex(_)) => {
+            LinePiece::Field { .. } if form.blank => {
+                let help = "put a separator between the two, as in `{a:blank},{b}`";
+                return problem(format!("a reader could not tell whether `{name}` is there"), help);
+            }
+            LinePiece::Field { .. } if !form.has_one_size() => {
                 let help = "put a separator between the two, as in `{a}:{b}`";
                 return problem(format!("a reader could not tell where `{name}` ends"), help);
             }
             LinePiece::Text(text) => {
                 let first = text.chars().next().unwrap_or(' ');
                 let numeric = matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. });
-                let word = matches!(field.kind, Kind::Enum { .. } | Kind::Bool) || field.kind.none().is_some();
-                let goes_on =
-                    numeric && !matches!(form, LineForm::Hex(_)) && (first.is_ascii_digit() || ".-+eE".contains(first))
-                        || word && (first.is_ascii_alphanumeric() || first == '_');
+                let word =
+                    matches!(field.kind, Kind::Enum { .. } | Kind::Bool) || field.kind.none().is_some() && !form.blank;
+                let goes_on = numeric && !form.has_one_size() && (first.is_ascii_digit() || ".-+eE".contains(first))
+                    || word && (first.is_ascii_alphanumeric() || first == '_');
                 if goes_on {
                     let message = format!("the `{first}` behind `{name}` could belong to the value");
                     return problem(message, "put another character between them, as in `{a}:{b}`");

@@ -17,7 +17,7 @@ use crate::diagnostics::{Code, Finding, nearest};
 use crate::model::{ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
 use crate::plan::{ChannelPlan, Plan};
 use crate::source::Span;
-use crate::syntax::ast::{ByteOrder, End, File, LabelItem, LabelledItem, MessageItem, Name, Number};
+use crate::syntax::ast::{ByteOrder, End, File, LabelItem, LabelledItem, MessageItem, Name, Number, TypeExpr};
 use crate::syntax::parse_field_type;
 
 /// Looks up and checks all items. The plan is there if nothing stands in its way.
@@ -316,10 +316,17 @@ impl<'a> Resolver<'a> {
             (false, 64) => u64::MAX,
             (false, bits) => (1 << bits) - 1,
         };
+        // What stands in lines of text is written as the line has it.
+        let in_lines = self.file.messages.iter().filter(|message| message.line.is_some()).any(|message| {
+            let fields = message.sections.iter().flat_map(|section| &section.fields);
+            fields.into_iter().any(|field| matches!(&field.ty, TypeExpr::Named(name) if *name.text == item.name.text))
+        });
         let mut labels: Vec<Label> = Vec::new();
         let (mut codes, mut names): (HashMap<u64, &LabelItem>, HashMap<&str, &LabelItem>) = Default::default();
         for label in &item.labels {
-            self.style(&label.name, Style::LowerSnake, "label");
+            if !in_lines {
+                self.style(&label.name, Style::LowerSnake, "label");
+            }
             let Some(code) =
                 label.code.value.as_integer().and_then(|n| u64::try_from(n).ok()).filter(|n| *n <= greatest)
             else {

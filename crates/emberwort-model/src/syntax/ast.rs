@@ -630,10 +630,12 @@ pub enum PartKind {
     Sync(Vec<u8>),
     /// `body`
     Body,
-    /// `NAME : uN ROLE`
+    /// `NAME : uN ROLE`, `NAME : hexN ROLE`
     Value {
         /// Width in bits, 1 to 64.
         bits: u8,
+        /// `hexN`: the value stands there in N hex digits.
+        hex: bool,
         /// `be`, `le`
         order: Option<Spanned<ByteOrder>>,
         /// What the value says.

@@ -336,7 +336,10 @@ impl Parser<'_> {
             "body" if !self.is_punct(':') => Some(PartItem { doc, name, kind: PartKind::Body }),
             _ => {
                 self.expect_punct(':', "a part is `sync BYTES`, `body`, or `name : TYPE ROLE`")?;
-                let bits = self.unsigned_type()?;
+                let (bits, hex) = match self.hex_digits()? {
+                    Some(digits) => (4 * digits, true),
+                    None => (self.unsigned_type()?, false),
+                };
                 let place = self.peek().span;
                 let order = match self.text_of(self.peek()) {
                     "be" => Some((ByteOrder::Big, place)),
@@ -349,8 +352,21 @@ impl Parser<'_> {
                 let start = self.peek().span.start;
                 let role = self.role()?;
                 let span = Span::new(start, self.previous_end());
-                Some(PartItem { doc, name, kind: PartKind::Value { bits, order, role, span } })
+                Some(PartItem { doc, name, kind: PartKind::Value { bits, hex, order, role, span } })
             }
+        }
+    }
+
+    /// `hex2`: a value that stands there in so many digits.
+    fn hex_digits(&mut self) -> Option<Option<u8>> {
+        let word = self.text_of(self.peek());
+        let Some(digits) = word.strip_prefix("hex") else { return Some(None) };
+        match digits.parse::<u8>() {
+            Ok(digits @ 1..=16) => {
+                self.next();
+                Some(Some(digits))
+            }
+            _ => self.unexpected("a number of hex digits from 1 to 16", "write it right behind the word, as in `hex2`"),
         }
     }
 

@@ -441,6 +441,9 @@ pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
             let (name, width) = (&channel.parts[*part].name, width(*part));
             format!("`{name}` is 0x{found:0width$X}, always 0x{expected:0width$X}")
         }
+        FrameFault::Digits { part } => {
+            format!("`{}` should be {} hex digits", channel.parts[*part].name, width(*part))
+        }
         FrameFault::Sync => format!("does not begin with the sync bytes {}", hex(&channel.sync)),
         FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
         FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key 0x{key:02X}", channel.name),

@@ -128,7 +128,16 @@ impl Channel<'_> {
                 };
                 self.replacing(0, &inside, "")
             }
-            FrameFinder::Sync | FrameFinder::Gap { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => Stuff {
+            FrameFinder::Lines { crlf } => {
+                let end: &[u8] = if crlf { b"\r\n" } else { b"\n" };
+                let (count, puts) = (end.len(), end.iter().map(|byte| format!("    out[size++] = 0x{byte:02X}u;\n")));
+                Stuff {
+                    declared: String::new(),
+                    before: format!("    if (size + {count}u > room || size + {count}u > {upper}_LIMIT) {no_room}"),
+                    behind: puts.collect(),
+                }
+            }
+            FrameFinder::Sync | FrameFinder::Gap { .. } | FrameFinder::Packet => Stuff {
                 declared: String::new(),
                 before: format!("    if (size > room || size > {upper}_LIMIT) {no_room}"),
                 behind: String::new(),

@@ -88,7 +88,7 @@ impl Channel<'_> {
                 }
             };
             for blank in &later {
-                let (offset, bytes) = (blank.at_bit as usize / 8, usize::from(blank.bits) / 8);
+                let (offset, bytes) = (blank.at_bit as usize / 8, blank.wire_bits() / 8);
                 let (first, last) = match blank.zone {
                     Zone::Head => (Bound::Head(offset), Bound::Head(offset + bytes)),
                     Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + bytes)),
@@ -108,7 +108,7 @@ impl Channel<'_> {
         let result = unsigned_type(algorithm.bits());
         source.lines(&format!("static {result} {stem}(const uint8_t *frame, size_t end)\n{{"));
         if zeros {
-            source.line("    static const uint8_t zeros[8] = {0};");
+            source.line("    static const uint8_t zeros[16] = {0};");
         }
         source.line(format!("    {ty} sum = {start};"));
         for line in lines {

@@ -22,10 +22,9 @@ struct Channel<'a> {
     plan: &'a ChannelPlan,
 }
 
-/// The frames of a channel by the end that sends them: both in one, where they are the same. Lines of text have none.
+/// The frames of a channel by the end that sends them: both in one, where they are the same.
 pub fn directions(channel: &ChannelPlan) -> Vec<(Option<End>, &ChannelPlan)> {
     match &channel.from_host {
-        _ if matches!(channel.finder, FrameFinder::Lines { .. }) => Vec::new(),
         None => vec![(None, channel)],
         Some(host) => vec![(Some(End::Device), channel), (Some(End::Host), host)],
     }
@@ -111,12 +110,25 @@ impl Channel<'_> {
         }
     }
 
+    /// The byte place of a part in hex digits, and how many they are.
+    fn digits(&self, part: &Part) -> Option<(String, u8)> {
+        let first = part.at_bit / 8;
+        let place = if part.zone == Zone::Head { format!("{first}u") } else { format!("end + {first}u") };
+        part.hex.then_some((place, part.bits / 4))
+    }
+
     fn get(&self, part: &Part, bytes: &str) -> String {
+        if let Some((place, digits)) = self.digits(part) {
+            return format!("{}_get_digits({bytes} + {place}, {digits}u)", self.link);
+        }
         let suffix = suffix(part.bits, part.order, self.plan.byte_order);
         format!("{}_get{suffix}({bytes}, {}, {}u)", self.link, self.place(part), part.bits)
     }
 
     fn put(&self, part: &Part, bytes: &str, value: &str) -> String {
+        if let Some((place, digits)) = self.digits(part) {
+            return format!("{}_put_digits({bytes} + {place}, {digits}u, (uint64_t){value});", self.link);
+        }
         let ty = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
         let suffix = suffix(part.bits, part.order, self.plan.byte_order);
         format!("{}_put{suffix}({bytes}, {}, {}u, ({ty}){value});", self.link, self.place(part), part.bits)
@@ -131,6 +143,7 @@ impl Channel<'_> {
         let stuffed = match plan.finder {
             FrameFinder::Stuffed(_) => ", unstuffed and without its delimiters",
             FrameFinder::Escaped(_) => ", with nothing escaped any more",
+            FrameFinder::Lines { .. } => ", a line without its end",
             _ => "",
         };
         let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
@@ -153,6 +166,11 @@ impl Channel<'_> {
             source.lines(&format!(
                 "    if ((uint64_t){value} * {unit}u != (uint64_t)(size - {around}u) + {other}u) {{\n        \
                      return {link_upper}_BAD_LENGTH;\n    }}"
+            ));
+        }
+        for (place, digits) in plan.parts.iter().filter_map(|part| self.digits(part)) {
+            source.lines(&format!(
+                "    if (!{link}_are_digits(bytes + {place}, {digits}u)) {{\n        return {link_upper}_BAD_VALUE;\n    }}"
             ));
         }
         for (index, part) in plan.parts.iter().enumerate() {
@@ -195,6 +213,23 @@ impl Channel<'_> {
         })
     }
 
+    /// The same for a line: whether it fits the pattern of a message.
+    fn known_line(&self, plan: &Plan, source: &mut Code) {
+        let Self { link, link_upper, .. } = self;
+        source.line(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
+        for (_, message) in &self.plan.keys {
+            let message = snake(&plan.messages[*message].message.name);
+            source.lines(&format!(
+                "    {{\n        {link}_{message}_t line;\n        \
+                     {link}_result_t read = {link}_{message}_read_line(&line, (const char *)frame->body, frame->size);\n        \
+                     if (read == {link_upper}_OK) {{\n            return read;\n        }}\n        \
+                     if (read == {link_upper}_OUT_OF_RANGE) {{\n            result = read;\n        }}\n    }}"
+            ));
+        }
+        source.lines("    (void)frame;\n    return result;\n}\n");
+        source.line("");
+    }
+
     /// Whether the body of a judged frame can be decoded.
     fn known(&self, plan: &Plan, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
@@ -203,6 +238,10 @@ impl Channel<'_> {
         header.line(format!("{signature};"));
         header.line("");
         source.lines(&format!("{signature}\n{{"));
+        if let FrameFinder::Lines { .. } = self.plan.finder {
+            self.known_line(plan, source);
+            return;
+        }
         let selected = match (self.plan.key_part(), self.plan.selected_by) {
             (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
             (None, KeySource::Port | KeySource::CanId) => Some(("frame->key".into(), 32)),

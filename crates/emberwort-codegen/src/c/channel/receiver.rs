@@ -63,7 +63,8 @@ impl Channel<'_> {
             }
             FrameFinder::Stuffed(stuffing) => self.stuffed(stuffing, source),
             FrameFinder::Gap { .. } => self.gap(source),
-            FrameFinder::Packet | FrameFinder::Lines { .. } => {}
+            FrameFinder::Lines { crlf } => self.lines(crlf, source),
+            FrameFinder::Packet => {}
         }
     }
 
@@ -119,11 +120,11 @@ impl Channel<'_> {
             let value_type = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
             // A length below what surrounds the body has no comparison if it cannot be.
             let too_small = if other > 0 { format!("(size_t)count * {unit}u < {other}u") } else { String::new() };
-            let fits_type = part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
+            let fits_type = part.hex || part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
             let too_large = if fits_type { format!("count > {greatest}u") } else { String::new() };
             let wrong = [too_large, too_small].into_iter().filter(|c| !c.is_empty()).collect::<Vec<_>>().join(" || ");
             let guard = if wrong.is_empty() { wrong } else { format!("if ({wrong}) {{\n    {give_up}\n}}\n") };
-            let end = (part.at_bit as usize + usize::from(part.bits)).div_ceil(8);
+            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
             let value = self.get(part, bytes);
             return (
                 end,
@@ -144,7 +145,7 @@ impl Channel<'_> {
             let value = constant(i128::from(*value), key.bits, false);
             cases += &format!("case {value}:\n    size = {}u;\n    break;\n", around + size);
         }
-        let end = (key.at_bit as usize + usize::from(key.bits)).div_ceil(8);
+        let end = (key.at_bit as usize + key.wire_bits()).div_ceil(8);
         let value = self.get(key, bytes);
         (end, format!("switch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    {give_up}\n}}\n"))
     }
@@ -252,12 +253,11 @@ impl Channel<'_> {
         source.line("");
     }
 
-    fn stuffed(&self, stuffing: Stuffing, source: &mut Code) {
+    /// Taking bytes up to a delimiter, which may stand in front of frames too.
+    fn put_until(&self, delimiter: &str, leads: bool, source: &mut Code) {
         let Self { stem, upper, .. } = self;
-        let delimiter = format!("0x{:02X}u", stuffing.delimiter());
-        let leads = stuffing.leads();
         // Bytes of the delimiter in front, which is not in the buffer.
-        let lead = if leads { " + (receiver->lead ? 1u : 0u)" } else { "" };
+        let lead = lead_bytes(leads);
         let front = if leads {
             format!(
                 "    if (byte == {delimiter} && receiver->held == 0u && !receiver->skipping) {{\n        \
@@ -281,6 +281,54 @@ impl Channel<'_> {
                  receiver->held = 0;\n        receiver->skipping = byte != {delimiter};\n"
             )
         };
+        source.lines(&format!(
+            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 if (receiver->taken != 0u) {{\n        \
+                     /* The frame before is done with. */\n        \
+                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}    }}\n\
+                 {front}    \
+                 if (receiver->held{lead} == {upper}_LIMIT) {{\n        \
+                     /* Too long for a frame: passed over up to its delimiter. */\n        \
+                     receiver->skipped_bytes += (uint32_t)(receiver->held{lead});\n        \
+                     receiver->held = 0;\n        receiver->skipping = true;\n{no_lead}    }}\n    \
+                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n    \
+                 if (receiver->skipping) {{\n{over}    }}\n}}\n"
+        ));
+        source.line("");
+    }
+
+    /// Each line of text is a frame.
+    fn lines(&self, crlf: bool, source: &mut Code) {
+        let Self { stem, .. } = self;
+        self.put_until("0x0Au", false, source);
+        let strip = if crlf {
+            "    if (size > 0u && receiver->buffer[size - 1u] == 0x0Du) {\n        size--;\n    }\n"
+        } else {
+            ""
+        };
+        source.lines(&format!(
+            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+                 size_t size;\n    \
+                 if (receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n    \
+                 size = receiver->held - 1u;\n    \
+                 if (receiver->buffer[size] != 0x0Au) {{\n        \
+                     if (receiver->ended) {{\n            \
+                         receiver->skipped_bytes += (uint32_t)receiver->held;\n            receiver->held = 0;\n        }}\n        \
+                     return false;\n    }}\n\
+                 {strip}{}    \
+                 receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n    \
+                 return false;\n}}\n",
+            self.judge("receiver->buffer", "size", "receiver->held", "    "),
+        ));
+        source.line("");
+    }
+
+    fn stuffed(&self, stuffing: Stuffing, source: &mut Code) {
+        let Self { stem, .. } = self;
+        let delimiter = format!("0x{:02X}u", stuffing.delimiter());
+        let leads = stuffing.leads();
+        let lead = lead_bytes(leads);
+        self.put_until(&delimiter, leads, source);
         let decode = match self.replaced() {
             None => "    while (right && from < stuffed) {\n        \
                      size_t code = bytes[from];\n        size_t n;\n        \
@@ -322,18 +370,7 @@ impl Channel<'_> {
             ""
         };
         source.lines(&format!(
-            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 if (receiver->taken != 0u) {{\n        \
-                     /* The frame before is done with. */\n        \
-                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}    }}\n\
-                 {front}    \
-                 if (receiver->held{lead} == {upper}_LIMIT) {{\n        \
-                     /* Too long for a frame: passed over up to its delimiter. */\n        \
-                     receiver->skipped_bytes += (uint32_t)(receiver->held{lead});\n        \
-                     receiver->held = 0;\n        receiver->skipping = true;\n{no_lead}    }}\n    \
-                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n    \
-                 if (receiver->skipping) {{\n{over}    }}\n}}\n\n\
-             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
                  uint8_t *bytes = receiver->buffer;\n    \
                  size_t from = 0;\n    size_t to = 0;\n    size_t stuffed;\n    bool right = true;\n\
                  {nothing_held}    \
@@ -376,6 +413,11 @@ impl Channel<'_> {
         ));
         source.line("");
     }
+}
+
+/// What adds the bytes of a delimiter in front of a frame, which is not in the buffer, to those held.
+fn lead_bytes(leads: bool) -> &'static str {
+    if leads { " + (receiver->lead ? 1u : 0u)" } else { "" }
 }
 
 /// Statements, each line further to the right.
