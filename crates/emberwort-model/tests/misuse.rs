@@ -128,6 +128,21 @@ fn channels_and_frames() {
                 "E005",
                 "0 is not a speed in bits a second: it must be a whole",
             ),
+            (
+                "medium uart 9600 8N1\nframe { sync C6\n size : hex3 le length of body\n body }",
+                "E302",
+                "hex digits are whole bytes of text, the most significant one first",
+            ),
+            (
+                "medium uart 9600 8N1\nframe { sync C6\n size : hex17 length of body\n body }",
+                "E010",
+                "expected a number of hex digits from 1 to 16",
+            ),
+            (
+                "medium uart 9600 8N1\nframe { sync C6\n size : u8 length of body\n body\n sum : hex2 crc-16/arc over body }",
+                "E302",
+                "`crc-16/arc` has 16 bits, but this part has 8",
+            ),
             ("medium pigeon 9600", "E012", "`pigeon` means nothing as a medium"),
             (
                 "frame { sync AA\n kind : u8 message\n size : u8 length of body\n body }",
@@ -426,7 +441,61 @@ fn lines() {
                 "E307",
                 "on `console` the lines of two messages look the same",
             ),
+            (
+                "message A { from host  on console\n line \"A{a:fixed 1 wide 4}\"\n a : i16 * 0.1 }",
+                "E215",
+                "`a` needs up to 7 characters, and 4 are written",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:hex2 wide 4}\"\n a : u8 }",
+                "E215",
+                "`wide` says nothing about `a`",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:wide}\"\n a : u8 }",
+                "E215",
+                "`wide` needs a number of characters",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:blank}\"\n a : u8 }",
+                "E215",
+                "`blank` says how \"no reading\" is written, and `a` always has one",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:wide 2 blank}{b}\"\n a : 0 .. 9 step 1 or none\n b : u8 }",
+                "E215",
+                "a reader could not tell whether `a` is there",
+            ),
         ],
         console,
+    );
+}
+
+fn sentences(frame: &str) -> String {
+    format!(
+        "link l {{ revision 1  byte_order little }}\nchannel c {{\n medium uart 9600 8N1\n lines lf\n frame {{ {frame} }}\n}}\n\
+         message A {{ from host  on c\n line \"A{{a}}\"\n a : u8 }}"
+    )
+}
+
+#[test]
+fn frames_of_lines() {
+    each(
+        &[
+            ("body\n mark : u8 = 7", "E302", "`mark` has no place in a line of text: it could hold an end of the line"),
+            (
+                "size : hex2 length of body\n body",
+                "E302",
+                "`size` has no place in a line of text: a line ends where it ends, whatever a length says",
+            ),
+            (
+                "kind : hex2 message\n body",
+                "E302",
+                "`kind` has no place in a line of text: the pattern of its line selects the message",
+            ),
+            ("body\n sum : u8 xor8 over body", "E302", "`sum` has no place in a line of text: it could hold an end"),
+            ("sync 0A\n body", "E302", "the sync bytes of a line are visible characters"),
+        ],
+        sentences,
     );
 }

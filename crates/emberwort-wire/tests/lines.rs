@@ -83,6 +83,25 @@ fn numbers_in_decimal_hex_and_with_fixed_decimals() {
 }
 
 #[test]
+fn numbers_of_one_width_and_blanks() {
+    let plan = plan(
+        "{hour:wide 2}{minute:wide 2};{depth:fixed 2 wide 7 blank},{mode:blank},{code:hex2 blank}",
+        "hour : 0 .. 23 step 1\nminute : 0 .. 59 step 1\ndepth : -99.5 .. 400 m step 0.05 or none\nmode : Mode or none\n\
+         code : 0 .. 99 step 1 or none",
+    );
+    agree(&plan, r#"{"hour":6,"minute":15,"depth":-7.50,"mode":"local","code":10}"#, "0615;-007.50,local,0A");
+    agree(&plan, r#"{"hour":23,"minute":0,"depth":400.00,"mode":null,"code":null}"#, "2300;0400.00,,");
+    agree(&plan, r#"{"hour":0,"minute":0,"depth":null,"mode":"remote_7","code":0}"#, "0000;,remote_7,00");
+    // Another width is another line; so is the word where a blank stands for it.
+    for text in ["615;-007.50,local,0A", "0615;-07.50,local,0A", "0615;,local,A", "0615;none,local,0A"] {
+        assert_eq!(read(&plan, text), Ok(None), "{text}");
+    }
+    for (text, slot) in [("2460;,,", 0), ("0060;,,", 1), ("0000;0400.01,,", 2), ("0000;,none,", 3), ("0000;,,64", 4)] {
+        assert_eq!(read(&plan, text), Err(BodyError::BadText { slot }), "{text}");
+    }
+}
+
+#[test]
 fn labels_texts_and_bools() {
     let plan = plan("{{{mode}}} {on}, {name};{rest}", "mode : Mode\non : bool\nname : text[..8]\nrest : ascii[6]");
     agree(&plan, r#"{"mode":"remote_7","on":true,"name":"Schütz","rest":"a b"}"#, "{remote_7} true, Schütz;a b");

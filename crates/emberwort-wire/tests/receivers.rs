@@ -86,6 +86,17 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
                 count : u8 sequence
                 body
                 check : u16 crc-16/ibm-3740 over kind..body } }
+        channel sentences { medium uart 9600 8N1
+            lines crlf
+            limit 80 bytes
+            frame { sync 24
+                count : hex2 sequence
+                body
+                star : u8 = 0x2A
+                check : hex4 crc-16/ibm-3740 over count..star } }
+        message Said { from device  on sentences
+            line \"S{what}\"
+            what : text[..40] }
         message Level { id 1  from device  on sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
             depth : u16
             note : text[..20] }
@@ -149,10 +160,11 @@ fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Ve
 
 const SIZED: usize = 7;
 const QUIET: usize = 8;
+const LINES: usize = 9;
 
 /// The channels whose bytes alone say where frames begin and end.
 fn stream_channel() -> impl Strategy<Value = usize> {
-    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED])
+    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES])
 }
 
 /// A frame of one of the messages; `count` is its sequence number.
@@ -160,6 +172,7 @@ fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
     let mut out = Vec::new();
     let (key, body) = match note {
+        note if channel == LINES => (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect()),
         [] => (2, Vec::new()),
         note if channel == SIZED => (3, vec![count, note[0], 0xC6, 0x39]),
         note => (1, [&[count, 0, note.len() as u8][..], note].concat()),

@@ -21,7 +21,7 @@ fn page() -> Vec<(String, String, String)> {
             (definition.to_owned(), command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
         })
         .collect();
-    assert_eq!(examples.len(), 10);
+    assert_eq!(examples.len(), 11);
     examples
 }
 
@@ -124,6 +124,7 @@ fn examples_of_framings_decode_without_a_byte_left_over() {
         ("framings", "ferry", 24),
         ("framings", "buoy", 12),
         ("standards", "register_polling", 24),
+        ("standards", "positioning", 24),
     ] {
         let folder = examples.join(folder);
         let (link, trial, capture) = (format!("{name}.ember"), format!("{name}.toml"), format!("{name}.pcapng"));

@@ -10,7 +10,7 @@ use crate::model::{End, Medium, MediumKind};
 use crate::number::Decimal;
 use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
-use crate::syntax::ast::{ChannelItem, FrameEnd, KeyKind, MessageItem, Name};
+use crate::syntax::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, MessageItem, Name};
 
 /// Longest frame of a stream that does not say it.
 const DEFAULT_LIMIT: usize = 256;
@@ -140,7 +140,7 @@ impl Resolver<'_> {
             let frame = item.frames.iter().find(|frame| frame.from == from || frame.from.is_none());
             if let Some(frame) = frame {
                 resolver.frame(frame, &mut channel)?;
-                resolver.parts_of_lines(frame.span, &channel);
+                resolver.parts_of_lines(frame, &channel);
             }
             channel.selected_by = resolver.key_source(item, &channel)?;
             Some(channel)
@@ -168,7 +168,7 @@ impl Resolver<'_> {
     }
 
     /// What stands around the text of a line must be text too.
-    fn parts_of_lines(&mut self, span: Span, channel: &ChannelPlan) {
+    fn parts_of_lines(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
         let FrameFinder::Lines { .. } = channel.finder else { return };
         let visible = |bytes: &[u8]| bytes.iter().all(|byte| (0x20..0x7F).contains(byte));
         for part in &channel.parts {
@@ -188,11 +188,13 @@ impl Resolver<'_> {
             let message = format!("`{}` has no place in a line of text: {fault}", part.name);
             let help = "the frame of a line has `sync` bytes, `body`, fixed visible characters (`star : u8 = 0x2A`), and values in \
                         hex digits (`check : hex2 xor8 over body`)";
-            self.report(Finding::new(Code::BadPart, span, message, help));
+            let place = frame.parts.iter().find(|item| item.name.text == part.name).map(|item| item.name.span);
+            self.report(Finding::new(Code::BadPart, place.unwrap_or(frame.span), message, help));
         }
         if !visible(&channel.sync) {
             let message = "the sync bytes of a line are visible characters";
-            self.report(Finding::new(Code::BadPart, span, message, "write, for example, `sync 24` for a `$`"));
+            let help = "write, for example, `sync 24` for a `$`";
+            self.report(Finding::new(Code::BadPart, frame.span, message, help));
         }
     }
 

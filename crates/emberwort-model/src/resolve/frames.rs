@@ -151,6 +151,7 @@ impl Resolver<'_> {
                 continue;
             };
             if let Some((_, span)) = order
+                && !*hex
                 && (at_bit % 8 != 0 || bits % 8 != 0)
             {
                 let message = "only whole bytes at a byte boundary have an order of their own";
