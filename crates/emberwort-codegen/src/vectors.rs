@@ -132,14 +132,18 @@ fn vector(
     for &channel in &compiled.message.channels {
         let facing = plan.channels[channel].facing(compiled.message.from);
         let framing = Framing::new(Arc::new(facing.clone()));
-        let mut part = |wanted: fn(&Role) -> bool| {
+        let part = |random: &mut ChaCha8Rng, wanted: fn(&Role) -> bool| {
             let bits = facing.part(wanted).map_or(0, |part| part.bits);
             if bits == 0 { 0 } else { random.random::<u64>() >> (64 - bits) }
         };
+        let node = match facing.nodes_of(message) {
+            Some(nodes) => random.random_range(nodes),
+            None => part(random, |role| *role == Role::Address),
+        };
         let header = Header {
-            key: facing.key_of(message).unwrap_or(0),
-            node: part(|role| *role == Role::Address),
-            sequence: part(|role| *role == Role::Sequence),
+            key: facing.key_for(message, node).unwrap_or(0),
+            node,
+            sequence: part(random, |role| *role == Role::Sequence),
             revision: u64::from(revision.min(255)),
         };
         let (mut carried, mut bytes) = (Vec::new(), Vec::new());

@@ -14,7 +14,6 @@ use emberwort_codegen::{c, vectors};
 use emberwort_model::{Checked, Plan, Source, check};
 
 const WHOLE: &str = include_str!("whole.ember");
-const POSITIONING: &str = include_str!("../../../examples/standards/positioning.ember");
 const ODD: &str = include_str!("odd.ember");
 
 fn plan(text: &str) -> Arc<Plan> {
@@ -33,9 +32,7 @@ fn planned(checked: Checked) -> Arc<Plan> {
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
     let Some(compiler) = compiler() else { return };
-    for (name, plan) in
-        [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE)), ("positioning", plan(POSITIONING))]
-    {
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE))] {
         let all = vectors::vectors(&plan, 42);
         for message in 0..plan.messages.len() {
             let of_message: Vec<&str> = all.iter().filter(|v| v.message == message).map(|v| v.case.as_str()).collect();

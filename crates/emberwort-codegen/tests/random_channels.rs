@@ -16,7 +16,7 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 /// How receivers find frames: a channel for each.
-const FINDINGS: [&str; 10] = [
+const FINDINGS: [&str; 12] = [
     "",
     "stuffing cobs",
     "stuffing slip",
@@ -27,6 +27,8 @@ const FINDINGS: [&str; 10] = [
     "",
     "lines lf",
     "lines crlf",
+    "status bytes",
+    "status bytes running",
 ];
 const CHANNELS: usize = FINDINGS.len();
 
@@ -47,6 +49,18 @@ const LINES: [(&str, &str, &str, &str); 5] = [
         "a : i9\nb : 0 .. 50 step 0.125 or none\nc : u8 or none\nn : 0 .. 9 step 1 or none",
     ),
     ("Plain", "device", "{on} {n}", "on : bool\nn : i16 * 0.1"),
+];
+
+/// Messages with status bytes: their keys, whether those say a node, from which end, the bits used of each byte, and what follows.
+const STATUS: [(&str, bool, &str, &[u8], &str); 8] = [
+    ("0x90", true, "device", &[7, 7], ""),
+    ("0x80", true, "host", &[7], ""),
+    ("0xB7", false, "device", &[5, 6, 7], ""),
+    ("0xA0", true, "host", &[], "spare 1 bytes"),
+    ("0xF0", false, "device", &[7], "rest : bytes[rest]"),
+    ("0xF1", false, "host", &[], "text : ascii[..30]"),
+    ("0xF7", false, "device", &[], ""),
+    ("0xFA", false, "host", &[], ""),
 ];
 
 /// The parts of a frame whose head ends at a whole byte: a byte is shared by those of a line.
@@ -82,6 +96,9 @@ fn frame_of_line(random: &mut ChaCha8Rng) -> String {
 }
 
 fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
+    if finding.starts_with("status") {
+        return "status : u8 message\nbody\n".into();
+    }
     if finding.starts_with("lines") {
         return frame_of_line(random);
     }
@@ -156,15 +173,26 @@ fn definition(seed: u64) -> String {
         }
         text += "}\n";
     }
-    let on = |lines: bool| {
-        let channels = (0..CHANNELS).filter(|channel| FINDINGS[*channel].starts_with("lines") == lines);
+    let on = |kind: &str| {
+        let kind_of = |finding: &'static str| ["lines", "status"].into_iter().find(|kind| finding.starts_with(kind));
+        let channels = (0..CHANNELS).filter(|channel| kind_of(FINDINGS[*channel]).unwrap_or("") == kind);
         channels.map(|channel| format!("c{channel}")).collect::<Vec<_>>().join(", ")
     };
-    let lines = on(true);
+    let keys = on("status");
+    for (number, (id, nodes, from, bits, more)) in STATUS.iter().enumerate() {
+        let nodes = if *nodes { " + node 2 .. 9" } else { "" };
+        let field = |(n, bits): (usize, &u8)| {
+            let (field, spare) = (format!("f{n} : u{bits}\n"), format!("spare {} bits\n", 8 - bits));
+            if *order == "big" { spare + &field } else { field + &spare }
+        };
+        let fields = bits.iter().enumerate().map(field).collect::<String>() + more;
+        text += &format!("message Status{number} {{\nid {id}{nodes}\nfrom {from}\non {keys}\n{fields}\n}}\n");
+    }
+    let lines = on("lines");
     for (name, from, line, fields) in LINES {
         text += &format!("message {name} {{\nfrom {from}\non {lines}\nline \"{line}\"\n{fields}\n}}\n");
     }
-    let on = on(false);
+    let on = on("");
     text += &format!("message Ask {{\nid 3\nfrom host\non {on}\na : u12\nb : bytes[..120]\n}}\n");
     text += &format!("message Tell {{\nid 4\nfrom device\non {on}\na : u12\nb : text[rest]\n}}\n");
     text += &format!("message Short {{\nid 15\nfrom device\non {on}\na : u8\n}}\n");

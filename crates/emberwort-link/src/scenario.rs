@@ -5,7 +5,9 @@ use std::collections::BTreeMap;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::nearest;
 use emberwort_model::model::{End, Field, Kind};
+use emberwort_model::plan::Role;
 use emberwort_wire::Values;
+use emberwort_wire::row::RowHeader;
 use emberwort_wire::text::{Filling, Given, fill};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
@@ -388,6 +390,14 @@ impl Reader<'_> {
         Ok(index)
     }
 
+    /// Whether frames of a message can say this node; where they say none, there is nothing to say.
+    fn node_fits(&self, at: &str, node: u64, message: usize) -> Result<(), ScenarioError> {
+        let channel = self.plan.channels[self.channel].facing(self.plan.messages[message].message.from);
+        let says = channel.nodes_of(message).is_some() || channel.part(|role| *role == Role::Address).is_some();
+        let header = RowHeader { node: says.then_some(node), ..RowHeader::default() };
+        header.fits(channel, message).or_else(|problem| content(at, problem))
+    }
+
     /// Values of a message: those given, and the rest of the others.
     fn values(&self, at: &str, message: usize, fields: &Map<String, Json>) -> Result<Values, ScenarioError> {
         fill_with_rest(self.plan, message, fields).or_else(|problem| content(at, problem))
@@ -398,6 +408,12 @@ impl Reader<'_> {
         let revision = file.revision.unwrap_or(own);
         if !(1..=own).contains(&revision) {
             return content(format!("{at}.revision"), format!("{revision} is none of 1 to {own}, the link's own"));
+        }
+        for (index, compiled) in self.plan.messages.iter().enumerate() {
+            let channel = self.plan.channels[self.channel].facing(End::Device);
+            if compiled.message.from == End::Device && compiled.message.every.is_some() && channel.carries(index) {
+                self.node_fits(&format!("{at}.node"), file.node, index)?;
+            }
         }
         let mut signals = BTreeMap::new();
         for (name, fields) in &file.signals {
@@ -420,6 +436,7 @@ impl Reader<'_> {
         for (n, send) in file.sends.iter().enumerate() {
             let at = format!("{at}.sends {}", n + 1);
             let message = self.message(&at, &send.message, End::Device)?;
+            self.node_fits(&format!("{at}.node"), file.node, message)?;
             let values = self.values(&at, message, &send.fields)?;
             sends.push(Planned { at: time(&at, &send.at)?, message, node: file.node, values });
         }
@@ -472,6 +489,7 @@ impl Reader<'_> {
         requests: &mut Vec<Planned>,
     ) -> Result<(), ScenarioError> {
         let message = self.message(at, &file.message, End::Host)?;
+        self.node_fits(at, file.node, message)?;
         let values = self.values(at, message, &file.fields)?;
         let mut moment = time(at, &file.at)?;
         let until = file.until.as_deref().map_or(Ok(span), |text| time(at, text))?;

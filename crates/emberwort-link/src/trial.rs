@@ -11,6 +11,7 @@ use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
+use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
@@ -192,6 +193,8 @@ struct Trial<'a> {
     scenario: &'a Scenario,
     /// The framing of frames from the device, and from the host.
     framings: (Framing, Framing),
+    /// What each end may leave out.
+    running: HashMap<End, RunningStatus>,
     wire: Wire,
     now: Nanoseconds,
     events: BinaryHeap<Reverse<(Nanoseconds, u64, Event)>>,
@@ -236,6 +239,7 @@ impl<'a> Trial<'a> {
             plan,
             scenario,
             framings: (framing(End::Device), framing(End::Host)),
+            running: HashMap::new(),
             wire,
             now: 0,
             events: BinaryHeap::new(),
@@ -371,7 +375,7 @@ impl<'a> Trial<'a> {
         };
         let framing = if from == End::Host { &self.framings.1 } else { &self.framings.0 };
         let sequence = self.sequences.entry((from, node)).or_insert(0);
-        let key = framing.plan().key_of(message).unwrap_or(0);
+        let key = framing.plan().key_for(message, node).unwrap_or(0);
         let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
         *sequence += 1;
         let mut body = Vec::new();
@@ -382,6 +386,8 @@ impl<'a> Trial<'a> {
         {
             return self.now;
         }
+        let finder = framing.plan().finder;
+        let bytes = self.running.entry(from).or_default().shorten(finder, &bytes).to_vec();
         let (started, deliveries) = self.wire.send(self.now, &bytes, &mut self.wire_random);
         let index = self.sent.len();
         *self.report.sent.entry((message, node)).or_default() += 1;

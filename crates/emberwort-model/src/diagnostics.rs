@@ -91,6 +91,7 @@ codes! {
     NoAnswer = "E311", "an answer that cannot come";
     BadSelect = "E312", "a way to select messages that cannot work";
     BadStuffing = "E313", "a stuffing that cannot be undone";
+    BadStatus = "E314", "a frame that status bytes cannot keep apart";
     NameStyle = "W001", "a name in an unusual style";
     UnitLikeWord = "W002", "a unit that looks like a misspelt word";
     Unused = "W003", "an item that nothing uses";

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::number::Scaling;
-pub use crate::syntax::ast::{ByteOrder, End, Length, Medium, MediumKind};
+pub use crate::syntax::ast::{ByteOrder, End, Length, Medium, MediumKind, NodeRange};
 
 /// A whole link: what a device and a host say to each other.
 #[derive(Clone, Debug, PartialEq)]
@@ -168,6 +168,8 @@ pub enum Selector {
 pub struct ChannelKey {
     /// The port or CAN identifier.
     pub value: u64,
+    /// The nodes whose number is added to it, if any is.
+    pub nodes: Option<NodeRange>,
     /// Whether it is a CAN identifier of 29 bits.
     pub extended: bool,
 }
@@ -225,6 +227,8 @@ pub struct Message {
     pub doc: String,
     /// The key that selects it in a frame.
     pub id: Option<u64>,
+    /// The nodes whose number is added to the key, if any is.
+    pub id_nodes: Option<NodeRange>,
     /// The end that sends it.
     pub from: End,
     /// Its period in nanoseconds, if it is sent regularly.

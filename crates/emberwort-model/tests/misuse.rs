@@ -499,3 +499,96 @@ fn frames_of_lines() {
         sentences,
     );
 }
+
+fn keys(message: &str) -> String {
+    format!(
+        "link l {{ revision 1  byte_order big }}\nchannel c {{\n medium uart 9600 8N1\n status bytes running\n frame {{ status : u8 message\n \
+         body }}\n}}\nmessage A {{ from host  on c\n {message} }}"
+    )
+}
+
+#[test]
+fn status_bytes() {
+    each(
+        &[
+            ("id 0x10\n spare 1 bytes", "E308", "0x10 is no status byte: bit 7 is not set"),
+            ("id 0x90\n a : u8", "E314", "`a` has bit 7 of byte 0, and on `c` only status bytes have that set"),
+            ("id 0x90\n spare 1 bits\n a : u14", "E314", "`a` has bit 7 of byte 1"),
+            (
+                "id 0x90 + node 0 .. 15\n a : ascii[..9]",
+                "E314",
+                "the size of `A` varies, so only the next status byte ends it",
+            ),
+            ("id 0xF8\n spare 1 bits\n a : u7", "E314", "a status byte from 0xF8 on, as 0xF8, is a frame of its own"),
+            (
+                "id 0xF1 + node 0 .. 15\n spare 1 bytes",
+                "E308",
+                "the id 0x100 does not fit the 8 bits that `c` has for it",
+            ),
+            (
+                "id 0x90 + node 5 .. 2\n spare 1 bytes",
+                "E005",
+                "2 is not a node's number: it must be a whole number from 5",
+            ),
+            ("id 0x90 + 15\n spare 1 bytes", "E010", "expected `node`"),
+            ("id 0x90 + node 3\n spare 1 bytes", "E010", "expected `..` and the greatest node"),
+            (
+                "id 0x90 + node 0 .. 15\n spare 1 bytes }\nmessage B { id 0x9A  from host  on c\n spare 1 bytes",
+                "E307",
+                "on `c` the id 0x9A already selects another message",
+            ),
+        ],
+        keys,
+    );
+    each(
+        &[
+            (
+                "status : u4 message\n other : u4 = 0\n body",
+                "E314",
+                "a frame that begins with a status byte has that byte",
+            ),
+            (
+                "status : u8 message\n body\n sum : u8 xor8 over body",
+                "E314",
+                "a frame that begins with a status byte has that",
+            ),
+            (
+                "status : u8 message\n node : u8 address\n body",
+                "E314",
+                "a frame that begins with a status byte has that byte",
+            ),
+        ],
+        |frame| {
+            format!(
+                "link l {{ revision 1  byte_order big }}\nchannel c {{\n medium uart 9600 8N1\n status bytes\n frame {{ {frame} }}\n}}\n\
+                 message A {{ id 0xFF  from host  on c }}"
+            )
+        },
+    );
+}
+
+#[test]
+fn nodes_in_keys() {
+    each(
+        &[
+            ("can_id 0x700 + node 1 .. 0x100", "E308", "0x800 is more than `bus` can have as a key"),
+            (
+                "can_id 0x180 + node 0 .. 5000",
+                "E005",
+                "5000 is not a node's number: it must be a whole number from 0 to 4095",
+            ),
+        ],
+        |key| {
+            format!(
+                "link l {{ revision 1  byte_order big }}\nchannel bus {{\n medium can 500 kbit/s\n packet\n select by can_id\n}}\n\
+                 message A {{ from host  on bus {key} }}"
+            )
+        },
+    );
+    let text = "link l { revision 1  byte_order big }\nchannel c {\n medium udp 4000\n packet\n frame { kind : u8 message\n node : u8 address\n \
+                body }\n}\nmessage A { id 1 + node 0 .. 3  from host  on c }";
+    each(
+        &[(text, "E312", "the node would stand in the frames of `c` twice: in the key of `A`, and in `node`")],
+        str::to_owned,
+    );
+}

@@ -258,6 +258,14 @@ pub enum FrameError {
         /// The part's width.
         bits: u8,
     },
+    /// A byte behind the status byte would look like one.
+    #[error("byte {at} of the body is {byte:02X}, and only the status byte may have bit 7 set")]
+    HighBit {
+        /// Offset in the body.
+        at: usize,
+        /// The byte.
+        byte: u8,
+    },
     /// The counted bytes are no multiple of the length part's unit.
     #[error("`{part}` counts in units of {unit} bytes, but there are {bytes} bytes to count")]
     UnevenLength {
@@ -349,6 +357,10 @@ impl Framing {
         let before = out.len();
         let result = match self.plan.finder {
             FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => self.encode_plain(header, body, out),
+            FrameFinder::StatusBytes { .. } => match body.iter().position(|byte| *byte >= 0x80) {
+                Some(at) => Err(FrameError::HighBit { at, byte: body[at] }),
+                None => self.encode_plain(header, body, out),
+            },
             FrameFinder::Lines { crlf } => self.encode_plain(header, body, out).map(|()| {
                 out.extend_from_slice(if crlf { b"\r\n" } else { b"\n" });
             }),
@@ -453,12 +465,15 @@ impl Framing {
         }
         let around = plan.head_bytes + plan.tail_bytes;
         match (self.key, plan.body_sizes.as_slice()) {
-            (_, [first, others @ ..]) if others.iter().all(|size| size == first) => Ok(Some(around + first)),
+            (_, [Some(first), others @ ..]) if others.iter().all(|size| *size == Some(*first)) => {
+                Ok(Some(around + first))
+            }
             (Some(_), _) if bytes.len() < self.length_end() => Ok(None),
             (Some(part), sizes) => {
                 let key = part.read(bytes, 0);
-                let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok().and_then(|at| sizes.get(at));
-                found.map(|size| Some(around + size)).ok_or(FrameFault::UnknownMessage { key })
+                let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok();
+                let size = found.and_then(|at| sizes.get(at).copied().flatten());
+                size.map(|size| Some(around + size)).ok_or(FrameFault::UnknownMessage { key })
             }
             (None, _) => Err(FrameFault::UnknownMessage { key: 0 }),
         }
@@ -551,7 +566,11 @@ impl Framing {
                 let line = wire.strip_suffix(b"\n").unwrap_or(wire);
                 line.strip_suffix(b"\r").unwrap_or(line)
             }
-            FrameFinder::Sync | FrameFinder::Escaped(_) | FrameFinder::Gap { .. } | FrameFinder::Packet => wire,
+            FrameFinder::Sync
+            | FrameFinder::Escaped(_)
+            | FrameFinder::Gap { .. }
+            | FrameFinder::StatusBytes { .. }
+            | FrameFinder::Packet => wire,
         };
         self.check(bytes)
     }
@@ -607,15 +626,19 @@ impl Framing {
             }
         }
         let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end));
+        let key = match self.key {
+            Some(part) => part.read(bytes, body_end),
+            None if plan.selected_by == KeySource::Size => (body_end - plan.head_bytes) as u64,
+            None => 0,
+        };
         Ok(FrameView {
             bytes,
             body: &bytes[plan.head_bytes..body_end],
-            key: match self.key {
-                Some(part) => part.read(bytes, body_end),
-                None if plan.selected_by == KeySource::Size => (body_end - plan.head_bytes) as u64,
-                None => 0,
+            key,
+            node: match self.address {
+                None if self.key.is_some() => plan.node_in_key(key),
+                address => value(&address),
             },
-            node: value(&self.address),
             sequence: value(&self.sequence),
             revision: value(&self.revision),
         })

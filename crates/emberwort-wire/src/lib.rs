@@ -11,6 +11,7 @@ pub mod line;
 pub mod receiver;
 pub mod row;
 pub mod sequence;
+pub mod status_bytes;
 pub mod stuffing;
 pub mod text;
 pub mod tunnel;

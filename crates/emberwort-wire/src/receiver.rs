@@ -5,6 +5,9 @@
 //!   frame's bytes, those before a frame found there are its own.
 //! - It holds at most four times the channel's limit, and allocates only when it is made.
 //!
+//! Where frames begin with status bytes, a frame can stand inside of another: its bytes are then no part of the outer one's,
+//! which is given away behind it.
+//!
 //! With stuffing a frame can only begin at a delimiter, so the search goes on there. Where silence separates frames, somebody
 //! who knows the time says when there was one: [`Receiver::silence`].
 
@@ -20,6 +23,7 @@ use emberwort_model::stuffing::{Escape, Stuffing};
 use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::line;
+use crate::status_bytes::StatusBytes;
 use crate::stuffing;
 use crate::values::{ValueRef, Values};
 
@@ -32,7 +36,7 @@ pub trait FrameSink {
     /// Why the frame is broken after all.
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
 
-    /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter.
+    /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]);
 
     /// Bytes of a broken frame.
@@ -58,6 +62,8 @@ pub struct Receiver {
     /// An over-long stretch is passed over up to its delimiter, its line's end, or silence.
     overlong: bool,
     plain: Vec<u8>,
+    /// Where status bytes begin frames, all that it knows.
+    status: StatusBytes,
 }
 
 /// The bytes at hand, the first of which has the offset `base`.
@@ -96,6 +102,7 @@ impl Receiver {
             scan: 0,
             broken: None,
             overlong: false,
+            status: StatusBytes::default(),
         }
     }
 
@@ -113,6 +120,11 @@ impl Receiver {
     pub fn feed<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
         if self.framing.plan().finder == FrameFinder::Packet {
             self.packet(bytes, None, sink);
+            return;
+        }
+        if let FrameFinder::StatusBytes { .. } = self.framing.plan().finder {
+            self.status.take(&self.framing, self.base, bytes, sink);
+            self.base += bytes.len() as u64;
             return;
         }
         let mut chunk = bytes;
@@ -152,6 +164,11 @@ impl Receiver {
 
     /// Ends the stream: what is left is given away. The receiver can then be fed another stream, whose offsets go on.
     pub fn finish<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+        if let FrameFinder::StatusBytes { .. } = self.framing.plan().finder {
+            self.status.end(&self.framing, sink);
+            self.status = StatusBytes::default();
+            return;
+        }
         let mut carry = std::mem::take(&mut self.carry);
         let window = Window { bytes: &carry, base: self.base, last: true };
         self.run(window, sink);
@@ -171,7 +188,7 @@ impl Receiver {
             FrameFinder::Escaped(escape) => self.run_escaped(&escape, window, sink),
             FrameFinder::Gap { .. } => self.run_gap(window, sink),
             FrameFinder::Lines { .. } => self.run_lines(window, sink),
-            FrameFinder::Packet => {}
+            FrameFinder::Packet | FrameFinder::StatusBytes { .. } => {}
         }
     }
 
@@ -475,6 +492,7 @@ impl Receiver {
             framing.check(bytes).and_then(|mut view| {
                 if let (true, Some(key)) = (framing.plan().key_is_outside(), key) {
                     view.key = key;
+                    view.node = view.node.or_else(|| framing.plan().node_in_key(key));
                 }
                 sink.judge(&view).map(|()| view)
             })

@@ -45,25 +45,34 @@ impl RowHeader {
         Ok(Self { node: number("node")?, sequence: number("sequence")?, revision })
     }
 
-    /// The header of a frame with this key from a sender of this revision. What is not said is 0.
-    pub fn header(&self, key: u64, revision: u32) -> Header {
+    /// The header of a frame of a message (by index) from a sender of this revision. What is not said is 0, a node in the
+    /// message's key the least.
+    pub fn header(&self, channel: &ChannelPlan, message: usize, revision: u32) -> Header {
+        let node = self.node.or_else(|| channel.nodes_of(message).map(|nodes| *nodes.start())).unwrap_or(0);
         Header {
-            key,
-            node: self.node.unwrap_or(0),
+            key: channel.key_for(message, node).unwrap_or(0),
+            node,
             sequence: self.sequence.unwrap_or(0),
             revision: u64::from(revision),
         }
     }
 
-    /// Whether frames of this channel can say all of it.
+    /// Whether frames of a message (by index) on this channel can say all of it.
     ///
     /// # Errors
     /// A sentence about the first number that has no part, or does not fit it.
-    pub fn fits(&self, channel: &ChannelPlan) -> Result<(), String> {
+    pub fn fits(&self, channel: &ChannelPlan, message: usize) -> Result<(), String> {
         for (name, value, role) in
             [("node", self.node, Role::Address), ("sequence number", self.sequence, Role::Sequence)]
         {
             let Some(value) = value else { continue };
+            if let (Role::Address, Some(nodes)) = (&role, channel.nodes_of(message)) {
+                if !nodes.contains(&value) {
+                    let (least, greatest) = (nodes.start(), nodes.end());
+                    return Err(format!("the node {value} has no key here: they are for nodes {least} to {greatest}"));
+                }
+                continue;
+            }
             let Some(part) = channel.part(|other| *other == role) else {
                 return Err(format!("frames of `{}` carry no {name}", channel.name));
             };

@@ -78,8 +78,8 @@ pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<
     let mut body = Vec::new();
     let facing = plan.channels[channel].facing(compiled.message.from);
     body_on(facing, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
-    numbers.fits(facing)?;
-    let header = numbers.header(facing.key_of(index).unwrap_or(0), revision);
+    numbers.fits(facing, index)?;
+    let header = numbers.header(facing, index, revision);
     let mut frame = Vec::new();
     Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut frame).map_err(|error| error.to_string())?;
     Ok(frame)

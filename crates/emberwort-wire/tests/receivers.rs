@@ -5,6 +5,7 @@ use std::sync::{Arc, LazyLock};
 
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use proptest::prelude::*;
 
@@ -97,6 +98,23 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
         message Said { from device  on sentences
             line \"S{what}\"
             what : text[..40] }
+        channel keys { medium uart 9600 8N1
+            status bytes running
+            limit 40 bytes
+            frame { status : u8 message
+                body } }
+        message Press { id 0x90 + node 0 .. 15  from device  on keys
+            key : u7
+            spare 1 bits
+            force : u7
+            spare 1 bits }
+        message Load { id 0xC0 + node 0 .. 15  from device  on keys
+            number : u7
+            spare 1 bits }
+        message Blob { id 0xF0  from device  on keys
+            data : bytes[rest] }
+        message BlobEnd { id 0xF7  from device  on keys }
+        message Clock { id 0xF8  from device  on keys }
         message Level { id 1  from device  on sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
             depth : u16
             note : text[..20] }
@@ -161,6 +179,7 @@ fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Ve
 const SIZED: usize = 7;
 const QUIET: usize = 8;
 const LINES: usize = 9;
+const KEYS: usize = 10;
 
 /// The channels whose bytes alone say where frames begin and end.
 fn stream_channel() -> impl Strategy<Value = usize> {
@@ -309,6 +328,151 @@ proptest! {
         }
         let lost: Vec<u64> = untouched.iter().copied().filter(|n| !good.contains(n)).collect();
         prop_assert!(lost.len() <= 1, "lost {lost:?} of the untouched {untouched:?}");
+    }
+}
+
+/// What stands in a row of a log: `good 3 93 3C 64`, with the node of good frames.
+fn events_of(bytes: &[u8]) -> Vec<String> {
+    let shown = |event: Event| {
+        let wire: String = event.wire().iter().map(|byte| format!(" {byte:02X}")).collect();
+        let at = event.range().clone();
+        match event {
+            Event::Good(..) => format!("good {at:?}{wire}"),
+            Event::Broken(_, fault, _) => format!("{} {at:?}{wire}", fault.reason()),
+            Event::Stray(..) => format!("stray {at:?}{wire}"),
+        }
+    };
+    receive(KEYS, [bytes]).into_iter().map(shown).collect()
+}
+
+#[test]
+fn status_bytes_run_and_are_interrupted() {
+    // Two presses with one status byte, a clock inside of the second.
+    assert_eq!(
+        events_of(&[0x93, 0x3C, 0x64, 0x40, 0xF8, 0x00]),
+        ["good 0..3 93 3C 64", "good 4..5 F8", "good 3..6 40 00"]
+    );
+    // A blob ends with the next status byte, and nothing runs behind it.
+    assert_eq!(
+        events_of(&[0x93, 0xF0, 1, 2, 0xF8, 3, 0xF7, 4, 0xC1, 5, 6]),
+        [
+            "truncated 0..1 93",
+            "good 4..5 F8",
+            "good 1..6 F0 01 02 03",
+            "good 6..7 F7",
+            "stray 7..8 04",
+            "good 8..10 C1 05",
+            "good 10..11 06"
+        ]
+    );
+    // What no message has lasts up to the next status byte; one from F8 on changes nothing.
+    assert_eq!(
+        events_of(&[0x10, 0xE0, 1, 0xFA, 2, 0xC1, 9]),
+        ["stray 0..1 10", "unknown message 3..4 FA", "unknown message 1..5 E0 01 02", "good 5..7 C1 09"]
+    );
+    // A blob longer than the limit of 40 bytes.
+    let long = [&[0xF0][..], &[1; 50], &[0xC0, 1]].concat();
+    let events = events_of(&long);
+    assert!(events[0].starts_with("length 0..41 F0 01") && events[1].starts_with("length 41..51 01"), "{events:?}");
+    assert_eq!(events[2..], ["good 51..53 C0 01"]);
+}
+
+#[test]
+fn senders_leave_out_the_status_byte_that_runs() {
+    let finder = PLAN.channels[KEYS].finder;
+    let mut running = RunningStatus::default();
+    let mut send = |frame: &[u8]| running.shorten(finder, frame).to_vec();
+    assert_eq!(send(&[0x93, 1, 2]), [0x93, 1, 2]);
+    assert_eq!(send(&[0x93, 3, 4]), [3, 4]);
+    assert_eq!(send(&[0xF8]), [0xF8]);
+    assert_eq!(send(&[0x93, 5, 6]), [5, 6]);
+    assert_eq!(send(&[0x94, 5, 6]), [0x94, 5, 6]);
+    assert_eq!(send(&[0xF0, 5, 6]), [0xF0, 5, 6]);
+    assert_eq!(send(&[0x94, 5, 6]), [0x94, 5, 6]);
+    // Elsewhere nothing is left out.
+    let mut other = RunningStatus::default();
+    for _ in 0..2 {
+        assert_eq!(other.shorten(PLAN.channels[0].finder, &[0x94, 1]), [0x94, 1]);
+    }
+    // A body with bit 7 set has no frame.
+    let framing = Framing::new(Arc::new(PLAN.channels[KEYS].clone()));
+    let mut out = vec![7];
+    let refused = framing.encode(&Header { key: 0xF0, ..Header::default() }, &[1, 0x80], &mut out);
+    assert_eq!(
+        refused.unwrap_err().to_string(),
+        "byte 1 of the body is 80, and only the status byte may have bit 7 set"
+    );
+    assert_eq!(out, [7]);
+}
+
+/// Frames that begin with status bytes, and bytes that mostly look like some.
+fn key_stream() -> impl Strategy<Value = Vec<Vec<u8>>> {
+    let data = 0u8..0x80;
+    proptest::collection::vec(
+        prop_oneof![
+            3 => (0x90u8..0xA0, data.clone(), data.clone()).prop_map(|(status, key, force)| vec![status, key, force]),
+            2 => (0xC0u8..0xD0, data.clone()).prop_map(|(status, number)| vec![status, number]),
+            1 => proptest::collection::vec(data, 0..60).prop_map(|data| [vec![0xF0], data].concat()),
+            1 => Just(vec![0xF7]),
+            1 => Just(vec![0xF8]),
+        ],
+        0..30,
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1000))]
+
+    #[test]
+    fn frames_inside_of_frames_leave_every_byte_in_one_place(
+        frames in key_stream(), noise in proptest::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..20), chunk in 1usize..20,
+    ) {
+        let mut running = RunningStatus::default();
+        let finder = PLAN.channels[KEYS].finder;
+        let mut stream: Vec<u8> = frames.iter().flat_map(|frame| running.shorten(finder, frame).to_vec()).collect();
+        for (at, byte) in noise {
+            stream.insert(at.index(stream.len() + 1), byte);
+        }
+        let events = receive(KEYS, [&stream[..]]);
+        let mut seen = vec![None; stream.len()];
+        for event in &events {
+            // A frame inside came before: its places are taken.
+            let range = event.range().start as usize..event.range().end as usize;
+            let free: Vec<usize> = range.filter(|at| seen[*at].is_none()).collect();
+            prop_assert_eq!(free.len(), event.wire().len(), "{:?} in {:02X?}", event, &stream);
+            free.iter().zip(event.wire()).for_each(|(at, byte)| seen[*at] = Some(*byte));
+        }
+        prop_assert_eq!(seen.into_iter().collect::<Option<Vec<u8>>>(), Some(stream.clone()));
+        prop_assert_eq!(receive(KEYS, stream.chunks(chunk)), events);
+    }
+
+    /// Frames with a status byte of their own are all found behind any damage but the first.
+    #[test]
+    fn status_bytes_end_all_damage(
+        frames in key_stream(), at in any::<prop::sample::Index>(), drop in 0usize..40, damage in proptest::collection::vec(any::<u8>(), 0..40),
+    ) {
+        // The longest blobs have no frame, and clocks overtake the blob in front of them.
+        let frames: Vec<_> = frames.into_iter().filter(|frame| frame.len() <= 40 && frame[0] != 0xF8).collect();
+        let clean = frames.concat();
+        let begin = at.index(clean.len() + 1);
+        let end = (begin + drop).min(clean.len());
+        let stream = [&clean[..begin], &damage, &clean[end..]].concat();
+        let good = receive(KEYS, [&stream[..]]).into_iter().filter(|event| matches!(event, Event::Good(..)));
+        let good: Vec<Vec<u8>> = good.map(|event| event.wire().to_vec()).filter(|wire| wire[0] != 0xF8).collect();
+        let mut offset = 0;
+        let (mut before, mut behind) = (Vec::new(), Vec::new());
+        for frame in &frames {
+            if offset + frame.len() <= begin {
+                before.push(frame.clone());
+            } else if offset >= end {
+                behind.push(frame.clone());
+            }
+            offset += frame.len();
+        }
+        // The last one before may be a blob that goes on in the damage.
+        let kept = before.len().saturating_sub(1);
+        prop_assert_eq!(&good[..kept], &before[..kept]);
+        prop_assert!(good.ends_with(&behind), "{good:02X?} {behind:02X?}");
     }
 }
 

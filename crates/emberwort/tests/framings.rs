@@ -21,7 +21,7 @@ fn page() -> Vec<(String, String, String)> {
             (definition.to_owned(), command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
         })
         .collect();
-    assert_eq!(examples.len(), 11);
+    assert_eq!(examples.len(), 12);
     examples
 }
 
@@ -125,6 +125,7 @@ fn examples_of_framings_decode_without_a_byte_left_over() {
         ("framings", "buoy", 12),
         ("standards", "register_polling", 24),
         ("standards", "positioning", 24),
+        ("standards", "instrument", 31),
     ] {
         let folder = examples.join(folder);
         let (link, trial, capture) = (format!("{name}.ember"), format!("{name}.toml"), format!("{name}.pcapng"));
@@ -139,4 +140,45 @@ fn examples_of_framings_decode_without_a_byte_left_over() {
         assert_eq!(ran.code, 0, "{name}: {}{}", ran.out, ran.err);
         assert_eq!(std::fs::read(made).unwrap(), std::fs::read(folder.join(&capture)).unwrap(), "{name}");
     }
+}
+
+#[test]
+fn rows_of_a_recording_make_its_bytes_again() {
+    let folder = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples/standards"));
+    let link = ["--link", "instrument.ember"];
+    let rows = run(folder, &[&["decode", "instrument.pcapng", "--as", "ndjson"][..], &link].concat());
+    let made = run_with_input(
+        folder,
+        &[&["encode", "--values", "-", "--on", "keys"][..], &link].concat(),
+        rows.out.as_bytes(),
+    );
+    assert_eq!(made.code, 0, "{}", made.err);
+    let lines: Vec<&str> = made.out.lines().collect();
+    // Active sensing, program 14, the volume, a press, and one whose status byte is left out.
+    assert_eq!(lines[..6], ["FE", "C3 0E", "B3 07 60", "93 3C 5A", "48 3C", "FE"]);
+    let again = tempfile::tempdir().unwrap();
+    std::fs::write(again.path().join("made.hex"), &made.out).unwrap();
+    let made = again.path().join("made.hex");
+    let read = stats(folder, &[&["--on", "keys", made.to_str().unwrap()][..], &link].concat());
+    assert_eq!((&read["frames"]["good"], &read["bytes"]["good"]), (&31.into(), &67.into()), "{read}");
+}
+
+#[test]
+fn a_can_identifier_says_the_node() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "link bus {\n revision 1\n byte_order little\n}\nchannel power {\n medium can 500 kbit/s\n packet\n select by can_id\n}\n\
+                message Level {\n from device\n on power can_id 0x180 + node 1 .. 31\n depth : u16\n}\n";
+    std::fs::write(folder.path().join("bus.ember"), text).unwrap();
+    let encode = |node: &str| run(folder.path(), &["encode", "Level", "depth=258", "--on", "power", "--node", node]);
+    let five = encode("5");
+    assert_eq!((five.out.trim(), five.err.trim()), ("02 01", "Level goes to can_id 0x185"));
+    assert!(encode("32").err.contains("the node 32 has no key here: they are for nodes 1 to 31"));
+    let read = run(folder.path(), &["decode", "--on", "power", "--key", "0x19F", "--hex", "02 01", "--as", "ndjson"]);
+    assert_eq!(
+        read.out,
+        "{\"offset\":0,\"channel\":\"power\",\"direction\":\"device\",\"node\":31,\"message\":\"Level\",\"fields\":{\"depth\":258}}\n"
+    );
+    let unknown =
+        run(folder.path(), &["decode", "--on", "power", "--key", "0x180", "--hex", "02 01", "--as", "ndjson"]);
+    assert!(unknown.out.contains("unknown message"), "{}", unknown.out);
 }

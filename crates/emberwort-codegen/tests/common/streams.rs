@@ -9,6 +9,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_wire::frame::{FrameError, body_on};
 use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -22,6 +23,7 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
     let all: Vec<_> =
         vectors::vectors(plan, 9).into_iter().filter(|vector| facing.key_of(vector.message).is_some()).collect();
     let mut stream = Vec::new();
+    let mut running = RunningStatus::default();
     let mut length = 0;
     while length < bytes {
         let vector = &all[random.random_range(0..all.len())];
@@ -34,25 +36,32 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
         }
         // Node numbers and revisions that fit the narrowest part.
         let node_bits = facing.part(|role| *role == Role::Address).map_or(64, |part| part.bits.min(4));
-        let header = Header {
-            key: facing.key_of(vector.message).unwrap(),
-            node: random.random::<u64>() >> (64 - u32::from(node_bits).min(4)),
-            sequence: random.random(),
-            revision: 1,
+        let node = match facing.nodes_of(vector.message) {
+            Some(nodes) => random.random_range(nodes),
+            None => random.random::<u64>() >> (64 - u32::from(node_bits).min(4)),
         };
+        let header =
+            Header { key: facing.key_for(vector.message, node).unwrap(), node, sequence: random.random(), revision: 1 };
         let mut frame = Vec::new();
         match framing.encode(&header, &body, &mut frame) {
             Ok(()) => {}
             // A length that counts in pairs of bytes, and a body that does not; a body for a channel with more room.
             Err(FrameError::UnevenLength { .. } | FrameError::TooLong { .. }) => continue,
+            // Bytes that only status bytes can be.
+            Err(FrameError::HighBit { .. }) => continue,
             Err(error) => panic!("{error}"),
         }
+        frame = running.shorten(facing.finder, &frame).to_vec();
         match random.random_range(0..10) {
             0 => {
                 let at = random.random_range(0..frame.len());
                 frame[at] ^= 1 << random.random_range(0..8);
             }
             1 => frame.truncate(random.random_range(0..frame.len())),
+            2 if matches!(facing.finder, FrameFinder::StatusBytes { .. }) => {
+                // Some of them are frames of their own.
+                frame.insert(random.random_range(0..frame.len()), random.random_range(0xF0..=0xFF));
+            }
             2 => {
                 for _ in 0..random.random_range(0..40) {
                     let sync = &framing.plan().sync;

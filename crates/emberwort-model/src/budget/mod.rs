@@ -197,8 +197,8 @@ pub(crate) fn field_length(field: &Field, form: LineForm) -> (usize, usize) {
 /// Bytes a second of the regular messages of one device on a channel; `None` if there are none.
 pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &ChannelPlan) -> Option<f64> {
     let mut sum = None;
-    for (_, index) in &channel.keys {
-        let compiled = &plan.messages[*index];
+    let carried = plan.messages.iter().enumerate().filter(|(index, _)| channel.key_of(*index).is_some());
+    for (_, compiled) in carried {
         if let Some(every) = compiled.message.every {
             let bytes = channel.frame_size(compiled.greatest_size()) as f64;
             *sum.get_or_insert(0.0) += bytes / (every as f64 * 1e-9);

@@ -1,5 +1,7 @@
 //! The plan of a channel: where the parts of a frame lie, how its end is found, which key selects which message.
 
+use std::ops::RangeInclusive;
+
 use crate::algorithm::Algorithm;
 use crate::model::{ByteOrder, End, Medium};
 use crate::stuffing::{Escape, Stuffing};
@@ -33,8 +35,11 @@ pub struct ChannelPlan {
     pub tail_bytes: usize,
     /// Which key selects which message (an index into the link's messages), by rising key.
     pub keys: Vec<(u64, usize)>,
-    /// Bytes of the body for each of `keys`, where they and not a length part say how long a frame is; else empty.
-    pub body_sizes: Vec<usize>,
+    /// For each of `keys` that a node's number was added to, what it was added to.
+    pub node_bases: Vec<Option<u64>>,
+    /// Bytes of the body for each of `keys`, where they and not a length part say how long a frame is; else empty. `None` for
+    /// bodies of several sizes, which status bytes allow.
+    pub body_sizes: Vec<Option<usize>>,
     /// Most bytes of a body of any message on this channel.
     pub greatest_body: usize,
 }
@@ -56,6 +61,14 @@ pub enum FrameFinder {
     },
     /// The medium keeps frames apart.
     Packet,
+    /// The first byte of a frame, and no other, has bit 7 set: its status byte, which is the key. One from F8 on is a frame of
+    /// its own that may stand anywhere, even inside of another. Other frames end where the size of their message says, or with
+    /// the next status byte. (The "running status" of the MIDI 1.0 specification.)
+    StatusBytes {
+        /// Whether senders leave out a status byte below F0 that is the same as in the frame before. Receivers always
+        /// understand that.
+        running: bool,
+    },
     /// Each line of text is a frame.
     Lines {
         /// Whether lines end with a carriage return and a line feed, not with a line feed alone.
@@ -207,7 +220,33 @@ impl ChannelPlan {
         matches!(self.selected_by, KeySource::Port | KeySource::CanId)
     }
 
-    /// The key of a message (by index) on this channel.
+    /// The key of a message (by index) from or to a node; `None` if it does not travel here, or has no key for this node.
+    pub fn key_for(&self, message: usize, node: u64) -> Option<u64> {
+        let at = self.keys.iter().position(|(_, index)| *index == message)?;
+        let Some(base) = self.node_bases.get(at).copied().flatten() else { return Some(self.keys[at].0) };
+        let key = base.checked_add(node)?;
+        (self.message_of(key) == Some(message)).then_some(key)
+    }
+
+    /// The nodes that the keys of a message (by index) are for; `None` if its key does not say the node.
+    pub fn nodes_of(&self, message: usize) -> Option<RangeInclusive<u64>> {
+        let own = || self.keys.iter().zip(&self.node_bases).filter(|((_, index), _)| *index == message);
+        let (((least, _), base), ((greatest, _), _)) = own().next().zip(own().next_back())?;
+        let base = (*base)?;
+        Some(least - base..=greatest - base)
+    }
+
+    /// The node that a key says.
+    #[inline]
+    pub fn node_in_key(&self, key: u64) -> Option<u64> {
+        if self.node_bases.is_empty() {
+            return None;
+        }
+        let at = self.keys.binary_search_by_key(&key, |(key, _)| *key).ok()?;
+        self.node_bases[at].map(|base| key - base)
+    }
+
+    /// A key of a message (by index) on this channel: of those for several nodes, the least.
     pub fn key_of(&self, message: usize) -> Option<u64> {
         self.keys.iter().find(|(_, index)| *index == message).map(|(key, _)| *key)
     }
@@ -237,7 +276,9 @@ impl ChannelPlan {
     pub fn frame_size(&self, body: usize) -> usize {
         let plain = self.head_bytes + body + self.tail_bytes;
         match self.finder {
-            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => plain,
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } | FrameFinder::StatusBytes { .. } => {
+                plain
+            }
             FrameFinder::Stuffed(stuffing) => stuffing.longest(plain),
             FrameFinder::Escaped(_) => {
                 let bare = self.sync.len() + self.terminator().len();

@@ -6,7 +6,8 @@ use super::Resolver;
 use crate::budget::line_length;
 use crate::budget::wire_time::{can, worst};
 use crate::diagnostics::{Code, Finding};
-use crate::model::{End, Medium, MediumKind};
+use crate::layout::bit_owners;
+use crate::model::{ByteOrder, End, Medium, MediumKind, NodeRange};
 use crate::number::Decimal;
 use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
@@ -127,6 +128,7 @@ impl Resolver<'_> {
             head_bytes: 0,
             tail_bytes: 0,
             keys: Vec::new(),
+            node_bases: Vec::new(),
             body_sizes: Vec::new(),
             greatest_body: 0,
         };
@@ -205,6 +207,9 @@ impl Resolver<'_> {
             (Some((FrameEnd::Stuffing(stuffing), _)), false) => Some(FrameFinder::Stuffed(*stuffing)),
             (Some((FrameEnd::Escape(escape), _)), false) => Some(FrameFinder::Escaped(*escape)),
             (Some((FrameEnd::Lines { crlf }, _)), false) => Some(FrameFinder::Lines { crlf: *crlf }),
+            (Some((FrameEnd::StatusBytes { running }, _)), false) => {
+                Some(FrameFinder::StatusBytes { running: *running })
+            }
             (Some((FrameEnd::GapTime(nanoseconds), _)), false) => Some(FrameFinder::Gap { nanoseconds: *nanoseconds }),
             (Some((FrameEnd::GapCharacters(count), span)), false) => {
                 let nanoseconds = self.characters(*count, medium, *span)?;
@@ -306,6 +311,7 @@ impl Resolver<'_> {
         let file = self.file;
         let mut places: HashMap<u64, Span> = HashMap::new();
         let mut lines: HashMap<String, Span> = HashMap::new();
+        let mut bases: HashMap<usize, u64> = HashMap::new();
         for (message_index, (message, item)) in messages.iter().zip(&file.messages).enumerate() {
             let Some(position) = message.message.channels.iter().position(|other| *other == index) else { continue };
             if from.is_some_and(|from| from != message.message.from) {
@@ -337,7 +343,7 @@ impl Resolver<'_> {
             let key_span = key_span.unwrap_or(name.span);
             let keys: Vec<u64> = match channel.selected_by {
                 KeySource::Part => match self.id_on(channel, message, item, index) {
-                    Some(id) => vec![id],
+                    Some(id) => self.with_nodes(channel, id, message.message.id_nodes, name),
                     None => continue,
                 },
                 KeySource::Port | KeySource::CanId => {
@@ -360,18 +366,23 @@ impl Resolver<'_> {
                         (MediumKind::Lora { .. }, _) => 223,
                         _ => 65_535,
                     };
-                    if key.value > most {
+                    if key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)) > most {
                         let help =
                             if most == 0x7FF { ", or write `extended` behind it for one of 29 bits" } else { "" };
                         self.report(Finding::new(
                             Code::KeyTooLarge,
                             key_span,
-                            format!("0x{:X} is more than `{}` can have as a key", key.value, channel.name),
+                            format!(
+                                "0x{:X} is more than `{}` can have as a key",
+                                key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)),
+                                channel.name
+                            ),
                             format!("choose one up to 0x{most:X}{help}"),
                         ));
                         continue;
                     }
-                    vec![key.value | if key.extended { EXTENDED_ID } else { 0 }]
+                    let value = key.value | if key.extended { EXTENDED_ID } else { 0 };
+                    self.with_nodes(channel, value, key.nodes, name)
                 }
                 KeySource::Size => {
                     if message.has_rest || message.sections.iter().any(|s| s.least_size != s.greatest_size) {
@@ -437,6 +448,14 @@ impl Resolver<'_> {
                 );
                 continue;
             }
+            let nodes = match channel.selected_by {
+                KeySource::Part => message.message.id_nodes,
+                KeySource::Port | KeySource::CanId => message.message.keys[position].and_then(|key| key.nodes),
+                _ => None,
+            };
+            if let Some(nodes) = nodes {
+                bases.insert(message_index, keys[0] - nodes.least);
+            }
             for key in &keys {
                 places.insert(*key, key_span);
                 channel.keys.push((*key, message_index));
@@ -451,7 +470,27 @@ impl Resolver<'_> {
             channel.greatest_body = channel.greatest_body.max(body);
         }
         channel.keys.sort_unstable();
-        self.sizes_by_key(index, channel, messages);
+        if !bases.is_empty() {
+            channel.node_bases = channel.keys.iter().map(|(_, message)| bases.get(message).copied()).collect();
+        }
+        match channel.finder {
+            FrameFinder::StatusBytes { .. } => self.data_bytes(channel, messages),
+            _ => self.sizes_by_key(index, channel, messages),
+        }
+    }
+
+    /// A key, or one for each node whose number is added to it.
+    fn with_nodes(&mut self, channel: &ChannelPlan, key: u64, nodes: Option<NodeRange>, name: &Name) -> Vec<u64> {
+        let Some(NodeRange { least, greatest }) = nodes else { return vec![key] };
+        if let Some(part) = channel.part(|role| *role == Role::Address) {
+            let message = format!(
+                "the node would stand in the frames of `{}` twice: in the key of `{}`, and in `{}`",
+                channel.name, name.text, part.name
+            );
+            let help = format!("take `+ node {least} .. {greatest}` out, or `{}` out of the frame", part.name);
+            self.report(Finding::new(Code::BadSelect, name.span, message, help));
+        }
+        (least..=greatest).map(|node| key + node).collect()
     }
 
     /// Where no length part says it, the size of its message must say where a frame ends.
@@ -472,7 +511,7 @@ impl Resolver<'_> {
             ) {
                 (true, _) => "its size varies",
                 (false, 1) => {
-                    sizes.push(message.least_size());
+                    sizes.push(Some(message.least_size()));
                     continue;
                 }
                 (false, _) => "senders of earlier revisions send less of it",
@@ -493,6 +532,69 @@ impl Resolver<'_> {
         }
     }
 
+    /// Behind a status byte no byte has bit 7 set, so no field can use it. Sizes may vary: the next status byte ends a frame.
+    fn data_bytes(&mut self, channel: &mut ChannelPlan, messages: &[MessagePlan]) {
+        let sections = |message: &MessagePlan| message.sections.len() == 1 && !message.has_rest;
+        channel.body_sizes = channel
+            .keys
+            .iter()
+            .map(|(_, index)| {
+                let message = &messages[*index];
+                let fixed = sections(message) && message.least_size() == message.greatest_size();
+                fixed.then(|| message.least_size())
+            })
+            .collect();
+        for (key, index) in &channel.keys {
+            let (message, item) = (&messages[*index], &self.file.messages[*index]);
+            if *key < 0x80 {
+                let span = item.id.map_or(item.name.span, |id| id.span);
+                let text = format!("0x{key:02X} is no status byte: bit 7 is not set");
+                self.report(Finding::new(Code::KeyTooLarge, span, text, "choose an id from 0x80 to 0xFF"));
+                continue;
+            }
+            if *key >= 0xF8 && message.greatest_size() > 0 {
+                let text = format!(
+                    "a status byte from 0xF8 on, as 0x{key:02X}, is a frame of its own, and `{}` has fields",
+                    item.name.text
+                );
+                self.report(Finding::new(Code::BadStatus, item.name.span, text, "choose an id up to 0xF7"));
+            }
+            if channel.keys.iter().find(|(_, other)| other == index).is_some_and(|(first, _)| first != key) {
+                continue;
+            }
+            let running = channel.finder == FrameFinder::StatusBytes { running: true };
+            let varies = !sections(message) || message.least_size() != message.greatest_size();
+            if running && *key < 0xF0 && varies {
+                let text = format!(
+                    "the size of `{}` varies, so only the next status byte ends it; but one like 0x{key:02X} is left out where \
+                     it can be",
+                    item.name.text
+                );
+                let help =
+                    "choose an id from 0xF0 to 0xF7, whose status byte is always sent, or give its fields fixed sizes";
+                self.report(Finding::new(Code::BadStatus, item.name.span, text, help));
+            }
+            let fields = &message.message.fields;
+            for section in &message.sections {
+                let owners = bit_owners(section, fields, message.byte_order);
+                let high = |bit: usize| bit % 8 == if message.byte_order == ByteOrder::Big { 0 } else { 7 };
+                let owner = owners.iter().enumerate().filter(|(bit, _)| high(*bit)).find_map(|(bit, owner)| {
+                    let slot = section.steps[(*owner)?].slot;
+                    (!fields[slot].is_spare()).then_some((bit / 8, slot))
+                });
+                let Some((byte, slot)) = owner else { continue };
+                let text = format!(
+                    "`{}` has bit 7 of byte {byte}, and on `{}` only status bytes have that set",
+                    fields[slot].name, channel.name
+                );
+                let items = item.sections.iter().flat_map(|section| &section.fields);
+                let span = items.into_iter().nth(slot).map_or(item.name.span, |field| field.ty_span);
+                let help = "keep the bit free in each byte: `spare 1 bits`, then at most 7 bits of values";
+                self.report(Finding::new(Code::BadStatus, span, text, help));
+            }
+        }
+    }
+
     fn no_key(&mut self, index: usize, channel: &str, name: &Name, why: &str, help: &str) {
         let place = self.file.channels[index].name.span;
         let message = format!("on `{channel}`, `{}` cannot be told apart: {why}", name.text);
@@ -508,12 +610,17 @@ impl Resolver<'_> {
             }
             return None;
         };
-        if bits < 64 && id >> bits != 0 {
+        let greatest = message.message.id_nodes.map_or(0, |nodes| nodes.greatest);
+        if id.checked_add(greatest).is_none_or(|greatest| bits < 64 && greatest >> bits != 0) {
             let span = item.id.map_or(item.name.span, |number| number.span);
             self.report(Finding::new(
                 Code::KeyTooLarge,
                 span,
-                format!("the id 0x{id:X} does not fit the {bits} bits that `{}` has for it", channel.name),
+                format!(
+                    "the id 0x{:X} does not fit the {bits} bits that `{}` has for it",
+                    id.saturating_add(greatest),
+                    channel.name
+                ),
                 format!("choose an id up to 0x{:X}, or widen the frame's `message` part", (1u64 << bits) - 1),
             ));
             return None;

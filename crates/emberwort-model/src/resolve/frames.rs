@@ -301,6 +301,14 @@ impl Resolver<'_> {
                 "nothing tells a receiver where a frame begins",
                 "begin the frame with sync bytes (`sync C6 39`), or write `stuffing cobs` in the channel",
             )),
+            FrameFinder::StatusBytes { .. } => {
+                let key = channel.key_part().filter(|part| part.bits == 8 && !part.hex);
+                if key.is_none() || channel.head_bytes != 1 || channel.tail_bytes != 0 {
+                    let message = "a frame that begins with a status byte has that byte, and the body";
+                    let help = "write `frame { status : u8 message`, then `body }` on a line of its own";
+                    self.report(Finding::new(Code::BadStatus, frame.span, message, help));
+                }
+            }
             FrameFinder::Stuffed(_) | FrameFinder::Gap { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }

@@ -391,7 +391,7 @@ impl<'a> Resolver<'a> {
                     channels.push(*index);
                     let key = on.key.and_then(|key| {
                         let value = self.key_number(key.number)?;
-                        Some(ChannelKey { value, extended: key.extended })
+                        Some(ChannelKey { value, nodes: key.nodes, extended: key.extended })
                     });
                     keys.push(key);
                 }
@@ -417,6 +417,7 @@ impl<'a> Resolver<'a> {
             name: item.name.text.clone(),
             doc: item.doc.clone(),
             id,
+            id_nodes: item.id_nodes,
             from,
             every: item.every.map(|(every, _)| every),
             channels,

@@ -200,6 +200,8 @@ pub struct MessageItem {
     pub name: Name,
     /// `id N`
     pub id: Option<Number>,
+    /// `+ node LEAST .. GREATEST` behind it.
+    pub id_nodes: Option<NodeRange>,
     /// `from device|host`
     pub from: Option<Spanned<End>>,
     /// `every DURATION`, in nanoseconds.
@@ -227,13 +229,24 @@ pub struct OnItem {
     pub key: Option<KeyItem>,
 }
 
-/// `port N`, `can_id N [extended]`
+/// `node LEAST .. GREATEST`: the nodes whose number is added to a key.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NodeRange {
+    /// The least of them.
+    pub least: u64,
+    /// The greatest of them.
+    pub greatest: u64,
+}
+
+/// `port N`, `can_id N [extended]`, `can_id N + node LEAST .. GREATEST`
 #[derive(Clone, Copy, Debug)]
 pub struct KeyItem {
     /// What kind of key it is.
     pub kind: KeyKind,
     /// The key.
     pub number: Number,
+    /// `+ node LEAST .. GREATEST`
+    pub nodes: Option<NodeRange>,
     /// Whether `extended` stands behind it.
     pub extended: bool,
 }
@@ -598,6 +611,11 @@ pub enum FrameEnd {
     Lines {
         /// Whether lines end with a carriage return and a line feed.
         crlf: bool,
+    },
+    /// `status bytes`, `status bytes running`: the first byte of a frame, and no other, has bit 7 set.
+    StatusBytes {
+        /// Whether senders leave out one that is the same as before.
+        running: bool,
     },
 }
 

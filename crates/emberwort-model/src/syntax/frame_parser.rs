@@ -11,7 +11,7 @@ use crate::number::Decimal;
 use crate::source::Span;
 use crate::stuffing::{ByteSet, Escape, Stuffing};
 
-const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "packet", "select"];
+const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "status", "packet", "select"];
 pub(super) const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
 /// The speed of an Ethernet that says no other.
 const ETHERNET_BITRATE: u32 = 100_000_000;
@@ -65,6 +65,13 @@ impl Parser<'_> {
                 self.next();
                 let span = token.span.to(end.span);
                 self.once(&mut item.finding, (FrameEnd::Lines { crlf }, span), "lines", token.span);
+            }
+            "status" => {
+                self.next();
+                self.expect_word("bytes", "write `status bytes` or `status bytes running`")?;
+                let end = FrameEnd::StatusBytes { running: self.eat_word("running") };
+                let span = Span::new(token.span.start, self.previous_end());
+                self.once(&mut item.finding, (end, span), "status", token.span);
             }
             "gap" => {
                 self.next();

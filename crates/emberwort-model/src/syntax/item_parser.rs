@@ -2,7 +2,7 @@
 
 use super::ast::{
     ByteOrder, ChannelItem, End, EntryItem, File, ImportItem, KeyItem, KeyKind, LabelItem, LabelledItem, LinkItem,
-    MessageItem, OnItem, RecordItem, SectionItem, TableItem,
+    MessageItem, NodeRange, OnItem, RecordItem, SectionItem, TableItem,
 };
 use super::lexer::TokenKind;
 use super::parser::{Parser, unquoted};
@@ -12,6 +12,11 @@ use crate::source::Span;
 const ITEM_WORDS: &[&str] = &["link", "enum", "flags", "record", "table", "message", "channel", "import"];
 const MESSAGE_WORDS: &[&str] = &["id", "from", "on", "answered", "line", "added", "spare"];
 const ENTRY_WORDS: &[&str] = &["read", "write", "kept"];
+
+/// The greatest number of a node that is added to a key.
+const GREATEST_NODE: i128 = 0xFFFF_FFFF;
+/// Most nodes that a key can be for: each has an entry in the tables of receivers.
+const MOST_NODES: i128 = 4096;
 
 impl Parser<'_> {
     pub(super) fn file(&mut self) -> File {
@@ -161,6 +166,7 @@ impl Parser<'_> {
             doc,
             name,
             id: None,
+            id_nodes: None,
             from: None,
             every: None,
             on: Vec::new(),
@@ -184,6 +190,7 @@ impl Parser<'_> {
                 self.next();
                 let number = self.number("the message's id")?;
                 self.once(&mut item.id, number, "id", token.span);
+                item.id_nodes = self.node_range()?;
             }
             "from" => {
                 self.next();
@@ -257,8 +264,25 @@ impl Parser<'_> {
         };
         self.next();
         let number = self.number("the key")?;
+        let nodes = self.node_range()?;
         let extended = kind == KeyKind::CanId && self.eat_word("extended");
-        Some(Some(KeyItem { kind, number, extended }))
+        Some(Some(KeyItem { kind, number, nodes, extended }))
+    }
+
+    /// `+ node 1 .. 127`, if it stands here.
+    fn node_range(&mut self) -> Option<Option<NodeRange>> {
+        if !self.eat_punct('+') {
+            return Some(None);
+        }
+        let help = "write which nodes there are: `id 0x90 + node 0 .. 15`";
+        self.expect_word("node", help)?;
+        let (least, _) = self.whole("a node's number", 0, GREATEST_NODE, Code::BadNumber)?;
+        if self.peek().kind != TokenKind::DotDot {
+            return self.unexpected("`..` and the greatest node", help);
+        }
+        self.next();
+        let (greatest, _) = self.whole("a node's number", least, least + MOST_NODES - 1, Code::BadNumber)?;
+        Some(Some(NodeRange { least: least as u64, greatest: greatest as u64 }))
     }
 
     /// A field, or `added in N { … }`.

@@ -10,6 +10,7 @@ use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
 use emberwort_wire::frame::body_on;
+use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::text::{Filling, Given, Problem, fill};
 use emberwort_wire::{Framing, RowHeader, Values, encode};
 use serde_json::{Map, Value as Json};
@@ -22,7 +23,8 @@ use crate::project::load_plan;
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
     let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
-    let mut encoder = Encoder { on, args, values: Values::default(), bytes: Vec::new(), plan };
+    let running = RunningStatus::default();
+    let mut encoder = Encoder { on, running, args, values: Values::default(), bytes: Vec::new(), plan };
     match &args.values_from {
         Some(path) => encoder.rows(path)?,
         None => {
@@ -49,7 +51,7 @@ struct Encoder<'a> {
     plan: Arc<Plan>,
     args: &'a EncodeArgs,
     on: Option<usize>,
-
+    running: RunningStatus,
     values: Values,
     bytes: Vec<u8>,
 }
@@ -164,15 +166,17 @@ impl Encoder<'_> {
         };
         // What a row says of another channel's frames may have no place here; what an option says must have one.
         let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, revision: None };
-        asked.fits(channel).map_err(|problem| anyhow::anyhow!(problem))?;
+        asked.fits(channel, index).map_err(|problem| anyhow::anyhow!(problem))?;
         let said = RowHeader { node: asked.node.or(row.node), sequence: asked.sequence.or(row.sequence), ..row };
-        let header = said.header(channel.key_of(index).unwrap_or(0), revision);
+        let header = said.header(channel, index, revision);
         let mut frame = Vec::new();
         Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
         if channel.key_is_outside() {
             eprintln!("{name} goes to {}", outside_key(channel, header.key));
         }
-        self.print(&frame);
+        let finder = channel.finder;
+        let sent = self.running.shorten(finder, &frame).to_vec();
+        self.print(&sent);
         Ok(())
     }
 

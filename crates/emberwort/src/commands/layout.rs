@@ -68,6 +68,9 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let mut heading = look.paint(Paint::Bold, &message.name);
     if let Some(id) = message.id {
         heading.push_str(&format!("  id 0x{id:02X}"));
+        if let Some(nodes) = message.id_nodes {
+            heading.push_str(&format!(" + node {} .. {}", nodes.least, nodes.greatest));
+        }
     }
     heading.push_str(&format!("  from {}", message.from.as_str()));
     if let Some(every) = message.every {

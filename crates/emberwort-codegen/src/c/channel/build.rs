@@ -25,6 +25,7 @@ impl Channel<'_> {
         let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit);
         let Some(longest) = longest else { return };
         source.lines(&format!("    if (frame->size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
+        source.lines(&self.high_bits().unwrap_or_default());
         source.line(format!("    size = frame->size + {around}u;"));
         source.lines(&ways.before);
         source.line(format!("    end = {}u + frame->size;", plan.head_bytes));
@@ -137,7 +138,10 @@ impl Channel<'_> {
                     behind: puts.collect(),
                 }
             }
-            FrameFinder::Sync | FrameFinder::Gap { .. } | FrameFinder::Packet => Stuff {
+            FrameFinder::Sync
+            | FrameFinder::Gap { .. }
+            | FrameFinder::StatusBytes { .. }
+            | FrameFinder::Packet => Stuff {
                 declared: String::new(),
                 before: format!("    if (size > room || size > {upper}_LIMIT) {no_room}"),
                 behind: String::new(),

@@ -3,6 +3,7 @@
 mod build;
 mod checksum;
 mod receiver;
+mod status_bytes;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;

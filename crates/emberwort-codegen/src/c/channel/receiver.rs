@@ -18,6 +18,7 @@ impl Channel<'_> {
                 "    uint8_t plain[LIMIT];\n    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
             }
             FrameFinder::Gap { .. } => "    bool silent;\n",
+            FrameFinder::StatusBytes { .. } => Self::status_fields(),
             _ => "",
         };
         let more = more.replace("LIMIT", &format!("{upper}_LIMIT"));
@@ -64,6 +65,7 @@ impl Channel<'_> {
             FrameFinder::Stuffed(stuffing) => self.stuffed(stuffing, source),
             FrameFinder::Gap { .. } => self.gap(source),
             FrameFinder::Lines { crlf } => self.lines(crlf, source),
+            FrameFinder::StatusBytes { running } => self.status_bytes(running, header, source),
             FrameFinder::Packet => {}
         }
     }
@@ -134,7 +136,7 @@ impl Channel<'_> {
             );
         }
         let sizes = &plan.body_sizes;
-        if let Some(first) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
+        if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
             return (plan.sync.len(), format!("size = {}u;\n", around + first));
         }
         let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) else {
@@ -142,6 +144,7 @@ impl Channel<'_> {
         };
         let mut cases = String::new();
         for ((value, _), size) in plan.keys.iter().zip(sizes) {
+            let Some(size) = size else { continue };
             let value = constant(i128::from(*value), key.bits, false);
             cases += &format!("case {value}:\n    size = {}u;\n    break;\n", around + size);
         }

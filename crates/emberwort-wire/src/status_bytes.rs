@@ -1,0 +1,153 @@
+//! Frames that begin with a status byte, the only one whose bit 7 is set, and that may leave it out where it is the same as
+//! before: the "running status" of the MIDI 1.0 specification.
+
+use std::ops::Range;
+
+use emberwort_model::plan::FrameFinder;
+
+use crate::frame::{FrameFault, Framing};
+use crate::receiver::FrameSink;
+
+/// Status bytes from here on end what is running.
+const COMMON: u8 = 0xF0;
+/// Status bytes from here on are frames of their own, and change nothing else.
+const REAL_TIME: u8 = 0xF8;
+
+/// Which status byte a sender may leave out.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct RunningStatus(Option<u8>);
+
+impl RunningStatus {
+    /// The bytes of a frame that have to be sent: without its status byte where the receiver knows it. Frames of channels whose
+    /// senders never leave one out stay as they are.
+    pub fn shorten<'a>(&mut self, finder: FrameFinder, frame: &'a [u8]) -> &'a [u8] {
+        let (FrameFinder::StatusBytes { running: true }, Some((&status, rest))) = (finder, frame.split_first()) else {
+            return frame;
+        };
+        if status >= REAL_TIME {
+            return frame;
+        }
+        let known = self.0 == Some(status);
+        self.0 = (status < COMMON).then_some(status);
+        if known && !rest.is_empty() { rest } else { frame }
+    }
+}
+
+/// What the bytes at hand belong to.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+enum Inside {
+    /// No frame.
+    #[default]
+    Nothing,
+    /// A frame; with the size of its body, if its message has one size.
+    Frame(Option<usize>),
+    /// A frame that cannot be good any more, up to the next status byte.
+    Broken(FrameFault),
+}
+
+/// The receiver's state between two bytes.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct StatusBytes {
+    running: Option<u8>,
+    inside: Inside,
+    /// Offsets of the first byte at hand, and of that behind the last.
+    range: Range<u64>,
+    /// The bytes at hand as they came, without frames in between.
+    wire: Vec<u8>,
+    /// The frame with its status byte, whether that came or not.
+    plain: Vec<u8>,
+}
+
+impl StatusBytes {
+    /// Takes the next bytes, of which the first has the offset `at`.
+    pub(crate) fn take<S: FrameSink + ?Sized>(&mut self, framing: &Framing, at: u64, bytes: &[u8], sink: &mut S) {
+        for (at, &byte) in (at..).zip(bytes) {
+            match byte {
+                REAL_TIME.. => give(framing, at..at + 1, &[byte], &[byte], sink),
+                0x80.. => {
+                    self.end(framing, sink);
+                    self.running = (byte < COMMON).then_some(byte);
+                    self.begin(framing, byte);
+                    self.add(framing, at, byte, sink);
+                }
+                _ => {
+                    if let (Inside::Nothing, Some(running)) = (self.inside, self.running) {
+                        self.begin(framing, running);
+                        if self.inside == Inside::Frame(Some(0)) {
+                            // A message without data leaves nothing to go on with.
+                            self.inside = Inside::Nothing;
+                        }
+                    }
+                    self.plain.push(byte);
+                    self.add(framing, at, byte, sink);
+                }
+            }
+        }
+    }
+
+    fn begin(&mut self, framing: &Framing, status: u8) {
+        let (plan, key) = (framing.plan(), u64::from(status));
+        self.plain.clear();
+        self.plain.push(status);
+        self.inside = match plan.keys.binary_search_by_key(&key, |(key, _)| *key) {
+            Ok(at) => Inside::Frame(plan.body_sizes.get(at).copied().flatten()),
+            Err(_) => Inside::Broken(FrameFault::UnknownMessage { key }),
+        };
+    }
+
+    /// Takes a byte that is no frame of its own, and ends what is then complete.
+    fn add<S: FrameSink + ?Sized>(&mut self, framing: &Framing, at: u64, byte: u8, sink: &mut S) {
+        if self.wire.is_empty() {
+            self.range.start = at;
+        }
+        self.range.end = at + 1;
+        self.wire.push(byte);
+        let limit = framing.plan().limit;
+        match self.inside {
+            Inside::Frame(Some(size)) if self.plain.len() > size => self.end(framing, sink),
+            Inside::Frame(None) if self.plain.len() > limit => {
+                let fault = FrameFault::Length { length: limit as u64 + 1, least: 1, greatest: limit };
+                self.inside = Inside::Broken(fault);
+                self.end_piece(sink);
+            }
+            Inside::Nothing | Inside::Broken(_) if self.wire.len() >= limit => self.end_piece(sink),
+            _ => {}
+        }
+    }
+
+    /// Gives away the bytes at hand, of which none is a good frame; more like them may follow.
+    fn end_piece<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+        match self.inside {
+            _ if self.wire.is_empty() => {}
+            Inside::Broken(fault) => sink.broken(self.range.clone(), &fault, &self.wire),
+            Inside::Nothing | Inside::Frame(_) => sink.stray(self.range.clone(), &self.wire),
+        }
+        self.wire.clear();
+        self.plain.clear();
+    }
+
+    /// Nothing more belongs to the bytes at hand.
+    pub(crate) fn end<S: FrameSink + ?Sized>(&mut self, framing: &Framing, sink: &mut S) {
+        match self.inside {
+            Inside::Frame(Some(size)) if self.plain.len() <= size => {
+                let fault = FrameFault::Truncated { length: self.plain.len(), needed: size + 1 };
+                self.inside = Inside::Broken(fault);
+                self.end_piece(sink);
+            }
+            Inside::Frame(_) => give(framing, self.range.clone(), &self.plain, &self.wire, sink),
+            Inside::Nothing | Inside::Broken(_) => self.end_piece(sink),
+        }
+        self.wire.clear();
+        self.plain.clear();
+        self.inside = Inside::Nothing;
+    }
+}
+
+/// Judges a complete frame, and gives it away.
+fn give<S: FrameSink + ?Sized>(framing: &Framing, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
+    let judged = framing.check(plain).and_then(|view| sink.judge(&view).map(|()| view));
+    match judged {
+        Ok(view) => sink.good(range, &view, wire),
+        Err(fault) => sink.broken(range, &fault, wire),
+    }
+}
