@@ -543,7 +543,7 @@ fn status_bytes() {
     each(
         &[
             (
-                "status : u4 message\n other : u4 = 0\n body",
+                "status : u8 message\n other : u8 = 0\n body",
                 "E314",
                 "a frame that begins with a status byte has that byte",
             ),

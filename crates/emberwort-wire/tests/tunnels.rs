@@ -175,8 +175,11 @@ fn rows_give_their_numbers_or_none() {
     assert_eq!(all, Ok(RowHeader { node: Some(3), sequence: Some(93), revision: None }));
     assert_eq!(row("{}"), Ok(RowHeader::default()));
     assert_eq!(row(r#"{"node":null}"#), Err("`node` is a whole number from 0, not null".into()));
-    let header = all.unwrap().header(9, 2);
-    assert_eq!((header.key, header.node, header.sequence, header.revision), (9, 3, 93, 2));
+    let plan = plan();
+    let (bus, level) = (&plan.channels[0], plan.message_index("Level").unwrap());
+    let header = all.unwrap().header(bus, level, 2);
+    assert_eq!(Some(header.key), bus.key_of(level));
+    assert_eq!((header.node, header.sequence, header.revision), (3, 93, 2));
 }
 
 proptest! {
