@@ -29,6 +29,8 @@ pub struct Framing {
     /// Parts in hex digits.
     digits: Vec<usize>,
     terminator: Vec<u8>,
+    /// The bytes that are escaped.
+    escaped: Vec<u8>,
 }
 
 /// Where a part lies, ready to be read.
@@ -316,6 +318,10 @@ impl Framing {
             fixed: (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Fixed(_))).collect(),
             digits: (0..plan.parts.len()).filter(|n| plan.parts[*n].hex).collect(),
             terminator: plan.terminator(),
+            escaped: match plan.finder {
+                FrameFinder::Escaped(escape) => escape.escaped.iter().collect(),
+                _ => Vec::new(),
+            },
             plan,
         }
     }
@@ -516,6 +522,19 @@ impl Framing {
                 }
             }
             let rest = &wire[at..];
+            // Most bytes stand for themselves; they are taken together, as far as the frame can go.
+            let wanted = match (self.terminator.is_empty(), length) {
+                (false, _) => usize::MAX,
+                (true, Some(length)) => length - plain.len(),
+                (true, None) => self.length_end() - plain.len(),
+            };
+            let most = wanted.min(self.plan.limit + 1 - at - self.terminator.len()).min(rest.len());
+            let run = stuffing::escape::run(&self.escaped, &rest[..most]);
+            if run > 0 {
+                plain.extend_from_slice(&rest[..run]);
+                at += run;
+                continue;
+            }
             if !self.terminator.is_empty() && rest.starts_with(&self.terminator) {
                 plain.extend_from_slice(&self.terminator);
                 return Ok(Some(at + self.terminator.len()));
@@ -579,16 +598,19 @@ impl Framing {
     ///
     /// # Errors
     /// The first fault in this order: size, sync bytes, length, hex digits, checksums, fixed values.
+    #[inline]
     pub fn check<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let around = plan.head_bytes + plan.tail_bytes;
         if bytes.len() < around {
             return Err(FrameFault::Truncated { length: bytes.len(), needed: around });
         }
-        if !bytes.starts_with(&plan.sync) {
+        // Comparing nothing takes a call.
+        if !plan.sync.is_empty() && !bytes.starts_with(&plan.sync) {
             return Err(FrameFault::Sync);
         }
-        if let Some(length) = self.length_of(bytes)? {
+        let sized = self.length.is_some() || plan.finder == FrameFinder::Sync;
+        if sized && let Some(length) = self.length_of(bytes)? {
             if length > bytes.len() {
                 return Err(FrameFault::Truncated { length: bytes.len(), needed: length });
             }

@@ -317,7 +317,7 @@ impl Receiver {
             match framing.unescape(escape, rest, &mut plain) {
                 Ok(Some(size)) => {
                     let end = self.scan + size as u64;
-                    match framing.check(&plain).and_then(|view| sink.judge(&view).map(|()| view)) {
+                    match judge(&framing, &plain, sink) {
                         Ok(view) => self.succeed(window, &view, end, sink),
                         Err(fault) => self.fail(window, fault, end, sink),
                     }
@@ -367,10 +367,10 @@ impl Receiver {
                 Some(at) if lead + at < limit => {
                     let end = self.scan + (lead + at) as u64 + 1;
                     let mut plain = std::mem::take(&mut self.plain);
-                    let judged = stuffing::decode(stuffing, &inner[..at], &mut plain)
-                        .map_err(|at| FrameFault::Stuffing { at: lead + at })
-                        .and_then(|()| framing.check(&plain))
-                        .and_then(|view| sink.judge(&view).map(|()| view));
+                    let judged = match stuffing::decode(stuffing, &inner[..at], &mut plain) {
+                        Ok(()) => judge(&framing, &plain, sink),
+                        Err(at) => Err(FrameFault::Stuffing { at: lead + at }),
+                    };
                     match judged {
                         Ok(view) => self.succeed(window, &view, end, sink),
                         // The delimiter behind may be the one in front of the next frame.
@@ -417,7 +417,7 @@ impl Receiver {
             self.pass(window, window.end(), sink);
         } else if window.last && window.end() > self.scan {
             let end = window.end();
-            match framing.check(window.from(self.scan)).and_then(|view| sink.judge(&view).map(|()| view)) {
+            match judge(&framing, window.from(self.scan), sink) {
                 Ok(view) => self.succeed(window, &view, end, sink),
                 Err(fault) => self.fail_whole(window, fault, end, sink),
             }
@@ -445,8 +445,8 @@ impl Receiver {
                     let end = self.scan + at as u64 + 1;
                     let line = &rest[..at];
                     let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
-                    let judged = match line.starts_with(&framing.plan().sync) {
-                        true => framing.check(line).and_then(|view| sink.judge(&view).map(|()| view)),
+                    let judged = match framing.plan().sync.is_empty() || line.starts_with(&framing.plan().sync) {
+                        true => judge(&framing, line, sink),
                         false => Err(FrameFault::NoPattern),
                     };
                     match judged {
@@ -502,6 +502,18 @@ impl Receiver {
             Err(fault) => sink.broken(range, &fault, bytes),
         }
     }
+}
+
+/// Judges a whole frame, without stuffing and delimiters.
+#[inline]
+pub(crate) fn judge<'a, S: FrameSink + ?Sized>(
+    framing: &Framing,
+    bytes: &'a [u8],
+    sink: &mut S,
+) -> Result<FrameView<'a>, FrameFault> {
+    let view = framing.check(bytes)?;
+    sink.judge(&view)?;
+    Ok(view)
 }
 
 /// What requests asked for: the deciding fields of each request whose answer does not repeat them, by channel, node, request

@@ -6,7 +6,7 @@ use std::ops::Range;
 use emberwort_model::plan::FrameFinder;
 
 use crate::frame::{FrameFault, Framing};
-use crate::receiver::FrameSink;
+use crate::receiver::{FrameSink, judge};
 
 /// Status bytes from here on end what is running.
 const COMMON: u8 = 0xF0;
@@ -145,8 +145,7 @@ impl StatusBytes {
 
 /// Judges a complete frame, and gives it away.
 fn give<S: FrameSink + ?Sized>(framing: &Framing, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
-    let judged = framing.check(plain).and_then(|view| sink.judge(&view).map(|()| view));
-    match judged {
+    match judge(framing, plain, sink) {
         Ok(view) => sink.good(range, &view, wire),
         Err(fault) => sink.broken(range, &fault, wire),
     }

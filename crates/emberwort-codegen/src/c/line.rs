@@ -176,6 +176,9 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
                 push("}".into());
                 push(format!("if (at + length > size) {{ {unknown} }}"));
             }
+            if !ascii {
+                push(format!("if (!{link}_line_is_utf8((const uint8_t *)line + at, length)) {{ {unknown} }}"));
+            }
             let ascii = if *ascii { format!(" || !{link}_line_is_ascii(line + at, length)") } else { String::new() };
             push(format!("if (length > {most}u{ascii}) {{"));
             push("    fits = false;".into());
@@ -342,6 +345,10 @@ fn more(plan: &Plan, source: &mut Code) {
         source.lines(&ASCII.replace("LINK", &link));
         source.line("");
     }
+    if any(|field| matches!(field.kind, Kind::Text { ascii: false, .. })) {
+        source.lines(&UTF8.replace("LINK", &link));
+        source.line("");
+    }
 }
 
 const HEX: &str = r#"/* Appends so many hex digits. */
@@ -486,6 +493,33 @@ static bool LINK_line_is_ascii(const char *text, size_t size)
         if (((unsigned char)text[n] & 0x80u) != 0u) {
             return false;
         }
+    }
+    return true;
+}
+";
+
+const UTF8: &str =
+    "/* Whether the bytes are text in UTF-8 (RFC 3629): shortest forms, no surrogates, nothing beyond U+10FFFF. */
+static bool LINK_line_is_utf8(const uint8_t *bytes, size_t size)
+{
+    size_t at = 0;
+    while (at < size) {
+        uint8_t lead = bytes[at];
+        size_t more = lead < 0x80u ? 0u : lead < 0xE0u ? 1u : lead < 0xF0u ? 2u : 3u;
+        size_t n;
+        if ((lead >= 0x80u && lead < 0xC2u) || lead > 0xF4u || size - at <= more) {
+            return false;
+        }
+        for (n = 1; n <= more; n++) {
+            if ((bytes[at + n] & 0xC0u) != 0x80u) {
+                return false;
+            }
+        }
+        if ((lead == 0xE0u && bytes[at + 1u] < 0xA0u) || (lead == 0xEDu && bytes[at + 1u] > 0x9Fu)
+            || (lead == 0xF0u && bytes[at + 1u] < 0x90u) || (lead == 0xF4u && bytes[at + 1u] > 0x8Fu)) {
+            return false;
+        }
+        at += 1u + more;
     }
     return true;
 }

@@ -94,15 +94,21 @@ pub fn file_of(plan: &Plan, channel: usize, pieces: &[Vec<u8>]) -> Vec<u8> {
     pieces.iter().flat_map(|piece| [&(piece.len() as u16).to_be_bytes()[..], piece].concat()).collect()
 }
 
-/// Collects the bodies of the good frames of a stream.
-struct Accepted(BodyReader, Vec<Vec<u8>>);
+/// Counts the good frames of a stream, and hashes each body's size and bytes (FNV-1a of 64 bits).
+struct Accepted(BodyReader, usize, u64);
+
+const FNV_START: u64 = 0xCBF2_9CE4_8422_2325;
 
 impl FrameSink for Accepted {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.0.check(frame, &Requests::default())
     }
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
-        self.1.push(frame.body.to_vec());
+        self.1 += 1;
+        let size = frame.body.len() as u32;
+        for byte in size.to_le_bytes().iter().chain(frame.body) {
+            self.2 = (self.2 ^ u64::from(*byte)).wrapping_mul(0x100_0000_01B3);
+        }
     }
     fn broken(&mut self, _: Range<u64>, _: &FrameFault, _: &[u8]) {}
     fn stray(&mut self, _: Range<u64>, _: &[u8]) {}
@@ -112,7 +118,7 @@ impl FrameSink for Accepted {
 pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Vec<u8>]) -> (usize, String) {
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
-    let mut accepted = Accepted(BodyReader::new(plan.clone(), channel, from), Vec::new());
+    let mut accepted = Accepted(BodyReader::new(plan.clone(), channel, from), 0, FNV_START);
     if is_quiet(plan, channel) {
         for piece in pieces {
             receiver.feed(piece, &mut accepted);
@@ -124,14 +130,9 @@ pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[V
         }
     }
     receiver.finish(&mut accepted);
-    let mut text = String::new();
-    for body in &accepted.1 {
-        text += &format!("{}:{}\n", body.len(), body.iter().map(|b| format!("{b:02X}")).collect::<String>());
-    }
-    (
-        accepted.1.len(),
-        text + &format!("{} frames, {} bytes\n", accepted.1.len(), pieces.iter().map(Vec::len).sum::<usize>()),
-    )
+    let Accepted(_, frames, hash) = accepted;
+    let bytes: usize = pieces.iter().map(Vec::len).sum();
+    (frames, format!("{frames} frames {hash:016X}, {bytes} bytes\n"))
 }
 
 /// A C function `void receive_STEM(FILE *file)` that puts a file byte by byte into a receiver of the generated code, and
@@ -158,16 +159,16 @@ const C_QUIET: &str = "    while ((byte = getc(file)) != EOF) {
 
 const C_RECEIVER: &str = r#"
 static STEM_receiver_t STEM_of;
+static uint64_t STEM_hash = UINT64_C(0xCBF29CE484222325);
 static void drain_STEM(void)
 {
     STEM_frame_t frame;
     size_t n;
     while (STEM_receiver_next(&STEM_of, &frame)) {
-        printf("%lu:", (unsigned long)frame.size);
-        for (n = 0; n < frame.size; n++) {
-            printf("%02X", frame.body[n]);
+        for (n = 0; n < 4u + frame.size; n++) {
+            uint64_t byte = n < 4u ? (frame.size >> (8u * n)) & 0xFFu : frame.body[n - 4u];
+            STEM_hash = (STEM_hash ^ byte) * UINT64_C(0x100000001B3);
         }
-        printf("\n");
     }
 }
 static void receive_STEM(FILE *file)
@@ -178,7 +179,8 @@ LOOP
     fclose(file);
     STEM_receiver_end(&STEM_of);
     drain_STEM();
-    printf("%lu frames, %lu bytes\n", (unsigned long)STEM_of.good_frames,
+    printf("%lu frames %08lX%08lX, %lu bytes\n", (unsigned long)STEM_of.good_frames,
+        (unsigned long)(STEM_hash >> 32), (unsigned long)(STEM_hash & 0xFFFFFFFFu),
         (unsigned long)STEM_of.good_bytes + (unsigned long)STEM_of.skipped_bytes);
 }
 "#;

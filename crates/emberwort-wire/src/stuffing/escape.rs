@@ -26,6 +26,18 @@ pub fn encode(escape: &Escape, plain: &[u8], out: &mut Vec<u8>) {
     }
 }
 
+/// How many bytes there are before the first that is escaped. `escaped` are those bytes.
+#[inline]
+pub fn run(escaped: &[u8], wire: &[u8]) -> usize {
+    let found = match *escaped {
+        [a] => memchr::memchr(a, wire),
+        [a, b] => memchr::memchr2(a, b, wire),
+        [a, b, c] => memchr::memchr3(a, b, c, wire),
+        _ => wire.iter().position(|byte| escaped.contains(byte)),
+    };
+    found.unwrap_or(wire.len())
+}
+
 /// The next byte of what is escaped. Senders may escape more than they have to.
 #[inline]
 pub fn step(escape: &Escape, wire: &[u8]) -> Step {
