@@ -5,6 +5,7 @@
 
 pub mod code;
 pub mod explain;
+pub mod frames;
 pub mod identify;
 pub mod packet;
 pub mod polynomial;

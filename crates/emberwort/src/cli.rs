@@ -156,6 +156,9 @@ pub struct CheckArgs {
     /// Which findings beside errors make the exit code 1
     #[arg(long, value_name = "WHAT")]
     pub deny: Option<Deny>,
+    /// Say what each channel's framing can promise: what damage costs, false starts, errors that its checksum finds
+    #[arg(long)]
+    pub frames: bool,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,

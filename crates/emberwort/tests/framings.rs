@@ -182,3 +182,27 @@ fn a_can_identifier_says_the_node() {
         run(folder.path(), &["decode", "--on", "power", "--key", "0x180", "--hex", "02 01", "--as", "ndjson"]);
     assert!(unknown.out.contains("unknown message"), "{}", unknown.out);
 }
+
+#[test]
+fn check_says_what_framing_can_promise() {
+    let folder = tempfile::tempdir().unwrap();
+    let marlock = concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples/marlock/marlock.ember");
+    let said = run(folder.path(), &["check", "--frames", marlock]);
+    assert_eq!(said.code, 0, "{}", said.err);
+    // The shortest frames have 8 bytes, the limit is 128; 120 bytes of ten bits at 115,200 baud are 10.417 ms.
+    let wait = "bus485\n  a damaged length costs no other frame, but time: the receiver waits for up to 120 bytes more, ≈10.42 ms at full \
+                speed, before it looks again; one that never does loses up to 15 frames\n";
+    assert!(said.out.contains(wait), "{}", said.out);
+    assert!(
+        said.out
+            .contains("Hamming distance 4, up to 3 wrong bits are always found; of random frames 1 in 65,536 passes")
+    );
+    let rows = run(folder.path(), &["check", "--frames", marlock, "--as", "ndjson"]);
+    let rows: Vec<serde_json::Value> = rows.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(rows.len(), 7);
+    assert_eq!((&rows[0]["channel"], &rows[0]["damage_costs"]), (&"bus485".into(), &"time".into()));
+    assert_eq!((&rows[0]["wait"]["bytes"], &rows[0]["wait"]["frames"]), (&120.into(), &15.into()));
+    assert_eq!(rows[0]["wait"]["nanoseconds"], 10_416_666);
+    assert_eq!((&rows[0]["checksum"]["distance"], &rows[0]["checksum"]["covered_bytes"]), (&4.into(), &51.into()));
+    assert!(rows[1..].iter().all(|row| row["checksum"].is_null() && row["false_start"].is_null()), "{rows:?}");
+}

@@ -4,13 +4,17 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::Context;
+use emberwort_checksum::frames::{Promises, promises};
+use emberwort_model::Checked;
 use emberwort_model::diagnostics::Severity;
+use emberwort_model::model::End;
+use emberwort_model::plan::ChannelPlan;
 
 use super::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
 use crate::output::{self, Look};
 use crate::project::{Project, check_bytes, read_definition};
-use crate::render::{findings, plural};
+use crate::render::{findings, frames, plural};
 
 pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let files: Vec<PathBuf> =
@@ -34,6 +38,9 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         }
         if args.form == TableForm::Ndjson {
             out.write_all(findings::as_ndjson(&checked.sources, found).as_bytes())?;
+            for (channel, from, promises) in of_frames(args, &checked) {
+                writeln!(out, "{}", frames::row(channel, from, &promises))?;
+            }
             continue;
         }
         out.write_all(findings::render(&checked.sources, found, look.out).as_bytes())?;
@@ -57,7 +64,20 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             ));
         }
         writeln!(out, "{line}")?;
+        for (channel, from, promises) in of_frames(args, &checked) {
+            write!(out, "\n{}", frames::sentences(channel, from, &promises, look))?;
+        }
     }
     out.flush()?;
     Ok(ending)
+}
+
+/// The channels whose framing is asked about, those with other frames in each direction twice, and what it can promise.
+fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a ChannelPlan, Option<End>, Promises)> {
+    let Some(plan) = checked.plan.as_ref().filter(|_| args.frames) else { return Vec::new() };
+    let each = plan.channels.iter().flat_map(|channel| match &channel.from_host {
+        Some(host) => vec![(channel, Some(End::Device)), (&**host, Some(End::Host))],
+        None => vec![(channel, None)],
+    });
+    each.map(|(channel, from)| (channel, from, promises(plan, channel))).collect()
 }

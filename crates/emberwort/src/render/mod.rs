@@ -2,6 +2,7 @@
 
 pub mod figure;
 pub mod findings;
+pub mod frames;
 pub mod picture;
 pub mod rows;
 pub mod stats;
@@ -13,6 +14,19 @@ pub mod working;
 pub fn plural(count: impl std::fmt::Display, what: &str) -> String {
     let count = count.to_string();
     if count == "1" { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
+/// A number whose digits stand in groups of three.
+pub fn grouped(number: f64) -> String {
+    let digits = format!("{number:.0}");
+    let mut out = String::new();
+    for (n, digit) in digits.chars().enumerate() {
+        if n > 0 && (digits.len() - n) % 3 == 0 {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
 }
 
 /// A sentence in lines that fit the terminal, if there is one; the lines behind the first are indented.

@@ -4,9 +4,10 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_checksum::frames::{Covered, covered};
 use emberwort_checksum::strength::{Holds, best, distances, facts, undetected};
 use emberwort_model::algorithm::Algorithm;
-use emberwort_model::plan::{ChannelPlan, Role};
+use emberwort_model::plan::ChannelPlan;
 use serde_json::json;
 
 use crate::cli::{StrengthArgs, TableForm};
@@ -14,7 +15,7 @@ use crate::commands::{Ending, channel_index};
 use crate::output::{self, Look};
 use crate::project::load_plan;
 use crate::render::table::table;
-use crate::render::{plural, wrapped};
+use crate::render::{grouped, plural, wrapped};
 
 const SECONDS_A_YEAR: f64 = 365.25 * 86_400.0;
 
@@ -104,19 +105,6 @@ fn up_to(range: &Holds) -> String {
     }
 }
 
-/// A number whose digits stand in groups of three.
-fn grouped(number: f64) -> String {
-    let digits = format!("{number:.0}");
-    let mut out = String::new();
-    for (n, digit) in digits.chars().enumerate() {
-        if n > 0 && (digits.len() - n) % 3 == 0 {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
-
 /// An estimate with two digits that count.
 fn few(number: f64) -> String {
     if (0.01..1000.0).contains(&number) { format!("{number:.2}") } else { format!("{number:.1e}") }
@@ -143,25 +131,16 @@ fn case(args: &StrengthArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 
 /// The first checksum of a channel's longest frame.
 fn of_channel(channel: &ChannelPlan) -> anyhow::Result<Case> {
-    let sums = channel.parts.iter().filter_map(|part| match &part.role {
-        Role::Checksum { algorithm, name, over, .. } => Some((part, algorithm, name, over)),
-        _ => None,
-    });
-    // Of several the widest decides.
-    let Some((part, algorithm, name, over)) = sums.max_by_key(|(part, ..)| part.bits) else {
+    let Some(Covered { part, algorithm, name, bytes, frame }) = covered(channel) else {
         bail!("frames on `{}` have no checksum", channel.name);
     };
-    let body_end = channel.head_bytes + channel.greatest_body;
-    let covered: usize = over.iter().map(|covered| covered.to.at(body_end) - covered.from.at(body_end)).sum();
-    let frame = body_end + channel.tail_bytes;
     Ok(Case {
-        algorithm: *algorithm,
-        name: name.clone(),
-        data_bits: covered * 8,
+        algorithm,
+        name,
+        data_bits: bytes * 8,
         frame_bits: frame * 8,
         what: format!(
-            "the {covered} bytes that `{}` covers of the longest frame on `{}`, {}",
-            part.name,
+            "the {bytes} bytes that `{part}` covers of the longest frame on `{}`, {}",
             channel.name,
             plural(frame, "byte")
         ),
