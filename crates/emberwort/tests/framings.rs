@@ -206,3 +206,38 @@ fn check_says_what_framing_can_promise() {
     assert_eq!((&rows[0]["checksum"]["distance"], &rows[0]["checksum"]["covered_bytes"]), (&4.into(), &51.into()));
     assert!(rows[1..].iter().all(|row| row["checksum"].is_null() && row["false_start"].is_null()), "{rows:?}");
 }
+
+/// The words of a command line in which single quotes keep words together.
+fn words(line: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    let mut quoted = false;
+    for c in line.chars() {
+        match c {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(String::new()),
+            c => words.last_mut().unwrap().push(c),
+        }
+    }
+    words
+}
+
+#[test]
+fn the_page_of_examples_shows_what_comes_back() {
+    let folder = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples"));
+    let page = include_str!("../../../docs/examples.md");
+    let mut commands = 0;
+    for block in page.split("```\n").skip(1).step_by(2) {
+        for shown in block.split("$ emberwort ").skip(1) {
+            let (command, expected) = shown.split_once('\n').unwrap();
+            let words = words(command);
+            let found = succeed(folder, &words.iter().map(String::as_str).collect::<Vec<_>>());
+            let found: String = found.lines().map(|line| line.trim_end().to_owned() + "\n").collect();
+            match expected.strip_suffix("…\n") {
+                Some(beginning) => assert!(found.starts_with(beginning), "{command} prints\n{found}"),
+                None => assert_eq!(found, expected, "{command}"),
+            }
+            commands += 1;
+        }
+    }
+    assert_eq!(commands, 16);
+}
