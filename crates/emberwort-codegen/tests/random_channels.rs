@@ -122,7 +122,14 @@ fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
         let of = ["body", "key..body", "body..end"].choose(random).unwrap().replace("end", "check");
         let of = if with_sync && random.random_bool(0.25) { "sync..check" } else { &of };
         let unit = if random.random_bool(0.2) { " in 2 bytes" } else { "" };
-        head.insert(random.random_range(0..=head.len()), format!("size : u16{} length of {of}{unit}", order(random)));
+        let at = random.random_range(0..=head.len());
+        head.insert(at, format!("size : u16{} length of {of}{unit}", order(random)));
+        if random.random_bool(0.3) {
+            let inverted = *["", " inverted"].choose(random).unwrap();
+            let again =
+                if random.random_bool(0.5) { "again : hex4".into() } else { format!("again : u16{}", order(random)) };
+            head.insert(random.random_range(at + 1..=head.len()), format!("{again} same as size{inverted}"));
+        }
     }
     let (width, algorithm) = *[
         (16, "crc-16/ibm-3740"),

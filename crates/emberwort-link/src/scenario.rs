@@ -409,6 +409,9 @@ impl Reader<'_> {
         if !(1..=own).contains(&revision) {
             return content(format!("{at}.revision"), format!("{revision} is none of 1 to {own}, the link's own"));
         }
+        if self.plan.channels[self.channel].facing(End::Host).broadcast == Some(file.node) {
+            return content(format!("{at}.node"), format!("the node {} means all of them", file.node));
+        }
         for (index, compiled) in self.plan.messages.iter().enumerate() {
             let channel = self.plan.channels[self.channel].facing(End::Device);
             if compiled.message.from == End::Device && compiled.message.every.is_some() && channel.carries(index) {

@@ -312,7 +312,9 @@ impl<'a> Trial<'a> {
             Event::Request { index } => {
                 let planned = self.scenario.requests[index].clone();
                 let asked = self.send(End::Host, planned.node, planned.message, planned.values);
-                if !self.plan.messages[planned.message].message.answered_by.is_empty() {
+                // Nobody answers what is for all.
+                let for_all = self.framings.1.plan().broadcast == Some(planned.node);
+                if !for_all && !self.plan.messages[planned.message].message.answered_by.is_empty() {
                     let answer =
                         Answer { message: planned.message, node: planned.node, asked, after: None, with: None };
                     self.open.push(self.report.answers.len());

@@ -229,3 +229,51 @@ proptest! {
         prop_assert_eq!(recorded, report.host.input + report.device.input);
     }
 }
+
+/// A link whose node 0 means all, whose keys say the node, and whose frames run.
+fn small(frame: &str, on: &str, text: &str) -> Result<Report, String> {
+    let definition = format!(
+        "link s {{ revision 1  byte_order big }}\nchannel c {{\n medium uart 9600 8N1\n {frame} }}\n\
+         message Move {{ {on}\n from host  on c  answered by Moved\n spare 1 bits\n to : u7 }}\n\
+         message Moved {{ id 0xC0\n from device  on c\n spare 1 bits\n at : u7 }}"
+    );
+    let checked = emberwort_model::check(&emberwort_model::Source::new("s.ember", definition.as_str()));
+    let plan = Arc::new(checked.plan.unwrap_or_else(|| panic!("{:?}", checked.findings)));
+    let text = format!("channel = \"c\"\nspan = \"1 s\"\n{text}");
+    let scenario = Scenario::parse(&text, &plan).map_err(|error| error.to_string())?;
+    Ok(run(&plan, &scenario, || false))
+}
+
+const TWO: &str = "[[device]]\nnode = 1\n[[device]]\nnode = 2\n";
+
+#[test]
+fn nobody_answers_what_is_for_all() {
+    let frame =
+        "frame { sync C6 39\n node : u8 address 0 for all\n kind : u8 message\n size : u8 length of body\n body }";
+    let request =
+        |node: u8| format!("[[request]]\nat = \"1 ms\"\nnode = {node}\nmessage = \"Move\"\nfields = {{ to = 5 }}\n");
+    let one = small(frame, "id 0x90", &format!("{TWO}{}", request(2))).unwrap();
+    assert_eq!((one.answers.len(), one.answers[0].with.is_some(), total(&one.received)), (1, true, 2));
+    let all = small(frame, "id 0x90", &format!("{TWO}{}", request(0))).unwrap();
+    assert_eq!((all.answers.len(), total(&all.sent), total(&all.received), total(&all.lost)), (0, 1, 1, 0));
+    assert_eq!(all.wrong, []);
+    let none = small(frame, "id 0x90", "[[device]]\nnode = 0\n").unwrap_err();
+    assert!(none.contains("the node 0 means all of them"), "{none}");
+    let beyond =
+        small(frame, "id 0x90", &format!("{TWO}{}", request(2).replace("node = 2", "node = 256"))).unwrap_err();
+    assert!(beyond.contains("the node 256 does not fit `node`, which goes to 255"), "{beyond}");
+}
+
+#[test]
+fn keys_say_the_node_and_status_bytes_are_left_out() {
+    let frame = "status bytes running\n frame { status : u8 message\n body }";
+    let request = "[[request]]\nat = \"1 ms\"\nevery = \"100 ms\"\nnode = 2\nmessage = \"Move\"\nfields = { to = 5 }\n";
+    let report = small(frame, "id 0x90 + node 1 .. 3", &format!("{TWO}{request}")).unwrap();
+    // Ten requests, of which the first has its status byte; so have the answers.
+    let bytes: Vec<&[u8]> = report.record.iter().map(|one| &one.bytes[..]).collect();
+    assert_eq!(bytes[..4], [&[0x92, 5][..], &[0xC0, 0], &[5], &[0]]);
+    assert_eq!((report.device.input, report.host.input, total(&report.lost)), (11, 11, 0));
+    let beyond = small(frame, "id 0x90 + node 1 .. 3", &format!("{TWO}{}", request.replace("node = 2", "node = 4")))
+        .unwrap_err();
+    assert!(beyond.contains("the node 4 has no key here: they are for nodes 1 to 3"), "{beyond}");
+}

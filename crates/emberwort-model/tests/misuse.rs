@@ -143,6 +143,26 @@ fn channels_and_frames() {
                 "E302",
                 "`crc-16/arc` has 16 bits, but this part has 8",
             ),
+            (
+                "medium uart 9600 8N1\nframe { sync C6\n again : u8 same as size\n size : u8 length of body\n body }",
+                "E302",
+                "`size` cannot stand here again: it has no value that stands before this part",
+            ),
+            (
+                "medium uart 9600 8N1\nframe { sync C6\n size : u8 length of body\n again : u16 same as size\n body }",
+                "E302",
+                "`size` cannot stand here again: it has 8 bits, and this part 16",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n node : u4 address 16 for all\n pad : u4 = 0\n body }",
+                "E302",
+                "16 does not fit into 4 bits",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n node : u4 address 15 to all\n pad : u4 = 0\n body }",
+                "E010",
+                "expected `for`, found `to`",
+            ),
             ("medium pigeon 9600", "E012", "`pigeon` means nothing as a medium"),
             (
                 "frame { sync AA\n kind : u8 message\n size : u8 length of body\n body }",

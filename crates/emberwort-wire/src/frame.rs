@@ -26,6 +26,9 @@ pub struct Framing {
     sequence: Option<PartPlace>,
     revision: Option<PartPlace>,
     fixed: Vec<usize>,
+    same: Vec<SamePart>,
+    /// Those in the head that repeat the length: they are looked at before a frame is waited for.
+    lengths: Vec<SamePart>,
     /// Parts in hex digits.
     digits: Vec<usize>,
     terminator: Vec<u8>,
@@ -93,6 +96,41 @@ impl PartPlace {
             let digit = char::from(*digit).to_digit(16)?;
             Some(value << 4 | u64::from(digit))
         })
+    }
+}
+
+/// A part that has the value of an earlier one again.
+#[derive(Clone, Copy, Debug)]
+struct SamePart {
+    part: usize,
+    place: PartPlace,
+    /// Where the earlier one lies.
+    of: PartPlace,
+    /// What its value is XORed with.
+    xor: u64,
+}
+
+impl SamePart {
+    fn all(plan: &ChannelPlan) -> Vec<Self> {
+        let same = plan.parts.iter().enumerate().filter_map(|(n, part)| match part.role {
+            Role::Same { part: of, inverted } => Some(Self {
+                part: n,
+                place: PartPlace::of(part),
+                of: PartPlace::of(&plan.parts[of]),
+                xor: if inverted { part.greatest() } else { 0 },
+            }),
+            _ => None,
+        });
+        same.collect()
+    }
+
+    fn expected(&self, bytes: &[u8], body_end: usize) -> u64 {
+        self.of.read(bytes, body_end) ^ self.xor
+    }
+
+    fn check(&self, bytes: &[u8], body_end: usize) -> Result<(), FrameFault> {
+        let (expected, found) = (self.expected(bytes, body_end), self.place.read(bytes, body_end));
+        if expected == found { Ok(()) } else { Err(FrameFault::Fixed { part: self.part, expected, found }) }
     }
 }
 
@@ -183,7 +221,7 @@ pub enum FrameFault {
     },
     /// It does not begin with the sync bytes.
     Sync,
-    /// A part with a fixed value has another.
+    /// A part with a fixed value, or with that of an earlier one, has another.
     Fixed {
         /// The part.
         part: usize,
@@ -284,6 +322,16 @@ impl Framing {
     /// Prepares a channel: checksum tables, and which part is which.
     pub fn new(plan: Arc<ChannelPlan>) -> Self {
         let find = |wanted: fn(&Role) -> bool| plan.part(wanted).map(PartPlace::of);
+        let is_length = |part: usize| matches!(plan.parts[part].role, Role::Length { .. });
+        let repeats = |same: &SamePart| match plan.parts[same.part].role {
+            Role::Same { part, .. } => is_length(part) && !same.place.tail,
+            _ => false,
+        };
+        let lengths: Vec<SamePart> = SamePart::all(&plan).into_iter().filter(repeats).collect();
+        let mut length = plan.parts.iter().find_map(LengthPart::of);
+        if let (Some(length), Some(end)) = (&mut length, lengths.iter().map(|same| same.place.end()).max()) {
+            length.end = length.end.max(end);
+        }
         let checksum_parts: Vec<usize> =
             (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Checksum { .. })).collect();
         let place = |part: &Part| {
@@ -310,7 +358,9 @@ impl Framing {
         Self {
             places: plan.parts.iter().map(PartPlace::of).collect(),
             checksums,
-            length: plan.parts.iter().find_map(LengthPart::of),
+            length,
+            lengths,
+            same: SamePart::all(&plan),
             key: find(|role| *role == Role::Message),
             address: find(|role| *role == Role::Address),
             sequence: find(|role| *role == Role::Sequence),
@@ -418,6 +468,10 @@ impl Framing {
                 Role::Sequence => header.sequence,
                 Role::Revision => header.revision,
                 Role::Fixed(value) => *value,
+                Role::Same { .. } => {
+                    let same = self.same.iter().find(|same| same.part == index);
+                    same.map_or(0, |same| same.expected(frame, body_end))
+                }
                 Role::Length { other_bytes, unit } => {
                     let bytes = other_bytes + body.len();
                     if !bytes.is_multiple_of(*unit) {
@@ -454,6 +508,9 @@ impl Framing {
             return Err(FrameFault::Digits { part: index.unwrap_or(0) });
         }
         let around = plan.head_bytes + plan.tail_bytes;
+        for same in &self.lengths {
+            same.check(bytes, 0)?;
+        }
         // Saturating, since a length part of 64 bits can claim anything.
         let counted = value.saturating_mul(part.unit);
         let length = counted.saturating_add(around as u64).saturating_sub(other_bytes);
@@ -646,6 +703,9 @@ impl Framing {
             {
                 return Err(FrameFault::Fixed { part: *part, expected, found });
             }
+        }
+        for same in &self.same {
+            same.check(bytes, body_end)?;
         }
         let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end));
         let key = match self.key {

@@ -76,7 +76,7 @@ impl RowHeader {
             let Some(part) = channel.part(|other| *other == role) else {
                 return Err(format!("frames of `{}` carry no {name}", channel.name));
             };
-            let greatest = u64::MAX >> (64 - u32::from(part.bits));
+            let greatest = part.greatest();
             if value > greatest {
                 return Err(format!("the {name} {value} does not fit `{}`, which goes to {greatest}", part.name));
             }

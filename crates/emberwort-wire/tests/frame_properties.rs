@@ -20,6 +20,8 @@ fn part() -> impl Strategy<Value = &'static str> {
         "rev : u32 revision",
         "mark : u16 = 0xBEEF",
         "mark : u7 = 0x55",
+        "twin : u8 same as kind",
+        "twin : u8 same as kind inverted",
     ])
 }
 

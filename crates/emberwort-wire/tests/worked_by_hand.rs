@@ -323,6 +323,58 @@ fn frames_of_every_role_by_hand() {
     assert_eq!(error.to_string(), "4096 does not fit the frame part `node`, which has 12 bits");
 }
 
+/// A header that says its size twice, once more inverted, and where node 0xFF means all.
+#[test]
+fn parts_that_stand_in_a_frame_again() {
+    let text = "link twice { revision 1  byte_order little }
+        channel meters {
+            medium uart 2400 8E1
+            limit 40 bytes
+            frame {
+                sync   68
+                size   : u8 length of node..body
+                again  : u8 same as size
+                start  : u8 = 0x68
+                node   : u8 address 0xFF for all
+                kind   : u4 message
+                nkind  : u4 same as kind inverted
+                body
+                sum    : u8 sum8 over node..body
+                more   : hex2 same as size
+                end    : u8 = 0x16
+            }
+        }
+        message M {
+            id 0x3
+            from host
+            on meters
+            a : u16
+        }";
+    let checked = check(&Source::new("twice.ember", text));
+    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
+    let plan = checked.plan.unwrap();
+    assert_eq!(plan.channels[0].broadcast, Some(0xFF));
+    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let mut frame = Vec::new();
+    framing.encode(&Header { key: 3, node: 0xFF, ..Header::default() }, &[0x34, 0x12], &mut frame).unwrap();
+    // node, kind and its inverse, body: 4 bytes. kind 3 in the low half, C above it. FF + C3 + 34 + 12 = 208.
+    assert_eq!(hex(&frame), "68 04 04 68 FF C3 34 12 08 30 34 16");
+    assert!(framing.check(&frame).is_ok());
+    // Sizes that differ are no frame, whatever they claim; each fault names the part.
+    let fault = |at: usize, byte: u8| {
+        let mut wrong = frame.clone();
+        wrong[at] = byte;
+        framing.check(&wrong).unwrap_err()
+    };
+    assert_eq!(fault(1, 5), FrameFault::Fixed { part: 1, expected: 5, found: 4 });
+    assert_eq!(fault(2, 5), FrameFault::Fixed { part: 1, expected: 4, found: 5 });
+    assert_eq!(fault(9, b'1'), FrameFault::Fixed { part: 7, expected: 4, found: 0x14 });
+    assert_eq!(fault(9, b'g'), FrameFault::Digits { part: 7 });
+    let mut other = frame.clone();
+    (other[5], other[8]) = (0xD3, 0x18);
+    assert_eq!(framing.check(&other), Err(FrameFault::Fixed { part: 5, expected: 0xC, found: 0xD }));
+}
+
 #[test]
 fn a_length_in_units_needs_a_multiple() {
     let text = "link units { revision 1  byte_order big }

@@ -8,7 +8,7 @@ syntax keyword emberType bool f16 f32 f64 compact text ascii bytes time
 syntax match   emberType "\<\%([ui]\|hex\)[1-9][0-9]\?\>"
 syntax keyword emberWord revision byte_order little big id from device host every on answered by within line added in
 syntax keyword emberWord optional or none counter at be le retired spare bit bits byte step exactly key value of frame else
-syntax keyword emberWord growing read write kept medium limit stuffing cobs slip hdlc escape gap characters negated lines lf crlf status running node packet select port can_id size extended
+syntax keyword emberWord growing read write kept medium limit stuffing cobs slip hdlc escape gap characters negated same as inverted for all lines lf crlf status running node packet select port can_id size extended
 syntax keyword emberWord sync body address sequence length over skipping start final xor rest
 syntax keyword emberWord uart udp tcp spi i2c can lora stream duty overhead tx
 syntax keyword emberConstant true false

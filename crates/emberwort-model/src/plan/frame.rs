@@ -17,6 +17,8 @@ pub struct ChannelPlan {
     pub medium: Medium,
     /// Most bytes of a frame as it is sent, stuffing and delimiters included.
     pub limit: usize,
+    /// The node that means all of them, if there is one.
+    pub broadcast: Option<u64>,
     /// What selects the message.
     pub selected_by: KeySource,
     /// The same channel as the host's frames go over it, where they differ; this one then has the device's.
@@ -157,6 +159,13 @@ pub enum Role {
     },
     /// Always this value.
     Fixed(u64),
+    /// The value of an earlier part again.
+    Same {
+        /// Its index among the channel's parts.
+        part: usize,
+        /// Whether each bit is the other one.
+        inverted: bool,
+    },
 }
 
 /// A stretch of a frame, from one bound up to another.
@@ -178,6 +187,11 @@ pub enum Bound {
 }
 
 impl Part {
+    /// The greatest value that it can have.
+    pub fn greatest(&self) -> u64 {
+        u64::MAX >> (64 - u32::from(self.bits))
+    }
+
     /// Bits that it takes in the frame.
     pub fn wire_bits(&self) -> usize {
         usize::from(self.bits) * if self.hex { 2 } else { 1 }

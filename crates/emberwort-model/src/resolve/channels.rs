@@ -119,6 +119,7 @@ impl Resolver<'_> {
             doc: item.doc.clone(),
             medium,
             limit,
+            broadcast: None,
             selected_by: KeySource::Single,
             from_host: None,
             finder,

@@ -3,7 +3,7 @@
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
 use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
-use crate::syntax::ast::{FrameItem, Name, PartKind, RoleItem};
+use crate::syntax::ast::{FrameItem, Name, Number, PartKind, RoleItem};
 
 /// A part's place: the zone, its first bit, and one past its last bit; the body has none.
 #[derive(Clone, Copy)]
@@ -142,6 +142,43 @@ impl Resolver<'_> {
         Some((first, last, Covered { from: start, to: end }))
     }
 
+    /// A value that a part with so many bits has to hold.
+    fn part_value(&mut self, number: Number, bits: u8) -> Option<u64> {
+        let most = if bits == 64 { i128::from(u64::MAX) } else { (1 << bits) - 1 };
+        let value = number.value.as_integer().filter(|n| (0..=most).contains(n));
+        if value.is_none() {
+            let message = format!("{} does not fit into {bits} bits", number.value);
+            let help = format!("choose a whole number from 0 to {most}, or widen the part");
+            self.report(Finding::new(Code::BadPart, number.span, message, help));
+        }
+        value.map(|value| value as u64)
+    }
+
+    /// The role of a part that repeats an earlier one.
+    fn same(
+        &mut self,
+        other: &Name,
+        inverted: bool,
+        bits: u8,
+        frame: &FrameItem,
+        channel: &ChannelPlan,
+    ) -> Option<Role> {
+        self.index_of(frame, other)?;
+        let found = channel.parts.iter().position(|part| part.name == other.text);
+        let problem = match found.map(|part| &channel.parts[part]) {
+            None => "has no value that stands before this part".to_owned(),
+            Some(part) if matches!(part.role, Role::Checksum { .. }) => {
+                "is a checksum, which is worked out last".into()
+            }
+            Some(part) if part.bits != bits => format!("has {} bits, and this part {bits}", part.bits),
+            Some(_) => return found.map(|part| Role::Same { part, inverted }),
+        };
+        let message = format!("`{}` cannot stand here again: it {problem}", other.text);
+        let help = "name an earlier part of the same width: `again : u8 same as size`";
+        self.report(Finding::new(Code::BadPart, other.span, message, help));
+        None
+    }
+
     fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut ChannelPlan) -> Option<()> {
         let mut fine = true;
         for (part, extent) in frame.parts.iter().zip(extents) {
@@ -168,22 +205,27 @@ impl Resolver<'_> {
             let once = |channel: &ChannelPlan, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
             let (role, first) = match role {
                 RoleItem::Message => (Role::Message, once(channel, |r| *r == Role::Message)),
-                RoleItem::Address => (Role::Address, once(channel, |r| *r == Role::Address)),
+                RoleItem::Address { all } => {
+                    channel.broadcast = all.and_then(|number| self.part_value(number, *bits));
+                    fine &= all.is_none() || channel.broadcast.is_some();
+                    (Role::Address, once(channel, |r| *r == Role::Address))
+                }
+                RoleItem::Same { part: other, inverted } => {
+                    let Some(role) = self.same(other, *inverted, *bits, frame, channel) else {
+                        fine = false;
+                        continue;
+                    };
+                    (role, true)
+                }
                 RoleItem::Sequence => (Role::Sequence, once(channel, |r| *r == Role::Sequence)),
                 RoleItem::Revision => (Role::Revision, once(channel, |r| *r == Role::Revision)),
-                RoleItem::Fixed(number) => {
-                    let most = if *bits == 64 { i128::from(u64::MAX) } else { (1 << bits) - 1 };
-                    match number.value.as_integer().filter(|n| (0..=most).contains(n)) {
-                        Some(value) => (Role::Fixed(value as u64), true),
-                        None => {
-                            let message = format!("{} does not fit into {bits} bits", number.value);
-                            let help = format!("choose a whole number from 0 to {most}, or widen the part");
-                            self.report(Finding::new(Code::BadPart, number.span, message, help));
-                            fine = false;
-                            continue;
-                        }
+                RoleItem::Fixed(number) => match self.part_value(*number, *bits) {
+                    Some(value) => (Role::Fixed(value), true),
+                    None => {
+                        fine = false;
+                        continue;
                     }
-                }
+                },
                 RoleItem::Length { from, to, unit } => {
                     let head_bytes = channel.head_bytes;
                     let Some((a, b, covered)) = self.stretch(frame, extents, head_bytes, (from, to)) else {

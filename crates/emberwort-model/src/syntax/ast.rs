@@ -677,8 +677,11 @@ pub enum RoleItem {
         /// Bytes that one count stands for.
         unit: u32,
     },
-    /// `address`
-    Address,
+    /// `address`, `address N for all`
+    Address {
+        /// The node that means all of them.
+        all: Option<Number>,
+    },
     /// `sequence`
     Sequence,
     /// `revision`
@@ -696,4 +699,11 @@ pub enum RoleItem {
     },
     /// `= VALUE`
     Fixed(Number),
+    /// `same as PART [inverted]`
+    Same {
+        /// The other part.
+        part: Name,
+        /// Whether each bit is the other one.
+        inverted: bool,
+    },
 }

@@ -15,7 +15,7 @@ const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines"
 pub(super) const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
 /// The speed of an Ethernet that says no other.
 const ETHERNET_BITRATE: u32 = 100_000_000;
-const ROLE_WORDS: &[&str] = &["message", "length", "address", "sequence", "revision"];
+const ROLE_WORDS: &[&str] = &["message", "length", "address", "sequence", "revision", "same"];
 
 impl Parser<'_> {
     pub(super) fn channel_statement(&mut self, item: &mut ChannelItem) -> Option<()> {
@@ -385,12 +385,28 @@ impl Parser<'_> {
         if token.kind != TokenKind::Word {
             return self.unexpected(
                 "what this part says",
-                "one of: message, length of A..B, address, sequence, revision, ALGORITHM over A..B, = VALUE",
+                "one of: message, length of A..B, address, sequence, revision, same as PART, ALGORITHM over A..B, = VALUE",
             );
         }
         let role = match self.text_of(token) {
             "message" => RoleItem::Message,
-            "address" => RoleItem::Address,
+            "address" => {
+                self.next();
+                let mut all = None;
+                if self.peek().kind == TokenKind::Number {
+                    all = Some(self.number("the node that means all of them")?);
+                    let help = "write `address 0 for all`";
+                    self.expect_word("for", help)?;
+                    self.expect_word("all", help)?;
+                }
+                return Some(RoleItem::Address { all });
+            }
+            "same" => {
+                self.next();
+                self.expect_word("as", "write `same as size` or `same as size inverted`")?;
+                let part = self.name("another part of the frame")?;
+                return Some(RoleItem::Same { part, inverted: self.eat_word("inverted") });
+            }
             "sequence" => RoleItem::Sequence,
             "revision" => RoleItem::Revision,
             "length" => {
@@ -490,9 +506,11 @@ impl Parser<'_> {
         let candidates = Algorithm::names().chain(ROLE_WORDS.iter().copied());
         let help = match nearest(&name, candidates) {
             Some(near) => format!("did you mean `{near}`? `emberwort checksum --list` prints all names"),
-            None => "a role is message, length of A..B, address, sequence, revision, = VALUE, or a checksum: \
+            None => {
+                "a role is message, length of A..B, address, sequence, revision, same as PART, = VALUE, or a checksum: \
                      `emberwort checksum --list` prints their names"
-                .to_owned(),
+                    .to_owned()
+            }
         };
         self.report(
             Finding::new(

@@ -9,7 +9,7 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
-use emberwort_model::plan::MessagePlan;
+use emberwort_model::plan::{MessagePlan, Role};
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{FrameFault, ValueRef, Values, text, tunnel};
 
@@ -104,7 +104,12 @@ impl<W: Write> RowPrinter<W> {
 
     fn table_start(&mut self, time: Option<u64>, offset: u64, channel: usize, from: Option<End>, node: Option<u64>) {
         let when = time.map_or_else(|| format!("at {offset}"), time::time_of_day);
-        let node = node.map_or_else(String::new, |node| node.to_string());
+        let all = self.plan.channels[channel].facing(from.unwrap_or(End::Device)).broadcast;
+        let node = match node {
+            None => String::new(),
+            Some(node) if Some(node) == all => "all".to_owned(),
+            Some(node) => node.to_string(),
+        };
         let width = self.widths.channel;
         let _ = write!(
             self.line,
@@ -439,7 +444,12 @@ pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
         }
         FrameFault::Fixed { part, expected, found } => {
             let (name, width) = (&channel.parts[*part].name, width(*part));
-            format!("`{name}` is 0x{found:0width$X}, always 0x{expected:0width$X}")
+            let why = match channel.parts[*part].role {
+                Role::Same { part: of, inverted: false } => format!(", `{}`", channel.parts[of].name),
+                Role::Same { part: of, inverted: true } => format!(", `{}` inverted,", channel.parts[of].name),
+                _ => ", always".to_owned(),
+            };
+            format!("`{name}` is 0x{found:0width$X}{why} 0x{expected:0width$X}")
         }
         FrameFault::Digits { part } => {
             format!("`{}` should be {} hex digits", channel.parts[*part].name, width(*part))

@@ -45,6 +45,9 @@ impl Channel<'_> {
         for part in &plan.parts {
             match &part.role {
                 Role::Checksum { .. } => {}
+                Role::Same { part: of, inverted } => {
+                    source.line(format!("    {}", self.put(part, "bytes", &self.again(*of, *inverted))));
+                }
                 Role::Fixed(0) => {}
                 Role::Fixed(value) => {
                     source.line(format!(

@@ -80,6 +80,9 @@ impl Channel<'_> {
     fn frame_struct(&self, header: &mut Code) {
         let Self { upper, stem, plan, .. } = self;
         header.line(format!("#define {upper}_LIMIT {}u /* most bytes of a frame on the wire */", plan.limit));
+        if let Some(all) = plan.broadcast {
+            header.line(format!("#define {upper}_BROADCAST {all}u /* the node that means all of them */"));
+        }
         header.open(format!("typedef struct {stem}_frame {{"));
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
             let role = match part.role {
@@ -192,6 +195,15 @@ impl Channel<'_> {
                 ));
             }
         }
+        for part in &plan.parts {
+            if let Role::Same { part: of, inverted } = part.role {
+                source.lines(&format!(
+                    "    if ({} != {}) {{\n        return {link_upper}_BAD_VALUE;\n    }}",
+                    self.get(part, "bytes"),
+                    self.again(of, inverted)
+                ));
+            }
+        }
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
             source.line(format!(
                 "    frame->{} = ({}){};",
@@ -205,6 +217,18 @@ impl Channel<'_> {
             plan.head_bytes, plan.head_bytes
         ));
         source.line("");
+    }
+
+    /// The value of an earlier part, from a frame that has it.
+    fn again(&self, of: usize, inverted: bool) -> String {
+        let part = &self.plan.parts[of];
+        let value = self.get(part, "bytes");
+        if !inverted {
+            return value;
+        }
+        let ones =
+            if part.bits > 32 { format!("UINT64_C({})", part.greatest()) } else { format!("{}u", part.greatest()) };
+        format!("({value} ^ {ones})")
     }
 
     fn length_part(&self) -> Option<(&Part, usize, usize)> {
