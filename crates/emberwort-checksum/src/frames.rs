@@ -63,7 +63,7 @@ pub struct Promises {
     /// What one damaged frame costs besides itself.
     pub damage: Damage,
     /// The chance that the sync bytes stand in the longest frame behind its own, if its bytes were random; `None` where they
-    /// cannot.
+    /// cannot, or where there are none.
     pub false_start: Option<f64>,
     /// What the checksum finds, if there is one.
     pub found: Option<Found>,
@@ -93,7 +93,8 @@ pub fn promises(plan: &Plan, channel: &ChannelPlan) -> Promises {
     let start_here = 256f64.powi(-(channel.sync.len() as i32));
     Promises {
         damage: damage(plan, channel),
-        false_start: (channel.finder == FrameFinder::Sync).then(|| 1.0 - (1.0 - start_here).powi(places as i32)),
+        false_start: (channel.finder == FrameFinder::Sync && !channel.sync.is_empty())
+            .then(|| 1.0 - (1.0 - start_here).powi(places as i32)),
         found: covered(channel).map(found),
     }
 }

@@ -105,22 +105,22 @@ fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
     let order = |random: &mut ChaCha8Rng| *[" be", " le", ""].choose(random).unwrap();
     // An escape keeps the first sync byte out of the rest.
     let sync = match finding {
-        "" => *["C6 39", "AA", "7E 81 A0", "00 00 FF"].choose(random).unwrap(),
+        "" => *["C6 39", "AA", "7E 81 A0", "00 00 FF", ""].choose(random).unwrap(),
         finding if finding.starts_with("stuffing escape 10") => "10 02",
         finding if finding.starts_with("stuffing escape") => *["C6 39", "AA", "C6 C6 AA"].choose(random).unwrap(),
         _ => "",
     };
     let with_terminator = finding.starts_with("stuffing escape") && random.random_bool(0.5);
-    let with_sync = !sync.is_empty() && !with_terminator;
+    let needs_length = (finding.is_empty() || !sync.is_empty()) && !with_terminator;
     let mut head = parts(random, 0);
     head.push(match random.random_range(0..3) {
         0 => "key : u8 message".to_owned(),
         1 => format!("key : u16{} message", order(random)),
         _ => "key : u4 message\n pad : u4 = 9".to_owned(),
     });
-    if with_sync || random.random_bool(0.5) {
+    if needs_length || random.random_bool(0.5) {
         let of = ["body", "key..body", "body..end"].choose(random).unwrap().replace("end", "check");
-        let of = if with_sync && random.random_bool(0.25) { "sync..check" } else { &of };
+        let of = if needs_length && !sync.is_empty() && random.random_bool(0.25) { "sync..check" } else { &of };
         let unit = if random.random_bool(0.2) { " in 2 bytes" } else { "" };
         let at = random.random_range(0..=head.len());
         head.insert(at, format!("size : u16{} length of {of}{unit}", order(random)));

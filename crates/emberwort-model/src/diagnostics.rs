@@ -103,6 +103,7 @@ codes! {
     TunnelTooNarrow = "W009", "frames that are too long for their tunnel";
     FdSize = "W010", "a size that CAN FD does not have";
     ShortChecksum = "W011", "a CRC over more bytes than it can protect";
+    NoBeginning = "W012", "frames that begin with nothing to look for";
     NarrowerRange = "H001", "a range that would take fewer bits";
 }
 

@@ -612,3 +612,37 @@ fn nodes_in_keys() {
         str::to_owned,
     );
 }
+
+/// Without sync bytes, only where no byte is lost or a checksum tells, and never without a byte.
+#[test]
+fn frames_without_a_beginning() {
+    let link = |medium: &str, frame: &str, message: &str| {
+        format!(
+            "link l {{ revision 1  byte_order big }}\nchannel c {{\n medium {medium}\n frame {{ {frame} }}\n}}\n\
+             message A {{ id 1  from host  on c\n {message} }}"
+        )
+    };
+    let sized = "kind : u8 message\n size : u8 length of body\n body";
+    let checked = "kind : u8 message\n size : u8 length of body\n body\n check : u16 crc-16/arc over kind..body";
+    each(
+        &[(link("uart 9600 8N1", sized, "a : u8").as_str(), "E305", "nothing tells a receiver where a frame begins")],
+        str::to_owned,
+    );
+    let warned = check(&Source::new("l.ember", link("uart 9600 8N1", checked, "a : u8"))).findings;
+    assert_eq!(warned.iter().map(|finding| finding.code.as_str()).collect::<Vec<_>>(), ["W012"]);
+    each(
+        &[(link("tcp 4000", "body", "").as_str(), "E305", "where `A` ends: its frames have no bytes at all")],
+        str::to_owned,
+    );
+    each(
+        &[(
+            link("stream 1 Mbit/s", "kind : u8 message\n body", "a : text[..9]").as_str(),
+            "E305",
+            "where `A` ends: its size varies",
+        )],
+        str::to_owned,
+    );
+    for clean in [link("tcp 4000", sized, "a : u8"), link("stream 1 Mbit/s", "body", "a : u8")] {
+        assert_eq!(check(&Source::new("l.ember", clean)).findings, []);
+    }
+}

@@ -115,10 +115,19 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
             data : bytes[rest] }
         message BlobEnd { id 0xF7  from device  on keys }
         message Clock { id 0xF8  from device  on keys }
-        message Level { id 1  from device  on sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
+        channel follows { medium tcp 4000
+            limit 40 bytes
+            frame {
+                size  : u8 length of body
+                twin  : u8 same as size inverted
+                kind  : u8 message
+                count : u8 sequence
+                body
+                check : u16 crc-16/ibm-3740 over size..body } }
+        message Level { id 1  from device  on follows, sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
             depth : u16
             note : text[..20] }
-        message Ping { id 2  from host  on sync, cobs, packets, slip, hdlc, escaped, doubled, sized, quiet }
+        message Ping { id 2  from host  on follows, sync, cobs, packets, slip, hdlc, escaped, doubled, sized, quiet }
         message Fixed { id 3  from device  on sized
             depth : u32 }";
     let checked = check(&Source::new("two.ember", text));
@@ -180,10 +189,11 @@ const SIZED: usize = 7;
 const QUIET: usize = 8;
 const LINES: usize = 9;
 const KEYS: usize = 10;
+const FOLLOWS: usize = 11;
 
 /// The channels whose bytes alone say where frames begin and end.
 fn stream_channel() -> impl Strategy<Value = usize> {
-    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES])
+    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES, FOLLOWS])
 }
 
 /// A frame of one of the messages; `count` is its sequence number.

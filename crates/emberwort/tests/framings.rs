@@ -21,7 +21,7 @@ fn page() -> Vec<(String, String, String)> {
             (definition.to_owned(), command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
         })
         .collect();
-    assert_eq!(examples.len(), 12);
+    assert_eq!(examples.len(), 13);
     examples
 }
 

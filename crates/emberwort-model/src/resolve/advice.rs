@@ -27,6 +27,7 @@ impl Resolver<'_> {
                 self.checksum_gaps(facing, frame);
                 self.short_checksums(facing, frame);
                 self.sync_in_data(plan, facing, frame);
+                self.no_beginning(facing, frame);
             }
         }
         self.loads(plan);
@@ -184,6 +185,21 @@ impl Resolver<'_> {
                 "take one with more bits; `emberwort checksum strength --best 16 --length N` lists those of the catalogue",
             ));
         }
+    }
+
+    /// Frames that follow each other without sync bytes, where bytes can get lost.
+    fn no_beginning(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+        let keeps_bytes = matches!(channel.medium.kind, MediumKind::Tcp { .. } | MediumKind::Stream { .. });
+        if channel.finder != FrameFinder::Sync || !channel.sync.is_empty() || keeps_bytes {
+            return;
+        }
+        self.report(Finding::new(
+            Code::NoBeginning,
+            frame.span,
+            "behind a lost byte a receiver has nothing to look for: it tries every byte as the start of a frame, and its checksum \
+             alone decides",
+            "begin the frame with sync bytes (`sync C6 39`), unless the other end is built already and does not",
+        ));
     }
 
     /// Sync bytes that come up in data all the time.

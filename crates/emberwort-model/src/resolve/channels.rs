@@ -497,7 +497,7 @@ impl Resolver<'_> {
     /// Where no length part says it, the size of its message must say where a frame ends.
     fn sizes_by_key(&mut self, index: usize, channel: &mut ChannelPlan, messages: &[MessagePlan]) {
         let has_length = channel.part(|role| matches!(role, Role::Length { .. })).is_some();
-        if channel.finder != FrameFinder::Sync || has_length || channel.sync.is_empty() {
+        if channel.finder != FrameFinder::Sync || has_length {
             return;
         }
         let file = self.file;
@@ -511,6 +511,9 @@ impl Resolver<'_> {
                 message.sections.len(),
             ) {
                 (true, _) => "its size varies",
+                (false, 1) if channel.head_bytes + message.least_size() + channel.tail_bytes == 0 => {
+                    "its frames have no bytes at all"
+                }
                 (false, 1) => {
                     sizes.push(Some(message.least_size()));
                     continue;

@@ -2,6 +2,7 @@
 
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
+use crate::model::MediumKind;
 use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
 use crate::syntax::ast::{FrameItem, Name, Number, PartKind, RoleItem};
 
@@ -312,6 +313,10 @@ impl Resolver<'_> {
         match channel.finder {
             // Without a length part the sizes of the messages must do, which are looked at when they are known.
             FrameFinder::Sync if !channel.sync.is_empty() => {}
+            // Frames that follow each other without a gap need no beginning, if no byte is lost, or a checksum tells.
+            FrameFinder::Sync
+                if matches!(channel.medium.kind, MediumKind::Tcp { .. } | MediumKind::Stream { .. })
+                    || channel.part(|role| matches!(role, Role::Checksum { .. })).is_some() => {}
             FrameFinder::Escaped(escape)
                 if channel.sync.first().is_some_and(|first| escape.escaped.contains(*first)) =>
             {

@@ -30,6 +30,9 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
         )),
     }
     match promises.false_start {
+        None if channel.finder == FrameFinder::Sync => {
+            say("there are no sync bytes: behind damage every byte is tried as the start of a frame".into());
+        }
         None if matches!(channel.finder, FrameFinder::Packet | FrameFinder::Gap { .. }) => {}
         None => say("what stands in a frame never looks like the start of one".into()),
         Some(chance) => {

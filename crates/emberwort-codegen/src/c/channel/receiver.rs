@@ -94,6 +94,9 @@ impl Channel<'_> {
     }
 
     fn sync_bytes(&self) -> String {
+        if self.plan.sync.is_empty() {
+            return String::new();
+        }
         let sync: Vec<String> = self.plan.sync.iter().map(|byte| format!("0x{byte:02X}u")).collect();
         format!("    static const uint8_t sync[{}] = {{{}}};\n", sync.len(), sync.join(", "))
     }
@@ -156,17 +159,22 @@ impl Channel<'_> {
     fn next_by_length(&self, source: &mut Code) {
         let Self { stem, .. } = self;
         let count = self.plan.sync.len();
+        let find = match count {
+            0 => String::new(),
+            _ => format!(
+                "        size_t seen = receiver->held < {count}u ? receiver->held : {count}u;\n        \
+                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
+                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n"
+            ),
+        };
         let (length_end, size_of) =
             self.size_of_frame("bytes", &format!("{stem}_receiver_skip(receiver, 1);\n    continue;"));
-        let size_of = indented(&size_of, "            ");
+        let (size_of, length_end) = (indented(&size_of, "            "), length_end.max(1));
         source.lines(&format!(
             "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
                  {stem}_receiver_drop_taken(receiver);\n    \
                  while (receiver->held > 0u) {{\n        \
-                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
-                     size_t seen = receiver->held < {count}u ? receiver->held : {count}u;\n        \
-                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
-                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n        \
+                     const uint8_t *bytes = receiver->buffer + receiver->start;\n{find}        \
                      if (receiver->held >= {length_end}u) {{\n            \
                          size_t size = 0;\n\
                          {size_of}            \
