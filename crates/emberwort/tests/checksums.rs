@@ -209,3 +209,17 @@ fn strength_is_told_with_the_lengths_at_which_it_falls() {
     assert!(strength(&["--best", "9", "--length", "10"]).1.contains("the catalogue has no CRC of 9 bits"));
     assert!(strength(&["crc-16/arc"]).1.contains("--length"));
 }
+
+#[test]
+fn a_name_that_is_none_is_told_as_such() {
+    let near = run(here().path(), &["checksum", "crc-16/ibm-3470", "--hex", "00"]);
+    assert_eq!(near.code, 2);
+    assert!(near.err.contains("`crc-16/ibm-3470` is no known checksum"), "{}", near.err);
+    assert!(near.err.contains("did you mean `crc-16/ibm-3740`?"), "{}", near.err);
+    let far = run(here().path(), &["checksum", "massage", "--hex", "00"]);
+    assert!(
+        !far.err.contains("did you mean") && far.err.contains("`emberwort checksum --list` prints all"),
+        "{}",
+        far.err
+    );
+}

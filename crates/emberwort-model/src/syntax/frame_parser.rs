@@ -440,8 +440,9 @@ impl Parser<'_> {
     }
 
     /// An algorithm with the values that change it: `crc-16/ibm-3740 start 0 final xor 0xFFFF`.
-    pub(super) fn algorithm_with_values(&mut self) -> Option<(Algorithm, String)> {
-        let (mut algorithm, name) = self.algorithm()?;
+    /// `roles` are the words that could have stood in its place.
+    pub(super) fn algorithm_with_values(&mut self, roles: &[&'static str]) -> Option<(Algorithm, String)> {
+        let (mut algorithm, name) = self.algorithm(roles)?;
         loop {
             if self.eat_word("start") {
                 let (value, _) = self.checksum_number(algorithm.bits())?;
@@ -458,7 +459,7 @@ impl Parser<'_> {
     }
 
     fn checksum(&mut self) -> Option<RoleItem> {
-        let (algorithm, name) = self.algorithm_with_values()?;
+        let (algorithm, name) = self.algorithm_with_values(ROLE_WORDS)?;
         self.expect_word("over", "say which parts it covers: `crc-16/ibm-3740 over node..body`")?;
         let mut over = Vec::new();
         loop {
@@ -478,7 +479,7 @@ impl Parser<'_> {
             .map(|(value, span)| (value as u64, span))
     }
 
-    fn algorithm(&mut self) -> Option<(Algorithm, String)> {
+    fn algorithm(&mut self, roles: &[&'static str]) -> Option<(Algorithm, String)> {
         let first = self.peek();
         let mut end = self.next().span.end;
         let mut name = self.text_of(first).to_owned();
@@ -503,24 +504,21 @@ impl Parser<'_> {
         if let Some(algorithm) = Algorithm::named(&name) {
             return Some((algorithm, name));
         }
-        let candidates = Algorithm::names().chain(ROLE_WORDS.iter().copied());
+        let candidates = Algorithm::names().chain(roles.iter().copied());
         let help = match nearest(&name, candidates) {
             Some(near) => format!("did you mean `{near}`? `emberwort checksum --list` prints all names"),
+            None if roles.is_empty() => "`emberwort checksum --list` prints all names".to_owned(),
             None => {
                 "a role is message, length of A..B, address, sequence, revision, same as PART, = VALUE, or a checksum: \
                      `emberwort checksum --list` prints their names"
                     .to_owned()
             }
         };
-        self.report(
-            Finding::new(
-                Code::UnknownAlgorithm,
-                span,
-                format!("`{name}` is neither a role of a frame part nor a known checksum"),
-                help,
-            )
-            .label("not known"),
-        );
+        let message = match roles {
+            [] => format!("`{name}` is no known checksum"),
+            _ => format!("`{name}` is neither a role of a frame part nor a known checksum"),
+        };
+        self.report(Finding::new(Code::UnknownAlgorithm, span, message, help).label("not known"));
         None
     }
 

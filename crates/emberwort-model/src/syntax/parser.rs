@@ -32,7 +32,7 @@ pub fn parse(text: &str, base: usize) -> Parsed {
 /// What is wrong with the text.
 pub fn parse_algorithm(text: &str) -> Result<(Algorithm, String), Vec<Finding>> {
     let mut parser = Parser::new(text, 0);
-    let found = parser.algorithm_with_values();
+    let found = parser.algorithm_with_values(&[]);
     if found.is_some() && parser.peek().kind != TokenKind::End {
         parser.unexpected::<()>(
             "the end of the algorithm",
