@@ -114,6 +114,12 @@ impl Checksum {
                 ^ t[1][g as usize]
                 ^ t[0][h as usize];
         }
+        // Most frames are short: four more in one step.
+        let (four, rest) = rest.split_at(rest.len() & 4);
+        if let [a, b, c, d] = *four {
+            let [a, b, c, d] = ((register >> 32) as u32 ^ u32::from_be_bytes([a, b, c, d])).to_be_bytes();
+            register = register << 32 ^ t[3][a as usize] ^ t[2][b as usize] ^ t[1][c as usize] ^ t[0][d as usize];
+        }
         for byte in rest {
             register = register << 8 ^ t[0][((register >> 56) as u8 ^ byte) as usize];
         }
@@ -136,6 +142,11 @@ impl Checksum {
                 ^ t[2][f as usize]
                 ^ t[1][g as usize]
                 ^ t[0][h as usize];
+        }
+        let (four, rest) = rest.split_at(rest.len() & 4);
+        if let [a, b, c, d] = *four {
+            let [a, b, c, d] = (register as u32 ^ u32::from_le_bytes([a, b, c, d])).to_le_bytes();
+            register = register >> 32 ^ t[3][a as usize] ^ t[2][b as usize] ^ t[1][c as usize] ^ t[0][d as usize];
         }
         for byte in rest {
             register = register >> 8 ^ t[0][(register as u8 ^ byte) as usize];

@@ -495,7 +495,7 @@ impl Framing {
     ///
     /// # Errors
     /// If they say something that no frame of this channel can have.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn length_of(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
         let Some(part) = &self.length else { return self.length_by_key(bytes) };
         if bytes.len() < part.end {
@@ -503,14 +503,10 @@ impl Framing {
         }
         let (plan, other_bytes) = (&self.plan, part.other_bytes);
         let value = part.place.read(bytes, 0);
-        if part.place.hex && part.place.digits(bytes).is_none() {
-            let index = plan.parts.iter().position(|part| matches!(part.role, Role::Length { .. }));
-            return Err(FrameFault::Digits { part: index.unwrap_or(0) });
+        if part.place.hex || !self.lengths.is_empty() {
+            self.check_length(part, bytes)?;
         }
         let around = plan.head_bytes + plan.tail_bytes;
-        for same in &self.lengths {
-            same.check(bytes, 0)?;
-        }
         // Saturating, since a length part of 64 bits can claim anything.
         let counted = value.saturating_mul(part.unit);
         let length = counted.saturating_add(around as u64).saturating_sub(other_bytes);
@@ -655,7 +651,6 @@ impl Framing {
     ///
     /// # Errors
     /// The first fault in this order: size, sync bytes, length, hex digits, checksums, fixed values.
-    #[inline]
     pub fn check<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let around = plan.head_bytes + plan.tail_bytes;
@@ -679,15 +674,12 @@ impl Framing {
     }
 
     /// The same for bytes whose number is what the length part says.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn check_sized<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let body_end = bytes.len() - plan.tail_bytes;
-        for part in &self.digits {
-            let place = self.places[*part];
-            if place.digits(&bytes[if place.tail { body_end } else { 0 }..]).is_none() {
-                return Err(FrameFault::Digits { part: *part });
-            }
+        if !self.digits.is_empty() {
+            self.check_digits(bytes, body_end)?;
         }
         for checksum in &self.checksums {
             let expected = checksum.compute(bytes, body_end);
@@ -704,8 +696,8 @@ impl Framing {
                 return Err(FrameFault::Fixed { part: *part, expected, found });
             }
         }
-        for same in &self.same {
-            same.check(bytes, body_end)?;
+        if !self.same.is_empty() {
+            self.check_same(bytes, body_end)?;
         }
         let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end));
         let key = match self.key {
@@ -724,6 +716,37 @@ impl Framing {
             sequence: value(&self.sequence),
             revision: value(&self.revision),
         })
+    }
+}
+
+/// What only some channels have.
+impl Framing {
+    /// Whether parts in hex digits hold some.
+    #[cold]
+    fn check_digits(&self, bytes: &[u8], body_end: usize) -> Result<(), FrameFault> {
+        for part in &self.digits {
+            let place = self.places[*part];
+            if place.digits(&bytes[if place.tail { body_end } else { 0 }..]).is_none() {
+                return Err(FrameFault::Digits { part: *part });
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether parts that repeat an earlier one have its value.
+    #[cold]
+    fn check_same(&self, bytes: &[u8], body_end: usize) -> Result<(), FrameFault> {
+        self.same.iter().try_for_each(|same| same.check(bytes, body_end))
+    }
+
+    /// Whether the length stands in digits, if it has to, and says the same each time.
+    #[cold]
+    fn check_length(&self, part: &LengthPart, bytes: &[u8]) -> Result<(), FrameFault> {
+        if part.place.hex && part.place.digits(bytes).is_none() {
+            let index = self.plan.parts.iter().position(|part| matches!(part.role, Role::Length { .. }));
+            return Err(FrameFault::Digits { part: index.unwrap_or(0) });
+        }
+        self.lengths.iter().try_for_each(|same| same.check(bytes, 0))
     }
 }
 

@@ -251,11 +251,9 @@ impl Receiver {
     ) -> Option<&'a [u8]> {
         loop {
             let rest = window.from(self.scan);
-            if sync.is_empty() {
-                return (!rest.is_empty()).then_some(rest);
-            }
+            let Some(first) = sync.first() else { return (!rest.is_empty()).then_some(rest) };
             // On clean traffic the next frame begins at once.
-            let found = if rest.first() == Some(&sync[0]) { Some(0) } else { memchr::memchr(sync[0], rest) };
+            let found = if rest.first() == Some(first) { Some(0) } else { memchr::memchr(*first, rest) };
             let Some(skip) = found else {
                 self.pass(window, window.end(), sink);
                 return None;
