@@ -73,6 +73,14 @@ pub enum Command {
     )]
     Value(ValueArgs),
 
+    /// Freeze the current revision, or show the frozen ones
+    #[command(
+        after_help = "Writes sealed/NAME-rN.ember beside the definition, all imports in one file, and its SHA-256 digest. \
+        Exit code 1 if it is refused, or a sealed file was edited or is missing.\n\n\
+        Examples:\n  emberwort seal --note 'first units shipped'\n  emberwort seal --list"
+    )]
+    Seal(SealArgs),
+
     /// Turn one message into bytes
     #[command(after_help = "Without --on the body is printed, with it the whole frame.\n\n\
         Examples:\n  emberwort encode MoveGate target=80 speed=12 --on bus485 --node 3\n  \
@@ -171,6 +179,22 @@ pub struct TidyArgs {
     /// Change nothing; exit code 1 if a file is not in canonical style
     #[arg(long)]
     pub check: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct SealArgs {
+    /// Show the sealed revisions instead: date, what each added, its longest frame
+    #[arg(long, conflicts_with_all = ["note", "date"])]
+    pub list: bool,
+    /// A few words to keep with it
+    #[arg(long, value_name = "TEXT")]
+    pub note: Option<String>,
+    /// The day that it says, as 2031-03-09 [default: today]
+    #[arg(long, value_name = "DATE")]
+    pub date: Option<jiff::civil::Date>,
+    /// Form of the list
+    #[arg(long = "as", value_name = "FORM", default_value = "table", requires = "list")]
+    pub form: TableForm,
 }
 
 /// What can be denied.

@@ -10,6 +10,7 @@ mod generate;
 mod inputs;
 mod layout;
 mod new;
+mod seal;
 mod shell;
 mod stats;
 mod tidy;
@@ -43,6 +44,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Layout(args) => layout::run(&args, link, look),
         Command::Budget(args) => budget::run(&args, link, look),
         Command::Value(args) => value::run(&args, link, look),
+        Command::Seal(args) => seal::run(&args, link, look),
         Command::Encode(args) => encode::run(&args, link, look),
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),

@@ -1,0 +1,197 @@
+//! The sealed revisions of a link: files that are not to change any more, with a digest beside each.
+
+use std::collections::BTreeMap;
+
+use sha2::{Digest, Sha256};
+use thiserror::Error;
+
+use crate::hex::hex;
+use crate::plan::Plan;
+use crate::source::Source;
+use crate::{check, decode_text};
+
+/// One sealed revision.
+#[derive(Clone, Debug)]
+pub struct Sealed {
+    /// Its number.
+    pub revision: u32,
+    /// The file's text.
+    pub text: String,
+    /// The day on which it was sealed, as YYYY-MM-DD, if the file says it.
+    pub date: String,
+    /// What was noted then; may be empty.
+    pub note: String,
+    /// What it means.
+    pub plan: Plan,
+}
+
+/// All sealed revisions of a link, and what is wrong with them.
+#[derive(Clone, Debug, Default)]
+pub struct History {
+    /// Those that can be relied on, the oldest first.
+    pub revisions: Vec<Sealed>,
+    /// What is wrong.
+    pub problems: Vec<Problem>,
+}
+
+/// What can be wrong with sealed revisions.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum Problem {
+    /// The file is not what was sealed.
+    #[error("{file} was edited after it was sealed: its digest begins with {found}, and {expected} was written down")]
+    Edited {
+        /// The file.
+        file: String,
+        /// The beginning of the digest written down.
+        expected: String,
+        /// The beginning of its digest now.
+        found: String,
+    },
+    /// Nobody wrote its digest down.
+    #[error("{file} has no digest beside it, so nobody can tell whether it was edited")]
+    NoDigest {
+        /// The file.
+        file: String,
+    },
+    /// A digest without its file, or a revision between two others.
+    #[error("revision {revision} is missing: {file} was deleted, or never added to version control")]
+    Missing {
+        /// The revision.
+        revision: u32,
+        /// The file that it should be.
+        file: String,
+    },
+    /// It cannot be read as a definition.
+    #[error("{file} cannot be read: {why}")]
+    Unreadable {
+        /// The file.
+        file: String,
+        /// The first thing that is wrong.
+        why: String,
+    },
+    /// It holds another revision than its name says.
+    #[error("{file} holds revision {found}")]
+    Renamed {
+        /// The file.
+        file: String,
+        /// The revision in it.
+        found: u32,
+    },
+}
+
+const MARK: &str = "# Sealed as revision ";
+
+/// The name of a revision's file.
+pub fn file_name(link: &str, revision: u32) -> String {
+    format!("{link}-r{revision}.ember")
+}
+
+/// The text of a sealed file: a line that says so, then the definition. `date` is YYYY-MM-DD.
+pub fn sealed_text(definition: &str, revision: u32, date: &str, note: &str) -> String {
+    let note = if note.is_empty() { String::new() } else { format!(": {}", note.replace(['\n', '\r'], " ")) };
+    format!("{MARK}{revision} on {date}{note}\n\n{definition}")
+}
+
+/// The line that stands in the digest's file beside a sealed one: as programs that check SHA-256 sums read it.
+pub fn digest_line(file: &str, bytes: &[u8]) -> String {
+    format!("{}  {file}\n", digest(bytes))
+}
+
+/// SHA-256 (FIPS 180-4) in hex.
+fn digest(bytes: &[u8]) -> String {
+    hex(&Sha256::digest(bytes)).replace(' ', "").to_lowercase()
+}
+
+impl History {
+    /// Reads the files of a folder, given by name; those that have nothing to do with the link are left out.
+    pub fn of(link: &str, files: &BTreeMap<String, Vec<u8>>) -> Self {
+        let mut history = Self::default();
+        let number = |name: &str, end: &str| -> Option<u32> {
+            let digits = name.strip_prefix(link)?.strip_prefix("-r")?.strip_suffix(end)?;
+            digits.parse().ok().filter(|number: &u32| number.to_string() == digits)
+        };
+        let mut numbers: Vec<u32> =
+            files.keys().filter_map(|name| number(name, ".ember").or_else(|| number(name, ".sha256"))).collect();
+        numbers.sort_unstable();
+        let (Some(first), Some(last)) = (numbers.first(), numbers.last()) else { return history };
+        // Each revision between them has to be there; of a great gap the first will do.
+        for revision in (*first..=*last).take(numbers.len() + 1) {
+            let file = file_name(link, revision);
+            match files.get(&file) {
+                None => history.problems.push(Problem::Missing { revision, file }),
+                Some(bytes) => match sealed(revision, &file, bytes, files.get(&digest_file(&file))) {
+                    Ok(sealed) => history.revisions.push(sealed),
+                    Err(problem) => history.problems.push(problem),
+                },
+            }
+        }
+        history
+    }
+
+    /// The last sealed revision.
+    pub fn last(&self) -> Option<&Sealed> {
+        self.revisions.last()
+    }
+}
+
+/// The name of the file with the digest of a sealed one.
+pub fn digest_file(file: &str) -> String {
+    file.replace(".ember", ".sha256")
+}
+
+fn sealed(revision: u32, file: &str, bytes: &[u8], written: Option<&Vec<u8>>) -> Result<Sealed, Problem> {
+    let file = file.to_owned();
+    let written = written.map(|line| String::from_utf8_lossy(line).into_owned());
+    let Some(expected) = written.as_deref().and_then(|line| line.split_whitespace().next()) else {
+        return Err(Problem::NoDigest { file });
+    };
+    let found = digest(bytes);
+    if !expected.eq_ignore_ascii_case(&found) {
+        let beginning = |text: &str| text.chars().take(12).collect();
+        return Err(Problem::Edited { file, expected: beginning(expected), found: beginning(&found) });
+    }
+    let text = match decode_text(bytes.to_vec()) {
+        Ok(text) => text,
+        Err(error) => return Err(Problem::Unreadable { file, why: error.0.message }),
+    };
+    let checked = check(&Source::new(file.as_str(), text.as_str()));
+    let Some(plan) = checked.plan else {
+        let why = checked.findings.iter().find(|finding| finding.is_error());
+        return Err(Problem::Unreadable { file, why: why.map_or_else(String::new, |finding| finding.message.clone()) });
+    };
+    if plan.link.revision != revision {
+        return Err(Problem::Renamed { file, found: plan.link.revision });
+    }
+    let said = text.lines().next().and_then(|line| line.strip_prefix(MARK)).and_then(|line| line.split_once(" on "));
+    let (date, note) = said.map_or(("", ""), |(_, rest)| rest.split_once(": ").unwrap_or((rest, "")));
+    Ok(Sealed { revision, date: date.to_owned(), note: note.to_owned(), plan, text })
+}
+
+impl Sealed {
+    /// What this revision added to the one before: new messages, and fields in sections of their own.
+    pub fn added(&self, before: Option<&Sealed>) -> Vec<String> {
+        let Some(before) = before else { return Vec::new() };
+        let mut added = Vec::new();
+        for message in &self.plan.link.messages {
+            let Some(old) = before.plan.link.messages.iter().find(|old| old.name == message.name) else {
+                added.push(message.name.clone());
+                continue;
+            };
+            let fields = message.fields.iter().filter(|field| !field.is_spare() && field.since > before.revision);
+            let fields = fields.filter(|field| old.field(&field.name).is_none());
+            added.extend(fields.map(|field| format!("{}.{}", message.name, field.name)));
+        }
+        added
+    }
+
+    /// The channel with the longest frame, and its bytes.
+    pub fn longest_frame(&self) -> Option<(&str, usize)> {
+        let each = self.plan.channels.iter().flat_map(|channel| {
+            let host = channel.from_host.as_deref();
+            host.into_iter()
+                .chain([channel])
+                .map(|facing| (channel.name.as_str(), facing.frame_size(facing.greatest_body)))
+        });
+        each.max_by_key(|(_, bytes)| *bytes)
+    }
+}

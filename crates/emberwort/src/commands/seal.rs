@@ -1,0 +1,185 @@
+//! `seal`: freezes the current revision, and shows the sealed ones.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, bail};
+use emberwort_model::Plan;
+use emberwort_model::evolution::{
+    History, Sealed, digest_file, digest_line, file_name, folded, same_content, sealed_text,
+};
+use serde_json::json;
+
+use super::Ending;
+use crate::cli::{SealArgs, TableForm};
+use crate::output::{self, Look, Paint, Replace};
+use crate::project::{Project, read_definition, read_limited};
+use crate::render::findings;
+use crate::render::table::table;
+
+/// The folder of sealed revisions, beside the definition.
+const FOLDER: &str = "sealed";
+
+pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let definition = Project::find(link)?.definition;
+    let checked = read_definition(&definition)?;
+    let Some(plan) = &checked.plan else {
+        let errors: Vec<_> = checked.findings.into_iter().filter(|finding| finding.is_error()).collect();
+        eprint!("{}", findings::render(&checked.sources, &errors, look.err));
+        eprintln!("{} has errors, so nothing is sealed", definition.display());
+        return Ok(Ending::WithFindings);
+    };
+    let folder = definition.parent().unwrap_or(Path::new("")).join(FOLDER);
+    let history = History::of(&plan.link.name, &read_folder(&folder)?);
+    if args.list {
+        return list(&history, args.form, look);
+    }
+    if let [_, ..] = history.problems.as_slice() {
+        report_problems(&history, look);
+        eprintln!("nothing is sealed until the history is whole again: restore these files from version control");
+        return Ok(Ending::WithFindings);
+    }
+    let text = match folded(&checked.sources) {
+        Ok(text) => text,
+        Err(found) => bail!("the definition cannot be folded into one file: {}", found[0].message),
+    };
+    // What is sealed has to mean what was checked.
+    let again = emberwort_model::check(&emberwort_model::Source::new("sealed", text.as_str()));
+    if again.plan.is_none_or(|again| again.link != plan.link || again.channels != plan.channels) {
+        bail!("{} and its imports mean something else as one file, so it is not sealed", definition.display());
+    }
+    match refusal(&history, plan, &text) {
+        Verdict::Known => {
+            println!("revision {} is sealed already, with this content", plan.link.revision);
+            Ok(Ending::Clean)
+        }
+        Verdict::Refused(why) => {
+            eprintln!("{}", look.paint_err(Paint::Bad, &why));
+            Ok(Ending::WithFindings)
+        }
+        Verdict::New => seal(args, plan, &text, &folder),
+    }
+}
+
+/// Whether a definition can be sealed.
+enum Verdict {
+    New,
+    Known,
+    Refused(String),
+}
+
+fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
+    let revision = plan.link.revision;
+    let Some(last) = history.last() else { return Verdict::New };
+    if let Some(known) = history.revisions.iter().find(|sealed| sealed.revision == revision) {
+        if same_content(&known.text, text) {
+            return Verdict::Known;
+        }
+        return Verdict::Refused(format!(
+            "revision {revision} is sealed already, with another content\nwhat is released stays as it is: write `revision {}` into \
+             the link, or take the change back",
+            last.revision + 1
+        ));
+    }
+    if revision < last.revision {
+        return Verdict::Refused(format!(
+            "the revision went down: {} is sealed, and the definition says {revision}\nwrite `revision {}`",
+            last.revision,
+            last.revision + 1
+        ));
+    }
+    if revision > last.revision + 1 {
+        return Verdict::Refused(format!(
+            "revision {} comes behind {}, and the definition says {revision}\nwrite `revision {0}`",
+            last.revision + 1,
+            last.revision
+        ));
+    }
+    Verdict::New
+}
+
+fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Result<Ending> {
+    let revision = plan.link.revision;
+    let today = || jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
+    let date = args.date.unwrap_or_else(today);
+    let file = file_name(&plan.link.name, revision);
+    let text = sealed_text(text, revision, &date.to_string(), args.note.as_deref().unwrap_or_default());
+    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
+    // The digest first: a file without one would look edited, a digest without its file only unfinished.
+    let path = folder.join(&file);
+    let digest = folder.join(digest_file(&file));
+    output::write_file(&digest, digest_line(&file, text.as_bytes()).as_bytes(), Replace::No)?;
+    output::write_file(&path, text.as_bytes(), Replace::No)?;
+    println!("revision {revision} of {} is sealed: {}", plan.link.name, path.display());
+    println!("add {} to version control; it does not change any more", folder.display());
+    Ok(Ending::Clean)
+}
+
+/// The files of the folder, if there is one.
+fn read_folder(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
+    let mut files = BTreeMap::new();
+    let entries = match fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(files),
+        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", folder.display())),
+    };
+    for entry in entries {
+        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", folder.display()))?.path();
+        let ours = path.extension().is_some_and(|end| end == "ember" || end == "sha256");
+        if let (Some(name), true) = (path.file_name().and_then(|name| name.to_str()), ours) {
+            let bytes = read_limited(&path).with_context(|| format!("{} cannot be read", path.display()))?;
+            files.insert(name.to_owned(), bytes);
+        }
+    }
+    Ok(files)
+}
+
+fn report_problems(history: &History, look: Look) {
+    for problem in &history.problems {
+        eprintln!("{} {problem}", look.paint_err(Paint::Bad, "finding:"));
+    }
+}
+
+fn list(history: &History, form: TableForm, look: Look) -> anyhow::Result<Ending> {
+    let mut out = output::stdout();
+    let mut rows =
+        table(&["revision", "sealed", "added", "longest frame", "note"], &[true, false, false, false, false]);
+    let mut before: Option<&Sealed> = None;
+    for sealed in &history.revisions {
+        let added = sealed.added(before);
+        let longest = sealed.longest_frame();
+        match form {
+            TableForm::Ndjson => writeln!(
+                out,
+                "{}",
+                json!({
+                    "revision": sealed.revision, "sealed": sealed.date, "added": added,
+                    "longest_frame": longest.map(|(channel, bytes)| json!({"channel": channel, "bytes": bytes})), "note": sealed.note,
+                })
+            )?,
+            TableForm::Table => rows.add_row([
+                sealed.revision.to_string(),
+                sealed.date.clone(),
+                match before {
+                    Some(_) => added.join(", "),
+                    None if history.problems.is_empty() => "(the first)".to_owned(),
+                    None => String::new(),
+                },
+                longest.map_or(String::new(), |(channel, bytes)| format!("{bytes} bytes on {channel}")),
+                sealed.note.clone(),
+            ]),
+        }
+        before = Some(sealed);
+    }
+    if form == TableForm::Table {
+        match history.revisions.as_slice() {
+            [] => writeln!(out, "nothing is sealed yet: `emberwort seal` freezes the current revision")?,
+            _ => write!(out, "{}", rows.lines())?,
+        }
+    }
+    out.flush()?;
+    report_problems(history, look);
+    Ok(if history.problems.is_empty() { Ending::Clean } else { Ending::WithFindings })
+}
