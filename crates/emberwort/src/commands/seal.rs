@@ -113,7 +113,7 @@ fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Resu
     output::write_file(&digest, digest_line(&file, text.as_bytes()).as_bytes(), Replace::No)?;
     output::write_file(&path, text.as_bytes(), Replace::No)?;
     println!("revision {revision} of {} is sealed: {}", plan.link.name, path.display());
-    println!("add {} to version control; it does not change any more", folder.display());
+    println!("add {}/ to version control; its files do not change any more", folder.display());
     Ok(Ending::Clean)
 }
 

@@ -6,7 +6,7 @@ use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, FrameFinder};
 use serde_json::{Value as Json, json};
 
-use super::{grouped, plural, wrapped};
+use super::{grouped, plural, wrapped_under};
 use crate::output::{Look, Paint};
 
 /// The sentences about a channel, or about the frames of one end.
@@ -14,7 +14,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
     let title =
         from.map_or_else(|| channel.name.clone(), |end| format!("{}, frames from the {}", channel.name, end.as_str()));
     let mut text = look.paint(Paint::Bold, title) + "\n";
-    let mut say = |sentence: String| text.push_str(&format!("{}\n", wrapped(&format!("  {sentence}"))));
+    let mut say = |sentence: String| text.push_str(&format!("{}\n", wrapped_under(&format!("  {sentence}"), "    ")));
     match promises.damage {
         Damage::Nothing => say("a damaged frame costs no other".into()),
         Damage::Next => say("a frame whose end is damaged costs the one behind it too".into()),

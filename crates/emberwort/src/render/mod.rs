@@ -31,8 +31,13 @@ pub fn grouped(number: f64) -> String {
 
 /// A sentence in lines that fit the terminal, if there is one; the lines behind the first are indented.
 pub fn wrapped(text: &str) -> String {
+    wrapped_under(text, "  ")
+}
+
+/// The same with another indent.
+pub fn wrapped_under(text: &str, indent: &str) -> String {
     match crate::output::terminal_width() {
-        Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent("  ").break_words(false)),
+        Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent(indent).break_words(false)),
         None => text.to_owned(),
     }
 }
