@@ -133,6 +133,36 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
     }
 }
 
+/// The same frames as `senders_leave_out_the_status_byte_that_runs` of the library, and the node that means all.
+#[test]
+fn a_c_sender_leaves_out_what_runs() {
+    let Some(compiler) = compiler() else { return };
+    let plan = plan(
+        "link l { revision 1  byte_order big }
+         channel keys { medium uart 31250 8N1
+            status bytes running
+            frame { status : u8 message
+                body } }
+         channel bus { medium uart 9600 8N1
+            frame { sync C6
+                node : u8 address 0xFF for all
+                size : u8 length of body
+                body } }
+         message Press { id 0x90 + node 0 .. 15  from device  on keys, bus  spare 1 bits  key : u7 }",
+    );
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&plan, &[]).unwrap());
+    let program = "#include \"l.h\"\n#include <stdio.h>\nint main(void)\n{\n    \
+         static const uint8_t status[] = {0x93, 0x93, 0xF8, 0x93, 0x94, 0xF0, 0xF0, 0x94};\n    \
+         uint8_t running = 0;\n    uint8_t frame[2] = {0, 1};\n    size_t n;\n    \
+         for (n = 0; n < sizeof status; n++) {\n        frame[0] = status[n];\n        \
+         printf(\"%u\", (unsigned)l_keys_leave_out(&running, frame, 2u));\n    }\n    \
+         frame[0] = 0x94;\n    printf(\" %u %u\\n\", (unsigned)l_keys_leave_out(&running, frame, 1u), (unsigned)L_BUS_BROADCAST);\n    \
+         return 0;\n}\n";
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    assert_eq!(compile_and_run(compiler, folder.path(), &[], &["l.c", "main.c"]), "01010000 0 255\n");
+}
+
 #[test]
 fn names_that_clash_in_c_are_told() {
     let plan = plan(

@@ -96,6 +96,7 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
             "layout",
             "budget",
             "value",
+            "seal",
             "encode",
             "decode",
             "stats",
