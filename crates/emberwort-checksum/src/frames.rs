@@ -5,7 +5,7 @@ use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::budget::line_length;
 use emberwort_model::budget::wire_time::{Seconds, worst};
-use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role};
+use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role, Zone};
 
 use crate::strength::{distances, facts};
 
@@ -105,6 +105,8 @@ fn damage(plan: &Plan, channel: &ChannelPlan) -> Damage {
         FrameFinder::Stuffed(_) | FrameFinder::Gap { .. } | FrameFinder::Lines { .. } => Damage::Next,
         FrameFinder::StatusBytes { running: true } => Damage::Running,
         FrameFinder::StatusBytes { running: false } => Damage::Nothing,
+        // A receiver compares lengths that are said twice before it waits for what they say.
+        FrameFinder::Sync if says_length_twice(channel) => Damage::Nothing,
         FrameFinder::Sync => {
             let bodies = channel.keys.iter().map(|(_, message)| {
                 let message = &plan.messages[*message];
@@ -122,6 +124,14 @@ fn damage(plan: &Plan, channel: &ChannelPlan) -> Damage {
             }
         }
     }
+}
+
+fn says_length_twice(channel: &ChannelPlan) -> bool {
+    let is_length = |part: usize| matches!(channel.parts[part].role, Role::Length { .. });
+    channel
+        .parts
+        .iter()
+        .any(|part| part.zone == Zone::Head && matches!(part.role, Role::Same { part: of, .. } if is_length(of)))
 }
 
 /// The longest frame that a length part, or a key, can claim, up to the limit.
@@ -188,6 +198,8 @@ mod tests {
         assert_eq!((stuffed.damage, stuffed.false_start), (Damage::Next, None));
         assert_eq!(stuffed.found.map(|found| (found.distance, found.exact)), Some((2, true)));
         assert_eq!(of("gap 2 ms", plain).damage, Damage::Next);
+        let twice = "sync C6 39\n size : u8 length of body\n again : u8 same as size\n kind : u8 message\n body";
+        assert_eq!(of("", twice).damage, Damage::Nothing);
         let escaped = "sync C6\n kind : u8 message\n size : u8 length of body\n body";
         let escaped = of("stuffing escape 7D xor 20 of 7D C6", escaped);
         assert_eq!(escaped, Promises { damage: Damage::Nothing, false_start: None, found: None });

@@ -13,16 +13,14 @@ pub fn folded(sources: &Sources) -> Result<String, Vec<Finding>> {
     let mut text = String::new();
     for file in sources.files() {
         let parsed = parse(&file.text, 0);
-        let mut rest = file.text.as_str();
         let mut behind = 0;
         for import in &parsed.file.imports {
             // The word stands before the file's name, with nothing but space between them.
             let word = file.text[..import.span.start].rfind("import").unwrap_or(import.span.start);
             text.push_str(&file.text[behind..word.max(behind)]);
             behind = import.span.end;
-            rest = &file.text[behind..];
         }
-        text.push_str(rest);
+        text.push_str(&file.text[behind..]);
         if !text.ends_with('\n') {
             text.push('\n');
         }

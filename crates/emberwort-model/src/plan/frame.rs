@@ -270,6 +270,11 @@ impl ChannelPlan {
         self.parts.iter().find(|part| wanted(&part.role))
     }
 
+    /// Whether a part (by index) stands in the frame again, so that damage to one of the two is seen.
+    pub fn is_repeated(&self, part: usize) -> bool {
+        self.part(|role| matches!(role, Role::Same { part: of, .. } if *of == part)).is_some()
+    }
+
     /// The part that selects the message.
     pub fn key_part(&self) -> Option<&Part> {
         self.part(|role| *role == Role::Message)

@@ -133,8 +133,9 @@ impl Resolver<'_> {
         if checksums.is_empty() {
             return;
         }
-        for part in &channel.parts {
+        for (index, part) in channel.parts.iter().enumerate() {
             let (what, reason) = match part.role {
+                _ if channel.is_repeated(index) => continue,
                 Role::Length { .. } => (
                     "length",
                     "a damaged length makes the receiver take other bytes for the checksum, and now and then they fit",

@@ -107,11 +107,14 @@ fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Resu
     let file = file_name(&plan.link.name, revision);
     let text = sealed_text(text, revision, &date.to_string(), args.note.as_deref().unwrap_or_default());
     fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
-    // The digest first: a file without one would look edited, a digest without its file only unfinished.
     let path = folder.join(&file);
     let digest = folder.join(digest_file(&file));
     output::write_file(&digest, digest_line(&file, text.as_bytes()).as_bytes(), Replace::No)?;
-    output::write_file(&path, text.as_bytes(), Replace::No)?;
+    if let Err(error) = output::write_file(&path, text.as_bytes(), Replace::No) {
+        // A digest without its file would look like one that was deleted.
+        let _ = fs::remove_file(&digest);
+        return Err(error);
+    }
     println!("revision {revision} of {} is sealed: {}", plan.link.name, path.display());
     println!("add {}/ to version control; its files do not change any more", folder.display());
     Ok(Ending::Clean)
