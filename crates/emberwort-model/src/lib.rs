@@ -34,7 +34,6 @@
 pub mod algorithm;
 pub mod budget;
 pub mod diagnostics;
-pub mod evolution;
 pub mod hex;
 mod imports;
 pub mod layout;

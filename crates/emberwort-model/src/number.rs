@@ -138,6 +138,17 @@ fn gcd(a: i128, b: i128) -> i128 {
     a as i128
 }
 
+/// How far two physical values lie apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Distance {
+    /// They are equal.
+    None,
+    /// Less than the greater of their two steps.
+    LessThanStep,
+    /// A step or more.
+    StepOrMore,
+}
+
 /// The exact relation between a raw code and its physical value: `physical = (offset + step × raw) / divisor`.
 ///
 /// All three are integers without a common divisor, `step` is not 0 and `divisor` is positive. The parts are small
@@ -211,6 +222,20 @@ impl Scaling {
     pub fn compare(&self, raw: i128, value: Decimal) -> std::cmp::Ordering {
         let exact = BigInt::from(self.offset + self.step * raw) * BigInt::from(10).pow(value.decimals);
         exact.cmp(&(BigInt::from(value.mantissa) * self.divisor))
+    }
+
+    /// How far the exact physical values of two raw codes lie apart; the second one has a scaling of its own.
+    pub fn distance(&self, raw: i128, other: &Scaling, other_raw: i128) -> Distance {
+        // Both brought to the divisor of both.
+        let (one, two) =
+            (BigInt::from(self.offset + self.step * raw), BigInt::from(other.offset + other.step * other_raw));
+        let apart = (one * other.divisor - two * self.divisor).abs();
+        let step = (BigInt::from(self.step) * other.divisor).abs().max((BigInt::from(other.step) * self.divisor).abs());
+        match apart.is_zero() {
+            true => Distance::None,
+            false if apart < step => Distance::LessThanStep,
+            false => Distance::StepOrMore,
+        }
     }
 
     /// Whether the physical value is the raw code itself.

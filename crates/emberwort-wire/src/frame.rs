@@ -9,7 +9,8 @@ use thiserror::Error;
 
 use crate::bits;
 use crate::checksum::Checksum;
-use crate::codec::{self, BodyError, EncodeError};
+use crate::codec::{self, EncodeError};
+pub use crate::fault::FrameFault;
 use crate::line;
 use crate::stuffing::{self, escape::Step};
 use crate::values::Values;
@@ -189,90 +190,6 @@ pub struct FrameView<'a> {
     pub sequence: Option<u64>,
     /// The sender's revision, if the frame has one.
     pub revision: Option<u64>,
-}
-
-/// Why a frame is broken. Parts are indices into the channel's parts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum FrameFault {
-    /// The length part says something that no frame of this channel can have.
-    Length {
-        /// Bytes that the frame would have.
-        length: u64,
-        /// Fewest bytes of a frame.
-        least: usize,
-        /// Most bytes of a frame.
-        greatest: usize,
-    },
-    /// The input ends, or the delimiter comes, before the frame is complete.
-    Truncated {
-        /// Bytes that are there.
-        length: usize,
-        /// Bytes that are needed at least.
-        needed: usize,
-    },
-    /// A checksum differs.
-    Checksum {
-        /// The part.
-        part: usize,
-        /// As computed from the bytes.
-        expected: u64,
-        /// As it stands in the frame.
-        found: u64,
-    },
-    /// It does not begin with the sync bytes.
-    Sync,
-    /// A part with a fixed value, or with that of an earlier one, has another.
-    Fixed {
-        /// The part.
-        part: usize,
-        /// The value of the definition.
-        expected: u64,
-        /// As it stands in the frame.
-        found: u64,
-    },
-    /// Other characters stand where a part has hex digits.
-    Digits {
-        /// The part.
-        part: usize,
-    },
-    /// The stuffing is wrong at this byte.
-    Stuffing {
-        /// Offset in the stuffed frame.
-        at: usize,
-    },
-    /// No message of the channel has this key.
-    UnknownMessage {
-        /// The key.
-        key: u64,
-    },
-    /// The line fits no pattern; lines like this are stray.
-    NoPattern,
-    /// The body cannot be decoded.
-    Body {
-        /// Index of the message.
-        message: usize,
-        /// Why.
-        error: BodyError,
-    },
-}
-
-impl FrameFault {
-    /// All short names that [`FrameFault::reason`] gives.
-    pub const REASONS: [&'static str; 7] =
-        ["checksum", "length", "truncated", "fixed", "stuffing", "unknown message", "body"];
-
-    /// The reason in one or two words, for counting.
-    pub fn reason(&self) -> &'static str {
-        Self::REASONS[match self {
-            FrameFault::Checksum { .. } => 0,
-            FrameFault::Length { .. } => 1,
-            FrameFault::Truncated { .. } => 2,
-            FrameFault::Fixed { .. } | FrameFault::Sync | FrameFault::Digits { .. } => 3,
-            FrameFault::Stuffing { .. } => 4,
-            FrameFault::UnknownMessage { .. } | FrameFault::NoPattern => 5,
-            FrameFault::Body { .. } => 6,
-        }]
-    }
 }
 
 /// Why a frame cannot be built.

@@ -5,11 +5,13 @@
 pub mod bits;
 pub mod checksum;
 pub mod codec;
+mod fault;
 pub mod frame;
 pub mod json;
 pub mod line;
 pub mod receiver;
 pub mod row;
+pub mod samples;
 pub mod sequence;
 pub mod status_bytes;
 pub mod stuffing;

@@ -6,10 +6,8 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
+use emberwort_evolution::{History, Sealed, digest_file, digest_line, file_name, folded, same_content, sealed_text};
 use emberwort_model::Plan;
-use emberwort_model::evolution::{
-    History, Sealed, digest_file, digest_line, file_name, folded, same_content, sealed_text,
-};
 use serde_json::json;
 
 use super::Ending;

@@ -9,7 +9,7 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
-use emberwort_model::plan::{MessagePlan, Role};
+use emberwort_model::plan::{ChannelPlan, MessagePlan};
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{FrameFault, ValueRef, Values, text, tunnel};
 
@@ -424,45 +424,10 @@ fn remarks(plan: &Plan, row: &Row<'_>) -> Option<String> {
     }
 }
 
-/// What is wrong with a frame, in a sentence with the numbers.
-pub fn fault_text(plan: &Plan, channel: usize, fault: &FrameFault) -> String {
-    let channel = &plan.channels[channel];
-    let width = |part: usize| usize::from(channel.parts[part].bits).div_ceil(4);
-    match fault {
-        FrameFault::Checksum { part, expected, found } => {
-            let (name, width) = (&channel.parts[*part].name, width(*part));
-            format!("`{name}` is 0x{found:0width$X}, computed 0x{expected:0width$X}")
-        }
-        FrameFault::Length { length, least, greatest } if least == greatest => {
-            format!("the length part says {length} bytes, but there are {least}")
-        }
-        FrameFault::Length { length, least, greatest } => {
-            format!("a frame of {length} bytes cannot be; they have {least} to {greatest}")
-        }
-        FrameFault::Truncated { length, needed } => {
-            format!("ends after {length} bytes, needs at least {needed}")
-        }
-        FrameFault::Fixed { part, expected, found } => {
-            let (name, width) = (&channel.parts[*part].name, width(*part));
-            let why = match channel.parts[*part].role {
-                Role::Same { part: of, inverted: false } => format!(", `{}`", channel.parts[of].name),
-                Role::Same { part: of, inverted: true } => format!(", `{}` inverted,", channel.parts[of].name),
-                _ => ", always".to_owned(),
-            };
-            format!("`{name}` is 0x{found:0width$X}{why} 0x{expected:0width$X}")
-        }
-        FrameFault::Digits { part } => {
-            format!("`{}` should be {} hex digits", channel.parts[*part].name, width(*part))
-        }
-        FrameFault::Sync => format!("does not begin with the sync bytes {}", hex(&channel.sync)),
-        FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
-        FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key 0x{key:02X}", channel.name),
-        FrameFault::NoPattern => format!("the line fits no pattern of `{}`", channel.name),
-        FrameFault::Body { message, error } => {
-            let message = &plan.messages[*message].message;
-            let field = error.slot().map_or(String::new(), |slot| format!(".{}", message.fields[slot].name));
-            format!("{}{field}: {error}", message.name)
-        }
+impl<W> RowPrinter<W> {
+    /// The channel as the sender's frames go over it.
+    fn facing(&self, broken: &BrokenFrame<'_>) -> &ChannelPlan {
+        self.plan.channels[broken.channel].facing(broken.from.unwrap_or(End::Device))
     }
 }
 
@@ -493,7 +458,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 }
                 self.table_start(broken.time, broken.offset, broken.channel, broken.from, None);
                 let _ = write!(self.line, "{:<width$}  ", "BROKEN", width = self.widths.message);
-                let sentence = format!("{reason}: {}", fault_text(&self.plan, broken.channel, broken.fault));
+                let sentence = format!("{reason}: {}", broken.fault.sentence(&self.plan, self.facing(broken)));
                 self.table_words(&[sentence, some_hex(broken.wire)], Some(Paint::Bad));
             }
             RowForm::Ndjson => {
@@ -501,7 +466,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 let _ = write!(self.line, ",\"broken\":\"{reason}\"");
                 match *broken.fault {
                     FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
-                        let bits = self.plan.channels[broken.channel].parts[part].bits;
+                        let bits = self.facing(broken).parts[part].bits;
                         let digits = usize::from(bits).div_ceil(4);
                         let _ = write!(
                             self.line,
@@ -510,7 +475,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                     }
                     _ => {
                         self.line.push_str(",\"detail\":");
-                        let sentence = fault_text(&self.plan, broken.channel, broken.fault);
+                        let sentence = broken.fault.sentence(&self.plan, self.facing(broken));
                         let _ = json::write_string(&sentence, &mut self.line);
                     }
                 }
@@ -520,7 +485,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 self.emit();
             }
             RowForm::Csv => {
-                let sentence = format!("{reason}: {}", fault_text(&self.plan, broken.channel, broken.fault));
+                let sentence = format!("{reason}: {}", broken.fault.sentence(&self.plan, self.facing(broken)));
                 self.csv_other(
                     broken.time,
                     broken.offset,

@@ -1,9 +1,9 @@
 //! Several files as one: what a revision is sealed as.
 
-use crate::diagnostics::Finding;
-use crate::source::Sources;
-use crate::syntax::{TokenKind, parse, tokens};
-use crate::tidy::tidy;
+use emberwort_model::Sources;
+use emberwort_model::diagnostics::Finding;
+use emberwort_model::syntax::{TokenKind, parse, tokens};
+use emberwort_model::tidy::tidy;
 
 /// One text, in canonical style, that says what all files of a definition say, in the order in which they were read.
 ///

@@ -1,6 +1,6 @@
 //! Folding several files into one, and what counts as the same content.
 
-use emberwort_model::evolution::{folded, same_content};
+use emberwort_evolution::{folded, same_content};
 use emberwort_model::{Checked, Source, check, check_with};
 
 fn read(main: &str, files: &[(&str, &str)]) -> Checked {

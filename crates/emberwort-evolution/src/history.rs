@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
-use crate::hex::hex;
-use crate::plan::Plan;
-use crate::source::Source;
-use crate::{check, decode_text};
+use emberwort_model::Plan;
+use emberwort_model::Source;
+use emberwort_model::hex::hex;
+use emberwort_model::{check, decode_text};
 
 /// One sealed revision.
 #[derive(Clone, Debug)]

@@ -1,0 +1,377 @@
+//! Two revisions put against each other: what each difference does to old and new devices and hosts.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::model::{Field, Kind};
+use emberwort_wire::samples::{Choice, Chooser, Edges};
+use emberwort_wire::{Values, encode};
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
+
+use crate::difference::{Difference, DifferenceKind, differences};
+use crate::exchange::{Lane, Sent};
+use crate::judge::{Cause, Ends, Example, Outcome, example, judge};
+use crate::matching::Matching;
+use crate::meaning::{Deviation, Place};
+use crate::outline::Outline;
+use crate::sampling::{choices, edges, values_for};
+use crate::verdict::{Pair, Verdict};
+
+/// Random samples of each message that a difference touches, besides those at which something can change.
+const RANDOM_SAMPLES: usize = 24;
+
+/// One revision of a link.
+#[derive(Clone, Debug)]
+pub struct Revision {
+    /// What it is called: `revision 3`, `revision 4 (working)`.
+    pub name: String,
+    /// What it means.
+    pub plan: Arc<Plan>,
+    /// All of its text in one, in canonical style.
+    pub text: String,
+}
+
+/// What a difference does to one pair of ends.
+#[derive(Clone, Debug, Default)]
+pub struct Judgement {
+    /// The worst that can happen.
+    pub verdict: Verdict,
+    /// What that is, in a sentence without an end; empty if all is fine.
+    pub sentence: String,
+    /// A message that shows it, if bytes can.
+    pub example: Option<Example>,
+}
+
+/// A difference with what it does.
+#[derive(Clone, Debug)]
+pub struct Change {
+    /// What differs.
+    pub difference: Difference,
+    /// What it does, in the order of [`Pair::ALL`].
+    pub judgements: [Judgement; 4],
+}
+
+impl Change {
+    /// What it does to a pair.
+    pub fn judgement(&self, pair: Pair) -> &Judgement {
+        &self.judgements[pair as usize]
+    }
+
+    /// The worst that it does.
+    pub fn worst(&self) -> Verdict {
+        self.judgements.iter().map(|judgement| judgement.verdict).max().unwrap_or_default()
+    }
+}
+
+/// All differences of two revisions, with what they do.
+#[derive(Clone, Debug)]
+pub struct Comparison {
+    /// The old revision's name.
+    pub old: String,
+    /// The new one's.
+    pub new: String,
+    /// The differences.
+    pub changes: Vec<Change>,
+    /// The worst for each message of each sender, by pair and the sender's index; those not mentioned are fine.
+    pub messages: HashMap<(Pair, usize), Verdict>,
+    /// The worst for the channels on which frames are laid out otherwise, by pair and the sender's index: what one message does
+    /// there depends on numbers that another can have, too.
+    pub channels: HashMap<(Pair, usize), Verdict>,
+    /// How many messages were tried.
+    pub tried: u64,
+}
+
+impl Comparison {
+    /// The worst for a message of a sender.
+    pub(crate) fn expected(&self, pair: Pair, plan: &Plan, message: usize) -> Verdict {
+        let own = self.messages.get(&(pair, message)).copied().unwrap_or_default();
+        let channels = plan.link.messages[message].channels.iter();
+        let around = channels.filter_map(|channel| self.channels.get(&(pair, *channel)).copied()).max();
+        own.max(around.unwrap_or_default())
+    }
+
+    /// The worst for a pair.
+    pub fn worst(&self, pair: Pair) -> Verdict {
+        self.changes.iter().map(|change| change.judgement(pair).verdict).max().unwrap_or_default()
+    }
+}
+
+/// Finds what differs between two revisions, and what that does.
+pub fn compare(old: &Revision, new: &Revision) -> Comparison {
+    let outlines = [Outline::of(&old.text), Outline::of(&new.text)];
+    let found = differences(&old.plan, &new.plan, [&outlines[0], &outlines[1]]);
+    let changes = found.into_iter().map(|difference| {
+        let mut judgements: [Judgement; 4] = Default::default();
+        for (pair, verdict, sentence) in &difference.told {
+            judgements[*pair as usize] = Judgement { verdict: *verdict, sentence: sentence.clone(), example: None };
+        }
+        Change { difference, judgements }
+    });
+    let mut comparison = Comparison {
+        old: old.name.clone(),
+        new: new.name.clone(),
+        changes: changes.collect(),
+        messages: HashMap::new(),
+        channels: HashMap::new(),
+        tried: 0,
+    };
+    for pair in Pair::ALL {
+        Trying::new(pair, old, new).all(&mut comparison);
+    }
+    comparison
+}
+
+/// Both plans and what else is needed for trying one pair of ends.
+pub(crate) struct Trying {
+    pair: Pair,
+    sender: Arc<Plan>,
+    receiver: Arc<Plan>,
+    matching: Matching,
+    /// The receiver's codes, for the sender's values.
+    edges: Edges,
+    lanes: HashMap<usize, Lane>,
+}
+
+impl Trying {
+    pub(crate) fn new(pair: Pair, old: &Revision, new: &Revision) -> Self {
+        let (sender, receiver) =
+            if pair.sender_is_old() { (&old.plan, &new.plan) } else { (&new.plan, &old.plan) };
+        Self {
+            pair,
+            sender: sender.clone(),
+            receiver: receiver.clone(),
+            matching: Matching::of(sender, receiver),
+            edges: edges(receiver),
+            lanes: HashMap::new(),
+        }
+    }
+
+    fn all(&mut self, comparison: &mut Comparison) {
+        let side = usize::from(!self.pair.sender_is_old());
+        for message in self.messages() {
+            let touching: Vec<usize> = (0..comparison.changes.len())
+                .filter(|n| {
+                    let touches = &comparison.changes[*n].difference.touches;
+                    let there = self.matching.messages[message];
+                    touches[side].contains(&message) || there.is_some_and(|there| touches[1 - side].contains(&there))
+                })
+                .collect();
+            if touching.is_empty() {
+                continue;
+            }
+            let pair = self.pair;
+            let mut random = ChaCha8Rng::seed_from_u64(message as u64);
+            self.each(message, RANDOM_SAMPLES, &mut random, &mut |trying, lane, sent| {
+                comparison.tried += 1;
+                let received = lane.receive(&sent);
+                let ends = trying.ends();
+                let outcome = judge(ends, lane, &sent, &received);
+                let worst = comparison.messages.entry((pair, message)).or_default();
+                *worst = outcome.verdict.max(*worst);
+                if !lane.is_framed_alike() {
+                    let worst = comparison.channels.entry((pair, lane.channel)).or_default();
+                    *worst = outcome.verdict.max(*worst);
+                }
+                for (change, verdict, sentence) in attribute(ends, &outcome, &touching, &comparison.changes) {
+                    let judgement = &mut comparison.changes[change].judgements[pair as usize];
+                    if verdict > judgement.verdict {
+                        let example = Some(example(ends, lane, &sent, &received));
+                        *judgement = Judgement { verdict, sentence, example };
+                    }
+                }
+            });
+        }
+    }
+
+    /// The sender's messages that go from this end.
+    pub(crate) fn messages(&self) -> Vec<usize> {
+        let all = self.sender.link.messages.iter().enumerate();
+        all.filter(|(_, message)| message.from == self.pair.from()).map(|(index, _)| index).collect()
+    }
+
+    pub(crate) fn sender(&self) -> &Plan {
+        &self.sender
+    }
+
+    pub(crate) fn ends(&self) -> Ends<'_> {
+        Ends {
+            sender: &self.sender,
+            receiver: &self.receiver,
+            matching: &self.matching,
+            sender_is_old: self.pair.sender_is_old(),
+        }
+    }
+
+    /// Gives samples of a message, on each of its channels, to somebody.
+    pub(crate) fn each(
+        &mut self,
+        message: usize,
+        count: usize,
+        random: &mut ChaCha8Rng,
+        act: &mut dyn FnMut(&Self, &mut Lane, Sent),
+    ) {
+        let samples = self.samples(message, count, random);
+        let channels = self.sender.link.messages[message].channels.clone();
+        for channel in channels {
+            let mut lane = self.lanes.remove(&channel).unwrap_or_else(|| {
+                Lane::new(&self.sender, &self.receiver, self.pair.from(), channel, self.matching.channels[channel])
+            });
+            for (n, (values, asked)) in samples.iter().enumerate() {
+                let mut header = Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
+                if n == 0 {
+                    // The first is for people: a small node, a small number.
+                    header.node = lane.facing().nodes_of(message).map_or(header.node.min(3), |nodes| *nodes.start());
+                    header.key = lane.facing().key_for(message, header.node).unwrap_or(header.key);
+                    header.sequence = header.sequence.min(7);
+                }
+                if let Some(sent) = lane.send(message, values.clone(), *asked, header) {
+                    act(self, &mut lane, sent);
+                }
+            }
+            if lane.is_framed_alike() {
+                self.lanes.insert(channel, lane);
+                continue;
+            }
+            // Where frames are laid out otherwise, a part can be taken for another: each value that it can have is tried.
+            for n in 0..2 * 256 {
+                let Some((values, asked)) = samples.get(n / 2 % samples.len()) else { break };
+                let mut header = Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
+                match n % 2 {
+                    0 => header.sequence = n as u64 / 2,
+                    _ if lane.facing().nodes_of(message).is_none() => header.node = n as u64 / 2,
+                    _ => {}
+                }
+                if let Some(sent) = lane.send(message, values.clone(), *asked, header) {
+                    act(self, &mut lane, sent);
+                }
+            }
+            self.lanes.insert(channel, lane);
+        }
+    }
+
+    /// Values of a message, with the key that was asked for.
+    fn samples(&self, message: usize, count: usize, random: &mut ChaCha8Rng) -> Vec<(Values, Option<u64>)> {
+        let mut samples = Vec::new();
+        let compiled = &self.sender.messages[message];
+        for choices in choices(&self.sender, message, &self.edges, count) {
+            let mut values = Values::new(compiled);
+            let mut chooser = Chooser::new(&self.sender, self.sender.link.revision, random).with_edges(&self.edges);
+            let asked = chooser.message(message, &choices, &mut values);
+            samples.push((values, asked));
+        }
+        // Bodies that the receiver itself would send are those that it takes.
+        let Some(there) = self.matching.messages[message] else { return samples };
+        let own = &self.receiver.messages[there];
+        for _ in 0..count {
+            let mut values = Values::new(own);
+            let choices = vec![Choice::Random; own.message.fields.len()];
+            let asked = Chooser::new(&self.receiver, self.receiver.link.revision, random).message(there, &choices, &mut values);
+            let mut body = Vec::new();
+            if encode(own, &values, self.receiver.link.revision, &mut body).is_ok()
+                && asked.is_none()
+                && let Some(values) = values_for(&self.sender, message, &body)
+            {
+                samples.push((values, None));
+            }
+        }
+        samples
+    }
+}
+
+/// Which differences an outcome comes from, with what each of them does.
+fn attribute(
+    ends: Ends<'_>,
+    outcome: &Outcome,
+    touching: &[usize],
+    changes: &[Change],
+) -> Vec<(usize, Verdict, String)> {
+    if outcome.verdict == Verdict::Fine {
+        return Vec::new();
+    }
+    let of_kind = |wanted: &dyn Fn(DifferenceKind) -> bool| -> Vec<usize> {
+        touching.iter().copied().filter(|n| wanted(changes[*n].difference.kind)).collect()
+    };
+    let channel = || of_kind(&DifferenceKind::is_of_channel);
+    let moves = || of_kind(&DifferenceKind::moves_bytes);
+    let selection = || of_kind(&DifferenceKind::is_of_selection);
+    let first = |choices: Vec<Vec<usize>>| {
+        choices.into_iter().find(|found| !found.is_empty()).unwrap_or_else(|| touching.to_vec())
+    };
+    let found = match &outcome.cause {
+        Cause::Values(deviations) => {
+            let mut all = Vec::new();
+            for deviation in deviations {
+                let own = touching.iter().copied().filter(|n| is_at(ends, &changes[*n].difference, deviation));
+                for change in first(vec![own.collect(), moves(), channel()]) {
+                    all.push((change, deviation.verdict, deviation.sentence()));
+                }
+            }
+            return all;
+        }
+        Cause::OtherMessage(other) => {
+            // What stands under its key now, if that is why.
+            let side = usize::from(ends.sender_is_old);
+            let takes = |n: &usize| {
+                let difference = &changes[*n].difference;
+                difference.kind.is_of_selection() && difference.touches[side].contains(other)
+            };
+            let mut found: Vec<usize> = (0..changes.len()).filter(takes).collect();
+            found.extend(selection());
+            found.sort_unstable();
+            found.dedup();
+            first(vec![found, channel(), moves()])
+        }
+        Cause::NewEntry(place) => {
+            let own = |n: &usize| changes[*n].difference.at.iter().flatten().any(|at| at == place);
+            first(vec![touching.iter().copied().filter(own).collect()])
+        }
+        Cause::UnknownKey => first(vec![selection(), channel(), moves()]),
+        Cause::Direction => first(vec![of_kind(&|kind| kind == DifferenceKind::Direction)]),
+        Cause::Frame => first(vec![channel(), moves()]),
+        Cause::Body(_) => first(vec![moves(), channel()]),
+        Cause::NobodyListens => first(vec![channel(), of_kind(&|kind| kind == DifferenceKind::Channels)]),
+    };
+    found.into_iter().map(|change| (change, outcome.verdict, outcome.sentence.clone())).collect()
+}
+
+/// Whether a deviation is at the place of a difference: at the field, around it, or at the labels that it shows.
+fn is_at(ends: Ends<'_>, difference: &Difference, deviation: &Deviation) -> bool {
+    use DifferenceKind::*;
+    let names = |place: &Place| difference.at.iter().flatten().any(|at| at == place);
+    if matches!(
+        difference.kind,
+        LabelAdded | LabelRemoved | LabelRenumbered | LabelRenamed | EntryAdded | EntryRemoved | EntryRenumbered | EntryRenamed
+    ) {
+        // Labels are met in fields of that enum, by a code of theirs.
+        let owner = difference.at.iter().flatten().next().map_or("", |at| at.owner.as_str());
+        let plans = [ends.sender, ends.receiver];
+        let shows = deviation.trail.iter().any(|place| plans.iter().any(|plan| shows_labels(plan, place, owner)));
+        let words = |text: &str, name: &str| text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|word| word == name);
+        let label = |text: &str| difference.at.iter().flatten().any(|at| words(text, &at.field));
+        return shows && (label(&deviation.sent) || label(&deviation.read));
+    }
+    deviation.trail.iter().any(names)
+}
+
+/// Whether a field of this place shows the labels of an enum, flag set or table of this name.
+fn shows_labels(plan: &Plan, place: &Place, name: &str) -> bool {
+    let link = &plan.link;
+    let messages = link.messages.iter().filter(|message| message.name == place.owner).map(|message| &message.fields);
+    let records = link.records.iter().filter(|record| record.name == place.owner).map(|record| &record.fields);
+    let mut fields = messages.chain(records).flatten();
+    fields.any(|field| (field.name == place.field || place.field.is_empty()) && shows(field, name))
+}
+
+fn shows(field: &Field, name: &str) -> bool {
+    match &field.kind {
+        Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name == name,
+        Kind::List { element, .. } => shows(element, name),
+        Kind::Choice(choice) => {
+            let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+            choice.table.as_ref().is_some_and(|table| table.name == name) || forms.into_iter().any(|form| shows(form, name))
+        }
+        _ => false,
+    }
+}

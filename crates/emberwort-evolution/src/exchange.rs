@@ -1,0 +1,222 @@
+//! One message from an end of one revision to an end of another: encoded by the one, found and decoded by the other.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::model::{End, MediumKind};
+use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_wire::frame::body_on;
+use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values};
+
+use crate::matching::same_framing;
+
+/// Frames that are sent behind each other, so that a receiver that waits for more gets it.
+const COPIES: usize = 3;
+
+/// A channel from a sender to a receiver.
+pub struct Lane {
+    sender: Arc<Plan>,
+    from: End,
+    /// Index of the sender's channel.
+    pub channel: usize,
+    framing: Framing,
+    /// The receiver's end, if it has such a channel that can hear this one.
+    listener: Option<Listener>,
+}
+
+struct Listener {
+    plan: Arc<Plan>,
+    channel: usize,
+    framing: Arc<Framing>,
+    reader: BodyReader,
+}
+
+/// What was sent.
+#[derive(Clone, Debug)]
+pub struct Sent {
+    /// Index of the sender's message.
+    pub message: usize,
+    /// The values.
+    pub values: Values,
+    /// The key of the request that it answers, if the form of a value depends on it.
+    pub asked: Option<u64>,
+    /// The values of the frame's parts.
+    pub header: Header,
+    /// The frame as it goes over the channel.
+    pub wire: Vec<u8>,
+}
+
+/// What a receiver made of it.
+#[derive(Clone, Debug, Default)]
+pub struct Received {
+    /// Whether somebody listens there at all.
+    pub heard: bool,
+    /// Good frames.
+    pub good: Vec<Good>,
+    /// Why others are broken.
+    pub broken: Vec<FrameFault>,
+}
+
+/// A frame that a receiver takes.
+#[derive(Clone, Debug)]
+pub struct Good {
+    /// Index of the receiver's message.
+    pub message: usize,
+    /// Its values.
+    pub values: Values,
+    /// The node that it is taken to be from or for.
+    pub node: Option<u64>,
+    /// The sequence number.
+    pub sequence: Option<u64>,
+}
+
+impl Lane {
+    /// From a sender's channel (by index) to the one of the receiver that is the same, if there is one.
+    pub fn new(sender: &Arc<Plan>, receiver: &Arc<Plan>, from: End, channel: usize, there: Option<usize>) -> Self {
+        let facing = |plan: &Plan, channel: usize| Framing::new(Arc::new(plan.channels[channel].facing(from).clone()));
+        let mediums = |there: usize| (&sender.channels[channel].medium.kind, &receiver.channels[there].medium.kind);
+        let hears = there.filter(|there| {
+            let (sends, listens) = mediums(*there);
+            can_hear(sends, listens)
+        });
+        let listener = hears.map(|there| Listener {
+            plan: receiver.clone(),
+            channel: there,
+            framing: Arc::new(facing(receiver, there)),
+            reader: BodyReader::new(receiver.clone(), there, Some(from)),
+        });
+        Self { sender: sender.clone(), from, channel, framing: facing(sender, channel), listener }
+    }
+
+    /// The channel as the sender's frames go over it.
+    pub fn facing(&self) -> &ChannelPlan {
+        self.framing.plan()
+    }
+
+    /// The receiver's side of the channel, as frames of this sender's end are to go over it.
+    pub fn listening(&self) -> Option<&ChannelPlan> {
+        self.listener.as_ref().map(|listener| listener.framing.plan())
+    }
+
+    /// Whether frames of both ends are found, checked and laid out in the same way.
+    pub fn is_framed_alike(&self) -> bool {
+        self.listening().is_none_or(|there| same_framing(self.facing(), there))
+    }
+
+    /// Encodes a message as the sender does. `None` if the values cannot be sent on this channel.
+    pub fn send(&self, message: usize, values: Values, asked: Option<u64>, header: Header) -> Option<Sent> {
+        let (mut body, mut wire) = (Vec::new(), Vec::new());
+        let revision = self.sender.link.revision;
+        body_on(self.facing(), &self.sender.messages[message], &values, revision, &mut body).ok()?;
+        self.framing.encode(&header, &body, &mut wire).ok()?;
+        Some(Sent { message, values, asked, header, wire })
+    }
+
+    /// Gives a frame to the receiver, several times.
+    pub fn receive(&mut self, sent: &Sent) -> Received {
+        let Some(listener) = &mut self.listener else { return Received::default() };
+        let mut requests = Requests::default();
+        if let Some(key) = sent.asked {
+            listener.ask(&sent.header, key, &mut requests);
+        }
+        let mut receiver = Receiver::new(listener.framing.clone());
+        let mut sink = Sink { reader: &mut listener.reader, requests: &requests, received: Received::default() };
+        sink.received.heard = true;
+        for _ in 0..COPIES {
+            match listener.framing.plan().key_is_outside() {
+                true => receiver.feed_packet(sent.header.key, &sent.wire, &mut sink),
+                false => receiver.feed(&sent.wire, &mut sink),
+            }
+            receiver.silence(&mut sink);
+        }
+        receiver.finish(&mut sink);
+        sink.received
+    }
+
+    /// How many good frames there are if all is well.
+    pub fn copies() -> usize {
+        COPIES
+    }
+
+    /// The end that sends.
+    pub fn from(&self) -> End {
+        self.from
+    }
+
+    /// A fault in a sentence, as the receiver says it.
+    pub fn sentence(&self, fault: &FrameFault) -> String {
+        self.listener.as_ref().map_or_else(String::new, |l| fault.sentence(&l.plan, l.framing.plan()))
+    }
+}
+
+impl Listener {
+    /// Notes that each request which asks with a key asked with this one.
+    fn ask(&self, header: &Header, key: u64, requests: &mut Requests) {
+        for (index, request) in self.plan.messages.iter().enumerate() {
+            let mut values = Values::new(request);
+            for slot in &request.deciding {
+                values.set_raw(*slot, key);
+            }
+            requests.note(&self.plan, self.channel, header.node, index, &values);
+        }
+    }
+}
+
+/// Whether bits that one medium sends arrive at a receiver that is set up for another.
+pub fn can_hear(sender: &MediumKind, receiver: &MediumKind) -> bool {
+    match (sender, receiver) {
+        (
+            MediumKind::Uart { baud, data_bits, parity, stop_bits },
+            MediumKind::Uart { baud: other, data_bits: data, parity: check, stop_bits: stop },
+        ) => (baud, data_bits, parity) == (other, data, check) && stop_bits >= stop,
+        // The host gives the clock.
+        (MediumKind::Spi { .. }, MediumKind::Spi { .. }) | (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
+        // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
+        (
+            MediumKind::Can { bitrate, data_bitrate },
+            MediumKind::Can { bitrate: other, data_bitrate: data },
+        ) => bitrate == other && (data_bitrate.is_none() || data_bitrate == data),
+        // The header of a frame says its coding rate.
+        (
+            MediumKind::Lora { spreading, bandwidth, .. },
+            MediumKind::Lora { spreading: other, bandwidth: width, .. },
+        ) => (spreading, bandwidth) == (other, width),
+        (MediumKind::Udp { port, ipv6, .. }, MediumKind::Udp { port: other, ipv6: six, .. })
+        | (MediumKind::Tcp { port, ipv6, .. }, MediumKind::Tcp { port: other, ipv6: six, .. }) => {
+            (port, ipv6) == (other, six)
+        }
+        (MediumKind::Stream { .. }, MediumKind::Stream { .. }) => true,
+        _ => false,
+    }
+}
+
+struct Sink<'a> {
+    reader: &'a mut BodyReader,
+    requests: &'a Requests,
+    received: Received,
+}
+
+impl FrameSink for Sink<'_> {
+    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        self.reader.check(frame, self.requests)
+    }
+
+    fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
+        let message = self.reader.message();
+        let values = self.reader.values(frame).clone();
+        self.received.good.push(Good { message, values, node: frame.node, sequence: frame.sequence });
+    }
+
+    fn broken(&mut self, _: Range<u64>, fault: &FrameFault, _: &[u8]) {
+        self.received.broken.push(*fault);
+    }
+
+    fn stray(&mut self, _: Range<u64>, _: &[u8]) {}
+}
+
+/// Whether the channel's frames are lines of text.
+pub fn is_lines(channel: &ChannelPlan) -> bool {
+    matches!(channel.finder, FrameFinder::Lines { .. })
+}

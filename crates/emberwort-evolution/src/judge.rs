@@ -1,0 +1,263 @@
+//! What became of one message: from what was sent and what was received to a verdict with its reason.
+
+use emberwort_model::Plan;
+use emberwort_model::hex::hex;
+use emberwort_model::model::Kind;
+use emberwort_model::plan::{ChannelPlan, Part, Role};
+use emberwort_wire::{BodyError, FrameFault};
+use emberwort_wire::json::{self, Writing};
+
+use crate::exchange::{Lane, Received, Sent, is_lines};
+use crate::matching::Matching;
+use crate::meaning::{self, Deviation, Place, Side};
+use crate::verdict::Verdict;
+
+/// Both ends of a lane, and what of the sender is what of the receiver.
+#[derive(Clone, Copy)]
+pub struct Ends<'a> {
+    /// The sender's revision.
+    pub sender: &'a Plan,
+    /// The receiver's.
+    pub receiver: &'a Plan,
+    /// From the sender to the receiver.
+    pub matching: &'a Matching,
+    /// Whether the sender has the old one of the two.
+    pub sender_is_old: bool,
+}
+
+/// Why a message is not understood as it was meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Cause {
+    /// Values are lost, or taken for others.
+    Values(Vec<Deviation>),
+    /// It is taken for another message, by the receiver's index.
+    OtherMessage(usize),
+    /// The receiver's own message of that name goes the other way.
+    Direction,
+    /// Its key selects nothing.
+    UnknownKey,
+    /// The frame is not found, or broken.
+    Frame,
+    /// The body of the receiver's message with this index cannot be decoded.
+    Body(usize),
+    /// This entry of a table is not known to the receiver.
+    NewEntry(Place),
+    /// The receiver has no such channel, or it cannot hear this one.
+    NobodyListens,
+}
+
+/// What became of one message.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// How well it was understood.
+    pub verdict: Verdict,
+    /// Why not better.
+    pub cause: Cause,
+    /// What happens, in a sentence without an end; empty if all is fine.
+    pub sentence: String,
+}
+
+impl Outcome {
+    fn new(verdict: Verdict, cause: Cause, sentence: impl Into<String>) -> Self {
+        Self { verdict, cause, sentence: sentence.into() }
+    }
+}
+
+/// A message that shows a verdict: the bytes are real, and what is read is what the receiver's decoder reads.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Example {
+    /// The sender's channel.
+    pub channel: String,
+    /// The sender's name of the message.
+    pub message: String,
+    /// The port or CAN identifier that selects it, where the frame does not say it.
+    pub key: Option<u64>,
+    /// What was sent, as a JSON object.
+    pub sent: String,
+    /// The frame.
+    pub wire: Vec<u8>,
+    /// The receiver's name of the message that it takes the frame for.
+    pub read_as: Option<String>,
+    /// What is read, as a JSON object; `None` if nothing is.
+    pub read: Option<String>,
+}
+
+impl Example {
+    /// The frame in hex.
+    pub fn hex(&self) -> String {
+        hex(&self.wire)
+    }
+}
+
+/// The example of an exchange.
+pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Example {
+    let fields = |plan: &Plan, message: usize, values| {
+        let mut text = String::new();
+        // Writing to a String cannot fail.
+        let _ = json::write_fields(&plan.messages[message], values, Writing::default(), &mut text);
+        text
+    };
+    let good = received.good.first();
+    Example {
+        channel: lane.facing().name.clone(),
+        message: ends.sender.link.messages[sent.message].name.clone(),
+        key: lane.facing().key_is_outside().then_some(sent.header.key),
+        sent: fields(ends.sender, sent.message, &sent.values),
+        wire: sent.wire.clone(),
+        read_as: good.map(|good| ends.receiver.link.messages[good.message].name.clone()),
+        read: good.map(|good| fields(ends.receiver, good.message, &good.values)),
+    }
+}
+
+/// The verdict of an exchange.
+pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Outcome {
+    let name = &ends.sender.link.messages[sent.message].name;
+    let known = ends.matching.messages[sent.message];
+    if !received.heard {
+        let channel = &lane.facing().name;
+        let (verdict, sentence) = match ends.matching.channels[lane.channel] {
+            _ if is_news(ends, lane, sent.message) => {
+                (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
+            }
+            Some(_) => (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` is set up otherwise there")),
+            None => (Verdict::SilentDrop, format!("{name} is not heard: there is no `{channel}` there")),
+        };
+        return Outcome::new(verdict, Cause::NobodyListens, sentence);
+    }
+    let mut worst: Option<Outcome> = None;
+    let mut note = |outcome: Outcome| {
+        if worst.as_ref().is_none_or(|worst| outcome.verdict > worst.verdict) {
+            worst = Some(outcome);
+        }
+    };
+    let luck = chance(lane).filter(|_| !received.good.is_empty());
+    if let Some(chance) = luck {
+        let sentence = format!("{name} is refused: its checksum is another one there, which one frame in {chance} passes by chance");
+        return Outcome::new(Verdict::Refused, Cause::Frame, sentence);
+    }
+    for good in &received.good {
+        if known != Some(good.message) {
+            let other = &ends.receiver.link.messages[good.message].name;
+            let sentence = format!("{name} would be read as {other}");
+            note(Outcome::new(Verdict::Misread, Cause::OtherMessage(good.message), sentence));
+            continue;
+        }
+        if ends.receiver.link.messages[good.message].from != lane.from() {
+            let sentence = format!("{name} goes the other way there, and is not taken");
+            note(Outcome::new(Verdict::Refused, Cause::Direction, sentence));
+            continue;
+        }
+        let side = |plan: &Plan, message: usize| plan.link.messages[message].clone();
+        let (own, there) = (side(ends.sender, sent.message), side(ends.receiver, good.message));
+        let found = meaning::deviations(
+            Side { owner: &own.name, fields: &own.fields, values: &sent.values, base: 0 },
+            Side { owner: &there.name, fields: &there.fields, values: &good.values, base: 0 },
+        );
+        note(of_deviations(found));
+        // Which device it is, and whether one was lost, the parts of the frame say.
+        let address = lane.facing().part(|role| *role == Role::Address).is_some()
+            || lane.facing().nodes_of(sent.message).is_some();
+        if let (true, Some(node)) = (address, good.node.filter(|node| *node != sent.header.node)) {
+            let sentence = format!("{name} of node {} would be taken for one of node {node}", sent.header.node);
+            note(Outcome::new(Verdict::Misread, Cause::Frame, sentence));
+        }
+        let counted = lane.facing().part(|role| *role == Role::Sequence).is_some();
+        if let (true, Some(number)) = (counted, good.sequence.filter(|number| *number != sent.header.sequence)) {
+            let sentence = format!("{name} number {} would be taken for number {number}", sent.header.sequence);
+            note(Outcome::new(Verdict::Misread, Cause::Frame, sentence));
+        }
+    }
+    if received.good.len() < Lane::copies() {
+        note(not_taken(ends, lane, sent, received));
+    }
+    worst.unwrap_or_else(|| Outcome::new(Verdict::Fine, Cause::Values(Vec::new()), ""))
+}
+
+/// If the receiver checks frames in another way than the sender expects: of how many frames one passes all the same.
+fn chance(lane: &Lane) -> Option<u64> {
+    let (own, there) = (lane.facing(), lane.listening()?);
+    let checks = |channel: &ChannelPlan| -> Vec<Part> {
+        let checks = channel.parts.iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
+        checks.cloned().map(|part| Part { name: String::new(), doc: String::new(), ..part }).collect()
+    };
+    let (own, there) = (checks(own), checks(there));
+    let other: Vec<&Part> = there.iter().filter(|part| !own.contains(part)).collect();
+    if other.is_empty() {
+        return None;
+    }
+    let bits = |part: &&Part| {
+        // With its bytes in the other order it is the same whenever they read the same from both ends.
+        let turned = own.iter().any(|own| Part { order: part.order, ..own.clone() } == **part);
+        u32::from(part.bits) / if turned { 2 } else { 1 }
+    };
+    Some(1u64.checked_shl(other.iter().map(bits).sum()).unwrap_or(u64::MAX))
+}
+
+/// Whether the receiver never knew the message on this channel, and does not miss it.
+fn is_news(ends: Ends<'_>, lane: &Lane, message: usize) -> bool {
+    if ends.sender_is_old {
+        return false;
+    }
+    let there = ends.matching.channels[lane.channel];
+    let channels = |plan: &Plan, message: usize| plan.link.messages[message].channels.clone();
+    match ends.matching.messages[message] {
+        None => true,
+        Some(known) => {
+            let known = channels(ends.receiver, known);
+            let elsewhere = || {
+                let mut others = channels(ends.sender, message).into_iter().filter_map(|c| ends.matching.channels[c]);
+                others.any(|other| known.contains(&other))
+            };
+            there.is_none_or(|there| !known.contains(&there)) && elsewhere()
+        }
+    }
+}
+
+/// Of frames that are not taken, what is said of them.
+fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Outcome {
+    let name = &ends.sender.link.messages[sent.message].name;
+    let fault = received.broken.first();
+    let outside = lane.listening().is_some_and(|channel| channel.key_is_outside());
+    let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. }))
+        || (fault.is_none() && lane.listening().is_some_and(is_lines));
+    if unknown && received.good.is_empty() && is_news(ends, lane, sent.message) {
+        return Outcome::new(Verdict::FineWithLoss, Cause::UnknownKey, format!("{name} is not known there, and left alone"));
+    }
+    if let Some((table, entry)) = new_entry(ends, fault) {
+        let sentence = format!("{name} with {entry} is refused: it is not known there");
+        return Outcome::new(Verdict::FineWithLoss, Cause::NewEntry(Place { owner: table, field: entry }), sentence);
+    }
+    match fault {
+        Some(FrameFault::UnknownMessage { .. }) if outside => {
+            Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} is not listened to there"))
+        }
+        Some(fault) => {
+            let cause = match fault {
+                FrameFault::UnknownMessage { .. } => Cause::UnknownKey,
+                FrameFault::Body { message, .. } => Cause::Body(*message),
+                _ => Cause::Frame,
+            };
+            Outcome::new(Verdict::Refused, cause, format!("{name} is refused: {}", lane.sentence(fault)))
+        }
+        None if unknown => Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} fits no pattern there")),
+        None => Outcome::new(Verdict::SilentDrop, Cause::Frame, format!("{name} is passed over as stray bytes")),
+    }
+}
+
+/// The new entry of a table that an old receiver does not know.
+fn new_entry(ends: Ends<'_>, fault: Option<&FrameFault>) -> Option<(String, String)> {
+    let Some(FrameFault::Body { message, error: BodyError::NoForm { slot, key } }) = fault else { return None };
+    let Kind::Choice(choice) = &ends.receiver.link.messages[*message].fields[*slot].kind else { return None };
+    let table = choice.table.as_ref().filter(|_| !ends.sender_is_old)?;
+    let known = |plan: &Plan| plan.link.tables.iter().find(|other| other.name == table.name).cloned();
+    let entry = known(ends.sender)?.entries.iter().find(|entry| entry.key == *key)?.field.name.clone();
+    // One that has only another number is missed.
+    table.keys.named(&entry).is_none().then(|| (table.name.clone(), entry))
+}
+
+fn of_deviations(found: Vec<Deviation>) -> Outcome {
+    let verdict = found.iter().map(|deviation| deviation.verdict).max().unwrap_or_default();
+    let worst = found.iter().find(|deviation| deviation.verdict == verdict);
+    let sentence = worst.map_or_else(String::new, Deviation::sentence);
+    Outcome { verdict, sentence, cause: Cause::Values(found) }
+}

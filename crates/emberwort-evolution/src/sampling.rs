@@ -1,0 +1,128 @@
+//! Which values of a message are tried.
+
+use std::collections::HashMap;
+
+use emberwort_model::Plan;
+use emberwort_model::model::{Field, Kind};
+use emberwort_wire::samples::{Choice, Edges, edges_of};
+use emberwort_wire::{ValueRef, Values, decode, encode};
+
+/// Most rounds through the codes at which something can change.
+const MOST_EDGES: usize = 4096;
+
+/// The codes at which something can change for fields of these names in a plan: those of the one revision are tried in the other.
+pub fn edges(plan: &Plan) -> Edges {
+    let mut edges: Edges = HashMap::new();
+    let link = &plan.link;
+    for message in &link.messages {
+        edges_in(&message.name, &message.fields, &mut edges);
+    }
+    for record in &link.records {
+        edges_in(&record.name, &record.fields, &mut edges);
+    }
+    edges
+}
+
+fn edges_in(owner: &str, fields: &[Field], edges: &mut Edges) {
+    for field in fields {
+        edges_of_field(owner, field, edges);
+    }
+}
+
+fn edges_of_field(owner: &str, field: &Field, edges: &mut Edges) {
+    match &field.kind {
+        Kind::Number(form) | Kind::Compact(form) => {
+            let codes = [form.low - 1, form.low, form.high, form.high + 1].into_iter().chain(form.none);
+            edges.entry((owner.to_owned(), field.name.clone())).or_default().extend(codes);
+        }
+        Kind::Enum { labels, none } => {
+            let codes = labels.labels.iter().map(|label| i128::from(label.code)).chain(none.map(i128::from));
+            edges.entry((owner.to_owned(), field.name.clone())).or_default().extend(codes);
+        }
+        Kind::List { element, .. } => edges_of_field(owner, element, edges),
+        Kind::Choice(choice) => {
+            for form in choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise) {
+                edges_of_field(owner, form, edges);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// How the values of a message's fields are chosen, sample after sample: one that people would expect, the ends, each code at
+/// which something can change, each form, then random ones.
+pub fn choices(plan: &Plan, message: usize, edges: &Edges, random: usize) -> Vec<Vec<Choice>> {
+    let own = &plan.link.messages[message];
+    let count = own.fields.len();
+    let rounds = own.fields.iter().map(|field| rounds(&own.name, field, edges)).max().unwrap_or(0).min(MOST_EDGES);
+    let mut all: Vec<Vec<Choice>> =
+        [Choice::Middle, Choice::Greatest, Choice::Least, Choice::None].map(|choice| vec![choice; count]).to_vec();
+    all.extend((0..rounds).map(|n| vec![Choice::Edge(n); count]));
+    for (slot, field) in own.fields.iter().enumerate() {
+        let Kind::Choice(choice) = &field.kind else { continue };
+        for form in 0..=choice.cases.len() {
+            let Some(inner) = choice.form(form) else { continue };
+            for n in 0..self::rounds(&own.name, inner, edges).clamp(1, 64) {
+                let mut choices = vec![Choice::Edge(n); count];
+                choices[slot] = Choice::FormEdge(form, n);
+                all.push(choices);
+            }
+        }
+    }
+    all.extend((0..random).map(|_| vec![Choice::Random; count]));
+    all
+}
+
+/// How many codes a field has to go through.
+fn rounds(owner: &str, field: &Field, edges: &Edges) -> usize {
+    match &field.kind {
+        Kind::List { element, .. } => rounds(owner, element, edges),
+        Kind::Record(record) => record.fields.iter().map(|field| rounds(&record.name, field, edges)).max().unwrap_or(0),
+        Kind::Choice(choice) => {
+            let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+            forms.map(|form| rounds(owner, form, edges)).max().unwrap_or(0)
+        }
+        _ => edges_of(field, edges.get(&(owner.to_owned(), field.name.clone()))).len(),
+    }
+}
+
+/// The values that a sender would have to send for a body; `None` if it never sends such a body.
+///
+/// Bodies that the receiver would send itself are those that it takes: a misreading that random values seldom hit is found by
+/// going back from them.
+pub fn values_for(plan: &Plan, message: usize, body: &[u8]) -> Option<Values> {
+    let compiled = &plan.messages[message];
+    let mut values = Values::new(compiled);
+    decode(compiled, body, &mut values).ok()?;
+    if values.sections() < compiled.sections.len() || !are_valid(&compiled.message.fields, &values, 0) {
+        return None;
+    }
+    let mut again = Vec::new();
+    encode(compiled, &values, plan.link.revision, &mut again).ok()?;
+    body.starts_with(&again).then_some(values)
+}
+
+fn are_valid(fields: &[Field], values: &Values, base: usize) -> bool {
+    fields.iter().enumerate().all(|(slot, field)| field.is_spare() || is_valid(field, values, base + slot))
+}
+
+fn is_valid(field: &Field, values: &Values, slot: usize) -> bool {
+    match (values.get(slot), &field.kind) {
+        (ValueRef::Unset, _) => false,
+        (ValueRef::Absent, _) => field.optional,
+        (ValueRef::Raw(raw), kind) => kind.is_valid(emberwort_wire::text::signed(kind, raw)),
+        (ValueRef::Bytes(bytes), Kind::Text { ascii, .. }) => {
+            std::str::from_utf8(bytes).is_ok() && (!ascii || bytes.is_ascii())
+        }
+        (ValueRef::Bytes(_), _) => true,
+        (ValueRef::Group { first, count }, Kind::List { element, .. }) => {
+            (first..first + count).all(|slot| is_valid(element, values, slot))
+        }
+        (ValueRef::Group { first, .. }, Kind::Record(record)) => are_valid(&record.fields, values, first),
+        (ValueRef::Group { .. }, _) => false,
+        (ValueRef::Chosen { form, slot }, Kind::Choice(choice)) => {
+            choice.form(form).is_some_and(|form| is_valid(form, values, slot))
+        }
+        (ValueRef::Chosen { .. }, _) => false,
+    }
+}
