@@ -6,21 +6,36 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
 use emberwort_wire::samples::{Choice, Chooser, Edges};
-use emberwort_wire::{Values, encode};
+use emberwort_wire::{Header, Values, codec, encode};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::difference::{Difference, DifferenceKind, differences};
-use crate::exchange::{Lane, Sent};
-use crate::judge::{Cause, Ends, Example, Outcome, example, judge};
+use crate::exchange::{Lane, Received, Sent, is_lines};
+use crate::judge::{Cause, Ends, Example, Outcome, by_chance, example, judge};
 use crate::matching::Matching;
 use crate::meaning::{Deviation, Place};
 use crate::outline::Outline;
-use crate::sampling::{choices, edges, values_for};
+use crate::sampling::{choices, edges, mixed, values_for};
 use crate::verdict::{Pair, Verdict};
 
 /// Random samples of each message that a difference touches, besides those at which something can change.
 const RANDOM_SAMPLES: usize = 24;
+
+/// Bodies that are searched for one that is misread, where others of the same message are refused.
+const MOST_SEARCHED: usize = 16_000;
+
+/// Frames with the same header that tell whether one passed another checksum by chance.
+const CONFIRMING: usize = 8;
+
+/// How much is tried.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Effort {
+    /// Random samples of each message.
+    pub random: usize,
+    /// Bodies that are searched for one that is misread.
+    pub search: usize,
+}
 
 /// One revision of a link.
 #[derive(Clone, Debug)]
@@ -162,12 +177,12 @@ impl Trying {
                 continue;
             }
             let pair = self.pair;
+            let effort = Effort { random: RANDOM_SAMPLES, search: MOST_SEARCHED };
             let mut random = ChaCha8Rng::seed_from_u64(message as u64);
-            self.each(message, RANDOM_SAMPLES, &mut random, &mut |trying, lane, sent| {
+            self.each(message, effort, &mut random, &mut |trying, lane, sent| {
                 comparison.tried += 1;
-                let received = lane.receive(&sent);
+                let (received, outcome) = trying.exchange(lane, &sent);
                 let ends = trying.ends();
-                let outcome = judge(ends, lane, &sent, &received);
                 let worst = comparison.messages.entry((pair, message)).or_default();
                 *worst = outcome.verdict.max(*worst);
                 if !lane.is_framed_alike() {
@@ -181,6 +196,7 @@ impl Trying {
                         *judgement = Judgement { verdict, sentence, example };
                     }
                 }
+                outcome.verdict
             });
         }
     }
@@ -204,22 +220,48 @@ impl Trying {
         }
     }
 
-    /// Gives samples of a message, on each of its channels, to somebody.
+    /// Gives a frame to the receiver, and judges what it makes of it.
+    pub(crate) fn exchange(&self, lane: &mut Lane, sent: &Sent) -> (Received, Outcome) {
+        let received = lane.receive(sent);
+        if !lane.is_checked_alike() && !received.good.is_empty() && !self.passes_always(lane, sent) {
+            return (Received { good: Vec::new(), ..received }, by_chance(self.ends(), sent.message));
+        }
+        let outcome = judge(self.ends(), lane, sent, &received);
+        (received, outcome)
+    }
+
+    /// Whether other values behind the same header pass another checksum, too, as they do if a part that it leaves out is zero.
+    fn passes_always(&self, lane: &mut Lane, sent: &Sent) -> bool {
+        let mut random = ChaCha8Rng::seed_from_u64(sent.wire.len() as u64);
+        let count = self.sender.link.messages[sent.message].fields.len();
+        let mut passes = 0;
+        for _ in 0..CONFIRMING {
+            let mut values = Values::default();
+            let mut chooser = Chooser::new(&self.sender, self.sender.link.revision, &mut random);
+            let asked = chooser.message(sent.message, &vec![Choice::Random; count], &mut values);
+            if let Some(other) = lane.send(sent.message, values, asked, sent.header) {
+                passes += usize::from(!lane.receive(&other).good.is_empty());
+            }
+        }
+        passes > CONFIRMING / 2
+    }
+
+    /// Gives samples of a message, on each of its channels, to somebody who says how they fared.
     pub(crate) fn each(
         &mut self,
         message: usize,
-        count: usize,
+        effort: Effort,
         random: &mut ChaCha8Rng,
-        act: &mut dyn FnMut(&Self, &mut Lane, Sent),
+        act: &mut dyn FnMut(&Self, &mut Lane, Sent) -> Verdict,
     ) {
-        let samples = self.samples(message, count, random);
-        let channels = self.sender.link.messages[message].channels.clone();
-        for channel in channels {
+        let samples = self.samples(message, effort.random, random);
+        for channel in self.sender.link.messages[message].channels.clone() {
             let mut lane = self.lanes.remove(&channel).unwrap_or_else(|| {
                 Lane::new(&self.sender, &self.receiver, self.pair.from(), channel, self.matching.channels[channel])
             });
+            let mut worst = Verdict::Fine;
             for (n, (values, asked)) in samples.iter().enumerate() {
-                let mut header = Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
+                let mut header = self.header(&lane, message, random);
                 if n == 0 {
                     // The first is for people: a small node, a small number.
                     header.node = lane.facing().nodes_of(message).map_or(header.node.min(3), |nodes| *nodes.start());
@@ -227,27 +269,66 @@ impl Trying {
                     header.sequence = header.sequence.min(7);
                 }
                 if let Some(sent) = lane.send(message, values.clone(), *asked, header) {
-                    act(self, &mut lane, sent);
+                    worst = worst.max(act(self, &mut lane, sent));
                 }
             }
-            if lane.is_framed_alike() {
-                self.lanes.insert(channel, lane);
-                continue;
-            }
-            // Where frames are laid out otherwise, a part can be taken for another: each value that it can have is tried.
-            for n in 0..2 * 256 {
-                let Some((values, asked)) = samples.get(n / 2 % samples.len()) else { break };
-                let mut header = Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
-                match n % 2 {
-                    0 => header.sequence = n as u64 / 2,
-                    _ if lane.facing().nodes_of(message).is_none() => header.node = n as u64 / 2,
-                    _ => {}
-                }
-                if let Some(sent) = lane.send(message, values.clone(), *asked, header) {
-                    act(self, &mut lane, sent);
-                }
+            if effort.search > 0 && worst.strands() && worst < Verdict::Misread {
+                self.search(message, effort.search, &mut lane, random, act);
             }
             self.lanes.insert(channel, lane);
+        }
+    }
+
+    fn header(&self, lane: &Lane, message: usize, random: &mut ChaCha8Rng) -> Header {
+        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message)
+    }
+
+    /// Looks for a message that is misread, among ones that are mostly refused.
+    fn search(
+        &self,
+        message: usize,
+        most: usize,
+        lane: &mut Lane,
+        random: &mut ChaCha8Rng,
+        act: &mut dyn FnMut(&Self, &mut Lane, Sent) -> Verdict,
+    ) {
+        let count = self.sender.link.messages[message].fields.len();
+        let alike = lane.is_framed_alike() && !is_lines(lane.facing());
+        let takes = self.taken_as(lane, message);
+        if alike && takes.is_none() {
+            return;
+        }
+        let revision = self.sender.link.revision;
+        let (mut values, mut body) = (Values::default(), Vec::new());
+        // Whole frames take far longer than bodies.
+        for n in 0..if alike { most } else { most / 4 } {
+            let mut asked = None;
+            if let (1, Some(there)) = (n % 2, takes) {
+                let Some(found) = self.backwards(message, there, &mixed, random) else { continue };
+                values = found;
+            } else {
+                let choices = mixed(count, random);
+                let mut chooser = Chooser::new(&self.sender, revision, random).with_edges(&self.edges);
+                asked = chooser.message(message, &choices, &mut values);
+            }
+            if let (true, Some(there)) = (alike, takes) {
+                body.clear();
+                let encoded = encode(&self.sender.messages[message], &values, revision, &mut body);
+                if encoded.is_err() || codec::check(&self.receiver.messages[there], &body).is_err() {
+                    continue;
+                }
+            }
+            let mut header = self.header(lane, message, random);
+            // A part can be taken for another: each value that it can have is tried.
+            match n % 3 {
+                0 => header.sequence = (n / 3 % 256) as u64,
+                1 if lane.facing().nodes_of(message).is_none() => header.node = (n / 3 % 256) as u64,
+                _ => {}
+            }
+            let Some(sent) = lane.send(message, values.clone(), asked, header) else { continue };
+            if act(self, lane, sent) == Verdict::Misread {
+                return;
+            }
         }
     }
 
@@ -262,21 +343,38 @@ impl Trying {
             samples.push((values, asked));
         }
         // Bodies that the receiver itself would send are those that it takes.
-        let Some(there) = self.matching.messages[message] else { return samples };
-        let own = &self.receiver.messages[there];
-        for _ in 0..count {
-            let mut values = Values::new(own);
-            let choices = vec![Choice::Random; own.message.fields.len()];
-            let asked = Chooser::new(&self.receiver, self.receiver.link.revision, random).message(there, &choices, &mut values);
-            let mut body = Vec::new();
-            if encode(own, &values, self.receiver.link.revision, &mut body).is_ok()
-                && asked.is_none()
-                && let Some(values) = values_for(&self.sender, message, &body)
-            {
-                samples.push((values, None));
-            }
-        }
+        let takes = self.sender.link.messages[message].channels.iter().find_map(|channel| {
+            let there = self.matching.channels[*channel]?;
+            let key = self.sender.channels[*channel].facing(self.pair.from()).key_of(message)?;
+            self.receiver.channels[there].facing(self.pair.from()).message_of(key)
+        });
+        let Some(there) = takes.or(self.matching.messages[message]) else { return samples };
+        let any = |count: usize, _: &mut ChaCha8Rng| vec![Choice::Random; count];
+        samples.extend((0..count).filter_map(|_| Some((self.backwards(message, there, &any, random)?, None))));
         samples
+    }
+
+    /// The receiver's message that frames of a sender's message are taken for, if they are framed alike.
+    fn taken_as(&self, lane: &Lane, message: usize) -> Option<usize> {
+        let key = lane.facing().key_of(message)?;
+        lane.listening()?.message_of(key)
+    }
+
+    /// Values of a message whose body is one that the receiver would send as a message of its own.
+    fn backwards(
+        &self,
+        message: usize,
+        there: usize,
+        choices: &dyn Fn(usize, &mut ChaCha8Rng) -> Vec<Choice>,
+        random: &mut ChaCha8Rng,
+    ) -> Option<Values> {
+        let own = &self.receiver.messages[there];
+        let (mut values, mut body) = (Values::new(own), Vec::new());
+        let choices = choices(own.message.fields.len(), random);
+        let revision = self.receiver.link.revision;
+        let asked = Chooser::new(&self.receiver, revision, random).message(there, &choices, &mut values);
+        encode(own, &values, revision, &mut body).ok()?;
+        if asked.is_none() { values_for(&self.sender, message, &body) } else { None }
     }
 }
 

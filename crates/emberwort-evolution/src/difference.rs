@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Message, NumberForm, Record, Table};
@@ -59,6 +60,7 @@ kinds! {
     FieldRemoved "field removed" "A field that is gone.",
     FieldRetired "field retired" "A field that only keeps its place.",
     FieldMoved "field moved" "A field at another place.",
+    Space "space" "Bits or bytes without a name, or what is left of retired fields.",
     FieldRenamed "field renamed" "A field with another name.",
     Type "type" "A field of another form.",
     Widened "widened" "A number with more bits.",
@@ -97,6 +99,7 @@ impl DifferenceKind {
                 | FieldRemoved
                 | FieldRetired
                 | FieldMoved
+                | Space
                 | Type
                 | Widened
                 | Narrowed
@@ -541,6 +544,39 @@ impl Finder<'_> {
             let texts = (self.declared(0, old_name, field), "");
             let place = format!("{old_name}.{}", field.name);
             self.note(kind, place, texts, touched).at = places([Some((old_name, field)), None]);
+        }
+        self.space((old_name, old), (new_name, new), touched);
+    }
+
+    /// Space without a name in a message or record, where it is not of a field that was retired just now.
+    fn space(&mut self, (old_name, old): (&str, &[Field]), (new_name, new): (&str, &[Field]), touched: &Touched) {
+        let forth = matching::fields(old, new);
+        let spaces = |fields: &[Field], other: &[Field], names: &[Option<usize>]| -> Vec<(Option<String>, u64)> {
+            let mut behind = None;
+            let mut spaces = Vec::new();
+            for (slot, field) in fields.iter().enumerate() {
+                let knows = |name: &str| !name.is_empty() && other.iter().any(|f| f.name == name && !f.is_spare());
+                if !field.is_spare() || knows(&field.name) {
+                    // Under its new name, so that a renamed field is no other one.
+                    let renamed = names.get(slot).copied().flatten().map(|there| &other[there].name);
+                    behind = Some(renamed.unwrap_or(&field.name).clone());
+                } else {
+                    spaces.push((behind.clone(), self.plans[0].element(&Arc::new(field.clone())).action.bits().1));
+                }
+            }
+            spaces
+        };
+        let (before, now) = (spaces(old, new, &forth), spaces(new, old, &[]));
+        let text = |spaces: &[(Option<String>, u64)]| {
+            let each = spaces.iter().map(|(behind, bits)| match behind {
+                Some(name) => format!("{bits} bits behind {name}"),
+                None => format!("{bits} bits in front"),
+            });
+            each.collect::<Vec<_>>().join(", ")
+        };
+        if before != now {
+            let place = if new_name.is_empty() { old_name } else { new_name };
+            self.note(DifferenceKind::Space, place, (text(&before), text(&now)), touched);
         }
     }
 

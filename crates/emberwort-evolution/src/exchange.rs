@@ -5,14 +5,14 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values};
 
 use crate::matching::same_framing;
 
-/// Frames that are sent behind each other, so that a receiver that waits for more gets it.
+/// Frames that are sent behind each other where a receiver might wait for more than there is in one.
 const COPIES: usize = 3;
 
 /// A channel from a sender to a receiver.
@@ -30,7 +30,13 @@ struct Listener {
     plan: Arc<Plan>,
     channel: usize,
     framing: Arc<Framing>,
+    receiver: Receiver,
     reader: BodyReader,
+    copies: usize,
+    /// Whether frames are found, checked and laid out as the sender does it.
+    framed_alike: bool,
+    /// Whether they are checked as the sender does it.
+    checked_alike: bool,
 }
 
 /// What was sent.
@@ -81,11 +87,22 @@ impl Lane {
             let (sends, listens) = mediums(*there);
             can_hear(sends, listens)
         });
-        let listener = hears.map(|there| Listener {
-            plan: receiver.clone(),
-            channel: there,
-            framing: Arc::new(facing(receiver, there)),
-            reader: BodyReader::new(receiver.clone(), there, Some(from)),
+        let own = sender.channels[channel].facing(from);
+        let listener = hears.map(|there| {
+            let framing = Arc::new(facing(receiver, there));
+            let other = framing.plan();
+            let framed_alike = same_framing(own, other);
+            let says_size = framed_alike && (other.body_sizes.is_empty() || other.finder == FrameFinder::Packet);
+            Listener {
+                plan: receiver.clone(),
+                channel: there,
+                receiver: Receiver::new(framing.clone()),
+                reader: BodyReader::new(receiver.clone(), there, Some(from)),
+                copies: if says_size { 1 } else { COPIES },
+                framed_alike,
+                checked_alike: checks(own) == checks(other),
+                framing,
+            }
         });
         Self { sender: sender.clone(), from, channel, framing: facing(sender, channel), listener }
     }
@@ -102,7 +119,12 @@ impl Lane {
 
     /// Whether frames of both ends are found, checked and laid out in the same way.
     pub fn is_framed_alike(&self) -> bool {
-        self.listening().is_none_or(|there| same_framing(self.facing(), there))
+        self.listener.as_ref().is_none_or(|listener| listener.framed_alike)
+    }
+
+    /// Whether both ends compute the same checksums over the same bytes. If not, a frame passes by chance at most.
+    pub fn is_checked_alike(&self) -> bool {
+        self.listener.as_ref().is_none_or(|listener| listener.checked_alike)
     }
 
     /// Encodes a message as the sender does. `None` if the values cannot be sent on this channel.
@@ -121,10 +143,10 @@ impl Lane {
         if let Some(key) = sent.asked {
             listener.ask(&sent.header, key, &mut requests);
         }
-        let mut receiver = Receiver::new(listener.framing.clone());
+        let receiver = &mut listener.receiver;
         let mut sink = Sink { reader: &mut listener.reader, requests: &requests, received: Received::default() };
         sink.received.heard = true;
-        for _ in 0..COPIES {
+        for _ in 0..listener.copies {
             match listener.framing.plan().key_is_outside() {
                 true => receiver.feed_packet(sent.header.key, &sent.wire, &mut sink),
                 false => receiver.feed(&sent.wire, &mut sink),
@@ -136,8 +158,8 @@ impl Lane {
     }
 
     /// How many good frames there are if all is well.
-    pub fn copies() -> usize {
-        COPIES
+    pub fn copies(&self) -> usize {
+        self.listener.as_ref().map_or(1, |listener| listener.copies)
     }
 
     /// The end that sends.
@@ -162,6 +184,12 @@ impl Listener {
             requests.note(&self.plan, self.channel, header.node, index, &values);
         }
     }
+}
+
+/// The checksums of a channel, without their names.
+fn checks(channel: &ChannelPlan) -> Vec<Part> {
+    let checks = channel.parts.iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
+    checks.cloned().map(|part| Part { name: String::new(), doc: String::new(), ..part }).collect()
 }
 
 /// Whether bits that one medium sends arrive at a receiver that is set up for another.

@@ -3,7 +3,7 @@
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::Kind;
-use emberwort_model::plan::{ChannelPlan, Part, Role};
+use emberwort_model::plan::Role;
 use emberwort_wire::{BodyError, FrameFault};
 use emberwort_wire::json::{self, Writing};
 
@@ -130,11 +130,6 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             worst = Some(outcome);
         }
     };
-    let luck = chance(lane).filter(|_| !received.good.is_empty());
-    if let Some(chance) = luck {
-        let sentence = format!("{name} is refused: its checksum is another one there, which one frame in {chance} passes by chance");
-        return Outcome::new(Verdict::Refused, Cause::Frame, sentence);
-    }
     for good in &received.good {
         if known != Some(good.message) {
             let other = &ends.receiver.link.messages[good.message].name;
@@ -167,30 +162,17 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             note(Outcome::new(Verdict::Misread, Cause::Frame, sentence));
         }
     }
-    if received.good.len() < Lane::copies() {
+    if received.good.len() < lane.copies() {
         note(not_taken(ends, lane, sent, received));
     }
     worst.unwrap_or_else(|| Outcome::new(Verdict::Fine, Cause::Values(Vec::new()), ""))
 }
 
-/// If the receiver checks frames in another way than the sender expects: of how many frames one passes all the same.
-fn chance(lane: &Lane) -> Option<u64> {
-    let (own, there) = (lane.facing(), lane.listening()?);
-    let checks = |channel: &ChannelPlan| -> Vec<Part> {
-        let checks = channel.parts.iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
-        checks.cloned().map(|part| Part { name: String::new(), doc: String::new(), ..part }).collect()
-    };
-    let (own, there) = (checks(own), checks(there));
-    let other: Vec<&Part> = there.iter().filter(|part| !own.contains(part)).collect();
-    if other.is_empty() {
-        return None;
-    }
-    let bits = |part: &&Part| {
-        // With its bytes in the other order it is the same whenever they read the same from both ends.
-        let turned = own.iter().any(|own| Part { order: part.order, ..own.clone() } == **part);
-        u32::from(part.bits) / if turned { 2 } else { 1 }
-    };
-    Some(1u64.checked_shl(other.iter().map(bits).sum()).unwrap_or(u64::MAX))
+/// The verdict of a frame that passes another checksum by chance.
+pub fn by_chance(ends: Ends<'_>, message: usize) -> Outcome {
+    let name = &ends.sender.link.messages[message].name;
+    let sentence = format!("{name} is refused, as its checksum is another one there; few frames pass by chance");
+    Outcome::new(Verdict::Refused, Cause::Frame, sentence)
 }
 
 /// Whether the receiver never knew the message on this channel, and does not miss it.

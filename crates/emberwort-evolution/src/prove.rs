@@ -3,8 +3,8 @@
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use crate::compare::{Comparison, Revision, Trying};
-use crate::judge::{Example, example, judge};
+use crate::compare::{Comparison, Effort, Revision, Trying};
+use crate::judge::{Example, example};
 use crate::verdict::{Pair, Verdict};
 
 /// What came of the experiment.
@@ -45,10 +45,10 @@ pub fn prove(old: &Revision, new: &Revision, comparison: &Comparison, random: us
             let expected = comparison.expected(pair, trying.sender(), message);
             let mut numbers = ChaCha8Rng::seed_from_u64(seed.rotate_left(17) ^ message as u64);
             let mut contradicted = false;
-            trying.each(message, random, &mut numbers, &mut |trying, lane, sent| {
-                let received = lane.receive(&sent);
+            let effort = Effort { random, search: 0 };
+            trying.each(message, effort, &mut numbers, &mut |trying, lane, sent| {
+                let (received, outcome) = trying.exchange(lane, &sent);
                 let ends = trying.ends();
-                let outcome = judge(ends, lane, &sent, &received);
                 proof.sent += 1;
                 proof.outcomes[outcome.verdict as usize] += 1;
                 if outcome.verdict > expected && !contradicted {
@@ -63,6 +63,7 @@ pub fn prove(old: &Revision, new: &Revision, comparison: &Comparison, random: us
                         example,
                     });
                 }
+                outcome.verdict
             });
         }
     }

@@ -6,6 +6,8 @@ use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
 use emberwort_wire::samples::{Choice, Edges, edges_of};
 use emberwort_wire::{ValueRef, Values, decode, encode};
+use rand::Rng;
+use rand_chacha::ChaCha8Rng;
 
 /// Most rounds through the codes at which something can change.
 const MOST_EDGES: usize = 4096;
@@ -71,6 +73,18 @@ pub fn choices(plan: &Plan, message: usize, edges: &Edges, random: usize) -> Vec
     }
     all.extend((0..random).map(|_| vec![Choice::Random; count]));
     all
+}
+
+/// Each field chosen in a way of its own: what bytes that stand for something else must be, such as a small count, comes up often.
+pub fn mixed(count: usize, random: &mut ChaCha8Rng) -> Vec<Choice> {
+    let one = |random: &mut ChaCha8Rng| match random.random_range(0..6) {
+        0 => Choice::Least,
+        1 => Choice::Greatest,
+        2 => Choice::Edge(random.random_range(0..64)),
+        3 => Choice::Small,
+        _ => Choice::Random,
+    };
+    (0..count).map(|_| one(random)).collect()
 }
 
 /// How many codes a field has to go through.

@@ -23,6 +23,8 @@ pub enum Choice {
     Greatest,
     /// One in the middle: what people expect to see.
     Middle,
+    /// One near the raw number 0.
+    Small,
     /// "No reading", where a code is kept for it; else random.
     None,
     /// Any.
@@ -203,6 +205,7 @@ impl<'a> Chooser<'a> {
             Choice::Least => low,
             Choice::Greatest => high,
             Choice::Middle => low + (high - low) / 2,
+            Choice::Small => (low.max(0) + self.random.random_range(0..5)).min(high),
             // The reach is at most 2^64, for which 128 random bits are even enough.
             _ => low + (self.random.random::<u128>() % ((high - low) as u128 + 1)) as i128,
         }
@@ -218,7 +221,7 @@ impl<'a> Chooser<'a> {
         // Long ones are no better than short ones, but take their time.
         let most = match choice {
             Choice::Greatest => most,
-            Choice::Middle | Choice::Edge(_) => return most.min(2),
+            Choice::Middle | Choice::Small | Choice::Edge(_) => return most.min(2),
             _ => most.min(300),
         };
         self.between(choice, 0, most as i128) as usize
