@@ -6,24 +6,24 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
 use emberwort_wire::samples::{Choice, Chooser, Edges};
-use emberwort_wire::{Header, Values, codec, encode};
+use emberwort_wire::{Header, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::difference::{Difference, DifferenceKind, differences};
-use crate::exchange::{Lane, Received, Sent, is_lines};
+use crate::exchange::{Lane, Received, Sent};
 use crate::judge::{Cause, Ends, Example, Outcome, by_chance, example, judge};
 use crate::matching::Matching;
 use crate::meaning::{Deviation, Place};
 use crate::outline::Outline;
-use crate::sampling::{choices, edges, mixed, values_for};
+use crate::sampling::{choices, edges};
 use crate::verdict::{Pair, Verdict};
 
 /// Random samples of each message that a difference touches, besides those at which something can change.
 const RANDOM_SAMPLES: usize = 24;
 
 /// Bodies that are searched for one that is misread, where others of the same message are refused.
-const MOST_SEARCHED: usize = 16_000;
+const MOST_SEARCHED: usize = 8_000;
 
 /// Frames with the same header that tell whether one passed another checksum by chance.
 const CONFIRMING: usize = 8;
@@ -35,6 +35,8 @@ pub(crate) struct Effort {
     pub random: usize,
     /// Bodies that are searched for one that is misread.
     pub search: usize,
+    /// How badly others have to fare before it is looked for.
+    pub worth: Verdict,
 }
 
 /// One revision of a link.
@@ -140,12 +142,12 @@ pub fn compare(old: &Revision, new: &Revision) -> Comparison {
 
 /// Both plans and what else is needed for trying one pair of ends.
 pub(crate) struct Trying {
-    pair: Pair,
-    sender: Arc<Plan>,
-    receiver: Arc<Plan>,
+    pub(crate) pair: Pair,
+    pub(crate) sender: Arc<Plan>,
+    pub(crate) receiver: Arc<Plan>,
     matching: Matching,
     /// The receiver's codes, for the sender's values.
-    edges: Edges,
+    pub(crate) edges: Edges,
     lanes: HashMap<usize, Lane>,
 }
 
@@ -177,7 +179,12 @@ impl Trying {
                 continue;
             }
             let pair = self.pair;
-            let effort = Effort { random: RANDOM_SAMPLES, search: MOST_SEARCHED };
+            let moves = touching.iter().any(|n| comparison.changes[*n].difference.kind.moves_bytes());
+            let effort = Effort {
+                random: RANDOM_SAMPLES,
+                search: MOST_SEARCHED,
+                worth: if moves { Verdict::FineWithLoss } else { Verdict::Refused },
+            };
             let mut random = ChaCha8Rng::seed_from_u64(message as u64);
             self.each(message, effort, &mut random, &mut |trying, lane, sent| {
                 comparison.tried += 1;
@@ -205,10 +212,6 @@ impl Trying {
     pub(crate) fn messages(&self) -> Vec<usize> {
         let all = self.sender.link.messages.iter().enumerate();
         all.filter(|(_, message)| message.from == self.pair.from()).map(|(index, _)| index).collect()
-    }
-
-    pub(crate) fn sender(&self) -> &Plan {
-        &self.sender
     }
 
     pub(crate) fn ends(&self) -> Ends<'_> {
@@ -272,7 +275,7 @@ impl Trying {
                     worst = worst.max(act(self, &mut lane, sent));
                 }
             }
-            if effort.search > 0 && worst.strands() && worst < Verdict::Misread {
+            if effort.search > 0 && worst >= effort.worth && worst < Verdict::Misread {
                 self.search(message, effort.search, &mut lane, random, act);
             }
             self.lanes.insert(channel, lane);
@@ -281,55 +284,6 @@ impl Trying {
 
     fn header(&self, lane: &Lane, message: usize, random: &mut ChaCha8Rng) -> Header {
         Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message)
-    }
-
-    /// Looks for a message that is misread, among ones that are mostly refused.
-    fn search(
-        &self,
-        message: usize,
-        most: usize,
-        lane: &mut Lane,
-        random: &mut ChaCha8Rng,
-        act: &mut dyn FnMut(&Self, &mut Lane, Sent) -> Verdict,
-    ) {
-        let count = self.sender.link.messages[message].fields.len();
-        let alike = lane.is_framed_alike() && !is_lines(lane.facing());
-        let takes = self.taken_as(lane, message);
-        if alike && takes.is_none() {
-            return;
-        }
-        let revision = self.sender.link.revision;
-        let (mut values, mut body) = (Values::default(), Vec::new());
-        // Whole frames take far longer than bodies.
-        for n in 0..if alike { most } else { most / 4 } {
-            let mut asked = None;
-            if let (1, Some(there)) = (n % 2, takes) {
-                let Some(found) = self.backwards(message, there, &mixed, random) else { continue };
-                values = found;
-            } else {
-                let choices = mixed(count, random);
-                let mut chooser = Chooser::new(&self.sender, revision, random).with_edges(&self.edges);
-                asked = chooser.message(message, &choices, &mut values);
-            }
-            if let (true, Some(there)) = (alike, takes) {
-                body.clear();
-                let encoded = encode(&self.sender.messages[message], &values, revision, &mut body);
-                if encoded.is_err() || codec::check(&self.receiver.messages[there], &body).is_err() {
-                    continue;
-                }
-            }
-            let mut header = self.header(lane, message, random);
-            // A part can be taken for another: each value that it can have is tried.
-            match n % 3 {
-                0 => header.sequence = (n / 3 % 256) as u64,
-                1 if lane.facing().nodes_of(message).is_none() => header.node = (n / 3 % 256) as u64,
-                _ => {}
-            }
-            let Some(sent) = lane.send(message, values.clone(), asked, header) else { continue };
-            if act(self, lane, sent) == Verdict::Misread {
-                return;
-            }
-        }
     }
 
     /// Values of a message, with the key that was asked for.
@@ -349,32 +303,8 @@ impl Trying {
             self.receiver.channels[there].facing(self.pair.from()).message_of(key)
         });
         let Some(there) = takes.or(self.matching.messages[message]) else { return samples };
-        let any = |count: usize, _: &mut ChaCha8Rng| vec![Choice::Random; count];
-        samples.extend((0..count).filter_map(|_| Some((self.backwards(message, there, &any, random)?, None))));
+        samples.extend((0..count).filter_map(|_| Some((self.backwards(message, there, random)?, None))));
         samples
-    }
-
-    /// The receiver's message that frames of a sender's message are taken for, if they are framed alike.
-    fn taken_as(&self, lane: &Lane, message: usize) -> Option<usize> {
-        let key = lane.facing().key_of(message)?;
-        lane.listening()?.message_of(key)
-    }
-
-    /// Values of a message whose body is one that the receiver would send as a message of its own.
-    fn backwards(
-        &self,
-        message: usize,
-        there: usize,
-        choices: &dyn Fn(usize, &mut ChaCha8Rng) -> Vec<Choice>,
-        random: &mut ChaCha8Rng,
-    ) -> Option<Values> {
-        let own = &self.receiver.messages[there];
-        let (mut values, mut body) = (Values::new(own), Vec::new());
-        let choices = choices(own.message.fields.len(), random);
-        let revision = self.receiver.link.revision;
-        let asked = Chooser::new(&self.receiver, revision, random).message(there, &choices, &mut values);
-        encode(own, &values, revision, &mut body).ok()?;
-        if asked.is_none() { values_for(&self.sender, message, &body) } else { None }
     }
 }
 
@@ -426,7 +356,7 @@ fn attribute(
             first(vec![touching.iter().copied().filter(own).collect()])
         }
         Cause::UnknownKey => first(vec![selection(), channel(), moves()]),
-        Cause::Direction => first(vec![of_kind(&|kind| kind == DifferenceKind::Direction)]),
+        Cause::Direction => first(vec![of_kind(&|kind| kind == DifferenceKind::Direction), selection(), channel()]),
         Cause::Frame => first(vec![channel(), moves()]),
         Cause::Body(_) => first(vec![moves(), channel()]),
         Cause::NobodyListens => first(vec![channel(), of_kind(&|kind| kind == DifferenceKind::Channels)]),

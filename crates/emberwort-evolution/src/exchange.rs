@@ -12,7 +12,7 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver
 
 use crate::matching::same_framing;
 
-/// Frames that are sent behind each other where a receiver might wait for more than there is in one.
+/// Frames that are sent behind each other where a receiver might take more than one for its own.
 const COPIES: usize = 3;
 
 /// A channel from a sender to a receiver.
@@ -92,13 +92,14 @@ impl Lane {
             let framing = Arc::new(facing(receiver, there));
             let other = framing.plan();
             let framed_alike = same_framing(own, other);
-            let says_size = framed_alike && (other.body_sizes.is_empty() || other.finder == FrameFinder::Packet);
+            // Where the key alone says how long a frame is, a receiver can take bytes of the next one for its own.
+            let runs_on = framed_alike && !other.body_sizes.is_empty() && other.finder == FrameFinder::Sync;
             Listener {
                 plan: receiver.clone(),
                 channel: there,
                 receiver: Receiver::new(framing.clone()),
                 reader: BodyReader::new(receiver.clone(), there, Some(from)),
-                copies: if says_size { 1 } else { COPIES },
+                copies: if runs_on { COPIES } else { 1 },
                 framed_alike,
                 checked_alike: checks(own) == checks(other),
                 framing,

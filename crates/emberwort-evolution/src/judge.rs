@@ -74,7 +74,7 @@ pub struct Example {
     pub key: Option<u64>,
     /// What was sent, as a JSON object.
     pub sent: String,
-    /// The frame.
+    /// The frame; several times, where a receiver could take bytes of the next one for its own.
     pub wire: Vec<u8>,
     /// The receiver's name of the message that it takes the frame for.
     pub read_as: Option<String>,
@@ -103,7 +103,7 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
         message: ends.sender.link.messages[sent.message].name.clone(),
         key: lane.facing().key_is_outside().then_some(sent.header.key),
         sent: fields(ends.sender, sent.message, &sent.values),
-        wire: sent.wire.clone(),
+        wire: sent.wire.repeat(lane.copies()),
         read_as: good.map(|good| ends.receiver.link.messages[good.message].name.clone()),
         read: good.map(|good| fields(ends.receiver, good.message, &good.values)),
     }
@@ -131,15 +131,15 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
         }
     };
     for good in &received.good {
-        if known != Some(good.message) {
-            let other = &ends.receiver.link.messages[good.message].name;
-            let sentence = format!("{name} would be read as {other}");
-            note(Outcome::new(Verdict::Misread, Cause::OtherMessage(good.message), sentence));
+        let other = &ends.receiver.link.messages[good.message];
+        if other.from != lane.from() {
+            let sentence = format!("{name} is not taken: there, {} goes the other way", other.name);
+            note(Outcome::new(Verdict::Refused, Cause::Direction, sentence));
             continue;
         }
-        if ends.receiver.link.messages[good.message].from != lane.from() {
-            let sentence = format!("{name} goes the other way there, and is not taken");
-            note(Outcome::new(Verdict::Refused, Cause::Direction, sentence));
+        if known != Some(good.message) {
+            let sentence = format!("{name} would be read as {}", other.name);
+            note(Outcome::new(Verdict::Misread, Cause::OtherMessage(good.message), sentence));
             continue;
         }
         let side = |plan: &Plan, message: usize| plan.link.messages[message].clone();

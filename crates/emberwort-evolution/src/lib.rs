@@ -19,7 +19,9 @@ mod meaning;
 mod outline;
 pub mod prove;
 mod sampling;
+mod search;
 mod verdict;
+mod way_out;
 
 pub use compare::{Change, Comparison, Judgement, Revision, compare};
 pub use difference::{Difference, DifferenceKind};
@@ -27,3 +29,4 @@ pub use fold::{folded, same_content};
 pub use history::{History, Problem, Sealed, digest_file, digest_line, file_name, sealed_text};
 pub use judge::Example;
 pub use verdict::{Pair, Verdict};
+pub use way_out::{Rewrite, WayOut, ways_out, with_ways_out};

@@ -42,10 +42,10 @@ pub fn prove(old: &Revision, new: &Revision, comparison: &Comparison, random: us
     for pair in Pair::ALL {
         let mut trying = Trying::new(pair, old, new);
         for message in trying.messages() {
-            let expected = comparison.expected(pair, trying.sender(), message);
+            let expected = comparison.expected(pair, &trying.sender, message);
             let mut numbers = ChaCha8Rng::seed_from_u64(seed.rotate_left(17) ^ message as u64);
             let mut contradicted = false;
-            let effort = Effort { random, search: 0 };
+            let effort = Effort { random, search: 0, worth: Verdict::Misread };
             trying.each(message, effort, &mut numbers, &mut |trying, lane, sent| {
                 let (received, outcome) = trying.exchange(lane, &sent);
                 let ends = trying.ends();

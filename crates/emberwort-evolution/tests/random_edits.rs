@@ -415,6 +415,7 @@ fn agree(seed: u64, edits: usize) {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let (mut done, mut sent, mut disagreements) = (0, 0, Vec::new());
     let mut worst = [0; 5];
+    let (mut tc, mut tp) = (std::time::Duration::ZERO, std::time::Duration::ZERO);
     while done < edits {
         let definition = Definition::random(&mut random);
         let Some(old) = try_revision("old", &definition.text()) else { continue };
@@ -429,8 +430,13 @@ fn agree(seed: u64, edits: usize) {
                 continue;
             }
             done += 1;
+            let t0 = std::time::Instant::now();
             let comparison = compare(&old, &new);
+            let t1 = std::time::Instant::now();
+            tc += t1 - t0;
+            if (t1 - t0).as_millis() > 150 { println!("SLOW {what:?} {:?} {:?}", t1 - t0, comparison.messages); }
             let proof = prove(&old, &new, &comparison, 60, seed + done as u64);
+            tp += t1.elapsed();
             sent += proof.sent;
             worst[Pair::ALL.map(|pair| comparison.worst(pair)).into_iter().max().unwrap() as usize] += 1;
             for contradiction in &proof.contradictions {
@@ -448,12 +454,32 @@ fn agree(seed: u64, edits: usize) {
             }
         }
     }
+    println!("{tc:?} {tp:?}");
     println!("seed {seed}: {done} edits, {sent} messages, worst verdicts {worst:?} {:?}", Verdict::ALL.map(Verdict::as_str));
     assert!(disagreements.is_empty(), "{} disagreements:\n{}", disagreements.len(), disagreements.join("\n"));
 }
 
+fn seed() -> u64 {
+    std::env::var("EMBERWORT_EDITS").ok().and_then(|seed| seed.parse().ok()).unwrap_or(1)
+}
+
+// In parts, which run side by side.
 #[test]
-fn verdict_and_experiment_agree_on_2000_edits() {
-    let seed = std::env::var("EMBERWORT_EDITS").ok().and_then(|seed| seed.parse().ok()).unwrap_or(1);
-    agree(seed, EDITS);
+fn verdict_and_experiment_agree_on_2000_edits_part_1() {
+    agree(4 * seed(), EDITS / 4);
+}
+
+#[test]
+fn verdict_and_experiment_agree_on_2000_edits_part_2() {
+    agree(4 * seed() + 1, EDITS / 4);
+}
+
+#[test]
+fn verdict_and_experiment_agree_on_2000_edits_part_3() {
+    agree(4 * seed() + 2, EDITS / 4);
+}
+
+#[test]
+fn verdict_and_experiment_agree_on_2000_edits_part_4() {
+    agree(4 * seed() + 3, EDITS / 4);
 }

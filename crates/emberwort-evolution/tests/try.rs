@@ -89,6 +89,10 @@ fn show() {
                 if j.verdict != Verdict::Fine { println!("     {:24} {:15} {}", pair.as_str(), j.verdict.as_str(), j.sentence); }
             }
         }
+        let ways = ways_out(&old, &new, &comparison);
+        for way in &ways { println!("  WAY {}", way.sentence); for item in &way.items { for l in &item.lines { println!("        {l}"); } } }
+        let settled: Vec<usize> = ways.iter().flat_map(|w| w.changes.clone()).collect();
+        for (n, change) in comparison.changes.iter().enumerate() { if change.worst().strands() && !settled.contains(&n) { println!("  NO WAY OUT OF {}", change.difference); } }
         let proof = prove::prove(&old, &new, &comparison, 200, 7);
         for c in proof.contradictions { println!("  CONTRADICTION {:?} {} {:?} {:?} {}", c.pair, c.message, c.expected, c.found, c.sentence); }
     }

@@ -80,6 +80,21 @@ impl<'a> Chooser<'a> {
         self.group(&compiled.message.fields, 0, choices, values)
     }
 
+    /// Chooses one field (by index) of a message anew; the others stay. Nothing is done to values with several forms, nor to space.
+    ///
+    /// # Panics
+    /// If the message has no such field.
+    pub fn field(&mut self, message: usize, slot: usize, choice: Choice, values: &mut Values) {
+        let plan = self.plan;
+        let compiled = &plan.messages[message];
+        self.rest_bytes = if compiled.has_rest { compiled.rest_bytes } else { compiled.greatest_size() };
+        self.owner = &compiled.message.name;
+        let field = &compiled.message.fields[slot];
+        if !field.is_spare() {
+            self.value(field, slot, choice, values);
+        }
+    }
+
     /// Random values for the parts of a frame that carries a message (by index).
     pub fn header(&mut self, facing: &ChannelPlan, message: usize) -> Header {
         let node = match facing.nodes_of(message) {

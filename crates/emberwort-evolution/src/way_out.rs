@@ -1,0 +1,515 @@
+//! What to write instead of a change that would strand units in the field.
+//!
+//! Each way out is an item of the definition, written anew: what units in the field know stays as it is, and what is new comes
+//! behind it, or beside it. It is offered only if it has been tried: the definition with it has no errors, and the verdict is then
+//! fine, or fine with loss.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use emberwort_model::{Source, check};
+
+use crate::compare::{Change, Comparison, Revision, compare};
+use crate::difference::{Difference, DifferenceKind};
+use crate::fold::folded;
+use crate::outline::{Item, Outline, Statement, StatementKind};
+
+/// One item written anew.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rewrite {
+    /// What it is: `message`, `channel`, …
+    pub keyword: String,
+    /// Its name in the new revision.
+    pub name: String,
+    /// Its text.
+    pub text: String,
+    /// The lines of it that the new revision does not have; all of them, if it does not have the item.
+    pub lines: Vec<String>,
+}
+
+/// What to write instead.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WayOut {
+    /// The changes that it settles, by their index in the comparison.
+    pub changes: Vec<usize>,
+    /// What to do, in a sentence without an end.
+    pub sentence: String,
+    /// The items.
+    pub items: Vec<Rewrite>,
+}
+
+/// The ways out of all changes that would strand units, one for each item that has such changes.
+pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
+    let outlines = Outlines { old: Outline::of(&old.text), new: Outline::of(&new.text), revision: grown(old, new) };
+    let mut owners: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
+    for (index, change) in comparison.changes.iter().enumerate().filter(|(_, change)| change.worst().strands()) {
+        owners.entry(owner(&change.difference)).or_default().push(index);
+    }
+    let mut ways = Vec::new();
+    for ((keyword, name), changes) in owners {
+        let found: Vec<&Change> = changes.iter().map(|index| &comparison.changes[*index]).collect();
+        let candidates = outlines.candidates(keyword, &name, &found);
+        let tried = candidates.into_iter().find(|(_, items)| helps(old, new, comparison, &changes, items));
+        if let Some((sentence, items)) = tried {
+            ways.push(WayOut { changes, sentence, items: items.into_iter().map(|item| outlines.rewrite(item)).collect() });
+        }
+    }
+    // Several items may hang together: a message that is gone, and another under its key.
+    ways
+}
+
+/// The text of a definition with ways out written into it.
+pub fn with_ways_out(new: &Revision, ways: &[WayOut]) -> String {
+    let items = ways.iter().flat_map(|way| &way.items);
+    let items: Vec<Item> = items.flat_map(|item| Outline::of(&item.text).items).collect();
+    written(&new.text, &items)
+}
+
+/// The number that the new revision has, or must have.
+fn grown(old: &Revision, new: &Revision) -> u32 {
+    new.plan.link.revision.max(old.plan.link.revision + 1)
+}
+
+/// The item to which a difference belongs.
+fn owner(difference: &Difference) -> (&'static str, String) {
+    use DifferenceKind::*;
+    let name = difference.place.split('.').next().unwrap_or_default().to_owned();
+    let keyword = match difference.kind {
+        LinkRenamed | ByteOrder => "link",
+        kind if kind.is_of_channel() => "channel",
+        _ => "",
+    };
+    (keyword, name)
+}
+
+/// Whether the definition with these items has no errors, and the changes strand nobody any more, nor do new ones.
+fn helps(old: &Revision, new: &Revision, before: &Comparison, settled: &[usize], items: &[Item]) -> bool {
+    let Some(mended) = revision_of(&new.name, &written(&new.text, items)) else { return false };
+    let known = |change: &Change| {
+        let same = |other: &usize| before.changes[*other].difference.to_string() == change.difference.to_string();
+        (0..before.changes.len()).any(|other| same(&other) && !settled.contains(&other))
+    };
+    compare(old, &mended).changes.iter().filter(|change| change.worst().strands()).all(known)
+}
+
+/// A revision of one text; `None` if it has errors.
+fn revision_of(name: &str, text: &str) -> Option<Revision> {
+    let checked = check(&Source::new(format!("{name}.ember"), text));
+    let plan = checked.plan?;
+    Some(Revision { name: name.to_owned(), plan: plan.into(), text: folded(&checked.sources).ok()? })
+}
+
+/// A text with items in place of those of the same name; new ones come at the end.
+fn written(text: &str, items: &[Item]) -> String {
+    let mut outline = Outline::of(text);
+    for item in items {
+        let same = |other: &&mut Item| other.name == item.name && other.keyword == item.keyword;
+        match outline.items.iter_mut().find(same) {
+            Some(other) => *other = item.clone(),
+            None => outline.items.push(item.clone()),
+        }
+    }
+    outline.items.iter().map(Item::text).collect::<Vec<_>>().join("\n")
+}
+
+struct Outlines {
+    old: Outline,
+    new: Outline,
+    /// The number of the section that takes what is new.
+    revision: u32,
+}
+
+type Candidate = (String, Vec<Item>);
+
+impl Outlines {
+    fn candidates(&self, keyword: &str, name: &str, changes: &[&Change]) -> Vec<Candidate> {
+        let is = self.new.items.iter().find(|item| item.name == name && (keyword.is_empty() || item.keyword == keyword));
+        let old_name = changes.iter().find(|change| change.difference.kind == DifferenceKind::MessageRenamed);
+        let old_name = old_name.map_or(name, |change| change.difference.old.as_str());
+        let was = self.old.items.iter().find(|item| item.name == old_name && (keyword.is_empty() || item.keyword == keyword));
+        let mut candidates = match (was, is) {
+            (Some(was), Some(is)) if is.keyword == "message" => self.message(was, is, changes),
+            (Some(was), Some(is)) if is.keyword == "record" => self.record(was, is, changes),
+            (Some(was), Some(is)) if ["enum", "flags", "table"].contains(&is.keyword.as_str()) => self.codes(was, is),
+            (Some(was), Some(is)) => {
+                let sentence = match is.keyword.as_str() {
+                    "link" => "keep the link's byte order; a new field can have its own with `be` or `le` behind its type".to_owned(),
+                    _ => format!("keep `{name}` as it is; frames of another kind need a channel of their own"),
+                };
+                vec![(sentence, vec![was.clone()])]
+            }
+            (Some(was), None) => {
+                vec![(format!("keep `{name}` until no unit in the field needs it"), self.with_what_it_needs(was))]
+            }
+            (None, Some(is)) => self.fresh(is),
+            (None, None) => Vec::new(),
+        };
+        if let (Some(was), Some(is)) = (was, is)
+            && is.keyword == "message"
+        {
+            candidates.extend(self.beside(was, is));
+        }
+        candidates
+    }
+
+    /// A message whose fields stay as they were, with what is new behind them.
+    fn message(&self, was: &Item, is: &Item, changes: &[&Change]) -> Vec<Candidate> {
+        use DifferenceKind::*;
+        let has = |kinds: &[DifferenceKind]| changes.iter().any(|change| kinds.contains(&change.difference.kind));
+        let mut item = is.clone();
+        let mut kept = Vec::new();
+        let headers = [(Key, vec!["id", "on"]), (Direction, vec!["from"]), (Channels, vec!["on"]), (Pattern, vec!["line"])];
+        for (kind, words) in headers {
+            if !has(&[kind]) {
+                continue;
+            }
+            let of = |item: &Item| -> Vec<Statement> {
+                let header = |s: &&Statement| s.kind == StatementKind::Header && words.contains(&s.name.as_str());
+                item.statements.iter().filter(header).cloned().collect()
+            };
+            let (back, gone) = (of(was), of(&item));
+            if back != gone {
+                item.statements.retain(|statement| !gone.contains(statement));
+                kept.extend(back.iter().map(|statement| format!("`{}`", statement.text())));
+                item.statements.splice(0..0, back);
+            }
+        }
+        let (fields, added) = self.merged(was, &item, changes);
+        if let Some(fields) = fields {
+            item.statements.retain(|statement| statement.kind == StatementKind::Header);
+            item.statements.extend(fields);
+        }
+        let behind = format!("put {} into `added in {} {{ … }}`", listed(&added), self.revision);
+        let mut parts = Vec::new();
+        if !kept.is_empty() {
+            parts.push(format!("keep {}", kept.join(", ")));
+        }
+        if !added.is_empty() {
+            parts.push(behind);
+        }
+        let gone = changes.iter().filter(|change| matches!(change.difference.kind, FieldRemoved | FieldRetired));
+        let gone: Vec<String> = gone.map(|change| field_of(&change.difference)).collect();
+        if !gone.is_empty() {
+            parts.push(format!("keep sending {} until no receiver in the field reads it", listed(&gone)));
+        }
+        if parts.is_empty() {
+            parts.push(format!("keep the fields of {} where they were", was.name));
+        }
+        vec![(parts.join("; "), vec![item])]
+    }
+
+    /// The fields of the old item as they were, then what is new; and the names of the latter. `None` if no field needs it.
+    fn merged(&self, was: &Item, is: &Item, changes: &[&Change]) -> (Option<Vec<Statement>>, Vec<String>) {
+        use DifferenceKind::*;
+        let around = [Key, Direction, Channels, MessageAdded, MessageRemoved, MessageRenamed];
+        if changes.iter().all(|change| around.contains(&change.difference.kind)) {
+            return (None, Vec::new());
+        }
+        let strands = |name: &str| {
+            let own = |change: &&&Change| field_of(&change.difference) == name;
+            changes.iter().filter(own).any(|change| !matches!(change.difference.kind, FieldMoved | FieldInserted))
+        };
+        let find = |item: &Item, name: &str| {
+            item.statements.iter().find(|s| s.kind == StatementKind::Field && s.name == name).cloned()
+        };
+        let mut fields = Vec::new();
+        let mut added = Vec::new();
+        let mut later: Vec<Statement> = Vec::new();
+        for statement in was.statements.iter().filter(|s| s.kind != StatementKind::Header) {
+            let now = find(is, &statement.name).filter(|_| statement.kind == StatementKind::Field);
+            match now {
+                Some(now) if strands(&statement.name) => {
+                    fields.push(statement.clone());
+                    if !now.text().ends_with(" retired") {
+                        let name = format!("{}_r{}", statement.name, self.revision);
+                        later.push(self.moved(&now, &name));
+                        added.push(name);
+                    }
+                }
+                // What did not hurt stays changed, at its old place.
+                Some(now) => fields.push(Statement { section: statement.section, lines: at_old_place(&now, statement), ..now }),
+                None => fields.push(statement.clone()),
+            }
+        }
+        let sections: BTreeSet<u32> = was.statements.iter().map(|statement| statement.section).collect();
+        for statement in is.statements.iter().filter(|s| s.kind == StatementKind::Field && !s.text().ends_with(" retired")) {
+            if find(was, &statement.name).is_some() {
+                continue;
+            }
+            if sections.iter().all(|section| statement.section > *section) {
+                later.push(statement.clone());
+            } else {
+                later.push(self.moved(statement, &statement.name));
+                added.push(statement.name.clone());
+            }
+        }
+        later.sort_by_key(|statement| statement.section);
+        fields.extend(later);
+        (Some(fields), added)
+    }
+
+    /// A field under a name, in the new section.
+    fn moved(&self, statement: &Statement, name: &str) -> Statement {
+        let lines = statement.lines.iter().map(|line| match line.split_once(" : ") {
+            Some((before, ty)) if before.trim() == statement.name => format!("{name} : {}", without_place(ty)),
+            _ => line.clone(),
+        });
+        Statement { name: name.to_owned(), section: self.revision, lines: lines.collect(), kind: statement.kind }
+    }
+
+    /// A growing record as a message; another one with what is new in a record of its own, in messages behind what they have.
+    fn record(&self, was: &Item, is: &Item, changes: &[&Change]) -> Vec<Candidate> {
+        let mut candidates = Vec::new();
+        if is.head.ends_with(" growing") && was.head == is.head {
+            let (fields, added) = self.merged(was, is, changes);
+            let item = Item { statements: fields.unwrap_or_default(), ..is.clone() };
+            let sentence = match added.is_empty() {
+                true => format!("keep the fields of {} as they were", was.name),
+                false => format!("put {} into `added in {} {{ … }}` of {}", listed(&added), self.revision, was.name),
+            };
+            candidates.push((sentence, vec![item]));
+        }
+        let name = format!("{}{}", is.name, self.revision);
+        let head = is.head.replacen(&is.name, &name, 1);
+        let mut items = vec![was.clone(), Item { name: name.clone(), head, ..is.clone() }];
+        let mut users = Vec::new();
+        for message in self.new.items.iter().filter(|item| item.keyword == "message") {
+            let uses = |statement: &&Statement| {
+                let mut words = statement.text().split_whitespace().map(str::to_owned).collect::<Vec<_>>().into_iter();
+                statement.kind == StatementKind::Field && words.any(|word| word == is.name)
+            };
+            let found: Vec<&Statement> = message.statements.iter().filter(uses).collect();
+            if found.is_empty() {
+                continue;
+            }
+            let mut item = message.clone();
+            for statement in found {
+                let mut other = self.moved(statement, &format!("{}_r{}", statement.name, self.revision));
+                for line in &mut other.lines {
+                    *line = line.split(' ').map(|word| if word == is.name { name.as_str() } else { word }).collect::<Vec<_>>().join(" ");
+                }
+                item.statements.push(other);
+            }
+            item.statements.sort_by_key(|statement| (statement.kind != StatementKind::Header, statement.section));
+            users.push(item.name.clone());
+            items.push(item);
+        }
+        let sentence = format!(
+            "keep {} as it was, and put a new record {name} into `added in {} {{ … }}` of {}",
+            was.name,
+            self.revision,
+            listed(&users)
+        );
+        candidates.push((sentence, items));
+        candidates.push((format!("keep {} as it was", was.name), vec![was.clone()]));
+        candidates
+    }
+
+    /// Labels and entries with the codes that they had; new ones with codes of their own.
+    fn codes(&self, was: &Item, is: &Item) -> Vec<Candidate> {
+        let code = |statement: &Statement| statement.text().split_whitespace().next().map(str::to_owned).unwrap_or_default();
+        let number = |text: &str| match text.strip_prefix("0x") {
+            Some(hex) => u64::from_str_radix(hex, 16).unwrap_or(0),
+            None => text.parse().unwrap_or(0),
+        };
+        let mut taken: BTreeSet<u64> = was.named().map(|statement| number(&code(statement))).collect();
+        let mut statements: Vec<Statement> = Vec::new();
+        let mut news = Vec::new();
+        for statement in was.named() {
+            let now = is.named().find(|other| other.name == statement.name);
+            match now {
+                // Under the code that it had; an entry whose value has another form now keeps the old one.
+                Some(now) if now.kind == StatementKind::Label => statements.push(coded(now, &code(now), &code(statement))),
+                _ => statements.push(statement.clone()),
+            }
+            if let Some(now) = now.filter(|now| now.kind == StatementKind::Field && strip_code(now) != strip_code(statement)) {
+                let name = format!("{}_r{}", now.name, self.revision);
+                let mut renamed = now.clone();
+                for line in &mut renamed.lines {
+                    *line = line.replacen(&now.name, &name, 1);
+                }
+                news.push(Statement { name, ..renamed });
+            }
+        }
+        news.extend(is.named().filter(|other| was.named().all(|statement| statement.name != other.name)).cloned());
+        let mut names = Vec::new();
+        for statement in news {
+            let own = number(&code(&statement));
+            let free = if taken.contains(&own) { (0..).find(|n| !taken.contains(n)).unwrap_or(own) } else { own };
+            taken.insert(free);
+            let text = if code(&statement).starts_with("0x") { format!("0x{free:04X}") } else { free.to_string() };
+            names.push(format!("{} ({text})", statement.name));
+            statements.push(coded(&statement, &code(&statement), &text));
+        }
+        let sentence = match names.is_empty() {
+            true => format!("keep the codes of {}", is.name),
+            false => format!("keep the codes of {}; new ones take free codes: {}", is.name, names.join(", ")),
+        };
+        let mut candidates = vec![(sentence, vec![Item { head: is.head.clone(), statements: statements.clone(), ..is.clone() }])];
+        if was.head != is.head {
+            let sentence = format!("keep {} as it was", was.name);
+            candidates.push((sentence.clone(), vec![Item { head: was.head.clone(), statements, ..is.clone() }]));
+            candidates.push((sentence, vec![was.clone()]));
+        }
+        candidates
+    }
+
+    /// A new message under a key that nobody knows.
+    fn fresh(&self, is: &Item) -> Vec<Candidate> {
+        let mut item = is.clone();
+        let mut said = Vec::new();
+        for statement in &mut item.statements {
+            if statement.kind != StatementKind::Header || !["id", "on"].contains(&statement.name.as_str()) {
+                continue;
+            }
+            for line in &mut statement.lines {
+                let text = self.with_free_keys(line);
+                if text != *line {
+                    said.push(format!("`{}`", text.split('#').next().unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ")));
+                    *line = text;
+                }
+            }
+        }
+        if said.is_empty() {
+            return Vec::new();
+        }
+        vec![(format!("give {} a key that no revision has used: {}", is.name, said.join(", ")), vec![item])]
+    }
+
+    /// The old message as it was, and the new one beside it under a key of its own.
+    fn beside(&self, was: &Item, is: &Item) -> Vec<Candidate> {
+        let name = format!("{}{}", is.name, self.revision);
+        let head = is.head.replacen(&is.name, &name, 1);
+        // What answers a request answers it as before.
+        let statements = is.statements.iter().map(|statement| Statement { section: 1, ..statement.clone() });
+        let copy = Item { name: name.clone(), head, statements: statements.collect(), ..is.clone() };
+        let old = self.with_what_it_needs(was);
+        self.fresh(&copy)
+            .into_iter()
+            .map(|(_, items)| {
+                let key = items[0].statements.iter().find(|s| s.name == "id" || s.name == "on");
+                let key = key.map_or_else(String::new, |statement| format!(" with `{}`", statement.text()));
+                let all = old.iter().cloned().chain(items).collect();
+                (format!("keep {} as it was, and add {name}{key}", was.name), all)
+            })
+            .collect()
+    }
+
+    /// An item of the old revision with the items that it names and the new revision does not have.
+    fn with_what_it_needs(&self, was: &Item) -> Vec<Item> {
+        let mut items = vec![was.clone()];
+        let mut next = 0;
+        while next < items.len() {
+            let text = items[next].text();
+            let words: BTreeSet<&str> = text.split(|c: char| !c.is_alphanumeric() && c != '_').collect();
+            let needed = self.old.items.iter().filter(|item| {
+                words.contains(item.name.as_str())
+                    && self.new.items.iter().all(|new| new.name != item.name)
+                    && items.iter().all(|other| other.name != item.name)
+            });
+            let needed: Vec<Item> = needed.cloned().collect();
+            items.extend(needed);
+            next += 1;
+        }
+        items
+    }
+
+    /// A line with each key in it changed to one that neither revision has.
+    fn with_free_keys(&self, line: &str) -> String {
+        let mut words: Vec<String> = line.split(' ').map(str::to_owned).collect();
+        for at in 0..words.len() {
+            let key = words[..at].iter().rev().find(|word| !word.is_empty()).is_some_and(|word| {
+                ["id", "port", "can_id"].contains(&word.as_str())
+            });
+            if !key || words[at].is_empty() {
+                continue;
+            }
+            let kind = words[..at].iter().rev().find(|word| !word.is_empty()).cloned().unwrap_or_default();
+            let taken = self.keys(&kind);
+            let number = |text: &str| match text.strip_prefix("0x") {
+                Some(hex) => u64::from_str_radix(hex, 16).unwrap_or(0),
+                None => text.parse().unwrap_or(0),
+            };
+            let own = number(words[at].trim_end_matches(','));
+            let Some(free) = (own..own + 100_000).chain(0..own).find(|key| !taken.contains(key)) else { continue };
+            let comma = if words[at].ends_with(',') { "," } else { "" };
+            words[at] = if words[at].starts_with("0x") { format!("0x{free:02X}{comma}") } else { format!("{free}{comma}") };
+        }
+        words.join(" ")
+    }
+
+    /// All keys of a kind in both revisions.
+    fn keys(&self, kind: &str) -> BTreeSet<u64> {
+        let mut keys = BTreeSet::new();
+        let items = self.old.items.iter().chain(&self.new.items).filter(|item| item.keyword == "message");
+        for statement in items.flat_map(|item| &item.statements).filter(|s| s.kind == StatementKind::Header) {
+            let text = statement.text();
+            let words: Vec<&str> = text.split_whitespace().collect();
+            for pair in words.windows(2).filter(|pair| pair[0] == kind) {
+                let number = pair[1].trim_end_matches(',');
+                keys.extend(match number.strip_prefix("0x") {
+                    Some(hex) => u64::from_str_radix(hex, 16).ok(),
+                    None => number.parse().ok(),
+                });
+            }
+        }
+        keys
+    }
+
+    fn rewrite(&self, item: Item) -> Rewrite {
+        let text = item.text();
+        let now = self.new.find(&item.keyword, &item.name).map(Item::text);
+        let known: Vec<String> = now.iter().flat_map(|text| text.lines()).map(words).collect();
+        let mut lines: Vec<String> = text.lines().filter(|line| !known.contains(&words(line))).map(str::to_owned).collect();
+        if now.is_none() {
+            lines = text.lines().map(str::to_owned).collect();
+        }
+        Rewrite { keyword: item.keyword, name: item.name, text, lines }
+    }
+}
+
+/// A line with single spaces.
+fn words(line: &str) -> String {
+    line.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// The field at which a difference is.
+fn field_of(difference: &Difference) -> String {
+    difference.place.split_once('.').map_or_else(String::new, |(_, field)| field.to_owned())
+}
+
+fn listed(names: &[String]) -> String {
+    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
+}
+
+/// A type without its explicit place.
+fn without_place(ty: &str) -> String {
+    let words: Vec<&str> = ty.split(' ').collect();
+    let place = words.iter().position(|word| *word == "at");
+    let kept = words.iter().enumerate().filter(|(n, _)| place.is_none_or(|place| *n != place && *n != place + 1));
+    kept.map(|(_, word)| *word).collect::<Vec<_>>().join(" ")
+}
+
+/// The lines of a field that stands at the explicit place of another, if that has one.
+fn at_old_place(now: &Statement, before: &Statement) -> Vec<String> {
+    let place = |statement: &Statement| {
+        let text = statement.text();
+        let words: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
+        words.iter().position(|word| word == "at").and_then(|at| words.get(at + 1).cloned())
+    };
+    if place(now) == place(before) { now.lines.clone() } else { before.lines.clone() }
+}
+
+/// A label or entry with another code.
+fn coded(statement: &Statement, from: &str, to: &str) -> Statement {
+    let lines = statement.lines.iter().map(|line| match line.trim_start().starts_with(from) {
+        true => line.replacen(from, to, 1),
+        false => line.clone(),
+    });
+    Statement { lines: lines.collect(), ..statement.clone() }
+}
+
+/// What is said of an entry, without its code.
+fn strip_code(statement: &Statement) -> String {
+    let text = statement.text();
+    text.split_once(' ').map_or_else(String::new, |(_, rest)| words(rest))
+}
