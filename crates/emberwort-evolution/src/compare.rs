@@ -25,6 +25,9 @@ const RANDOM_SAMPLES: usize = 24;
 /// Bodies that are searched for one that is misread, where others of the same message are refused.
 const MOST_SEARCHED: usize = 8_000;
 
+/// The same for all messages together, so that a change that touches many takes no longer than a few.
+const MOST_SEARCHED_IN_ALL: usize = 200_000;
+
 /// Frames with the same header that tell whether one passed another checksum by chance.
 const CONFIRMING: usize = 8;
 
@@ -149,6 +152,8 @@ pub(crate) struct Trying {
     /// The receiver's codes, for the sender's values.
     pub(crate) edges: Edges,
     lanes: HashMap<usize, Lane>,
+    /// Messages that were searched so far.
+    searched: usize,
 }
 
 impl Trying {
@@ -162,6 +167,7 @@ impl Trying {
             matching: Matching::of(sender, receiver),
             edges: edges(receiver),
             lanes: HashMap::new(),
+            searched: 0,
         }
     }
 
@@ -182,7 +188,7 @@ impl Trying {
             let moves = touching.iter().any(|n| comparison.changes[*n].difference.kind.moves_bytes());
             let effort = Effort {
                 random: RANDOM_SAMPLES,
-                search: MOST_SEARCHED,
+                search: MOST_SEARCHED.min((MOST_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
                 worth: if moves { Verdict::FineWithLoss } else { Verdict::Refused },
             };
             let mut random = ChaCha8Rng::seed_from_u64(message as u64);
@@ -276,6 +282,7 @@ impl Trying {
                 }
             }
             if effort.search > 0 && worst >= effort.worth && worst < Verdict::Misread {
+                self.searched += effort.search;
                 self.search(message, effort.search, &mut lane, random, act);
             }
             self.lanes.insert(channel, lane);

@@ -68,6 +68,16 @@ impl Pair {
         }
     }
 
+    /// As it is named for machines.
+    pub fn key(self) -> &'static str {
+        match self {
+            Pair::OldDeviceNewHost => "old_device_new_host",
+            Pair::NewDeviceOldHost => "new_device_old_host",
+            Pair::OldHostNewDevice => "old_host_new_device",
+            Pair::NewHostOldDevice => "new_host_old_device",
+        }
+    }
+
     /// The end that sends.
     pub fn from(self) -> End {
         match self {

@@ -22,8 +22,8 @@ pub struct Rewrite {
     pub name: String,
     /// Its text.
     pub text: String,
-    /// The lines of it that the new revision does not have; all of them, if it does not have the item.
-    pub lines: Vec<String>,
+    /// Its text in the new revision; empty if that does not have it.
+    pub before: String,
 }
 
 /// What to write instead.
@@ -40,27 +40,56 @@ pub struct WayOut {
 /// The ways out of all changes that would strand units, one for each item that has such changes.
 pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
     let outlines = Outlines { old: Outline::of(&old.text), new: Outline::of(&new.text), revision: grown(old, new) };
+    let stranding: Vec<usize> = (0..comparison.changes.len()).filter(|n| comparison.changes[*n].worst().strands()).collect();
     let mut owners: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
     for (index, change) in comparison.changes.iter().enumerate().filter(|(_, change)| change.worst().strands()) {
         owners.entry(owner(&change.difference)).or_default().push(index);
     }
-    let mut ways = Vec::new();
-    for ((keyword, name), changes) in owners {
-        let found: Vec<&Change> = changes.iter().map(|index| &comparison.changes[*index]).collect();
-        let candidates = outlines.candidates(keyword, &name, &found);
-        let tried = candidates.into_iter().find(|(_, items)| helps(old, new, comparison, &changes, items));
-        if let Some((sentence, items)) = tried {
-            ways.push(WayOut { changes, sentence, items: items.into_iter().map(|item| outlines.rewrite(item)).collect() });
+    let mut ways: Vec<WayOut> = Vec::new();
+    let mut left: Vec<((&str, String), Vec<usize>)> = owners.into_iter().collect();
+    // A way out can need another one, as where a message that is gone is wanted back and its key has a new owner.
+    loop {
+        let before = left.len();
+        left.retain(|((keyword, name), changes)| {
+            if ways.iter().any(|way| changes.iter().all(|change| way.changes.contains(change))) {
+                return false;
+            }
+            let found: Vec<&Change> = changes.iter().map(|index| &comparison.changes[*index]).collect();
+            let accepted: Vec<Item> = ways.iter().flat_map(WayOut::parsed).collect();
+            let settled: Vec<usize> = ways.iter().flat_map(|way| way.changes.clone()).collect();
+            let mut candidates: Vec<(Vec<usize>, Candidate)> = outlines
+                .candidates(keyword, name, &found)
+                .into_iter()
+                .map(|candidate| (changes.clone(), candidate))
+                .collect();
+            if *keyword == "link" {
+                candidates.push((stranding.clone(), outlines.everything(&comparison.changes)));
+            }
+            let tried = candidates.into_iter().find(|(changes, (_, items))| {
+                let items: Vec<Item> = accepted.iter().chain(items).cloned().collect();
+                let settled: Vec<usize> = settled.iter().chain(changes).copied().collect();
+                helps(old, new, comparison, &settled, &items)
+            });
+            let Some((changes, (sentence, items))) = tried else { return true };
+            let items = items.into_iter().map(|item| outlines.rewrite(&item)).collect();
+            ways.push(WayOut { changes, sentence, items });
+            false
+        });
+        if left.is_empty() || left.len() == before {
+            return ways;
         }
     }
-    // Several items may hang together: a message that is gone, and another under its key.
-    ways
+}
+
+impl WayOut {
+    fn parsed(&self) -> Vec<Item> {
+        self.items.iter().flat_map(|item| Outline::of(&item.text).items).collect()
+    }
 }
 
 /// The text of a definition with ways out written into it.
 pub fn with_ways_out(new: &Revision, ways: &[WayOut]) -> String {
-    let items = ways.iter().flat_map(|way| &way.items);
-    let items: Vec<Item> = items.flat_map(|item| Outline::of(&item.text).items).collect();
+    let items: Vec<Item> = ways.iter().flat_map(WayOut::parsed).collect();
     written(&new.text, &items)
 }
 
@@ -135,7 +164,7 @@ impl Outlines {
                     "link" => "keep the link's byte order; a new field can have its own with `be` or `le` behind its type".to_owned(),
                     _ => format!("keep `{name}` as it is; frames of another kind need a channel of their own"),
                 };
-                vec![(sentence, vec![was.clone()])]
+                vec![(sentence, vec![self.with_new_revision(was.clone())])]
             }
             (Some(was), None) => {
                 vec![(format!("keep `{name}` until no unit in the field needs it"), self.with_what_it_needs(was))]
@@ -149,6 +178,27 @@ impl Outlines {
             candidates.extend(self.beside(was, is));
         }
         candidates
+    }
+
+    /// An old item; if it is the link, with the number of the new revision.
+    fn with_new_revision(&self, mut item: Item) -> Item {
+        let own = |statement: &&Statement| statement.name == "revision";
+        let now = self.new.items.iter().find(|other| other.keyword == "link").filter(|_| item.keyword == "link");
+        if let Some(revision) = now.and_then(|link| link.statements.iter().find(own)) {
+            item.statements.retain(|statement| !own(&statement));
+            item.statements.insert(0, revision.clone());
+        }
+        item
+    }
+
+    /// Every item that strands somebody as it was.
+    fn everything(&self, changes: &[Change]) -> Candidate {
+        let owners: BTreeSet<String> =
+            changes.iter().filter(|change| change.worst().strands()).map(|change| owner(&change.difference).1).collect();
+        let items = self.old.items.iter().filter(|item| owners.contains(&item.name)).cloned();
+        let items: Vec<Item> = items.map(|item| self.with_new_revision(item)).collect();
+        let sentence = format!("keep the byte order of the link, and with it {}", listed(&owners.into_iter().collect::<Vec<_>>()));
+        (sentence, items)
     }
 
     /// A message whose fields stay as they were, with what is new behind them.
@@ -169,7 +219,8 @@ impl Outlines {
             let (back, gone) = (of(was), of(&item));
             if back != gone {
                 item.statements.retain(|statement| !gone.contains(statement));
-                kept.extend(back.iter().map(|statement| format!("`{}`", statement.text())));
+                let other = |statement: &&Statement| gone.iter().all(|gone| gone.text() != statement.text());
+                kept.extend(back.iter().filter(other).map(|statement| format!("`{}`", statement.text())));
                 item.statements.splice(0..0, back);
             }
         }
@@ -178,13 +229,14 @@ impl Outlines {
             item.statements.retain(|statement| statement.kind == StatementKind::Header);
             item.statements.extend(fields);
         }
-        let behind = format!("put {} into `added in {} {{ … }}`", listed(&added), self.revision);
         let mut parts = Vec::new();
+        let doubled = added.iter().filter_map(|name| name.strip_suffix(&format!("_r{}", self.revision)));
+        kept.extend(doubled.map(|name| format!("`{name}`")));
         if !kept.is_empty() {
-            parts.push(format!("keep {}", kept.join(", ")));
+            parts.push(format!("keep {} as it was", kept.join(", ")));
         }
         if !added.is_empty() {
-            parts.push(behind);
+            parts.push(format!("put {} into `added in {} {{ … }}`", listed(&added), self.revision));
         }
         let gone = changes.iter().filter(|change| matches!(change.difference.kind, FieldRemoved | FieldRetired));
         let gone: Vec<String> = gone.map(|change| field_of(&change.difference)).collect();
@@ -334,9 +386,13 @@ impl Outlines {
         let mut names = Vec::new();
         for statement in news {
             let own = number(&code(&statement));
-            let free = if taken.contains(&own) { (0..).find(|n| !taken.contains(n)).unwrap_or(own) } else { own };
+            let greatest = greatest_code(&is.head);
+            let mut free = (own..=greatest).chain(0..own).filter(|code| !taken.contains(code));
+            let free = free.next().unwrap_or(own);
             taken.insert(free);
-            let text = if code(&statement).starts_with("0x") { format!("0x{free:04X}") } else { free.to_string() };
+            let own = code(&statement);
+            let digits = own.len().saturating_sub(2);
+            let text = if own.starts_with("0x") { format!("0x{free:0digits$X}") } else { free.to_string() };
             names.push(format!("{} ({text})", statement.name));
             statements.push(coded(&statement, &code(&statement), &text));
         }
@@ -455,15 +511,11 @@ impl Outlines {
         keys
     }
 
-    fn rewrite(&self, item: Item) -> Rewrite {
-        let text = item.text();
-        let now = self.new.find(&item.keyword, &item.name).map(Item::text);
-        let known: Vec<String> = now.iter().flat_map(|text| text.lines()).map(words).collect();
-        let mut lines: Vec<String> = text.lines().filter(|line| !known.contains(&words(line))).map(str::to_owned).collect();
-        if now.is_none() {
-            lines = text.lines().map(str::to_owned).collect();
-        }
-        Rewrite { keyword: item.keyword, name: item.name, text, lines }
+    fn rewrite(&self, item: &Item) -> Rewrite {
+        let before = self.new.find(&item.keyword, &item.name).map_or_else(String::new, Item::text);
+        // In columns, as everything is.
+        let tidy = |text: String| emberwort_model::tidy::tidy(&text).unwrap_or(text);
+        Rewrite { keyword: item.keyword.clone(), name: item.name.clone(), text: tidy(item.text()), before }
     }
 }
 
@@ -506,6 +558,12 @@ fn coded(statement: &Statement, from: &str, to: &str) -> Statement {
         false => line.clone(),
     });
     Statement { lines: lines.collect(), ..statement.clone() }
+}
+
+/// The greatest code of an enum, flag set or table that begins with this line.
+fn greatest_code(head: &str) -> u64 {
+    let bits = head.rsplit(" : u").next().and_then(|bits| bits.trim().parse::<u32>().ok()).unwrap_or(16);
+    if head.starts_with("flags") { u64::from(bits) - 1 } else { u64::MAX >> (64 - bits.clamp(1, 64)) }
 }
 
 /// What is said of an entry, without its code.

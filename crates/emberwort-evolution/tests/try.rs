@@ -66,7 +66,6 @@ fn edits() -> Vec<(&'static str, &'static str)> {
         ("tank      : i8 degC at 4.0\n    spare 3 bytes", "tank      : i8 degC at 4.0\n hot : bool at 5.0\n    spare 2 bytes"),
         ("tank      : i8 degC at 4.0\n    spare 3 bytes", "tank      : i8 degC at 4.0\n hot : bool = false at 5.0\n    spare 2 bytes"),
         ("can_id 0x1A4", "can_id 0x1A5"),
-        ("message MoveGate {\n    id        0x40\n    from      host", "message MoveGate {\n    id        0x40\n    from      device"),
         ("channel bus485", "channel busbus"),
         ("## Where a gate stands.", "## Another word."),
     ]
@@ -90,7 +89,7 @@ fn show() {
             }
         }
         let ways = ways_out(&old, &new, &comparison);
-        for way in &ways { println!("  WAY {}", way.sentence); for item in &way.items { for l in &item.lines { println!("        {l}"); } } }
+        for way in &ways { println!("  WAY {}", way.sentence); for item in &way.items { for l in item.text.lines().filter(|l| !item.before.contains(l.trim())) { println!("        {l}"); } } }
         let settled: Vec<usize> = ways.iter().flat_map(|w| w.changes.clone()).collect();
         for (n, change) in comparison.changes.iter().enumerate() { if change.worst().strands() && !settled.contains(&n) { println!("  NO WAY OUT OF {}", change.difference); } }
         let proof = prove::prove(&old, &new, &comparison, 200, 7);

@@ -219,7 +219,8 @@ impl<'a> Chooser<'a> {
         match choice {
             Choice::Least => low,
             Choice::Greatest => high,
-            Choice::Middle => low + (high - low) / 2,
+            // Beyond zero, where both signs are.
+            Choice::Middle => low + (high - low) * 5 / 8,
             Choice::Small => (low.max(0) + self.random.random_range(0..5)).min(high),
             // The reach is at most 2^64, for which 128 random bits are even enough.
             _ => low + (self.random.random::<u128>() % ((high - low) as u128 + 1)) as i128,

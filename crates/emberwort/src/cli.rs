@@ -81,6 +81,15 @@ pub enum Command {
     )]
     Seal(SealArgs),
 
+    /// Show what changed between two revisions, and what that does to units in the field
+    #[command(
+        after_help = "OLD and NEW are files, sealed revisions as `r2`, or what version control has, as `git:v1.4`. What is wrong is \
+        shown with a message: its bytes, what was meant, what would be read, and what to write instead. Exit code 1 if a difference \
+        strands devices or hosts.\n\n\
+        Examples:\n  emberwort compare r1 r3\n  emberwort compare r2 --prove --as markdown"
+    )]
+    Compare(CompareArgs),
+
     /// Turn one message into bytes
     #[command(after_help = "Without --on the body is printed, with it the whole frame.\n\n\
         Examples:\n  emberwort encode MoveGate target=80 speed=12 --on bus485 --node 3\n  \
@@ -195,6 +204,42 @@ pub struct SealArgs {
     /// Form of the list
     #[arg(long = "as", value_name = "FORM", default_value = "table", requires = "list")]
     pub form: TableForm,
+}
+
+/// Forms of a comparison.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CompareForm {
+    /// For people
+    Table,
+    /// One JSON object a line
+    Ndjson,
+    /// A release note
+    Markdown,
+}
+
+#[derive(Debug, Args)]
+pub struct CompareArgs {
+    /// The old revision and the new one [default: the last sealed one, and the definition as it is]
+    #[arg(num_args = 0..=2, value_names = ["OLD", "NEW"])]
+    pub revisions: Vec<String>,
+    /// Send many more messages between both revisions, and show whether a verdict is contradicted
+    #[arg(long)]
+    pub prove: bool,
+    /// Random messages of each kind that --prove sends, each way
+    #[arg(long, value_name = "COUNT", default_value_t = 200, requires = "prove")]
+    pub random: usize,
+    /// Chooses other random messages
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, requires = "prove")]
+    pub seed: u64,
+    /// CSV with the columns device and revision, and maybe update (no: it cannot be updated): who has which revision
+    #[arg(long, value_name = "FILE")]
+    pub fleet: Option<PathBuf>,
+    /// Accept a difference, as `GateStatus.oil: step=no unit has that sensor`; emberwort.toml keeps such ones as [[allow]]
+    #[arg(long, value_name = "DIFFERENCE=REASON")]
+    pub allow: Vec<String>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: CompareForm,
 }
 
 /// What can be denied.

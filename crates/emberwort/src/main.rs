@@ -5,6 +5,7 @@ mod commands;
 mod output;
 mod project;
 mod render;
+mod revisions;
 
 use std::process::ExitCode;
 

@@ -24,6 +24,21 @@ pub struct ProjectFile {
     /// What `generate` makes.
     #[serde(default)]
     pub generate: Vec<GenerateEntry>,
+    /// Differences between revisions that were accepted.
+    #[serde(default)]
+    pub allow: Vec<AllowEntry>,
+}
+
+/// One `[[allow]]` of `emberwort.toml`: a difference that `compare` finds, and that strands nobody who matters.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AllowEntry {
+    /// The difference, as `compare` names it: `GateStatus.oil: step`.
+    pub difference: String,
+    /// The new revision in which it is accepted.
+    pub revision: u32,
+    /// Why.
+    pub reason: String,
 }
 
 /// One `[[generate]]` of `emberwort.toml`.
@@ -128,8 +143,8 @@ pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Reads a file that another one imports, from beside it.
-pub fn import(importer: &str, path: &str) -> Result<Source, String> {
+/// The path of a file that another one imports, from beside it.
+pub fn import_path(importer: &str, path: &str) -> PathBuf {
     let folder = Path::new(importer).parent().unwrap_or(Path::new(""));
     let mut found = PathBuf::new();
     for part in folder.join(path).components() {
@@ -142,6 +157,12 @@ pub fn import(importer: &str, path: &str) -> Result<Source, String> {
             part => found.push(part),
         }
     }
+    found
+}
+
+/// Reads a file that another one imports.
+pub fn import(importer: &str, path: &str) -> Result<Source, String> {
+    let found = import_path(importer, path);
     let bytes = read_limited(&found).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => format!("there is no file {}", found.display()),
         _ => error.to_string(),

@@ -3,6 +3,7 @@
 mod budget;
 mod check;
 mod checksum;
+mod compare;
 mod decode;
 mod demo;
 mod encode;
@@ -45,6 +46,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Budget(args) => budget::run(&args, link, look),
         Command::Value(args) => value::run(&args, link, look),
         Command::Seal(args) => seal::run(&args, link, look),
+        Command::Compare(args) => compare::run(&args, link, look),
         Command::Encode(args) => encode::run(&args, link, look),
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),

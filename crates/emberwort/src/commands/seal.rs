@@ -1,9 +1,8 @@
 //! `seal`: freezes the current revision, and shows the sealed ones.
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_evolution::{History, Sealed, digest_file, digest_line, file_name, folded, same_content, sealed_text};
@@ -13,12 +12,10 @@ use serde_json::json;
 use super::Ending;
 use crate::cli::{SealArgs, TableForm};
 use crate::output::{self, Look, Paint, Replace};
-use crate::project::{Project, read_definition, read_limited};
+use crate::project::{Project, read_definition};
 use crate::render::findings;
 use crate::render::table::table;
-
-/// The folder of sealed revisions, beside the definition.
-const FOLDER: &str = "sealed";
+use crate::revisions;
 
 pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let definition = Project::find(link)?.definition;
@@ -29,13 +26,13 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         eprintln!("{} has errors, so nothing is sealed", definition.display());
         return Ok(Ending::WithFindings);
     };
-    let folder = definition.parent().unwrap_or(Path::new("")).join(FOLDER);
-    let history = History::of(&plan.link.name, &read_folder(&folder)?);
+    let folder = revisions::folder(&definition);
+    let history = revisions::history(&definition, &plan.link.name)?;
     if args.list {
         return list(&history, args.form, look);
     }
     if let [_, ..] = history.problems.as_slice() {
-        report_problems(&history, look);
+        revisions::report_problems(&history, look);
         eprintln!("nothing is sealed until the history is whole again: restore these files from version control");
         return Ok(Ending::WithFindings);
     }
@@ -118,31 +115,6 @@ fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Resu
     Ok(Ending::Clean)
 }
 
-/// The files of the folder, if there is one.
-fn read_folder(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
-    let mut files = BTreeMap::new();
-    let entries = match fs::read_dir(folder) {
-        Ok(entries) => entries,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(files),
-        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", folder.display())),
-    };
-    for entry in entries {
-        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", folder.display()))?.path();
-        let ours = path.extension().is_some_and(|end| end == "ember" || end == "sha256");
-        if let (Some(name), true) = (path.file_name().and_then(|name| name.to_str()), ours) {
-            let bytes = read_limited(&path).with_context(|| format!("{} cannot be read", path.display()))?;
-            files.insert(name.to_owned(), bytes);
-        }
-    }
-    Ok(files)
-}
-
-fn report_problems(history: &History, look: Look) {
-    for problem in &history.problems {
-        eprintln!("{} {problem}", look.paint_err(Paint::Bad, "finding:"));
-    }
-}
-
 fn list(history: &History, form: TableForm, look: Look) -> anyhow::Result<Ending> {
     let mut out = output::stdout();
     let mut rows =
@@ -181,6 +153,6 @@ fn list(history: &History, form: TableForm, look: Look) -> anyhow::Result<Ending
         }
     }
     out.flush()?;
-    report_problems(history, look);
+    revisions::report_problems(history, look);
     Ok(if history.problems.is_empty() { Ending::Clean } else { Ending::WithFindings })
 }

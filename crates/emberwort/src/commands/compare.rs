@@ -1,0 +1,204 @@
+//! `compare`: what changed between two revisions, and what it does to units in the field.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::{Context, bail};
+use emberwort_evolution::prove::prove;
+use emberwort_evolution::{Comparison, History, Order, Pair, Revision, compare, ways_out};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::plan::Role;
+
+use super::Ending;
+use crate::cli::{CompareArgs, CompareForm};
+use crate::output::{self, Look, Paint};
+use crate::project::{AllowEntry, Project, read_definition, read_limited};
+use crate::render::comparison::{self, FleetRow, Report};
+use crate::revisions;
+
+pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let project = Project::find(link)?;
+    let definition = &project.definition;
+    let working = || -> anyhow::Result<Revision> {
+        let checked = read_definition(definition)?;
+        let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
+        revisions::of_checked(format!("revision {revision}, as it is in {}", definition.display()), checked, look)
+    };
+    let (name, now) = match args.revisions.get(1) {
+        // Files alone need no definition of their own.
+        Some(_) if args.revisions.iter().all(|name| Path::new(name).is_file()) => (String::new(), None),
+        _ => {
+            let now = working()?;
+            (now.plan.link.name.clone(), Some(now))
+        }
+    };
+    let history = revisions::history(definition, &name)?;
+    if !history.problems.is_empty() {
+        revisions::report_problems(&history, look);
+        eprintln!("nothing is compared until the history is whole again: restore these files from version control");
+        return Ok(Ending::WithFindings);
+    }
+    let named = |name: &str| revisions::named(name, definition, &history, look);
+    let old = match args.revisions.first() {
+        Some(name) => named(name)?,
+        None => match history.last() {
+            Some(sealed) => revisions::of_sealed(sealed)?,
+            None => bail!(
+                "nothing is sealed in {}, so there is nothing to compare with\nseal what was released with `emberwort seal`, or name an \
+                 older definition: a file, or `git:COMMIT`",
+                revisions::folder(definition).display()
+            ),
+        },
+    };
+    let new = match (args.revisions.get(1), now) {
+        (Some(name), _) => named(name)?,
+        (None, Some(now)) => now,
+        (None, None) => working()?,
+    };
+    let found = compare(&old, &new);
+    let ways = ways_out(&old, &new, &found);
+    let mut entries = project.file.map(|(_, file)| file.allow).unwrap_or_default();
+    entries.retain(|entry| entry.revision == new.plan.link.revision);
+    for given in &args.allow {
+        entries.push(allowed_by(given, new.plan.link.revision)?);
+    }
+    let allowed: Vec<Option<String>> = found
+        .changes
+        .iter()
+        .map(|change| change.difference.to_string())
+        .map(|name| entries.iter().find(|entry| entry.difference == name).map(|entry| entry.reason.clone()))
+        .collect();
+    let fleet = args.fleet.as_deref().map(|path| fleet(path, &history, (&old, &found), &new)).transpose()?;
+    let fixed = fleet.iter().flatten().any(|row| row.fixed > 0 && row.with_new_host.iter().any(|verdict| verdict.strands()));
+    let order = match &fleet {
+        Some(_) if fixed => Order::Never,
+        Some(rows) => with_fleet(rows, Order::of(&found)),
+        None => Order::of(&found),
+    };
+    let proof = args.prove.then(|| prove(&old, &new, &found, args.random, args.seed));
+    let report = Report {
+        link: &new.plan.link.name,
+        comparison: &found,
+        ways: &ways,
+        allowed: &allowed,
+        order,
+        channels: by_revision_part(&new.plan),
+        revision: new.plan.link.revision,
+        fleet: fleet.as_deref(),
+        proof: proof.as_ref(),
+    };
+    let text = match args.form {
+        CompareForm::Table => comparison::table(&report, look),
+        CompareForm::Ndjson => comparison::ndjson(&report),
+        CompareForm::Markdown => comparison::markdown(&report),
+    };
+    let mut out = output::stdout();
+    out.write_all(text.as_bytes())?;
+    out.flush()?;
+    // What is accepted and does not differ was mended, or misspelt.
+    for entry in &entries {
+        if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
+            eprintln!("{} `{}` is accepted, and does not differ", look.paint_err(Paint::Bad, "finding:"), escaped(&entry.difference));
+        }
+    }
+    let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
+    if report.strands() && args.form == CompareForm::Table {
+        eprintln!(
+            "this strands devices or hosts; what is accepted all the same goes into {}:\n  [[allow]]\n  difference = \"…\"\n  revision = \
+             {}\n  reason = \"…\"",
+            crate::project::PROJECT_FILE,
+            new.plan.link.revision
+        );
+    }
+    Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
+}
+
+/// What `--allow` says.
+fn allowed_by(given: &str, revision: u32) -> anyhow::Result<AllowEntry> {
+    match given.split_once('=') {
+        Some((difference, reason)) if !reason.trim().is_empty() => Ok(AllowEntry {
+            difference: difference.trim().to_owned(),
+            revision,
+            reason: reason.trim().to_owned(),
+        }),
+        _ => bail!("--allow wants a difference and a reason, as in --allow 'GateStatus.oil: step=no unit has that sensor'"),
+    }
+}
+
+/// The channels whose frames say the sender's revision, and those whose frames do not.
+fn by_revision_part(plan: &Plan) -> (Vec<String>, Vec<String>) {
+    let (with, without): (Vec<_>, Vec<_>) =
+        plan.channels.iter().partition(|channel| channel.part(|role| *role == Role::Revision).is_some());
+    let names = |channels: Vec<&emberwort_model::plan::ChannelPlan>| channels.iter().map(|channel| channel.name.clone()).collect();
+    (names(with), names(without))
+}
+
+/// One line of a fleet file.
+#[derive(serde::Deserialize)]
+struct FleetLine {
+    device: String,
+    revision: u32,
+    #[serde(default)]
+    update: Option<String>,
+}
+
+/// Who has which revision, with how each of them gets along with a new host.
+fn fleet(
+    path: &Path,
+    history: &History,
+    (old, found): (&Revision, &Comparison),
+    new: &Revision,
+) -> anyhow::Result<Vec<FleetRow>> {
+    let shown = path.display();
+    let bytes = read_limited(path).with_context(|| format!("the fleet file {shown} cannot be read"))?;
+    let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
+    let mut devices = std::collections::HashSet::new();
+    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(bytes.as_slice());
+    for (index, line) in reader.deserialize().enumerate() {
+        let line: FleetLine = line.with_context(|| {
+            format!("{shown}: it has the columns device and revision, and maybe update, as in\ndevice,revision,update\neast gate,2,no\n")
+        })?;
+        if !devices.insert(line.device.clone()) {
+            bail!("{shown}, line {}: the device {} stands there twice", index + 2, escaped(&line.device));
+        }
+        let fixed = match line.update.as_deref() {
+            None | Some("" | "yes") => false,
+            Some("no") => true,
+            Some(other) => bail!("{shown}, line {}: update is yes or no, and not {}", index + 2, escaped(other)),
+        };
+        let count = counts.entry(line.revision).or_default();
+        count.0 += 1;
+        count.1 += usize::from(fixed);
+    }
+    let mut rows = Vec::new();
+    for (revision, (devices, fixed)) in counts {
+        let worst = |comparison: &Comparison| {
+            [Pair::OldDeviceNewHost, Pair::NewHostOldDevice].map(|pair| comparison.worst(pair))
+        };
+        let with_new_host = if revision == old.plan.link.revision {
+            worst(found)
+        } else if revision == new.plan.link.revision {
+            Default::default()
+        } else {
+            let sealed = history.revisions.iter().find(|sealed| sealed.revision == revision);
+            let Some(sealed) = sealed else {
+                bail!("{shown} has {devices} with revision {revision}, which is not sealed; nobody knows what it says");
+            };
+            worst(&compare(&revisions::of_sealed(sealed)?, new))
+        };
+        rows.push(FleetRow { revision, devices, fixed, with_new_host });
+    }
+    Ok(rows)
+}
+
+/// The order, if devices of still older revisions do not get along with a new host.
+fn with_fleet(rows: &[FleetRow], order: Order) -> Order {
+    let strands = rows.iter().any(|row| row.with_new_host.iter().any(|verdict| verdict.strands()));
+    match order {
+        Order::Either if strands => Order::DevicesFirst,
+        Order::HostFirst if strands => Order::AtOnce,
+        order => order,
+    }
+}
