@@ -158,8 +158,7 @@ pub(crate) struct Trying {
 
 impl Trying {
     pub(crate) fn new(pair: Pair, old: &Revision, new: &Revision) -> Self {
-        let (sender, receiver) =
-            if pair.sender_is_old() { (&old.plan, &new.plan) } else { (&new.plan, &old.plan) };
+        let (sender, receiver) = if pair.sender_is_old() { (&old.plan, &new.plan) } else { (&new.plan, &old.plan) };
         Self {
             pair,
             sender: sender.clone(),
@@ -377,13 +376,21 @@ fn is_at(ends: Ends<'_>, difference: &Difference, deviation: &Deviation) -> bool
     let names = |place: &Place| difference.at.iter().flatten().any(|at| at == place);
     if matches!(
         difference.kind,
-        LabelAdded | LabelRemoved | LabelRenumbered | LabelRenamed | EntryAdded | EntryRemoved | EntryRenumbered | EntryRenamed
+        LabelAdded
+            | LabelRemoved
+            | LabelRenumbered
+            | LabelRenamed
+            | EntryAdded
+            | EntryRemoved
+            | EntryRenumbered
+            | EntryRenamed
     ) {
         // Labels are met in fields of that enum, by a code of theirs.
         let owner = difference.at.iter().flatten().next().map_or("", |at| at.owner.as_str());
         let plans = [ends.sender, ends.receiver];
         let shows = deviation.trail.iter().any(|place| plans.iter().any(|plan| shows_labels(plan, place, owner)));
-        let words = |text: &str, name: &str| text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|word| word == name);
+        let words =
+            |text: &str, name: &str| text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|word| word == name);
         let label = |text: &str| difference.at.iter().flatten().any(|at| words(text, &at.field));
         return shows && (label(&deviation.sent) || label(&deviation.read));
     }
@@ -405,7 +412,8 @@ fn shows(field: &Field, name: &str) -> bool {
         Kind::List { element, .. } => shows(element, name),
         Kind::Choice(choice) => {
             let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
-            choice.table.as_ref().is_some_and(|table| table.name == name) || forms.into_iter().any(|form| shows(form, name))
+            choice.table.as_ref().is_some_and(|table| table.name == name)
+                || forms.into_iter().any(|form| shows(form, name))
         }
         _ => false,
     }

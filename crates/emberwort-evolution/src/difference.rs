@@ -116,10 +116,7 @@ impl DifferenceKind {
     /// Whether it lies in the frame around messages, or in what it runs over.
     pub(crate) fn is_of_channel(self) -> bool {
         use DifferenceKind::*;
-        matches!(
-            self,
-            ChannelAdded | ChannelRemoved | ChannelRenamed | Medium | Framing | Checksum | Selection | Limit
-        )
+        matches!(self, ChannelAdded | ChannelRemoved | ChannelRenamed | Medium | Framing | Checksum | Selection | Limit)
     }
 
     /// Whether it decides which message a frame is taken for.
@@ -214,12 +211,7 @@ impl Finder<'_> {
     fn link(&mut self) {
         let [old, new] = self.plans.map(|plan| &plan.link);
         if old.name != new.name {
-            self.note(
-                DifferenceKind::LinkRenamed,
-                &new.name,
-                (&old.name, &new.name),
-                &Touched::default(),
-            );
+            self.note(DifferenceKind::LinkRenamed, &new.name, (&old.name, &new.name), &Touched::default());
         }
         if old.byte_order != new.byte_order {
             let all = self.touched(|_, _| true);
@@ -253,7 +245,12 @@ impl Finder<'_> {
             let text = |side: usize, name: &str, words: &[&str]| outlines[side].statements("channel", name, words);
             let pair = |words: &[&str]| (text(0, &was.name, words), text(1, &channel.name, words));
             if was.name != channel.name {
-                self.note(DifferenceKind::ChannelRenamed, &channel.name, (&was.name, &channel.name), &Touched::default());
+                self.note(
+                    DifferenceKind::ChannelRenamed,
+                    &channel.name,
+                    (&was.name, &channel.name),
+                    &Touched::default(),
+                );
             }
             if was.medium.kind != channel.medium.kind {
                 let texts = pair(&["medium"]);
@@ -271,14 +268,20 @@ impl Finder<'_> {
                 let checksum = only_checksums_differ(was, channel);
                 let kind = if checksum { DifferenceKind::Checksum } else { DifferenceKind::Framing };
                 let words = ["frame", "stuffing", "packet", "lines", "gap", "status"];
-                let lines = [(0, &was.name), (1, &channel.name)].map(|(side, name)| outlines[side].lines("channel", name, &words));
+                let lines = [(0, &was.name), (1, &channel.name)]
+                    .map(|(side, name)| outlines[side].lines("channel", name, &words));
                 // The link's byte order changes the bytes of a frame, too, and has a difference of its own.
                 if lines[0] != lines[1] || old.link.byte_order == new.link.byte_order {
                     let only = |side: usize| {
                         let other = &lines[1 - side];
-                        let only: Vec<&str> = lines[side].iter().filter(|l| !other.contains(l)).map(String::as_str).collect();
+                        let only: Vec<&str> =
+                            lines[side].iter().filter(|l| !other.contains(l)).map(String::as_str).collect();
                         // If only the order differs, all is shown.
-                        if only.is_empty() && lines[0].len() == lines[1].len() { lines[side].join("; ") } else { only.join("; ") }
+                        if only.is_empty() && lines[0].len() == lines[1].len() {
+                            lines[side].join("; ")
+                        } else {
+                            only.join("; ")
+                        }
                     };
                     self.note(kind, &channel.name, (only(0), only(1)), &touched);
                 }
@@ -357,7 +360,9 @@ impl Finder<'_> {
     fn entries(&mut self, was: &Table, is: &Table, touched: &Touched) {
         for entry in &is.entries {
             let same = was.entries.iter().find(|other| other.field.name == entry.field.name);
-            let Some(before) = same.or_else(|| was.entries.iter().find(|other| other.key == entry.key)) else { continue };
+            let Some(before) = same.or_else(|| was.entries.iter().find(|other| other.key == entry.key)) else {
+                continue;
+            };
             self.field((&was.name, &before.field), (&is.name, &entry.field), touched);
             let access = |e: &emberwort_model::model::Entry| {
                 let words = [(e.read, "read"), (e.write, "write"), (e.kept, "kept")];
@@ -446,7 +451,8 @@ impl Finder<'_> {
                 );
                 if real { keys.collect() } else { Vec::new() }
             };
-            there.is_none_or(|there| !is.channels.contains(&there) || keys(old, *own, before) == keys(new, there, index))
+            there
+                .is_none_or(|there| !is.channels.contains(&there) || keys(old, *own, before) == keys(new, there, index))
         });
         if !same_keys {
             let texts = (key_text(old, before), key_text(new, index));
@@ -496,7 +502,8 @@ impl Finder<'_> {
                 false => (Pair::OldDeviceNewHost, Pair::NewDeviceOldHost),
             };
             let mut told = Vec::new();
-            for (pair, promises, waits) in [(old_answers, was.within, is.within), (new_answers, is.within, was.within)] {
+            for (pair, promises, waits) in [(old_answers, was.within, is.within), (new_answers, is.within, was.within)]
+            {
                 if waits.is_some_and(|waits| promises.is_none_or(|promises| promises > waits)) {
                     let sentence = format!("an answer to {} can come later than it is waited for", is.name);
                     told.push((pair, Verdict::FineWithLoss, sentence));
@@ -645,7 +652,9 @@ fn form_difference(was: &Field, is: &Field) -> Option<DifferenceKind> {
                 (x != y && a.bits == b.bits).then_some(NoReading)
             }
         }
-        (Kind::Flags(a), Kind::Flags(b)) => (a.name != b.name && (a.bits, &a.labels) != (b.bits, &b.labels)).then_some(Type),
+        (Kind::Flags(a), Kind::Flags(b)) => {
+            (a.name != b.name && (a.bits, &a.labels) != (b.bits, &b.labels)).then_some(Type)
+        }
         (Kind::Choice(a), Kind::Choice(b)) => forms_differ(a, b).then_some(Forms),
         (a, b) => (a != b).then_some(Type),
     }
@@ -703,7 +712,11 @@ fn moved(old: &[Field], new: &[Field], forth: &[Option<usize>]) -> BTreeSet<usiz
     };
     // Explicit places say where a field lies, whatever its order in the text.
     let out_of_order = |slot: usize| !kept.contains(&slot) && old[slot].at.is_none();
-    pairs.into_iter().filter(|(slot, there)| out_of_order(*slot) || elsewhere(*slot, *there)).map(|(slot, _)| slot).collect()
+    pairs
+        .into_iter()
+        .filter(|(slot, there)| out_of_order(*slot) || elsewhere(*slot, *there))
+        .map(|(slot, _)| slot)
+        .collect()
 }
 
 /// Whether fields use an enum, flag set, record or table, in whatever depth.
@@ -718,7 +731,8 @@ fn uses_in(field: &Field, name: &str) -> bool {
         Kind::List { element, .. } => uses_in(element, name),
         Kind::Choice(choice) => {
             let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
-            choice.table.as_ref().is_some_and(|table| table.name == name) || forms.into_iter().any(|form| uses_in(form, name))
+            choice.table.as_ref().is_some_and(|table| table.name == name)
+                || forms.into_iter().any(|form| uses_in(form, name))
         }
         _ => false,
     }
@@ -761,4 +775,3 @@ fn key_text(plan: &Plan, message: usize) -> String {
     });
     id.into_iter().chain(keys).collect::<Vec<_>>().join(", ")
 }
-

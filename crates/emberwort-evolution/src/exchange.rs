@@ -8,7 +8,11 @@ use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::samples::{Choice, Chooser};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values};
+
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
 
 use crate::matching::same_framing;
 
@@ -158,6 +162,25 @@ impl Lane {
         sink.received
     }
 
+    /// The frame with which the receiver asked for this answer, if the form of a value depends on what it asked.
+    pub fn request(&self, sent: &Sent, good: &Good) -> Option<Vec<u8>> {
+        let (listener, key) = (self.listener.as_ref()?, sent.asked?);
+        let plan = &listener.plan;
+        let (request, slot) = plan.messages[good.message].request?;
+        let mut random = ChaCha8Rng::seed_from_u64(key);
+        let mut chooser = Chooser::new(plan, plan.link.revision, &mut random);
+        let mut values = Values::default();
+        chooser.message(request, &vec![Choice::Middle; plan.link.messages[request].fields.len()], &mut values);
+        values.set_raw(slot, key);
+        let facing = plan.channels[listener.channel].facing(plan.link.messages[request].from);
+        let node = sent.header.node;
+        let header = Header { key: facing.key_for(request, node)?, ..sent.header };
+        let (mut body, mut wire) = (Vec::new(), Vec::new());
+        body_on(facing, &plan.messages[request], &values, plan.link.revision, &mut body).ok()?;
+        Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut wire).ok()?;
+        Some(wire)
+    }
+
     /// How many good frames there are if all is well.
     pub fn copies(&self) -> usize {
         self.listener.as_ref().map_or(1, |listener| listener.copies)
@@ -203,10 +226,9 @@ pub fn can_hear(sender: &MediumKind, receiver: &MediumKind) -> bool {
         // The host gives the clock.
         (MediumKind::Spi { .. }, MediumKind::Spi { .. }) | (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
         // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
-        (
-            MediumKind::Can { bitrate, data_bitrate },
-            MediumKind::Can { bitrate: other, data_bitrate: data },
-        ) => bitrate == other && (data_bitrate.is_none() || data_bitrate == data),
+        (MediumKind::Can { bitrate, data_bitrate }, MediumKind::Can { bitrate: other, data_bitrate: data }) => {
+            bitrate == other && (data_bitrate.is_none() || data_bitrate == data)
+        }
         // The header of a frame says its coding rate.
         (
             MediumKind::Lora { spreading, bandwidth, .. },

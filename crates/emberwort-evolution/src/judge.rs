@@ -4,8 +4,8 @@ use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::Kind;
 use emberwort_model::plan::Role;
-use emberwort_wire::{BodyError, FrameFault};
 use emberwort_wire::json::{self, Writing};
+use emberwort_wire::{BodyError, FrameFault};
 
 use crate::exchange::{Lane, Received, Sent, is_lines};
 use crate::matching::Matching;
@@ -76,6 +76,8 @@ pub struct Example {
     pub sent: String,
     /// The frame; several times, where a receiver could take bytes of the next one for its own.
     pub wire: Vec<u8>,
+    /// The frame with which the receiver asked for it, if the form of a value depends on what was asked.
+    pub request: Option<Vec<u8>>,
     /// The receiver's name of the message that it takes the frame for.
     pub read_as: Option<String>,
     /// What is read, as a JSON object; `None` if nothing is.
@@ -104,6 +106,7 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
         key: lane.facing().key_is_outside().then_some(sent.header.key),
         sent: fields(ends.sender, sent.message, &sent.values),
         wire: sent.wire.repeat(lane.copies()),
+        request: good.and_then(|good| lane.request(sent, good)),
         read_as: good.map(|good| ends.receiver.link.messages[good.message].name.clone()),
         read: good.map(|good| fields(ends.receiver, good.message, &good.values)),
     }
@@ -203,7 +206,11 @@ fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
     let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. }))
         || (fault.is_none() && lane.listening().is_some_and(is_lines));
     if unknown && received.good.is_empty() && is_news(ends, lane, sent.message) {
-        return Outcome::new(Verdict::FineWithLoss, Cause::UnknownKey, format!("{name} is not known there, and left alone"));
+        return Outcome::new(
+            Verdict::FineWithLoss,
+            Cause::UnknownKey,
+            format!("{name} is not known there, and left alone"),
+        );
     }
     if let Some((table, entry)) = new_entry(ends, fault) {
         let sentence = format!("{name} with {entry} is refused: it is not known there");
@@ -221,7 +228,9 @@ fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             };
             Outcome::new(Verdict::Refused, cause, format!("{name} is refused: {}", lane.sentence(fault)))
         }
-        None if unknown => Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} fits no pattern there")),
+        None if unknown => {
+            Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} fits no pattern there"))
+        }
         None => Outcome::new(Verdict::SilentDrop, Cause::Frame, format!("{name} is passed over as stray bytes")),
     }
 }

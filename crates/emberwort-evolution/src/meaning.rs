@@ -35,7 +35,12 @@ pub struct Deviation {
 impl Deviation {
     /// The field's name as people write it: `strokes.pressure`.
     pub fn path(&self) -> String {
-        self.trail.iter().map(|place| place.field.as_str()).filter(|name| !name.is_empty()).collect::<Vec<_>>().join(".")
+        self.trail
+            .iter()
+            .map(|place| place.field.as_str())
+            .filter(|name| !name.is_empty())
+            .collect::<Vec<_>>()
+            .join(".")
     }
 
     /// What happens, in a sentence without an end.
@@ -150,7 +155,8 @@ impl Reader {
         for (slot, field) in sent.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
             let from = One { field, values: sent.values, slot: sent.base + slot };
             // Constants say nothing.
-            let says_something = !matches!(field.kind, Kind::Number(form) if form.low == form.high && form.none.is_none());
+            let says_something =
+                !matches!(field.kind, Kind::Number(form) if form.low == form.high && form.none.is_none());
             if there[slot].is_none() && from.is_there() && says_something {
                 self.within(sent.owner, field, |reader| {
                     reader.note(Verdict::FineWithLoss, from.text(), String::new(), "");
@@ -205,15 +211,15 @@ impl Reader {
             }
             (ValueRef::Chosen { form: a, slot: sent }, ValueRef::Chosen { form: b, slot: read }) => {
                 let forms = match (&from.field.kind, &to.field.kind) {
-                    (Kind::Choice(one), Kind::Choice(other)) => one.form(a).zip(other.form(b)).map(|forms| (forms, one, other)),
+                    (Kind::Choice(one), Kind::Choice(other)) => {
+                        one.form(a).zip(other.form(b)).map(|forms| (forms, one, other))
+                    }
                     _ => None,
                 };
                 let Some(((one, other), sender, receiver)) = forms else {
                     return self.note(Verdict::Misread, from.text(), to.text(), "");
                 };
-                let knows = |choice: &Choice, name: &str| {
-                    choice.cases.iter().any(|case| case.field.name == name)
-                };
+                let knows = |choice: &Choice, name: &str| choice.cases.iter().any(|case| case.field.name == name);
                 let is_case = b < receiver.cases.len();
                 if !is_case && a < sender.cases.len() {
                     // Not among its forms there: taken for bytes or whatever stands for all others.
@@ -239,7 +245,10 @@ impl Reader {
 
     /// The value of a form.
     fn inner(&mut self, one: &Field, other: &Field, sent: (&Values, usize), read: (&Values, usize)) {
-        let place = Place { owner: self.trail.last().map_or_else(String::new, |last| last.owner.clone()), field: other.name.clone() };
+        let place = Place {
+            owner: self.trail.last().map_or_else(String::new, |last| last.owner.clone()),
+            field: other.name.clone(),
+        };
         self.trail.push(place);
         self.value(
             One { field: one, values: sent.0, slot: sent.1 },

@@ -56,7 +56,9 @@ impl Statement {
     /// Its text on one line, without comments.
     pub fn text(&self) -> String {
         let code = self.lines.iter().map(|line| code_of(line)).filter(|code| !code.trim().is_empty());
-        code.flat_map(|code| code.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect::<Vec<_>>().join(" ")
+        code.flat_map(|code| code.split_whitespace().map(str::to_owned).collect::<Vec<_>>())
+            .collect::<Vec<_>>()
+            .join(" ")
     }
 
     /// What is said of the name: a field's type, a label's text.
@@ -129,14 +131,16 @@ impl Outline {
     /// The statements of an item that begin with one of these words, on one line.
     pub(crate) fn statements(&self, keyword: &str, name: &str, words: &[&str]) -> String {
         let Some(item) = self.find(keyword, name) else { return String::new() };
-        let wanted = item.statements.iter().filter(|s| s.kind == StatementKind::Header && words.contains(&s.name.as_str()));
+        let wanted =
+            item.statements.iter().filter(|s| s.kind == StatementKind::Header && words.contains(&s.name.as_str()));
         wanted.map(Statement::text).collect::<Vec<_>>().join("; ")
     }
 
     /// The lines of such statements, each without comments and with single spaces.
     pub(crate) fn lines(&self, keyword: &str, name: &str, words: &[&str]) -> Vec<String> {
         let Some(item) = self.find(keyword, name) else { return Vec::new() };
-        let wanted = item.statements.iter().filter(|s| s.kind == StatementKind::Header && words.contains(&s.name.as_str()));
+        let wanted =
+            item.statements.iter().filter(|s| s.kind == StatementKind::Header && words.contains(&s.name.as_str()));
         let lines = wanted.flat_map(|statement| &statement.lines);
         let lines = lines.map(|line| code_of(line).split_whitespace().collect::<Vec<_>>().join(" "));
         lines.filter(|line| !line.is_empty()).collect()

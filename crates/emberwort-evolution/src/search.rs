@@ -25,14 +25,7 @@ pub(crate) type Try<'a> = &'a mut dyn FnMut(&Trying, &mut Lane, Sent) -> Verdict
 
 impl Trying {
     /// Looks for a message that is misread, and gives those that could be to somebody.
-    pub(crate) fn search(
-        &self,
-        message: usize,
-        most: usize,
-        lane: &mut Lane,
-        random: &mut ChaCha8Rng,
-        act: Try<'_>,
-    ) {
+    pub(crate) fn search(&self, message: usize, most: usize, lane: &mut Lane, random: &mut ChaCha8Rng, act: Try<'_>) {
         if lane.listening().is_none() {
             return;
         }
@@ -46,14 +39,7 @@ impl Trying {
     }
 
     /// Where frames are laid out otherwise, a part can be taken for another: each number and each node is tried.
-    fn search_frames(
-        &self,
-        message: usize,
-        most: usize,
-        lane: &mut Lane,
-        random: &mut ChaCha8Rng,
-        act: Try<'_>,
-    ) {
+    fn search_frames(&self, message: usize, most: usize, lane: &mut Lane, random: &mut ChaCha8Rng, act: Try<'_>) {
         // Whole frames take far longer than bodies.
         let most = if lane.is_checked_alike() { most / 2 } else { HEADERS_SEARCHED };
         let count = self.sender.link.messages[message].fields.len();
@@ -71,9 +57,16 @@ impl Trying {
             };
             let free_node = lane.facing().nodes_of(message).is_none();
             match n % 5 {
-                0 => (header.sequence, header.node) = (number(false), if free_node { number(true) } else { header.node }),
-                1 => (header.sequence, header.node) = (number(true), if free_node { number(false) } else { header.node }),
-                2 => (header.sequence, header.node) = (number(false), if free_node { number(false) } else { header.node }),
+                0 => {
+                    (header.sequence, header.node) = (number(false), if free_node { number(true) } else { header.node })
+                }
+                1 => {
+                    (header.sequence, header.node) = (number(true), if free_node { number(false) } else { header.node })
+                }
+                2 => {
+                    (header.sequence, header.node) =
+                        (number(false), if free_node { number(false) } else { header.node })
+                }
                 3 => header.sequence = (n / 5 % 256) as u64,
                 _ if free_node => header.node = (n / 5 % 256) as u64,
                 _ => {}
@@ -125,7 +118,8 @@ impl Trying {
             let score = match codec::decode(other, &body, &mut read) {
                 Err(error) => how_far(&error, &read, other.message.fields.len()),
                 Ok(_) => {
-                    let header = Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
+                    let header =
+                        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
                     let sent = lane.send(message, values, None, header);
                     if sent.is_some_and(|sent| act(self, lane, sent) == Verdict::Misread) {
                         return;

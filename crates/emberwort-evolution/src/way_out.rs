@@ -40,7 +40,8 @@ pub struct WayOut {
 /// The ways out of all changes that would strand units, one for each item that has such changes.
 pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
     let outlines = Outlines { old: Outline::of(&old.text), new: Outline::of(&new.text), revision: grown(old, new) };
-    let stranding: Vec<usize> = (0..comparison.changes.len()).filter(|n| comparison.changes[*n].worst().strands()).collect();
+    let stranding: Vec<usize> =
+        (0..comparison.changes.len()).filter(|n| comparison.changes[*n].worst().strands()).collect();
     let mut owners: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
     for (index, change) in comparison.changes.iter().enumerate().filter(|(_, change)| change.worst().strands()) {
         owners.entry(owner(&change.difference)).or_default().push(index);
@@ -151,18 +152,23 @@ type Candidate = (String, Vec<Item>);
 
 impl Outlines {
     fn candidates(&self, keyword: &str, name: &str, changes: &[&Change]) -> Vec<Candidate> {
-        let is = self.new.items.iter().find(|item| item.name == name && (keyword.is_empty() || item.keyword == keyword));
+        let is =
+            self.new.items.iter().find(|item| item.name == name && (keyword.is_empty() || item.keyword == keyword));
         let old_name = changes.iter().find(|change| change.difference.kind == DifferenceKind::MessageRenamed);
         let old_name = old_name.map_or(name, |change| change.difference.old.as_str());
-        let was = self.old.items.iter().find(|item| item.name == old_name && (keyword.is_empty() || item.keyword == keyword));
+        let was =
+            self.old.items.iter().find(|item| item.name == old_name && (keyword.is_empty() || item.keyword == keyword));
         let mut candidates = match (was, is) {
             (Some(was), Some(is)) if is.keyword == "message" => self.message(was, is, changes),
             (Some(was), Some(is)) if is.keyword == "record" => self.record(was, is, changes),
             (Some(was), Some(is)) if ["enum", "flags", "table"].contains(&is.keyword.as_str()) => self.codes(was, is),
             (Some(was), Some(is)) => {
                 let sentence = match is.keyword.as_str() {
-                    "link" => "keep the link's byte order; a new field can have its own with `be` or `le` behind its type".to_owned(),
-                    _ => format!("keep `{name}` as it is; frames of another kind need a channel of their own"),
+                    "link" => {
+                        "keep the link's byte order; a new field can have its own with `be` or `le` behind its type"
+                            .to_owned()
+                    }
+                    _ => format!("keep `{name}` as it was; frames of another kind need a channel of their own"),
                 };
                 vec![(sentence, vec![self.with_new_revision(was.clone())])]
             }
@@ -193,11 +199,15 @@ impl Outlines {
 
     /// Every item that strands somebody as it was.
     fn everything(&self, changes: &[Change]) -> Candidate {
-        let owners: BTreeSet<String> =
-            changes.iter().filter(|change| change.worst().strands()).map(|change| owner(&change.difference).1).collect();
+        let owners: BTreeSet<String> = changes
+            .iter()
+            .filter(|change| change.worst().strands())
+            .map(|change| owner(&change.difference).1)
+            .collect();
         let items = self.old.items.iter().filter(|item| owners.contains(&item.name)).cloned();
         let items: Vec<Item> = items.map(|item| self.with_new_revision(item)).collect();
-        let sentence = format!("keep the byte order of the link, and with it {}", listed(&owners.into_iter().collect::<Vec<_>>()));
+        let sentence =
+            format!("keep the byte order of the link, and with it {}", listed(&owners.into_iter().collect::<Vec<_>>()));
         (sentence, items)
     }
 
@@ -207,7 +217,8 @@ impl Outlines {
         let has = |kinds: &[DifferenceKind]| changes.iter().any(|change| kinds.contains(&change.difference.kind));
         let mut item = is.clone();
         let mut kept = Vec::new();
-        let headers = [(Key, vec!["id", "on"]), (Direction, vec!["from"]), (Channels, vec!["on"]), (Pattern, vec!["line"])];
+        let headers =
+            [(Key, vec!["id", "on"]), (Direction, vec!["from"]), (Channels, vec!["on"]), (Pattern, vec!["line"])];
         for (kind, words) in headers {
             if !has(&[kind]) {
                 continue;
@@ -278,12 +289,16 @@ impl Outlines {
                     }
                 }
                 // What did not hurt stays changed, at its old place.
-                Some(now) => fields.push(Statement { section: statement.section, lines: at_old_place(&now, statement), ..now }),
+                Some(now) => {
+                    fields.push(Statement { section: statement.section, lines: at_old_place(&now, statement), ..now })
+                }
                 None => fields.push(statement.clone()),
             }
         }
         let sections: BTreeSet<u32> = was.statements.iter().map(|statement| statement.section).collect();
-        for statement in is.statements.iter().filter(|s| s.kind == StatementKind::Field && !s.text().ends_with(" retired")) {
+        for statement in
+            is.statements.iter().filter(|s| s.kind == StatementKind::Field && !s.text().ends_with(" retired"))
+        {
             if find(was, &statement.name).is_some() {
                 continue;
             }
@@ -337,7 +352,11 @@ impl Outlines {
             for statement in found {
                 let mut other = self.moved(statement, &format!("{}_r{}", statement.name, self.revision));
                 for line in &mut other.lines {
-                    *line = line.split(' ').map(|word| if word == is.name { name.as_str() } else { word }).collect::<Vec<_>>().join(" ");
+                    *line = line
+                        .split(' ')
+                        .map(|word| if word == is.name { name.as_str() } else { word })
+                        .collect::<Vec<_>>()
+                        .join(" ");
                 }
                 item.statements.push(other);
             }
@@ -358,7 +377,8 @@ impl Outlines {
 
     /// Labels and entries with the codes that they had; new ones with codes of their own.
     fn codes(&self, was: &Item, is: &Item) -> Vec<Candidate> {
-        let code = |statement: &Statement| statement.text().split_whitespace().next().map(str::to_owned).unwrap_or_default();
+        let code =
+            |statement: &Statement| statement.text().split_whitespace().next().map(str::to_owned).unwrap_or_default();
         let number = |text: &str| match text.strip_prefix("0x") {
             Some(hex) => u64::from_str_radix(hex, 16).unwrap_or(0),
             None => text.parse().unwrap_or(0),
@@ -370,10 +390,14 @@ impl Outlines {
             let now = is.named().find(|other| other.name == statement.name);
             match now {
                 // Under the code that it had; an entry whose value has another form now keeps the old one.
-                Some(now) if now.kind == StatementKind::Label => statements.push(coded(now, &code(now), &code(statement))),
+                Some(now) if now.kind == StatementKind::Label => {
+                    statements.push(coded(now, &code(now), &code(statement)))
+                }
                 _ => statements.push(statement.clone()),
             }
-            if let Some(now) = now.filter(|now| now.kind == StatementKind::Field && strip_code(now) != strip_code(statement)) {
+            if let Some(now) =
+                now.filter(|now| now.kind == StatementKind::Field && strip_code(now) != strip_code(statement))
+            {
                 let name = format!("{}_r{}", now.name, self.revision);
                 let mut renamed = now.clone();
                 for line in &mut renamed.lines {
@@ -400,7 +424,8 @@ impl Outlines {
             true => format!("keep the codes of {}", is.name),
             false => format!("keep the codes of {}; new ones take free codes: {}", is.name, names.join(", ")),
         };
-        let mut candidates = vec![(sentence, vec![Item { head: is.head.clone(), statements: statements.clone(), ..is.clone() }])];
+        let mut candidates =
+            vec![(sentence, vec![Item { head: is.head.clone(), statements: statements.clone(), ..is.clone() }])];
         if was.head != is.head {
             let sentence = format!("keep {} as it was", was.name);
             candidates.push((sentence.clone(), vec![Item { head: was.head.clone(), statements, ..is.clone() }]));
@@ -420,7 +445,10 @@ impl Outlines {
             for line in &mut statement.lines {
                 let text = self.with_free_keys(line);
                 if text != *line {
-                    said.push(format!("`{}`", text.split('#').next().unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ")));
+                    said.push(format!(
+                        "`{}`",
+                        text.split('#').next().unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ")
+                    ));
                     *line = text;
                 }
             }
@@ -473,9 +501,11 @@ impl Outlines {
     fn with_free_keys(&self, line: &str) -> String {
         let mut words: Vec<String> = line.split(' ').map(str::to_owned).collect();
         for at in 0..words.len() {
-            let key = words[..at].iter().rev().find(|word| !word.is_empty()).is_some_and(|word| {
-                ["id", "port", "can_id"].contains(&word.as_str())
-            });
+            let key = words[..at]
+                .iter()
+                .rev()
+                .find(|word| !word.is_empty())
+                .is_some_and(|word| ["id", "port", "can_id"].contains(&word.as_str()));
             if !key || words[at].is_empty() {
                 continue;
             }
@@ -488,7 +518,8 @@ impl Outlines {
             let own = number(words[at].trim_end_matches(','));
             let Some(free) = (own..own + 100_000).chain(0..own).find(|key| !taken.contains(key)) else { continue };
             let comma = if words[at].ends_with(',') { "," } else { "" };
-            words[at] = if words[at].starts_with("0x") { format!("0x{free:02X}{comma}") } else { format!("{free}{comma}") };
+            words[at] =
+                if words[at].starts_with("0x") { format!("0x{free:02X}{comma}") } else { format!("{free}{comma}") };
         }
         words.join(" ")
     }

@@ -51,7 +51,6 @@ pub fn report_problems(history: &History, look: Look) {
     }
 }
 
-
 /// A sealed revision, for comparing.
 pub fn of_sealed(sealed: &Sealed) -> anyhow::Result<Revision> {
     let source = Source::new(format!("r{}", sealed.revision), sealed.text.as_str());
@@ -90,7 +89,10 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
     }
     let path = Path::new(name);
     let checked = read_definition(path).with_context(|| {
-        format!("{} is no file; sealed revisions are named as `r2`, those in version control as `git:COMMIT`", path.display())
+        format!(
+            "{} is no file; sealed revisions are named as `r2`, those in version control as `git:COMMIT`",
+            path.display()
+        )
     })?;
     let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
     of_checked(format!("revision {revision} in {}", path.display()), checked, look)
@@ -114,7 +116,8 @@ fn in_git(commit: &str, definition: &Path) -> anyhow::Result<Checked> {
         Err(format!("git says: {}", escaped(said.lines().next().unwrap_or("nothing"))))
     };
     let Some(file) = definition.file_name().map(Path::new) else { bail!("{} is no file", definition.display()) };
-    let bytes = read(file).map_err(|why| anyhow::anyhow!("{} cannot be read from commit {}: {why}", file.display(), escaped(commit)))?;
+    let bytes = read(file)
+        .map_err(|why| anyhow::anyhow!("{} cannot be read from commit {}: {why}", file.display(), escaped(commit)))?;
     let text = match emberwort_model::decode_text(bytes) {
         Ok(text) => text,
         Err(error) => bail!("{} in commit {}: {}", file.display(), escaped(commit), error.0.message),

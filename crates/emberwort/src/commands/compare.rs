@@ -1,6 +1,6 @@
 //! `compare`: what changed between two revisions, and what it does to units in the field.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::Path;
 
@@ -71,7 +71,8 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         .map(|name| entries.iter().find(|entry| entry.difference == name).map(|entry| entry.reason.clone()))
         .collect();
     let fleet = args.fleet.as_deref().map(|path| fleet(path, &history, (&old, &found), &new)).transpose()?;
-    let fixed = fleet.iter().flatten().any(|row| row.fixed > 0 && row.with_new_host.iter().any(|verdict| verdict.strands()));
+    let fixed =
+        fleet.iter().flatten().any(|row| row.fixed > 0 && row.with_new_host.iter().any(|verdict| verdict.strands()));
     let order = match &fleet {
         Some(_) if fixed => Order::Never,
         Some(rows) => with_fleet(rows, Order::of(&found)),
@@ -84,7 +85,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         ways: &ways,
         allowed: &allowed,
         order,
-        channels: by_revision_part(&new.plan),
+        channels: by_revision_part(&new.plan, &found),
         revision: new.plan.link.revision,
         fleet: fleet.as_deref(),
         proof: proof.as_ref(),
@@ -100,15 +101,22 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     // What is accepted and does not differ was mended, or misspelt.
     for entry in &entries {
         if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
-            eprintln!("{} `{}` is accepted, and does not differ", look.paint_err(Paint::Bad, "finding:"), escaped(&entry.difference));
+            eprintln!(
+                "{} `{}` is accepted, and does not differ",
+                look.paint_err(Paint::Bad, "finding:"),
+                escaped(&entry.difference)
+            );
         }
     }
     let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
-    if report.strands() && args.form == CompareForm::Table {
+    let open =
+        found.changes.iter().zip(&allowed).find(|(change, allowed)| change.worst().strands() && allowed.is_none());
+    if let (Some((change, _)), CompareForm::Table) = (open, args.form) {
         eprintln!(
-            "this strands devices or hosts; what is accepted all the same goes into {}:\n  [[allow]]\n  difference = \"…\"\n  revision = \
-             {}\n  reason = \"…\"",
+            "this strands devices or hosts; what is accepted all the same goes into {}, each with its reason:\n[[allow]]\ndifference = \
+             \"{}\"\nrevision = {}\nreason = \"\"",
             crate::project::PROJECT_FILE,
+            change.difference,
             new.plan.link.revision
         );
     }
@@ -118,20 +126,26 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
 /// What `--allow` says.
 fn allowed_by(given: &str, revision: u32) -> anyhow::Result<AllowEntry> {
     match given.split_once('=') {
-        Some((difference, reason)) if !reason.trim().is_empty() => Ok(AllowEntry {
-            difference: difference.trim().to_owned(),
-            revision,
-            reason: reason.trim().to_owned(),
-        }),
-        _ => bail!("--allow wants a difference and a reason, as in --allow 'GateStatus.oil: step=no unit has that sensor'"),
+        Some((difference, reason)) if !reason.trim().is_empty() => {
+            Ok(AllowEntry { difference: difference.trim().to_owned(), revision, reason: reason.trim().to_owned() })
+        }
+        _ => bail!(
+            "--allow wants a difference and a reason, as in --allow 'GateStatus.oil: step=no unit has that sensor'"
+        ),
     }
 }
 
-/// The channels whose frames say the sender's revision, and those whose frames do not.
-fn by_revision_part(plan: &Plan) -> (Vec<String>, Vec<String>) {
+/// The channels on which somebody is stranded: those whose frames say the sender's revision, and those whose frames do not.
+fn by_revision_part(plan: &Plan, found: &Comparison) -> (Vec<String>, Vec<String>) {
+    let judgements = found.changes.iter().flat_map(|change| &change.judgements);
+    let examples = judgements.filter(|one| one.verdict.strands()).filter_map(|one| one.example.as_ref());
+    let stranding: BTreeSet<&str> = examples.map(|example| example.channel.as_str()).collect();
+    let channels = plan.channels.iter().filter(|channel| stranding.contains(channel.name.as_str()));
     let (with, without): (Vec<_>, Vec<_>) =
-        plan.channels.iter().partition(|channel| channel.part(|role| *role == Role::Revision).is_some());
-    let names = |channels: Vec<&emberwort_model::plan::ChannelPlan>| channels.iter().map(|channel| channel.name.clone()).collect();
+        channels.partition(|channel| channel.part(|role| *role == Role::Revision).is_some());
+    let names = |channels: Vec<&emberwort_model::plan::ChannelPlan>| {
+        channels.iter().map(|channel| channel.name.clone()).collect()
+    };
     (names(with), names(without))
 }
 

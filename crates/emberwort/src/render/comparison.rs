@@ -5,6 +5,7 @@ use std::fmt::Write;
 use emberwort_evolution::prove::Proof;
 use emberwort_evolution::{Change, Comparison, Judgement, Order, Pair, Verdict, WayOut};
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::hex;
 use serde_json::{Map, Value as Json, json};
 use similar::{ChangeTag, TextDiff};
 
@@ -63,7 +64,13 @@ impl Report<'_> {
         let rank = |(index, change): &(usize, &Change)| {
             let worst = change.worst();
             // Those that are accepted strand nobody.
-            if worst.strands() && self.allowed[*index].is_none() { 0 } else if worst.strands() { 1 } else { 2 }
+            if worst.strands() && self.allowed[*index].is_none() {
+                0
+            } else if worst.strands() {
+                1
+            } else {
+                2
+            }
         };
         all.sort_by_key(|entry| (rank(entry), std::cmp::Reverse(entry.1.worst().min(Verdict::FineWithLoss))));
         all
@@ -98,9 +105,9 @@ impl Report<'_> {
                 "no host before the last device: a new host does not get along with old devices".to_owned(),
             ],
             Order::AtOnce => {
-                let mut said = vec![
-                    format!("neither end can go first: update the hosts and {devices} while nothing is sent, or change it as shown above"),
-                ];
+                let mut said = vec![format!(
+                    "neither end can go first: update the hosts and {devices} while nothing is sent, or change it as shown above"
+                )];
                 let (with, without) = &self.channels;
                 if !without.is_empty() {
                     said.push(format!(
@@ -185,7 +192,11 @@ fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &m
         let _ = writeln!(text, "{}", wrapped_under(&line, &" ".repeat(43)));
         if let Some(example) = judgement.example.as_ref().filter(|_| judgement.verdict.strands()) {
             let key = example.key.map_or_else(String::new, |key| format!(", key 0x{key:X}"));
-            let line = format!("{}{} on {}{key}", " ".repeat(43), example.hex(), example.channel);
+            let request = example
+                .request
+                .as_ref()
+                .map_or_else(String::new, |request| format!(", asked for with {}", hex(request)));
+            let line = format!("{}{} on {}{key}{request}", " ".repeat(43), example.hex(), example.channel);
             let _ = writeln!(text, "{}", look.paint(Paint::Dim, wrapped_under(&line, &" ".repeat(43))));
         }
     }
@@ -287,7 +298,8 @@ pub fn ndjson(report: &Report<'_>) -> String {
         let pairs: Map<String, Json> =
             Pair::ALL.into_iter().map(|pair| (pair.key().to_owned(), judged(change.judgement(pair)))).collect();
         let way = report.ways.iter().find(|way| way.changes.contains(&index)).map(|way| {
-            let items = way.items.iter().map(|item| json!({"item": item.keyword, "name": item.name, "text": item.text}));
+            let items =
+                way.items.iter().map(|item| json!({"item": item.keyword, "name": item.name, "text": item.text}));
             json!({"what": way.sentence, "write": items.collect::<Vec<_>>()})
         });
         let row = json!({
@@ -301,8 +313,10 @@ pub fn ndjson(report: &Report<'_>) -> String {
         .into_iter()
         .map(|pair| (pair.key().to_owned(), Json::from(report.comparison.worst(pair).as_str())))
         .collect();
-    let rollout = json!({"order": report.order.as_str(), "pairs": pairs, "steps": report.rollout(), "strands": report.strands()});
-    let _ = writeln!(text, "{}", json!({"old": report.comparison.old, "new": report.comparison.new, "rollout": rollout}));
+    let rollout =
+        json!({"order": report.order.as_str(), "pairs": pairs, "steps": report.rollout(), "strands": report.strands()});
+    let _ =
+        writeln!(text, "{}", json!({"old": report.comparison.old, "new": report.comparison.new, "rollout": rollout}));
     for row in report.fleet.unwrap_or_default() {
         let [sends, gets] = row.with_new_host;
         let fleet = json!({
@@ -334,7 +348,7 @@ fn judged(judgement: &Judgement) -> Json {
     let example = judgement.example.as_ref().map(|example| {
         let values = |text: &String| serde_json::from_str(text).unwrap_or(Json::Null);
         json!({
-            "channel": example.channel, "key": example.key, "bytes": example.hex(), "message": example.message,
+            "channel": example.channel, "key": example.key, "request": example.request.as_ref().map(|bytes| hex(bytes)), "bytes": example.hex(), "message": example.message,
             "sent": values(&example.sent), "read_as": example.read_as, "read": example.read.as_ref().map(values),
         })
     });
@@ -356,7 +370,13 @@ pub fn markdown(report: &Report<'_>) -> String {
     text.push_str("\n|---|---|---|---|---|---|---|\n");
     for (_, change) in report.sorted() {
         let difference = &change.difference;
-        let _ = write!(text, "| {} | {} | {} |", cell(&difference.to_string()), code(&difference.old), code(&difference.new));
+        let _ = write!(
+            text,
+            "| {} | {} | {} |",
+            cell(&difference.to_string()),
+            code(&difference.old),
+            code(&difference.new)
+        );
         for pair in Pair::ALL {
             let _ = write!(text, " {} |", change.judgement(pair).verdict.as_str());
         }
@@ -369,7 +389,13 @@ pub fn markdown(report: &Report<'_>) -> String {
             if judgement.verdict == Verdict::Fine {
                 continue;
             }
-            let _ = writeln!(text, "- {}: **{}**. {}", pair.as_str(), judgement.verdict.as_str(), cell(&judgement.sentence));
+            let _ = writeln!(
+                text,
+                "- {}: **{}**. {}",
+                pair.as_str(),
+                judgement.verdict.as_str(),
+                cell(&judgement.sentence)
+            );
             if let Some(example) = judgement.example.as_ref().filter(|_| judgement.verdict.strands()) {
                 let _ = writeln!(text, "  On {}: {}", cell(&example.channel), code(&example.hex()));
             }

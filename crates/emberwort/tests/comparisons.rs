@@ -1,0 +1,230 @@
+//! `compare` as its users run it: against sealed revisions, files and commits, in a make file, with a fleet.
+
+mod common;
+
+use std::path::Path;
+use std::process::Command;
+
+use common::{project, run, succeed};
+use serde_json::Value as Json;
+
+/// Replaces something in the demo's definition.
+fn change(folder: &Path, from: &str, to: &str) {
+    let path = folder.join("marlock.ember");
+    let text = std::fs::read_to_string(&path).unwrap();
+    assert!(text.contains(from), "{from}");
+    std::fs::write(path, text.replacen(from, to, 1)).unwrap();
+}
+
+/// The demo, with its next revision begun.
+fn next(folder: &Path) {
+    succeed(folder, &["seal", "--date", "2031-03-09"]);
+    change(folder, "revision    3", "revision    4");
+}
+
+const HARMLESS: (&str, &str) = (
+    "        spare 7 bits\n    }\n}",
+    "        spare 7 bits\n    }\n    added in 4 {\n        latch_temp  : i8 degC\n    }\n}",
+);
+const STRANDING: (&str, &str) = ("oil        : 0 .. 250 bar in 12 bits", "oil        : 0 .. 400 bar in 12 bits");
+
+fn rows(folder: &Path, words: &[&str]) -> Vec<Json> {
+    let said = run(folder, &[&["compare", "--as", "ndjson"], words].concat());
+    assert!(said.code < 2, "{}", said.err);
+    said.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+#[test]
+fn a_harmless_change_is_fine_and_a_stranding_one_is_shown_with_bytes_and_a_way_out() {
+    let folder = project();
+    let folder = folder.path();
+    next(folder);
+    change(folder, HARMLESS.0, HARMLESS.1);
+    let said = run(folder, &["compare"]);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(said.out.contains("new device → old host  fine with loss  latch_temp"), "{}", said.out);
+    assert!(said.out.contains("rollout: either end first"), "{}", said.out);
+
+    change(folder, STRANDING.0, STRANDING.1);
+    let said = run(folder, &["compare"]);
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    let text = &said.out;
+    assert!(
+        text.contains("GateStatus.oil: step") && text.contains("oil 156.23 bar would be read as 249.96 bar"),
+        "{text}"
+    );
+    assert!(text.contains("instead: keep `oil` as it was; put `oil_r4` into `added in 4 { … }`"), "{text}");
+    assert!(text.contains("rollout: both at once"), "{text}");
+    // A reason accepts it, here or in the project file; one that does not differ is said.
+    let reason = "GateStatus.oil: step=no unit with that sensor has left the house";
+    let said = run(folder, &["compare", "--allow", reason, "--allow", "Alarm.oil: step=neither"]);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(said.out.contains("accepted: no unit with that sensor"), "{}", said.out);
+    assert!(said.err.contains("`Alarm.oil: step` is accepted, and does not differ"), "{}", said.err);
+    let toml = std::fs::read_to_string(folder.join("emberwort.toml")).unwrap();
+    let entry = "\n[[allow]]\ndifference = \"GateStatus.oil: step\"\nrevision = 4\nreason = \"bench units only\"\n";
+    std::fs::write(folder.join("emberwort.toml"), toml + entry).unwrap();
+    assert_eq!(run(folder, &["compare"]).code, 0);
+    assert_eq!(run(folder, &["compare", "--allow", "GateStatus.oil: step"]).code, 2);
+}
+
+#[test]
+fn the_bytes_of_a_misreading_decode_to_what_is_said() {
+    let folder = project();
+    let folder = folder.path();
+    next(folder);
+    let changes = [
+        STRANDING,
+        ("    speed   : 1 .. 20 mm/s in 5 bits\n", "    hard    : bool\n    speed   : 1 .. 20 mm/s in 5 bits\n"),
+        ("    1 opening\n    2 open\n", "    2 opening\n    1 open\n"),
+        ("    0x0103 hold_pressure  : 0 .. 250 bar in 12", "    0x0103 hold_pressure  : 0 .. 350 bar in 12"),
+        ("    duration  : u16 * 0.1 s", "    duration  : u16 * 0.2 s"),
+        ("    command  : u8\n    reason   : Reason\n", "    reason   : Reason\n    command  : u8\n"),
+    ];
+    for (from, to) in changes {
+        change(folder, from, to);
+    }
+    change(folder, "    spare 3 bits\n}\n\nmessage MoveAccepted", "    spare 2 bits\n}\n\nmessage MoveAccepted");
+    let mut decoded = 0;
+    for row in rows(folder, &[]) {
+        for (pair, judged) in row["pairs"].as_object().into_iter().flatten() {
+            let example = &judged["example"];
+            if judged["verdict"] != "misread" {
+                continue;
+            }
+            // What the old end reads, the sealed file reads, and the other way round.
+            let link = if pair.starts_with("new") { "sealed/marlock-r3.ember" } else { "marlock.ember" };
+            let (channel, bytes) = (example["channel"].as_str().unwrap(), example["bytes"].as_str().unwrap());
+            let from = if pair.contains("device_") && !pair.ends_with("device") { "device" } else { "host" };
+            // An answer that does not repeat what was asked for stands behind the request.
+            let all = [example["request"].as_str().unwrap_or_default(), bytes].join(" ");
+            let from: &[&str] = if example["request"].is_null() { &["--from", from] } else { &[] };
+            let words = ["decode", "--link", link, "--on", channel, "--as", "ndjson", "--hex", &all];
+            let said = succeed(folder, &[&words[..], from].concat());
+            let read: Json = serde_json::from_str(said.lines().last().unwrap()).unwrap();
+            assert_eq!(read["message"], example["read_as"], "{row}");
+            assert_eq!(read["fields"], example["read"], "{row}");
+            assert_ne!(example["sent"], example["read"], "{row}");
+            decoded += 1;
+        }
+    }
+    assert!(decoded >= 10, "{decoded} misreadings decoded");
+}
+
+#[test]
+fn a_make_target_in_a_repository_fails_on_a_stranding_change_alone() {
+    let folder = project();
+    let folder = folder.path();
+    let git = |words: &[&str]| {
+        let identity = ["-c", "user.name=Keeper", "-c", "user.email=keeper@marlock.invalid"];
+        let output = Command::new("git").current_dir(folder).args(identity).args(words).output().expect("git runs");
+        assert!(output.status.success(), "git {words:?}: {}", String::from_utf8_lossy(&output.stderr));
+    };
+    git(&["init", "--quiet"]);
+    git(&["add", "."]);
+    git(&["commit", "--quiet", "-m", "revision 3"]);
+    git(&["tag", "released"]);
+    let program = env!("CARGO_BIN_EXE_emberwort");
+    std::fs::write(folder.join("Makefile"), format!("link:\n\t{program} compare git:released\n")).unwrap();
+    let make = || Command::new("make").current_dir(folder).arg("link").output().expect("make runs");
+
+    change(folder, "revision    3", "revision    4");
+    change(folder, HARMLESS.0, HARMLESS.1);
+    let output = make();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stdout));
+    change(folder, STRANDING.0, STRANDING.1);
+    let output = make();
+    let said = String::from_utf8_lossy(&output.stdout);
+    assert!(!output.status.success() && said.contains("would be read as"), "{said}");
+    // From a folder below, and from a commit that has no such file.
+    assert_eq!(run(&folder.join("trials"), &["compare", "git:released"]).code, 1);
+    let said = run(folder, &["compare", "git:nowhere"]);
+    assert!(said.code == 2 && said.err.contains("commit nowhere"), "{}", said.err);
+}
+
+#[test]
+fn a_fleet_says_how_many_units_each_step_touches() {
+    let folder = project();
+    let folder = folder.path();
+    next(folder);
+    change(folder, STRANDING.0, STRANDING.1);
+    let fleet = |text: &str| {
+        std::fs::write(folder.join("fleet.csv"), text).unwrap();
+        run(folder, &["compare", "--fleet", "fleet.csv"])
+    };
+    let said = fleet("device,revision\neast gate,3\nwest gate,3\nnew gate,4\n");
+    assert!(said.out.contains("update the hosts and the 3 devices"), "{}", said.out);
+    assert!(said.out.contains("      2         3  misread"), "{}", said.out);
+    let said = fleet("device,revision,update\neast gate,3,no\nwest gate,3,yes\n");
+    assert!(said.out.contains("rollout: never"), "{}", said.out);
+    for (text, expected) in [
+        ("device,revision\neast gate,3\neast gate,3\n", "stands there twice"),
+        ("device,revision\neast gate,2\n", "with revision 2, which is not sealed"),
+        ("device,revision,update\neast gate,3,maybe\n", "update is yes or no"),
+        ("name,number\neast gate,3\n", "columns device and revision"),
+    ] {
+        let said = fleet(text);
+        assert!(said.code == 2 && said.err.contains(expected), "{}", said.err);
+    }
+}
+
+#[test]
+fn the_experiment_contradicts_no_verdict() {
+    let folder = project();
+    let folder = folder.path();
+    next(folder);
+    change(folder, STRANDING.0, STRANDING.1);
+    let said = run(folder, &["compare", "--prove", "--random", "100", "--seed", "5"]);
+    assert!(said.out.contains("no verdict is contradicted"), "{}", said.out);
+    let proof = rows(folder, &["--prove", "--random", "50"]).pop().unwrap();
+    let outcomes = &proof["proof"]["outcomes"];
+    assert!(outcomes["fine"].as_u64() > Some(1000) && outcomes["misread"].as_u64() > Some(50), "{proof}");
+}
+
+#[test]
+fn what_cannot_be_compared_is_said() {
+    let folder = project();
+    let folder = folder.path();
+    let said = run(folder, &["compare"]);
+    assert!(said.code == 2 && said.err.contains("nothing is sealed"), "{}", said.err);
+    next(folder);
+    let said = run(folder, &["compare", "r7"]);
+    assert!(
+        said.code == 2 && said.err.contains("there is no sealed revision 7") && said.err.contains("it has r3"),
+        "{}",
+        said.err
+    );
+    let said = run(folder, &["compare", "old.ember"]);
+    assert!(said.code == 2 && said.err.contains("old.ember is no file"), "{}", said.err);
+    // Two files need no project.
+    let elsewhere = tempfile::tempdir().unwrap();
+    for name in ["a.ember", "b.ember"] {
+        std::fs::copy(folder.join("sealed/marlock-r3.ember"), elsewhere.path().join(name)).unwrap();
+    }
+    let said = run(elsewhere.path(), &["compare", "a.ember", "b.ember", "--link", "a.ember"]);
+    assert!(said.code == 0 && said.out.contains("nothing differs"), "{}{}", said.out, said.err);
+    // A history that somebody touched is no ground to stand on.
+    let sealed = folder.join("sealed/marlock-r3.ember");
+    std::fs::write(&sealed, std::fs::read_to_string(&sealed).unwrap() + "\n# touched\n").unwrap();
+    let said = run(folder, &["compare"]);
+    assert!(said.code == 1 && said.err.contains("was edited after it was sealed"), "{}", said.err);
+}
+
+#[test]
+fn the_release_note_is_markdown_that_shows_only_what_it_should() {
+    let folder = project();
+    let folder = folder.path();
+    next(folder);
+    change(folder, STRANDING.0, STRANDING.1);
+    change(folder, HARMLESS.0, HARMLESS.1);
+    let said = run(folder, &["compare", "--as", "markdown"]).out;
+    assert!(
+        said.starts_with("# marlock: revision 3, sealed 2031-03-09 → revision 4, as it is in marlock.ember\n"),
+        "{said}"
+    );
+    assert!(said.contains("| GateStatus.oil: step | `0 .. 250 bar in 12 bits` | `0 .. 400 bar in 12 bits` | misread | misread | fine | fine |"), "{said}");
+    assert!(
+        said.contains("```diff") && said.contains("+         oil_r4") && said.contains("## Rollout: both at once"),
+        "{said}"
+    );
+}
