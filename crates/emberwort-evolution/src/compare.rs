@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
+use emberwort_model::{Plan, Source, check};
 use emberwort_wire::samples::{Choice, Chooser, Edges};
 use emberwort_wire::{Header, Values};
 use rand::SeedableRng;
@@ -12,10 +12,11 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::difference::{Difference, DifferenceKind, differences};
 use crate::exchange::{Lane, Received, Sent};
+use crate::fold::folded;
 use crate::judge::{Cause, Ends, Example, Outcome, by_chance, example, judge};
 use crate::matching::Matching;
 use crate::meaning::{Deviation, Place};
-use crate::outline::Outline;
+use crate::outline::{Outline, StatementKind};
 use crate::sampling::{choices, edges};
 use crate::verdict::{Pair, Verdict};
 
@@ -51,6 +52,31 @@ pub struct Revision {
     pub plan: Arc<Plan>,
     /// All of its text in one, in canonical style.
     pub text: String,
+}
+
+impl Revision {
+    /// The same with another type of a field: `GateStatus.oil 0 .. 400 bar in 12 bits`.
+    ///
+    /// # Errors
+    /// Why there is no such revision.
+    pub fn what_if(&self, change: &str) -> Result<Self, String> {
+        let wanted = "say which field becomes what: `GateStatus.oil 0 .. 400 bar in 12 bits`";
+        let (subject, ty) = change.trim().split_once(' ').ok_or(wanted)?;
+        let (owner, field) = subject.split_once('.').ok_or(wanted)?;
+        let mut outline = Outline::of(&self.text);
+        let item = outline.items.iter_mut().find(|item| item.name == owner);
+        let item = item.ok_or_else(|| format!("there is no `{owner}`"))?;
+        let found = item.statements.iter_mut().find(|s| s.kind == StatementKind::Field && s.name == field);
+        let statement = found.ok_or_else(|| format!("`{owner}` has no field `{field}`"))?;
+        let key = statement.text().split(field).next().unwrap_or_default().to_owned();
+        statement.lines = vec![format!("{key}{field} : {ty}")];
+        let text: String = outline.items.iter().map(|item| item.text() + "\n").collect();
+        let checked = check(&Source::new("what if", text));
+        let first = checked.findings.iter().find(|finding| finding.is_error());
+        let why = first.map_or_else(String::new, |finding| format!("{}; {}", finding.message, finding.help));
+        let text = folded(&checked.sources).map_err(|found| found[0].message.clone())?;
+        Ok(Self { name: format!("{}, with {change}", self.name), plan: Arc::new(checked.plan.ok_or(why)?), text })
+    }
 }
 
 /// What a difference does to one pair of ends.

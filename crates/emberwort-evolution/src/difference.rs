@@ -561,7 +561,9 @@ impl Finder<'_> {
         let spaces = |fields: &[Field], other: &[Field], names: &[Option<usize>]| -> Vec<(Option<String>, u64)> {
             let mut behind = None;
             let mut spaces = Vec::new();
-            for (slot, field) in fields.iter().enumerate() {
+            // A section of its own moves nothing.
+            let last = other.iter().map(|field| field.since).max().unwrap_or(1);
+            for (slot, field) in fields.iter().enumerate().filter(|(_, field)| field.since <= last) {
                 let knows = |name: &str| !name.is_empty() && other.iter().any(|f| f.name == name && !f.is_spare());
                 if !field.is_spare() || knows(&field.name) {
                     // Under its new name, so that a renamed field is no other one.

@@ -5,6 +5,9 @@ use std::collections::BTreeMap;
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
+use crate::difference::{DifferenceKind, differences};
+use crate::outline::Outline;
+
 use emberwort_model::Plan;
 use emberwort_model::Source;
 use emberwort_model::hex::hex;
@@ -168,20 +171,13 @@ fn sealed(revision: u32, file: &str, bytes: &[u8], written: Option<&Vec<u8>>) ->
 }
 
 impl Sealed {
-    /// What this revision added to the one before: new messages, and fields in sections of their own.
+    /// What this revision added to the one before: messages, fields, labels, entries of tables.
     pub fn added(&self, before: Option<&Sealed>) -> Vec<String> {
+        use DifferenceKind::*;
         let Some(before) = before else { return Vec::new() };
-        let mut added = Vec::new();
-        for message in &self.plan.link.messages {
-            let Some(old) = before.plan.link.messages.iter().find(|old| old.name == message.name) else {
-                added.push(message.name.clone());
-                continue;
-            };
-            let fields = message.fields.iter().filter(|field| !field.is_spare() && field.since > before.revision);
-            let fields = fields.filter(|field| old.field(&field.name).is_none());
-            added.extend(fields.map(|field| format!("{}.{}", message.name, field.name)));
-        }
-        added
+        let found = differences(&before.plan, &self.plan, [&Outline::default(), &Outline::default()]);
+        let added = [MessageAdded, FieldAdded, FieldInserted, LabelAdded, EntryAdded, ChannelAdded];
+        found.into_iter().filter(|one| added.contains(&one.kind)).map(|one| one.place).collect()
     }
 
     /// The channel with the longest frame, and its bytes.

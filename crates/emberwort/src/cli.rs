@@ -86,7 +86,7 @@ pub enum Command {
         after_help = "OLD and NEW are files, sealed revisions as `r2`, or what version control has, as `git:v1.4`. What is wrong is \
         shown with a message: its bytes, what was meant, what would be read, and what to write instead. Exit code 1 if a difference \
         strands devices or hosts.\n\n\
-        Examples:\n  emberwort compare r1 r3\n  emberwort compare r2 --prove --as markdown"
+        Examples:\n  emberwort compare\n  emberwort compare r1 --prove --as markdown"
     )]
     Compare(CompareArgs),
 
@@ -222,6 +222,9 @@ pub struct CompareArgs {
     /// The old revision and the new one [default: the last sealed one, and the definition as it is]
     #[arg(num_args = 0..=2, value_names = ["OLD", "NEW"])]
     pub revisions: Vec<String>,
+    /// Compare as if a field had another type, as `GateStatus.oil 0 .. 400 bar in 12 bits`
+    #[arg(long, value_name = "CHANGE")]
+    pub what_if: Vec<String>,
     /// Send many more messages between both revisions, and show whether a verdict is contradicted
     #[arg(long)]
     pub prove: bool,

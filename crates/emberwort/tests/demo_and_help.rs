@@ -97,6 +97,7 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
             "budget",
             "value",
             "seal",
+            "compare",
             "encode",
             "decode",
             "stats",

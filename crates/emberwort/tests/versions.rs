@@ -25,9 +25,9 @@ fn refused(folder: &Path) -> String {
     said.err
 }
 
-fn sealed_three_and_four(folder: &Path) {
+fn sealed_four_and_five(folder: &Path) {
     succeed(folder, &["seal", "--date", "2031-03-09", "--note", "first units: shipped"]);
-    change(folder, "revision    3", "revision    4");
+    change(folder, "revision    4", "revision    5");
     change(
         folder,
         "message GateStatus {",
@@ -40,43 +40,45 @@ fn sealed_three_and_four(folder: &Path) {
 fn a_revision_is_sealed_once_with_its_digest_and_all_its_imports() {
     let folder = project();
     let said = succeed(folder.path(), &["seal", "--date", "2031-03-09", "--note", "first units: shipped"]);
-    assert!(said.starts_with("revision 3 of marlock is sealed: "), "{said}");
-    let file = folder.path().join("sealed/marlock-r3.ember");
+    assert!(said.starts_with("revision 4 of marlock is sealed: "), "{said}");
+    let file = folder.path().join("sealed/marlock-r4.ember");
     let bytes = std::fs::read(&file).unwrap();
     let text = String::from_utf8(bytes.clone()).unwrap();
-    assert!(text.starts_with("# Sealed as revision 3 on 2031-03-09: first units: shipped\n\n"), "{text}");
+    assert!(text.starts_with("# Sealed as revision 4 on 2031-03-09: first units: shipped\n\n"), "{text}");
     // What stood in the imported files stands in it.
     assert!(
         !text.contains("import") && text.contains("message PumpStatus {") && text.contains("message ValvePosition {")
     );
     let digest: String = Sha256::digest(&bytes).iter().map(|byte| format!("{byte:02x}")).collect();
-    let line = std::fs::read_to_string(folder.path().join("sealed/marlock-r3.sha256")).unwrap();
-    assert_eq!(line, format!("{digest}  marlock-r3.ember\n"));
+    let line = std::fs::read_to_string(folder.path().join("sealed/marlock-r4.sha256")).unwrap();
+    assert_eq!(line, format!("{digest}  marlock-r4.ember\n"));
     // It means the same, and is in canonical style.
     let layout = |link: &str| succeed(folder.path(), &["layout", "--as", "ndjson", "--link", link]);
-    assert_eq!(layout("marlock.ember"), layout("sealed/marlock-r3.ember"));
-    succeed(folder.path(), &["tidy", "--check", "sealed/marlock-r3.ember"]);
+    assert_eq!(layout("marlock.ember"), layout("sealed/marlock-r4.ember"));
+    succeed(folder.path(), &["tidy", "--check", "sealed/marlock-r4.ember"]);
     // Twice is no harm, also when only comments differ; another content is refused.
-    assert!(succeed(folder.path(), &["seal"]).contains("revision 3 is sealed already, with this content"));
+    assert!(succeed(folder.path(), &["seal"]).contains("revision 4 is sealed already, with this content"));
     change(folder.path(), "message GateStatus {", "# a comment\nmessage GateStatus {");
     assert!(succeed(folder.path(), &["seal"]).contains("sealed already"));
     change(folder.path(), "every 200 ms", "every 250 ms");
     let said = refused(folder.path());
-    assert!(said.contains("revision 3 is sealed already, with another content"), "{said}");
-    assert!(said.contains("write `revision 4` into the link, or take the change back"), "{said}");
+    assert!(said.contains("revision 4 is sealed already, with another content"), "{said}");
+    assert!(said.contains("write `revision 5` into the link, or take the change back"), "{said}");
     assert_eq!(std::fs::read(&file).unwrap(), bytes);
 }
 
 #[test]
 fn the_list_says_what_each_revision_added() {
     let folder = project();
+    std::fs::rename(folder.path().join("sealed"), folder.path().join("other")).unwrap();
     assert!(succeed(folder.path(), &["seal", "--list"]).contains("nothing is sealed yet"));
-    sealed_three_and_four(folder.path());
+    std::fs::rename(folder.path().join("other"), folder.path().join("sealed")).unwrap();
+    sealed_four_and_five(folder.path());
     let rows = succeed(folder.path(), &["seal", "--list", "--as", "ndjson"]);
     let rows: Vec<serde_json::Value> = rows.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
-    assert_eq!((&rows[0]["revision"], &rows[0]["note"]), (&3.into(), &"first units: shipped".into()));
-    assert_eq!((&rows[1]["sealed"], &rows[1]["added"]), (&"2031-04-01".into(), &serde_json::json!(["Knock"])));
-    assert_eq!(rows[1]["longest_frame"], serde_json::json!({"channel": "tunnel", "bytes": 64}));
+    assert_eq!((&rows[3]["revision"], &rows[3]["note"]), (&4.into(), &"first units: shipped".into()));
+    assert_eq!((&rows[4]["sealed"], &rows[4]["added"]), (&"2031-04-01".into(), &serde_json::json!(["Knock"])));
+    assert_eq!(rows[4]["longest_frame"], serde_json::json!({"channel": "tunnel", "bytes": 64}));
     let table = succeed(folder.path(), &["seal", "--list"]);
     assert!(
         table.contains("(the first)") && table.contains("Knock") && table.contains("64 bytes on tunnel"),
@@ -87,8 +89,8 @@ fn the_list_says_what_each_revision_added() {
 #[test]
 fn whoever_touches_a_sealed_revision_is_found_out() {
     let folder = project();
-    sealed_three_and_four(folder.path());
-    change(folder.path(), "revision    4", "revision    5");
+    sealed_four_and_five(folder.path());
+    change(folder.path(), "revision    5", "revision    6");
     succeed(folder.path(), &["seal", "--date", "2031-04-02"]);
     let sealed = |name: &str| folder.path().join("sealed").join(name);
     let problem = |file: &str, change: &dyn Fn(&str) -> Option<String>, wanted: &str| {
@@ -104,42 +106,46 @@ fn whoever_touches_a_sealed_revision_is_found_out() {
         std::fs::write(sealed(file), before).unwrap();
     };
     problem(
-        "marlock-r3.ember",
+        "marlock-r4.ember",
         &|text| Some(text.replace("200 ms", "250 ms")),
-        "marlock-r3.ember was edited after it was sealed",
+        "marlock-r4.ember was edited after it was sealed",
     );
     problem(
-        "marlock-r4.ember",
+        "marlock-r5.ember",
         &|_| None,
-        "revision 4 is missing: marlock-r4.ember was deleted, or never added to version control",
+        "revision 5 is missing: marlock-r5.ember was deleted, or never added to version control",
     );
-    problem("marlock-r4.sha256", &|_| None, "marlock-r4.ember has no digest beside it");
+    problem("marlock-r5.sha256", &|_| None, "marlock-r5.ember has no digest beside it");
     // Renamed, with the digest that belongs to it.
-    let (five, four) =
-        (std::fs::read(sealed("marlock-r5.ember")).unwrap(), std::fs::read(sealed("marlock-r4.sha256")).unwrap());
-    let digest: String = Sha256::digest(&five).iter().map(|byte| format!("{byte:02x}")).collect();
-    std::fs::write(sealed("marlock-r4.sha256"), digest).unwrap();
+    let (six, five) =
+        (std::fs::read(sealed("marlock-r6.ember")).unwrap(), std::fs::read(sealed("marlock-r5.sha256")).unwrap());
+    let digest: String = Sha256::digest(&six).iter().map(|byte| format!("{byte:02x}")).collect();
+    std::fs::write(sealed("marlock-r5.sha256"), digest).unwrap();
     problem(
-        "marlock-r4.ember",
-        &|_| Some(String::from_utf8(five.clone()).unwrap()),
-        "marlock-r4.ember holds revision 5",
+        "marlock-r5.ember",
+        &|_| Some(String::from_utf8(six.clone()).unwrap()),
+        "marlock-r5.ember holds revision 6",
     );
-    std::fs::write(sealed("marlock-r4.sha256"), four).unwrap();
-    assert!(succeed(folder.path(), &["seal"]).contains("revision 5 is sealed already"));
+    std::fs::write(sealed("marlock-r5.sha256"), five).unwrap();
+    assert!(succeed(folder.path(), &["seal"]).contains("revision 6 is sealed already"));
 }
 
 #[test]
 fn numbers_go_up_by_one() {
     let folder = project();
-    sealed_three_and_four(folder.path());
-    change(folder.path(), "revision    4", "revision    2");
-    // Marlock has sections of revision 3, which a link of revision 2 cannot have.
+    sealed_four_and_five(folder.path());
+    change(folder.path(), "revision    5", "revision    2");
+    // Marlock has sections of revision 4, which a link of revision 2 cannot have.
     let said = run(folder.path(), &["seal"]);
     assert_eq!(said.code, 1);
     assert!(said.err.contains("has errors, so nothing is sealed"), "{}", said.err);
-    change(folder.path(), "revision    2", "revision    6");
+    change(folder.path(), "revision    2", "revision    7");
     let said = refused(folder.path());
-    assert!(said.contains("revision 5 comes behind 4, and the definition says 6\nwrite `revision 5`"), "{said}");
+    assert!(said.contains("revision 6 comes behind 5, and the definition says 7\nwrite `revision 6`"), "{said}");
+    // The first that is sealed may be any.
+    for name in ["r1.ember", "r1.sha256", "r2.ember", "r2.sha256"] {
+        std::fs::remove_file(folder.path().join(format!("sealed/marlock-{name}"))).unwrap();
+    }
     std::fs::write(
         folder.path().join("marlock.ember"),
         "link marlock {\n    revision    2\n    byte_order  little\n}\n",
@@ -147,7 +153,7 @@ fn numbers_go_up_by_one() {
     .unwrap();
     let said = refused(folder.path());
     assert!(
-        said.contains("the revision went down: 4 is sealed, and the definition says 2\nwrite `revision 5`"),
+        said.contains("the revision went down: 5 is sealed, and the definition says 2\nwrite `revision 6`"),
         "{said}"
     );
 }
@@ -156,15 +162,24 @@ fn numbers_go_up_by_one() {
 fn the_page_shows_what_comes_back() {
     let folder = project();
     let page = include_str!("../../../docs/versioning.md");
-    let shown: Vec<&str> = page.split("```\n").skip(1).step_by(2).collect();
-    assert_eq!(shown.len(), 2);
+    let shown = page.split("```\n").skip(1).step_by(2).filter(|block| block.starts_with("$ emberwort "));
+    let shown: Vec<&str> = shown.collect();
+    assert_eq!(shown.len(), 4);
     for block in shown {
         let (command, expected) = block.split_once('\n').unwrap();
-        let words =
-            command.strip_prefix("$ emberwort ").unwrap().replace("'first units shipped'", "first_units_shipped");
-        let words: Vec<String> =
-            words.split(' ').map(|word| word.replace("first_units_shipped", "first units shipped")).collect();
-        let found = succeed(folder.path(), &words.iter().map(String::as_str).collect::<Vec<_>>());
+        // What stands in quotes is one word.
+        let words: Vec<&str> = command.strip_prefix("$ emberwort ").unwrap().split('\'').enumerate().fold(
+            Vec::new(),
+            |mut all, (n, part)| {
+                if n % 2 == 1 {
+                    all.push(part);
+                } else {
+                    all.extend(part.split_whitespace());
+                }
+                all
+            },
+        );
+        let found = run(folder.path(), &words).out;
         assert_eq!(found.trim_end(), expected.trim_end(), "{command}");
     }
 }

@@ -57,6 +57,9 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         (None, Some(now)) => now,
         (None, None) => working()?,
     };
+    let new = args.what_if.iter().try_fold(new, |new, change| {
+        new.what_if(change).map_err(|why| anyhow::anyhow!("--what-if {}: {}", escaped(change), escaped(&why)))
+    })?;
     let found = compare(&old, &new);
     let ways = ways_out(&old, &new, &found);
     let mut entries = project.file.map(|(_, file)| file.allow).unwrap_or_default();

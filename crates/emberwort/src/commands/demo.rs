@@ -21,6 +21,12 @@ const FILES: &[(&str, &str)] = &[
     ("valve.ember", include_str!("../../../../examples/marlock/valve.ember")),
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
+    ("sealed/marlock-r1.ember", include_str!("../../../../examples/marlock/sealed/marlock-r1.ember")),
+    ("sealed/marlock-r1.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r1.sha256")),
+    ("sealed/marlock-r2.ember", include_str!("../../../../examples/marlock/sealed/marlock-r2.ember")),
+    ("sealed/marlock-r2.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r2.sha256")),
+    ("sealed/marlock-r3.ember", include_str!("../../../../examples/marlock/sealed/marlock-r3.ember")),
+    ("sealed/marlock-r3.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r3.sha256")),
 ];
 
 /// The C compilers that are tried.
@@ -49,6 +55,10 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
         "\nWhat do the battery-driven gauges cost in airtime, and what would a slower, farther reaching radio cost?",
     )?;
     steps.emberwort(&["budget", "gauges", "--devices", "2", "--what-if", "gauges sf12"])?;
+    steps.say("\nRevision 3 is in the field. What does the next one, as it is now, do to its controllers?")?;
+    steps.emberwort(&["compare"])?;
+    steps.say("\nAnd if the oil pressure reached to 400 bar, in the same bits?")?;
+    steps.compare(&["compare", "--what-if", "GateStatus.oil 0 .. 400 bar in 12 bits"])?;
     steps.say("\nOne command as bytes, and back:")?;
     steps.emberwort(&["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485", "--node", "3"])?;
     steps.emberwort(&[
@@ -108,6 +118,16 @@ impl Steps<'_> {
     /// Runs this program in the project's folder.
     fn emberwort(&self, words: &[&str]) -> anyhow::Result<()> {
         self.show("emberwort", words)?;
+        self.run(words, 0)
+    }
+
+    /// The same for a comparison that finds what it is to find.
+    fn compare(&self, words: &[&str]) -> anyhow::Result<()> {
+        self.show("emberwort", words)?;
+        self.run(words, 1)
+    }
+
+    fn run(&self, words: &[&str], expected: i32) -> anyhow::Result<()> {
         let program = std::env::current_exe().context("this program's own file cannot be found")?;
         let status = Command::new(program)
             .current_dir(self.folder)
@@ -116,7 +136,7 @@ impl Steps<'_> {
             .args(words)
             .status()
             .context("the step cannot be run")?;
-        if !status.success() {
+        if status.code() != Some(expected) {
             bail!("the step `emberwort {}` failed; please report this as a bug of Emberwort", words.join(" "));
         }
         Ok(())

@@ -3,9 +3,12 @@
 use std::fs;
 use std::io::Write;
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context, bail};
-use emberwort_evolution::{History, Sealed, digest_file, digest_line, file_name, folded, same_content, sealed_text};
+use emberwort_evolution::{
+    History, Revision, Sealed, compare, digest_file, digest_line, file_name, folded, same_content, sealed_text,
+};
 use emberwort_model::Plan;
 use serde_json::json;
 
@@ -69,7 +72,7 @@ fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
     let revision = plan.link.revision;
     let Some(last) = history.last() else { return Verdict::New };
     if let Some(known) = history.revisions.iter().find(|sealed| sealed.revision == revision) {
-        if same_content(&known.text, text) {
+        if same_content(&known.text, text) || nothing_differs(known, plan, text) {
             return Verdict::Known;
         }
         return Verdict::Refused(format!(
@@ -93,6 +96,12 @@ fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
         ));
     }
     Verdict::New
+}
+
+/// Whether neither end could notice the difference, as when items were moved.
+fn nothing_differs(known: &Sealed, plan: &Plan, text: &str) -> bool {
+    let now = Revision { name: String::new(), plan: Arc::new(plan.clone()), text: text.to_owned() };
+    revisions::of_sealed(known).is_ok_and(|known| compare(&known, &now).changes.is_empty())
 }
 
 fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Result<Ending> {

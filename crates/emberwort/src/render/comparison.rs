@@ -86,7 +86,7 @@ impl Report<'_> {
         };
         let units = |rows: &[FleetRow]| plural(rows.iter().map(|row| row.devices).sum::<usize>(), "device");
         let devices = self.fleet.map_or_else(|| "the devices".to_owned(), |rows| format!("the {}", units(rows)));
-        let on_the_way = how(self.order.on_the_way());
+        let on_the_way = if self.order == Order::Either { how(&Pair::ALL) } else { how(self.order.on_the_way()) };
         match self.order {
             Order::Either => vec![
                 format!("either end can be updated first; on the way {on_the_way}"),

@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 7] = [
+pub const PROJECT_FILES: [&str; 13] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -76,12 +76,20 @@ pub const PROJECT_FILES: [&str; 7] = [
     "emberwort.toml",
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
+    "sealed/marlock-r1.ember",
+    "sealed/marlock-r1.sha256",
+    "sealed/marlock-r2.ember",
+    "sealed/marlock-r2.sha256",
+    "sealed/marlock-r3.ember",
+    "sealed/marlock-r3.sha256",
 ];
 
 /// A temporary copy of the example project.
 pub fn project() -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a temporary folder");
-    std::fs::create_dir(folder.path().join("trials")).expect("a folder");
+    for inner in ["trials", "sealed"] {
+        std::fs::create_dir(folder.path().join(inner)).expect("a folder");
+    }
     for name in PROJECT_FILES {
         std::fs::copy(marlock().join(name), folder.path().join(name)).expect("the example is there");
     }
