@@ -40,7 +40,7 @@ fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
             assert!(enough, "{}: {of_message:?}", plan.messages[message].message.name);
         }
         let folder = tempfile::tempdir().unwrap();
-        write(folder.path(), &c::generate(&plan, &all).unwrap());
+        write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
         let sources = [format!("{name}.c"), format!("{name}_vectors.c")];
         let define = format!("-D{}_WITH_FLOAT", name.to_uppercase());
         let output = compile_and_run(compiler, folder.path(), &[&define], &[&sources[0], &sources[1]]);
@@ -56,7 +56,7 @@ fn a_wrong_vector_is_found() {
     all.truncate(3);
     all[1].body[1] ^= 1;
     let folder = tempfile::tempdir().unwrap();
-    write(folder.path(), &c::generate(&plan, &all).unwrap());
+    write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
     let compiled = Command::new(compiler)
         .current_dir(folder.path())
         .args(["-std=c99", "marlock.c", "marlock_vectors.c", "-o", "program"])
@@ -74,7 +74,7 @@ fn firmware_can_use_the_view_and_scaled_integers() {
     let Some(compiler) = compiler() else { return };
     let plan = marlock();
     let folder = tempfile::tempdir().unwrap();
-    write(folder.path(), &c::generate(&plan, &[]).unwrap());
+    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let program = r#"
         #include "marlock.h"
         #include <stdio.h>
@@ -124,7 +124,7 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
         assert!(good > 5_000, "only {good} frames are good");
 
         let folder = tempfile::tempdir().unwrap();
-        write(folder.path(), &c::generate(&plan, &[]).unwrap());
+        write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
         let stem = format!("{link}_{channel}");
         std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&plan, index, &stream)).unwrap();
         std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, link, &[(stem, index)])).unwrap();
@@ -151,7 +151,7 @@ fn a_c_sender_leaves_out_what_runs() {
          message Press { id 0x90 + node 0 .. 15  from device  on keys, bus  spare 1 bits  key : u7 }",
     );
     let folder = tempfile::tempdir().unwrap();
-    write(folder.path(), &c::generate(&plan, &[]).unwrap());
+    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let program = "#include \"l.h\"\n#include <stdio.h>\nint main(void)\n{\n    \
          static const uint8_t status[] = {0x93, 0x93, 0xF8, 0x93, 0x94, 0xF0, 0xF0, 0x94};\n    \
          uint8_t running = 0;\n    uint8_t frame[2] = {0, 1};\n    size_t n;\n    \
@@ -170,7 +170,7 @@ fn names_that_clash_in_c_are_told() {
          message GateA { from device  b : u8 }
          message Gate { from device  a_b : u8 }",
     );
-    let error = c::generate(&plan, &[]).unwrap_err().to_string();
+    let error = c::generate(&plan, &[], &[]).unwrap_err().to_string();
     assert_eq!(error, "`GateA.b` and `Gate.a_b` both become `gate_a_b` in C; rename one of them");
 }
 
@@ -187,7 +187,7 @@ fn text_of_the_definition_cannot_leave_its_comment_or_string() {
              b : u8 \"*/\"
          }",
     );
-    let files = c::generate(&plan, &vectors::vectors(&plan, 1)).unwrap();
+    let files = c::generate(&plan, &vectors::vectors(&plan, 1), &[]).unwrap();
     for file in &files {
         let mut rest = file.text.as_str();
         while let Some(start) = rest.find("/*") {

@@ -221,7 +221,7 @@ fn channels_agree(seed: u64, bytes: usize) {
     let plan: Arc<Plan> = Arc::new(plan);
     let Some(compiler) = compiler() else { return };
     let folder = tempfile::tempdir().unwrap();
-    write(folder.path(), &c::generate(&plan, &[]).unwrap());
+    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
     for (index, channel) in plan.channels.iter().enumerate() {
         let directions = match channel.from_host {

@@ -157,7 +157,7 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     }
     let Some(compiler) = compiler() else { return };
     let folder = tempfile::tempdir().unwrap();
-    write(folder.path(), &c::generate(&plan, &all).unwrap());
+    write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
     // Shown only if something differs.
     println!("seed {seed}:\n{text}");
     let sources = ["random.c", "random_vectors.c"];

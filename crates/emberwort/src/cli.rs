@@ -237,7 +237,7 @@ pub struct CompareArgs {
     /// CSV with the columns device and revision, and maybe update (no: it cannot be updated): who has which revision
     #[arg(long, value_name = "FILE")]
     pub fleet: Option<PathBuf>,
-    /// Accept a difference, as `GateStatus.oil: step=no unit has that sensor`; emberwort.toml keeps such ones as [[allow]]
+    /// Accept a difference, as `GateStatus.oil: step=no unit has that sensor`; emberwort.toml keeps such ones, see docs/versioning.md
     #[arg(long, value_name = "DIFFERENCE=REASON")]
     pub allow: Vec<String>,
     /// Form of the output

@@ -7,9 +7,9 @@ use std::process::Command;
 use std::sync::Arc;
 
 use anyhow::{Context, bail};
-use emberwort_evolution::{History, Revision, Sealed, folded};
+use emberwort_evolution::{History, Revision, Sealed, compare, folded};
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::{Checked, Source};
+use emberwort_model::{Checked, Plan, Source};
 
 use crate::output::{Look, Paint};
 use crate::project::{import_path, read_definition, read_limited};
@@ -70,6 +70,24 @@ pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<
         Ok(text) => Ok(Revision { name, plan: Arc::new(plan), text }),
         Err(found) => bail!("{name} cannot be folded into one file: {}", found[0].message),
     }
+}
+
+/// The earlier sealed revisions with which a definition does not get along.
+pub fn strangers(definition: &Path, plan: &Arc<Plan>, look: Look) -> anyhow::Result<Vec<u32>> {
+    let history = history(definition, &plan.link.name)?;
+    let earlier: Vec<&Sealed> =
+        history.revisions.iter().filter(|sealed| sealed.revision < plan.link.revision).collect();
+    if earlier.is_empty() {
+        return Ok(Vec::new());
+    }
+    let now = of_checked("the definition".into(), read_definition(definition)?, look)?;
+    let mut strangers = Vec::new();
+    for sealed in earlier {
+        if compare(&of_sealed(sealed)?, &now).changes.iter().any(|change| change.worst().strands()) {
+            strangers.push(sealed.revision);
+        }
+    }
+    Ok(strangers)
 }
 
 /// A revision as a user names it: `r2`, `git:v1.4`, or a file.

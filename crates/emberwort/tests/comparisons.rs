@@ -217,3 +217,85 @@ fn the_release_note_is_markdown_that_shows_only_what_it_should() {
         "{said}"
     );
 }
+
+#[test]
+fn a_key_that_an_earlier_revision_used_is_found_though_the_last_one_did_not() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    let write = |revision: u32, message: &str| {
+        let text = format!(
+            "link sluice {{\n    revision    {revision}\n    byte_order  little\n}}\nchannel bus {{\n    medium  uart 9600 8N1\n    frame {{\n        sync  A5\n        \
+             kind  : u8  message\n        size  : u8  length of body\n        body\n        check : u8 sum8 over kind..body\n    }}\n}}\n{message}"
+        );
+        std::fs::write(folder.join("sluice.ember"), text).unwrap();
+    };
+    let message = |name: &str, id: u32| {
+        format!("message {name} {{\n    id    {id}\n    from  device\n    on    bus\n    level : u8 m\n}}\n")
+    };
+    write(1, &(message("Level", 1) + &message("Flow", 2)));
+    succeed(folder, &["seal", "--date", "2031-01-01"]);
+    write(2, &message("Flow", 2));
+    let said = run(folder, &["compare"]);
+    assert!(said.code == 1 && said.out.contains("Level is refused"), "{}", said.out);
+    succeed(folder, &["seal", "--date", "2031-02-01"]);
+    write(3, &(message("Rain", 1).replace("level : u8 m", "fallen : u8 mm") + &message("Flow", 2)));
+    let said = run(folder, &["compare"]);
+    assert_eq!(said.code, 1, "{}", said.out);
+    assert!(said.out.contains("Rain is not known there, and left alone"), "{}", said.out);
+    assert!(
+        said.out.contains("revision 1 would be stranded, too") && said.out.contains("would be read as"),
+        "{}",
+        said.out
+    );
+    let rows = rows(folder, &[]);
+    assert!(rows.iter().any(|row| row["earlier"]["revision"] == 1), "{rows:?}");
+}
+
+#[test]
+fn generated_code_knows_with_whom_it_gets_along() {
+    let folder = project();
+    let folder = folder.path();
+    let made = || {
+        succeed(folder, &["generate", "c"]);
+        let text = |name: &str| std::fs::read_to_string(folder.join("gen/c").join(name)).unwrap();
+        let header = text("marlock.h");
+        let digest = header.split("MARLOCK_LAYOUT_DIGEST UINT32_C(").nth(1).unwrap()[..10].to_owned();
+        assert!(
+            header.contains("#define MARLOCK_REVISION 4u")
+                && header.contains("bool marlock_compatible(uint32_t revision);")
+        );
+        let source = text("marlock.c");
+        let test = source.split("bool marlock_compatible(uint32_t revision)").nth(1).unwrap();
+        (digest, test.split("default").next().unwrap().to_owned())
+    };
+    let (before, test) = made();
+    assert!(test.contains("case 0u: return false;") && !test.contains("case 3u"), "{test}");
+    // Words change nothing; what bytes mean does.
+    change(folder, "## Where a gate stands and what pushes on it.", "## Where it stands.");
+    assert_eq!(made().0, before);
+    change(folder, STRANDING.0, STRANDING.1);
+    let (after, test) = made();
+    assert_ne!(after, before);
+    assert!(["case 1u", "case 2u", "case 3u"].iter().all(|case| test.contains(case)), "{test}");
+}
+
+#[test]
+fn a_what_if_is_compared_with_nothing_edited() {
+    let folder = project();
+    let folder = folder.path();
+    let before = std::fs::read(folder.join("marlock.ember")).unwrap();
+    let said = run(folder, &["compare", "--what-if", "GateStatus.oil 0 .. 400 bar in 12 bits"]);
+    assert!(said.code == 1 && said.out.contains("GateStatus.oil: step"), "{}", said.out);
+    assert_eq!(std::fs::read(folder.join("marlock.ember")).unwrap(), before);
+    let entry = "Settings.ramp_time 0 .. 90 s step 0.5 read write, kept";
+    assert!(run(folder, &["compare", "--what-if", entry]).out.contains("Settings.ramp_time: step"));
+    for (change, wanted) in [
+        ("GateStatus.oyl u8", "`GateStatus` has no field `oyl`"),
+        ("Nothing.oil u8", "there is no `Nothing`"),
+        ("GateStatus.oil 0 .. 250 bar step 0.3", "--what-if GateStatus.oil 0 .. 250 bar step 0.3: "),
+        ("oil", "say which field becomes what"),
+    ] {
+        let said = run(folder, &["compare", "--what-if", change]);
+        assert!(said.code == 2 && said.err.contains(wanted), "{}", said.err);
+    }
+}

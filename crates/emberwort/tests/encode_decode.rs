@@ -62,8 +62,8 @@ fn a_frame_has_sync_parts_and_checksum() {
 fn a_datagram_has_the_senders_revision() {
     let words =
         ["encode", "Refused", "command=0x40", "reason=oil_hot", "--on", "house", "--node", "3", "--sequence", "258"];
-    // kind 4F, node 3, revision 3, flags 0, counter 258 = 02 01 00 00, command 40, reason 1
-    assert_eq!(succeed(&marlock(), &words), "4F 03 03 00 02 01 00 00 40 01\n");
+    // kind 4F, node 3, revision 4, flags 0, counter 258 = 02 01 00 00, command 40, reason 1
+    assert_eq!(succeed(&marlock(), &words), "4F 03 04 00 02 01 00 00 40 01\n");
     let older = [&words[..], &["--sender-revision", "2"]].concat();
     assert_eq!(succeed(&marlock(), &older), "4F 03 02 00 02 01 00 00 40 01\n");
 }
@@ -82,8 +82,8 @@ fn an_older_sender_leaves_later_sections_out() {
         "{}",
         refused.err
     );
-    let never = run(&marlock(), &encode(&["--sender-revision", "4"]));
-    assert!(never.err.contains("from 1 to 3"), "{}", never.err);
+    let never = run(&marlock(), &encode(&["--sender-revision", "5"]));
+    assert!(never.err.contains("from 1 to 4"), "{}", never.err);
 }
 
 #[test]

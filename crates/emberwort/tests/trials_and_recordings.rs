@@ -97,7 +97,7 @@ fn a_trial_over_udp_records_packets() {
     assert!(bytes.windows(2).any(|pair| pair == [101, 0]));
     let rows = succeed(folder.path(), &["decode", "day.pcapng", "--as", "ndjson", "--message", "Identity"]);
     let row: Json = serde_json::from_str(rows.trim()).unwrap();
-    assert_eq!((&row["channel"], &row["revision"]), (&"house".into(), &3.into()));
+    assert_eq!((&row["channel"], &row["revision"]), (&"house".into(), &4.into()));
     assert_eq!(row["fields"]["serial"], "00 00 00 00 00 00");
 }
 
@@ -148,6 +148,7 @@ fn the_captures_of_the_repository_are_what_their_script_makes() {
     let marlock = folder.path().join("examples/marlock/trials");
     std::fs::create_dir_all(&captures).unwrap();
     std::fs::create_dir_all(&marlock).unwrap();
+    std::fs::create_dir_all(folder.path().join("examples/marlock/sealed")).unwrap();
     let repository = common::marlock().join("../captures");
     for name in ["make.sh", "shaken-plug.toml"] {
         std::fs::copy(repository.join(name), captures.join(name)).unwrap();

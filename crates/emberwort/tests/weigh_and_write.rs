@@ -127,7 +127,7 @@ fn tidy_rewrites_checks_and_leaves_alone() {
     let tidy = std::fs::read_to_string(&path).unwrap();
     assert_eq!(succeed(folder.path(), &["tidy"]), "marlock.ember: tidy already\n");
     assert_eq!(succeed(folder.path(), &["tidy", "--check"]), "");
-    std::fs::write(&path, tidy.replace("    revision    3\n", "  revision 3\n")).unwrap();
+    std::fs::write(&path, tidy.replace("    revision    4\n", "  revision 4\n")).unwrap();
     let checked = run(folder.path(), &["tidy", "--check"]);
     assert_eq!(checked.code, 1);
     assert!(checked.out.starts_with("marlock.ember:9: not in canonical style"), "{}", checked.out);

@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 
 use emberwort_model::Plan;
+use emberwort_model::layout::digest::digest;
 use emberwort_model::model::{ByteOrder, End};
-use emberwort_model::plan::Action;
+use emberwort_model::plan::{Action, ChannelPlan, Role};
 
 use super::each_action;
 use crate::code::Code;
@@ -26,11 +27,39 @@ const RESULTS: &[(&str, &str)] = &[
     ("BAD_NUMBER", "a compact number has too many bits"),
 ];
 
-pub fn write(plan: &Plan, header: &mut Code, source: &mut Code) {
+/// A test of a peer's revision, where frames say it.
+fn compatible(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Code) {
+    let says = |channel: &ChannelPlan| channel.part(|role| *role == Role::Revision).is_some();
+    let both = |channel: &ChannelPlan| says(channel) || channel.from_host.as_deref().is_some_and(says);
+    if !plan.channels.iter().any(both) {
+        return;
+    }
+    let link = snake(&plan.link.name);
+    header.line("");
+    header.lines(&format!(
+        "/* Whether a peer whose frames say this revision gets along with this code. Earlier sealed revisions were compared when it was\n \
+         * generated; a later one keeps what is sealed, and is compared when it is sealed itself. */\n\
+         bool {link}_compatible(uint32_t revision);"
+    ));
+    source.lines(&format!(
+        "bool {link}_compatible(uint32_t revision)\n{{\n    switch (revision) {{\n    case 0u: return false;"
+    ));
+    for revision in strangers {
+        source.line(format!("    case {revision}u: return false;"));
+    }
+    source.lines("    default: return true;\n    }\n}\n");
+}
+
+pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Code) {
     let link = snake(&plan.link.name);
     let upper = screaming(&plan.link.name);
     header.line("/* The revision of the definition that this code was made from. */");
     header.line(format!("#define {upper}_REVISION {}u", plan.link.revision));
+    header.line(
+        "/* Code with the same number here means the same with the same bytes, whatever its revision is called. */",
+    );
+    header.line(format!("#define {upper}_LAYOUT_DIGEST UINT32_C(0x{:08X})", digest(plan)));
+    compatible(plan, strangers, header, source);
     header.line("");
     header.open(format!("typedef enum {link}_result {{"));
     for (n, (name, meaning)) in RESULTS.iter().enumerate() {

@@ -25,17 +25,18 @@ use crate::names::{screaming, snake};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 
-/// The header and the source of a link, and a program that checks both with the vectors.
+/// The header and the source of a link, and a program that checks both with the vectors. `strangers` are the earlier revisions
+/// whose devices or hosts this one does not get along with.
 ///
 /// # Errors
 /// If two names of the definition become the same name in C.
-pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Vec<GeneratedFile>, GenerateError> {
     check_names(plan)?;
     let link = snake(&plan.link.name);
     let mut header = Code::default();
     let mut source = Code::default();
     begin_files(plan, &mut header, &mut source);
-    common::write(plan, &mut header, &mut source);
+    common::write(plan, strangers, &mut header, &mut source);
     for labelled in &plan.link.labelled {
         types::labelled(&link, labelled, &mut header, &mut source);
     }

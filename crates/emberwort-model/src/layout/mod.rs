@@ -1,5 +1,6 @@
 //! The layout of a message's body as rows: one for each field, with its place, codes and values.
 
+pub mod digest;
 pub mod picture;
 
 use crate::hex::hex;

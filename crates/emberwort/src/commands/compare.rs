@@ -15,7 +15,7 @@ use super::Ending;
 use crate::cli::{CompareArgs, CompareForm};
 use crate::output::{self, Look, Paint};
 use crate::project::{AllowEntry, Project, read_definition, read_limited};
-use crate::render::comparison::{self, FleetRow, Report};
+use crate::render::comparison::{self, Earlier, FleetRow, Report};
 use crate::revisions;
 
 pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -81,6 +81,10 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         Some(rows) => with_fleet(rows, Order::of(&found)),
         None => Order::of(&found),
     };
+    let earlier = match args.revisions.is_empty() {
+        true => earlier(&history, &old, &new, (&found, &entries))?,
+        false => Vec::new(),
+    };
     let proof = args.prove.then(|| prove(&old, &new, &found, args.random, args.seed));
     let report = Report {
         link: &new.plan.link.name,
@@ -91,6 +95,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         channels: by_revision_part(&new.plan, &found),
         revision: new.plan.link.revision,
         fleet: fleet.as_deref(),
+        earlier: &earlier,
         proof: proof.as_ref(),
     };
     let text = match args.form {
@@ -124,6 +129,32 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         );
     }
     Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
+}
+
+/// What strands units of sealed revisions before the old one, beyond what strands those of the old one: mostly, a key that was
+/// free again and has a new owner.
+fn earlier(
+    history: &History,
+    old: &Revision,
+    new: &Revision,
+    (found, allowed): (&Comparison, &[AllowEntry]),
+) -> anyhow::Result<Vec<Earlier>> {
+    let mut all = Vec::new();
+    for sealed in history.revisions.iter().filter(|sealed| sealed.revision < old.plan.link.revision) {
+        let known = |name: &str| {
+            allowed.iter().any(|entry| entry.difference == name)
+                || found.changes.iter().any(|change| change.difference.to_string() == name)
+        };
+        let comparison = compare(&revisions::of_sealed(sealed)?, new);
+        let strands = comparison.changes.iter().filter(|change| change.worst().strands());
+        let strands = strands.map(|change| {
+            let worst = change.judgements.iter().max_by_key(|judgement| judgement.verdict);
+            (change.difference.to_string(), worst.map_or_else(String::new, |judgement| judgement.sentence.clone()))
+        });
+        let strands = strands.filter(|(difference, _)| !known(difference)).collect();
+        all.push(Earlier { revision: sealed.revision, strands });
+    }
+    Ok(all)
 }
 
 /// What `--allow` says.

@@ -10,6 +10,7 @@ use super::Ending;
 use crate::cli::GenerateArgs;
 use crate::output::{self, Look, Replace};
 use crate::project::{GenerateEntry, GenerateKind, Project, load_plan_of};
+use crate::revisions;
 
 /// The vectors of a revision are always the same.
 const SEED: u64 = 0x6D61_726C_6F63_6B21;
@@ -18,9 +19,10 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let project = Project::find(link)?;
     let plan = load_plan_of(&project.definition, look)?;
     let vectors = vectors::vectors(&plan, SEED);
+    let strangers = revisions::strangers(&project.definition, &plan, look)?;
     let mut out = output::stdout();
     for GenerateEntry { kind, out: folder } in entries(args, &project) {
-        for file in files(kind, &plan, &vectors)? {
+        for file in files(kind, &plan, &vectors, &strangers)? {
             let path = folder.join(&file.name);
             output::write_file(&path, file.text.as_bytes(), Replace::Generated(MARK))?;
             writeln!(out, "{} ({} lines)", path.display(), file.text.lines().count())?;
@@ -57,9 +59,14 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
     entries
 }
 
-fn files(kind: GenerateKind, plan: &Plan, all: &[vectors::Vector]) -> anyhow::Result<Vec<GeneratedFile>> {
+fn files(
+    kind: GenerateKind,
+    plan: &Plan,
+    all: &[vectors::Vector],
+    strangers: &[u32],
+) -> anyhow::Result<Vec<GeneratedFile>> {
     Ok(match kind {
-        GenerateKind::C => c::generate(plan, all)?,
+        GenerateKind::C => c::generate(plan, all, strangers)?,
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
     })
 }

@@ -30,8 +30,19 @@ pub struct Report<'a> {
     pub revision: u32,
     /// Who has which revision.
     pub fleet: Option<&'a [FleetRow]>,
+    /// What strands devices or hosts of still earlier sealed revisions, beyond what strands those of the old one.
+    pub earlier: &'a [Earlier],
     /// What the experiment says.
     pub proof: Option<&'a Proof>,
+}
+
+/// An earlier sealed revision.
+#[derive(Clone, Debug)]
+pub struct Earlier {
+    /// Its number.
+    pub revision: u32,
+    /// The differences that strand its devices or hosts, and what happens.
+    pub strands: Vec<(String, String)>,
 }
 
 /// The devices of one revision.
@@ -50,7 +61,7 @@ pub struct FleetRow {
 impl Report<'_> {
     /// Whether a change would strand units, and nobody accepted that.
     pub fn strands(&self) -> bool {
-        self.open().next().is_some()
+        self.open().next().is_some() || self.earlier.iter().any(|one| !one.strands.is_empty())
     }
 
     fn open(&self) -> impl Iterator<Item = &Change> {
@@ -162,6 +173,10 @@ pub fn table(report: &Report<'_>, look: Look) -> String {
             let _ = writeln!(text, "{}", wrapped_under(&format!("  {sentence}"), "    "));
         }
     }
+    if !report.earlier.is_empty() {
+        text.push('\n');
+        text.push_str(&earlier(report.earlier, look));
+    }
     if let Some(rows) = report.fleet {
         text.push('\n');
         text.push_str(&fleet(rows));
@@ -244,6 +259,26 @@ fn lines_of(way: &WayOut) -> Vec<String> {
     lines
 }
 
+/// What is to say of revisions before the old one.
+fn earlier(all: &[Earlier], look: Look) -> String {
+    let (well, badly): (Vec<&Earlier>, Vec<&Earlier>) = all.iter().partition(|one| one.strands.is_empty());
+    let mut text = String::new();
+    if !well.is_empty() {
+        let numbers: Vec<String> = well.iter().map(|one| one.revision.to_string()).collect();
+        let what = if numbers.len() == 1 { "revision" } else { "revisions" };
+        let _ = writeln!(text, "earlier {what} {}: nothing else strands them", numbers.join(", "));
+    }
+    for one in badly {
+        let _ =
+            writeln!(text, "{}", look.paint(Paint::Bad, format!("revision {} would be stranded, too", one.revision)));
+        for (difference, sentence) in &one.strands {
+            let line = format!("  {}: {}", escaped(difference), escaped(sentence));
+            let _ = writeln!(text, "{}", wrapped_under(&line, "    "));
+        }
+    }
+    text
+}
+
 fn fleet(rows: &[FleetRow]) -> String {
     let titles = ["devices", "revision", "what they send a new host", "what it sends them", "cannot be updated"];
     let mut drawn = super::table::table(&titles, &[true, true, false, false, true]);
@@ -317,6 +352,11 @@ pub fn ndjson(report: &Report<'_>) -> String {
         json!({"order": report.order.as_str(), "pairs": pairs, "steps": report.rollout(), "strands": report.strands()});
     let _ =
         writeln!(text, "{}", json!({"old": report.comparison.old, "new": report.comparison.new, "rollout": rollout}));
+    for one in report.earlier {
+        let strands: Vec<Json> =
+            one.strands.iter().map(|(difference, what)| json!({"difference": difference, "what": what})).collect();
+        let _ = writeln!(text, "{}", json!({"earlier": {"revision": one.revision, "strands": strands}}));
+    }
     for row in report.fleet.unwrap_or_default() {
         let [sends, gets] = row.with_new_host;
         let fleet = json!({
@@ -413,6 +453,12 @@ pub fn markdown(report: &Report<'_>) -> String {
     let _ = write!(text, "\n## Rollout: {}\n\n", report.order.as_str());
     for sentence in report.rollout() {
         let _ = writeln!(text, "- {}", cell(&sentence));
+    }
+    for one in report.earlier.iter().filter(|one| !one.strands.is_empty()) {
+        let _ = write!(text, "\nRevision {} would be stranded, too:\n\n", one.revision);
+        for (difference, sentence) in &one.strands {
+            let _ = writeln!(text, "- {}: {}", cell(difference), cell(sentence));
+        }
     }
     if let Some(rows) = report.fleet {
         text.push_str("\n| devices | revision | what they send a new host | what it sends them | cannot be updated |\n|---|---|---|---|---|\n");
