@@ -40,45 +40,67 @@ pub struct WayOut {
 /// The ways out of all changes that would strand units, one for each item that has such changes.
 pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
     let outlines = Outlines { old: Outline::of(&old.text), new: Outline::of(&new.text), revision: grown(old, new) };
-    let stranding: Vec<usize> =
-        (0..comparison.changes.len()).filter(|n| comparison.changes[*n].worst().strands()).collect();
     let mut owners: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
     for (index, change) in comparison.changes.iter().enumerate().filter(|(_, change)| change.worst().strands()) {
         owners.entry(owner(&change.difference)).or_default().push(index);
     }
-    let mut ways: Vec<WayOut> = Vec::new();
-    let mut left: Vec<((&str, String), Vec<usize>)> = owners.into_iter().collect();
-    // A way out can need another one, as where a message that is gone is wanted back and its key has a new owner.
-    loop {
-        let before = left.len();
-        left.retain(|((keyword, name), changes)| {
-            if ways.iter().any(|way| changes.iter().all(|change| way.changes.contains(change))) {
-                return false;
-            }
+    let mut plans: Vec<Attempt> = owners
+        .into_iter()
+        .map(|((keyword, name), changes)| {
             let found: Vec<&Change> = changes.iter().map(|index| &comparison.changes[*index]).collect();
-            let accepted: Vec<Item> = ways.iter().flat_map(WayOut::parsed).collect();
-            let settled: Vec<usize> = ways.iter().flat_map(|way| way.changes.clone()).collect();
-            let mut candidates: Vec<(Vec<usize>, Candidate)> = outlines
-                .candidates(keyword, name, &found)
-                .into_iter()
-                .map(|candidate| (changes.clone(), candidate))
-                .collect();
-            if *keyword == "link" {
-                candidates.push((stranding.clone(), outlines.everything(&comparison.changes)));
+            let mut candidates = outlines.candidates(keyword, &name, &found);
+            candidates.reverse();
+            Attempt { name, changes, candidates }
+        })
+        .collect();
+    // All first choices together, since one can need another: a message that is gone is wanted back, and its key has a new owner.
+    // Whoever is still stranded gets the next choice.
+    while plans.iter().any(|plan| !plan.candidates.is_empty()) {
+        // Where two ways touch one item, its own comes last, and wins.
+        let of_others = |own: bool| {
+            plans.iter().flat_map(move |plan| plan.items().iter().filter(move |i| (i.name == plan.name) == own))
+        };
+        let items: Vec<Item> = of_others(false).chain(of_others(true)).cloned().collect();
+        let left = match revision_of(&new.name, &written(&new.text, &items)) {
+            Ok(mended) => {
+                let after = compare(old, &mended);
+                let left = after.changes.iter().filter(|change| change.worst().strands());
+                left.map(|change| owner(&change.difference).1).collect()
             }
-            let tried = candidates.into_iter().find(|(changes, (_, items))| {
-                let items: Vec<Item> = accepted.iter().chain(items).cloned().collect();
-                let settled: Vec<usize> = settled.iter().chain(changes).copied().collect();
-                helps(old, new, comparison, &settled, &items)
-            });
-            let Some((changes, (sentence, items))) = tried else { return true };
-            let items = items.into_iter().map(|item| outlines.rewrite(&item)).collect();
-            ways.push(WayOut { changes, sentence, items });
-            false
-        });
-        if left.is_empty() || left.len() == before {
-            return ways;
+            Err(names) => names,
+        };
+        let mut moved = false;
+        for plan in plans.iter_mut().filter(|plan| left.contains(&plan.name)) {
+            moved |= plan.candidates.pop().is_some();
         }
+        if left.is_empty() || !moved {
+            // Somebody is stranded whom nothing helps: only what is settled is offered.
+            let settled: Vec<Attempt> = plans.into_iter().filter(|plan| !left.contains(&plan.name)).collect();
+            let names: BTreeSet<String> = settled.iter().map(|plan| plan.name.clone()).collect();
+            return settled.into_iter().filter_map(|plan| plan.way(&outlines, &names)).collect();
+        }
+    }
+    Vec::new()
+}
+
+/// An item that strands somebody, and what could be written instead; the next choice is the last one.
+struct Attempt {
+    name: String,
+    changes: Vec<usize>,
+    candidates: Vec<Candidate>,
+}
+
+impl Attempt {
+    fn items(&self) -> &[Item] {
+        self.candidates.last().map_or(&[], |(_, items)| items)
+    }
+
+    /// Without the items that have ways out of their own.
+    fn way(mut self, outlines: &Outlines, names: &BTreeSet<String>) -> Option<WayOut> {
+        let (sentence, items) = self.candidates.pop()?;
+        let items = items.iter().filter(|item| item.name == self.name || !names.contains(&item.name));
+        let items = items.map(|item| outlines.rewrite(item)).collect();
+        Some(WayOut { changes: self.changes, sentence, items })
     }
 }
 
@@ -111,21 +133,23 @@ fn owner(difference: &Difference) -> (&'static str, String) {
     (keyword, name)
 }
 
-/// Whether the definition with these items has no errors, and the changes strand nobody any more, nor do new ones.
-fn helps(old: &Revision, new: &Revision, before: &Comparison, settled: &[usize], items: &[Item]) -> bool {
-    let Some(mended) = revision_of(&new.name, &written(&new.text, items)) else { return false };
-    let known = |change: &Change| {
-        let same = |other: &usize| before.changes[*other].difference.to_string() == change.difference.to_string();
-        (0..before.changes.len()).any(|other| same(&other) && !settled.contains(&other))
-    };
-    compare(old, &mended).changes.iter().filter(|change| change.worst().strands()).all(known)
-}
-
-/// A revision of one text; `None` if it has errors.
-fn revision_of(name: &str, text: &str) -> Option<Revision> {
+/// A revision of one text.
+///
+/// # Errors
+/// The names of the items that have errors.
+fn revision_of(name: &str, text: &str) -> Result<Revision, BTreeSet<String>> {
     let checked = check(&Source::new(format!("{name}.ember"), text));
-    let plan = checked.plan?;
-    Some(Revision { name: name.to_owned(), plan: plan.into(), text: folded(&checked.sources).ok()? })
+    let names = checked.findings.iter().filter(|finding| finding.is_error()).map(|finding| {
+        // Items begin at the start of a line: `message GateStatus {`.
+        let before = text.get(..finding.span.end.min(text.len())).unwrap_or(text);
+        let head = before.lines().rev().find(|line| line.starts_with(|c: char| c.is_ascii_lowercase()));
+        head.and_then(|head| head.split_whitespace().nth(1)).unwrap_or_default().to_owned()
+    });
+    let names: BTreeSet<String> = names.collect();
+    match (checked.plan, folded(&checked.sources)) {
+        (Some(plan), Ok(text)) => Ok(Revision { name: name.to_owned(), plan: plan.into(), text }),
+        _ => Err(names),
+    }
 }
 
 /// A text with items in place of those of the same name; new ones come at the end.
@@ -195,20 +219,6 @@ impl Outlines {
             item.statements.insert(0, revision.clone());
         }
         item
-    }
-
-    /// Every item that strands somebody as it was.
-    fn everything(&self, changes: &[Change]) -> Candidate {
-        let owners: BTreeSet<String> = changes
-            .iter()
-            .filter(|change| change.worst().strands())
-            .map(|change| owner(&change.difference).1)
-            .collect();
-        let items = self.old.items.iter().filter(|item| owners.contains(&item.name)).cloned();
-        let items: Vec<Item> = items.map(|item| self.with_new_revision(item)).collect();
-        let sentence =
-            format!("keep the byte order of the link, and with it {}", listed(&owners.into_iter().collect::<Vec<_>>()));
-        (sentence, items)
     }
 
     /// A message whose fields stay as they were, with what is new behind them.

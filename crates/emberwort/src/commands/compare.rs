@@ -19,21 +19,20 @@ use crate::render::comparison::{self, Earlier, FleetRow, Report};
 use crate::revisions;
 
 pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let project = Project::find(link)?;
+    // Two files need no project around them.
+    let files = args.revisions.len() == 2 && args.revisions.iter().all(|name| Path::new(name).is_file());
+    let project = match (files, Project::find(link)) {
+        (true, Err(_)) => Project { definition: args.revisions[1].clone().into(), file: None },
+        (_, found) => found?,
+    };
     let definition = &project.definition;
     let working = || -> anyhow::Result<Revision> {
         let checked = read_definition(definition)?;
         let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
         revisions::of_checked(format!("revision {revision}, as it is in {}", definition.display()), checked, look)
     };
-    let (name, now) = match args.revisions.get(1) {
-        // Files alone need no definition of their own.
-        Some(_) if args.revisions.iter().all(|name| Path::new(name).is_file()) => (String::new(), None),
-        _ => {
-            let now = working()?;
-            (now.plan.link.name.clone(), Some(now))
-        }
-    };
+    let now = if files { None } else { Some(working()?) };
+    let name = now.as_ref().map_or_else(String::new, |now| now.plan.link.name.clone());
     let history = revisions::history(definition, &name)?;
     if !history.problems.is_empty() {
         revisions::report_problems(&history, look);
