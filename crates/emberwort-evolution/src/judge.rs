@@ -205,7 +205,7 @@ fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
     let outside = lane.listening().is_some_and(|channel| channel.key_is_outside());
     let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. }))
         || (fault.is_none() && lane.listening().is_some_and(is_lines));
-    if unknown && received.good.is_empty() && is_news(ends, lane, sent.message) {
+    if received.good.is_empty() && is_news(ends, lane, sent.message) {
         return Outcome::new(
             Verdict::FineWithLoss,
             Cause::UnknownKey,

@@ -220,12 +220,12 @@ impl Reader {
                     return self.note(Verdict::Misread, from.text(), to.text(), "");
                 };
                 let knows = |choice: &Choice, name: &str| choice.cases.iter().any(|case| case.field.name == name);
-                let is_case = b < receiver.cases.len();
-                if !is_case && a < sender.cases.len() {
-                    // Not among its forms there: taken for bytes or whatever stands for all others.
+                if b >= receiver.cases.len() || a >= sender.cases.len() {
+                    // Not among the forms of one side, which takes it for whatever stands for all others.
                     let before = self.found.len();
                     self.inner(one, other, (from.values, sent), (to.values, read));
-                    if self.found.len() == before {
+                    let both = b >= receiver.cases.len() && a >= sender.cases.len();
+                    if self.found.len() == before && !both {
                         self.note(Verdict::FineWithLoss, from.text(), to.text(), "");
                     }
                     for deviation in &mut self.found[before..] {

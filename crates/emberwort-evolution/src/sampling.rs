@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Field, Kind};
+use emberwort_model::model::{Field, Kind, Selector};
 use emberwort_wire::samples::{Choice, Edges, edges_of};
 use emberwort_wire::{ValueRef, Values, decode, encode};
 use rand::Rng;
@@ -28,6 +28,13 @@ pub fn edges(plan: &Plan) -> Edges {
 fn edges_in(owner: &str, fields: &[Field], edges: &mut Edges) {
     for field in fields {
         edges_of_field(owner, field, edges);
+        // The codes that decide about forms belong to the field that holds them.
+        if let Kind::Choice(choice) = &field.kind
+            && let Selector::Field(decider) = choice.selector
+        {
+            let codes = choice.cases.iter().map(|case| i128::from(case.raw as i64));
+            edges.entry((owner.to_owned(), fields[decider].name.clone())).or_default().extend(codes);
+        }
     }
 }
 

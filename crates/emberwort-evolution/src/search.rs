@@ -201,9 +201,9 @@ fn change(body: &mut [u8], random: &mut ChaCha8Rng) {
 fn how_far(error: &BodyError, read: &Values, fields: usize) -> i64 {
     let fields = (0..fields).filter(|slot| read.get(*slot) != ValueRef::Unset).count() as i64;
     let wrong = match error {
-        BodyError::CountTooLarge { count, max, .. } => i64::from(count - max),
+        BodyError::CountTooLarge { count, max, .. } => i64::from(count.saturating_sub(*max)),
         BodyError::CompactTooLarge { .. } | BodyError::NoForm { .. } | BodyError::BadText { .. } => 50_000,
-        BodyError::Truncated { length, needed, .. } => (*needed - *length) as i64,
+        BodyError::Truncated { length, needed, .. } => needed.saturating_sub(*length) as i64,
     };
     fields * 100_000 - wrong.min(99_999)
 }

@@ -55,32 +55,37 @@ pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<
         .collect();
     // All first choices together, since one can need another: a message that is gone is wanted back, and its key has a new owner.
     // Whoever is still stranded gets the next choice.
-    while plans.iter().any(|plan| !plan.candidates.is_empty()) {
+    loop {
         // Where two ways touch one item, its own comes last, and wins.
         let of_others = |own: bool| {
-            plans.iter().flat_map(move |plan| plan.items().iter().filter(move |i| (i.name == plan.name) == own))
+            plans.iter().flat_map(move |plan| plan.items().iter().filter(move |item| (item.name == plan.name) == own))
         };
         let items: Vec<Item> = of_others(false).chain(of_others(true)).cloned().collect();
-        let left = match revision_of(&new.name, &written(&new.text, &items)) {
+        if items.is_empty() {
+            return Vec::new();
+        }
+        let left: BTreeSet<String> = match revision_of(&new.name, &written(&new.text, &items)) {
             Ok(mended) => {
                 let after = compare(old, &mended);
                 let left = after.changes.iter().filter(|change| change.worst().strands());
-                left.map(|change| owner(&change.difference).1).collect()
+                let left: BTreeSet<String> = left.map(|change| owner(&change.difference).1).collect();
+                if !plans.iter().any(|plan| plan.fails(&left)) {
+                    let settled: Vec<Attempt> = plans.into_iter().filter(|plan| !plan.items().is_empty()).collect();
+                    let names: BTreeSet<String> = settled.iter().map(|plan| plan.name.clone()).collect();
+                    return settled.into_iter().filter_map(|plan| plan.way(&outlines, &names)).collect();
+                }
+                left
             }
             Err(names) => names,
         };
         let mut moved = false;
-        for plan in plans.iter_mut().filter(|plan| left.contains(&plan.name)) {
+        for plan in plans.iter_mut().filter(|plan| plan.fails(&left)) {
             moved |= plan.candidates.pop().is_some();
         }
-        if left.is_empty() || !moved {
-            // Somebody is stranded whom nothing helps: only what is settled is offered.
-            let settled: Vec<Attempt> = plans.into_iter().filter(|plan| !left.contains(&plan.name)).collect();
-            let names: BTreeSet<String> = settled.iter().map(|plan| plan.name.clone()).collect();
-            return settled.into_iter().filter_map(|plan| plan.way(&outlines, &names)).collect();
+        if !moved {
+            return Vec::new();
         }
     }
-    Vec::new()
 }
 
 /// An item that strands somebody, and what could be written instead; the next choice is the last one.
@@ -93,6 +98,12 @@ struct Attempt {
 impl Attempt {
     fn items(&self) -> &[Item] {
         self.candidates.last().map_or(&[], |(_, items)| items)
+    }
+
+    /// Whether what it writes is among what is still wrong.
+    fn fails(&self, left: &BTreeSet<String>) -> bool {
+        !self.items().is_empty()
+            && (left.contains(&self.name) || self.items().iter().any(|item| left.contains(&item.name)))
     }
 
     /// Without the items that have ways out of their own.
@@ -194,7 +205,10 @@ impl Outlines {
                     }
                     _ => format!("keep `{name}` as it was; frames of another kind need a channel of their own"),
                 };
-                vec![(sentence, vec![self.with_new_revision(was.clone())])]
+                let alone = vec![self.with_new_revision(was.clone())];
+                let with_messages = alone.iter().cloned().chain(self.keyed_as_before(&was.name)).collect();
+                let keys = format!("{sentence}; its messages keep their keys");
+                vec![(sentence, alone), (keys, with_messages)]
             }
             (Some(was), None) => {
                 vec![(format!("keep `{name}` until no unit in the field needs it"), self.with_what_it_needs(was))]
@@ -219,6 +233,23 @@ impl Outlines {
             item.statements.insert(0, revision.clone());
         }
         item
+    }
+
+    /// The messages of a channel with the keys that they had.
+    fn keyed_as_before(&self, channel: &str) -> Vec<Item> {
+        let key = |s: &&Statement| s.kind == StatementKind::Header && ["id", "on"].contains(&s.name.as_str());
+        let on = |item: &&Item| {
+            let mut words = item.statements.iter().filter(|s| s.name == "on").map(Statement::text);
+            item.keyword == "message" && words.any(|text| text.split([' ', ',']).any(|word| word == channel))
+        };
+        let messages = self.old.items.iter().filter(on);
+        let both = messages.filter_map(|was| Some((was, self.new.find("message", &was.name)?)));
+        let keyed = both.map(|(was, now)| {
+            let own = was.statements.iter().filter(key).cloned();
+            let others = now.statements.iter().filter(|statement| !key(statement)).cloned();
+            Item { statements: own.chain(others).collect(), ..now.clone() }
+        });
+        keyed.collect()
     }
 
     /// A message whose fields stay as they were, with what is new behind them.
