@@ -147,7 +147,7 @@ impl Comparison {
 /// Finds what differs between two revisions, and what that does.
 pub fn compare(old: &Revision, new: &Revision) -> Comparison {
     let outlines = [Outline::of(&old.text), Outline::of(&new.text)];
-    let found = differences(&old.plan, &new.plan, [&outlines[0], &outlines[1]]);
+    let found = differences(&old.plan, &new.plan, [&outlines[0].index(), &outlines[1].index()]);
     let changes = found.into_iter().map(|difference| {
         let mut judgements: [Judgement; 4] = Default::default();
         for (pair, verdict, sentence) in &difference.told {

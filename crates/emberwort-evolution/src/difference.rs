@@ -10,7 +10,7 @@ use emberwort_model::plan::{ChannelPlan, Role};
 
 use crate::matching::{self, Matching};
 use crate::meaning::Place;
-use crate::outline::Outline;
+use crate::outline::Index;
 use crate::verdict::{Pair, Verdict};
 
 macro_rules! kinds {
@@ -152,7 +152,7 @@ impl fmt::Display for Difference {
 }
 
 /// Everything that differs, in the order of the new definition; what is gone stands behind its own kind.
-pub fn differences(old: &Plan, new: &Plan, outlines: [&Outline; 2]) -> Vec<Difference> {
+pub fn differences(old: &Plan, new: &Plan, outlines: [&Index<'_>; 2]) -> Vec<Difference> {
     let mut finder = Finder {
         plans: [old, new],
         outlines,
@@ -171,7 +171,7 @@ pub fn differences(old: &Plan, new: &Plan, outlines: [&Outline; 2]) -> Vec<Diffe
 
 struct Finder<'a> {
     plans: [&'a Plan; 2],
-    outlines: [&'a Outline; 2],
+    outlines: [&'a Index<'a>; 2],
     forth: Matching,
     back: Matching,
     found: Vec<Difference>,

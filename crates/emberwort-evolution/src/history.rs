@@ -6,7 +6,7 @@ use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 use crate::difference::{DifferenceKind, differences};
-use crate::outline::Outline;
+use crate::outline::Index;
 
 use emberwort_model::Plan;
 use emberwort_model::Source;
@@ -175,7 +175,7 @@ impl Sealed {
     pub fn added(&self, before: Option<&Sealed>) -> Vec<String> {
         use DifferenceKind::*;
         let Some(before) = before else { return Vec::new() };
-        let found = differences(&before.plan, &self.plan, [&Outline::default(), &Outline::default()]);
+        let found = differences(&before.plan, &self.plan, [&Index::default(), &Index::default()]);
         let added = [MessageAdded, FieldAdded, FieldInserted, LabelAdded, EntryAdded, ChannelAdded];
         found.into_iter().filter(|one| added.contains(&one.kind)).map(|one| one.place).collect()
     }

@@ -2,6 +2,7 @@
 //!
 //! It reads text in canonical style, in which each statement begins on a line of its own.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
 /// The items of a definition, in order.
@@ -115,10 +116,31 @@ impl Outline {
         self.items.iter().find(|item| item.keyword == keyword && item.name == name)
     }
 
+    /// The same, for looking up many items by name.
+    pub fn index(&self) -> Index<'_> {
+        let mut items: HashMap<&str, Vec<&Item>> = HashMap::new();
+        for item in &self.items {
+            items.entry(&item.name).or_default().push(item);
+        }
+        Index { items }
+    }
+}
+
+/// The items of a definition by name.
+#[derive(Clone, Debug, Default)]
+pub struct Index<'a> {
+    items: HashMap<&'a str, Vec<&'a Item>>,
+}
+
+impl Index<'_> {
+    fn find(&self, keyword: &str, name: &str) -> Option<&Item> {
+        self.items.get(name)?.iter().find(|item| item.keyword == keyword).copied()
+    }
+
     /// The item with this name that has fields, entries or labels.
-    pub fn owner(&self, name: &str) -> Option<&Item> {
+    fn owner(&self, name: &str) -> Option<&Item> {
         let owners = ["message", "record", "table", "enum", "flags"];
-        self.items.iter().find(|item| item.name == name && owners.contains(&item.keyword.as_str()))
+        self.items.get(name)?.iter().find(|item| owners.contains(&item.keyword.as_str())).copied()
     }
 
     /// What is said of a field behind the colon; empty if there is none.
@@ -331,9 +353,10 @@ enum A : u8 {
                 ("battery", 2, Field)
             ]
         );
-        assert_eq!(outline.field("GateStatus", "battery"), "u8 * 0.1 V = 12.0");
-        assert_eq!(outline.field("GateStatus", "form"), "by gate { 1 level : u8 m else other : bytes[rest] }");
-        assert_eq!(outline.statements("message", "GateStatus", &["id"]), "id 0x21");
+        let index = outline.index();
+        assert_eq!(index.field("GateStatus", "battery"), "u8 * 0.1 V = 12.0");
+        assert_eq!(index.field("GateStatus", "form"), "by gate { 1 level : u8 m else other : bytes[rest] }");
+        assert_eq!(index.statements("message", "GateStatus", &["id"]), "id 0x21");
     }
 
     #[test]

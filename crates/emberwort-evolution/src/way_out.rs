@@ -4,6 +4,7 @@
 //! behind it, or beside it. It is offered only if it has been tried: the definition with it has no errors, and the verdict is then
 //! fine, or fine with loss.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use emberwort_model::{Source, check};
@@ -39,7 +40,12 @@ pub struct WayOut {
 
 /// The ways out of all changes that would strand units, one for each item that has such changes.
 pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
-    let outlines = Outlines { old: Outline::of(&old.text), new: Outline::of(&new.text), revision: grown(old, new) };
+    let outlines = Outlines {
+        old: Outline::of(&old.text),
+        new: Outline::of(&new.text),
+        revision: grown(old, new),
+        keys: RefCell::default(),
+    };
     let mut owners: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
     for (index, change) in comparison.changes.iter().enumerate().filter(|(_, change)| change.worst().strands()) {
         owners.entry(owner(&change.difference)).or_default().push(index);
@@ -81,6 +87,10 @@ pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<
         let mut moved = false;
         for plan in plans.iter_mut().filter(|plan| plan.fails(&left)) {
             moved |= plan.candidates.pop().is_some();
+            if plan.candidates.last().is_some_and(|(_, items)| items.is_empty()) {
+                let found: Vec<&Change> = plan.changes.iter().map(|index| &comparison.changes[*index]).collect();
+                plan.candidates = outlines.last_resort(&plan.name, &found);
+            }
         }
         if !moved {
             return Vec::new();
@@ -181,18 +191,15 @@ struct Outlines {
     new: Outline,
     /// The number of the section that takes what is new.
     revision: u32,
+    /// The keys that are taken, by kind: those of both revisions, and those that were given away here.
+    keys: RefCell<BTreeMap<String, BTreeSet<u64>>>,
 }
 
 type Candidate = (String, Vec<Item>);
 
 impl Outlines {
     fn candidates(&self, keyword: &str, name: &str, changes: &[&Change]) -> Vec<Candidate> {
-        let is =
-            self.new.items.iter().find(|item| item.name == name && (keyword.is_empty() || item.keyword == keyword));
-        let old_name = changes.iter().find(|change| change.difference.kind == DifferenceKind::MessageRenamed);
-        let old_name = old_name.map_or(name, |change| change.difference.old.as_str());
-        let was =
-            self.old.items.iter().find(|item| item.name == old_name && (keyword.is_empty() || item.keyword == keyword));
+        let (was, is) = self.both(keyword, name, changes);
         let mut candidates = match (was, is) {
             (Some(was), Some(is)) if is.keyword == "message" => self.message(was, is, changes),
             (Some(was), Some(is)) if is.keyword == "record" => self.record(was, is, changes),
@@ -216,12 +223,30 @@ impl Outlines {
             (None, Some(is)) => self.fresh(is),
             (None, None) => Vec::new(),
         };
-        if let (Some(was), Some(is)) = (was, is)
-            && is.keyword == "message"
-        {
-            candidates.extend(self.beside(was, is));
+        // The last choice takes longest, and is seldom needed.
+        if matches!(is, Some(is) if is.keyword == "message" && was.is_some()) {
+            candidates.push((String::new(), Vec::new()));
         }
         candidates
+    }
+
+    /// The last choice for a message: another one beside it.
+    fn last_resort(&self, name: &str, changes: &[&Change]) -> Vec<Candidate> {
+        match self.both("", name, changes) {
+            (Some(was), Some(is)) => self.beside(was, is),
+            _ => Vec::new(),
+        }
+    }
+
+    /// An item in both revisions.
+    fn both(&self, keyword: &str, name: &str, changes: &[&Change]) -> (Option<&Item>, Option<&Item>) {
+        let find = |outline: &'_ Outline, name: &str| {
+            outline.items.iter().position(|item| item.name == name && (keyword.is_empty() || item.keyword == keyword))
+        };
+        let renamed = changes.iter().find(|change| change.difference.kind == DifferenceKind::MessageRenamed);
+        let old_name = renamed.map_or(name, |change| change.difference.old.as_str());
+        let was = find(&self.old, old_name).map(|index| &self.old.items[index]);
+        (was, find(&self.new, name).map(|index| &self.new.items[index]))
     }
 
     /// An old item; if it is the link, with the number of the new revision.
@@ -551,13 +576,15 @@ impl Outlines {
                 continue;
             }
             let kind = words[..at].iter().rev().find(|word| !word.is_empty()).cloned().unwrap_or_default();
-            let taken = self.keys(&kind);
+            let mut keys = self.keys.borrow_mut();
+            let taken = keys.entry(kind.clone()).or_insert_with(|| self.keys(&kind));
             let number = |text: &str| match text.strip_prefix("0x") {
                 Some(hex) => u64::from_str_radix(hex, 16).unwrap_or(0),
                 None => text.parse().unwrap_or(0),
             };
             let own = number(words[at].trim_end_matches(','));
             let Some(free) = (own..own + 100_000).chain(0..own).find(|key| !taken.contains(key)) else { continue };
+            taken.insert(free);
             let comma = if words[at].ends_with(',') { "," } else { "" };
             words[at] =
                 if words[at].starts_with("0x") { format!("0x{free:02X}{comma}") } else { format!("{free}{comma}") };
