@@ -12,7 +12,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::{Checked, Plan, Source};
 
 use crate::output::{Look, Paint};
-use crate::project::{import_path, read_definition, read_limited};
+use crate::project::{AllowEntry, import_path, read_definition, read_limited};
 use crate::render::findings;
 
 /// The folder of sealed revisions, beside the definition.
@@ -72,8 +72,8 @@ pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<
     }
 }
 
-/// The earlier sealed revisions with which a definition does not get along.
-pub fn strangers(definition: &Path, plan: &Arc<Plan>, look: Look) -> anyhow::Result<Vec<u32>> {
+/// The earlier sealed revisions with which a definition does not get along, beyond what was accepted.
+pub fn strangers(definition: &Path, plan: &Arc<Plan>, allowed: &[AllowEntry], look: Look) -> anyhow::Result<Vec<u32>> {
     let history = history(definition, &plan.link.name)?;
     let earlier: Vec<&Sealed> =
         history.revisions.iter().filter(|sealed| sealed.revision < plan.link.revision).collect();
@@ -83,7 +83,11 @@ pub fn strangers(definition: &Path, plan: &Arc<Plan>, look: Look) -> anyhow::Res
     let now = of_checked("the definition".into(), read_definition(definition)?, look)?;
     let mut strangers = Vec::new();
     for sealed in earlier {
-        if compare(&of_sealed(sealed)?, &now).changes.iter().any(|change| change.worst().strands()) {
+        let accepted =
+            |name: &str| allowed.iter().any(|entry| entry.difference == name && entry.revision == plan.link.revision);
+        let found = compare(&of_sealed(sealed)?, &now).changes;
+        let mut strands = found.iter().filter(|change| change.worst().strands());
+        if strands.any(|change| !accepted(&change.difference.to_string())) {
             strangers.push(sealed.revision);
         }
     }

@@ -53,11 +53,15 @@ fn a_harmless_change_is_fine_and_a_stranding_one_is_shown_with_bytes_and_a_way_o
     let said = run(folder, &["compare", "--allow", reason, "--allow", "Alarm.oil: step=neither"]);
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     assert!(said.out.contains("accepted: no unit with that sensor"), "{}", said.out);
+    assert!(said.out.contains("rollout: either end first"), "{}", said.out);
     assert!(said.err.contains("`Alarm.oil: step` is accepted, and does not differ"), "{}", said.err);
     let toml = std::fs::read_to_string(folder.join("emberwort.toml")).unwrap();
     let entry = "\n[[allow]]\ndifference = \"GateStatus.oil: step\"\nrevision = 4\nreason = \"bench units only\"\n";
     std::fs::write(folder.join("emberwort.toml"), toml + entry).unwrap();
     assert_eq!(run(folder, &["compare"]).code, 0);
+    succeed(folder, &["generate", "c"]);
+    let source = std::fs::read_to_string(folder.join("gen/c/marlock.c")).unwrap();
+    assert!(!source.contains("case 3u: return false;"), "what is accepted makes no stranger");
     assert_eq!(run(folder, &["compare", "--allow", "GateStatus.oil: step"]).code, 2);
 }
 

@@ -75,10 +75,14 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let fleet = args.fleet.as_deref().map(|path| fleet(path, &history, (&old, &found), &new)).transpose()?;
     let fixed =
         fleet.iter().flatten().any(|row| row.fixed > 0 && row.with_new_host.iter().any(|verdict| verdict.strands()));
+    // What is accepted stands in nobody's way.
+    let mut open = found.clone();
+    let mut accepted = allowed.iter().map(Option::is_some);
+    open.changes.retain(|_| !accepted.next().unwrap_or(false));
     let order = match &fleet {
         Some(_) if fixed => Order::Never,
-        Some(rows) => with_fleet(rows, Order::of(&found)),
-        None => Order::of(&found),
+        Some(rows) => with_fleet(rows, Order::of(&open)),
+        None => Order::of(&open),
     };
     let earlier = match args.revisions.is_empty() {
         true => earlier(&history, &old, &new, (&found, &entries))?,

@@ -19,7 +19,8 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let project = Project::find(link)?;
     let plan = load_plan_of(&project.definition, look)?;
     let vectors = vectors::vectors(&plan, SEED);
-    let strangers = revisions::strangers(&project.definition, &plan, look)?;
+    let allowed = project.file.as_ref().map_or(&[][..], |(_, file)| &file.allow);
+    let strangers = revisions::strangers(&project.definition, &plan, allowed, look)?;
     let mut out = output::stdout();
     for GenerateEntry { kind, out: folder } in entries(args, &project) {
         for file in files(kind, &plan, &vectors, &strangers)? {
