@@ -10,6 +10,7 @@ use emberwort_wire::{Header, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
+use crate::alone::uncover;
 use crate::difference::{Difference, DifferenceKind, differences};
 use crate::exchange::{Lane, Received, Sent};
 use crate::fold::folded;
@@ -70,12 +71,17 @@ impl Revision {
         let statement = found.ok_or_else(|| format!("`{owner}` has no field `{field}`"))?;
         let key = statement.text().split(field).next().unwrap_or_default().to_owned();
         statement.lines = vec![format!("{key}{field} : {ty}")];
+        Self::of_outline(&format!("{}, with {change}", self.name), &outline)
+    }
+
+    /// What an outline says.
+    pub(crate) fn of_outline(name: &str, outline: &Outline) -> Result<Self, String> {
         let text: String = outline.items.iter().map(|item| item.text() + "\n").collect();
         let checked = check(&Source::new("what if", text));
         let first = checked.findings.iter().find(|finding| finding.is_error());
         let why = first.map_or_else(String::new, |finding| format!("{}; {}", finding.message, finding.help));
         let text = folded(&checked.sources).map_err(|found| found[0].message.clone())?;
-        Ok(Self { name: format!("{}, with {change}", self.name), plan: Arc::new(checked.plan.ok_or(why)?), text })
+        Ok(Self { name: name.to_owned(), plan: Arc::new(checked.plan.ok_or(why)?), text })
     }
 }
 
@@ -146,6 +152,13 @@ impl Comparison {
 
 /// Finds what differs between two revisions, and what that does.
 pub fn compare(old: &Revision, new: &Revision) -> Comparison {
+    let mut comparison = tried(old, new);
+    uncover(old, new, &mut comparison);
+    comparison
+}
+
+/// What comes of trying all differences together.
+pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
     let outlines = [Outline::of(&old.text), Outline::of(&new.text)];
     let found = differences(&old.plan, &new.plan, [&outlines[0].index(), &outlines[1].index()]);
     let changes = found.into_iter().map(|difference| {

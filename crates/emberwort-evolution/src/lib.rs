@@ -8,6 +8,7 @@
 //! Verdicts are found by trying: messages are encoded by an end of one revision and decoded by one of the other, through the
 //! frames of their channels, with the values at which something can change. [`prove`](prove::prove) tries many more.
 
+mod alone;
 mod compare;
 mod difference;
 mod exchange;

@@ -127,6 +127,28 @@ fn speeds_and_ports_that_differ_are_silence() {
 }
 
 #[test]
+fn a_difference_that_another_one_hides_is_judged_by_itself() {
+    let link = "channel bus { medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body\n check : u16 crc-16/arc over kind..body\n } }\n\
+        enum State : u8 {\n 0 shut\n 1 open\n }\n\
+        message Level { id 1\n from device\n on bus\n first : u8\n depth : u16 mm\n state : State\n }\n";
+    let new = link
+        .replace(" first : u8\n", " first : u8\n more : u32\n")
+        .replace("u16 mm", "u16 cm")
+        .replace(" 1 open\n", " 1 open\n 2 held\n");
+    let comparison = compared(link, &new);
+    let judged = |kind: DifferenceKind, pair: Pair| {
+        let change = comparison.changes.iter().find(|change| change.difference.kind == kind).unwrap();
+        change.judgement(pair).clone()
+    };
+    // The old device's body is too short for the new host, whatever the unit.
+    let unit = judged(DifferenceKind::Unit, Pair::OldDeviceNewHost);
+    assert_eq!((unit.verdict, unit.example), (Misread, None));
+    assert!(unit.sentence.starts_with("by itself, depth ") && unit.sentence.ends_with(" cm"), "{}", unit.sentence);
+    assert_eq!(judged(DifferenceKind::LabelAdded, Pair::NewDeviceOldHost).verdict, FineWithLoss);
+    assert_eq!(judged(DifferenceKind::FieldInserted, Pair::OldDeviceNewHost).verdict, Refused);
+}
+
+#[test]
 fn a_thousand_messages_are_compared_while_one_waits() {
     let link = |change: &str| {
         let mut text = String::from(
