@@ -307,8 +307,7 @@ impl Outlines {
             item.statements.extend(fields);
         }
         let mut parts = Vec::new();
-        let doubled = added.iter().filter_map(|name| name.strip_suffix(&format!("_r{}", self.revision)));
-        kept.extend(doubled.map(|name| format!("`{name}`")));
+        kept.extend(self.doubled(&added));
         if !kept.is_empty() {
             parts.push(format!("keep {} as it was", kept.join(", ")));
         }
@@ -380,6 +379,12 @@ impl Outlines {
         (Some(fields), added)
     }
 
+    /// The fields that stay as they were, since what is new has a name of its own.
+    fn doubled(&self, added: &[String]) -> Vec<String> {
+        let end = format!("_r{}", self.revision);
+        added.iter().filter_map(|name| name.strip_suffix(&end)).map(|name| format!("`{name}`")).collect()
+    }
+
     /// A field under a name, in the new section.
     fn moved(&self, statement: &Statement, name: &str) -> Statement {
         let lines = statement.lines.iter().map(|line| match line.split_once(" : ") {
@@ -395,9 +400,13 @@ impl Outlines {
         if is.head.ends_with(" growing") && was.head == is.head {
             let (fields, added) = self.merged(was, is, changes);
             let item = Item { statements: fields.unwrap_or_default(), ..is.clone() };
+            let kept = self.doubled(&added);
+            let keep = if kept.is_empty() { String::new() } else { format!("keep {} as it was; ", kept.join(", ")) };
             let sentence = match added.is_empty() {
                 true => format!("keep the fields of {} as they were", was.name),
-                false => format!("put {} into `added in {} {{ … }}` of {}", listed(&added), self.revision, was.name),
+                false => {
+                    format!("{keep}put {} into `added in {} {{ … }}` of {}", listed(&added), self.revision, was.name)
+                }
             };
             candidates.push((sentence, vec![item]));
         }
