@@ -168,3 +168,40 @@ fn a_thousand_messages_are_compared_while_one_waits() {
     // Only what a difference touches was tried.
     assert!(comparison.tried < 20_000 && comparison.messages.len() == 2, "{} tried", comparison.tried);
 }
+
+#[test]
+#[ignore = "prints times, for docs/performance.md"]
+fn times_of_a_thousand_messages() {
+    let link = |order: &str, first: &dyn Fn(usize) -> bool| {
+        let mut text = format!(
+            "link many {{\n revision 1\n byte_order {order}\n}}\nchannel bus {{ medium uart 115200 8N1\n frame {{ sync C6 39\n \
+             kind : u16 message\n size : u8 length of body\n body\n check : u16 crc-16/arc over kind..body\n }} }}\n"
+        );
+        for n in 0..1000 {
+            let more = if first(n) { "first : u8\n" } else { "" };
+            text += &format!(
+                "message M{n} {{ id {n}\n from device\n on bus\n {more} a : u16 mm\n b : 0 .. 250 bar in 12 bits\n c : text[..9]\n }}\n"
+            );
+        }
+        text
+    };
+    let old_text = link("little", &|_| false);
+    for (what, new) in [
+        ("one message changed", link("little", &|n| n == 500)),
+        ("every message changed", link("little", &|_| true)),
+        ("another byte order", link("big", &|_| false)),
+    ] {
+        let start = std::time::Instant::now();
+        let (old, new) = (revision("old", &old_text), revision("new", &new));
+        let read = start.elapsed();
+        let start = std::time::Instant::now();
+        let comparison = compare(&old, &new);
+        let compared = start.elapsed();
+        let ways = ways_out(&old, &new, &comparison);
+        println!(
+            "{what}: read {read:?}, compared {compared:?}, {} ways out {:?}",
+            ways.len(),
+            start.elapsed() - compared
+        );
+    }
+}
