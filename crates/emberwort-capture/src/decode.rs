@@ -7,13 +7,14 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource};
+use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
 use emberwort_wire::codec::Extent;
 use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
 
 use crate::source::{Interface, InterfaceKind, Piece, PieceSink};
+use crate::speakers::{Definition, Speakers};
 use crate::stats::Statistics;
 
 /// A decoded frame.
@@ -21,13 +22,17 @@ use crate::stats::Statistics;
 pub struct Row<'a> {
     /// When its last byte came, in nanoseconds since 1970-01-01 UTC, if the capture has times.
     pub time: Option<u64>,
-    /// Index of the channel.
+    /// Index of the channel in the link's own definition.
     pub channel: usize,
     /// The end that sent it: as the capture says, else as the message says.
     pub from: End,
     /// Offset of its first byte in the lane.
     pub offset: u64,
-    /// Index of the message.
+    /// Index of the definition that it was read with in [`Speakers::definitions`]; 0 for the link's own.
+    pub definition: usize,
+    /// What that definition means.
+    pub plan: &'a Arc<Plan>,
+    /// Index of the message in that plan.
     pub message: usize,
     /// How far the body reaches.
     pub extent: Extent,
@@ -50,8 +55,12 @@ pub struct BrokenFrame<'a> {
     pub from: Option<End>,
     /// Offset of its first byte in the lane.
     pub offset: u64,
-    /// What is wrong.
+    /// What is wrong. Its parts are those of `facing`, its message is one of `plan`.
     pub fault: &'a FrameFault,
+    /// The channel, as frames of this sender go over it.
+    pub facing: &'a ChannelPlan,
+    /// The definition with which it was read.
+    pub plan: &'a Plan,
     /// Its bytes as they came.
     pub wire: &'a [u8],
 }
@@ -110,6 +119,7 @@ impl RowSink for Nothing {
 /// Decodes the pieces of a capture.
 pub struct Decoder<S> {
     plan: Arc<Plan>,
+    speakers: Speakers,
     framings: Vec<Arc<Framing>>,
     host_framings: Vec<Arc<Framing>>,
     /// The channel to take serial bytes for, if the user says it.
@@ -120,9 +130,22 @@ pub struct Decoder<S> {
     key: Option<u64>,
     lanes: Vec<Lane>,
     interfaces: Vec<Route>,
-    /// What was asked for and is not answered yet, on all lanes.
-    requests: Requests,
+    /// What was asked for and is not answered yet, on all lanes, as each definition reads it.
+    requests: Vec<Requests>,
     output: Output<S>,
+}
+
+/// A channel of the link's own definition, as frames from an end go over it, with the limit of the definition that has the
+/// greatest one.
+fn widest(speakers: &Speakers, channel: usize, from: End) -> ChannelPlan {
+    let mut own = speakers.own().channels[channel].facing(from).clone();
+    for definition in &speakers.definitions()[1..] {
+        let Some(there) = definition.channel(channel) else { continue };
+        let there = definition.plan.channels[there].facing(from);
+        own.limit = own.limit.max(there.limit);
+        own.greatest_body = own.greatest_body.max(there.greatest_body);
+    }
+    own
 }
 
 /// Where the bytes of an interface go.
@@ -143,8 +166,12 @@ enum Route {
 struct Lane {
     channel: usize,
     from: Option<End>,
+    framing: Arc<Framing>,
     receiver: Receiver,
-    reader: BodyReader,
+    /// The definition of all of its frames, if that is known beforehand and is not the link's own.
+    only: Option<usize>,
+    /// For each definition, a reader of the bodies on this channel, where it has it.
+    readers: Vec<Option<BodyReader>>,
     clock: LaneClock,
     /// When the last byte came.
     last_byte: Option<u64>,
@@ -153,11 +180,11 @@ struct Lane {
 impl Lane {
     /// Whether there was silence between the bytes before and these, the last of which came at `time`. Without times each piece
     /// is taken for a frame: somebody wrote them as lines of their own.
-    fn was_silent(&mut self, plan: &Plan, bytes: usize, time: Option<u64>, least: u64) -> bool {
+    fn was_silent(&mut self, bytes: usize, time: Option<u64>, least: u64) -> bool {
         let before = std::mem::replace(&mut self.last_byte, time);
         let (Some(before), Some(time)) = (before, time) else { return true };
-        let sending =
-            wire_time::nanoseconds(wire_time::worst(&plan.channels[self.channel].medium.kind, bytes, false).time);
+        let medium = &self.framing.plan().medium.kind;
+        let sending = wire_time::nanoseconds(wire_time::worst(medium, bytes, false).time);
         time.saturating_sub(sending).saturating_sub(before) >= least
     }
 }
@@ -200,45 +227,96 @@ struct Interest {
 }
 
 struct Output<S> {
-    plan: Arc<Plan>,
-    /// By message.
-    interests: Vec<Interest>,
+    /// By definition and message.
+    interests: Vec<Vec<Interest>>,
+    /// By definition, the number of its first message where the messages of all are counted through.
+    first_messages: Vec<usize>,
     sink: S,
     statistics: Statistics,
     no_values: Values,
 }
 
+impl<S> Output<S> {
+    /// The definition of a message that is counted through all of them, and its index there.
+    fn message(&self, number: usize) -> (usize, usize) {
+        let definition = self.first_messages.partition_point(|first| *first <= number) - 1;
+        (definition, number - self.first_messages[definition])
+    }
+}
+
 /// A lane's receiver pushes into this.
 struct LaneSink<'a, S> {
-    requests: &'a mut Requests,
+    speakers: &'a Speakers,
+    requests: &'a mut [Requests],
     channel: usize,
     from: Option<End>,
-    reader: &'a mut BodyReader,
+    facing: &'a ChannelPlan,
+    only: Option<usize>,
+    readers: &'a mut [Option<BodyReader>],
+    /// The definition with which the frame at hand is read.
+    definition: usize,
     clock: &'a mut LaneClock,
     output: &'a mut Output<S>,
 }
 
+impl<S> LaneSink<'_, S> {
+    /// What a frame asks for, as those understand it who do not speak its sender's definition.
+    fn note_elsewhere(&mut self, frame: &FrameView<'_>) {
+        for (index, reader) in self.readers.iter_mut().enumerate() {
+            let Some(reader) = reader.as_mut().filter(|_| index != self.definition) else { continue };
+            let plan = &self.speakers.definitions()[index].plan;
+            let requests = &mut self.requests[index];
+            if reader.asks(frame) && reader.check(frame, requests).is_ok() {
+                let message = reader.message();
+                requests.note(plan, reader.channel(), frame.node.unwrap_or(0), message, reader.values(frame));
+            }
+        }
+    }
+}
+
 impl<S: RowSink> FrameSink for LaneSink<'_, S> {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.check(frame, self.requests)
+        if self.readers.len() > 1 {
+            self.definition = self.only.unwrap_or_else(|| self.speakers.of_frame(self.channel, self.from, frame));
+        }
+        // There is one wherever frames are read with its definition.
+        let Some(reader) = &mut self.readers[self.definition] else {
+            return Err(FrameFault::UnknownMessage { key: frame.key });
+        };
+        reader.check(frame, &self.requests[self.definition]).map_err(|fault| match fault {
+            FrameFault::Body { message, error } => {
+                FrameFault::Body { message: self.output.first_messages[self.definition] + message, error }
+            }
+            fault => fault,
+        })
     }
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
-        let message = self.reader.message();
-        let extent = self.reader.extent();
-        let plan = &self.output.plan;
-        let interest = self.output.interests[message];
-        let values = if interest.in_values { self.reader.values(frame) } else { &self.output.no_values };
+        let definition = self.definition;
+        let Some(reader) = &mut self.readers[definition] else { return };
+        let message = reader.message();
+        let extent = reader.extent();
+        let channel = reader.channel();
+        let plan = &self.speakers.definitions()[definition].plan;
+        let interest = self.output.interests[definition][message];
+        let values = if interest.in_values { reader.values(frame) } else { &self.output.no_values };
         if interest.in_requests {
             let node = frame.node.unwrap_or(0);
-            self.requests.answered(plan, self.channel, node, message);
-            self.requests.note(plan, self.channel, node, message, values);
+            let requests = &mut self.requests[definition];
+            requests.answered(plan, channel, node, message);
+            requests.note(plan, channel, node, message, values);
         }
+        let from = self.from.unwrap_or(interest.from);
+        let elsewhere = || self.speakers.node_elsewhere(self.channel, from, frame.key).map(|(_, node)| node);
+        let said_elsewhere = if definition != 0 && frame.node.is_none() { elsewhere() } else { None };
+        let frame = &FrameView { node: frame.node.or(said_elsewhere), ..*frame };
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,
-            from: self.from.unwrap_or(interest.from),
+            from,
             offset: at.start,
+            definition,
+            plan,
             message,
             extent,
             values,
@@ -247,16 +325,40 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         };
         self.output.statistics.row(&row);
         self.output.sink.row(&row);
+        if self.readers.len() > 1 {
+            if let Some((says, read_as)) = self.speakers.contradicted(definition, frame) {
+                self.output.statistics.contradicted(frame.node, says, read_as);
+            }
+            self.note_elsewhere(frame);
+        }
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        self.requests.lost(self.channel);
+        for (requests, reader) in self.requests.iter_mut().zip(self.readers.iter()) {
+            if let Some(reader) = reader {
+                requests.lost(reader.channel());
+            }
+        }
+        let (definition, fault) = match *fault {
+            FrameFault::Body { message, error } => {
+                let (definition, message) = self.output.message(message);
+                (definition, FrameFault::Body { message, error })
+            }
+            // A key that the own definition knows was looked up in another one.
+            FrameFault::UnknownMessage { key } => {
+                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.knows(key));
+                (self.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
+            }
+            fault => (self.only.unwrap_or(0), fault),
+        };
         let broken = BrokenFrame {
             time: self.clock.time_of(&at),
             channel: self.channel,
             from: self.from,
             offset: at.start,
-            fault,
+            fault: &fault,
+            facing: self.facing,
+            plan: &self.speakers.definitions()[definition].plan,
             wire,
         };
         self.output.statistics.broken(&broken);
@@ -280,21 +382,35 @@ impl<S: RowSink> Decoder<S> {
     /// A decoder for the channels of a link. Serial bytes of which a capture does not say the channel are taken for `on`,
     /// or for the only serial channel.
     pub fn new(plan: Arc<Plan>, on: Option<usize>, sink: S) -> Self {
+        Self::of(Speakers::of(plan), on, sink)
+    }
+
+    /// A decoder for a link whose devices and hosts do not all have the same revision.
+    pub fn of(speakers: Speakers, on: Option<usize>, sink: S) -> Self {
+        let plan = speakers.own().clone();
         let facing = |from: End| {
-            let framing = |channel: &ChannelPlan| Arc::new(Framing::new(Arc::new(channel.facing(from).clone())));
-            plan.channels.iter().map(framing).collect::<Vec<_>>()
+            let framing = |channel: usize| Arc::new(Framing::new(Arc::new(widest(&speakers, channel, from))));
+            (0..plan.channels.len()).map(framing).collect::<Vec<_>>()
         };
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
-        let statistics = Statistics::new(plan.clone());
-        let interests = plan.messages.iter().enumerate().map(|(index, message)| {
-            let asks = !message.deciding.is_empty();
-            Interest {
-                from: message.message.from,
-                in_values: asks || sink.wants_values() || statistics.wants_values(index),
-                in_requests: asks || message.request.is_some(),
-            }
-        });
-        let interests = interests.collect();
+        let statistics = Statistics::new(&speakers);
+        let mut interests = Vec::new();
+        let mut first_messages = Vec::new();
+        let mut messages = 0;
+        for (index, definition) in speakers.definitions().iter().enumerate() {
+            let of_message = |(message, compiled): (usize, &MessagePlan)| {
+                let asks = !compiled.deciding.is_empty();
+                Interest {
+                    from: compiled.message.from,
+                    in_values: asks || sink.wants_values() || statistics.wants_values(index, message),
+                    in_requests: asks || compiled.request.is_some(),
+                }
+            };
+            let all = &definition.plan.messages;
+            interests.push(all.iter().enumerate().map(of_message).collect());
+            first_messages.push(messages);
+            messages += all.len();
+        }
         Self {
             framings,
             host_framings,
@@ -303,9 +419,10 @@ impl<S: RowSink> Decoder<S> {
             key: None,
             lanes: Vec::new(),
             interfaces: Vec::new(),
-            requests: Requests::default(),
-            output: Output { plan: plan.clone(), interests, sink, statistics, no_values: Values::default() },
+            requests: vec![Requests::default(); speakers.definitions().len()],
+            output: Output { interests, first_messages, sink, statistics, no_values: Values::default() },
             plan,
+            speakers,
         }
     }
 
@@ -338,10 +455,14 @@ impl<S: RowSink> Decoder<S> {
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut Receiver, &mut LaneSink<'_, S>)) {
         let lane = &mut self.lanes[index];
         let mut sink = LaneSink {
+            speakers: &self.speakers,
             requests: &mut self.requests,
             channel: lane.channel,
             from: lane.from,
-            reader: &mut lane.reader,
+            facing: lane.framing.plan(),
+            only: lane.only,
+            readers: &mut lane.readers,
+            definition: 0,
             clock: &mut lane.clock,
             output: &mut self.output,
         };
@@ -357,14 +478,27 @@ impl<S: RowSink> Decoder<S> {
     }
 
     fn new_lane(&mut self, channel: usize, from: Option<End>) -> usize {
+        let there = |index: usize| self.speakers.definitions()[index].channels[channel].map(|there| there.channel);
+        let only = self.speakers.of_lane(from).filter(|index| there(*index).is_some());
+        let own = if from == Some(End::Host) { &self.host_framings } else { &self.framings };
+        let framing = match only.and_then(|index| Some((index, there(index)?))) {
+            Some((index, there)) => {
+                let facing = self.speakers.definitions()[index].plan.channels[there].facing(End::Device);
+                Arc::new(Framing::new(Arc::new(facing.clone())))
+            }
+            None => own[channel].clone(),
+        };
+        let reader = |(index, definition): (usize, &Definition)| {
+            let there = definition.channel(channel).or_else(|| there(index).filter(|_| only == Some(index)))?;
+            Some(BodyReader::new(definition.plan.clone(), there, from))
+        };
         self.lanes.push(Lane {
             channel,
             from,
-            receiver: Receiver::new(match from {
-                Some(End::Host) => self.host_framings[channel].clone(),
-                _ => self.framings[channel].clone(),
-            }),
-            reader: BodyReader::new(self.plan.clone(), channel, from),
+            receiver: Receiver::new(framing.clone()),
+            framing,
+            only,
+            readers: self.speakers.definitions().iter().enumerate().map(reader).collect(),
             clock: LaneClock::default(),
             last_byte: None,
         });
@@ -399,8 +533,8 @@ impl<S: RowSink> Decoder<S> {
 
     fn feed(&mut self, lane: usize, bytes: &[u8], time: Option<u64>) {
         self.output.statistics.count_input(bytes.len());
-        if let FrameFinder::Gap { nanoseconds } = self.plan.channels[self.lanes[lane].channel].finder
-            && self.lanes[lane].was_silent(&self.plan, bytes.len(), time, nanoseconds)
+        if let FrameFinder::Gap { nanoseconds } = self.lanes[lane].framing.plan().finder
+            && self.lanes[lane].was_silent(bytes.len(), time, nanoseconds)
         {
             self.with_lane(lane, |receiver, sink| receiver.silence(sink));
         }
@@ -425,9 +559,18 @@ impl<S: RowSink> Decoder<S> {
         let data = data.get(..usize::from(length)).filter(|_| !remote && !error)?;
         let is_can = |channel: &ChannelPlan| matches!(channel.medium.kind, MediumKind::Can { .. });
         let mut channels = self.plan.channels.iter().enumerate().filter(|(_, channel)| is_can(channel));
-        let knows = |channel: &ChannelPlan| channel.message_of(key).is_some() || !channel.key_is_outside();
-        let found = channels.find(|(index, channel)| self.on.is_none_or(|on| on == *index) && knows(channel))?;
+        let knows = |index: usize, channel: &ChannelPlan| self.knows(index, key) || !channel.key_is_outside();
+        let found =
+            channels.find(|(index, channel)| self.on.is_none_or(|on| on == *index) && knows(*index, channel))?;
         Some((found.0, key, data))
+    }
+
+    /// Whether a key selects a message on a channel, in any definition in use.
+    fn knows(&self, channel: usize, key: u64) -> bool {
+        self.speakers.definitions().iter().any(|definition| {
+            let there = definition.channels[channel].map(|there| &definition.plan.channels[there.channel]);
+            there.is_some_and(|there| there.message_of(key).is_some())
+        })
     }
 
     /// The UDP payload of a packet, and the channel and key of its ports.
@@ -449,11 +592,12 @@ impl<S: RowSink> Decoder<S> {
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.
             let knows = |port: u16| {
-                self.plan.channels.iter().position(|c| by_port(c) && c.message_of(u64::from(port)).is_some())
+                let mut channels = self.plan.channels.iter().enumerate();
+                channels.find(|(n, c)| by_port(c) && self.knows(*n, u64::from(port))).map(|(n, _)| n)
             };
             knows(to).or_else(|| knows(from))
         })?;
-        let known = |port: u16| self.plan.channels[channel].message_of(u64::from(port)).is_some();
+        let known = |port: u16| self.knows(channel, u64::from(port));
         let key = if known(to) { to } else { from };
         Some((channel, u64::from(key), udp.payload()))
     }

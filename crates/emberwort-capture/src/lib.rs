@@ -7,12 +7,14 @@
 pub mod decode;
 pub mod network;
 pub mod source;
+pub mod speakers;
 pub mod stats;
 pub mod writer;
 
 pub use decode::{BrokenFrame, Decoder, Row, RowSink, StrayBytes};
 pub use source::{Damage, Form, Interface, InterfaceKind, Outcome, Piece, PieceSink};
-pub use stats::Statistics;
+pub use speakers::Speakers;
+pub use stats::{Gaps, Statistics};
 pub use writer::PcapngWriter;
 
 /// What an interface description in a recording of ours says: which channel, and which end the bytes come from.

@@ -1,12 +1,14 @@
 //! Counting what a decoder finds: every byte, frames by message and by reason, gaps in sequence numbers.
 
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_wire::FrameFault;
-use emberwort_wire::sequence::{Numbering, SequenceWatch};
+use emberwort_wire::sequence::Numbering;
 
 use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
+use crate::speakers::Speakers;
 
 /// The counts of one or several captures.
 #[derive(Clone, Debug)]
@@ -26,20 +28,54 @@ pub struct Statistics {
     pub other_bytes: u64,
     /// Broken frames by reason, in the order of [`FrameFault::REASONS`].
     pub broken_frames: [u64; FrameFault::REASONS.len()],
-    /// Good frames by message index.
-    pub messages: Vec<u64>,
+    /// Good frames by message: those of the link's own definition by index, then those that only others have.
+    messages: Vec<(String, u64)>,
+    /// For each definition, the places of its messages in the counts.
+    places: Vec<Vec<usize>>,
     /// Good frames by channel index.
     pub channels: Vec<u64>,
     /// Frames that held bytes of a later revision, and how many bytes.
     pub later: (u64, u64),
-    numbering: Numbering,
+    /// Good frames by the revision that they were read as, where it is not the link's own.
+    pub read_as: BTreeMap<u32, u64>,
+    /// Frames that say another revision of themselves than the one that they were read as, because somebody said it of their
+    /// sender: by node, by what they say and what they were read as.
+    pub contradicted: BTreeMap<(Option<u64>, u64, u32), u64>,
+    /// For each definition.
+    numbering: Vec<Numbering>,
     /// Time of the first and the last frame, in nanoseconds since 1970-01-01 UTC.
     pub span: Option<(u64, u64)>,
 }
 
+/// Gaps in the sequence numbers of frames and in the counters of messages.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Gaps {
+    /// How many times numbers were left out.
+    pub gaps: u64,
+    /// How many numbers are missing in all gaps together, as far as the width of the part can tell.
+    pub missing: u64,
+    /// How many times the numbers went back: repeated frames, and senders that began again.
+    pub jumps_back: u64,
+}
+
 impl Statistics {
-    /// All zero.
-    pub fn new(plan: Arc<Plan>) -> Self {
+    /// All zero, for the definitions in use.
+    pub fn new(speakers: &Speakers) -> Self {
+        let plan = speakers.own().clone();
+        let mut messages = Vec::new();
+        let mut known = HashMap::new();
+        let mut places = Vec::new();
+        for definition in speakers.definitions() {
+            let mut of_definition = Vec::new();
+            for message in &definition.plan.messages {
+                let name = &message.message.name;
+                of_definition.push(*known.entry(name).or_insert_with(|| {
+                    messages.push((name.clone(), 0));
+                    messages.len() - 1
+                }));
+            }
+            places.push(of_definition);
+        }
         Self {
             input: 0,
             good: 0,
@@ -48,23 +84,31 @@ impl Statistics {
             other_packets: 0,
             other_bytes: 0,
             broken_frames: [0; FrameFault::REASONS.len()],
-            messages: vec![0; plan.messages.len()],
+            messages,
+            places,
             channels: vec![0; plan.channels.len()],
             later: (0, 0),
-            numbering: Numbering::new(&plan),
+            read_as: BTreeMap::new(),
+            contradicted: BTreeMap::new(),
+            numbering: speakers.definitions().iter().map(|definition| Numbering::new(&definition.plan)).collect(),
             span: None,
             plan,
         }
     }
 
-    /// The plan whose messages and channels are counted.
+    /// Good frames of each message of the link's own definition, then of those that only others have.
+    pub fn messages(&self) -> impl Iterator<Item = (&str, u64)> {
+        self.messages.iter().map(|(name, count)| (name.as_str(), *count))
+    }
+
+    /// The link's own definition, whose channels are counted.
     pub fn plan(&self) -> &Plan {
         &self.plan
     }
 
     /// Good frames in all.
     pub fn good_frames(&self) -> u64 {
-        self.messages.iter().sum()
+        self.messages.iter().map(|(_, count)| count).sum()
     }
 
     /// Broken frames in all.
@@ -73,13 +117,23 @@ impl Statistics {
     }
 
     /// Gaps in the sequence numbers of frames and in the counters of messages.
-    pub fn sequence(&self) -> &SequenceWatch {
-        self.numbering.watch()
+    pub fn sequence(&self) -> Gaps {
+        let mut all = Gaps::default();
+        for watch in self.numbering.iter().map(Numbering::watch) {
+            all.gaps += watch.gaps();
+            all.missing += watch.missing();
+            all.jumps_back += watch.jumps_back();
+        }
+        all
     }
 
-    /// Whether rows of a message are counted by their values, too.
-    pub(crate) fn wants_values(&self, message: usize) -> bool {
-        self.numbering.counts(message)
+    /// Whether rows of a message of a definition (both by index) are counted by their values, too.
+    pub(crate) fn wants_values(&self, definition: usize, message: usize) -> bool {
+        self.numbering[definition].counts(message)
+    }
+
+    pub(crate) fn contradicted(&mut self, node: Option<u64>, says: u64, read_as: u32) {
+        *self.contradicted.entry((node, says, read_as)).or_default() += 1;
     }
 
     /// Whether every byte of the input is in exactly one of good, broken, stray.
@@ -107,7 +161,10 @@ impl Statistics {
 impl RowSink for Statistics {
     fn row(&mut self, row: &Row<'_>) {
         self.good += row.wire.len() as u64;
-        self.messages[row.message] += 1;
+        self.messages[self.places[row.definition][row.message]].1 += 1;
+        if row.definition != 0 {
+            *self.read_as.entry(row.plan.link.revision).or_default() += 1;
+        }
         self.channels[row.channel] += 1;
         let later = row.extent.later_bytes as u64;
         if later > 0 {
@@ -115,7 +172,7 @@ impl RowSink for Statistics {
             self.later.1 += later;
         }
         let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
-        self.numbering.take(sender, row.frame.sequence, row.message, row.values);
+        self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
         self.at(row.time);
     }
 

@@ -286,8 +286,8 @@ fn counters_of_messages_are_watched_like_those_of_frames() {
         // Also without anybody who looks at the values.
         let mut decoder = Decoder::new(plan.clone(), None, Nothing);
         source::read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
-        let sequence = decoder.finish().1.sequence().clone();
-        (sequence.gaps(), sequence.missing(), sequence.jumps_back())
+        let sequence = decoder.finish().1.sequence();
+        (sequence.gaps, sequence.missing, sequence.jumps_back)
     };
     // Four bits go around from 15 to 0.
     assert_eq!(count(&[13, 14, 15, 0, 1, 2]), (0, 0, 0));

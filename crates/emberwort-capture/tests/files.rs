@@ -299,7 +299,7 @@ fn sequence_gaps_are_counted_by_node_and_direction() {
     let stream: Vec<u8> = [0u64, 1, 5, 6, 6].iter().flat_map(|count| frame(0, 1, *count, &[0, 0])).collect();
     let (_, statistics, _) = decode(Form::Raw, &stream);
     let watch = &statistics.sequence();
-    assert_eq!((watch.gaps(), watch.missing(), watch.jumps_back()), (1, 3, 1));
+    assert_eq!((watch.gaps, watch.missing, watch.jumps_back), (1, 3, 1));
 }
 
 #[test]

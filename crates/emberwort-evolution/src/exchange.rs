@@ -190,11 +190,6 @@ impl Lane {
     pub fn from(&self) -> End {
         self.from
     }
-
-    /// A fault in a sentence, as the receiver says it.
-    pub fn sentence(&self, fault: &FrameFault) -> String {
-        self.listener.as_ref().map_or_else(String::new, |l| fault.sentence(&l.plan, l.framing.plan()))
-    }
 }
 
 impl Listener {

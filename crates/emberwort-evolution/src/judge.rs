@@ -2,10 +2,10 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::model::Kind;
-use emberwort_model::plan::Role;
+use emberwort_model::model::{End, Kind};
+use emberwort_model::plan::{ChannelPlan, Role};
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{BodyError, FrameFault};
+use emberwort_wire::{BodyError, FrameFault, Values};
 
 use crate::exchange::{Lane, Received, Sent, is_lines};
 use crate::matching::Matching;
@@ -115,11 +115,10 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
 /// The verdict of an exchange.
 pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Outcome {
     let name = &ends.sender.link.messages[sent.message].name;
-    let known = ends.matching.messages[sent.message];
     if !received.heard {
         let channel = &lane.facing().name;
         let (verdict, sentence) = match ends.matching.channels[lane.channel] {
-            _ if is_news(ends, lane, sent.message) => {
+            _ if is_news(ends, lane.channel, sent.message) => {
                 (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
             }
             Some(_) => (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` is set up otherwise there")),
@@ -134,24 +133,12 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
         }
     };
     for good in &received.good {
-        let other = &ends.receiver.link.messages[good.message];
-        if other.from != lane.from() {
-            let sentence = format!("{name} is not taken: there, {} goes the other way", other.name);
-            note(Outcome::new(Verdict::Refused, Cause::Direction, sentence));
+        let outcome = understood(ends, lane.from(), (sent.message, &sent.values), (good.message, &good.values));
+        let is_that = matches!(outcome.cause, Cause::Values(_));
+        note(outcome);
+        if !is_that {
             continue;
         }
-        if known != Some(good.message) {
-            let sentence = format!("{name} would be read as {}", other.name);
-            note(Outcome::new(Verdict::Misread, Cause::OtherMessage(good.message), sentence));
-            continue;
-        }
-        let side = |plan: &Plan, message: usize| plan.link.messages[message].clone();
-        let (own, there) = (side(ends.sender, sent.message), side(ends.receiver, good.message));
-        let found = meaning::deviations(
-            Side { owner: &own.name, fields: &own.fields, values: &sent.values, base: 0 },
-            Side { owner: &there.name, fields: &there.fields, values: &good.values, base: 0 },
-        );
-        note(of_deviations(found));
         // Which device it is, and whether one was lost, the parts of the frame say.
         let address = lane.facing().part(|role| *role == Role::Address).is_some()
             || lane.facing().nodes_of(sent.message).is_some();
@@ -166,7 +153,8 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
         }
     }
     if received.good.len() < lane.copies() {
-        note(not_taken(ends, lane, sent, received));
+        let fault = received.broken.first();
+        note(not_taken(ends, (lane.channel, lane.listening()), sent.message, received.good.is_empty(), fault));
     }
     worst.unwrap_or_else(|| Outcome::new(Verdict::Fine, Cause::Values(Vec::new()), ""))
 }
@@ -178,12 +166,35 @@ pub fn by_chance(ends: Ends<'_>, message: usize) -> Outcome {
     Outcome::new(Verdict::Refused, Cause::Frame, sentence)
 }
 
-/// Whether the receiver never knew the message on this channel, and does not miss it.
-fn is_news(ends: Ends<'_>, lane: &Lane, message: usize) -> bool {
+/// What a receiver makes of a message that it takes: the sender's index and values, and those of the receiver.
+pub fn understood(
+    ends: Ends<'_>,
+    from: End,
+    (message, sent): (usize, &Values),
+    (taken_for, read): (usize, &Values),
+) -> Outcome {
+    let own = &ends.sender.link.messages[message];
+    let there = &ends.receiver.link.messages[taken_for];
+    if there.from != from {
+        let sentence = format!("{} is not taken: there, {} goes the other way", own.name, there.name);
+        return Outcome::new(Verdict::Refused, Cause::Direction, sentence);
+    }
+    if ends.matching.messages[message] != Some(taken_for) {
+        let sentence = format!("{} would be read as {}", own.name, there.name);
+        return Outcome::new(Verdict::Misread, Cause::OtherMessage(taken_for), sentence);
+    }
+    of_deviations(meaning::deviations(
+        Side { owner: &own.name, fields: &own.fields, values: sent, base: 0 },
+        Side { owner: &there.name, fields: &there.fields, values: read, base: 0 },
+    ))
+}
+
+/// Whether the receiver never knew the message on this channel, by the sender's index, and does not miss it.
+fn is_news(ends: Ends<'_>, channel: usize, message: usize) -> bool {
     if ends.sender_is_old {
         return false;
     }
-    let there = ends.matching.channels[lane.channel];
+    let there = ends.matching.channels[channel];
     let channels = |plan: &Plan, message: usize| plan.link.messages[message].channels.clone();
     match ends.matching.messages[message] {
         None => true,
@@ -198,14 +209,20 @@ fn is_news(ends: Ends<'_>, lane: &Lane, message: usize) -> bool {
     }
 }
 
-/// Of frames that are not taken, what is said of them.
-fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Outcome {
-    let name = &ends.sender.link.messages[sent.message].name;
-    let fault = received.broken.first();
-    let outside = lane.listening().is_some_and(|channel| channel.key_is_outside());
+/// Of frames that are not taken, what is said of them: the sender's channel by index and the receiver's, if it has one;
+/// whether none of them is taken, and why the first one is broken, if it is.
+pub fn not_taken(
+    ends: Ends<'_>,
+    (channel, listening): (usize, Option<&ChannelPlan>),
+    message: usize,
+    none: bool,
+    fault: Option<&FrameFault>,
+) -> Outcome {
+    let name = &ends.sender.link.messages[message].name;
+    let outside = listening.is_some_and(ChannelPlan::key_is_outside);
     let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. }))
-        || (fault.is_none() && lane.listening().is_some_and(is_lines));
-    if received.good.is_empty() && is_news(ends, lane, sent.message) {
+        || (fault.is_none() && listening.is_some_and(is_lines));
+    if none && is_news(ends, channel, message) {
         return Outcome::new(
             Verdict::FineWithLoss,
             Cause::UnknownKey,
@@ -226,7 +243,8 @@ fn not_taken(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
                 FrameFault::Body { message, .. } => Cause::Body(*message),
                 _ => Cause::Frame,
             };
-            Outcome::new(Verdict::Refused, cause, format!("{name} is refused: {}", lane.sentence(fault)))
+            let why = listening.map_or_else(String::new, |channel| fault.sentence(ends.receiver, channel));
+            Outcome::new(Verdict::Refused, cause, format!("{name} is refused: {why}"))
         }
         None if unknown => {
             Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} fits no pattern there"))

@@ -22,6 +22,7 @@ pub mod prove;
 mod rollout;
 mod sampling;
 mod search;
+mod translation;
 mod verdict;
 mod way_out;
 
@@ -30,6 +31,8 @@ pub use difference::{Difference, DifferenceKind};
 pub use fold::{folded, same_content};
 pub use history::{History, Problem, Sealed, digest_file, digest_line, file_name, sealed_text};
 pub use judge::Example;
+pub use matching::{Counterpart, counterparts};
 pub use rollout::Order;
+pub use translation::{Translation, Understood};
 pub use verdict::{Pair, Verdict};
 pub use way_out::{Rewrite, WayOut, ways_out, with_ways_out};

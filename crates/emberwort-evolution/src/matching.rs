@@ -1,7 +1,7 @@
 //! What of one revision is what of another: by name, and where a name is gone on one side and new on the other, by place and form.
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Field, Kind, Labelled};
+use emberwort_model::model::{End, Field, Kind, Labelled};
 use emberwort_model::plan::ChannelPlan;
 
 /// For each field of a message or record, the index of the one that it is in another revision.
@@ -64,6 +64,42 @@ pub fn label(from: &Labelled, to: &Labelled, code: u64) -> Option<Label> {
         true => Label::Same,
         false if to.named(&own.name).is_none() && from.named(&there.name).is_none() => Label::Renamed,
         false => Label::Other,
+    })
+}
+
+/// What a channel of one revision is in another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Counterpart {
+    /// Index of the channel there.
+    pub channel: usize,
+    /// Whether a receiver of the one finds and checks frames of both revisions, from both ends.
+    pub framed_alike: bool,
+}
+
+/// For each channel of one revision, what it is in another; `None` where there is no such channel.
+pub fn counterparts(from: &Plan, to: &Plan) -> Vec<Option<Counterpart>> {
+    let framed_alike = |one: &ChannelPlan, other: &ChannelPlan| {
+        [End::Device, End::Host].into_iter().all(|end| {
+            let (one, other) = (one.facing(end), other.facing(end));
+            same_framing(one, other) && same_sizes(one, other)
+        })
+    };
+    let channels = from.channels.iter().map(|own| {
+        let channel = counterpart(own, from, to)?;
+        Some(Counterpart { channel, framed_alike: framed_alike(own, &to.channels[channel]) })
+    });
+    channels.collect()
+}
+
+/// Whether frames whose key alone says how long they are have the same length for each key that both know.
+fn same_sizes(one: &ChannelPlan, other: &ChannelPlan) -> bool {
+    let size = |channel: &ChannelPlan, key: u64| {
+        let at = channel.keys.iter().position(|(own, _)| *own == key)?;
+        channel.body_sizes.get(at).copied()
+    };
+    one.keys.iter().all(|(key, _)| match (size(one, *key), size(other, *key)) {
+        (Some(one), Some(other)) => one == other,
+        _ => true,
     })
 }
 

@@ -1,10 +1,9 @@
 //! What must hold in a trial: sentences, and whether a report bears them out.
 
-use emberwort_model::Plan;
-
 use crate::Nanoseconds;
+use crate::definitions::Definitions;
 use crate::report::Report;
-use crate::scenario::{duration, message_index};
+use crate::scenario::duration;
 
 /// One thing that must hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,11 +38,11 @@ const FORMS: &str = "at least N MESSAGE [from node K] · at most N MESSAGE [from
     MESSAGE answered within 50 ms · no good frame with a wrong value · counter gaps at most N · broken frames at most N";
 
 impl Expectation {
-    /// Reads a sentence.
+    /// Reads a sentence about what the host (its definition by index) and the devices do.
     ///
     /// # Errors
     /// What is wrong with it, and what can be written.
-    pub fn parse(sentence: &str, plan: &Plan) -> Result<Self, String> {
+    pub fn parse(sentence: &str, definitions: &Definitions, host: usize) -> Result<Self, String> {
         let words: Vec<&str> = sentence.split_whitespace().collect();
         let number =
             |word: &str| word.parse::<u64>().map_err(|_| format!("`{word}` is no whole number in: {sentence}"));
@@ -54,7 +53,7 @@ impl Expectation {
                     ["from", "node", node] => Some(number(node)?),
                     _ => return Err(format!("this cannot be read: {sentence}\nwrite one of: {FORMS}")),
                 };
-                let (count, message) = (number(count)?, message_index(plan, message)?);
+                let (count, message) = (number(count)?, definitions.number_of(message)?);
                 if *which == "least" {
                     Kind::AtLeast { count, message, node }
                 } else {
@@ -62,14 +61,12 @@ impl Expectation {
                 }
             }
             [message, "answered", "within", amount, unit] => {
-                let message = message_index(plan, message)?;
-                if plan.messages[message].message.answered_by.is_empty() {
-                    return Err(format!(
-                        "the definition does not say what answers `{}`: {sentence}",
-                        plan.messages[message].message.name
-                    ));
+                let number = definitions.number_of(message)?;
+                let asked = definitions.get(host).plan.link.messages.iter().find(|asked| asked.name == *message);
+                if asked.is_none_or(|asked| asked.answered_by.is_empty()) {
+                    return Err(format!("the definition does not say what answers `{message}`: {sentence}"));
                 }
-                Kind::Answered { message, within: duration(&format!("{amount} {unit}"))? }
+                Kind::Answered { message: number, within: duration(&format!("{amount} {unit}"))? }
             }
             ["no", "good", "frame", "with", "a", "wrong", "value"] => Kind::NoWrongValue,
             ["counter", "gaps", "at", "most", count] => Kind::GapsAtMost(number(count)?),

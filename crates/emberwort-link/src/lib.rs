@@ -6,6 +6,7 @@
 //! trial file ─► scenario ─► trial ◄─► device simulator ◄─► wire ─► report
 //! ```
 
+pub mod definitions;
 pub mod expect;
 pub mod report;
 pub mod scenario;
@@ -13,6 +14,7 @@ pub mod signal;
 pub mod trial;
 pub mod wire;
 
+pub use definitions::{Definitions, Revisions};
 pub use report::{Heard, Report};
 pub use scenario::{Scenario, ScenarioError};
 pub use trial::run;

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use emberwort_evolution::Verdict as Understanding;
 use emberwort_model::model::End;
 
 use crate::Nanoseconds;
@@ -10,7 +11,7 @@ use crate::expect::Verdict;
 /// What came of a trial.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Report {
-    /// Frames sent, by message and node.
+    /// Frames sent, by message (its number in the scenario's definitions) and node.
     pub sent: BTreeMap<(usize, u64), u64>,
     /// Frames that the other end received whole, by message and node.
     pub received: BTreeMap<(usize, u64), u64>,
@@ -24,6 +25,9 @@ pub struct Report {
     pub host: Heard,
     /// What the devices received, all together.
     pub device: Heard,
+    /// What became of whole frames between ends that do not have the same definition, where it is not all fine: by message,
+    /// node and verdict. Frames that were read in part, or not by their receiver, are not wrong.
+    pub between: BTreeMap<(usize, u64, Understanding), Between>,
     /// Good frames whose values are not those that were sent.
     pub wrong: Vec<WrongValue>,
     /// Gaps in the sequence numbers that the host saw.
@@ -62,16 +66,27 @@ pub struct Heard {
 pub struct WrongValue {
     /// When it was received.
     pub time: Nanoseconds,
-    /// Index of the message as received.
+    /// The message as received.
     pub message: usize,
     /// The bytes received.
     pub bytes: Vec<u8>,
+    /// What was taken for what, where that is because sender and receiver have different definitions.
+    pub sentence: String,
+}
+
+/// What became of frames between two definitions.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Between {
+    /// How many.
+    pub frames: u64,
+    /// What became of the last of them.
+    pub sentence: String,
 }
 
 /// A request and its answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Answer {
-    /// Index of the request's message.
+    /// The request's message.
     pub message: usize,
     /// The node asked.
     pub node: u64,
@@ -79,7 +94,7 @@ pub struct Answer {
     pub asked: Nanoseconds,
     /// How long after that the first answer was received; `None` if none was.
     pub after: Option<Nanoseconds>,
-    /// Index of the answer's message.
+    /// The answer's message.
     pub with: Option<usize>,
 }
 

@@ -1,6 +1,7 @@
 //! Trial files (TOML), read and checked against a link.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::nearest;
@@ -14,6 +15,7 @@ use serde_json::{Map, Value as Json};
 use thiserror::Error;
 
 use crate::Nanoseconds;
+use crate::definitions::{Definitions, Revisions};
 use crate::expect::Expectation;
 use crate::signal::Signal;
 use crate::wire::{Bursts, Faults, Stretch};
@@ -43,8 +45,10 @@ fn content<T>(at: impl Into<String>, problem: impl Into<String>) -> Result<T, Sc
 pub struct Scenario {
     /// What the trial is about.
     pub about: String,
-    /// Index of the channel.
-    pub channel: usize,
+    /// The definitions that the ends have, with the channel in each.
+    pub definitions: Definitions,
+    /// Index of the host's definition.
+    pub host: usize,
     /// How long it runs.
     pub span: Nanoseconds,
     /// The seed of all randomness.
@@ -72,7 +76,9 @@ pub struct Scenario {
 pub struct Device {
     /// Its node.
     pub node: u64,
-    /// The revision of its definition.
+    /// Index of its definition. All indices of messages are of that one.
+    pub definition: usize,
+    /// The revision that it has: that of its definition, or an earlier one, which lacks what was added later.
     pub revision: u32,
     /// When it first reports.
     pub first_report: Nanoseconds,
@@ -93,7 +99,7 @@ pub struct Device {
 pub struct Planned {
     /// When.
     pub at: Nanoseconds,
-    /// Index of the message.
+    /// Index of the message in the sender's definition.
     pub message: usize,
     /// To which node (requests), or from which (devices).
     pub node: u64,
@@ -130,6 +136,8 @@ struct TrialFile {
     must: Vec<String>,
     #[serde(default)]
     wire: WireFile,
+    #[serde(default)]
+    host: HostFile,
     device: Vec<DeviceFile>,
     #[serde(default)]
     request: Vec<RequestFile>,
@@ -173,6 +181,12 @@ struct StretchFile {
     frame_loss: f64,
     #[serde(default)]
     duplicates: f64,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct HostFile {
+    revision: Option<u32>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -278,21 +292,16 @@ pub(crate) fn index<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a 
     }
 }
 
-/// The index of a message by name, or a sentence with the nearest one.
-pub(crate) fn message_index(plan: &Plan, name: &str) -> Result<usize, String> {
-    index("message", name, plan.messages.iter().map(|plan| plan.message.name.as_str()))
-}
-
 impl Scenario {
-    /// Reads a trial file for a link.
+    /// Reads a trial file for a link. What `revisions` says of an end counts more than what the file says.
     ///
     /// # Errors
     /// The first thing that is wrong, and where.
-    pub fn parse(text: &str, plan: &Plan) -> Result<Self, ScenarioError> {
+    pub fn parse(text: &str, plan: &Arc<Plan>, revisions: &Revisions) -> Result<Self, ScenarioError> {
         let file: TrialFile = toml::from_str(text).map_err(Box::new)?;
         let channel = index("channel", &file.channel, plan.channels.iter().map(|channel| channel.name.as_str()))
             .or_else(|problem| content("channel", problem))?;
-        let reader = Reader { plan, channel };
+        let mut definitions = Definitions::of(plan, channel);
         let starts = match &file.starts {
             None => 0,
             Some(text) => match text.parse::<jiff::Timestamp>().map(|time| u64::try_from(time.as_nanosecond())) {
@@ -339,8 +348,31 @@ impl Scenario {
             if file.device[..n].iter().any(|other| other.node == device.node) {
                 return content(at, format!("node {} is taken by an earlier device", device.node));
             }
-            devices.push(reader.device(&at, device)?);
+            let said = revisions.devices.get(&device.node).or(revisions.every_device.as_ref());
+            let said = said.or_else(|| revisions.fleet.get(&device.node));
+            let (definition, revision) =
+                definition(&format!("{at}.revision"), said, device.revision, revisions, &mut definitions)?;
+            let reader = Reader::of(&definitions, definition);
+            devices.push(reader.device(&at, device, revision)?);
         }
+        let said = revisions.host.as_ref();
+        let (host, revision) = definition("host.revision", said, file.host.revision, revisions, &mut definitions)?;
+        let of_host = definitions.get(host).plan.link.revision;
+        if revision != of_host {
+            return content(
+                "host.revision",
+                format!("revision {revision} is not sealed, so nobody knows what its host asks"),
+            );
+        }
+        for (node, spoken) in &revisions.devices {
+            if devices.iter().all(|device| device.node != *node) {
+                let nodes: Vec<String> = devices.iter().map(|device| device.node.to_string()).collect();
+                let (revision, nodes) = (spoken.link.revision, nodes.join(", "));
+                let problem = format!("there is no node {node} that could have revision {revision}; there are {nodes}");
+                return content("device", problem);
+            }
+        }
+        let reader = Reader::of(&definitions, host);
         let mut requests = Vec::new();
         for (n, request) in file.request.iter().enumerate() {
             reader.request(&format!("request {}", n + 1), request, span, &mut requests)?;
@@ -348,18 +380,19 @@ impl Scenario {
         requests.sort_by_key(|request| request.at);
         let mut must = Vec::new();
         for (n, sentence) in file.must.iter().enumerate() {
-            let expectation = Expectation::parse(sentence, plan);
+            let expectation = Expectation::parse(sentence, &definitions, host);
             must.push(expectation.or_else(|problem| content(format!("must {}", n + 1), problem))?);
         }
         Ok(Self {
             about: file.about,
-            channel,
             span,
             seed: file.seed,
             starts,
             faults: faults("wire", wire.bit_errors, wire.byte_loss, wire.frame_loss, wire.duplicates)?,
             stretches,
             bursts,
+            definitions,
+            host,
             delay: wire.delay.as_deref().map_or(Ok(0), |text| time("wire.delay", text))?,
             devices,
             requests,
@@ -368,24 +401,74 @@ impl Scenario {
     }
 }
 
+/// The definition of an end, by index, and the revision that it has: as it was said, else as the file says, else the link's own.
+fn definition(
+    at: &str,
+    said: Option<&Arc<Plan>>,
+    in_file: Option<u32>,
+    revisions: &Revisions,
+    definitions: &mut Definitions,
+) -> Result<(usize, u32), ScenarioError> {
+    let own = definitions.own().clone();
+    let newest = own.link.revision;
+    let revision = in_file.filter(|_| said.is_none()).unwrap_or(newest);
+    let plan = match said.or_else(|| revisions.sealed.get(&revision).filter(|_| revision != newest)) {
+        Some(plan) => plan,
+        None if (1..=newest).contains(&revision) => return Ok((0, revision)),
+        None => return content(at, format!("{revision} is none of 1 to {newest}, the link's own, and is not sealed")),
+    };
+    match definitions.add(plan) {
+        Some(index) => Ok((index, plan.link.revision)),
+        None => {
+            let channel = &own.channels[definitions.get(0).channel].name;
+            content(at, format!("revision {} has no channel `{channel}`", plan.link.revision))
+        }
+    }
+}
+
+/// Reads what an end does, by its definition.
 struct Reader<'a> {
     plan: &'a Plan,
     channel: usize,
+    index: usize,
+    /// The link's own definition.
+    own: &'a Plan,
 }
 
-impl Reader<'_> {
+impl<'a> Reader<'a> {
+    fn of(definitions: &'a Definitions, index: usize) -> Self {
+        let definition = definitions.get(index);
+        Self { plan: &definition.plan, channel: definition.channel, index, own: definitions.own() }
+    }
+
+    /// Something that is wrong with what an end does.
+    fn wrong<T>(&self, at: &str, problem: String) -> Result<T, ScenarioError> {
+        match self.index {
+            0 => content(at, problem),
+            _ => content(at, format!("in revision {}, {problem}", self.plan.link.revision)),
+        }
+    }
+
+    /// Whether a field that this definition does not have is one of the link's own: a signal is a thing of the world, and an
+    /// older device does not measure it.
+    fn came_later(&self, message: &str, field: Option<&str>) -> bool {
+        let message = self.own.message_index(message).map(|index| &self.own.messages[index].message);
+        message.is_some_and(|message| field.is_none_or(|field| message.field(field).is_some()))
+    }
+
     fn message(&self, at: &str, name: &str, from: End) -> Result<usize, ScenarioError> {
-        let index = message_index(self.plan, name).or_else(|problem| content(at, problem))?;
+        let names = self.plan.messages.iter().map(|plan| plan.message.name.as_str());
+        let index = index("message", name, names).or_else(|problem| self.wrong(at, problem))?;
         let message = &self.plan.messages[index].message;
         let channel = &self.plan.channels[self.channel];
         if message.from != from {
-            return content(
+            return self.wrong(
                 at,
                 format!("`{name}` comes from the {}, not from the {}", message.from.as_str(), from.as_str()),
             );
         }
         if !channel.carries(index) {
-            return content(at, format!("`{name}` does not travel on `{}`", channel.name));
+            return self.wrong(at, format!("`{name}` does not travel on `{}`", channel.name));
         }
         Ok(index)
     }
@@ -400,15 +483,10 @@ impl Reader<'_> {
 
     /// Values of a message: those given, and the rest of the others.
     fn values(&self, at: &str, message: usize, fields: &Map<String, Json>) -> Result<Values, ScenarioError> {
-        fill_with_rest(self.plan, message, fields).or_else(|problem| content(at, problem))
+        fill_with_rest(self.plan, message, fields).or_else(|problem| self.wrong(at, problem))
     }
 
-    fn device(&self, at: &str, file: &DeviceFile) -> Result<Device, ScenarioError> {
-        let own = self.plan.link.revision;
-        let revision = file.revision.unwrap_or(own);
-        if !(1..=own).contains(&revision) {
-            return content(format!("{at}.revision"), format!("{revision} is none of 1 to {own}, the link's own"));
-        }
+    fn device(&self, at: &str, file: &DeviceFile, revision: u32) -> Result<Device, ScenarioError> {
         if self.plan.channels[self.channel].facing(End::Host).broadcast == Some(file.node) {
             return content(format!("{at}.node"), format!("the node {} means all of them", file.node));
         }
@@ -421,16 +499,22 @@ impl Reader<'_> {
         let mut signals = BTreeMap::new();
         for (name, fields) in &file.signals {
             let at = format!("{at}.signals.{name}");
+            if self.plan.message_index(name).is_none() && self.came_later(name, None) {
+                continue;
+            }
             let message = self.message(&at, name, End::Device)?;
             let compiled = &self.plan.messages[message].message;
             for (field_name, value) in fields {
                 let at = format!("{at}.{field_name}");
+                if compiled.field(field_name).is_none() && self.came_later(name, Some(field_name)) {
+                    continue;
+                }
                 let names = compiled.fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str());
                 if let Err(problem) = index("field", field_name, names) {
-                    return content(at, problem);
+                    return self.wrong(&at, problem);
                 }
                 if let Some((slot, field)) = compiled.field(field_name) {
-                    let signal = Signal::parse(value, field).or_else(|problem| content(at, problem))?;
+                    let signal = Signal::parse(value, field).or_else(|problem| self.wrong(&at, problem))?;
                     signals.insert((message, slot), signal);
                 }
             }
@@ -449,8 +533,8 @@ impl Reader<'_> {
             let to = self.message(&at, &reply.to, End::Host)?;
             let with = self.message(&at, &reply.with, End::Device)?;
             if !self.plan.messages[to].message.answered_by.contains(&with) {
-                return content(
-                    at,
+                return self.wrong(
+                    &at,
                     format!("the definition does not say that `{}` is answered by `{}`", reply.to, reply.with),
                 );
             }
@@ -468,6 +552,7 @@ impl Reader<'_> {
         }
         Ok(Device {
             node: file.node,
+            definition: self.index,
             revision,
             first_report: file
                 .first_report

@@ -5,7 +5,7 @@ use std::collections::{BinaryHeap, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
 
-use emberwort_model::Plan;
+use emberwort_evolution::{Translation, Verdict};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
@@ -17,14 +17,15 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
+use crate::definitions::Definition;
 use crate::report::{Answer, Heard, Recorded, Report, WrongValue};
 use crate::scenario::{Device, Scenario, fill_with_rest};
 use crate::signal;
 use crate::wire::Wire;
 
-/// Runs a trial to its end, or until `stop` says so. The same plan and scenario give the same report.
-pub fn run(plan: &Arc<Plan>, scenario: &Scenario, stop: impl Fn() -> bool) -> Report {
-    let mut trial = Trial::new(plan, scenario);
+/// Runs a trial to its end, or until `stop` says so. The same scenario gives the same report.
+pub fn run(scenario: &Scenario, stop: impl Fn() -> bool) -> Report {
+    let mut trial = Trial::new(scenario);
     trial.start();
     let mut events = 0u64;
     while let Some(Reverse((time, _, event))) = trial.events.pop() {
@@ -49,28 +50,27 @@ enum Event {
     Request { index: usize },
     /// A device answers a request.
     Reply { device: usize, request: usize },
-    /// Bytes of a sent frame arrive.
-    Arrive { sent: usize, bytes: Vec<u8> },
+    /// Bytes of a sent frame arrive, all of them and unchanged or not.
+    Arrive { sent: usize, bytes: Vec<u8>, whole: bool },
 }
 
 /// A frame that was sent.
 struct Sent {
     from: End,
     node: u64,
+    /// Index of the sender's definition.
+    definition: usize,
+    /// Index of the message there.
     message: usize,
     key: u64,
     values: Values,
     accepted: u32,
-}
-
-/// The field of the last request of this kind to a node, which decides about the form of its answer's value.
-fn asked_for(sent: &[Sent], request: Option<(usize, usize)>, node: u64, slot: usize) -> Option<u64> {
-    let (message, _) = request?;
-    let last = sent.iter().rev().find(|sent| sent.message == message && sent.node == node)?;
-    match last.values.get(slot) {
-        ValueRef::Raw(key) => Some(key),
-        _ => None,
-    }
+    /// Whether it arrived once as it was sent.
+    arrived: bool,
+    /// What a receiver with another definition found wrong with it.
+    fault: Option<FrameFault>,
+    /// Whether such a receiver took it for something else.
+    misread: bool,
 }
 
 /// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
@@ -88,6 +88,8 @@ struct Side {
 struct Found {
     heard: Heard,
     frames: Vec<FoundFrame>,
+    /// Broken frames: where they begin, and why.
+    faults: Vec<(u64, FrameFault)>,
 }
 
 struct FoundFrame {
@@ -123,7 +125,8 @@ impl FrameSink for SideSink<'_> {
         });
     }
 
-    fn broken(&mut self, _at: Range<u64>, _fault: &FrameFault, wire: &[u8]) {
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.found.faults.push((at.start, *fault));
         self.found.heard.broken += 1;
         self.found.heard.broken_bytes += wire.len() as u64;
     }
@@ -135,7 +138,9 @@ impl FrameSink for SideSink<'_> {
 
 impl Side {
     /// The side that hears frames from an end.
-    fn hearing(plan: &Arc<Plan>, channel: usize, from: End) -> Self {
+    fn hearing(definition: &Definition, from: End) -> Self {
+        let Definition { plan, channel, .. } = definition;
+        let channel = *channel;
         let facing = plan.channels[channel].facing(from).clone();
         Self {
             receiver: Receiver::new(Arc::new(Framing::new(Arc::new(facing)))),
@@ -147,7 +152,7 @@ impl Side {
     }
 
     fn take(&mut self, act: impl FnOnce(&mut Receiver, &mut SideSink<'_>)) -> Found {
-        let found = Found { heard: Heard::default(), frames: Vec::new() };
+        let found = Found { heard: Heard::default(), frames: Vec::new(), faults: Vec::new() };
         let mut sink = SideSink { reader: &mut self.reader, requests: &self.requests, found };
         act(&mut self.receiver, &mut sink);
         sink.found
@@ -169,11 +174,16 @@ impl Side {
         found
     }
 
-    /// The sent frame to which the byte at an offset belongs. Offsets come in rising order.
-    fn origin(&mut self, at: u64) -> Option<usize> {
+    /// The sent frame to which the byte at an offset belongs.
+    fn origin(&self, at: u64) -> Option<usize> {
         let index = self.origins.partition_point(|(from, _)| *from <= at).checked_sub(1)?;
+        self.origins.get(index).map(|(_, sent)| *sent)
+    }
+
+    /// Forgets the frames before the one to which this byte belongs.
+    fn forget(&mut self, at: u64) {
+        let index = self.origins.partition_point(|(from, _)| *from <= at).saturating_sub(1);
         self.origins.drain(..index);
-        self.origins.first().map(|(_, sent)| *sent)
     }
 }
 
@@ -188,11 +198,19 @@ impl Heard {
     }
 }
 
-struct Trial<'a> {
-    plan: &'a Arc<Plan>,
-    scenario: &'a Scenario,
-    /// The framing of frames from the device, and from the host.
+/// What there is of each definition in use.
+struct Use {
+    /// The framing of frames from devices that have it, and from hosts.
     framings: (Framing, Framing),
+    /// From devices that have it to the host, and back.
+    to_host: Translation,
+    from_host: Translation,
+}
+
+struct Trial<'a> {
+    scenario: &'a Scenario,
+    /// By definition.
+    uses: Vec<Use>,
     /// What each end may leave out.
     running: HashMap<End, RunningStatus>,
     wire: Wire,
@@ -209,16 +227,27 @@ struct Trial<'a> {
     sent: Vec<Sent>,
     host_side: Side,
     device_sides: Vec<Side>,
+    /// The last request of each kind that a device heard, by device and message.
+    heard: HashMap<(usize, usize), Values>,
     numbering: Numbering,
     report: Report,
-    /// Open requests: index of the answer in the report.
-    open: Vec<usize>,
+    /// Open requests: index of the answer in the report, and of the request's message in the host's definition.
+    open: Vec<(usize, usize)>,
 }
 
 impl<'a> Trial<'a> {
-    fn new(plan: &'a Arc<Plan>, scenario: &'a Scenario) -> Self {
-        let channel = &plan.channels[scenario.channel];
-        let framing = |from: End| Framing::new(Arc::new(channel.facing(from).clone()));
+    fn new(scenario: &'a Scenario) -> Self {
+        let host = scenario.definitions.get(scenario.host);
+        let channel = &host.plan.channels[host.channel];
+        let of_definition = |definition: &Definition| {
+            let framing =
+                |from: End| Framing::new(Arc::new(definition.plan.channels[definition.channel].facing(from).clone()));
+            Use {
+                framings: (framing(End::Device), framing(End::Host)),
+                to_host: Translation::new(&definition.plan, &host.plan),
+                from_host: Translation::new(&host.plan, &definition.plan),
+            }
+        };
         let mut wire = Wire::new(&channel.medium.kind);
         wire.faults = scenario.faults;
         wire.stretches.clone_from(&scenario.stretches);
@@ -233,12 +262,12 @@ impl<'a> Trial<'a> {
             random.set_stream(stream);
             random
         };
+        let ears = |device: &Device| Side::hearing(scenario.definitions.get(device.definition), End::Host);
         Self {
-            host_side: Side::hearing(plan, scenario.channel, End::Device),
-            device_sides: scenario.devices.iter().map(|_| Side::hearing(plan, scenario.channel, End::Host)).collect(),
-            plan,
+            host_side: Side::hearing(host, End::Device),
+            device_sides: scenario.devices.iter().map(ears).collect(),
             scenario,
-            framings: (framing(End::Device), framing(End::Host)),
+            uses: scenario.definitions.all().iter().map(of_definition).collect(),
             running: HashMap::new(),
             wire,
             now: 0,
@@ -251,10 +280,26 @@ impl<'a> Trial<'a> {
             wire_random: random(1),
             signal_random: random(2),
             sent: Vec::new(),
-            numbering: Numbering::new(plan),
+            heard: HashMap::new(),
+            numbering: Numbering::new(&host.plan),
             report: Report::default(),
             open: Vec::new(),
         }
+    }
+
+    /// The definition of a device.
+    fn of_device(&self, device: usize) -> &'a Definition {
+        self.scenario.definitions.get(self.devices[device].definition)
+    }
+
+    /// The definition of the host.
+    fn of_host(&self) -> &'a Definition {
+        self.scenario.definitions.get(self.scenario.host)
+    }
+
+    /// The number of a message of a definition, both by index.
+    fn number(&self, definition: usize, message: usize) -> usize {
+        self.scenario.definitions.get(definition).number(message)
     }
 
     fn at(&mut self, time: Nanoseconds, event: Event) {
@@ -263,9 +308,10 @@ impl<'a> Trial<'a> {
     }
 
     fn start(&mut self) {
-        let channel = &self.plan.channels[self.scenario.channel];
         for device in 0..self.devices.len() {
-            for (message, compiled) in self.plan.messages.iter().enumerate() {
+            let Definition { plan, channel, .. } = self.of_device(device);
+            let channel = &plan.channels[*channel];
+            for (message, compiled) in plan.messages.iter().enumerate() {
                 let regular = compiled.message.from == End::Device && compiled.message.every.is_some();
                 if regular && channel.carries(message) {
                     self.at(self.devices[device].first_report, Event::Report { device, message });
@@ -292,32 +338,33 @@ impl<'a> Trial<'a> {
 
     fn handle(&mut self, event: Event) {
         match event {
-            Event::Arrive { sent, bytes } => self.arrive(sent, bytes),
+            Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole),
             _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
-                if let Some(every) = self.plan.messages[message].message.every {
+                if let Some(every) = self.of_device(device).plan.messages[message].message.every {
                     self.at(self.now + every, Event::Report { device, message });
                 }
                 if self.runs(device) {
                     let values = self.sample(device, message);
-                    self.send(End::Device, self.devices[device].node, message, values);
+                    self.send(Some(device), self.devices[device].node, message, values);
                 }
             }
             Event::Send { device, index } => {
                 if self.runs(device) {
                     let planned = self.devices[device].sends[index].clone();
-                    self.send(End::Device, planned.node, planned.message, planned.values);
+                    self.send(Some(device), planned.node, planned.message, planned.values);
                 }
             }
             Event::Request { index } => {
                 let planned = self.scenario.requests[index].clone();
-                let asked = self.send(End::Host, planned.node, planned.message, planned.values);
+                let message = planned.message;
+                let asked = self.send(None, planned.node, message, planned.values);
                 // Nobody answers what is for all.
-                let for_all = self.framings.1.plan().broadcast == Some(planned.node);
-                if !for_all && !self.plan.messages[planned.message].message.answered_by.is_empty() {
-                    let answer =
-                        Answer { message: planned.message, node: planned.node, asked, after: None, with: None };
-                    self.open.push(self.report.answers.len());
+                let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(planned.node);
+                if !for_all && !self.of_host().plan.messages[message].message.answered_by.is_empty() {
+                    let number = self.of_host().number(message);
+                    let answer = Answer { message: number, node: planned.node, asked, after: None, with: None };
+                    self.open.push((self.report.answers.len(), message));
                     self.report.answers.push(answer);
                 }
             }
@@ -330,7 +377,7 @@ impl<'a> Trial<'a> {
     }
 
     fn sample(&mut self, device: usize, message: usize) -> Values {
-        let compiled = &self.plan.messages[message];
+        let compiled = &self.of_device(device).plan.messages[message];
         let mut values = Values::new(compiled);
         for (slot, field) in compiled.message.fields.iter().enumerate() {
             if field.is_spare() {
@@ -351,7 +398,7 @@ impl<'a> Trial<'a> {
     }
 
     fn reply(&mut self, device: usize, request: usize) {
-        let plan = self.plan;
+        let plan = &self.of_device(device).plan;
         let now = self.now;
         let found = self.devices[device].replies.iter().find(|reply| reply.to == request && reply.from <= now);
         let (with, fields) = match found {
@@ -363,19 +410,18 @@ impl<'a> Trial<'a> {
         };
         // The fields were checked when the trial was read.
         if let Ok(values) = fill_with_rest(plan, with, &fields) {
-            self.send(End::Device, self.devices[device].node, with, values);
+            self.send(Some(device), self.devices[device].node, with, values);
         }
     }
 
-    /// Sends a message; returns when sending began.
-    fn send(&mut self, from: End, node: u64, message: usize, values: Values) -> Nanoseconds {
-        let compiled = &self.plan.messages[message];
-        let device = self.devices.iter().find(|device| device.node == node);
-        let revision = match (from, device) {
-            (End::Device, Some(device)) => device.revision,
-            _ => self.plan.link.revision,
-        };
-        let framing = if from == End::Host { &self.framings.1 } else { &self.framings.0 };
+    /// A device or the host sends a message; returns when sending began.
+    fn send(&mut self, device: Option<usize>, node: u64, message: usize, values: Values) -> Nanoseconds {
+        let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
+        let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
+        let compiled = &plan.messages[message];
+        let revision = device.map_or(plan.link.revision, |device| self.devices[device].revision);
+        let (from_device, from_host) = &self.uses[definition].framings;
+        let (from, framing) = if device.is_some() { (End::Device, from_device) } else { (End::Host, from_host) };
         let sequence = self.sequences.entry((from, node)).or_insert(0);
         let key = framing.plan().key_for(message, node).unwrap_or(0);
         let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
@@ -392,12 +438,14 @@ impl<'a> Trial<'a> {
         let bytes = self.running.entry(from).or_default().shorten(finder, &bytes).to_vec();
         let (started, deliveries) = self.wire.send(self.now, &bytes, &mut self.wire_random);
         let index = self.sent.len();
-        *self.report.sent.entry((message, node)).or_default() += 1;
+        let number = self.number(definition, message);
+        *self.report.sent.entry((number, node)).or_default() += 1;
         for delivery in deliveries {
-            if delivery.bytes != bytes {
-                *self.report.damaged.entry((message, node)).or_default() += 1;
+            let whole = delivery.bytes == bytes;
+            if !whole {
+                *self.report.damaged.entry((number, node)).or_default() += 1;
             }
-            self.at(delivery.time, Event::Arrive { sent: index, bytes: delivery.bytes });
+            self.at(delivery.time, Event::Arrive { sent: index, bytes: delivery.bytes, whole });
         }
         // What the receiver makes of a body of an older revision: defaults where the sender lacks a field. In a line,
         // numbers are as exact as their decimals.
@@ -405,99 +453,192 @@ impl<'a> Trial<'a> {
         let understood = match &compiled.message.line {
             Some(_) => emberwort_wire::line::read(compiled, &body, &mut expected).is_ok_and(|fits| fits),
             None => {
-                let key = compiled.request.and_then(|(_, slot)| asked_for(&self.sent, compiled.request, node, slot));
+                let asked = |(request, slot): (usize, usize)| match self.heard.get(&(device?, request))?.get(slot) {
+                    ValueRef::Raw(key) => Some(key),
+                    _ => None,
+                };
+                let key = compiled.request.and_then(asked);
                 emberwort_wire::decode_answer(compiled, &body, key, &mut expected).is_ok()
             }
         };
         let values = if understood { expected } else { values };
         if from == End::Host {
-            self.host_side.requests.note(self.plan, self.scenario.channel, node, message, &values);
+            self.host_side.requests.note(plan, *channel, node, message, &values);
         }
-        self.sent.push(Sent { from, node, message, key, values, accepted: 0 });
+        self.sent.push(Sent {
+            from,
+            node,
+            definition,
+            message,
+            key,
+            values,
+            accepted: 0,
+            arrived: false,
+            fault: None,
+            misread: false,
+        });
         started
     }
 
-    fn arrive(&mut self, sent: usize, bytes: Vec<u8>) {
-        let (from, key) = (self.sent[sent].from, self.sent[sent].key);
+    fn arrive(&mut self, sent: usize, bytes: Vec<u8>, whole: bool) {
+        let Sent { from, key, definition, .. } = self.sent[sent];
+        let channel = self.scenario.definitions.get(definition).channel;
+        self.sent[sent].arrived |= whole;
+        let mut is_heard = false;
         match from {
             End::Device => {
-                let found = self.host_side.feed(sent, key, &bytes);
-                self.host_found(found);
+                if self.uses[definition].to_host.arrives(channel) {
+                    is_heard = true;
+                    let found = self.host_side.feed(sent, key, &bytes);
+                    self.host_found(found);
+                }
             }
             End::Host => {
                 for device in 0..self.devices.len() {
-                    let found = self.device_sides[device].feed(sent, key, &bytes);
-                    self.device_found(device, found);
+                    if self.uses[self.devices[device].definition].from_host.arrives(channel) {
+                        is_heard = true;
+                        let found = self.device_sides[device].feed(sent, key, &bytes);
+                        self.device_found(device, found);
+                    }
                 }
             }
         }
-        self.report.record.push(Recorded { time: self.now, from, key, bytes });
+        if is_heard {
+            self.report.record.push(Recorded { time: self.now, from, key, bytes });
+        }
     }
 
-    /// Compares a received frame with the sent one that its first byte belongs to.
-    fn compare(&mut self, frame: &FoundFrame, origin: Option<usize>) {
-        let same = origin.is_some_and(|sent| {
-            let sent = &self.sent[sent];
-            sent.message == frame.message
-                && frame.node.is_none_or(|node| node == sent.node)
-                && sent.values == frame.values
+    /// Compares a received frame with the sent one that its first byte belongs to; the receiver by its definition.
+    fn compare(&mut self, frame: &FoundFrame, origin: Option<usize>, receiver: usize) {
+        let mut said = String::new();
+        let same = origin.is_some_and(|origin| {
+            let sent = &self.sent[origin];
+            if frame.node.is_some_and(|node| node != sent.node) {
+                return false;
+            }
+            if sent.definition == receiver {
+                return sent.message == frame.message && sent.values == frame.values;
+            }
+            let between = self.between(sent, receiver);
+            let (verdict, sentence) =
+                between.taken(sent.from, (sent.message, &sent.values), (frame.message, &frame.values));
+            let (key, arrived) = ((self.number(sent.definition, sent.message), sent.node, verdict), sent.arrived);
+            if verdict != Verdict::Fine && arrived {
+                self.sent[origin].misread |= verdict.strands();
+                said.clone_from(&sentence);
+                let found = self.report.between.entry(key).or_default();
+                found.frames += 1;
+                found.sentence = sentence;
+            }
+            !verdict.strands()
         });
         if same {
             if let Some(sent) = origin {
                 let sent = &mut self.sent[sent];
                 sent.accepted += 1;
-                let (message, node) = (sent.message, sent.node);
+                let (definition, message, node) = (sent.definition, sent.message, sent.node);
                 if sent.accepted == 1 {
-                    *self.report.received.entry((message, node)).or_default() += 1;
+                    *self.report.received.entry((self.number(definition, message), node)).or_default() += 1;
                 } else {
                     self.report.repeated += 1;
                 }
             }
         } else {
-            let bytes = frame.bytes.clone();
-            self.report.wrong.push(WrongValue { time: self.now, message: frame.message, bytes });
+            let (message, bytes) = (self.number(receiver, frame.message), frame.bytes.clone());
+            self.report.wrong.push(WrongValue { time: self.now, message, bytes, sentence: said });
+        }
+    }
+
+    /// What receivers of a definition, by index, make of a frame's sender.
+    fn between(&self, sent: &Sent, receiver: usize) -> &Translation {
+        match sent.from {
+            End::Device => &self.uses[sent.definition].to_host,
+            End::Host => &self.uses[receiver].from_host,
+        }
+    }
+
+    /// Keeps why frames are broken for a receiver, by its definition, that has another one than their sender.
+    fn note_faults(&mut self, found: &Found, side: impl Fn(&Self) -> &Side, receiver: usize, to: Option<u64>) {
+        for (at, fault) in &found.faults {
+            let Some(origin) = side(self).origin(*at) else { continue };
+            let sent = &mut self.sent[origin];
+            if sent.definition != receiver && to.is_none_or(|node| node == sent.node) && sent.fault.is_none() {
+                sent.fault = Some(*fault);
+            }
         }
     }
 
     fn host_found(&mut self, found: Found) {
         self.report.host.add(&found.heard);
+        let Definition { plan, channel, .. } = self.of_host();
+        self.note_faults(&found, |trial| &trial.host_side, self.scenario.host, None);
         for frame in found.frames {
             let origin = self.host_side.origin(frame.at);
-            self.compare(&frame, origin);
-            let sender = (self.scenario.channel, End::Device, frame.node.unwrap_or(0));
+            self.host_side.forget(frame.at);
+            self.compare(&frame, origin, self.scenario.host);
+            let sender = (*channel, End::Device, frame.node.unwrap_or(0));
             self.numbering.take(sender, frame.sequence, frame.message, &frame.values);
-            let plan = self.plan;
-            let answered = self.open.iter().position(|index| {
-                let answer = &self.report.answers[*index];
-                plan.messages[answer.message].message.answered_by.contains(&frame.message)
-                    && frame.node.is_none_or(|node| node == answer.node)
+            let answered = self.open.iter().position(|(index, request)| {
+                plan.messages[*request].message.answered_by.contains(&frame.message)
+                    && frame.node.is_none_or(|node| node == self.report.answers[*index].node)
             });
             if let Some(open) = answered {
-                let index = self.open.remove(open);
+                let (index, _) = self.open.remove(open);
+                let with = self.of_host().number(frame.message);
                 let answer = &mut self.report.answers[index];
                 answer.after = Some(self.now - answer.asked);
-                answer.with = Some(frame.message);
+                answer.with = Some(with);
             }
         }
     }
 
     fn device_found(&mut self, device: usize, found: Found) {
-        let node = self.devices[device].node;
+        let Device { node, definition, .. } = self.devices[device];
         // All devices hear the same; the first one's ears stand for all.
         if device == 0 {
             self.report.device.add(&found.heard);
         }
+        self.note_faults(&found, |trial| &trial.device_sides[device], definition, Some(node));
         for frame in found.frames {
             let origin = self.device_sides[device].origin(frame.at);
+            self.device_sides[device].forget(frame.at);
             let mine = frame.node.is_none_or(|to| to == node);
             let nobody = frame.node.is_some_and(|to| self.devices.iter().all(|device| device.node != to));
             if mine || (nobody && device == 0) {
-                self.compare(&frame, origin);
+                self.compare(&frame, origin, definition);
             }
-            if mine && !self.plan.messages[frame.message].message.answered_by.is_empty() {
+            if mine && !self.of_device(device).plan.messages[frame.message].message.answered_by.is_empty() {
                 let time = self.now + self.devices[device].answers_after;
                 self.at(time, Event::Reply { device, request: frame.message });
+                self.heard.insert((device, frame.message), frame.values);
             }
+        }
+    }
+
+    /// What arrived whole and was not taken, where both ends do not have the same definition.
+    fn note_not_taken(&mut self) {
+        for index in 0..self.sent.len() {
+            let sent = &self.sent[index];
+            let receiver = match sent.from {
+                End::Device => self.scenario.host,
+                End::Host => match self.devices.iter().find(|device| device.node == sent.node) {
+                    Some(device) => device.definition,
+                    None => continue,
+                },
+            };
+            if sent.accepted > 0 || !sent.arrived || sent.misread || sent.definition == receiver {
+                continue;
+            }
+            let channel = self.scenario.definitions.get(sent.definition).channel;
+            let between = self.between(sent, receiver);
+            let (verdict, sentence) = match between.arrives(channel) {
+                true => between.not_taken(sent.from, channel, sent.message, sent.fault.as_ref()),
+                false => (Verdict::SilentDrop, "the medium is set up in another way there".to_owned()),
+            };
+            let key = (self.number(sent.definition, sent.message), sent.node, verdict);
+            let found = self.report.between.entry(key).or_default();
+            found.frames += 1;
+            found.sentence = sentence;
         }
     }
 
@@ -508,8 +649,10 @@ impl<'a> Trial<'a> {
             let found = self.device_sides[device].take(|receiver, sink| receiver.finish(sink));
             self.device_found(device, found);
         }
+        self.note_not_taken();
         for sent in self.sent.iter().filter(|sent| sent.accepted == 0) {
-            *self.report.lost.entry((sent.message, sent.node)).or_default() += 1;
+            let number = self.scenario.definitions.get(sent.definition).number(sent.message);
+            *self.report.lost.entry((number, sent.node)).or_default() += 1;
         }
         self.report.gaps = self.numbering.watch().gaps();
         self.report.missing = self.numbering.watch().missing();

@@ -5,7 +5,7 @@ mod marlock;
 
 use std::sync::Arc;
 
-use emberwort_link::{Report, Scenario, run};
+use emberwort_link::{Report, Revisions, Scenario, run};
 use emberwort_model::Plan;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -18,8 +18,8 @@ fn plan() -> Arc<Plan> {
 
 fn trial(text: &str) -> Report {
     let plan = plan();
-    let scenario = Scenario::parse(text, &plan).unwrap_or_else(|error| panic!("{error}"));
-    let report = run(&plan, &scenario, || false);
+    let scenario = Scenario::parse(text, &plan, &Revisions::default()).unwrap_or_else(|error| panic!("{error}"));
+    let report = run(&scenario, || false);
     for heard in [&report.host, &report.device] {
         assert_eq!(heard.input, heard.good_bytes + heard.broken_bytes + heard.stray_bytes);
     }
@@ -27,7 +27,7 @@ fn trial(text: &str) -> Report {
 }
 
 fn problem(text: &str) -> String {
-    Scenario::parse(text, &plan()).expect_err(text).to_string()
+    Scenario::parse(text, &plan(), &Revisions::default()).expect_err(text).to_string()
 }
 
 const QUIET: &str = "channel = \"bus485\"\nspan = \"10 s\"\n[[device]]\nnode = 3\n";
@@ -175,7 +175,7 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
     );
     assert!(problem("channel = \"bus485\"\nspan = \"1\"\n[[device]]").starts_with("span: `1` is no duration"));
     assert_eq!(device("[[device]]\nnode = 3"), "device 2: node 3 is taken by an earlier device");
-    assert_eq!(device("revision = 5"), "device 1.revision: 5 is none of 1 to 4, the link's own");
+    assert_eq!(device("revision = 5"), "device 1.revision: 5 is none of 1 to 4, the link's own, and is not sealed");
     let signal = |line: &str| device(&format!("[device.signals.GateStatus]\n{line}"));
     assert_eq!(
         signal("oil = 300"),
@@ -240,8 +240,8 @@ fn small(frame: &str, on: &str, text: &str) -> Result<Report, String> {
     let checked = emberwort_model::check(&emberwort_model::Source::new("s.ember", definition.as_str()));
     let plan = Arc::new(checked.plan.unwrap_or_else(|| panic!("{:?}", checked.findings)));
     let text = format!("channel = \"c\"\nspan = \"1 s\"\n{text}");
-    let scenario = Scenario::parse(&text, &plan).map_err(|error| error.to_string())?;
-    Ok(run(&plan, &scenario, || false))
+    let scenario = Scenario::parse(&text, &plan, &Revisions::default()).map_err(|error| error.to_string())?;
+    Ok(run(&scenario, || false))
 }
 
 const TWO: &str = "[[device]]\nnode = 1\n[[device]]\nnode = 2\n";

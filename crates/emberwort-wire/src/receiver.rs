@@ -657,6 +657,21 @@ impl BodyReader {
         &self.values
     }
 
+    /// Whether a key selects a message.
+    pub fn knows(&self, key: u64) -> bool {
+        self.facing.message_of(key).is_some()
+    }
+
+    /// Whether the frame's key selects a message that asks for something which its answers do not repeat.
+    pub fn asks(&self, frame: &FrameView<'_>) -> bool {
+        self.facing.message_of(frame.key).is_some_and(|message| !self.plan.messages[message].deciding.is_empty())
+    }
+
+    /// Index of the channel.
+    pub fn channel(&self) -> usize {
+        self.channel
+    }
+
     /// Index of the message checked last.
     pub fn message(&self) -> usize {
         self.message

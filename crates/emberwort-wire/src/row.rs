@@ -7,8 +7,20 @@ use serde_json::{Map, Value as Json};
 use crate::frame::Header;
 
 /// The keys of a row as `decode` prints it, and so all that a row to encode may have.
-const KEYS: [&str; 10] =
-    ["message", "fields", "node", "sequence", "revision", "time", "offset", "channel", "direction", "later_bytes"];
+const KEYS: [&str; 12] = [
+    "message",
+    "fields",
+    "node",
+    "sequence",
+    "revision",
+    "time",
+    "offset",
+    "channel",
+    "direction",
+    "later_bytes",
+    "read_as_revision",
+    "lacks",
+];
 
 /// The numbers that a row gives for the parts of a frame.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

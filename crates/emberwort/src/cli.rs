@@ -428,12 +428,25 @@ pub struct InputArgs {
     pub form: Option<CaptureForm>,
 }
 
+/// Who speaks another revision than the definition's.
+#[derive(Debug, Args)]
+pub struct SpeakerArgs {
+    /// A device has another revision than the definition's: 3=r2 for node 3, r2 for all that are not named
+    #[arg(long, value_name = "NODE=REVISION")]
+    pub device: Vec<String>,
+    /// CSV with the columns device, node and revision: which device has which revision
+    #[arg(long, value_name = "FILE")]
+    pub fleet: Option<PathBuf>,
+}
+
 #[derive(Debug, Args)]
 pub struct DecodeArgs {
     #[command(flatten)]
     pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
     /// The bytes are the bare body of this message
-    #[arg(long, value_name = "MESSAGE", requires = "hex")]
+    #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"])]
     pub body: Option<String>,
     /// Show only these messages
     #[arg(long, value_name = "MESSAGE")]
@@ -456,6 +469,8 @@ pub struct DecodeArgs {
 pub struct StatsArgs {
     #[command(flatten)]
     pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form_out: TableForm,
@@ -474,6 +489,11 @@ pub struct GenerateArgs {
 pub struct TrialArgs {
     /// The trial
     pub file: PathBuf,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    /// The host has another revision than the definition's, as r2
+    #[arg(long, value_name = "REVISION")]
+    pub host: Option<String>,
     /// Another seed than the trial's
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,

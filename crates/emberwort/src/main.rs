@@ -2,6 +2,7 @@
 
 mod cli;
 mod commands;
+mod fleet;
 mod output;
 mod project;
 mod render;

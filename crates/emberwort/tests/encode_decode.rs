@@ -167,11 +167,11 @@ fn rows_in_every_form() {
     );
     assert_eq!(
         decode("csv"),
-        "time,offset,channel,direction,node,message,field,value,unit,raw\n\
-         ,0,bus485,,,(stray),,1 bytes,,EE\n\
-         ,1,bus485,device,3,Refused,command,64,,64\n\
-         ,1,bus485,device,3,Refused,reason,oil_hot,,1\n\
-         ,11,bus485,,,(stray),,1 bytes,,77\n"
+        "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision\n\
+         ,0,bus485,,,(stray),,1 bytes,,EE,\n\
+         ,1,bus485,device,3,Refused,command,64,,64,4\n\
+         ,1,bus485,device,3,Refused,reason,oil_hot,,1,4\n\
+         ,11,bus485,,,(stray),,1 bytes,,77,\n"
     );
     let tree = decode("tree");
     assert!(

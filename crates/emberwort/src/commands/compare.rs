@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::Path;
 
-use anyhow::{Context, bail};
+use anyhow::bail;
 use emberwort_evolution::prove::prove;
 use emberwort_evolution::{Comparison, History, Order, Pair, Revision, compare, ways_out};
 use emberwort_model::Plan;
@@ -14,7 +14,7 @@ use emberwort_model::plan::Role;
 use super::Ending;
 use crate::cli::{CompareArgs, CompareForm};
 use crate::output::{self, Look, Paint};
-use crate::project::{AllowEntry, Project, read_definition, read_limited};
+use crate::project::{AllowEntry, Project, read_definition};
 use crate::render::comparison::{self, Earlier, FleetRow, Report};
 use crate::revisions;
 
@@ -186,15 +186,6 @@ fn by_revision_part(plan: &Plan, found: &Comparison) -> (Vec<String>, Vec<String
     (names(with), names(without))
 }
 
-/// One line of a fleet file.
-#[derive(serde::Deserialize)]
-struct FleetLine {
-    device: String,
-    revision: u32,
-    #[serde(default)]
-    update: Option<String>,
-}
-
 /// Who has which revision, with how each of them gets along with a new host.
 fn fleet(
     path: &Path,
@@ -203,25 +194,11 @@ fn fleet(
     new: &Revision,
 ) -> anyhow::Result<Vec<FleetRow>> {
     let shown = path.display();
-    let bytes = read_limited(path).with_context(|| format!("the fleet file {shown} cannot be read"))?;
     let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
-    let mut devices = std::collections::HashSet::new();
-    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(bytes.as_slice());
-    for (index, line) in reader.deserialize().enumerate() {
-        let line: FleetLine = line.with_context(|| {
-            format!("{shown}: it has the columns device and revision, and maybe update, as in\ndevice,revision,update\neast gate,2,no\n")
-        })?;
-        if !devices.insert(line.device.clone()) {
-            bail!("{shown}, line {}: the device {} stands there twice", index + 2, escaped(&line.device));
-        }
-        let fixed = match line.update.as_deref() {
-            None | Some("" | "yes") => false,
-            Some("no") => true,
-            Some(other) => bail!("{shown}, line {}: update is yes or no, and not {}", index + 2, escaped(other)),
-        };
-        let count = counts.entry(line.revision).or_default();
+    for unit in crate::fleet::read(path)? {
+        let count = counts.entry(unit.revision).or_default();
         count.0 += 1;
-        count.1 += usize::from(fixed);
+        count.1 += usize::from(unit.is_fixed);
     }
     let mut rows = Vec::new();
     for (revision, (devices, fixed)) in counts {

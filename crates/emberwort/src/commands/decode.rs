@@ -4,37 +4,45 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_capture::speakers::Definition;
 use emberwort_model::Plan;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{Values, decode};
 
+use super::speakers::speakers;
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
-use crate::output::{self, Look};
+use crate::output::{self, Look, Paint};
 use crate::project::load_plan;
 use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
-use crate::render::stats::{Account, damage_text, hint, sentence};
+use crate::render::stats::{Account, contradictions, damage_text, hint, sentence};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
     if let Some(name) = &args.body {
+        let plan = load_plan(link, look)?;
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
     }
-    let messages = args.message.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?;
+    let speakers = speakers(&args.speakers, link, look)?;
+    for name in &args.message {
+        let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
+        if !speakers.definitions().iter().any(knows) {
+            message_index(speakers.own(), name)?;
+        }
+    }
     let style = RowStyle {
         form: args.form_out,
         raw: args.raw,
-        messages,
+        messages: args.message.clone(),
         node: args.node,
         look,
         width: output::terminal_width(),
     };
     output::catch_interrupt();
-    let printer = RowPrinter::new(plan.clone(), style, output::stdout());
-    let (printer, read) = inputs::decode_all(&args.input, &plan, printer)?;
+    let printer = RowPrinter::new(&speakers, style, output::stdout());
+    let (printer, read) = inputs::decode_all(&args.input, speakers, printer)?;
     printer.finish()?;
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
@@ -45,6 +53,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         eprintln!("{}", damage_text(name, damage));
     }
     let statistics = &read.statistics;
+    for line in contradictions(statistics) {
+        eprintln!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
+    }
     if let Some(hint) = hint(statistics) {
         eprintln!("{hint}");
     }

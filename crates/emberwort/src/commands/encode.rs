@@ -106,6 +106,14 @@ impl Encoder<'_> {
     fn row(&mut self, row: &Map<String, Json>, named: Option<usize>) -> anyhow::Result<()> {
         let (message, fields, header) = match (row.get("message"), row.get("fields"), named) {
             (Some(Json::String(name)), Some(Json::Object(fields)), _) => {
+                let own = u64::from(self.plan.link.revision);
+                if let Some(read_as) = row.get("read_as_revision").and_then(Json::as_u64).filter(|read| *read != own) {
+                    bail!(
+                        "this row was read as revision {read_as}, and is no row of revision {own}\n\
+                         encode it with the definition of that revision: --link sealed/{}-r{read_as}.ember",
+                        self.plan.link.name
+                    );
+                }
                 let message = message_index(&self.plan, name)?;
                 if named.is_some_and(|named| named != message) {
                     return Ok(());

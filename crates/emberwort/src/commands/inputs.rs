@@ -3,10 +3,9 @@
 use std::fs::File;
 use std::io::{self, IsTerminal, Read};
 use std::path::Path;
-use std::sync::Arc;
 
 use anyhow::{Context, bail};
-use emberwort_capture::{Damage, Decoder, Form, RowSink, Statistics, source};
+use emberwort_capture::{Damage, Decoder, Form, RowSink, Speakers, Statistics, source};
 use emberwort_model::Plan;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::FrameFinder;
@@ -27,11 +26,12 @@ pub struct Reading {
 const PROGRESS_FROM: u64 = 32 << 20;
 
 /// Decodes all inputs into a sink.
-pub fn decode_all<S: RowSink>(args: &InputArgs, plan: &Arc<Plan>, sink: S) -> anyhow::Result<(S, Reading)> {
+pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> anyhow::Result<(S, Reading)> {
+    let plan = &speakers.own().clone();
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
     key_fits(args, plan, on)?;
     let mut decoder =
-        Decoder::new(plan.clone(), on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(args.key);
+        Decoder::of(speakers, on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(args.key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     if let Some(hex) = &args.hex {

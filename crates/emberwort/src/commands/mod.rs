@@ -13,6 +13,7 @@ mod layout;
 mod new;
 mod seal;
 mod shell;
+mod speakers;
 mod stats;
 mod tidy;
 mod trial;

@@ -5,10 +5,10 @@ use std::path::Path;
 
 use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
 
+use super::speakers::speakers;
 use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
 use crate::output::{self, Look};
-use crate::project::load_plan;
 use crate::render::stats::{Account, hint, json, tables};
 
 /// Wants nothing but the counts, and ends with Ctrl-C.
@@ -29,9 +29,9 @@ impl RowSink for UntilInterrupted {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
+    let speakers = speakers(&args.speakers, link, look)?;
     output::catch_interrupt();
-    let (_, read) = inputs::decode_all(&args.input, &plan, UntilInterrupted)?;
+    let (_, read) = inputs::decode_all(&args.input, speakers, UntilInterrupted)?;
     if output::interrupted() {
         eprintln!("interrupted; this is what was read until then");
     }

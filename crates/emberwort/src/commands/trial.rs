@@ -8,23 +8,27 @@ use anyhow::{Context, bail};
 use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
 use emberwort_capture::{PcapngWriter, lane_description};
 use emberwort_link::{Heard, Report, Scenario};
-use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, MediumKind};
-use serde_json::{Value as Json, json};
+use emberwort_model::plan::ChannelPlan;
+use serde_json::{Map, Value as Json, json};
 
 use super::Ending;
+use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
 use crate::output::{self, Look, Paint, Replace};
-use crate::project::load_plan;
+use crate::project::{Project, load_plan_of};
 use crate::render::{plural, table, time};
 
 pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
+    let project = Project::find(link)?;
+    let plan = load_plan_of(&project.definition, look)?;
+    let revisions = revisions_in_trial(&args.speakers, args.host.as_deref(), &project.definition, &plan, look)?;
     let shown = args.file.display();
     let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
-    let mut scenario = Scenario::parse(&text, &plan).with_context(|| format!("the trial {shown} cannot be used"))?;
+    let scenario = Scenario::parse(&text, &plan, &revisions);
+    let mut scenario = scenario.with_context(|| format!("the trial {shown} cannot be used"))?;
     if let Some(seed) = args.seed {
         scenario.seed = seed;
     }
@@ -35,14 +39,14 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         );
     }
     output::catch_interrupt();
-    let report = emberwort_link::run(&plan, &scenario, output::interrupted);
+    let report = emberwort_link::run(&scenario, output::interrupted);
     if let Some(path) = &args.record {
-        output::write_file(path, &recording(&plan, &scenario, &report)?, Replace::No)?;
+        output::write_file(path, &recording(&scenario, &report)?, Replace::No)?;
     }
     let mut out = output::stdout();
     match args.form {
-        TableForm::Table => out.write_all(tables(&plan, &scenario, &report, look).as_bytes())?,
-        TableForm::Ndjson => writeln!(out, "{}", as_json(&plan, &scenario, &report))?,
+        TableForm::Table => out.write_all(tables(&scenario, &report, look).as_bytes())?,
+        TableForm::Ndjson => writeln!(out, "{}", as_json(&scenario, &report))?,
     }
     out.flush()?;
     if let Some(path) = &args.record {
@@ -56,8 +60,8 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 }
 
 /// What each side received, as a pcapng file: an interface for each direction.
-fn recording(plan: &Plan, scenario: &Scenario, report: &Report) -> anyhow::Result<Vec<u8>> {
-    let channel = &plan.channels[scenario.channel];
+fn recording(scenario: &Scenario, report: &Report) -> anyhow::Result<Vec<u8>> {
+    let channel = channel(scenario);
     let mut writer = PcapngWriter::new(Vec::new())?;
     let link_type = match channel.medium.kind {
         MediumKind::Udp { .. } => LINK_TYPE_RAW,
@@ -92,6 +96,12 @@ fn recording(plan: &Plan, scenario: &Scenario, report: &Report) -> anyhow::Resul
     Ok(writer.finish()?)
 }
 
+/// The channel as the link's own definition has it.
+fn channel(scenario: &Scenario) -> &ChannelPlan {
+    let own = scenario.definitions.get(0);
+    &own.plan.channels[own.channel]
+}
+
 /// Message and node of every kind of frame that was sent, in the order of the definition.
 fn kinds(report: &Report) -> impl Iterator<Item = (usize, u64)> {
     report.sent.keys().copied()
@@ -109,28 +119,35 @@ fn heard_line(who: &str, heard: &Heard) -> String {
     )
 }
 
-fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> String {
+fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     let mut out = String::new();
     for line in scenario.about.trim().lines() {
         out.push_str(&format!("{}\n", look.paint(Paint::Dim, escaped(line))));
     }
     out.push_str(&format!(
         "{} for {} of virtual time, seed {}, {}\n\n",
-        plan.channels[scenario.channel].name,
+        channel(scenario).name,
         time::duration(scenario.span),
         scenario.seed,
         plural(scenario.devices.len(), "device")
     ));
+    if scenario.definitions.all().len() > 1 {
+        let revision = |index: usize| scenario.definitions.get(index).plan.link.revision;
+        let mut who = vec![format!("the host has revision {}", revision(scenario.host))];
+        who.extend(scenario.devices.iter().map(|device| format!("node {} has {}", device.node, device.revision)));
+        out.truncate(out.len() - 1);
+        out.push_str(&format!("{}\n\n", who.join(", ")));
+    }
     let titles = ["message", "from", "node", "sent", "received", "damaged", "lost"];
     let mut grid = table::table(&titles, &[false, false, true, true, true, true, true]);
     for (message, node) in kinds(report) {
         let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| {
             counts.get(&(message, node)).copied().unwrap_or(0).to_string()
         };
-        let compiled = &plan.messages[message].message;
+        let (name, from) = scenario.definitions.message(message);
         grid.add_row([
-            compiled.name.as_str(),
-            compiled.from.as_str(),
+            name,
+            from.as_str(),
             &node.to_string(),
             &count(&report.sent),
             &count(&report.received),
@@ -153,12 +170,27 @@ fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> Stri
     if report.repeated > 0 {
         out.push_str(&format!("{} came more than once\n", plural(report.repeated, "good frame")));
     }
-    for wrong in report.wrong.iter().take(5) {
+    if !report.between.is_empty() {
+        out.push_str("\nwhole frames between ends of different revisions, besides those that are fine:\n");
+        let titles = ["message", "from", "node", "frames", "verdict", "what becomes of it"];
+        let mut grid = table::table(&titles, &[false, false, true, true, false, false]);
+        for ((message, node, verdict), found) in &report.between {
+            let (name, from) = scenario.definitions.message(*message);
+            let (node, frames) = (node.to_string(), found.frames.to_string());
+            grid.add_row([name, from.as_str(), &node, &frames, verdict.as_str(), &found.sentence]);
+        }
+        out.push_str(&grid.lines());
+    }
+    // Of those that a revision explains, one shows the bytes.
+    let explained = report.wrong.iter().filter(|wrong| !wrong.sentence.is_empty()).take(1);
+    let others = report.wrong.iter().filter(|wrong| wrong.sentence.is_empty()).take(5);
+    for wrong in explained.chain(others) {
         let line = format!(
-            "wrong value in a good frame, {} after the start: {}: {}",
+            "wrong value in a good frame, {} after the start: {}: {}{}",
             time::duration(wrong.time),
-            plan.messages[wrong.message].message.name,
-            hex(&wrong.bytes)
+            scenario.definitions.message(wrong.message).0,
+            hex(&wrong.bytes),
+            if wrong.sentence.is_empty() { String::new() } else { format!(" ({})", wrong.sentence) }
         );
         out.push_str(&format!("{}\n", look.paint(Paint::Bad, line)));
     }
@@ -184,13 +216,13 @@ fn tables(plan: &Plan, scenario: &Scenario, report: &Report, look: Look) -> Stri
     out
 }
 
-fn as_json(plan: &Plan, scenario: &Scenario, report: &Report) -> Json {
+fn as_json(scenario: &Scenario, report: &Report) -> Json {
     let frames: Vec<Json> = kinds(report)
         .map(|key| {
             let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| counts.get(&key).copied().unwrap_or(0);
-            let compiled = &plan.messages[key.0].message;
+            let (name, from) = scenario.definitions.message(key.0);
             json!({
-                "message": compiled.name, "direction": compiled.from.as_str(), "node": key.1, "sent": count(&report.sent),
+                "message": name, "direction": from.as_str(), "node": key.1, "sent": count(&report.sent),
                 "received": count(&report.received), "damaged": count(&report.damaged), "lost": count(&report.lost),
             })
         })
@@ -201,14 +233,26 @@ fn as_json(plan: &Plan, scenario: &Scenario, report: &Report) -> Json {
             "frames": {"good": heard.good, "broken": heard.broken},
         })
     };
+    let between = report.between.iter().map(|((message, node, verdict), found)| {
+        let (name, from) = scenario.definitions.message(*message);
+        json!({
+            "message": name, "direction": from.as_str(), "node": node, "frames": found.frames, "verdict": verdict.as_str(),
+            "sentence": found.sentence,
+        })
+    });
+    let between: Vec<Json> = between.collect();
+    let revisions = json!({
+        "host": scenario.definitions.get(scenario.host).plan.link.revision,
+        "devices": scenario.devices.iter().map(|device| (device.node.to_string(), json!(device.revision))).collect::<Map<_, _>>(),
+    });
     let verdicts: Vec<Json> = report
         .verdicts
         .iter()
         .map(|verdict| json!({"must": verdict.sentence, "held": verdict.held, "found": verdict.found}))
         .collect();
     json!({
-        "channel": plan.channels[scenario.channel].name, "seed": scenario.seed, "passed": report.passed(),
-        "frames": frames, "host": heard(&report.host), "device": heard(&report.device),
+        "channel": channel(scenario).name, "seed": scenario.seed, "passed": report.passed(),
+        "revisions": revisions, "between_revisions": between, "frames": frames, "host": heard(&report.host), "device": heard(&report.device),
         "gaps": report.gaps, "missing": report.missing, "jumps_back": report.jumps_back, "repeated": report.repeated, "wrong": report.wrong.len(),
         "must": verdicts,
     })

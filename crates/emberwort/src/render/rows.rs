@@ -4,12 +4,12 @@ use std::fmt::Write as _;
 use std::io::{self, Write};
 use std::sync::Arc;
 
-use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
+use emberwort_capture::{BrokenFrame, Row, RowSink, Speakers, StrayBytes};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
-use emberwort_model::plan::{ChannelPlan, MessagePlan};
+use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{FrameFault, ValueRef, Values, text, tunnel};
 
@@ -22,8 +22,8 @@ use crate::output::{self, Look, Paint};
 pub struct RowStyle {
     pub form: RowForm,
     pub raw: bool,
-    /// Message indices to show; empty for all, broken frames and stray bytes included.
-    pub messages: Vec<usize>,
+    /// Names of the messages to show; empty for all, broken frames and stray bytes included.
+    pub messages: Vec<String>,
     pub node: Option<u64>,
     pub look: Look,
     /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
@@ -32,6 +32,9 @@ pub struct RowStyle {
 
 /// The most bytes of a broken frame or a stray run that a table line shows.
 const MOST_SHOWN: usize = 24;
+
+/// The most names of lacking fields that a remark gives; NDJSON gives all.
+const MOST_NAMES: usize = 6;
 
 /// Writes rows as they come.
 pub struct RowPrinter<W> {
@@ -43,6 +46,33 @@ pub struct RowPrinter<W> {
     day: String,
     started: bool,
     widths: Widths,
+    /// By definition and message.
+    readings: Vec<Vec<Reading>>,
+}
+
+/// What there is to say of all rows of a message that were read with one definition.
+struct Reading {
+    /// Whether they are shown.
+    wanted: bool,
+    /// Whether the link's own definition has that message.
+    is_known: bool,
+    /// The fields that it has beyond those of the definition.
+    lacks: Vec<String>,
+}
+
+impl Reading {
+    /// Of a message in one of the definitions in use.
+    fn of(own: &Plan, plan: &MessagePlan, wanted: &[String]) -> Self {
+        let name = &plan.message.name;
+        let known = own.messages.iter().find(|own| own.message.name == *name);
+        let all = known.iter().flat_map(|own| &own.message.fields).filter(|field| !field.is_spare());
+        let lacking = all.filter(|field| plan.message.field(&field.name).is_none());
+        Self {
+            wanted: wanted.is_empty() || wanted.contains(name),
+            is_known: known.is_some(),
+            lacks: lacking.map(|field| field.name.clone()).collect(),
+        }
+    }
 }
 
 struct Widths {
@@ -51,13 +81,55 @@ struct Widths {
 }
 
 impl<W: Write> RowPrinter<W> {
-    pub fn new(plan: Arc<Plan>, style: RowStyle, out: W) -> Self {
+    pub fn new(speakers: &Speakers, style: RowStyle, out: W) -> Self {
+        let plan = speakers.own().clone();
         let widest = |names: &mut dyn Iterator<Item = usize>| names.max().unwrap_or(0).max(7);
+        let messages = || speakers.definitions().iter().flat_map(|definition| &definition.plan.messages);
         let widths = Widths {
-            message: widest(&mut plan.messages.iter().map(|plan| plan.message.name.len())),
+            message: widest(&mut messages().map(|plan| plan.message.name.len())),
             channel: widest(&mut plan.channels.iter().map(|channel| channel.name.len())),
         };
-        Self { plan, style, out, line: String::new(), error: None, day: String::new(), started: false, widths }
+        let reading = |message: &MessagePlan| Reading::of(&plan, message, &style.messages);
+        let definitions = speakers.definitions().iter();
+        let readings = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
+        let (line, day) = (String::new(), String::new());
+        Self { readings, plan, style, out, line, error: None, day, started: false, widths }
+    }
+
+    fn reading(&self, row: &Row<'_>) -> &Reading {
+        &self.readings[row.definition][row.message]
+    }
+
+    /// The fields that the definition has and the sender's revision lacks.
+    fn lacking<'r>(&'r self, row: &Row<'r>) -> impl Iterator<Item = &'r str> {
+        let message = &row.plan.messages[row.message];
+        let held = row.values.sections();
+        // Lines have no sections.
+        let later = message.sections.get(held.max(1)).map_or(u32::MAX, |section| section.revision);
+        let assumed = message.message.fields.iter().filter(move |field| field.since >= later && !field.is_spare());
+        assumed.map(|field| field.name.as_str()).chain(self.reading(row).lacks.iter().map(String::as_str))
+    }
+
+    /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
+    fn remark(&self, row: &Row<'_>) -> Option<String> {
+        let mut parts = Vec::new();
+        if row.definition != 0 {
+            let reading = self.reading(row);
+            let mut part = format!("read as revision {}", row.plan.link.revision);
+            if !reading.is_known {
+                part.push_str("; now there is no such message");
+            } else if !reading.lacks.is_empty() {
+                let _ = write!(part, ", which has no {}", some_names(&reading.lacks));
+            }
+            parts.push(part);
+        }
+        let later = row.values.later_bytes();
+        if later > 0 {
+            parts.push(format!("{} from a later revision", super::plural(later, "byte")));
+        } else if let Some(lacking) = row.plan.messages[row.message].sections.get(row.values.sections()) {
+            parts.push(format!("sender of a revision before {}", lacking.revision));
+        }
+        (!parts.is_empty()).then(|| format!("({})", parts.join("; ")))
     }
 
     /// Ends the output.
@@ -138,7 +210,7 @@ impl<W: Write> RowPrinter<W> {
     fn table_row(&mut self, row: &Row<'_>) {
         self.begin_table(row.time);
         self.table_start(row.time, row.offset, row.channel, Some(row.from), row.frame.node);
-        let plan = &self.plan.messages[row.message];
+        let plan = &row.plan.messages[row.message];
         let width = self.widths.message;
         let _ = write!(self.line, "{:<width$}  ", plan.message.name);
         let mut words = Vec::new();
@@ -153,14 +225,14 @@ impl<W: Write> RowPrinter<W> {
             {
                 let _ = write!(word, "{}", text::signed(&field.kind, raw));
             } else {
-                write_value(&self.plan, row.from, field, row.values, slot, &mut word);
+                write_value(row.plan, row.from, field, row.values, slot, &mut word);
                 if has_unit(field, value) {
                     let _ = write!(word, " {}", escaped(&field.unit));
                 }
             }
             words.push(word);
         }
-        words.extend(remarks(&self.plan, row));
+        words.extend(self.remark(row));
         self.table_words(&words, None);
     }
 
@@ -190,19 +262,19 @@ impl<W: Write> RowPrinter<W> {
 
     fn tree_row(&mut self, row: &Row<'_>) {
         let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
-        let plan = self.plan.clone();
+        let plan = row.plan;
         let message = &plan.messages[row.message].message;
         let heading = format!(
             "{} from {}{} on {}, {when}{}",
             message.name,
             row.from.as_str(),
             row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
-            plan.channels[row.channel].name,
-            remarks(&plan, row).map_or_else(String::new, |remark| format!(" {remark}")),
+            self.plan.channels[row.channel].name,
+            self.remark(row).map_or_else(String::new, |remark| format!(" {remark}")),
         );
         self.line = self.style.look.paint(Paint::Bold, heading);
         self.emit();
-        write_tree_fields(&plan, &plan.messages[row.message], row.from, row.values, |line| {
+        write_tree_fields(plan, &plan.messages[row.message], row.from, row.values, |line| {
             self.line.push_str(line);
             self.emit();
         });
@@ -220,7 +292,7 @@ impl<W: Write> RowPrinter<W> {
         if let Some(sequence) = row.frame.sequence {
             let _ = write!(self.line, ",\"sequence\":{sequence}");
         }
-        let plan = &self.plan.messages[row.message];
+        let plan = &row.plan.messages[row.message];
         let held = row.values.sections();
         if held < plan.sections.len() {
             let _ = write!(
@@ -231,18 +303,27 @@ impl<W: Write> RowPrinter<W> {
         } else if let Some(revision) = row.frame.revision {
             let _ = write!(self.line, ",\"revision\":{revision}");
         }
+        if row.definition != 0 {
+            let _ = write!(self.line, ",\"read_as_revision\":{}", row.plan.link.revision);
+        }
+        let lacks: Vec<&str> = self.lacking(row).collect();
+        if !lacks.is_empty() {
+            // Names are identifiers.
+            let lacks = lacks.join("\",\"");
+            let _ = write!(self.line, ",\"lacks\":[\"{lacks}\"]");
+        }
         if row.values.later_bytes() > 0 {
             let _ = write!(self.line, ",\"later_bytes\":{}", row.values.later_bytes());
         }
         let _ = write!(self.line, ",\"message\":\"{}\",\"fields\":", plan.message.name);
-        let writing = Writing { raw: self.style.raw, inside: Some((&self.plan, row.from)) };
+        let writing = Writing { raw: self.style.raw, inside: Some((row.plan, row.from)) };
         let _ = json::write_fields(plan, row.values, writing, &mut self.line);
         self.line.push('}');
         self.emit();
     }
 
     fn csv_row(&mut self, row: &Row<'_>) {
-        let plan = self.plan.clone();
+        let plan = row.plan;
         let message = &plan.messages[row.message].message;
         for (slot, field) in message.fields.iter().enumerate() {
             let value = row.values.get(slot);
@@ -258,12 +339,14 @@ impl<W: Write> RowPrinter<W> {
             if self.style.raw {
                 shown.push_str(&raw);
             } else {
-                write_value(&plan, row.from, field, row.values, slot, &mut shown);
+                write_value(plan, row.from, field, row.values, slot, &mut shown);
             }
             let time = row.time.map_or_else(String::new, time::rfc3339);
             let offset = row.offset.to_string();
             let node = row.frame.node.map_or_else(String::new, |node| node.to_string());
-            let channel = plan.channels[row.channel].name.as_str();
+            let own = self.plan.clone();
+            let channel = own.channels[row.channel].name.as_str();
+            let revision = plan.link.revision.to_string();
             let unit = escaped(&field.unit);
             let cells = [
                 time.as_str(),
@@ -276,6 +359,7 @@ impl<W: Write> RowPrinter<W> {
                 &shown,
                 &unit,
                 &raw,
+                &revision,
             ];
             self.csv_line(&cells);
         }
@@ -295,6 +379,7 @@ impl<W: Write> RowPrinter<W> {
                 "value",
                 "unit",
                 "raw",
+                "read_as_revision",
             ]);
         }
         let mut writer = csv::WriterBuilder::new().from_writer(Vec::new());
@@ -411,30 +496,20 @@ fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     !field.unit.is_empty() && field.kind.is_valid(number) && field.kind.none() != Some(number)
 }
 
-/// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
-fn remarks(plan: &Plan, row: &Row<'_>) -> Option<String> {
-    let message = &plan.messages[row.message];
-    let held = row.values.sections();
-    let later = row.values.later_bytes();
-    if later > 0 {
-        Some(format!("({} from a later revision)", super::plural(later, "byte")))
-    } else {
-        let lacking = message.sections.get(held)?;
-        Some(format!("(sender of a revision before {})", lacking.revision))
-    }
-}
-
 impl<W> RowPrinter<W> {
-    /// The channel as the sender's frames go over it.
-    fn facing(&self, broken: &BrokenFrame<'_>) -> &ChannelPlan {
-        self.plan.channels[broken.channel].facing(broken.from.unwrap_or(End::Device))
+    /// What is wrong with a frame.
+    fn sentence(&self, broken: &BrokenFrame<'_>) -> String {
+        let sentence = broken.fault.sentence(broken.plan, broken.facing);
+        match std::ptr::eq(broken.plan, &*self.plan) {
+            true => sentence,
+            false => format!("{sentence} (read as revision {})", broken.plan.link.revision),
+        }
     }
 }
 
 impl<W: Write> RowSink for RowPrinter<W> {
     fn row(&mut self, row: &Row<'_>) {
-        let wanted = (self.style.messages.is_empty() || self.style.messages.contains(&row.message))
-            && self.style.node.is_none_or(|node| row.frame.node == Some(node));
+        let wanted = self.reading(row).wanted && self.style.node.is_none_or(|node| row.frame.node == Some(node));
         if !wanted {
             return;
         }
@@ -458,7 +533,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 }
                 self.table_start(broken.time, broken.offset, broken.channel, broken.from, None);
                 let _ = write!(self.line, "{:<width$}  ", "BROKEN", width = self.widths.message);
-                let sentence = format!("{reason}: {}", broken.fault.sentence(&self.plan, self.facing(broken)));
+                let sentence = format!("{reason}: {}", self.sentence(broken));
                 self.table_words(&[sentence, some_hex(broken.wire)], Some(Paint::Bad));
             }
             RowForm::Ndjson => {
@@ -466,7 +541,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 let _ = write!(self.line, ",\"broken\":\"{reason}\"");
                 match *broken.fault {
                     FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
-                        let bits = self.facing(broken).parts[part].bits;
+                        let bits = broken.facing.parts[part].bits;
                         let digits = usize::from(bits).div_ceil(4);
                         let _ = write!(
                             self.line,
@@ -475,7 +550,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                     }
                     _ => {
                         self.line.push_str(",\"detail\":");
-                        let sentence = broken.fault.sentence(&self.plan, self.facing(broken));
+                        let sentence = self.sentence(broken);
                         let _ = json::write_string(&sentence, &mut self.line);
                     }
                 }
@@ -485,7 +560,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 self.emit();
             }
             RowForm::Csv => {
-                let sentence = format!("{reason}: {}", broken.fault.sentence(&self.plan, self.facing(broken)));
+                let sentence = format!("{reason}: {}", self.sentence(broken));
                 self.csv_other(
                     broken.time,
                     broken.offset,
@@ -546,8 +621,18 @@ impl<W: Write> RowPrinter<W> {
         let time = time.map_or_else(String::new, time::rfc3339);
         let offset = offset.to_string();
         let bytes = hex(wire);
-        self.csv_line(&[&time, &offset, channel, from.map_or("", End::as_str), "", what, "", sentence, "", &bytes]);
+        self.csv_line(&[&time, &offset, channel, from.map_or("", End::as_str), "", what, "", sentence, "", &bytes, ""]);
     }
+}
+
+/// Names, of many the first.
+fn some_names(names: &[String]) -> String {
+    let shown = names.len().min(MOST_NAMES);
+    let mut text = names[..shown].join(", ");
+    if names.len() > shown {
+        let _ = write!(text, " and {} more", names.len() - shown);
+    }
+    text
 }
 
 fn some_hex(bytes: &[u8]) -> String {

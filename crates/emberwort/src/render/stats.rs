@@ -110,9 +110,9 @@ pub fn tables(account: &Account<'_>) -> String {
     }
     let seconds = statistics.span.map_or(0.0, |(first, last)| (last - first) as f64 / 1e9);
     let mut messages = table::table(&["message", "frames", "per second"], &[false, true, true]);
-    for (plan, count) in statistics.plan().messages.iter().zip(&statistics.messages).filter(|(_, count)| **count > 0) {
-        let rate = if seconds > 0.0 { format!("{:.2}", *count as f64 / seconds) } else { String::new() };
-        messages.add_row([plan.message.name.as_str(), &count.to_string(), &rate]);
+    for (name, count) in statistics.messages().filter(|(_, count)| *count > 0) {
+        let rate = if seconds > 0.0 { format!("{:.2}", count as f64 / seconds) } else { String::new() };
+        messages.add_row([name, &count.to_string(), &rate]);
     }
     if statistics.good_frames() > 0 {
         let _ = write!(out, "\n{}", messages.lines());
@@ -133,19 +133,24 @@ pub fn tables(account: &Account<'_>) -> String {
             time::duration(last - first)
         ));
     }
-    if statistics.sequence().gaps() > 0 {
+    let gaps = statistics.sequence();
+    if gaps.gaps > 0 {
         notes.push(format!(
             "sequence numbers have {}, with {} left out by lost frames and restarts",
-            plural(statistics.sequence().gaps(), "gap"),
-            plural(statistics.sequence().missing(), "number")
+            plural(gaps.gaps, "gap"),
+            plural(gaps.missing, "number")
         ));
     }
-    if statistics.sequence().jumps_back() > 0 {
+    if gaps.jumps_back > 0 {
         notes.push(format!(
             "sequence numbers go back {}: repeated frames, or a sender that began again",
-            plural(statistics.sequence().jumps_back(), "time")
+            plural(gaps.jumps_back, "time")
         ));
     }
+    for (revision, frames) in &statistics.read_as {
+        notes.push(format!("{} of revision {revision}, read as such", plural(*frames, "frame")));
+    }
+    notes.extend(contradictions(statistics));
     if statistics.later.0 > 0 {
         notes.push(format!(
             "{} of a later revision in {}",
@@ -169,6 +174,18 @@ pub fn tables(account: &Account<'_>) -> String {
     out
 }
 
+/// Where frames say another revision of themselves than was said of their sender.
+pub fn contradictions(statistics: &Statistics) -> Vec<String> {
+    let all = statistics.contradicted.iter().map(|((node, says, read_as), frames)| {
+        let of_node = node.map_or_else(String::new, |node| format!(" of node {node}"));
+        format!(
+            "{}{of_node} read as revision {read_as}, though the frames themselves say revision {says}",
+            plural(*frames, "frame"),
+        )
+    });
+    all.collect()
+}
+
 /// What could not be read of an input.
 pub fn damage_text(name: &str, damage: &Damage) -> String {
     format!("{name}: {} at offset {}; everything before it was read", damage.reason, damage.offset)
@@ -184,7 +201,9 @@ pub fn json(account: &Account<'_>) -> Json {
                 .collect::<Map<_, _>>(),
         )
     };
-    let messages = statistics.plan().messages.iter().map(|plan| plan.message.name.as_str());
+    let gaps = statistics.sequence();
+    let read_as: Map<String, Json> =
+        statistics.read_as.iter().map(|(revision, frames)| (revision.to_string(), json!(frames))).collect();
     let channels = statistics.plan().channels.iter().map(|channel| channel.name.as_str());
     let damage: Vec<Json> = account
         .damage
@@ -194,9 +213,10 @@ pub fn json(account: &Account<'_>) -> Json {
     json!({
         "bytes": {"input": statistics.input, "good": statistics.good, "broken": statistics.broken, "stray": statistics.stray},
         "frames": {"good": statistics.good_frames(), "broken": counted(&mut reasons(statistics))},
-        "messages": counted(&mut messages.zip(statistics.messages.iter().copied())),
+        "messages": counted(&mut statistics.messages()),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
-        "sequence": {"gaps": statistics.sequence().gaps(), "missing": statistics.sequence().missing(), "back": statistics.sequence().jumps_back()},
+        "sequence": {"gaps": gaps.gaps, "missing": gaps.missing, "back": gaps.jumps_back},
+        "read_as_revision": read_as,
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
         "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},
         "file_bytes": account.file_bytes,

@@ -1,0 +1,69 @@
+//! What ends of one revision make of single messages from ends of another.
+
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::model::End;
+use emberwort_model::plan::ChannelPlan;
+use emberwort_wire::{FrameFault, Values};
+
+use crate::exchange::can_hear;
+use crate::judge::{Ends, Outcome, not_taken, understood};
+use crate::matching::Matching;
+use crate::verdict::Verdict;
+
+/// From senders of one revision to receivers of another.
+#[derive(Clone, Debug)]
+pub struct Translation {
+    sender: Arc<Plan>,
+    receiver: Arc<Plan>,
+    matching: Matching,
+}
+
+/// What became of a message, and in what way; the sentence is empty if all is fine.
+pub type Understood = (Verdict, String);
+
+impl Translation {
+    /// Between two revisions.
+    pub fn new(sender: &Arc<Plan>, receiver: &Arc<Plan>) -> Self {
+        let matching = Matching::of(sender, receiver);
+        Self { sender: sender.clone(), receiver: receiver.clone(), matching }
+    }
+
+    /// The receiver's index of a message of the sender.
+    pub fn message(&self, message: usize) -> Option<usize> {
+        self.matching.messages[message]
+    }
+
+    /// The receiver's index of a channel of the sender.
+    pub fn channel(&self, channel: usize) -> Option<usize> {
+        self.matching.channels[channel]
+    }
+
+    /// Whether what is sent on a channel arrives there at all: both ends set the medium up alike.
+    pub fn arrives(&self, channel: usize) -> bool {
+        let there = self.channel(channel).map(|there| &self.receiver.channels[there].medium.kind);
+        there.is_some_and(|there| can_hear(&self.sender.channels[channel].medium.kind, there))
+    }
+
+    /// What becomes of a message that the receiver takes: from which end, its index and values as sent, and as taken.
+    pub fn taken(&self, from: End, sent: (usize, &Values), read: (usize, &Values)) -> Understood {
+        spoken(understood(self.ends(), from, sent, read))
+    }
+
+    /// What becomes of a message, by index, that the receiver does not take, and of whose frame it said this.
+    pub fn not_taken(&self, from: End, channel: usize, message: usize, fault: Option<&FrameFault>) -> Understood {
+        let facing = |there: usize| self.receiver.channels[there].facing(from);
+        let listening: Option<&ChannelPlan> = self.channel(channel).map(facing);
+        spoken(not_taken(self.ends(), (channel, listening), message, true, fault))
+    }
+
+    fn ends(&self) -> Ends<'_> {
+        let sender_is_old = self.sender.link.revision < self.receiver.link.revision;
+        Ends { sender: &self.sender, receiver: &self.receiver, matching: &self.matching, sender_is_old }
+    }
+}
+
+fn spoken(outcome: Outcome) -> Understood {
+    (outcome.verdict, outcome.sentence)
+}

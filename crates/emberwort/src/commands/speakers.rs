@@ -1,0 +1,179 @@
+//! Who speaks which revision: what `--device`, `--fleet` and the frames themselves say.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::{Context, bail};
+use emberwort_capture::Speakers;
+use emberwort_evolution::{Pair, Revision, compare, counterparts};
+use emberwort_link::Revisions;
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::plan::Role;
+
+use crate::cli::SpeakerArgs;
+use crate::fleet;
+use crate::output::{Look, Paint};
+use crate::project::{Project, load_plan_of, read_definition};
+use crate::revisions;
+
+/// The definitions that a capture is read with.
+pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Speakers> {
+    let project = Project::find(link)?;
+    let definition = &project.definition;
+    let plan = load_plan_of(definition, look)?;
+    let mut speakers = Speakers::of(plan.clone());
+    let says_revision = |plan: &Plan| plan.channels.iter().any(|channel| channel.part(is_revision).is_some());
+    if args.device.is_empty() && args.fleet.is_none() && !says_revision(&plan) {
+        return Ok(speakers);
+    }
+    let history = revisions::history(definition, &plan.link.name)?;
+    revisions::report_problems(&history, look);
+    for said in &args.device {
+        let (node, name) = said_device(said)?;
+        let spoken = revisions::named(name, definition, &history, look)
+            .with_context(|| format!("--device {}", escaped(said)))?;
+        match node {
+            Some(node) => speakers.device(node, &spoken.plan),
+            None => speakers.every_device(&spoken.plan),
+        }
+        report_framing(&plan, &spoken, look);
+    }
+    let fleet = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
+    let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
+    let others = history.revisions.iter().filter(|sealed| sealed.revision != plan.link.revision);
+    for sealed in others {
+        let units: Vec<u64> =
+            fleet.iter().filter(|(_, revision)| *revision == sealed.revision).map(|(node, _)| *node).collect();
+        if units.is_empty() && !says_revision(&plan) {
+            continue;
+        }
+        let spoken = revisions::of_sealed(sealed)?;
+        // What the own definition reads as it was meant, it reads with all names and defaults of today.
+        if !misreads(&own, &spoken) {
+            continue;
+        }
+        speakers.by_part(&spoken.plan);
+        for node in &units {
+            speakers.expected(*node, &spoken.plan);
+        }
+        if !units.is_empty() {
+            report_framing(&plan, &spoken, look);
+        }
+    }
+    for (node, revision) in fleet {
+        let known = history.revisions.iter().any(|sealed| sealed.revision == revision);
+        if !known && revision != plan.link.revision {
+            bail!("{}", unsealed(node, revision));
+        }
+    }
+    Ok(speakers)
+}
+
+/// The definitions that the ends of a trial have.
+pub fn revisions_in_trial(
+    args: &SpeakerArgs,
+    host: Option<&str>,
+    definition: &Path,
+    plan: &Arc<Plan>,
+    look: Look,
+) -> anyhow::Result<Revisions> {
+    let history = revisions::history(definition, &plan.link.name)?;
+    revisions::report_problems(&history, look);
+    let mut found = Revisions::default();
+    for sealed in &history.revisions {
+        found.sealed.insert(sealed.revision, revisions::of_sealed(sealed)?.plan);
+    }
+    for (node, revision) in args.fleet.as_deref().map(|path| nodes(path, plan)).transpose()?.unwrap_or_default() {
+        match found.sealed.get(&revision) {
+            _ if revision == plan.link.revision => found.fleet.insert(node, plan.clone()),
+            Some(spoken) => found.fleet.insert(node, spoken.clone()),
+            None => bail!("{}", unsealed(node, revision)),
+        };
+    }
+    // The same text is one definition, however it is named.
+    let named = |name: &str| -> anyhow::Result<Arc<Plan>> {
+        let plan = revisions::named(name, definition, &history, look)?.plan;
+        let sealed = found.sealed.get(&plan.link.revision).filter(|_| name == format!("r{}", plan.link.revision));
+        Ok(sealed.cloned().unwrap_or(plan))
+    };
+    let mut said = Vec::new();
+    for device in &args.device {
+        let (node, name) = said_device(device)?;
+        said.push((node, named(name).with_context(|| format!("--device {}", escaped(device)))?));
+    }
+    let host = host.map(|name| named(name).with_context(|| format!("--host {}", escaped(name)))).transpose()?;
+    found.host = host;
+    for (node, plan) in said {
+        match node {
+            Some(node) => drop(found.devices.insert(node, plan)),
+            None => found.every_device = Some(plan),
+        }
+    }
+    Ok(found)
+}
+
+fn unsealed(node: u64, revision: u32) -> String {
+    format!("the fleet file has node {node} with revision {revision}, which is not sealed; nobody knows what it says")
+}
+
+fn is_revision(role: &Role) -> bool {
+    *role == Role::Revision
+}
+
+/// The node and the revision of `3=r2`; no node in `r2`.
+fn said_device(said: &str) -> anyhow::Result<(Option<u64>, &str)> {
+    let (node, name) = match said.split_once('=') {
+        Some((node, name)) => match node.trim().parse::<u64>() {
+            Ok(node) => (Some(node), name.trim()),
+            Err(_) => bail!("--device {}: write a node and its revision, as in --device 3=r2", escaped(said)),
+        },
+        None => (None, said.trim()),
+    };
+    if name.is_empty() {
+        bail!("--device {}: write which revision that device has, as in --device 3=r2", escaped(said));
+    }
+    Ok((node, name))
+}
+
+/// The nodes of a fleet file with their revisions.
+fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<Vec<(u64, u32)>> {
+    let units = fleet::read(path)?;
+    let nodes: Vec<(u64, u32)> = units.iter().filter_map(|unit| Some((unit.node?, unit.revision))).collect();
+    let others = units.iter().filter(|unit| unit.node.is_none() && unit.revision != plan.link.revision).count();
+    if others > 0 {
+        eprintln!(
+            "{}: {others} of {} devices have another revision and no node, and are read as revision {}; a column `node` says it",
+            path.display(),
+            units.len(),
+            plan.link.revision
+        );
+    }
+    Ok(nodes)
+}
+
+/// Whether a receiver of the own definition does not read all frames from a sender of another one as they were meant.
+fn misreads(own: &Revision, sender: &Revision) -> bool {
+    let (old, new, pairs) = if sender.plan.link.revision < own.plan.link.revision {
+        (sender, own, [Pair::OldDeviceNewHost, Pair::OldHostNewDevice])
+    } else {
+        (own, sender, [Pair::NewDeviceOldHost, Pair::NewHostOldDevice])
+    };
+    let found = compare(old, new);
+    pairs.into_iter().any(|pair| found.worst(pair).strands())
+}
+
+/// Says on which channels frames of a revision are not found by a receiver of the own one.
+fn report_framing(plan: &Arc<Plan>, spoken: &Revision, look: Look) {
+    for (channel, there) in plan.channels.iter().zip(counterparts(plan, &spoken.plan)) {
+        if there.is_some_and(|there| !there.framed_alike) {
+            eprintln!(
+                "{} {} frames `{}` in another way, so its frames are not found among those of the definition; a line that only such \
+                 devices send on is read with --device REVISION, without a node, where the capture (or --from) says who sent",
+                look.paint_err(Paint::Bad, "finding:"),
+                spoken.name,
+                channel.name
+            );
+        }
+    }
+}
