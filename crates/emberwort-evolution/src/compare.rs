@@ -1,6 +1,7 @@
 //! Two revisions put against each other: what each difference does to old and new devices and hosts.
 
 use std::collections::HashMap;
+use std::panic::resume_unwind;
 use std::sync::Arc;
 
 use emberwort_model::model::{Field, Kind};
@@ -28,7 +29,7 @@ const RANDOM_SAMPLES: usize = 24;
 const MOST_SEARCHED: usize = 8_000;
 
 /// The same for all messages together, so that a change that touches many takes no longer than a few.
-const MOST_SEARCHED_IN_ALL: usize = 200_000;
+const MOST_SEARCHED_IN_ALL: usize = 64_000;
 
 /// Frames with the same header that tell whether one passed another checksum by chance.
 const CONFIRMING: usize = 8;
@@ -176,10 +177,67 @@ pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
         channels: HashMap::new(),
         tried: 0,
     };
-    for pair in Pair::ALL {
-        Trying::new(pair, old, new).all(&mut comparison);
+    let touches = Touches::of(&comparison.changes);
+    // Each pair says something of its own, so all four can be tried at once.
+    let found: Vec<Found> = std::thread::scope(|scope| {
+        let changes = &comparison.changes;
+        let touches = &touches;
+        let threads = Pair::ALL.map(|pair| scope.spawn(move || Trying::new(pair, old, new).all(changes, touches)));
+        threads.into_iter().map(|thread| thread.join().unwrap_or_else(|panic| resume_unwind(panic))).collect()
+    });
+    for (pair, found) in Pair::ALL.into_iter().zip(found) {
+        for (change, judgement) in comparison.changes.iter_mut().zip(found.judgements) {
+            change.judgements[pair as usize] = judgement;
+        }
+        comparison.messages.extend(found.messages.into_iter().map(|(message, verdict)| ((pair, message), verdict)));
+        comparison.channels.extend(found.channels.into_iter().map(|(channel, verdict)| ((pair, channel), verdict)));
+        comparison.tried += found.tried;
     }
     comparison
+}
+
+/// Which differences touch which messages.
+struct Touches {
+    /// For the old and the new revision: by message, the differences.
+    messages: [HashMap<usize, Vec<usize>>; 2],
+    /// Whether a difference changes which frame is which message, so that one can be shown by messages that it does not touch.
+    any_selects: bool,
+}
+
+impl Touches {
+    fn of(changes: &[Change]) -> Self {
+        let mut messages: [HashMap<usize, Vec<usize>>; 2] = Default::default();
+        for (index, change) in changes.iter().enumerate() {
+            for (side, touched) in change.difference.touches.iter().enumerate() {
+                for message in touched {
+                    messages[side].entry(*message).or_default().push(index);
+                }
+            }
+        }
+        let any_selects = changes.iter().any(|change| change.difference.kind.is_of_selection());
+        Self { messages, any_selects }
+    }
+
+    /// Those that touch a message of one side, or what it is on the other; in rising order.
+    fn of_message(&self, side: usize, message: usize, there: Option<usize>) -> Vec<usize> {
+        let own = self.messages[side].get(&message).into_iter().flatten();
+        let other = there.and_then(|there| self.messages[1 - side].get(&there)).into_iter().flatten();
+        let mut all: Vec<usize> = own.chain(other).copied().collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+}
+
+/// What came of trying one pair.
+struct Found {
+    /// For each difference.
+    judgements: Vec<Judgement>,
+    /// The worst by the sender's message.
+    messages: HashMap<usize, Verdict>,
+    /// The worst by the sender's channel.
+    channels: HashMap<usize, Verdict>,
+    tried: u64,
 }
 
 /// Both plans and what else is needed for trying one pair of ends.
@@ -209,21 +267,21 @@ impl Trying {
         }
     }
 
-    fn all(&mut self, comparison: &mut Comparison) {
-        let side = usize::from(!self.pair.sender_is_old());
+    fn all(&mut self, changes: &[Change], touches: &Touches) -> Found {
+        let pair = self.pair;
+        let side = usize::from(!pair.sender_is_old());
+        let mut found = Found {
+            judgements: changes.iter().map(|change| change.judgement(pair).clone()).collect(),
+            messages: HashMap::new(),
+            channels: HashMap::new(),
+            tried: 0,
+        };
         for message in self.messages() {
-            let touching: Vec<usize> = (0..comparison.changes.len())
-                .filter(|n| {
-                    let touches = &comparison.changes[*n].difference.touches;
-                    let there = self.matching.messages[message];
-                    touches[side].contains(&message) || there.is_some_and(|there| touches[1 - side].contains(&there))
-                })
-                .collect();
+            let touching = touches.of_message(side, message, self.matching.messages[message]);
             if touching.is_empty() {
                 continue;
             }
-            let pair = self.pair;
-            let moves = touching.iter().any(|n| comparison.changes[*n].difference.kind.moves_bytes());
+            let moves = touching.iter().any(|n| changes[*n].difference.kind.moves_bytes());
             let effort = Effort {
                 random: RANDOM_SAMPLES,
                 search: MOST_SEARCHED.min((MOST_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
@@ -231,17 +289,26 @@ impl Trying {
             };
             let mut random = ChaCha8Rng::seed_from_u64(message as u64);
             self.each(message, effort, &mut random, &mut |trying, lane, sent| {
-                comparison.tried += 1;
+                // Where all is known to be as bad as can be, nothing more can be found.
+                let is_worst = |verdict: Option<&Verdict>| verdict == Some(&Verdict::Misread);
+                let settled = !touches.any_selects
+                    && is_worst(found.messages.get(&message))
+                    && (lane.is_framed_alike() || is_worst(found.channels.get(&lane.channel)))
+                    && touching.iter().all(|n| found.judgements[*n].verdict == Verdict::Misread);
+                if settled {
+                    return Verdict::Misread;
+                }
+                found.tried += 1;
                 let (received, outcome) = trying.exchange(lane, &sent);
                 let ends = trying.ends();
-                let worst = comparison.messages.entry((pair, message)).or_default();
+                let worst = found.messages.entry(message).or_default();
                 *worst = outcome.verdict.max(*worst);
                 if !lane.is_framed_alike() {
-                    let worst = comparison.channels.entry((pair, lane.channel)).or_default();
+                    let worst = found.channels.entry(lane.channel).or_default();
                     *worst = outcome.verdict.max(*worst);
                 }
-                for (change, verdict, sentence) in attribute(ends, &outcome, &touching, &comparison.changes) {
-                    let judgement = &mut comparison.changes[change].judgements[pair as usize];
+                for (change, verdict, sentence) in attribute(ends, &outcome, &touching, changes) {
+                    let judgement = &mut found.judgements[change];
                     if verdict > judgement.verdict {
                         let example = Some(example(ends, lane, &sent, &received));
                         *judgement = Judgement { verdict, sentence, example };
@@ -250,6 +317,7 @@ impl Trying {
                 outcome.verdict
             });
         }
+        found
     }
 
     /// The sender's messages that go from this end.

@@ -527,16 +527,17 @@ impl Finder<'_> {
         let sections: Vec<u32> = emberwort_model::model::section_revisions(old);
         for (slot, field) in new.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
             let place = format!("{new_name}.{}", field.name);
-            let text = self.declared(1, new_name, field);
+            let text = || self.declared(1, new_name, field);
             let Some(before) = forth.iter().position(|there| *there == Some(slot)) else {
                 let own_section = sections.iter().all(|revision| field.since > *revision);
                 let kind = if own_section { FieldAdded } else { FieldInserted };
                 let at = Some(Place { owner: new_name.to_owned(), field: field.name.clone() });
+                let text = text();
                 self.note(kind, place, ("", text), touched).at = [None, at];
                 continue;
             };
             if moved.contains(&before) {
-                let texts = (self.declared(0, old_name, &old[before]), text);
+                let texts = (self.declared(0, old_name, &old[before]), text());
                 let at = [Some((old_name, &old[before])), Some((new_name, field))];
                 self.note(FieldMoved, place, texts, touched).at = places(at);
             }
@@ -596,8 +597,6 @@ impl Finder<'_> {
     /// One field.
     fn field(&mut self, (old_name, was): (&str, &Field), (new_name, is): (&str, &Field), touched: &Touched) {
         use DifferenceKind::*;
-        let texts = (self.declared(0, old_name, was), self.declared(1, new_name, is));
-        let place = format!("{new_name}.{}", is.name);
         let mut kinds = Vec::new();
         if was.name != is.name {
             kinds.push(FieldRenamed);
@@ -616,13 +615,14 @@ impl Finder<'_> {
         if was.order != is.order && whole(&is.kind) && self.plans[0].link.byte_order == self.plans[1].link.byte_order {
             kinds.push(FieldOrder);
         }
+        let place = || format!("{new_name}.{}", is.name);
         for kind in kinds {
             let texts = match kind {
                 FieldRenamed => (was.name.clone(), is.name.clone()),
                 Unit => (was.unit.clone(), is.unit.clone()),
-                _ => texts.clone(),
+                _ => (self.declared(0, old_name, was), self.declared(1, new_name, is)),
             };
-            self.note(kind, &place, texts, touched).at = places([Some((old_name, was)), Some((new_name, is))]);
+            self.note(kind, place(), texts, touched).at = places([Some((old_name, was)), Some((new_name, is))]);
         }
     }
 }

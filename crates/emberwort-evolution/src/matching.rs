@@ -1,5 +1,7 @@
 //! What of one revision is what of another: by name, and where a name is gone on one side and new on the other, by place and form.
 
+use std::collections::HashMap;
+
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind, Labelled};
 use emberwort_model::plan::ChannelPlan;
@@ -116,8 +118,9 @@ impl Matching {
     /// From one revision to another.
     pub fn of(from: &Plan, to: &Plan) -> Self {
         let channels = from.channels.iter().map(|channel| counterpart(channel, from, to)).collect::<Vec<_>>();
-        let messages = (0..from.messages.len()).map(|message| message_in(message, from, to, &channels)).collect();
-        Self { messages, channels }
+        let names = [from, to].map(names);
+        let messages = (0..from.messages.len()).map(|message| message_in(message, (from, to), &names, &channels));
+        Self { messages: messages.collect(), channels }
     }
 }
 
@@ -174,9 +177,19 @@ pub fn same_framing(one: &ChannelPlan, other: &ChannelPlan) -> bool {
     bare(one) == bare(other)
 }
 
-fn message_in(message: usize, from: &Plan, to: &Plan, channels: &[Option<usize>]) -> Option<usize> {
+/// The messages of a link by their names.
+fn names(plan: &Plan) -> HashMap<&str, usize> {
+    plan.link.messages.iter().enumerate().map(|(index, message)| (message.name.as_str(), index)).collect()
+}
+
+fn message_in(
+    message: usize,
+    (from, to): (&Plan, &Plan),
+    [from_names, to_names]: &[HashMap<&str, usize>; 2],
+    channels: &[Option<usize>],
+) -> Option<usize> {
     let own = &from.link.messages[message];
-    to.message_index(&own.name).or_else(|| {
+    to_names.get(own.name.as_str()).copied().or_else(|| {
         // Renamed: under the same key of the same channel stands a message with a new name that is like it.
         let keys = own.channels.iter().filter_map(|channel| {
             let there = channels[*channel]?;
@@ -185,7 +198,7 @@ fn message_in(message: usize, from: &Plan, to: &Plan, channels: &[Option<usize>]
         });
         let mut found = keys.filter(|other| {
             let other = &to.link.messages[*other];
-            from.message_index(&other.name).is_none() && other.from == own.from && alike(&own.fields, &other.fields)
+            !from_names.contains_key(other.name.as_str()) && other.from == own.from && alike(&own.fields, &other.fields)
         });
         found.next()
     })

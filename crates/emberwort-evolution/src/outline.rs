@@ -56,10 +56,8 @@ pub struct Statement {
 impl Statement {
     /// Its text on one line, without comments.
     pub fn text(&self) -> String {
-        let code = self.lines.iter().map(|line| code_of(line)).filter(|code| !code.trim().is_empty());
-        code.flat_map(|code| code.split_whitespace().map(str::to_owned).collect::<Vec<_>>())
-            .collect::<Vec<_>>()
-            .join(" ")
+        let words = self.lines.iter().flat_map(|line| code_of(line).split_whitespace());
+        words.collect::<Vec<_>>().join(" ")
     }
 
     /// What is said of the name: a field's type, a label's text.
@@ -269,7 +267,10 @@ fn statement(lines: Vec<String>, section: u32) -> Statement {
 }
 
 /// A line without its comment.
-fn code_of(line: &str) -> String {
+fn code_of(line: &str) -> &str {
+    if !line.contains('#') {
+        return line;
+    }
     let mut quoted = false;
     let mut escaped = false;
     for (at, c) in line.char_indices() {
@@ -277,15 +278,18 @@ fn code_of(line: &str) -> String {
             _ if escaped => escaped = false,
             '\\' if quoted => escaped = true,
             '"' => quoted = !quoted,
-            '#' if !quoted => return line[..at].to_owned(),
+            '#' if !quoted => return &line[..at],
             _ => {}
         }
     }
-    line.to_owned()
+    line
 }
 
 /// How many braces a line opens more than it closes.
 fn depth_of(line: &str) -> i32 {
+    if !line.contains(['{', '}']) {
+        return 0;
+    }
     let (mut depth, mut quoted, mut escaped) = (0, false, false);
     for c in code_of(line).chars() {
         match c {

@@ -165,15 +165,22 @@ impl Finding {
 /// most a third of the longer word (one for short words), and at least one letter must stay.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let lower = word.to_ascii_lowercase();
-    candidates
-        .into_iter()
-        .map(|candidate| (strsim::osa_distance(&lower, &candidate.to_ascii_lowercase()), candidate))
-        .filter(|(distance, candidate)| {
-            let longest = word.chars().count().max(candidate.chars().count());
-            *distance < longest && *distance <= (longest / 3).max(1)
-        })
-        .min_by_key(|(distance, _)| *distance)
-        .map(|(_, candidate)| candidate)
+    let length = word.chars().count();
+    let mut best: Option<(usize, &str)> = None;
+    for candidate in candidates {
+        let other = candidate.chars().count();
+        let longest = length.max(other);
+        let most = (longest / 3).max(1).min(longest.saturating_sub(1));
+        // Each letter that one has more is one step.
+        if length.abs_diff(other) > most {
+            continue;
+        }
+        let distance = strsim::osa_distance(&lower, &candidate.to_ascii_lowercase());
+        if distance <= most && best.is_none_or(|(least, _)| distance < least) {
+            best = Some((distance, candidate));
+        }
+    }
+    best.map(|(_, candidate)| candidate)
 }
 
 /// Text with control and direction-changing characters written as escapes, safe to show on a terminal.
