@@ -281,7 +281,8 @@ impl Trying {
             if touching.is_empty() {
                 continue;
             }
-            let moves = touching.iter().any(|n| changes[*n].difference.kind.moves_bytes());
+            let kinds = || touching.iter().map(|n| changes[*n].difference.kind);
+            let moves = kinds().any(|kind| kind.moves_bytes() || kind.is_of_selection());
             let effort = Effort {
                 random: RANDOM_SAMPLES,
                 search: MOST_SEARCHED.min((MOST_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
@@ -387,7 +388,9 @@ impl Trying {
                     worst = worst.max(act(self, &mut lane, sent));
                 }
             }
-            if effort.search > 0 && worst >= effort.worth && worst < Verdict::Misread {
+            // Where frames are laid out otherwise, a byte that only one of both ends escapes can be rare.
+            let is_worth = worst >= effort.worth || (lane.listening().is_some() && !lane.is_framed_alike());
+            if effort.search > 0 && is_worth && worst < Verdict::Misread {
                 self.searched += effort.search;
                 self.search(message, effort.search, &mut lane, random, act);
             }

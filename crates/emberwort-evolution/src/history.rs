@@ -56,7 +56,18 @@ pub enum Problem {
         /// The file.
         file: String,
     },
-    /// A digest without its file, or a revision between two others.
+    /// A digest without its file.
+    #[error(
+        "{digest} has no {file} beside it: that was deleted, or never added to version control; if sealing was interrupted, delete \
+         the digest and seal again"
+    )]
+    Alone {
+        /// The digest.
+        digest: String,
+        /// The file that it should be.
+        file: String,
+    },
+    /// A revision between two others.
     #[error("revision {revision} is missing: {file} was deleted, or never added to version control")]
     Missing {
         /// The revision.
@@ -121,6 +132,9 @@ impl History {
         for revision in (*first..=*last).take(numbers.len() + 1) {
             let file = file_name(link, revision);
             match files.get(&file) {
+                None if files.contains_key(&digest_file(&file)) => {
+                    history.problems.push(Problem::Alone { digest: digest_file(&file), file });
+                }
                 None => history.problems.push(Problem::Missing { revision, file }),
                 Some(bytes) => match sealed(revision, &file, bytes, files.get(&digest_file(&file))) {
                     Ok(sealed) => history.revisions.push(sealed),

@@ -98,9 +98,15 @@ impl Trying {
         let (mut body, mut read) = (Vec::new(), Values::default());
         for n in 0..most {
             match &best {
+                // Chance alone hits what no step leads to.
+                _ if n % 3 == 2 => {
+                    if !self.fresh_body(message, None, n % 2 == 0, random, &mut body) {
+                        continue;
+                    }
+                }
                 Some((_, found)) if n % PATIENCE != 0 => {
                     body.clone_from(found);
-                    if n % 2 == 0 {
+                    if n % 3 == 0 {
                         change(&mut body, random);
                     } else {
                         self.change_field(message, random, &mut body);
@@ -108,7 +114,8 @@ impl Trying {
                 }
                 _ => {
                     best = None;
-                    if !self.fresh_body(message, there, n / PATIENCE % 2 == 1, random, &mut body) {
+                    let there = (n / PATIENCE % 2 == 1).then_some(there);
+                    if !self.fresh_body(message, there, true, random, &mut body) {
                         continue;
                     }
                 }
@@ -146,17 +153,19 @@ impl Trying {
         let _ = encode(own, &values, revision, body);
     }
 
-    /// A body that the sender sends, or one that the receiver would.
+    /// A body that the sender sends, or one that the receiver would, if its message is given; with fields chosen in several
+    /// ways, or all at random.
     fn fresh_body(
         &self,
         message: usize,
-        there: usize,
-        of_receiver: bool,
+        there: Option<usize>,
+        is_mixed: bool,
         random: &mut ChaCha8Rng,
         body: &mut Vec<u8>,
     ) -> bool {
-        let (plan, message) = if of_receiver { (&self.receiver, there) } else { (&self.sender, message) };
-        let choices = mixed(plan.link.messages[message].fields.len(), random);
+        let (plan, message) = there.map_or((&self.sender, message), |there| (&self.receiver, there));
+        let count = plan.link.messages[message].fields.len();
+        let choices = if is_mixed { mixed(count, random) } else { vec![Choice::Random; count] };
         let mut values = Values::default();
         Chooser::new(plan, plan.link.revision, random).with_edges(&self.edges).message(message, &choices, &mut values);
         body.clear();

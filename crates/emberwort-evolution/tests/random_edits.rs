@@ -443,6 +443,14 @@ fn agree(seed: u64, edits: usize) {
             for contradiction in &proof.contradictions {
                 disagreements.push(format!("edit {done}, {what:?}: {contradiction:?}"));
             }
+            if !proof.contradictions.is_empty()
+                && let Some(folder) = std::env::var_os("EMBERWORT_EDITS_DIR")
+            {
+                let folder = std::path::Path::new(&folder);
+                for (revision, which) in [(&old, "old"), (&new, "new")] {
+                    std::fs::write(folder.join(format!("{seed}-{done}-{which}.ember")), &revision.text).unwrap();
+                }
+            }
             // What is said to be wrong is shown by a message.
             for change in &comparison.changes {
                 for pair in Pair::ALL {

@@ -99,7 +99,8 @@ pub enum Command {
     /// Turn captures or bytes into messages
     #[command(
         after_help = "The form of a capture is found from its content. Afterwards standard error says where every \
-        byte went.\n\nExamples:\n  emberwort decode stormy-night.pcapng --node 3\n  \
+        byte went. Devices that have another revision than the definition's are read as that: --device, --fleet, or what their frames \
+        say.\n\nExamples:\n  emberwort decode stormy-night.pcapng --device 4=r2 --node 4\n  \
         emberwort decode --on bus485 --hex 'C6 39 03 40 00 02 A0 12 F5 90'"
     )]
     Decode(DecodeArgs),
@@ -125,7 +126,7 @@ pub enum Command {
     #[command(
         after_help = "Runs in virtual time; the same seed gives the same bytes. Exit code 1 if something that must \
         hold does not.\n\nExamples:\n  emberwort trial trials/stormy-night.toml\n  \
-        emberwort trial trials/clear-day.toml --seed 7 --record clear-day.pcapng"
+        emberwort trial trials/clear-day.toml --seed 7 --host r2 --record clear-day.pcapng"
     )]
     Trial(TrialArgs),
 
