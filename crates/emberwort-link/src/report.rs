@@ -17,7 +17,7 @@ pub struct Report {
     pub received: BTreeMap<(usize, u64), u64>,
     /// Frames that arrived with other bytes than were sent, by message and node.
     pub damaged: BTreeMap<(usize, u64), u64>,
-    /// Frames of which nothing usable arrived, by message and node.
+    /// Frames of which nothing usable arrived, by message and node; those that stand in `between` are none of them.
     pub lost: BTreeMap<(usize, u64), u64>,
     /// Good frames that were received more than once.
     pub repeated: u64,

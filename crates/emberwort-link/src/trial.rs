@@ -69,8 +69,8 @@ struct Sent {
     arrived: bool,
     /// What a receiver with another definition found wrong with it.
     fault: Option<FrameFault>,
-    /// Whether such a receiver took it for something else.
-    misread: bool,
+    /// Whether it stands among those that arrived and were not understood.
+    is_counted: bool,
 }
 
 /// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
@@ -475,7 +475,7 @@ impl<'a> Trial<'a> {
             accepted: 0,
             arrived: false,
             fault: None,
-            misread: false,
+            is_counted: false,
         });
         started
     }
@@ -524,7 +524,7 @@ impl<'a> Trial<'a> {
                 between.taken(sent.from, (sent.message, &sent.values), (frame.message, &frame.values));
             let (key, arrived) = ((self.number(sent.definition, sent.message), sent.node, verdict), sent.arrived);
             if verdict != Verdict::Fine && arrived {
-                self.sent[origin].misread |= verdict.strands();
+                self.sent[origin].is_counted |= verdict.strands();
                 said.clone_from(&sentence);
                 let found = self.report.between.entry(key).or_default();
                 found.frames += 1;
@@ -626,7 +626,7 @@ impl<'a> Trial<'a> {
                     None => continue,
                 },
             };
-            if sent.accepted > 0 || !sent.arrived || sent.misread || sent.definition == receiver {
+            if sent.accepted > 0 || !sent.arrived || sent.is_counted || sent.definition == receiver {
                 continue;
             }
             let channel = self.scenario.definitions.get(sent.definition).channel;
@@ -636,6 +636,7 @@ impl<'a> Trial<'a> {
                 false => (Verdict::SilentDrop, "the medium is set up in another way there".to_owned()),
             };
             let key = (self.number(sent.definition, sent.message), sent.node, verdict);
+            self.sent[index].is_counted = true;
             let found = self.report.between.entry(key).or_default();
             found.frames += 1;
             found.sentence = sentence;
@@ -650,7 +651,7 @@ impl<'a> Trial<'a> {
             self.device_found(device, found);
         }
         self.note_not_taken();
-        for sent in self.sent.iter().filter(|sent| sent.accepted == 0) {
+        for sent in self.sent.iter().filter(|sent| sent.accepted == 0 && !sent.is_counted) {
             let number = self.scenario.definitions.get(sent.definition).number(sent.message);
             *self.report.lost.entry((number, sent.node)).or_default() += 1;
         }

@@ -179,18 +179,26 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
             let (node, frames) = (node.to_string(), found.frames.to_string());
             grid.add_row([name, from.as_str(), &node, &frames, verdict.as_str(), &found.sentence]);
         }
-        out.push_str(&grid.lines());
+        let lines = grid.lines();
+        let mut lines = lines.lines();
+        out.push_str(&format!("{}\n", lines.next().unwrap_or_default()));
+        for (line, (_, _, verdict)) in lines.zip(report.between.keys()) {
+            let name = verdict.as_str();
+            let shown = if verdict.strands() { look.paint(Paint::Bad, name) } else { name.to_owned() };
+            out.push_str(&format!("{}\n", line.replacen(name, &shown, 1)));
+        }
     }
-    // Of those that a revision explains, one shows the bytes.
-    let explained = report.wrong.iter().filter(|wrong| !wrong.sentence.is_empty()).take(1);
-    let others = report.wrong.iter().filter(|wrong| wrong.sentence.is_empty()).take(5);
-    for wrong in explained.chain(others) {
+    // Those that a revision explains stand in the table.
+    if let Some(first) = report.wrong.iter().find(|wrong| !wrong.sentence.is_empty()) {
+        let (name, when) = (scenario.definitions.message(first.message).0, time::duration(first.time));
+        out.push_str(&format!("the first that is misread, {when} after the start: {name}: {}\n", hex(&first.bytes)));
+    }
+    for wrong in report.wrong.iter().filter(|wrong| wrong.sentence.is_empty()).take(5) {
         let line = format!(
-            "wrong value in a good frame, {} after the start: {}: {}{}",
+            "wrong value in a good frame, {} after the start: {}: {}",
             time::duration(wrong.time),
             scenario.definitions.message(wrong.message).0,
-            hex(&wrong.bytes),
-            if wrong.sentence.is_empty() { String::new() } else { format!(" ({})", wrong.sentence) }
+            hex(&wrong.bytes)
         );
         out.push_str(&format!("{}\n", look.paint(Paint::Bad, line)));
     }
