@@ -307,9 +307,15 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
             requests.note(plan, channel, node, message, values);
         }
         let from = self.from.unwrap_or(interest.from);
-        let elsewhere = || self.speakers.node_elsewhere(self.channel, from, frame.key).map(|(_, node)| node);
-        let said_elsewhere = if definition != 0 && frame.node.is_none() { elsewhere() } else { None };
-        let frame = &FrameView { node: frame.node.or(said_elsewhere), ..*frame };
+        let with_node;
+        let mut frame = frame;
+        if definition != 0
+            && frame.node.is_none()
+            && let Some((_, node)) = self.speakers.node_elsewhere(self.channel, from, frame.key)
+        {
+            with_node = FrameView { node: Some(node), ..*frame };
+            frame = &with_node;
+        }
         let row = Row {
             time: self.clock.time_of(&at),
             channel: self.channel,

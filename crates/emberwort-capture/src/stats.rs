@@ -29,7 +29,9 @@ pub struct Statistics {
     /// Broken frames by reason, in the order of [`FrameFault::REASONS`].
     pub broken_frames: [u64; FrameFault::REASONS.len()],
     /// Good frames by message: those of the link's own definition by index, then those that only others have.
-    messages: Vec<(String, u64)>,
+    messages: Vec<u64>,
+    /// Their names.
+    names: Vec<String>,
     /// For each definition, the places of its messages in the counts.
     places: Vec<Vec<usize>>,
     /// Good frames by channel index.
@@ -62,7 +64,7 @@ impl Statistics {
     /// All zero, for the definitions in use.
     pub fn new(speakers: &Speakers) -> Self {
         let plan = speakers.own().clone();
-        let mut messages = Vec::new();
+        let mut names = Vec::new();
         let mut known = HashMap::new();
         let mut places = Vec::new();
         for definition in speakers.definitions() {
@@ -70,8 +72,8 @@ impl Statistics {
             for message in &definition.plan.messages {
                 let name = &message.message.name;
                 of_definition.push(*known.entry(name).or_insert_with(|| {
-                    messages.push((name.clone(), 0));
-                    messages.len() - 1
+                    names.push(name.clone());
+                    names.len() - 1
                 }));
             }
             places.push(of_definition);
@@ -84,7 +86,8 @@ impl Statistics {
             other_packets: 0,
             other_bytes: 0,
             broken_frames: [0; FrameFault::REASONS.len()],
-            messages,
+            messages: vec![0; names.len()],
+            names,
             places,
             channels: vec![0; plan.channels.len()],
             later: (0, 0),
@@ -98,7 +101,7 @@ impl Statistics {
 
     /// Good frames of each message of the link's own definition, then of those that only others have.
     pub fn messages(&self) -> impl Iterator<Item = (&str, u64)> {
-        self.messages.iter().map(|(name, count)| (name.as_str(), *count))
+        self.names.iter().map(String::as_str).zip(self.messages.iter().copied())
     }
 
     /// The link's own definition, whose channels are counted.
@@ -108,7 +111,7 @@ impl Statistics {
 
     /// Good frames in all.
     pub fn good_frames(&self) -> u64 {
-        self.messages.iter().map(|(_, count)| count).sum()
+        self.messages.iter().sum()
     }
 
     /// Broken frames in all.
@@ -161,10 +164,13 @@ impl Statistics {
 impl RowSink for Statistics {
     fn row(&mut self, row: &Row<'_>) {
         self.good += row.wire.len() as u64;
-        self.messages[self.places[row.definition][row.message]].1 += 1;
+        // Those of the link's own definition stand at their index.
+        let mut place = row.message;
         if row.definition != 0 {
+            place = self.places[row.definition][row.message];
             *self.read_as.entry(row.plan.link.revision).or_default() += 1;
         }
+        self.messages[place] += 1;
         self.channels[row.channel] += 1;
         let later = row.extent.later_bytes as u64;
         if later > 0 {
