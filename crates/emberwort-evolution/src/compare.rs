@@ -137,8 +137,11 @@ pub struct Comparison {
 }
 
 impl Comparison {
-    /// The worst for a message of a sender.
-    pub(crate) fn expected(&self, pair: Pair, plan: &Plan, message: usize) -> Verdict {
+    /// The worst for a message of a sender, by its index in the sender's plan.
+    ///
+    /// # Panics
+    /// If that plan has no such message.
+    pub fn expected(&self, pair: Pair, plan: &Plan, message: usize) -> Verdict {
         let own = self.messages.get(&(pair, message)).copied().unwrap_or_default();
         let channels = plan.link.messages[message].channels.iter();
         let around = channels.filter_map(|channel| self.channels.get(&(pair, *channel)).copied()).max();

@@ -110,6 +110,15 @@ fn rows_of_another_revision_are_encoded_with_it_alone() {
     let refused = run(folder, &words("old.ndjson"));
     assert_eq!(refused.code, 2);
     assert!(refused.err.contains("--link sealed/marlock-r2.ember"), "{}", refused.err);
+    // Nor are values that are given, where a sender of that revision sends them otherwise.
+    let values =
+        ["state=open", "opening=50", "upstream=2", "oil=120", "pump_temp=30", "faults=", "--sender-revision", "2"];
+    let given = |folder: &Path| run(folder, &[&["encode", "GateStatus"], &values[..]].concat());
+    let refused = given(folder);
+    assert_eq!(refused.code, 2, "{}", refused.out);
+    assert!(refused.err.contains("a sender of revision 2 sends GateStatus otherwise"), "{}", refused.err);
+    assert_eq!(given(&common::marlock()).code, 0);
+    succeed(folder, &["encode", "RunPump", "running=true", "speed=0", "--sender-revision", "2"]);
     let with = succeed(folder, &[&words("old.ndjson")[..], &["--link", "sealed/marlock-r2.ember"]].concat());
     assert_eq!(with + &succeed(folder, &words("new.ndjson")), frames);
 }

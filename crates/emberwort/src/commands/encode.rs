@@ -1,5 +1,6 @@
 //! `encode`: messages to bytes.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::path::Path;
@@ -15,16 +16,20 @@ use emberwort_wire::text::{Filling, Given, Problem, fill};
 use emberwort_wire::{Framing, RowHeader, Values, encode};
 use serde_json::{Map, Value as Json};
 
+use super::speakers::sent_otherwise;
 use super::{Ending, channel_index, message_index};
 use crate::cli::{BytesForm, EncodeArgs};
 use crate::output::{self, Look, Replace};
-use crate::project::load_plan;
+use crate::project::{Project, load_plan_of};
 
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
+    let definition = Project::find(link)?.definition;
+    let plan = load_plan_of(&definition, look)?;
     let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
     let running = RunningStatus::default();
-    let mut encoder = Encoder { on, running, args, values: Values::default(), bytes: Vec::new(), plan };
+    let (values, sent_otherwise) = (Values::default(), BTreeMap::new());
+    let mut encoder =
+        Encoder { plan, definition: &definition, look, sent_otherwise, args, on, running, values, bytes: Vec::new() };
     match &args.values_from {
         Some(path) => encoder.rows(path)?,
         None => {
@@ -49,6 +54,10 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 
 struct Encoder<'a> {
     plan: Arc<Plan>,
+    definition: &'a Path,
+    look: Look,
+    /// By earlier revision that somebody asked for, the messages that its senders send otherwise.
+    sent_otherwise: BTreeMap<u32, Vec<String>>,
     args: &'a EncodeArgs,
     on: Option<usize>,
     running: RunningStatus,
@@ -136,12 +145,16 @@ impl Encoder<'_> {
         mut problems: Vec<Problem>,
         row: RowHeader,
     ) -> anyhow::Result<()> {
-        let compiled = &self.plan.messages[index];
+        let plan = self.plan.clone();
+        let compiled = &plan.messages[index];
         let name = &compiled.message.name;
         let own = self.plan.link.revision;
         let revision = self.args.sender_revision.or(row.revision).unwrap_or(own);
         if revision == 0 || (self.args.sender_revision.is_some() && revision > own) {
             bail!("the sender's revision must be from 1 to {own}, the revision of this definition");
+        }
+        if revision < own {
+            self.fits_revision(revision, name)?;
         }
         let filling = Filling { clamp: self.args.clamp, revision: revision.min(own), plan: Some(&self.plan) };
         if let Err(more) = fill(compiled, given, filling, &mut self.values) {
@@ -185,6 +198,22 @@ impl Encoder<'_> {
         let finder = channel.finder;
         let sent = self.running.shorten(finder, &frame).to_vec();
         self.print(&sent);
+        Ok(())
+    }
+
+    /// Whether a sender of an earlier revision sends a message as this definition says it without what came later.
+    fn fits_revision(&mut self, revision: u32, message: &str) -> anyhow::Result<()> {
+        if !self.sent_otherwise.contains_key(&revision) {
+            let found = sent_otherwise(self.definition, &self.plan, revision, self.look)?;
+            self.sent_otherwise.insert(revision, found);
+        }
+        if self.sent_otherwise[&revision].iter().any(|name| name == message) {
+            bail!(
+                "a sender of revision {revision} sends {message} otherwise than this definition says\n\
+                 encode it with its own: --link sealed/{}-r{revision}.ember",
+                self.plan.link.name
+            );
+        }
         Ok(())
     }
 

@@ -9,6 +9,7 @@ use emberwort_evolution::{Pair, Revision, compare, counterparts};
 use emberwort_link::Revisions;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 
 use crate::cli::SpeakerArgs;
@@ -161,6 +162,23 @@ fn misreads(own: &Revision, sender: &Revision) -> bool {
     };
     let found = compare(old, new);
     pairs.into_iter().any(|pair| found.worst(pair).strands())
+}
+
+/// The messages that a sender of an earlier revision sends otherwise than the definition says without what came later; none if
+/// that revision is not sealed.
+pub fn sent_otherwise(definition: &Path, plan: &Plan, revision: u32, look: Look) -> anyhow::Result<Vec<String>> {
+    let history = revisions::history(definition, &plan.link.name)?;
+    let Some(sealed) = history.revisions.iter().find(|sealed| sealed.revision == revision) else {
+        return Ok(Vec::new());
+    };
+    let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
+    let old = revisions::of_sealed(sealed)?;
+    let found = compare(&old, &own);
+    let messages = old.plan.link.messages.iter().enumerate().filter(|(index, message)| {
+        let pair = if message.from == End::Device { Pair::OldDeviceNewHost } else { Pair::OldHostNewDevice };
+        found.expected(pair, &old.plan, *index).strands()
+    });
+    Ok(messages.map(|(_, message)| message.name.clone()).collect())
 }
 
 /// Says on which channels frames of a revision are not found by a receiver of the own one.
