@@ -145,6 +145,17 @@ fn mistakes_in_saying_who_has_what_are_told() {
     assert!(fleet("device,node,revision\na,3,2\nb,3,1\n").contains("line 3: the node 3 stands there twice"));
     assert!(fleet("device,revision\neast gate,2\n").contains("1 of 1 devices have another revision and no node"));
     assert!(fleet("node\n3\n").contains("device,node,revision,update\neast gate,3,2,no"));
+    // A sealed revision that was edited is no ground to read by; what is read without it is not all well.
+    let path = folder.join("sealed/marlock-r2.ember");
+    let old = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, format!("{old}# Edited.\n")).unwrap();
+    for words in [["decode", "--on", "house", "--hex", "21"].as_slice(), &["trial", "trials/clear-day.toml"]] {
+        let said = run(folder, words);
+        assert_eq!(said.code, 1, "{}", said.err);
+        assert!(said.err.contains("marlock-r2.ember was edited after it was sealed"), "{}", said.err);
+        assert!(said.err.contains("restore these files from version control"), "{}", said.err);
+    }
+    std::fs::write(&path, old).unwrap();
     // Another framing cannot be told from damage on the same line.
     let old = std::fs::read_to_string(folder.join("sealed/marlock-r2.ember")).unwrap();
     std::fs::write(folder.join("other.ember"), old.replacen("C6 39", "C6 3A", 1)).unwrap();

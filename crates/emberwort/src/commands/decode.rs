@@ -25,7 +25,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
     }
-    let speakers = speakers(&args.speakers, link, look)?;
+    let (speakers, is_whole) = speakers(&args.speakers, link, look)?;
     for name in &args.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
         if !speakers.definitions().iter().any(knows) {
@@ -60,7 +60,11 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         eprintln!("{hint}");
     }
     let broken = statistics.broken + statistics.stray > 0;
-    Ok(if !read.damage.is_empty() || (args.strict && broken) { Ending::WithFindings } else { Ending::Clean })
+    Ok(if !is_whole || !read.damage.is_empty() || (args.strict && broken) {
+        Ending::WithFindings
+    } else {
+        Ending::Clean
+    })
 }
 
 /// Decodes a bare body, given in hex.

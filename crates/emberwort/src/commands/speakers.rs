@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::Speakers;
-use emberwort_evolution::{Pair, Revision, compare, counterparts};
+use emberwort_evolution::{History, Pair, Revision, compare, counterparts};
 use emberwort_link::Revisions;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -18,18 +18,18 @@ use crate::output::{Look, Paint};
 use crate::project::{Project, load_plan_of, read_definition};
 use crate::revisions;
 
-/// The definitions that a capture is read with.
-pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Speakers> {
+/// The definitions that a capture is read with, and whether the sealed revisions are whole.
+pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<(Speakers, bool)> {
     let project = Project::find(link)?;
     let definition = &project.definition;
     let plan = load_plan_of(definition, look)?;
     let mut speakers = Speakers::of(plan.clone());
     let says_revision = |plan: &Plan| plan.channels.iter().any(|channel| channel.part(is_revision).is_some());
     if args.device.is_empty() && args.fleet.is_none() && !says_revision(&plan) {
-        return Ok(speakers);
+        return Ok((speakers, true));
     }
     let history = revisions::history(definition, &plan.link.name)?;
-    revisions::report_problems(&history, look);
+    let is_whole = report_history(&history, look);
     for said in &args.device {
         let (node, name) = said_device(said)?;
         let spoken = revisions::named(name, definition, &history, look)
@@ -68,19 +68,30 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
             bail!("{}", unsealed(node, revision));
         }
     }
-    Ok(speakers)
+    Ok((speakers, is_whole))
 }
 
-/// The definitions that the ends of a trial have.
+/// Says what is wrong with sealed revisions, and what that means here; returns whether nothing is.
+fn report_history(history: &History, look: Look) -> bool {
+    revisions::report_problems(history, look);
+    if !history.problems.is_empty() {
+        eprintln!(
+            "whoever has such a revision is taken to have the definition: restore these files from version control"
+        );
+    }
+    history.problems.is_empty()
+}
+
+/// The definitions that the ends of a trial have, and whether the sealed revisions are whole.
 pub fn revisions_in_trial(
     args: &SpeakerArgs,
     host: Option<&str>,
     definition: &Path,
     plan: &Arc<Plan>,
     look: Look,
-) -> anyhow::Result<Revisions> {
+) -> anyhow::Result<(Revisions, bool)> {
     let history = revisions::history(definition, &plan.link.name)?;
-    revisions::report_problems(&history, look);
+    let is_whole = report_history(&history, look);
     let mut found = Revisions::default();
     for sealed in &history.revisions {
         found.sealed.insert(sealed.revision, revisions::of_sealed(sealed)?.plan);
@@ -111,7 +122,7 @@ pub fn revisions_in_trial(
             None => found.every_device = Some(plan),
         }
     }
-    Ok(found)
+    Ok((found, is_whole))
 }
 
 fn unsealed(node: u64, revision: u32) -> String {

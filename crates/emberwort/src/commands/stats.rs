@@ -29,7 +29,7 @@ impl RowSink for UntilInterrupted {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let speakers = speakers(&args.speakers, link, look)?;
+    let (speakers, is_whole) = speakers(&args.speakers, link, look)?;
     output::catch_interrupt();
     let (_, read) = inputs::decode_all(&args.input, speakers, UntilInterrupted)?;
     if output::interrupted() {
@@ -45,5 +45,5 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(hint) = hint(&read.statistics) {
         eprintln!("{hint}");
     }
-    Ok(if read.damage.is_empty() { Ending::Clean } else { Ending::WithFindings })
+    Ok(if read.damage.is_empty() && is_whole { Ending::Clean } else { Ending::WithFindings })
 }

@@ -24,7 +24,8 @@ use crate::render::{plural, table, time};
 pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;
     let plan = load_plan_of(&project.definition, look)?;
-    let revisions = revisions_in_trial(&args.speakers, args.host.as_deref(), &project.definition, &plan, look)?;
+    let host = args.host.as_deref();
+    let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
     let shown = args.file.display();
     let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
     let scenario = Scenario::parse(&text, &plan, &revisions);
@@ -56,7 +57,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         eprintln!("interrupted; this is what had happened until then");
         return Ok(Ending::WithFindings);
     }
-    Ok(if report.passed() { Ending::Clean } else { Ending::WithFindings })
+    Ok(if report.passed() && is_whole { Ending::Clean } else { Ending::WithFindings })
 }
 
 /// What each side received, as a pcapng file: an interface for each direction.
