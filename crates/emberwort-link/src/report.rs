@@ -26,7 +26,7 @@ pub struct Report {
     /// What the devices received, all together.
     pub device: Heard,
     /// What became of whole frames between ends that do not have the same definition, where it is not all fine: by message,
-    /// node and verdict. Frames that were read in part, or not by their receiver, are not wrong.
+    /// node and verdict. Those that are misread stand in `wrong`, too.
     pub between: BTreeMap<(usize, u64, Understanding), Between>,
     /// Good frames whose values are not those that were sent.
     pub wrong: Vec<WrongValue>,
