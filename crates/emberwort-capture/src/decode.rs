@@ -44,7 +44,7 @@ pub struct Row<'a> {
     pub wire: &'a [u8],
 }
 
-/// A broken frame.
+/// A frame that gives no row: a broken one, or one that cannot be read.
 #[derive(Clone, Copy, Debug)]
 pub struct BrokenFrame<'a> {
     /// When its last byte came.
@@ -61,8 +61,17 @@ pub struct BrokenFrame<'a> {
     pub facing: &'a ChannelPlan,
     /// The definition with which it was read.
     pub plan: &'a Plan,
+    /// The frame, if its framing and checksums are right and only its body cannot be read.
+    pub frame: Option<&'a FrameView<'a>>,
     /// Its bytes as they came.
     pub wire: &'a [u8],
+}
+
+impl BrokenFrame<'_> {
+    /// Whether it is unread: the frame itself is right.
+    pub fn is_unread(&self) -> bool {
+        self.fault.is_unread()
+    }
 }
 
 /// Bytes that belong to no frame.
@@ -85,7 +94,7 @@ pub trait RowSink {
     /// A good frame.
     fn row(&mut self, row: &Row<'_>);
 
-    /// A broken frame.
+    /// A broken frame, or an unread one ([`BrokenFrame::is_unread`]).
     fn broken(&mut self, broken: &BrokenFrame<'_>);
 
     /// Stray bytes.
@@ -339,36 +348,17 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         }
     }
 
-    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        for (requests, reader) in self.requests.iter_mut().zip(self.readers.iter()) {
-            if let Some(reader) = reader {
-                requests.lost(reader.channel());
-            }
+    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        // One that nobody knows asked for nothing.
+        if let FrameFault::Body { .. } = fault {
+            self.requests_are_lost();
         }
-        let (definition, fault) = match *fault {
-            FrameFault::Body { message, error } => {
-                let (definition, message) = self.output.message(message);
-                (definition, FrameFault::Body { message, error })
-            }
-            // A key that the own definition knows was looked up in another one.
-            FrameFault::UnknownMessage { key } => {
-                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.knows(key));
-                (self.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
-            }
-            fault => (self.only.unwrap_or(0), fault),
-        };
-        let broken = BrokenFrame {
-            time: self.clock.time_of(&at),
-            channel: self.channel,
-            from: self.from,
-            offset: at.start,
-            fault: &fault,
-            facing: self.facing,
-            plan: &self.speakers.definitions()[definition].plan,
-            wire,
-        };
-        self.output.statistics.broken(&broken);
-        self.output.sink.broken(&broken);
+        self.without_row(at, frame, fault, wire);
+    }
+
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.requests_are_lost();
+        self.without_row(at, None, fault, wire);
     }
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
@@ -381,6 +371,45 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         };
         self.output.statistics.stray(&stray);
         self.output.sink.stray(&stray);
+    }
+}
+
+impl<S: RowSink> LaneSink<'_, S> {
+    /// Forgets what was asked for: the frame at hand could have been a request.
+    fn requests_are_lost(&mut self) {
+        for (requests, reader) in self.requests.iter_mut().zip(self.readers.iter()) {
+            if let Some(reader) = reader {
+                requests.lost(reader.channel());
+            }
+        }
+    }
+
+    fn without_row(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        let (definition, fault) = match *fault {
+            FrameFault::Body { message, error } => {
+                let (definition, message) = self.output.message(message);
+                (definition, FrameFault::Body { message, error })
+            }
+            // A key that the own definition knows was looked up in another one.
+            FrameFault::UnknownMessage { key } | FrameFault::UnknownSize { key } => {
+                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.knows(key));
+                (self.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
+            }
+            fault => (self.only.unwrap_or(0), fault),
+        };
+        let broken = BrokenFrame {
+            time: self.clock.time_of(&at),
+            channel: self.channel,
+            from: self.from,
+            offset: at.start,
+            fault: &fault,
+            frame,
+            facing: self.facing,
+            plan: &self.speakers.definitions()[definition].plan,
+            wire,
+        };
+        self.output.statistics.broken(&broken);
+        self.output.sink.broken(&broken);
     }
 }
 

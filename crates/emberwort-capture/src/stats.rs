@@ -14,10 +14,12 @@ use crate::speakers::Speakers;
 #[derive(Clone, Debug)]
 pub struct Statistics {
     plan: Arc<Plan>,
-    /// Bytes given to the channels of the link. Equal to the sum of the next three.
+    /// Bytes given to the channels of the link. Equal to the sum of the next four.
     pub input: u64,
     /// Bytes in good frames.
     pub good: u64,
+    /// Bytes in frames that are right, but whose body cannot be read.
+    pub unread: u64,
     /// Bytes in broken frames.
     pub broken: u64,
     /// Bytes in no frame.
@@ -26,6 +28,8 @@ pub struct Statistics {
     pub other_packets: u64,
     /// Their bytes.
     pub other_bytes: u64,
+    /// Unread frames by reason, in the order of [`FrameFault::REASONS`].
+    pub unread_frames: [u64; FrameFault::REASONS.len()],
     /// Broken frames by reason, in the order of [`FrameFault::REASONS`].
     pub broken_frames: [u64; FrameFault::REASONS.len()],
     /// Good frames by message: those of the link's own definition by index, then those that only others have.
@@ -81,10 +85,12 @@ impl Statistics {
         Self {
             input: 0,
             good: 0,
+            unread: 0,
             broken: 0,
             stray: 0,
             other_packets: 0,
             other_bytes: 0,
+            unread_frames: [0; FrameFault::REASONS.len()],
             broken_frames: [0; FrameFault::REASONS.len()],
             messages: vec![0; names.len()],
             names,
@@ -114,6 +120,11 @@ impl Statistics {
         self.messages.iter().sum()
     }
 
+    /// Unread frames in all.
+    pub fn all_unread_frames(&self) -> u64 {
+        self.unread_frames.iter().sum()
+    }
+
     /// Broken frames in all.
     pub fn all_broken_frames(&self) -> u64 {
         self.broken_frames.iter().sum()
@@ -139,9 +150,9 @@ impl Statistics {
         *self.contradicted.entry((node, says, read_as)).or_default() += 1;
     }
 
-    /// Whether every byte of the input is in exactly one of good, broken, stray.
+    /// Whether every byte of the input is in exactly one of good, unread, broken, stray.
     pub fn adds_up(&self) -> bool {
-        self.input == self.good + self.broken + self.stray
+        self.input == self.good + self.unread + self.broken + self.stray
     }
 
     pub(crate) fn count_input(&mut self, bytes: usize) {
@@ -183,10 +194,14 @@ impl RowSink for Statistics {
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        self.broken += broken.wire.len() as u64;
         let reason = broken.fault.reason();
         let index = FrameFault::REASONS.iter().position(|other| *other == reason).unwrap_or(0);
-        self.broken_frames[index] += 1;
+        let (bytes, frames) = match broken.is_unread() {
+            true => (&mut self.unread, &mut self.unread_frames),
+            false => (&mut self.broken, &mut self.broken_frames),
+        };
+        *bytes += broken.wire.len() as u64;
+        frames[index] += 1;
         self.at(broken.time);
     }
 

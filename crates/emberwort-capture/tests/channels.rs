@@ -46,7 +46,8 @@ impl RowSink for Log {
         self.lines.push(format!("{} {} {fields}", row.from.as_str(), message.message.name));
     }
     fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        self.lines.push(format!("broken {} {}", broken.fault.reason(), broken.wire.len()));
+        let what = if broken.is_unread() { "unread" } else { "broken" };
+        self.lines.push(format!("{what} {} {}", broken.fault.reason(), broken.wire.len()));
     }
     fn stray(&mut self, stray: &StrayBytes<'_>) {
         self.lines.push(format!("stray {}", stray.wire.len()));
@@ -117,12 +118,12 @@ fn can_identifiers_select_the_messages() {
         [
             r#"device PumpStatus {"state":"running","pressure":0.0,"speed":0,"tank":21,"motor":40,"counter":1}"#,
             r#"host RunPump {"running":true,"speed":1500}"#,
-            "broken body 3",
+            "unread body 3",
             "broken length 10",
         ]
     );
     assert_eq!(statistics.other_packets, 6);
-    assert_eq!((statistics.good, statistics.broken), (11, 13));
+    assert_eq!((statistics.good, statistics.unread, statistics.broken), (11, 3, 10));
 }
 
 #[test]
@@ -139,7 +140,7 @@ fn ports_select_the_messages_of_a_radio_network() {
     assert_eq!(log[0], r#"device Level {"depth":1.500,"battery":3.60,"gauge":1,"trend":{"downstream":0.06}}"#);
     // GaugeSettings: 10 min is raw 9 of 6 bits, 5.0 m raw 50 of 7.
     assert_eq!(log[1], r#"device GaugeSettings {"period":10,"alarm":5.0}"#);
-    assert_eq!(log[2], "broken unknown message 4");
+    assert_eq!(log[2], "unread unknown message 4");
     assert_eq!((statistics.input, statistics.other_packets), (10, 1), "{log:?}");
 }
 
@@ -147,7 +148,7 @@ fn ports_select_the_messages_of_a_radio_network() {
 fn packets_whose_key_somebody_says() {
     let plan = marlock();
     let power = Given { plan: &plan, on: Some("power"), from: None };
-    for (key, row) in [(0x120, r#"host RunPump {"running":false,"speed":7}"#), (0x121, "broken unknown message 3")] {
+    for (key, row) in [(0x120, r#"host RunPump {"running":false,"speed":7}"#), (0x121, "unread unknown message 3")] {
         // Each line of hex text is a packet.
         let mut decoder = power.decoder().assuming_key(Some(key));
         source::read(Form::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
@@ -170,13 +171,13 @@ fn lines_of_text_and_lines_that_are_none() {
             r#"host MoveValve {"valve":3,"position":60.0}"#,
             r#"device ValveMoves {"valve":3,"code":6699}"#,
             "stray 8",
-            "broken body 15",
+            "unread body 15",
             // An empty line, and one that does not end.
             "stray 2",
             "stray 10",
         ]
     );
-    assert_eq!((statistics.good, statistics.broken, statistics.stray), (36, 15, 20));
+    assert_eq!((statistics.good, statistics.unread, statistics.broken, statistics.stray), (36, 15, 0, 20));
 }
 
 #[test]
@@ -244,7 +245,7 @@ fn sizes_select_messages() {
     let packets: Vec<Vec<u8>> =
         [&[7u8][..], &[1, 2, 3], &[1, 2], &[]].iter().map(|body| udp_packet(4000, true, body).unwrap()).collect();
     let (log, statistics) = everything(&plan).read(Form::Pcapng, &recording(LINK_TYPE_RAW, "", &packets));
-    assert_eq!(log[..3], [r#"device Short {"a":7}"#, r#"device Long {"a":513,"b":3}"#, "broken unknown message 2"]);
+    assert_eq!(log[..3], [r#"device Short {"a":7}"#, r#"device Long {"a":513,"b":3}"#, "unread unknown message 2"]);
     assert_eq!(statistics.input, 6);
 }
 

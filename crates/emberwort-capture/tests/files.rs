@@ -332,7 +332,7 @@ proptest! {
             stream[at] ^= 0x10;
         }
         let (_, statistics, _) = decode(Form::Raw, &stream);
-        prop_assert_eq!(statistics.good + statistics.broken + statistics.stray, stream.len() as u64);
+        prop_assert_eq!(statistics.good + statistics.unread + statistics.broken + statistics.stray, stream.len() as u64);
     }
 
     #[test]

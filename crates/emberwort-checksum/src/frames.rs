@@ -24,7 +24,7 @@ pub enum Damage {
         bytes: usize,
         /// How long they take at least on the medium, if they come without a pause.
         time: Seconds,
-        /// How many of the shortest frames they could be: a receiver that does not look again loses them.
+        /// How many of the shortest frames they could be: so many come late.
         frames: usize,
     },
 }
@@ -65,6 +65,8 @@ pub struct Promises {
     /// The chance that the sync bytes stand in the longest frame behind its own, if its bytes were random; `None` where they
     /// cannot, or where there are none.
     pub false_start: Option<f64>,
+    /// Whether receivers look for frames inside of one that nobody can read, as nothing says that it is a frame at all.
+    pub looks_inside_unread: bool,
     /// What the checksum finds, if there is one.
     pub found: Option<Found>,
 }
@@ -95,6 +97,7 @@ pub fn promises(plan: &Plan, channel: &ChannelPlan) -> Promises {
         damage: damage(plan, channel),
         false_start: (channel.finder == FrameFinder::Sync && !channel.sync.is_empty())
             .then(|| 1.0 - (1.0 - start_here).powi(places as i32)),
+        looks_inside_unread: channel.looks_inside_unread(),
         found: covered(channel).map(found),
     }
 }
@@ -202,6 +205,8 @@ mod tests {
         assert_eq!(of("", twice).damage, Damage::Nothing);
         let escaped = "sync C6\n kind : u8 message\n size : u8 length of body\n body";
         let escaped = of("stuffing escape 7D xor 20 of 7D C6", escaped);
-        assert_eq!(escaped, Promises { damage: Damage::Nothing, false_start: None, found: None });
+        let damage = Damage::Nothing;
+        assert_eq!(escaped, Promises { damage, false_start: None, looks_inside_unread: true, found: None });
+        assert!(!stuffed.looks_inside_unread);
     }
 }

@@ -126,7 +126,7 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
         let folder = tempfile::tempdir().unwrap();
         write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
         let stem = format!("{link}_{channel}");
-        std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&plan, index, &stream)).unwrap();
+        std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&stream)).unwrap();
         std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, link, &[(stem, index)])).unwrap();
         let output = compile_and_run(compiler, folder.path(), &["-O1"], &[&format!("{link}.c"), "main.c"]);
         assert!(output == expected, "{channel}: the receivers accept different frames");

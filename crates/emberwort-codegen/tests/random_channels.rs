@@ -231,7 +231,7 @@ fn channels_agree(seed: u64, bytes: usize) {
         for (from, name) in directions {
             let stem = format!("any_{}{name}", channel.name);
             let stream = streams::noisy(&plan, index, from, bytes, seed);
-            std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&plan, index, &stream)).unwrap();
+            std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&stream)).unwrap();
             let (frames, frames_text) = streams::accepted(&plan, index, from, &stream);
             assert!(frames * 400 > bytes, "{stem}: only {frames} frames are good\n{text}");
             good += frames;

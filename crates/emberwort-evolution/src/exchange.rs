@@ -255,6 +255,10 @@ impl FrameSink for Sink<'_> {
         self.received.good.push(Good { message, values, node: frame.node, sequence: frame.sequence });
     }
 
+    fn unread(&mut self, _: Range<u64>, _: Option<&FrameView<'_>>, fault: &FrameFault, _: &[u8]) {
+        self.received.broken.push(*fault);
+    }
+
     fn broken(&mut self, _: Range<u64>, fault: &FrameFault, _: &[u8]) {
         self.received.broken.push(*fault);
     }

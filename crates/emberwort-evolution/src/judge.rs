@@ -220,7 +220,7 @@ pub fn not_taken(
 ) -> Outcome {
     let name = &ends.sender.link.messages[message].name;
     let outside = listening.is_some_and(ChannelPlan::key_is_outside);
-    let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. }))
+    let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. } | FrameFault::UnknownSize { .. }))
         || (fault.is_none() && listening.is_some_and(is_lines));
     if none && is_news(ends, channel, message) {
         return Outcome::new(
@@ -239,7 +239,7 @@ pub fn not_taken(
         }
         Some(fault) => {
             let cause = match fault {
-                FrameFault::UnknownMessage { .. } => Cause::UnknownKey,
+                FrameFault::UnknownMessage { .. } | FrameFault::UnknownSize { .. } => Cause::UnknownKey,
                 FrameFault::Body { message, .. } => Cause::Body(*message),
                 _ => Cause::Frame,
             };

@@ -44,19 +44,23 @@ pub struct Report {
     pub record: Vec<Recorded>,
 }
 
-/// The accounting of what one side received. Good, broken and stray bytes add up to the input.
+/// The accounting of what one side received. Good, unread, broken and stray bytes add up to the input.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Heard {
     /// Bytes received.
     pub input: u64,
     /// Bytes in good frames.
     pub good_bytes: u64,
+    /// Bytes in frames that are right, but whose body cannot be read.
+    pub unread_bytes: u64,
     /// Bytes in broken frames.
     pub broken_bytes: u64,
     /// Bytes in no frame.
     pub stray_bytes: u64,
     /// Good frames.
     pub good: u64,
+    /// Unread frames.
+    pub unread: u64,
     /// Broken frames.
     pub broken: u64,
 }

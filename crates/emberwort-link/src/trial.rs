@@ -88,7 +88,7 @@ struct Side {
 struct Found {
     heard: Heard,
     frames: Vec<FoundFrame>,
-    /// Broken frames: where they begin, and why.
+    /// Broken and unread frames: where they begin, and why.
     faults: Vec<(u64, FrameFault)>,
 }
 
@@ -123,6 +123,12 @@ impl FrameSink for SideSink<'_> {
             values: self.reader.values(frame).clone(),
             bytes: wire.to_vec(),
         });
+    }
+
+    fn unread(&mut self, at: Range<u64>, _: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        self.found.faults.push((at.start, *fault));
+        self.found.heard.unread += 1;
+        self.found.heard.unread_bytes += wire.len() as u64;
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
@@ -191,9 +197,11 @@ impl Heard {
     fn add(&mut self, other: &Heard) {
         self.input += other.input;
         self.good_bytes += other.good_bytes;
+        self.unread_bytes += other.unread_bytes;
         self.broken_bytes += other.broken_bytes;
         self.stray_bytes += other.stray_bytes;
         self.good += other.good;
+        self.unread += other.unread;
         self.broken += other.broken;
     }
 }

@@ -56,6 +56,9 @@ impl FrameSink for Count {
         self.0 += 1;
         self.1 += wire.len() as u64;
     }
+    fn unread(&mut self, _: Range<u64>, _: Option<&FrameView<'_>>, _: &FrameFault, wire: &[u8]) {
+        self.1 += wire.len() as u64;
+    }
     fn broken(&mut self, _: Range<u64>, _: &FrameFault, wire: &[u8]) {
         self.1 += wire.len() as u64;
     }

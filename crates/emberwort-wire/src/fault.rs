@@ -1,4 +1,4 @@
-//! Why a frame is broken.
+//! Why a frame is broken, or cannot be read.
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
@@ -6,7 +6,7 @@ use emberwort_model::plan::{ChannelPlan, Role};
 
 use crate::codec::BodyError;
 
-/// Why a frame is broken. Parts are indices into the channel's parts.
+/// Why a frame is broken, or cannot be read ([`FrameFault::is_unread`]). Parts are indices into the channel's parts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FrameFault {
     /// The length part says something that no frame of this channel can have.
@@ -55,6 +55,11 @@ pub enum FrameFault {
         /// Offset in the stuffed frame.
         at: usize,
     },
+    /// No message of the channel has this key, whose size would say where the frame ends.
+    UnknownSize {
+        /// The key.
+        key: u64,
+    },
     /// No message of the channel has this key.
     UnknownMessage {
         /// The key.
@@ -72,6 +77,12 @@ pub enum FrameFault {
 }
 
 impl FrameFault {
+    /// Whether the frame itself is right (framing, constants, checksums), and only its body cannot be read: such a frame is unread,
+    /// not broken.
+    pub fn is_unread(&self) -> bool {
+        matches!(self, FrameFault::UnknownMessage { .. } | FrameFault::NoPattern | FrameFault::Body { .. })
+    }
+
     /// All short names that [`FrameFault::reason`] gives.
     pub const REASONS: [&'static str; 7] =
         ["checksum", "length", "truncated", "fixed", "stuffing", "unknown message", "body"];
@@ -80,7 +91,7 @@ impl FrameFault {
     pub fn reason(&self) -> &'static str {
         Self::REASONS[match self {
             FrameFault::Checksum { .. } => 0,
-            FrameFault::Length { .. } => 1,
+            FrameFault::Length { .. } | FrameFault::UnknownSize { .. } => 1,
             FrameFault::Truncated { .. } => 2,
             FrameFault::Fixed { .. } | FrameFault::Sync | FrameFault::Digits { .. } => 3,
             FrameFault::Stuffing { .. } => 4,
@@ -123,6 +134,12 @@ impl FrameFault {
             }
             FrameFault::Sync => format!("does not begin with the sync bytes {}", hex(&channel.sync)),
             FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
+            FrameFault::UnknownSize { key } => {
+                format!(
+                    "no message on `{}` has the key 0x{key:02X}, so nothing says how long the frame is",
+                    channel.name
+                )
+            }
             FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key 0x{key:02X}", channel.name),
             FrameFault::NoPattern => format!("the line fits no pattern of `{}`", channel.name),
             FrameFault::Body { message, error } => {

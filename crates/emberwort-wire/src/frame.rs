@@ -28,8 +28,12 @@ pub struct Framing {
     revision: Option<PartPlace>,
     fixed: Vec<usize>,
     same: Vec<SamePart>,
-    /// Those in the head that repeat the length: they are looked at before a frame is waited for.
-    lengths: Vec<SamePart>,
+    /// Bytes with which every frame begins.
+    start_mark: Vec<u8>,
+    /// Parts of the head with one right value that end within [`Framing::length_end`] bytes.
+    early: Vec<RightValue>,
+    /// Those behind them in the head.
+    late: Vec<RightValue>,
     /// Parts in hex digits.
     digits: Vec<usize>,
     terminator: Vec<u8>,
@@ -132,6 +136,63 @@ impl SamePart {
     fn check(&self, bytes: &[u8], body_end: usize) -> Result<(), FrameFault> {
         let (expected, found) = (self.expected(bytes, body_end), self.place.read(bytes, body_end));
         if expected == found { Ok(()) } else { Err(FrameFault::Fixed { part: self.part, expected, found }) }
+    }
+}
+
+/// A part of the head that has one right value, which can be seen before the frame is complete.
+#[derive(Clone, Copy, Debug)]
+enum RightValue {
+    /// A constant.
+    Fixed { part: usize, place: PartPlace, value: u64 },
+    /// What an earlier part says.
+    Same(SamePart),
+}
+
+impl RightValue {
+    /// Those in the head of a channel.
+    fn all(plan: &ChannelPlan) -> Vec<Self> {
+        let fixed = plan.parts.iter().enumerate().filter_map(|(part, of)| match of.role {
+            Role::Fixed(value) => Some(Self::Fixed { part, place: PartPlace::of(of), value }),
+            _ => None,
+        });
+        let same = SamePart::all(plan).into_iter().map(Self::Same);
+        fixed.chain(same).filter(|right| !right.place().tail).collect()
+    }
+
+    fn place(&self) -> PartPlace {
+        match self {
+            Self::Fixed { place, .. } | Self::Same(SamePart { place, .. }) => *place,
+        }
+    }
+
+    fn check(&self, bytes: &[u8]) -> Result<(), FrameFault> {
+        match self {
+            Self::Fixed { part, place, .. } if place.hex && place.digits(bytes).is_none() => {
+                Err(FrameFault::Digits { part: *part })
+            }
+            Self::Fixed { part, place, value: expected } => {
+                let (part, expected, found) = (*part, *expected, place.read(bytes, 0));
+                if expected == found { Ok(()) } else { Err(FrameFault::Fixed { part, expected, found }) }
+            }
+            Self::Same(same) if same.place.hex && same.place.digits(bytes).is_none() => {
+                Err(FrameFault::Digits { part: same.part })
+            }
+            Self::Same(same) => same.check(bytes, 0),
+        }
+    }
+}
+
+/// Bytes with which every frame begins: its sync bytes, else a constant in whole bytes in front.
+fn start_mark(plan: &ChannelPlan) -> Vec<u8> {
+    match plan.parts.first() {
+        Some(Part { role: Role::Fixed(value), zone: Zone::Head, at_bit: 0, bits, hex: false, order, .. })
+            if plan.sync.is_empty() && bits.is_multiple_of(8) =>
+        {
+            let mut bytes = vec![0; usize::from(bits / 8)];
+            bits::write(&mut bytes, 0, *bits, *value, *order);
+            bytes
+        }
+        _ => plan.sync.clone(),
     }
 }
 
@@ -244,9 +305,9 @@ impl Framing {
             Role::Same { part, .. } => is_length(part) && !same.place.tail,
             _ => false,
         };
-        let lengths: Vec<SamePart> = SamePart::all(&plan).into_iter().filter(repeats).collect();
+        let lengths = SamePart::all(&plan).into_iter().filter(repeats);
         let mut length = plan.parts.iter().find_map(LengthPart::of);
-        if let (Some(length), Some(end)) = (&mut length, lengths.iter().map(|same| same.place.end()).max()) {
+        if let (Some(length), Some(end)) = (&mut length, lengths.map(|same| same.place.end()).max()) {
             length.end = length.end.max(end);
         }
         let checksum_parts: Vec<usize> =
@@ -272,11 +333,13 @@ impl Framing {
                 _ => None,
             })
             .collect();
-        Self {
+        let mut framing = Self {
             places: plan.parts.iter().map(PartPlace::of).collect(),
             checksums,
             length,
-            lengths,
+            start_mark: start_mark(&plan),
+            early: Vec::new(),
+            late: Vec::new(),
             same: SamePart::all(&plan),
             key: find(|role| *role == Role::Message),
             address: find(|role| *role == Role::Address),
@@ -290,7 +353,16 @@ impl Framing {
                 _ => Vec::new(),
             },
             plan,
-        }
+        };
+        let length_end = framing.length_end();
+        let is_early = |right: &RightValue| right.place().end() <= length_end;
+        (framing.early, framing.late) = RightValue::all(&framing.plan).into_iter().partition(is_early);
+        framing
+    }
+
+    /// Bytes with which every frame begins and by which its start is found: the sync bytes, else a constant part in front.
+    pub(crate) fn start_mark(&self) -> &[u8] {
+        &self.start_mark
     }
 
     /// The channel's plan.
@@ -420,7 +492,7 @@ impl Framing {
         }
         let (plan, other_bytes) = (&self.plan, part.other_bytes);
         let value = part.place.read(bytes, 0);
-        if part.place.hex || !self.lengths.is_empty() {
+        if part.place.hex {
             self.check_length(part, bytes)?;
         }
         let around = plan.head_bytes + plan.tail_bytes;
@@ -433,7 +505,27 @@ impl Framing {
         Ok(Some(length as usize))
     }
 
-    /// The same where the size of its message says it.
+    /// How long the frame is whose first bytes these are, as [`Framing::length_of`] says it, if what can be seen of it is right:
+    /// constants and values said twice are judged here, before more bytes are waited for.
+    ///
+    /// # Errors
+    /// What is wrong, and how many bytes that frame would have; where that cannot be said, how many were looked at.
+    #[inline(always)]
+    pub(crate) fn begin(&self, bytes: &[u8]) -> Result<Option<usize>, (FrameFault, usize)> {
+        if !self.early.is_empty() {
+            self.check_early(bytes)?;
+        }
+        let length = self.length_of(bytes).map_err(|fault| (fault, self.length_end()))?;
+        if let Some(length) = length
+            && !self.late.is_empty()
+            && bytes.len() >= self.plan.head_bytes
+        {
+            self.check_late(bytes).map_err(|fault| (fault, length))?;
+        }
+        Ok(length)
+    }
+
+    /// How long the frame is whose first bytes these are, where the size of its message says it.
     fn length_by_key(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
         let plan = &self.plan;
         if plan.finder != FrameFinder::Sync {
@@ -449,9 +541,9 @@ impl Framing {
                 let key = part.read(bytes, 0);
                 let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok();
                 let size = found.and_then(|at| sizes.get(at).copied().flatten());
-                size.map(|size| Some(around + size)).ok_or(FrameFault::UnknownMessage { key })
+                size.map(|size| Some(around + size)).ok_or(FrameFault::UnknownSize { key })
             }
-            (None, _) => Err(FrameFault::UnknownMessage { key: 0 }),
+            (None, _) => Err(FrameFault::UnknownSize { key: 0 }),
         }
     }
 
@@ -478,7 +570,15 @@ impl Framing {
         plain.extend_from_slice(&wire[..sync]);
         let mut at = sync;
         let mut length = None;
+        // Whether what can be seen in the head is still to be looked at.
+        let mut unseen = !self.early.is_empty() || !self.late.is_empty();
+        let head = self.plan.head_bytes;
         loop {
+            if unseen && plain.len() >= head {
+                self.check_early(plain).map_err(|(fault, _)| (fault, at))?;
+                self.check_late(plain).map_err(|fault| (fault, at))?;
+                unseen = false;
+            }
             if at + self.terminator.len() > self.plan.limit {
                 let (around, limit) = (self.plan.head_bytes + self.plan.tail_bytes, self.plan.limit);
                 return Err((FrameFault::Length { length: limit as u64 + 1, least: around, greatest: limit }, at));
@@ -498,6 +598,7 @@ impl Framing {
                 (true, Some(length)) => length - plain.len(),
                 (true, None) => self.length_end() - plain.len(),
             };
+            let wanted = if unseen { wanted.min(head - plain.len()) } else { wanted };
             let most = wanted.min(self.plan.limit + 1 - at - self.terminator.len()).min(rest.len());
             let run = stuffing::escape::run(&self.escaped, &rest[..most]);
             if run > 0 {
@@ -567,7 +668,8 @@ impl Framing {
     /// Judges the bytes of one whole frame, without stuffing and delimiters.
     ///
     /// # Errors
-    /// The first fault in this order: size, sync bytes, length, hex digits, checksums, fixed values.
+    /// The first fault in this order: size, sync bytes, constants and repeated lengths in the head, length, hex digits, other
+    /// constants, values said twice, checksums.
     pub fn check<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let around = plan.head_bytes + plan.tail_bytes;
@@ -577,6 +679,9 @@ impl Framing {
         // Comparing nothing takes a call.
         if !plan.sync.is_empty() && !bytes.starts_with(&plan.sync) {
             return Err(FrameFault::Sync);
+        }
+        if !self.early.is_empty() {
+            self.check_early(bytes).map_err(|(fault, _)| fault)?;
         }
         let sized = self.length.is_some() || plan.finder == FrameFinder::Sync;
         if sized && let Some(length) = self.length_of(bytes)? {
@@ -590,20 +695,13 @@ impl Framing {
         self.check_sized(bytes)
     }
 
-    /// The same for bytes whose number is what the length part says.
+    /// Judges the bytes of one whole frame whose number is what the length part says, and which begin with the sync bytes.
     #[inline(always)]
     pub(crate) fn check_sized<'a>(&self, bytes: &'a [u8]) -> Result<FrameView<'a>, FrameFault> {
         let plan = &self.plan;
         let body_end = bytes.len() - plan.tail_bytes;
         if !self.digits.is_empty() {
             self.check_digits(bytes, body_end)?;
-        }
-        for checksum in &self.checksums {
-            let expected = checksum.compute(bytes, body_end);
-            let found = checksum.place.read(bytes, body_end);
-            if expected != found {
-                return Err(FrameFault::Checksum { part: checksum.part, expected, found });
-            }
         }
         for part in &self.fixed {
             let found = self.places[*part].read(bytes, body_end);
@@ -615,6 +713,13 @@ impl Framing {
         }
         if !self.same.is_empty() {
             self.check_same(bytes, body_end)?;
+        }
+        for checksum in &self.checksums {
+            let expected = checksum.compute(bytes, body_end);
+            let found = checksum.place.read(bytes, body_end);
+            if expected != found {
+                return Err(FrameFault::Checksum { part: checksum.part, expected, found });
+            }
         }
         let value = |part: &Option<PartPlace>| part.map(|part| part.read(bytes, body_end));
         let key = match self.key {
@@ -656,14 +761,30 @@ impl Framing {
         self.same.iter().try_for_each(|same| same.check(bytes, body_end))
     }
 
-    /// Whether the length stands in digits, if it has to, and says the same each time.
+    /// Whether a length in digits stands in digits.
     #[cold]
     fn check_length(&self, part: &LengthPart, bytes: &[u8]) -> Result<(), FrameFault> {
-        if part.place.hex && part.place.digits(bytes).is_none() {
+        if part.place.digits(bytes).is_none() {
             let index = self.plan.parts.iter().position(|part| matches!(part.role, Role::Length { .. }));
             return Err(FrameFault::Digits { part: index.unwrap_or(0) });
         }
-        self.lengths.iter().try_for_each(|same| same.check(bytes, 0))
+        Ok(())
+    }
+
+    /// Whether the constants that stand in front of the length, and what repeats it, are right; with how many bytes the frame
+    /// would have, or were looked at.
+    fn check_early(&self, bytes: &[u8]) -> Result<(), (FrameFault, usize)> {
+        let end = self.length_end();
+        if bytes.len() < end {
+            return Ok(());
+        }
+        let fault = self.early.iter().find_map(|right| right.check(bytes).err());
+        fault.map_or(Ok(()), |fault| Err((fault, self.length_of(bytes).ok().flatten().unwrap_or(end))))
+    }
+
+    /// Whether the constants in the head behind the length are right.
+    fn check_late(&self, bytes: &[u8]) -> Result<(), FrameFault> {
+        self.late.iter().try_for_each(|right| right.check(bytes))
     }
 }
 

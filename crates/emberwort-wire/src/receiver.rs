@@ -1,8 +1,11 @@
-//! Receivers: state machines that find frames in a stream, and give every byte to exactly one of good, broken, stray.
+//! Receivers: state machines that find frames in a stream, and give every byte to exactly one of good, unread, broken, stray.
 //!
 //! - A receiver is fed chunks of any size; the result depends on the bytes alone.
-//! - After a broken frame it looks again from one byte behind the place where that frame was believed to start. Of the broken
-//!   frame's bytes, those before a frame found there are its own.
+//! - A frame whose checksum is right is consumed whole, also if nobody can read its body (an unread frame): what stands inside of
+//!   it is never taken for a frame of its own.
+//! - After a broken frame, and after an unread one without a checksum, it looks again from one byte behind the place where that
+//!   frame was believed to start. Of that frame's bytes, those before a frame found there are its own.
+//! - What can be judged early is judged before more bytes are waited for: constants, and values that are said twice.
 //! - It holds at most four times the channel's limit, and allocates only when it is made.
 //!
 //! Where frames begin with status bytes, a frame can stand inside of another: its bytes are then no part of the outer one's,
@@ -33,11 +36,15 @@ pub trait FrameSink {
     /// decoded.
     ///
     /// # Errors
-    /// Why the frame is broken after all.
+    /// Why it is unread: a fault of which [`FrameFault::is_unread`] is true.
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
 
     /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]);
+
+    /// A frame whose framing and checksums are right, but whose body cannot be read. `frame` is `None` if a good frame was found
+    /// inside of it, which only channels without a checksum look for; `wire` are then the bytes before that one.
+    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]);
 
     /// Bytes of a broken frame.
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]);
@@ -57,7 +64,8 @@ pub struct Receiver {
     start: u64,
     /// First byte at which a frame may begin.
     scan: u64,
-    /// The broken frame to which the bytes from `start` up to this offset belong, unless a good one is found there.
+    /// The broken frame, or unread one without a checksum, to which the bytes from `start` up to this offset belong, unless a good
+    /// one is found there.
     broken: Option<(FrameFault, u64)>,
     /// An over-long stretch is passed over up to its delimiter, its line's end, or silence.
     overlong: bool,
@@ -158,15 +166,21 @@ impl Receiver {
     /// another one.
     pub fn silence<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
         if matches!(self.framing.plan().finder, FrameFinder::Gap { .. }) {
-            self.finish(sink);
+            self.gap(sink);
         }
     }
 
     /// Ends the stream: what is left is given away. The receiver can then be fed another stream, whose offsets go on.
     pub fn finish<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+        self.gap(sink);
+        self.status = StatusBytes::default();
+    }
+
+    /// Says that nothing came for longer than a sender pauses inside of a frame: what is half is given away, with the frames that
+    /// stand inside of it, and the next byte begins another one. What a status byte said goes on to count.
+    pub fn gap<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
         if let FrameFinder::StatusBytes { .. } = self.framing.plan().finder {
             self.status.end(&self.framing, sink);
-            self.status = StatusBytes::default();
             return;
         }
         let mut carry = std::mem::take(&mut self.carry);
@@ -197,9 +211,15 @@ impl Receiver {
     fn flush<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
         if self.start < to {
             let range = self.start..to;
+            let wire = window.get(range.clone());
             match &self.broken {
-                Some((fault, _)) => sink.broken(range.clone(), fault, window.get(range)),
-                None => sink.stray(range.clone(), window.get(range)),
+                Some((fault, _)) if fault.is_unread() => {
+                    let mut plain = Vec::new();
+                    let frame = self.framing.open(wire, &mut plain).ok();
+                    sink.unread(range, frame.as_ref(), fault, wire);
+                }
+                Some((fault, _)) => sink.broken(range, fault, wire),
+                None => sink.stray(range, wire),
             }
         }
         self.start = to;
@@ -225,12 +245,36 @@ impl Receiver {
 
     /// A broken frame from `scan` up to `end`.
     fn fail<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
-        // A false start inside a broken frame that reaches no further than it says nothing new.
-        if self.broken.is_none_or(|(_, pending)| end > pending) {
+        // A false start inside a broken frame that reaches no further than it says nothing new; nor does one that is marked by a
+        // single byte or by none, since many bytes look like that.
+        let marked = self.framing.start_mark().len() > 1;
+        if self.broken.is_none_or(|(_, pending)| marked && end > pending) {
             self.flush(window, self.scan, sink);
             self.broken = Some((fault, end));
         }
         self.pass(window, self.scan + 1, sink);
+    }
+
+    /// A frame from `scan` up to `end` whose first bytes show that it is broken. Inside of a broken frame that is a false start.
+    fn fail_early<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
+        match self.broken {
+            Some(_) => self.pass(window, self.scan + 1, sink),
+            None => self.fail(window, fault, end, sink),
+        }
+    }
+
+    /// A frame from `scan` up to `end` whose checksums are right, and that cannot be read.
+    fn leave_unread<S: FrameSink + ?Sized>(
+        &mut self,
+        window: Window<'_>,
+        (view, fault): (&FrameView<'_>, &FrameFault),
+        end: u64,
+        sink: &mut S,
+    ) {
+        self.flush(window, self.scan, sink);
+        let range = self.scan..end;
+        sink.unread(range.clone(), Some(view), fault, window.get(range));
+        (self.start, self.scan) = (end, end);
     }
 
     #[inline]
@@ -241,9 +285,10 @@ impl Receiver {
         (self.start, self.scan) = (end, end);
     }
 
-    /// The bytes from the next sync bytes on, at which `scan` then stands; `None` if more bytes are needed.
+    /// The bytes from the next mark of a frame's start on (see [`Framing::start_mark`]), at which `scan` then stands; `None` if
+    /// more bytes are needed.
     #[inline(always)]
-    fn find_sync<'a, S: FrameSink + ?Sized>(
+    fn find_start<'a, S: FrameSink + ?Sized>(
         &mut self,
         window: Window<'a>,
         sync: &[u8],
@@ -268,7 +313,7 @@ impl Receiver {
                 continue;
             }
             if seen < sync.len() {
-                // The sync bytes may go on in the next chunk.
+                // They may go on in the next chunk.
                 if window.last {
                     self.pass(window, self.scan + 1, sink);
                     continue;
@@ -281,13 +326,13 @@ impl Receiver {
 
     fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
         let framing = self.framing.clone();
-        let sync = &framing.plan().sync;
-        while let Some(rest) = self.find_sync(window, sync, sink) {
-            let length = match framing.length_of(rest) {
+        let mark = framing.start_mark();
+        while let Some(rest) = self.find_start(window, mark, sink) {
+            let length = match framing.begin(rest) {
                 Ok(length) => length,
-                Err(fault) => {
-                    let end = self.scan + framing.length_end() as u64;
-                    self.fail(window, fault, end, sink);
+                Err((fault, size)) => {
+                    let end = self.scan + size as u64;
+                    self.fail_early(window, fault, end, sink);
                     continue;
                 }
             };
@@ -297,6 +342,9 @@ impl Receiver {
                     match framing.check_sized(bytes) {
                         Ok(view) => match sink.judge(&view) {
                             Ok(()) => self.succeed(window, &view, end, sink),
+                            Err(fault) if !framing.plan().looks_inside_unread() => {
+                                self.leave_unread(window, (&view, &fault), end, sink);
+                            }
                             Err(fault) => self.fail(window, fault, end, sink),
                         },
                         Err(fault) => self.fail(window, fault, end, sink),
@@ -313,14 +361,17 @@ impl Receiver {
 
     fn run_escaped<S: FrameSink + ?Sized>(&mut self, escape: &Escape, window: Window<'_>, sink: &mut S) {
         let framing = self.framing.clone();
-        while let Some(rest) = self.find_sync(window, &framing.plan().sync, sink) {
+        while let Some(rest) = self.find_start(window, framing.start_mark(), sink) {
             let mut plain = std::mem::take(&mut self.plain);
             match framing.unescape(escape, rest, &mut plain) {
                 Ok(Some(size)) => {
                     let end = self.scan + size as u64;
                     match judge(&framing, &plain, sink) {
-                        Ok(view) => self.succeed(window, &view, end, sink),
-                        Err(fault) => self.fail(window, fault, end, sink),
+                        Judged::Good(view) => self.succeed(window, &view, end, sink),
+                        Judged::Unread(view, fault) if !framing.plan().looks_inside_unread() => {
+                            self.leave_unread(window, (&view, &fault), end, sink);
+                        }
+                        Judged::Unread(_, fault) | Judged::Broken(fault) => self.fail(window, fault, end, sink),
                     }
                 }
                 Err((fault, size)) => {
@@ -370,12 +421,13 @@ impl Receiver {
                     let mut plain = std::mem::take(&mut self.plain);
                     let judged = match stuffing::decode(stuffing, &inner[..at], &mut plain) {
                         Ok(()) => judge(&framing, &plain, sink),
-                        Err(at) => Err(FrameFault::Stuffing { at: lead + at }),
+                        Err(at) => Judged::Broken(FrameFault::Stuffing { at: lead + at }),
                     };
                     match judged {
-                        Ok(view) => self.succeed(window, &view, end, sink),
+                        Judged::Good(view) => self.succeed(window, &view, end, sink),
+                        Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
                         // The delimiter behind may be the one in front of the next frame.
-                        Err(fault) => {
+                        Judged::Broken(fault) => {
                             let end = end - u64::from(stuffing.leads());
                             self.fail_whole(window, fault, end, sink);
                         }
@@ -419,8 +471,9 @@ impl Receiver {
         } else if window.last && window.end() > self.scan {
             let end = window.end();
             match judge(&framing, window.from(self.scan), sink) {
-                Ok(view) => self.succeed(window, &view, end, sink),
-                Err(fault) => self.fail_whole(window, fault, end, sink),
+                Judged::Good(view) => self.succeed(window, &view, end, sink),
+                Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
+                Judged::Broken(fault) => self.fail_whole(window, fault, end, sink),
             }
         }
     }
@@ -448,16 +501,17 @@ impl Receiver {
                     let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
                     let judged = match framing.plan().sync.is_empty() || line.starts_with(&framing.plan().sync) {
                         true => judge(&framing, line, sink),
-                        false => Err(FrameFault::NoPattern),
+                        false => Judged::Broken(FrameFault::NoPattern),
                     };
                     match judged {
-                        Ok(view) => self.succeed(window, &view, end, sink),
-                        // A line that fits no pattern is none of ours.
-                        Err(FrameFault::NoPattern) => {
-                            self.pass(window, end, sink);
-                            self.flush(window, end, sink);
+                        Judged::Good(view) => self.succeed(window, &view, end, sink),
+                        // A line that fits no pattern is none of ours, unless a checksum says that it is.
+                        Judged::Unread(_, FrameFault::NoPattern) if !framing.plan().has_checksum() => {
+                            self.pass_line(window, end, sink);
                         }
-                        Err(fault) => self.fail_whole(window, fault, end, sink),
+                        Judged::Broken(FrameFault::NoPattern) => self.pass_line(window, end, sink),
+                        Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
+                        Judged::Broken(fault) => self.fail_whole(window, fault, end, sink),
                     }
                 }
                 _ if rest.len() >= limit => {
@@ -473,6 +527,12 @@ impl Receiver {
         }
     }
 
+    /// A line that is no frame.
+    fn pass_line<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, end: u64, sink: &mut S) {
+        self.pass(window, end, sink);
+        self.flush(window, end, sink);
+    }
+
     /// A broken frame in which no other can begin.
     fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         self.flush(window, self.scan, sink);
@@ -486,35 +546,45 @@ impl Receiver {
         (self.start, self.scan) = (range.end, range.end);
         let framing = self.framing.clone();
         let limit = framing.plan().limit;
-        let judged = if bytes.len() > limit {
+        let checked = if bytes.len() > limit {
             let least = framing.plan().head_bytes + framing.plan().tail_bytes;
             Err(FrameFault::Length { length: bytes.len() as u64, least, greatest: limit })
         } else {
-            framing.check(bytes).and_then(|mut view| {
-                if let (true, Some(key)) = (framing.plan().key_is_outside(), key) {
-                    view.key = key;
-                    view.node = view.node.or_else(|| framing.plan().node_in_key(key));
-                }
-                sink.judge(&view).map(|()| view)
-            })
+            framing.check(bytes)
         };
-        match judged {
-            Ok(view) => sink.good(range, &view, bytes),
-            Err(fault) => sink.broken(range, &fault, bytes),
+        let mut view = match checked {
+            Ok(view) => view,
+            Err(fault) => return sink.broken(range, &fault, bytes),
+        };
+        if let (true, Some(key)) = (framing.plan().key_is_outside(), key) {
+            view.key = key;
+            view.node = view.node.or_else(|| framing.plan().node_in_key(key));
+        }
+        match sink.judge(&view) {
+            Ok(()) => sink.good(range, &view, bytes),
+            Err(fault) => sink.unread(range, Some(&view), &fault, bytes),
         }
     }
 }
 
+/// What is found of a whole frame.
+pub(crate) enum Judged<'a> {
+    Good(FrameView<'a>),
+    /// Framing and checksums are right, but the body cannot be read.
+    Unread(FrameView<'a>, FrameFault),
+    Broken(FrameFault),
+}
+
 /// Judges a whole frame, without stuffing and delimiters.
 #[inline]
-pub(crate) fn judge<'a, S: FrameSink + ?Sized>(
-    framing: &Framing,
-    bytes: &'a [u8],
-    sink: &mut S,
-) -> Result<FrameView<'a>, FrameFault> {
-    let view = framing.check(bytes)?;
-    sink.judge(&view)?;
-    Ok(view)
+pub(crate) fn judge<'a, S: FrameSink + ?Sized>(framing: &Framing, bytes: &'a [u8], sink: &mut S) -> Judged<'a> {
+    match framing.check(bytes) {
+        Ok(view) => match sink.judge(&view) {
+            Ok(()) => Judged::Good(view),
+            Err(fault) => Judged::Unread(view, fault),
+        },
+        Err(fault) => Judged::Broken(fault),
+    }
 }
 
 /// What requests asked for: the deciding fields of each request whose answer does not repeat them, by channel, node, request

@@ -6,7 +6,7 @@ use std::ops::Range;
 use emberwort_model::plan::FrameFinder;
 
 use crate::frame::{FrameFault, Framing};
-use crate::receiver::{FrameSink, judge};
+use crate::receiver::{FrameSink, Judged, judge};
 
 /// Status bytes from here on end what is running.
 const COMMON: u8 = 0xF0;
@@ -43,6 +43,8 @@ enum Inside {
     Frame(Option<usize>),
     /// A frame that cannot be good any more, up to the next status byte.
     Broken(FrameFault),
+    /// What follows of one that is too long, up to the next status byte.
+    Passing,
 }
 
 /// The receiver's state between two bytes.
@@ -89,10 +91,9 @@ impl StatusBytes {
         let (plan, key) = (framing.plan(), u64::from(status));
         self.plain.clear();
         self.plain.push(status);
-        self.inside = match plan.keys.binary_search_by_key(&key, |(key, _)| *key) {
-            Ok(at) => Inside::Frame(plan.body_sizes.get(at).copied().flatten()),
-            Err(_) => Inside::Broken(FrameFault::UnknownMessage { key }),
-        };
+        // What no message has goes on up to the next status byte.
+        let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok();
+        self.inside = Inside::Frame(found.and_then(|at| plan.body_sizes.get(at).copied().flatten()));
     }
 
     /// Takes a byte that is no frame of its own, and ends what is then complete.
@@ -109,8 +110,9 @@ impl StatusBytes {
                 let fault = FrameFault::Length { length: limit as u64 + 1, least: 1, greatest: limit };
                 self.inside = Inside::Broken(fault);
                 self.end_piece(sink);
+                self.inside = Inside::Passing;
             }
-            Inside::Nothing | Inside::Broken(_) if self.wire.len() >= limit => self.end_piece(sink),
+            Inside::Nothing | Inside::Passing if self.wire.len() >= limit => self.end_piece(sink),
             _ => {}
         }
     }
@@ -120,7 +122,7 @@ impl StatusBytes {
         match self.inside {
             _ if self.wire.is_empty() => {}
             Inside::Broken(fault) => sink.broken(self.range.clone(), &fault, &self.wire),
-            Inside::Nothing | Inside::Frame(_) => sink.stray(self.range.clone(), &self.wire),
+            Inside::Nothing | Inside::Passing | Inside::Frame(_) => sink.stray(self.range.clone(), &self.wire),
         }
         self.wire.clear();
         self.plain.clear();
@@ -135,7 +137,7 @@ impl StatusBytes {
                 self.end_piece(sink);
             }
             Inside::Frame(_) => give(framing, self.range.clone(), &self.plain, &self.wire, sink),
-            Inside::Nothing | Inside::Broken(_) => self.end_piece(sink),
+            Inside::Nothing | Inside::Passing | Inside::Broken(_) => self.end_piece(sink),
         }
         self.wire.clear();
         self.plain.clear();
@@ -146,7 +148,8 @@ impl StatusBytes {
 /// Judges a complete frame, and gives it away.
 fn give<S: FrameSink + ?Sized>(framing: &Framing, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
     match judge(framing, plain, sink) {
-        Ok(view) => sink.good(range, &view, wire),
-        Err(fault) => sink.broken(range, &fault, wire),
+        Judged::Good(view) => sink.good(range, &view, wire),
+        Judged::Unread(view, fault) => sink.unread(range, Some(&view), &fault, wire),
+        Judged::Broken(fault) => sink.broken(range, &fault, wire),
     }
 }

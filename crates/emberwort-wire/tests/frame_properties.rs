@@ -113,6 +113,9 @@ impl FrameSink for Good {
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
         self.bodies.push(frame.body.to_vec());
     }
+    fn unread(&mut self, _: Range<u64>, _: Option<&FrameView<'_>>, _: &FrameFault, wire: &[u8]) {
+        self.other_bytes += wire.len();
+    }
     fn broken(&mut self, _: Range<u64>, _: &FrameFault, wire: &[u8]) {
         self.other_bytes += wire.len();
     }

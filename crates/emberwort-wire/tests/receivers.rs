@@ -124,10 +124,38 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
                 count : u8 sequence
                 body
                 check : u16 crc-16/ibm-3740 over size..body } }
-        message Level { id 1  from device  on follows, sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
+        channel blocks { medium uart 9600 8N1
+            limit 24 bytes
+            frame {
+                start : u8 = 0x01
+                block : u8 message
+                turn  : u8 same as block inverted
+                body
+                check : u16 be crc-16/xmodem over body } }
+        message Block { id 7  from device  on blocks
+            data : bytes[16] }
+        channel marked { medium uart 9600 8N1
+            limit 40 bytes
+            frame {
+                sync  C6 39
+                version : u8 = 4
+                kind  : u8 message
+                count : u8 sequence
+                size  : u8 length of body
+                flags : u8 = 0x50
+                body
+                check : u16 crc-16/ibm-3740 over kind..body } }
+        channel unchecked { medium uart 9600 8N1
+            limit 40 bytes
+            frame {
+                sync  C6 39
+                kind  : u8 message
+                size  : u8 length of body
+                body } }
+        message Level { id 1  from device  on marked, unchecked, follows, sync, cobs, packets, slip, hdlc, escaped, doubled, quiet
             depth : u16
             note : text[..20] }
-        message Ping { id 2  from host  on follows, sync, cobs, packets, slip, hdlc, escaped, doubled, sized, quiet }
+        message Ping { id 2  from host  on marked, unchecked, follows, sync, cobs, packets, slip, hdlc, escaped, doubled, sized, quiet }
         message Fixed { id 3  from device  on sized
             depth : u32 }";
     let checked = check(&Source::new("two.ember", text));
@@ -138,18 +166,20 @@ static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
 #[derive(Clone, Debug, PartialEq)]
 enum Event {
     Good(Range<u64>, u64, Vec<u8>),
+    Unread(Range<u64>, FrameFault, Vec<u8>),
     Broken(Range<u64>, FrameFault, Vec<u8>),
     Stray(Range<u64>, Vec<u8>),
 }
 
 impl Event {
     fn range(&self) -> &Range<u64> {
-        let (Event::Good(range, ..) | Event::Broken(range, ..) | Event::Stray(range, _)) = self;
+        let (Event::Good(range, ..) | Event::Unread(range, ..) | Event::Broken(range, ..) | Event::Stray(range, _)) =
+            self;
         range
     }
 
     fn wire(&self) -> &[u8] {
-        let (Event::Good(_, _, wire) | Event::Broken(_, _, wire) | Event::Stray(_, wire)) = self;
+        let (Event::Good(.., wire) | Event::Unread(.., wire) | Event::Broken(.., wire) | Event::Stray(_, wire)) = self;
         wire
     }
 }
@@ -165,6 +195,9 @@ impl FrameSink for Log {
     }
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         self.events.push(Event::Good(at, frame.sequence.unwrap_or(0), wire.to_vec()));
+    }
+    fn unread(&mut self, at: Range<u64>, _: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        self.events.push(Event::Unread(at, *fault, wire.to_vec()));
     }
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
         self.events.push(Event::Broken(at, *fault, wire.to_vec()));
@@ -190,10 +223,13 @@ const QUIET: usize = 8;
 const LINES: usize = 9;
 const KEYS: usize = 10;
 const FOLLOWS: usize = 11;
+const BLOCKS: usize = 12;
+const MARKED: usize = 13;
+const UNCHECKED: usize = 14;
 
 /// The channels whose bytes alone say where frames begin and end.
 fn stream_channel() -> impl Strategy<Value = usize> {
-    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES, FOLLOWS])
+    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES, FOLLOWS, BLOCKS, MARKED])
 }
 
 /// A frame of one of the messages; `count` is its sequence number.
@@ -201,6 +237,7 @@ fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
     let mut out = Vec::new();
     let (key, body) = match note {
+        note if channel == BLOCKS => (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect()),
         note if channel == LINES => (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect()),
         [] => (2, Vec::new()),
         note if channel == SIZED => (3, vec![count, note[0], 0xC6, 0x39]),
@@ -315,7 +352,7 @@ proptest! {
         at in any::<prop::sample::Index>(),
         drop in 0usize..60,
         notes in proptest::collection::vec(note(), 20..21),
-        channel in stream_channel(),
+        channel in stream_channel().prop_filter("blocks have no numbers", |channel| *channel != BLOCKS),
     ) {
         let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(channel, n as u8, note)).collect();
         let clean: Vec<u8> = frames.concat();
@@ -341,6 +378,123 @@ proptest! {
     }
 }
 
+/// A frame with this body whose key no message has.
+fn unknown(channel: usize, body: &[u8]) -> Vec<u8> {
+    let mut out = Vec::new();
+    let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
+    framing.encode(&Header { key: 0x77, ..Header::default() }, body, &mut out).unwrap();
+    out
+}
+
+/// `good 0..7`, `unread 7..20 unknown message`, … of each event.
+fn kinds_of(channel: usize, stream: &[u8]) -> Vec<String> {
+    let kind = |event: Event| match event {
+        Event::Good(at, ..) => format!("good {at:?}"),
+        Event::Unread(at, fault, _) => format!("unread {at:?} {}", fault.reason()),
+        Event::Broken(at, fault, _) => format!("broken {at:?} {}", fault.reason()),
+        Event::Stray(at, _) => format!("stray {at:?}"),
+    };
+    let whole = receive(channel, [stream]);
+    assert_eq!(receive(channel, stream.chunks(1)), whole, "the size of the chunks makes a difference");
+    whole.into_iter().map(kind).collect()
+}
+
+proptest! {
+    /// What stands inside of a frame whose checksum is right is never a frame of its own, whoever can read the body.
+    #[test]
+    fn frames_inside_of_unread_frames_are_not_delivered(
+        inside in proptest::collection::vec((any::<u8>(), note()), 0..3),
+        channel in proptest::sample::select(vec![0usize, 1, 3, 4, 5, 6, MARKED, FOLLOWS]),
+        count: u8,
+    ) {
+        let limit = PLAN.channels[channel].limit;
+        let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(channel, *count, &note[..note.len().min(3)])).collect();
+        // Room for parts and stuffing around it.
+        body.truncate((limit - 12) / 2);
+        let (outer, behind) = (unknown(channel, &body), frame(channel, count, b"ab"));
+        let events = receive(channel, [&outer[..], &behind[..]].concat().chunks(5));
+        let expected = [
+            Event::Unread(0..outer.len() as u64, FrameFault::UnknownMessage { key: 0x77 }, outer.clone()),
+            Event::Good(outer.len() as u64..(outer.len() + behind.len()) as u64, count.into(), behind),
+        ];
+        prop_assert_eq!(events, expected);
+    }
+}
+
+#[test]
+fn a_body_that_cannot_be_decoded_is_consumed_whole_too() {
+    // Level needs 3 bytes and its text; the frame inside is a Ping.
+    let inner = frame(0, 5, b"");
+    let framing = Framing::new(Arc::new(PLAN.channels[0].clone()));
+    let mut outer = Vec::new();
+    framing.encode(&Header { key: 1, ..Header::default() }, &[&[0, 0, 20][..], &inner].concat(), &mut outer).unwrap();
+    assert_eq!(inner.len(), 7);
+    assert_eq!(kinds_of(0, &outer), ["unread 0..17 body"]);
+}
+
+#[test]
+fn without_a_checksum_the_search_goes_on_inside() {
+    // C6 39 77 04, and a Ping of four bytes inside.
+    let stream = [0xC6, 0x39, 0x77, 4, 0xC6, 0x39, 2, 0, 0xC6, 0x39, 2, 0];
+    assert_eq!(kinds_of(UNCHECKED, &stream), ["unread 0..4 unknown message", "good 4..8", "good 8..12"]);
+    // Nothing inside: the frame is one piece.
+    assert_eq!(kinds_of(UNCHECKED, &[0xC6, 0x39, 0x77, 2, 1, 2]), ["unread 0..6 unknown message"]);
+}
+
+#[test]
+fn one_damaged_block_is_one_broken_frame() {
+    // Frames of 21 bytes that begin with a constant, and hold that byte all over.
+    let good = frame(BLOCKS, 0, &[1; 16]);
+    assert_eq!(good.len(), 21);
+    for at in 1..21 {
+        let mut damaged = good.clone();
+        damaged[at] ^= 0x10;
+        let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
+        assert_eq!(events.len(), 3, "byte {at}: {events:?}");
+        assert!(events[1].starts_with("broken 21..42 ") || events[1] == "broken 21..24 fixed", "byte {at}: {events:?}");
+    }
+    // Without its first byte nothing begins there.
+    let mut damaged = good.clone();
+    damaged[0] = 0;
+    let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
+    assert_eq!((&events[0][..], &events[events.len() - 1][..]), ("good 0..21", "good 42..63"));
+}
+
+#[test]
+fn constants_and_what_is_said_twice_are_judged_before_the_frame_is_complete() {
+    let goods = |channel: usize, stream: &[u8]| {
+        // Without the end of the stream: what came so far.
+        let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[channel].clone())));
+        let mut receiver = Receiver::new(framing);
+        let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel, None), events: Vec::new() };
+        receiver.feed(stream, &mut log);
+        log.events.iter().filter(|event| matches!(event, Event::Good(..))).count()
+    };
+    // A length of 30 where there are none, with the frame behind it: its copy differs.
+    let mut twice = frame(FOLLOWS, 1, b"");
+    twice[0] = 30;
+    assert_eq!(goods(FOLLOWS, &[&twice[..], &frame(FOLLOWS, 2, b"")].concat()), 1);
+    // Constants in front of the length and behind it.
+    for (at, wrong) in [(2, 5u8), (6, 0x51)] {
+        let mut marked = frame(MARKED, 1, b"");
+        marked[5] = 25;
+        marked[at] = wrong;
+        assert_eq!(goods(MARKED, &[&marked[..], &frame(MARKED, 2, b"")].concat()), 1, "byte {at}");
+        let fault = receive(MARKED, [&marked[..]]).remove(0);
+        assert!(
+            matches!(fault, Event::Broken(_, FrameFault::Fixed { found, .. }, _) if found == u64::from(wrong)),
+            "{fault:?}"
+        );
+    }
+    // A right constant and a wrong checksum: the checksum it is.
+    let mut sum = frame(MARKED, 1, b"");
+    *sum.last_mut().unwrap() ^= 1;
+    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} checksum", sum.len())]);
+    // Both wrong: the constant is named.
+    sum[2] = 5;
+    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} fixed", sum.len())]);
+}
+
 /// What stands in a row of a log: `good 3 93 3C 64`, with the node of good frames.
 fn events_of(bytes: &[u8]) -> Vec<String> {
     let shown = |event: Event| {
@@ -348,7 +502,7 @@ fn events_of(bytes: &[u8]) -> Vec<String> {
         let at = event.range().clone();
         match event {
             Event::Good(..) => format!("good {at:?}{wire}"),
-            Event::Broken(_, fault, _) => format!("{} {at:?}{wire}", fault.reason()),
+            Event::Broken(_, fault, _) | Event::Unread(_, fault, _) => format!("{} {at:?}{wire}", fault.reason()),
             Event::Stray(..) => format!("stray {at:?}{wire}"),
         }
     };
@@ -383,7 +537,7 @@ fn status_bytes_run_and_are_interrupted() {
     // A blob longer than the limit of 40 bytes.
     let long = [&[0xF0][..], &[1; 50], &[0xC0, 1]].concat();
     let events = events_of(&long);
-    assert!(events[0].starts_with("length 0..41 F0 01") && events[1].starts_with("length 41..51 01"), "{events:?}");
+    assert!(events[0].starts_with("length 0..41 F0 01") && events[1].starts_with("stray 41..51 01"), "{events:?}");
     assert_eq!(events[2..], ["good 51..53 C0 01"]);
 }
 
@@ -546,6 +700,7 @@ fn a_flag_between_two_frames_can_be_shared() {
         .iter()
         .map(|event| match event {
             Event::Good(range, ..) => ("good", range.end - range.start),
+            Event::Unread(range, ..) => ("unread", range.end - range.start),
             Event::Broken(range, ..) => ("broken", range.end - range.start),
             Event::Stray(range, ..) => ("stray", range.end - range.start),
         })
@@ -571,7 +726,8 @@ fn a_good_frame_inside_the_claimed_length_of_a_false_one_is_found() {
 #[test]
 fn each_reason_is_told_with_its_numbers() {
     let fault = |channel, stream: &[u8]| match receive(channel, [stream]).as_slice() {
-        [Event::Broken(_, fault, _)] => *fault,
+        [Event::Broken(_, fault, _)] if !fault.is_unread() => *fault,
+        [Event::Unread(_, fault, _)] if fault.is_unread() => *fault,
         other => panic!("{other:?}"),
     };
     let mut wrong = frame(0, 1, b"abc");
@@ -611,6 +767,7 @@ fn delimiters_between_frames_are_stray() {
         .iter()
         .map(|event| match event {
             Event::Good(..) => "good",
+            Event::Unread(..) => "unread",
             Event::Broken(..) => "broken",
             Event::Stray(..) => "stray",
         })
@@ -631,6 +788,9 @@ impl FrameSink for Counted {
     }
     fn good(&mut self, at: Range<u64>, _: &FrameView<'_>, _: &[u8]) {
         self.good += 1;
+        self.bytes += at.end - at.start;
+    }
+    fn unread(&mut self, at: Range<u64>, _: Option<&FrameView<'_>>, _: &FrameFault, _: &[u8]) {
         self.bytes += at.end - at.start;
     }
     fn broken(&mut self, at: Range<u64>, _: &FrameFault, _: &[u8]) {

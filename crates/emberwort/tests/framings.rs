@@ -191,7 +191,7 @@ fn check_says_what_framing_can_promise() {
     assert_eq!(said.code, 0, "{}", said.err);
     // The shortest frames have 8 bytes, the limit is 128; 120 bytes of ten bits at 115,200 baud are 10.417 ms.
     let wait = "bus485\n  a damaged length costs no other frame, but time: the receiver waits for up to 120 bytes more, ≈10.42 ms at full \
-                speed, before it looks again; one that never does loses up to 15 frames\n";
+                speed, before it looks again; up to 15 frames come late\n";
     assert!(said.out.contains(wait), "{}", said.out);
     assert!(
         said.out

@@ -14,15 +14,23 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-/// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them: pieces with
-/// silence between them, for channels where that matters.
-pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<Vec<u8>> {
+/// Some bytes of a stream.
+pub struct Piece {
+    bytes: Vec<u8>,
+    /// Whether nothing comes behind them for a while.
+    silent: bool,
+}
+
+/// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them; some are of no known
+/// message or hold too little, and have other frames inside. Behind some there is silence; behind all, where silence separates
+/// frames.
+pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<Piece> {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let framing = Framing::new(Arc::new(facing.clone()));
     let all: Vec<_> =
         vectors::vectors(plan, 9).into_iter().filter(|vector| facing.key_of(vector.message).is_some()).collect();
-    let mut stream = Vec::new();
+    let mut stream: Vec<Piece> = Vec::new();
     let mut running = RunningStatus::default();
     let mut length = 0;
     while length < bytes {
@@ -40,8 +48,27 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             Some(nodes) => random.random_range(nodes),
             None => random.random::<u64>() >> (64 - u32::from(node_bits).min(4)),
         };
-        let header =
-            Header { key: facing.key_for(vector.message, node).unwrap(), node, sequence: random.random(), revision: 1 };
+        let mut key = facing.key_for(vector.message, node).unwrap();
+        match random.random_range(0..12) {
+            0 => {
+                // A key that no message has, around what was sent before.
+                key = UNKNOWN_KEY;
+                body =
+                    stream.iter().rev().take(random.random_range(0..3)).flat_map(|piece| piece.bytes.clone()).collect();
+                body.truncate(100);
+                match facing.finder {
+                    FrameFinder::Lines { .. } => body.retain(|byte| !matches!(byte, b'\n' | b'\r')),
+                    FrameFinder::StatusBytes { .. } => body.iter_mut().for_each(|byte| *byte &= 0x7F),
+                    _ => {}
+                }
+            }
+            1 => body.truncate(random.random_range(0..=body.len())),
+            _ => {}
+        }
+        if matches!(facing.finder, FrameFinder::StatusBytes { .. }) && key == UNKNOWN_KEY {
+            key = 0xB2;
+        }
+        let header = Header { key, node, sequence: random.random(), revision: 1 };
         let mut frame = Vec::new();
         match framing.encode(&header, &body, &mut frame) {
             Ok(()) => {}
@@ -76,86 +103,98 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             _ => {}
         }
         length += frame.len();
-        stream.push(frame);
+        let silent = matches!(facing.finder, FrameFinder::Gap { .. }) || random.random_bool(0.05);
+        stream.push(Piece { bytes: frame, silent });
     }
     stream
 }
+
+/// No message of the random channels has it.
+const UNKNOWN_KEY: u64 = 9;
 
 /// Whether silence separates frames.
 fn is_quiet(plan: &Plan, channel: usize) -> bool {
     matches!(plan.channels[channel].finder, FrameFinder::Gap { .. })
 }
 
-/// What the program of [`c_program`] reads: the bytes, or where silence matters each piece behind its length in two bytes.
-pub fn file_of(plan: &Plan, channel: usize, pieces: &[Vec<u8>]) -> Vec<u8> {
-    if !is_quiet(plan, channel) {
-        return pieces.concat();
-    }
-    pieces.iter().flat_map(|piece| [&(piece.len() as u16).to_be_bytes()[..], piece].concat()).collect()
+/// What the program of [`c_program`] reads: each piece behind its length in two bytes, whose highest bit says that there is
+/// silence behind it.
+pub fn file_of(pieces: &[Piece]) -> Vec<u8> {
+    let length = |piece: &Piece| (piece.bytes.len() as u16 | if piece.silent { 0x8000 } else { 0 }).to_be_bytes();
+    pieces.iter().flat_map(|piece| [&length(piece)[..], &piece.bytes].concat()).collect()
 }
 
-/// Counts the good frames of a stream, and hashes each body's size and bytes (FNV-1a of 64 bits).
-struct Accepted(BodyReader, usize, u64);
+/// Counts the good and the unread frames of a stream, and hashes of each what it is, its body's size and bytes (FNV-1a of 64
+/// bits).
+struct Accepted {
+    reader: BodyReader,
+    good: usize,
+    unread: usize,
+    hash: u64,
+    bytes: usize,
+}
+
+impl Accepted {
+    fn hash(&mut self, kind: u8, frame: &FrameView<'_>) {
+        let size = frame.body.len() as u32;
+        for byte in size.to_le_bytes().iter().chain(frame.body).chain([&kind]) {
+            self.hash = (self.hash ^ u64::from(*byte)).wrapping_mul(0x100_0000_01B3);
+        }
+    }
+}
 
 const FNV_START: u64 = 0xCBF2_9CE4_8422_2325;
 
 impl FrameSink for Accepted {
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.0.check(frame, &Requests::default())
+        self.reader.check(frame, &Requests::default())
     }
-    fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
-        self.1 += 1;
-        let size = frame.body.len() as u32;
-        for byte in size.to_le_bytes().iter().chain(frame.body) {
-            self.2 = (self.2 ^ u64::from(*byte)).wrapping_mul(0x100_0000_01B3);
-        }
+    fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
+        self.good += 1;
+        self.bytes += wire.len();
+        self.hash(0, frame);
     }
-    fn broken(&mut self, _: Range<u64>, _: &FrameFault, _: &[u8]) {}
-    fn stray(&mut self, _: Range<u64>, _: &[u8]) {}
+    fn unread(&mut self, _: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        self.unread += 1;
+        self.bytes += wire.len();
+        let kind = if matches!(fault, FrameFault::Body { .. }) { 2 } else { 1 };
+        // All of these channels have a checksum or consume frames whole, so it is there.
+        self.hash(kind, frame.unwrap());
+    }
+    fn broken(&mut self, _: Range<u64>, _: &FrameFault, wire: &[u8]) {
+        self.bytes += wire.len();
+    }
+    fn stray(&mut self, _: Range<u64>, wire: &[u8]) {
+        self.bytes += wire.len();
+    }
 }
 
 /// What the library's receiver accepts, as the program of [`c_receiver`] prints it.
-pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Vec<u8>]) -> (usize, String) {
+pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Piece]) -> (usize, String) {
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
-    let mut accepted = Accepted(BodyReader::new(plan.clone(), channel, from), 0, FNV_START);
-    if is_quiet(plan, channel) {
-        for piece in pieces {
-            receiver.feed(piece, &mut accepted);
-            receiver.silence(&mut accepted);
-        }
-    } else {
-        for chunk in pieces.concat().chunks(777) {
-            receiver.feed(chunk, &mut accepted);
+    let reader = BodyReader::new(plan.clone(), channel, from);
+    let mut accepted = Accepted { reader, good: 0, unread: 0, hash: FNV_START, bytes: 0 };
+    for piece in pieces {
+        receiver.feed(&piece.bytes, &mut accepted);
+        if piece.silent {
+            receiver.gap(&mut accepted);
         }
     }
     receiver.finish(&mut accepted);
-    let Accepted(_, frames, hash) = accepted;
-    let bytes: usize = pieces.iter().map(Vec::len).sum();
-    (frames, format!("{frames} frames {hash:016X}, {bytes} bytes\n"))
+    let Accepted { good, unread, hash, bytes, .. } = accepted;
+    let input: usize = pieces.iter().map(|piece| piece.bytes.len()).sum();
+    assert_eq!(bytes, input, "every byte is in one place");
+    (good, format!("{good} good and {unread} unread frames {hash:016X}, {bytes} bytes\n"))
 }
 
 /// A C function `void receive_STEM(FILE *file)` that puts a file byte by byte into a receiver of the generated code, and
 /// prints the frames that it accepts.
-fn c_receiver(stem: &str, quiet: bool) -> String {
-    let loop_ = if quiet { C_QUIET } else { C_STREAM };
-    C_RECEIVER.replace("LOOP", loop_).replace("STEM", stem)
+fn c_receiver(link: &str, stem: &str, quiet: bool) -> String {
+    let unknown = format!("{}_UNKNOWN_MESSAGE", link.to_uppercase());
+    let silence = if quiet { "silence" } else { "gap" };
+    C_RECEIVER.replace("UNKNOWN", &unknown).replace("SILENCE", silence).replace("STEM", stem)
 }
-
-const C_STREAM: &str = "    while ((byte = getc(file)) != EOF) {
-        STEM_receiver_put(&STEM_of, (uint8_t)byte);
-        drain_STEM();
-    }";
-
-const C_QUIET: &str = "    while ((byte = getc(file)) != EOF) {
-        int left = byte << 8 | getc(file);
-        while (left-- > 0) {
-            STEM_receiver_put(&STEM_of, (uint8_t)getc(file));
-            drain_STEM();
-        }
-        STEM_receiver_silence(&STEM_of);
-        drain_STEM();
-    }";
 
 const C_RECEIVER: &str = r#"
 static STEM_receiver_t STEM_of;
@@ -165,8 +204,9 @@ static void drain_STEM(void)
     STEM_frame_t frame;
     size_t n;
     while (STEM_receiver_next(&STEM_of, &frame)) {
-        for (n = 0; n < 4u + frame.size; n++) {
-            uint64_t byte = n < 4u ? (frame.size >> (8u * n)) & 0xFFu : frame.body[n - 4u];
+        uint64_t kind = STEM_of.result == 0 ? 0u : STEM_of.result == UNKNOWN ? 1u : 2u;
+        for (n = 0; n < 5u + frame.size; n++) {
+            uint64_t byte = n == 4u + frame.size ? kind : n < 4u ? (frame.size >> (8u * n)) & 0xFFu : frame.body[n - 4u];
             STEM_hash = (STEM_hash ^ byte) * UINT64_C(0x100000001B3);
         }
     }
@@ -175,13 +215,24 @@ static void receive_STEM(FILE *file)
 {
     int byte;
     STEM_receiver_init(&STEM_of);
-LOOP
+    while ((byte = getc(file)) != EOF) {
+        int left = byte << 8 | getc(file);
+        int silent = left & 0x8000;
+        for (left &= 0x7FFF; left > 0; left--) {
+            STEM_receiver_put(&STEM_of, (uint8_t)getc(file));
+            drain_STEM();
+        }
+        if (silent) {
+            STEM_receiver_SILENCE(&STEM_of);
+            drain_STEM();
+        }
+    }
     fclose(file);
     STEM_receiver_end(&STEM_of);
     drain_STEM();
-    printf("%lu frames %08lX%08lX, %lu bytes\n", (unsigned long)STEM_of.good_frames,
-        (unsigned long)(STEM_hash >> 32), (unsigned long)(STEM_hash & 0xFFFFFFFFu),
-        (unsigned long)STEM_of.good_bytes + (unsigned long)STEM_of.skipped_bytes);
+    printf("%lu good and %lu unread frames %08lX%08lX, %lu bytes\n", (unsigned long)STEM_of.good_frames,
+        (unsigned long)STEM_of.unread_frames, (unsigned long)(STEM_hash >> 32), (unsigned long)(STEM_hash & 0xFFFFFFFFu),
+        (unsigned long)STEM_of.good_bytes + (unsigned long)STEM_of.unread_bytes + (unsigned long)STEM_of.skipped_bytes);
 }
 "#;
 
@@ -189,7 +240,7 @@ LOOP
 pub fn c_program(plan: &Plan, link: &str, stems: &[(String, usize)]) -> String {
     let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n");
     for (stem, channel) in stems {
-        program += &c_receiver(stem, is_quiet(plan, *channel));
+        program += &c_receiver(link, stem, is_quiet(plan, *channel));
     }
     program += "static void from(const char *name, void (*receive)(FILE *))\n{\n    FILE *file = fopen(name, \"rb\");\n    \
                 if (file != NULL) {\n        receive(file);\n    }\n}\nint main(void)\n{\n";

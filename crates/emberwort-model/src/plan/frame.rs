@@ -229,6 +229,17 @@ impl ChannelPlan {
         }
     }
 
+    /// Whether frames have a checksum.
+    pub fn has_checksum(&self) -> bool {
+        self.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. }))
+    }
+
+    /// Whether receivers look for frames inside of one that is right as far as it can be seen, but that nobody can read. They do
+    /// so where no checksum says that it is a frame at all, and neither do stuffing, silence, or the medium.
+    pub fn looks_inside_unread(&self) -> bool {
+        !self.has_checksum() && matches!(self.finder, FrameFinder::Sync | FrameFinder::Escaped(_))
+    }
+
     /// Whether the message's key does not stand in the frame itself.
     pub fn key_is_outside(&self) -> bool {
         matches!(self.selected_by, KeySource::Port | KeySource::CanId)

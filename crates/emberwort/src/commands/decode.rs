@@ -59,7 +59,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if let Some(hint) = hint(statistics) {
         eprintln!("{hint}");
     }
-    let broken = statistics.broken + statistics.stray > 0;
+    let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     Ok(if !is_whole || !read.damage.is_empty() || (args.strict && broken) {
         Ending::WithFindings
     } else {

@@ -109,8 +109,12 @@ fn kinds(report: &Report) -> impl Iterator<Item = (usize, u64)> {
 }
 
 fn heard_line(who: &str, heard: &Heard) -> String {
+    let unread = match heard.unread {
+        0 => String::new(),
+        frames => format!(", {} in {frames} unread", heard.unread_bytes),
+    };
     format!(
-        "{who} received {}: {} in {}, {} in {} broken, {} stray\n",
+        "{who} received {}: {} in {}{unread}, {} in {} broken, {} stray\n",
         plural(heard.input, "byte"),
         heard.good_bytes,
         plural(heard.good, "good frame"),
@@ -238,8 +242,11 @@ fn as_json(scenario: &Scenario, report: &Report) -> Json {
         .collect();
     let heard = |heard: &Heard| {
         json!({
-            "bytes": {"input": heard.input, "good": heard.good_bytes, "broken": heard.broken_bytes, "stray": heard.stray_bytes},
-            "frames": {"good": heard.good, "broken": heard.broken},
+            "bytes": {
+                "input": heard.input, "good": heard.good_bytes, "unread": heard.unread_bytes, "broken": heard.broken_bytes,
+                "stray": heard.stray_bytes,
+            },
+            "frames": {"good": heard.good, "unread": heard.unread, "broken": heard.broken},
         })
     };
     let between = report.between.iter().map(|((message, node, verdict), found)| {

@@ -23,7 +23,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
         }
         Damage::Wait { bytes, time, frames } => say(format!(
             "a damaged length costs no other frame, but time: the receiver waits for up to {} more, {} at full speed, before it looks \
-             again; one that never does loses up to {}",
+             again; up to {} come late",
             plural(bytes, "byte"),
             time_text(time),
             plural(frames, "frame")
@@ -41,6 +41,10 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
                 grouped((1.0 / chance).round())
             ));
         }
+    }
+    if promises.looks_inside_unread {
+        say("no checksum says where a frame ends: inside of one that cannot be read, the receiver looks for others"
+            .into());
     }
     match &promises.found {
         None => say(match channel.medium.kind {
@@ -89,6 +93,6 @@ pub fn row(channel: &ChannelPlan, from: Option<End>, promises: &Promises) -> Jso
     });
     json!({
         "channel": channel.name, "from": from.map(End::as_str), "damage_costs": costs, "wait": wait,
-        "false_start": promises.false_start, "checksum": found,
+        "false_start": promises.false_start, "looks_inside_unread": promises.looks_inside_unread, "checksum": found,
     })
 }

@@ -522,23 +522,36 @@ impl<W: Write> RowSink for RowPrinter<W> {
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        if !self.shows_others() {
+        let node = broken.frame.and_then(|frame| frame.node);
+        // A frame whose node is known is of interest to those who ask for that node.
+        let of_node = self.style.messages.is_empty() && node.is_some() && self.style.node == node;
+        if !self.shows_others() && !of_node {
             return;
         }
         let reason = broken.fault.reason();
+        let (capitals, name) = if broken.is_unread() { ("UNREAD", "unread") } else { ("BROKEN", "broken") };
         match self.style.form {
             RowForm::Table | RowForm::Tree => {
                 if self.style.form == RowForm::Table {
                     self.begin_table(broken.time);
                 }
-                self.table_start(broken.time, broken.offset, broken.channel, broken.from, None);
-                let _ = write!(self.line, "{:<width$}  ", "BROKEN", width = self.widths.message);
+                self.table_start(broken.time, broken.offset, broken.channel, broken.from, node);
+                let _ = write!(self.line, "{capitals:<width$}  ", width = self.widths.message);
                 let sentence = format!("{reason}: {}", self.sentence(broken));
                 self.table_words(&[sentence, some_hex(broken.wire)], Some(Paint::Bad));
             }
             RowForm::Ndjson => {
                 self.json_start(broken.time, broken.offset, broken.channel, broken.from);
-                let _ = write!(self.line, ",\"broken\":\"{reason}\"");
+                if let Some(node) = node {
+                    let _ = write!(self.line, ",\"node\":{node}");
+                }
+                if let Some(sequence) = broken.frame.and_then(|frame| frame.sequence) {
+                    let _ = write!(self.line, ",\"sequence\":{sequence}");
+                }
+                let _ = write!(self.line, ",\"{name}\":\"{reason}\"");
+                if let FrameFault::UnknownMessage { key } = broken.fault {
+                    let _ = write!(self.line, ",\"key\":{key}");
+                }
                 match *broken.fault {
                     FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
                         let bits = broken.facing.parts[part].bits;
@@ -566,7 +579,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                     broken.offset,
                     broken.channel,
                     broken.from,
-                    ("(broken)", &sentence),
+                    (&format!("({name})"), &sentence),
                     broken.wire,
                 );
             }

@@ -18,11 +18,18 @@ pub struct Account<'a> {
     pub damage: &'a [(String, Damage)],
 }
 
-fn reasons(statistics: &Statistics) -> impl Iterator<Item = (&'static str, u64)> {
-    FrameFault::REASONS.into_iter().zip(statistics.broken_frames).filter(|(_, count)| *count > 0)
+/// Counts of frames by reason, without those of which there are none.
+fn reasons(counts: [u64; FrameFault::REASONS.len()]) -> impl Iterator<Item = (&'static str, u64)> {
+    FrameFault::REASONS.into_iter().zip(counts).filter(|(_, count)| *count > 0)
 }
 
-/// One line: `4096 bytes: 4000 in 120 good frames, 64 in 2 broken (2 checksum), 32 stray`.
+/// ` (2 checksum, 1 length)`; nothing if there are none.
+fn listed(counts: [u64; FrameFault::REASONS.len()]) -> String {
+    let reasons: Vec<String> = reasons(counts).map(|(reason, count)| format!("{count} {reason}")).collect();
+    if reasons.is_empty() { String::new() } else { format!(" ({})", reasons.join(", ")) }
+}
+
+/// One line: `4096 bytes: 4000 in 120 good frames, 64 in 2 broken (2 checksum), 32 stray`; with unread frames, if there are some.
 pub fn sentence(account: &Account<'_>) -> String {
     let statistics = account.statistics;
     let mut line = format!(
@@ -31,11 +38,12 @@ pub fn sentence(account: &Account<'_>) -> String {
         statistics.good,
         plural(statistics.good_frames(), "good frame")
     );
-    let reasons: Vec<String> = reasons(statistics).map(|(reason, count)| format!("{count} {reason}")).collect();
-    let _ = write!(line, ", {} in {} broken", statistics.broken, statistics.all_broken_frames());
-    if !reasons.is_empty() {
-        let _ = write!(line, " ({})", reasons.join(", "));
+    if statistics.unread > 0 {
+        let frames = statistics.all_unread_frames();
+        let _ = write!(line, ", {} in {frames} unread{}", statistics.unread, listed(statistics.unread_frames));
     }
+    let frames = statistics.all_broken_frames();
+    let _ = write!(line, ", {} in {frames} broken{}", statistics.broken, listed(statistics.broken_frames));
     let _ = write!(line, ", {} stray", statistics.stray);
     if statistics.other_packets > 0 {
         let _ = write!(
@@ -97,6 +105,12 @@ pub fn tables(account: &Account<'_>) -> String {
         &statistics.good_frames().to_string(),
     ]);
     bytes.add_row([
+        "unread",
+        &statistics.unread.to_string(),
+        &share(statistics.unread),
+        &statistics.all_unread_frames().to_string(),
+    ]);
+    bytes.add_row([
         "broken",
         &statistics.broken.to_string(),
         &share(statistics.broken),
@@ -106,7 +120,7 @@ pub fn tables(account: &Account<'_>) -> String {
     bytes.add_row(["input", &statistics.input.to_string(), &share(statistics.input), ""]);
     out.push_str(&bytes.lines());
     if !statistics.adds_up() {
-        let _ = writeln!(out, "the three do not add up to the input: this is a bug of Emberwort, please report it");
+        let _ = writeln!(out, "the four do not add up to the input: this is a bug of Emberwort, please report it");
     }
     let seconds = statistics.span.map_or(0.0, |(first, last)| (last - first) as f64 / 1e9);
     let mut messages = table::table(&["message", "frames", "per second"], &[false, true, true]);
@@ -117,12 +131,16 @@ pub fn tables(account: &Account<'_>) -> String {
     if statistics.good_frames() > 0 {
         let _ = write!(out, "\n{}", messages.lines());
     }
-    if statistics.all_broken_frames() > 0 {
-        let mut broken = table::table(&["broken because", "frames"], &[false, true]);
-        for (reason, count) in reasons(statistics) {
-            broken.add_row([reason, &count.to_string()]);
+    for (title, counts) in
+        [("unread because of", statistics.unread_frames), ("broken because of", statistics.broken_frames)]
+    {
+        if counts.iter().any(|count| *count > 0) {
+            let mut table = table::table(&[title, "frames"], &[false, true]);
+            for (reason, count) in reasons(counts) {
+                table.add_row([reason, &count.to_string()]);
+            }
+            let _ = write!(out, "\n{}", table.lines());
         }
-        let _ = write!(out, "\n{}", broken.lines());
     }
     let mut notes = Vec::new();
     if let Some((first, last)) = statistics.span {
@@ -211,8 +229,11 @@ pub fn json(account: &Account<'_>) -> Json {
         .map(|(input, damage)| json!({"input": input, "offset": damage.offset, "reason": damage.reason}))
         .collect();
     json!({
-        "bytes": {"input": statistics.input, "good": statistics.good, "broken": statistics.broken, "stray": statistics.stray},
-        "frames": {"good": statistics.good_frames(), "broken": counted(&mut reasons(statistics))},
+        "bytes": {"input": statistics.input, "good": statistics.good, "unread": statistics.unread, "broken": statistics.broken, "stray": statistics.stray},
+        "frames": {
+            "good": statistics.good_frames(), "unread": counted(&mut reasons(statistics.unread_frames)),
+            "broken": counted(&mut reasons(statistics.broken_frames)),
+        },
         "messages": counted(&mut statistics.messages()),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
         "sequence": {"gaps": gaps.gaps, "missing": gaps.missing, "back": gaps.jumps_back},

@@ -46,7 +46,7 @@ impl Channel<'_> {
             match &part.role {
                 Role::Checksum { .. } => {}
                 Role::Same { part: of, inverted } => {
-                    source.line(format!("    {}", self.put(part, "bytes", &self.again(*of, *inverted))));
+                    source.line(format!("    {}", self.put(part, "bytes", &self.again(*of, *inverted, "bytes"))));
                 }
                 Role::Fixed(0) => {}
                 Role::Fixed(value) => {

@@ -151,7 +151,7 @@ impl Channel<'_> {
             _ => "",
         };
         let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
-        header.line(format!("/* Judges one whole frame{stuffed}: length, checksums, fixed values. */"));
+        header.line(format!("/* Judges one whole frame{stuffed}: length, fixed values, checksums. */"));
         header.line(format!("{signature};"));
         source.lines(&format!(
             "{signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
@@ -177,30 +177,17 @@ impl Channel<'_> {
                 "    if (!{link}_are_digits(bytes + {place}, {digits}u)) {{\n        return {link_upper}_BAD_VALUE;\n    }}"
             ));
         }
+        for part in &plan.parts {
+            if let Some(wrong) = self.is_wrong(part, "bytes") {
+                source.lines(&format!("    if ({wrong}) {{\n        return {link_upper}_BAD_VALUE;\n    }}"));
+            }
+        }
         for (index, part) in plan.parts.iter().enumerate() {
             if matches!(part.role, Role::Checksum { .. }) {
                 source.lines(&format!(
                     "    if ({stem}_{}_{index}(bytes, end) != {}) {{\n        return {link_upper}_BAD_CHECKSUM;\n    }}",
                     snake(&part.name),
                     self.get(part, "bytes")
-                ));
-            }
-        }
-        for part in &plan.parts {
-            if let Role::Fixed(value) = part.role {
-                source.lines(&format!(
-                    "    if ({} != {}) {{\n        return {link_upper}_BAD_VALUE;\n    }}",
-                    self.get(part, "bytes"),
-                    constant(i128::from(value), part.bits, false)
-                ));
-            }
-        }
-        for part in &plan.parts {
-            if let Role::Same { part: of, inverted } = part.role {
-                source.lines(&format!(
-                    "    if ({} != {}) {{\n        return {link_upper}_BAD_VALUE;\n    }}",
-                    self.get(part, "bytes"),
-                    self.again(of, inverted)
                 ));
             }
         }
@@ -219,10 +206,20 @@ impl Channel<'_> {
         source.line("");
     }
 
+    /// When a part that has one right value has another: a constant, or what an earlier part says.
+    fn is_wrong(&self, part: &Part, bytes: &str) -> Option<String> {
+        let right = match part.role {
+            Role::Fixed(value) => constant(i128::from(value), part.bits, false),
+            Role::Same { part: of, inverted } => self.again(of, inverted, bytes),
+            _ => return None,
+        };
+        Some(format!("{} != {right}", self.get(part, bytes)))
+    }
+
     /// The value of an earlier part, from a frame that has it.
-    fn again(&self, of: usize, inverted: bool) -> String {
+    fn again(&self, of: usize, inverted: bool, bytes: &str) -> String {
         let part = &self.plan.parts[of];
-        let value = self.get(part, "bytes");
+        let value = self.get(part, bytes);
         if !inverted {
             return value;
         }

@@ -1,6 +1,10 @@
-//! Receivers: fed byte by byte, they give out the good frames.
+//! Receivers: fed byte by byte, they give out the good frames, and those that nobody can read.
 
-use emberwort_model::plan::FrameFinder;
+use std::ops::Range;
+
+use emberwort_model::budget::wire_time;
+use emberwort_model::model::MediumKind;
+use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::Channel;
@@ -9,7 +13,13 @@ use crate::code::Code;
 
 impl Channel<'_> {
     pub(super) fn receiver(&self, header: &mut Code, source: &mut Code) {
-        let Self { stem, upper, plan, .. } = self;
+        let Self { stem, link, link_upper, upper, plan, .. } = self;
+        let inside = match self.plan.looks_inside_unread() {
+            true => {
+                "There is no checksum: behind each frame that is broken or cannot be read it looks on one byte behind its start."
+            }
+            false => "After a broken frame it looks on one byte behind its start; other frames are taken whole.",
+        };
         let more = match plan.finder {
             FrameFinder::Stuffed(stuffing) if stuffing.leads() => {
                 "    bool lead; /* a delimiter stands in front of them */\n"
@@ -29,34 +39,51 @@ impl Channel<'_> {
             ),
             _ => String::new(),
         };
+        let (gap_declared, gap_defined) = self.gap_call();
         header.lines(&format!(
             "/* Finds frames in a stream. After each byte call ..._next() until it returns false; a frame points into the\n \
-              * receiver and is valid until the next call. After a broken frame the search goes on one byte behind its start. */\n\
+              * receiver and is valid until the next call. `result` says of the frame given out last whether its body can be\n \
+              * read: {link_upper}_OK, or why not, as {link_upper}_UNKNOWN_MESSAGE, so that the other end can be told.\n \
+              * {inside}\n \
+              *\n \
+              * All calls for one receiver belong to one context: if an interrupt takes the bytes, let it put them into a queue,\n \
+              * and the main loop put them in here. */\n\
              typedef struct {stem}_receiver {{\n    \
                  uint8_t buffer[{upper}_LIMIT];\n    \
                  size_t start; /* first byte not looked at */\n    \
                  size_t held;  /* bytes from there on */\n    \
                  size_t taken; /* bytes of the frame given out last */\n    \
                  bool ended;\n    \
-                 bool skipping;\n\
+                 bool skipping;\n    \
+                 {link}_result_t result; /* of the frame given out last */\n\
                  {more}    \
                  uint32_t good_frames;\n    \
                  uint32_t good_bytes;\n    \
+                 uint32_t unread_frames; /* right, but of no known message, or with a body that cannot be read */\n    \
+                 uint32_t unread_bytes;\n    \
+                 uint32_t bad_checksums; /* this and the next two: what looked like the start of a frame and was none */\n    \
+                 uint32_t bad_lengths;\n    \
+                 uint32_t bad_values; /* constants, values said twice, stuffing */\n    \
                  uint32_t skipped_bytes; /* of broken frames, or of none */\n\
              }} {stem}_receiver_t;\n\
              void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
              void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
              {silence}\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
-             /* No more bytes will come: call ..._next() until it returns false once more. */\n\
+             {gap_declared}\
+             /* No more bytes will come: call ..._next() until it returns false once more. Bytes put in behind begin anew. */\n\
              void {stem}_receiver_end({stem}_receiver_t *receiver);\n"
         ));
         header.line("");
         source.lines(&format!(
             "void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n\n\
+             {gap_defined}\
              void {stem}_receiver_end({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
         ));
         source.line("");
+        if plan.finder != FrameFinder::Packet {
+            self.accepts(source);
+        }
         match plan.finder {
             FrameFinder::Sync | FrameFinder::Escaped(_) => {
                 self.put_anywhere(source);
@@ -81,6 +108,9 @@ impl Channel<'_> {
                  receiver->start += receiver->taken;\n    receiver->held -= receiver->taken;\n    receiver->taken = 0;\n}}\n\n\
              void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
                  {stem}_receiver_drop_taken(receiver);\n    \
+                 if (receiver->ended) {{\n        \
+                     /* What was half before the silence. */\n        \
+                     {stem}_receiver_skip(receiver, receiver->held);\n        receiver->ended = false;\n    }}\n    \
                  if (receiver->held == {upper}_LIMIT) {{\n        \
                      /* Nobody called ..._next(): the oldest byte makes room. */\n        \
                      {stem}_receiver_skip(receiver, 1);\n    }}\n    \
@@ -101,17 +131,104 @@ impl Channel<'_> {
         format!("    static const uint8_t sync[{}] = {{{}}};\n", sync.len(), sync.join(", "))
     }
 
+    /// How a receiver is told that nothing came for a while: its declaration and its definition.
+    fn gap_call(&self) -> (String, String) {
+        let Self { stem, plan, .. } = self;
+        if let FrameFinder::Gap { .. } | FrameFinder::Packet = plan.finder {
+            return (String::new(), String::new());
+        }
+        let longest = wire_time::nanoseconds(wire_time::worst(&plan.medium.kind, plan.limit, false).time);
+        let long = match plan.medium.kind {
+            MediumKind::Uart { baud, .. } => {
+                format!("{} us, which the longest frame takes at {baud} baud", longest.div_ceil(1000))
+            }
+            _ => "longer than its sender ever pauses inside of a frame".to_owned(),
+        };
+        let declared = format!(
+            "/* Nothing came for a while: what is half is dropped, and what stands whole in it is given out. Call it from the main\n \
+              * loop once no byte came for {long},\n \
+              * then ..._next() until it returns false; without it half a frame keeps back those behind it. */\n\
+             void {stem}_receiver_gap({stem}_receiver_t *receiver);\n"
+        );
+        let defined =
+            format!("void {stem}_receiver_gap({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n\n");
+        (declared, defined)
+    }
+
+    /// A function that judges a whole frame, and says whether it is given out.
+    fn accepts(&self, source: &mut Code) {
+        let Self { stem, link_upper, plan, .. } = self;
+        let unread = if self.plan.looks_inside_unread() {
+            "            /* Nothing says that it is a frame at all: the next can stand inside of it. */\n            \
+             receiver->taken = 1;\n            receiver->skipped_bytes++;\n"
+        } else {
+            "            receiver->unread_bytes += (uint32_t)wire;\n"
+        };
+        let stray = match plan.finder {
+            FrameFinder::Lines { .. } if !plan.has_checksum() => {
+                format!(
+                    "        if (receiver->result == {link_upper}_UNKNOWN_MESSAGE) {{\n            return false;\n        }}\n"
+                )
+            }
+            _ => String::new(),
+        };
+        source.lines(&format!(
+            "/* Judges a whole frame: whether it is given out. */\n\
+             static bool {stem}_receiver_accepts({stem}_receiver_t *receiver, {stem}_frame_t *frame, const uint8_t *bytes,\n    \
+                 size_t size, size_t wire)\n{{\n    \
+                 receiver->result = {stem}_open(frame, bytes, size);\n    \
+                 if (receiver->result == {link_upper}_OK) {{\n        \
+                     receiver->result = {stem}_check_body(frame);\n\
+                 {stray}        \
+                     receiver->taken = wire;\n        \
+                     if (receiver->result == {link_upper}_OK) {{\n            \
+                         receiver->good_frames++;\n            receiver->good_bytes += (uint32_t)wire;\n        \
+                     }} else {{\n            receiver->unread_frames++;\n{unread}        }}\n        \
+                     return true;\n    }}\n    \
+                 if (receiver->result == {link_upper}_BAD_CHECKSUM) {{\n        receiver->bad_checksums++;\n    \
+                 }} else if (receiver->result == {link_upper}_BAD_LENGTH) {{\n        receiver->bad_lengths++;\n    \
+                 }} else {{\n        receiver->bad_values++;\n    }}\n    \
+                 return false;\n}}\n"
+        ));
+        source.line("");
+    }
+
     /// What is done with a whole frame, in a loop.
     fn judge(&self, bytes: &str, size: &str, taken: &str, indent: &str) -> String {
-        let Self { stem, link_upper, .. } = self;
+        let Self { stem, .. } = self;
         format!(
-            "{indent}if ({stem}_open(frame, {bytes}, {size}) == {link_upper}_OK && {stem}_check_body(frame) == {link_upper}_OK) {{\n\
-             {indent}    receiver->taken = {taken};\n\
-             {indent}    receiver->good_frames++;\n\
-             {indent}    receiver->good_bytes += (uint32_t){taken};\n\
+            "{indent}if ({stem}_receiver_accepts(receiver, frame, {bytes}, {size}, {taken})) {{\n\
              {indent}    return true;\n\
              {indent}}}\n"
         )
+    }
+
+    /// Statements that give up a frame of whose head so many bytes are in `bytes`, and more than `from`, if a part of it that
+    /// has one right value has another.
+    fn wrong_head(&self, bytes: &str, ends: Range<usize>, give_up: &str) -> String {
+        let mut out = String::new();
+        for part in &self.plan.parts {
+            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
+            if part.zone == Zone::Head
+                && ends.contains(&end)
+                && let Some(wrong) = self.is_wrong(part, bytes)
+            {
+                out += &format!("if ({wrong}) {{\n    receiver->bad_values++;\n    {give_up}\n}}\n");
+            }
+        }
+        out
+    }
+
+    /// Where the part that says a frame's size ends, and those that repeat it.
+    fn length_end(&self) -> usize {
+        let plan = self.plan;
+        let end = |part: &Part| (part.at_bit as usize + part.wire_bits()).div_ceil(8);
+        let is_length = |part: &Part| matches!(part.role, Role::Length { .. });
+        let says = plan.parts.iter().filter(|part| match part.role {
+            Role::Same { part: of, .. } => is_length(&plan.parts[of]) && part.zone == Zone::Head,
+            _ => is_length(part),
+        });
+        says.map(end).max().unwrap_or(0)
     }
 
     /// The statements that set `size`, the size of the frame whose first bytes are in `bytes`, or give it up; and how many bytes
@@ -128,8 +245,11 @@ impl Channel<'_> {
             let fits_type = part.hex || part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
             let too_large = if fits_type { format!("count > {greatest}u") } else { String::new() };
             let wrong = [too_large, too_small].into_iter().filter(|c| !c.is_empty()).collect::<Vec<_>>().join(" || ");
-            let guard = if wrong.is_empty() { wrong } else { format!("if ({wrong}) {{\n    {give_up}\n}}\n") };
-            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
+            let guard = match wrong.is_empty() {
+                true => wrong,
+                false => format!("if ({wrong}) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"),
+            };
+            let end = self.length_end();
             let value = self.get(part, bytes);
             return (
                 end,
@@ -153,7 +273,12 @@ impl Channel<'_> {
         }
         let end = (key.at_bit as usize + key.wire_bits()).div_ceil(8);
         let value = self.get(key, bytes);
-        (end, format!("switch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    {give_up}\n}}\n"))
+        (
+            end,
+            format!(
+                "switch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"
+            ),
+        )
     }
 
     fn next_by_length(&self, source: &mut Code) {
@@ -169,7 +294,19 @@ impl Channel<'_> {
         };
         let (length_end, size_of) =
             self.size_of_frame("bytes", &format!("{stem}_receiver_skip(receiver, 1);\n    continue;"));
-        let (size_of, length_end) = (indented(&size_of, "            "), length_end.max(1));
+        let length_end = length_end.max(1);
+        let give_up = format!("{stem}_receiver_skip(receiver, 1);\n    continue;");
+        let early = self.wrong_head("bytes", 0..length_end + 1, &give_up);
+        let size_of = indented(&(early + &size_of), "            ");
+        let head = self.plan.head_bytes;
+        let late = self.wrong_head("bytes", length_end + 1..head + 1, &give_up);
+        let late = match late.is_empty() {
+            true => late,
+            false => format!(
+                "            if (receiver->held >= {head}u) {{\n{}            }}\n",
+                indented(&late, "                ")
+            ),
+        };
         source.lines(&format!(
             "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
                  {stem}_receiver_drop_taken(receiver);\n    \
@@ -177,7 +314,7 @@ impl Channel<'_> {
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n{find}        \
                      if (receiver->held >= {length_end}u) {{\n            \
                          size_t size = 0;\n\
-                         {size_of}            \
+                         {size_of}{late}            \
                          if (receiver->held >= size) {{\n\
                              {}                \
                              {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n        }}\n        \
@@ -195,6 +332,15 @@ impl Channel<'_> {
         let Some(replaced) = self.replaced() else { return };
         let sync = plan.sync.len();
         let terminator = plan.terminator();
+        let head = self.wrong_head("receiver->plain", 0..plan.head_bytes + 1, "return -1;");
+        let head = match head.is_empty() {
+            true => head,
+            false => format!(
+                "        if (receiver->size == {}u) {{\n{}        }}\n",
+                plan.head_bytes,
+                indented(&head, "            ")
+            ),
+        };
         let ends = if terminator.is_empty() {
             let (length_end, size_of) = self.size_of_frame("receiver->plain", "return -1;");
             let length_end = length_end.max(sync);
@@ -220,15 +366,16 @@ impl Channel<'_> {
                  for (;;) {{\n        \
                      const uint8_t *wire = receiver->buffer + receiver->start + receiver->read;\n        \
                      size_t left = receiver->held - receiver->read;\n        \
-                     if (receiver->read + {}u > {upper}_LIMIT) {{\n            return -1;\n        }}\n\
-                     {ends}        \
+                     if (receiver->read + {}u > {upper}_LIMIT) {{\n            \
+                         receiver->bad_lengths++;\n            return -1;\n        }}\n\
+                     {head}{ends}        \
                      if (left == 0u) {{\n            return 0;\n        }}\n        \
                      if (!{stem}_is_escaped(wire[0])) {{\n            \
                          receiver->plain[receiver->size++] = wire[0];\n            receiver->read++;\n            continue;\n        }}\n        \
-                     if (wire[0] != 0x{:02X}u) {{\n            return -1;\n        }}\n        \
+                     if (wire[0] != 0x{:02X}u) {{\n            receiver->bad_values++;\n            return -1;\n        }}\n        \
                      if (left == 1u) {{\n            return 0;\n        }}\n        \
                      {{\n            uint8_t code = wire[1];\n            \
-                         if ({}) {{\n                return -1;\n            }}\n            \
+                         if ({}) {{\n                receiver->bad_values++;\n                return -1;\n            }}\n            \
                          receiver->plain[receiver->size++] = (uint8_t)({});\n            \
                          receiver->read += 2u;\n        }}\n    }}\n}}\n\n\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
@@ -292,14 +439,22 @@ impl Channel<'_> {
                  receiver->held = 0;\n        receiver->skipping = byte != {delimiter};\n"
             )
         };
+        let half = if leads { " + (receiver->lead ? 1u : 0u)" } else { "" };
         source.lines(&format!(
             "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 if (receiver->ended) {{\n        \
+                     /* What was half before the silence. */\n        \
+                     if (receiver->taken == 0u) {{\n            \
+                         receiver->skipped_bytes += (uint32_t)(receiver->held{half});\n        }}\n        \
+                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}        \
+                     receiver->skipping = false;\n        receiver->ended = false;\n    }}\n    \
                  if (receiver->taken != 0u) {{\n        \
                      /* The frame before is done with. */\n        \
                      receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}    }}\n\
                  {front}    \
                  if (receiver->held{lead} == {upper}_LIMIT) {{\n        \
                      /* Too long for a frame: passed over up to its delimiter. */\n        \
+                     receiver->bad_lengths += receiver->skipping ? 0u : 1u;\n        \
                      receiver->skipped_bytes += (uint32_t)(receiver->held{lead});\n        \
                      receiver->held = 0;\n        receiver->skipping = true;\n{no_lead}    }}\n    \
                  receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n    \
@@ -391,7 +546,7 @@ impl Channel<'_> {
                      if (receiver->ended) {{\n{at_end}        }}\n        \
                      return false;\n    }}\n\
                  {decode}    \
-                 if (right && stuffed > 0u) {{\n{}    }}\n\
+                 if (right && stuffed > 0u) {{\n{}    }} else if (!right) {{\n        receiver->bad_values++;\n    }}\n\
              {rest_is_broken}    \
                  return false;\n}}\n",
             self.judge("bytes", "to", &format!("(receiver->held{lead})"), "        "),
@@ -403,13 +558,15 @@ impl Channel<'_> {
         let Self { stem, upper, .. } = self;
         source.lines(&format!(
             "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 if (receiver->silent || receiver->taken != 0u) {{\n        \
+                 if (receiver->silent || receiver->ended || receiver->taken != 0u) {{\n        \
                      /* The frame before is done with, or nobody asked for it. */\n        \
                      receiver->skipped_bytes += receiver->taken != 0u ? 0u : (uint32_t)receiver->held;\n        \
                      receiver->taken = 0;\n        receiver->held = 0;\n        receiver->silent = false;\n        \
+                     receiver->ended = false;\n        \
                      receiver->skipping = false;\n    }}\n    \
                  if (receiver->held == {upper}_LIMIT) {{\n        \
                      /* Too long for a frame: passed over until there is silence. */\n        \
+                     receiver->bad_lengths += receiver->skipping ? 0u : 1u;\n        \
                      receiver->skipped_bytes += (uint32_t)receiver->held;\n        \
                      receiver->held = 0;\n        receiver->skipping = true;\n    }}\n    \
                  if (receiver->skipping) {{\n        receiver->skipped_bytes++;\n        return;\n    }}\n    \

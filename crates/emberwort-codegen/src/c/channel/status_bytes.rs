@@ -62,17 +62,24 @@ const LEAVE_OUT: &str = "size_t STEM_leave_out(uint8_t *running, const uint8_t *
 ";
 
 const RECEIVER: &str =
-    "/* Bytes of the body behind a status byte: VARIES if the next status byte ends it, -1 if no message has it. */
+    "/* Bytes of the body behind a status byte: VARIES if the next status byte ends it, as where no message has it. */
 static int STEM_body_size(uint8_t status)
 {
     switch (status) {
 SIZES    default:
-        return -1;
+        return VARIES;
     }
 }
 
 void STEM_receiver_put(STEM_receiver_t *receiver, uint8_t byte)
 {
+    if (receiver->ended) {
+        /* What was half before the silence. */
+        receiver->skipped_bytes += (uint32_t)receiver->wire;
+        receiver->held = 0;
+        receiver->wire = 0;
+        receiver->ended = false;
+    }
     if (receiver->has_pending) {
         /* Nobody called ..._next(). */
         receiver->skipped_bytes++;
@@ -88,11 +95,10 @@ static bool STEM_receiver_ends(STEM_receiver_t *receiver, STEM_frame_t *frame, b
     size_t wire = receiver->wire;
     receiver->held = 0;
     receiver->wire = 0;
-    if (whole && STEM_open(frame, receiver->buffer, size) == LINK_OK && STEM_check_body(frame) == LINK_OK) {
-        receiver->good_frames++;
-        receiver->good_bytes += (uint32_t)wire;
+    if (whole && STEM_receiver_accepts(receiver, frame, receiver->buffer, size, wire)) {
         return true;
     }
+    receiver->bad_lengths += whole ? 0u : 1u;
     receiver->skipped_bytes += (uint32_t)wire;
     return false;
 }
@@ -104,9 +110,7 @@ bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
         if (byte >= 0xF8u) {
             receiver->has_pending = false;
             receiver->alone = byte;
-            if (STEM_open(frame, &receiver->alone, 1u) == LINK_OK && STEM_check_body(frame) == LINK_OK) {
-                receiver->good_frames++;
-                receiver->good_bytes++;
+            if (STEM_receiver_accepts(receiver, frame, &receiver->alone, 1u, 1u)) {
                 return true;
             }
             receiver->skipped_bytes++;
@@ -133,6 +137,7 @@ bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
             }
             receiver->wire++;
             if (receiver->held == UPPER_LIMIT) {
+                receiver->bad_lengths += receiver->expected == -1 ? 0u : 1u;
                 receiver->expected = -1;
             }
             if (receiver->held == 0u || receiver->expected == -1) {
