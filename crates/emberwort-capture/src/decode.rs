@@ -164,23 +164,28 @@ enum Route {
     Lane(usize),
     /// To one lane; the first four bytes of each packet are its key, most significant first.
     Keyed(usize),
-    /// By the UDP port inside.
-    Network(InterfaceKind),
-    /// By the CAN identifier.
-    Can,
+    /// By the UDP port inside; with the end that sends, if the interface says it.
+    Network(InterfaceKind, Option<End>),
+    /// By the CAN identifier; with the end that sends, if the interface says it.
+    Can(Option<End>),
     /// Nowhere.
     Other,
 }
 
 struct Lane {
     channel: usize,
+    /// The end that sends, if that is known.
     from: Option<End>,
+    /// Where it is not and the two ends send different frames: what tells them apart.
+    either: Option<Either>,
     framing: Arc<Framing>,
     receiver: Receiver,
     /// The definition of all of its frames, if that is known beforehand and is not the link's own.
     only: Option<usize>,
     /// For each definition, a reader of the bodies on this channel, where it has it.
     readers: Vec<Option<BodyReader>>,
+    /// Readers of bodies from the host, where either end can have sent them; the others then read what the device sends.
+    host_readers: Vec<Option<BodyReader>>,
     clock: LaneClock,
     /// When the last byte came.
     last_byte: Option<u64>,
@@ -198,16 +203,28 @@ impl Lane {
     }
 }
 
+/// Frames of which nobody said which end sent them, on a channel whose ends send different ones.
+#[derive(Clone, Copy, Debug, Default)]
+struct Either {
+    /// The end as whose frame the one at hand is read.
+    faces: Option<End>,
+    /// The last question of the host that nobody has answered: its definition, message and node.
+    asked: Option<(usize, usize, Option<u64>)>,
+}
+
 /// When each byte of a lane came, as far back as a receiver can look.
 #[derive(Default)]
 struct LaneClock {
     fed: u64,
     marks: VecDeque<(u64, Option<u64>)>,
+    /// Where the packet fed last stands and when it came, if it has no bytes.
+    empty: Option<(u64, Option<u64>)>,
 }
 
 impl LaneClock {
     fn feed(&mut self, bytes: usize, time: Option<u64>) {
-        if self.marks.back().is_none_or(|(_, last)| *last != time) {
+        self.empty = (bytes == 0).then_some((self.fed, time));
+        if bytes > 0 && self.marks.back().is_none_or(|(_, last)| *last != time) {
             self.marks.push_back((self.fed, time));
         }
         self.fed += bytes as u64;
@@ -216,6 +233,12 @@ impl LaneClock {
     /// When the last byte of a range came. Ranges come in rising order.
     #[inline]
     fn time_of(&mut self, range: &Range<u64>) -> Option<u64> {
+        if let Some((at, time)) = self.empty
+            && range.is_empty()
+            && range.start == at
+        {
+            return time;
+        }
         let last = range.end.saturating_sub(1);
         while self.marks.get(1).is_some_and(|(from, _)| *from <= last) {
             self.marks.pop_front();
@@ -262,13 +285,35 @@ struct LaneSink<'a, S> {
     facing: &'a ChannelPlan,
     only: Option<usize>,
     readers: &'a mut [Option<BodyReader>],
+    host_readers: &'a mut [Option<BodyReader>],
+    either: &'a mut Option<Either>,
     /// The definition with which the frame at hand is read.
     definition: usize,
     clock: &'a mut LaneClock,
     output: &'a mut Output<S>,
 }
 
-impl<S> LaneSink<'_, S> {
+impl<'a, S> LaneSink<'a, S> {
+    /// The end as whose frame the one at hand is read, if that is known.
+    fn end(&self) -> Option<End> {
+        self.from.or_else(|| self.either.as_ref()?.faces)
+    }
+
+    /// The channel as the frame at hand goes over it.
+    fn facing(&self) -> &'a ChannelPlan {
+        match &*self.either {
+            Some(Either { faces: Some(end), .. }) => self.facing.facing(*end),
+            _ => self.facing,
+        }
+    }
+
+    /// The reader of the frame at hand.
+    fn reader(&mut self) -> Option<&mut BodyReader> {
+        let is_from_host = matches!(self.either, Some(Either { faces: Some(End::Host), .. }));
+        let readers = if is_from_host { &mut *self.host_readers } else { &mut *self.readers };
+        readers[self.definition].as_mut()
+    }
+
     /// What a frame asks for, as those understand it who do not speak its sender's definition.
     fn note_elsewhere(&mut self, frame: &FrameView<'_>) {
         for (index, reader) in self.readers.iter_mut().enumerate() {
@@ -284,15 +329,63 @@ impl<S> LaneSink<'_, S> {
 }
 
 impl<S: RowSink> FrameSink for LaneSink<'_, S> {
+    fn faces(&mut self, from: End) {
+        if let Some(either) = self.either {
+            either.faces = Some(from);
+        }
+    }
+
+    fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
+        let [by_device, by_host] = [(End::Device, device), (End::Host, host)].map(|(end, frame)| {
+            self.faces(end);
+            self.judge(frame).ok()?;
+            let reader = self.reader()?;
+            let (message, is_whole) = (reader.message(), reader.extent().later_bytes == 0);
+            Some((self.definition, message, is_whole))
+        });
+        let (Some(by_device), Some(by_host)) = (by_device, by_host) else {
+            return if by_host.is_some() { End::Host } else { End::Device };
+        };
+        match (by_device.2, by_host.2) {
+            (true, false) => return End::Device,
+            (false, true) => return End::Host,
+            _ => {}
+        }
+        // Who was asked answers; who was not, and can only answer, does not speak.
+        let plan = |definition: usize| &self.speakers.definitions()[definition].plan;
+        let asked = self.either.as_ref().and_then(|either| either.asked);
+        let answers = asked.is_some_and(|(definition, question, node)| {
+            definition == by_device.0
+                && node == device.node
+                && plan(definition).messages[question].message.answered_by.contains(&by_device.1)
+        });
+        if answers {
+            return End::Device;
+        }
+        let mut questions = plan(by_device.0).messages.iter().map(|message| &message.message.answered_by);
+        let only_answers = questions.any(|answers| answers.contains(&by_device.1))
+            && plan(by_device.0).messages[by_device.1].message.every.is_none();
+        if only_answers && asked.is_none() {
+            return End::Host;
+        }
+        self.output.statistics.count_ambiguous();
+        End::Device
+    }
+
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        if self.readers.len() > 1 {
-            self.definition = self.only.unwrap_or_else(|| self.speakers.of_frame(self.channel, self.from, frame));
+        let from = self.end();
+        if self.speakers.definitions().len() > 1 {
+            self.definition = self.only.unwrap_or_else(|| self.speakers.of_frame(self.channel, from, frame));
         }
         // There is one wherever frames are read with its definition.
-        let Some(reader) = &mut self.readers[self.definition] else {
+        let definition = self.definition;
+        let requests = &self.requests[definition];
+        let is_from_host = matches!(self.either, Some(Either { faces: Some(End::Host), .. }));
+        let readers = if is_from_host { &mut *self.host_readers } else { &mut *self.readers };
+        let Some(reader) = &mut readers[definition] else {
             return Err(FrameFault::UnknownMessage { key: frame.key });
         };
-        reader.check(frame, &self.requests[self.definition]).map_err(|fault| match fault {
+        reader.check(frame, requests).map_err(|fault| match fault {
             FrameFault::Body { message, error } => {
                 FrameFault::Body { message: self.output.first_messages[self.definition] + message, error }
             }
@@ -302,7 +395,10 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
 
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let definition = self.definition;
-        let Some(reader) = &mut self.readers[definition] else { return };
+        let end = self.end();
+        let is_from_host = matches!(self.either, Some(Either { faces: Some(End::Host), .. }));
+        let readers = if is_from_host { &mut *self.host_readers } else { &mut *self.readers };
+        let Some(reader) = &mut readers[definition] else { return };
         let message = reader.message();
         let extent = reader.extent();
         let channel = reader.channel();
@@ -315,7 +411,12 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
             requests.answered(plan, channel, node, message);
             requests.note(plan, channel, node, message, values);
         }
-        let from = self.from.unwrap_or(interest.from);
+        let from = end.unwrap_or(interest.from);
+        if let Some(either) = self.either {
+            let asks = from == End::Host && !plan.messages[message].message.answered_by.is_empty();
+            either.asked = asks.then_some((definition, message, frame.node));
+            self.output.statistics.count_told_apart(from);
+        }
         let with_node;
         let mut frame = frame;
         if definition != 0
@@ -340,7 +441,7 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
         };
         self.output.statistics.row(&row);
         self.output.sink.row(&row);
-        if self.readers.len() > 1 {
+        if self.speakers.definitions().len() > 1 {
             if let Some((says, read_as)) = self.speakers.contradicted(definition, frame) {
                 self.output.statistics.contradicted(frame.node, says, read_as);
             }
@@ -400,11 +501,11 @@ impl<S: RowSink> LaneSink<'_, S> {
         let broken = BrokenFrame {
             time: self.clock.time_of(&at),
             channel: self.channel,
-            from: self.from,
+            from: if frame.is_some() { self.end() } else { self.from },
             offset: at.start,
             fault: &fault,
             frame,
-            facing: self.facing,
+            facing: self.facing(),
             plan: &self.speakers.definitions()[definition].plan,
             wire,
         };
@@ -497,6 +598,8 @@ impl<S: RowSink> Decoder<S> {
             facing: lane.framing.plan(),
             only: lane.only,
             readers: &mut lane.readers,
+            host_readers: &mut lane.host_readers,
+            either: &mut lane.either,
             definition: 0,
             clock: &mut lane.clock,
             output: &mut self.output,
@@ -523,17 +626,30 @@ impl<S: RowSink> Decoder<S> {
             }
             None => own[channel].clone(),
         };
-        let reader = |(index, definition): (usize, &Definition)| {
-            let there = definition.channel(channel).or_else(|| there(index).filter(|_| only == Some(index)))?;
-            Some(BodyReader::new(definition.plan.clone(), there, from))
+        let readers = |from: Option<End>| {
+            let reader = |(index, definition): (usize, &Definition)| {
+                let there = definition.channel(channel).or_else(|| there(index).filter(|_| only == Some(index)))?;
+                Some(BodyReader::new(definition.plan.clone(), there, from))
+            };
+            self.speakers.definitions().iter().enumerate().map(reader).collect::<Vec<_>>()
         };
+        let is_either = from.is_none() && self.plan.channels[channel].from_host.is_some();
+        let either = is_either.then(Either::default);
+        let host_readers = if is_either { readers(Some(End::Host)) } else { Vec::new() };
+        let receiver = match either {
+            Some(_) => Receiver::of_both(framing.clone(), self.host_framings[channel].clone()),
+            None => Receiver::new(framing.clone()),
+        };
+        let readers = readers(from);
         self.lanes.push(Lane {
             channel,
             from,
-            receiver: Receiver::new(framing.clone()),
+            either,
+            receiver,
             framing,
             only,
-            readers: self.speakers.definitions().iter().enumerate().map(reader).collect(),
+            readers,
+            host_readers,
             clock: LaneClock::default(),
             last_byte: None,
         });
@@ -541,19 +657,9 @@ impl<S: RowSink> Decoder<S> {
     }
 
     fn serial_channel(&self, description: &str) -> Option<(usize, Option<End>)> {
-        let mut words = description.split_whitespace();
-        if words.next() == Some("emberwort") {
-            let mut channel = None;
-            let mut from = None;
-            for word in words {
-                match word.split_once('=') {
-                    Some(("channel", name)) => channel = self.plan.channel_index(name),
-                    Some(("from", "device")) => from = Some(End::Device),
-                    Some(("from", "host")) => from = Some(End::Host),
-                    _ => {}
-                }
-            }
-            return channel.map(|channel| (channel, from.or(self.from)));
+        if let Some(name) = described(description, "channel") {
+            let from = described_end(description).or(self.from);
+            return self.plan.channel_index(name).map(|channel| (channel, from));
         }
         if self.on.is_some() {
             return self.on.map(|channel| (channel, self.from));
@@ -638,6 +744,20 @@ impl<S: RowSink> Decoder<S> {
     }
 }
 
+/// What our own recordings say of an interface: the word behind `NAME=`.
+fn described<'a>(description: &'a str, name: &str) -> Option<&'a str> {
+    let mut words = description.split_whitespace();
+    if words.next() != Some("emberwort") {
+        return None;
+    }
+    words.find_map(|word| word.strip_prefix(name)?.strip_prefix('='))
+}
+
+/// The end that sends what came over an interface, if our own recordings say it.
+fn described_end(description: &str) -> Option<End> {
+    [End::Device, End::Host].into_iter().find(|end| described(description, "from") == Some(end.as_str()))
+}
+
 impl<S: RowSink> PieceSink for Decoder<S> {
     fn section(&mut self) {
         self.end_lanes();
@@ -657,9 +777,9 @@ impl<S: RowSink> PieceSink for Decoder<S> {
                 }
                 None => Route::Other,
             },
-            InterfaceKind::Can => Route::Can,
+            InterfaceKind::Can => Route::Can(described_end(&interface.description)),
             InterfaceKind::Other(_) => Route::Other,
-            kind => Route::Network(kind),
+            kind => Route::Network(kind, described_end(&interface.description)),
         };
         self.interfaces.push(route);
     }
@@ -670,16 +790,16 @@ impl<S: RowSink> PieceSink for Decoder<S> {
                 Some(key) => self.feed_packet(lane, key, piece.bytes, piece.time),
                 None => self.feed(lane, piece.bytes, piece.time),
             },
-            Some(Route::Network(kind)) => match self.udp(kind, piece.bytes) {
+            Some(Route::Network(kind, from)) => match self.udp(kind, piece.bytes) {
                 Some((channel, key, payload)) => {
-                    let lane = self.lane(channel, self.from);
+                    let lane = self.lane(channel, from.or(self.from));
                     self.feed_packet(lane, key, payload, piece.time);
                 }
                 None => self.output.statistics.count_other(piece.bytes.len()),
             },
-            Some(Route::Can) => match self.can(piece.bytes) {
+            Some(Route::Can(from)) => match self.can(piece.bytes) {
                 Some((channel, key, data)) => {
-                    let lane = self.lane(channel, self.from);
+                    let lane = self.lane(channel, from.or(self.from));
                     self.feed_packet(lane, key, data, piece.time);
                 }
                 None => self.output.statistics.count_other(piece.bytes.len()),

@@ -147,6 +147,13 @@ pub fn read(form: Form, input: impl Read, sink: &mut impl PieceSink) -> io::Resu
     }
 }
 
+/// Hands on bytes that somebody gave by themselves, as one piece, also if there are none: a packet, or a stretch of a stream.
+pub fn hand_over(bytes: &[u8], sink: &mut impl PieceSink) {
+    sink.section();
+    sink.interface(serial_interface());
+    let _ = sink.piece(Piece { interface: 0, time: None, bytes });
+}
+
 /// A reader that fills the whole buffer unless the input ends, so that a slow pipe looks like a file.
 struct Full<R>(R);
 

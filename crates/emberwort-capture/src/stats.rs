@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::model::End;
 use emberwort_wire::FrameFault;
 use emberwort_wire::sequence::Numbering;
 
@@ -47,6 +48,10 @@ pub struct Statistics {
     /// Frames that say another revision of themselves than the one that they were read as, because somebody said it of their
     /// sender: by node, by what they say and what they were read as.
     pub contradicted: BTreeMap<(Option<u64>, u64, u32), u64>,
+    /// Good frames from the device and from the host, where nobody said which end sends and the frames told it.
+    pub told_apart: (u64, u64),
+    /// Frames that can be read as ones of either end, and were taken for the device's.
+    pub ambiguous: u64,
     /// For each definition.
     numbering: Vec<Numbering>,
     /// Time of the first and the last frame, in nanoseconds since 1970-01-01 UTC.
@@ -99,6 +104,8 @@ impl Statistics {
             later: (0, 0),
             read_as: BTreeMap::new(),
             contradicted: BTreeMap::new(),
+            told_apart: (0, 0),
+            ambiguous: 0,
             numbering: speakers.definitions().iter().map(|definition| Numbering::new(&definition.plan)).collect(),
             span: None,
             plan,
@@ -153,6 +160,17 @@ impl Statistics {
     /// Whether every byte of the input is in exactly one of good, unread, broken, stray.
     pub fn adds_up(&self) -> bool {
         self.input == self.good + self.unread + self.broken + self.stray
+    }
+
+    pub(crate) fn count_ambiguous(&mut self) {
+        self.ambiguous += 1;
+    }
+
+    pub(crate) fn count_told_apart(&mut self, from: End) {
+        match from {
+            End::Device => self.told_apart.0 += 1,
+            End::Host => self.told_apart.1 += 1,
+        }
     }
 
     pub(crate) fn count_input(&mut self, bytes: usize) {

@@ -10,6 +10,7 @@ use emberwort_capture::{
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
+use emberwort_wire::{Framing, Header};
 
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod plan_of_marlock;
@@ -228,10 +229,10 @@ fn directions_with_frames_of_their_own() {
     writer.packet(device, START, &tell).unwrap();
     let (log, _) = everything(&plan).read(Form::Pcapng, &writer.finish().unwrap());
     assert_eq!(log, [r#"host Ask {"what":7}"#, r#"device Tell {"level":4660}"#]);
-    // Bytes of which nobody says the direction are taken for the device's, unless told otherwise.
+    // Bytes of which nobody says the direction tell it themselves.
     let from_host = Given { plan: &plan, on: None, from: Some(End::Host) };
     assert_eq!(from_host.read(Form::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
-    assert_eq!(everything(&plan).read(Form::Raw, &ask).0, ["stray 4"]);
+    assert_eq!(everything(&plan).read(Form::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
     assert_eq!(everything(&plan).read(Form::Raw, &tell).0, [r#"device Tell {"level":4660}"#]);
 }
 
@@ -320,4 +321,182 @@ fn silence_between_packets_ends_frames() {
     assert_eq!(read(&[(2, &[1, 2]), (6, &[0, 3])]), ["broken checksum 2", "broken checksum 2"]);
     // Nothing that is too long is kept: its first bytes are broken, the others stray, until there is silence.
     assert_eq!(read(&[(30, &[7; 30]), (40, &[1, 2, 0, 3])]), ["broken length 20", "stray 10", a]);
+}
+
+fn pcapng(interfaces: &[(u16, String)], packets: &[(u32, u64, Vec<u8>)]) -> Vec<u8> {
+    let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+    for (link_type, description) in interfaces {
+        writer.interface(*link_type, "any", description).unwrap();
+    }
+    for (interface, time, bytes) in packets {
+        writer.packet(*interface, *time, bytes).unwrap();
+    }
+    writer.finish().unwrap()
+}
+
+/// Times of rows and of what is no row.
+#[derive(Default)]
+struct Times(Vec<Option<u64>>);
+
+impl RowSink for Times {
+    fn row(&mut self, row: &Row<'_>) {
+        self.0.push(row.time);
+    }
+    fn broken(&mut self, broken: &BrokenFrame<'_>) {
+        self.0.push(broken.time);
+    }
+    fn stray(&mut self, stray: &StrayBytes<'_>) {
+        self.0.push(stray.time);
+    }
+}
+
+const EMPTY: &str = "channel bus { medium can 250000\n packet\n select by can_id }
+    channel net { medium udp 4000\n packet\n select by port }
+    message Ping { from host  on bus can_id 0x100  on net port 4000 }
+    message Level { from device  on bus can_id 0x101  on net port 4001\n depth : u8 }";
+
+#[test]
+fn packets_without_bytes_have_a_time_of_their_own() {
+    let plan = link(EMPTY);
+    for (link_type, ping, level) in [
+        (LINK_TYPE_CAN, can_packet(0x100, false, &[]), can_packet(0x101, false, &[7])),
+        (LINK_TYPE_RAW, udp_packet(4000, false, &[]).unwrap(), udp_packet(4001, true, &[7]).unwrap()),
+    ] {
+        let packets: Vec<_> = [&ping, &level, &ping, &ping, &level, &ping]
+            .into_iter()
+            .enumerate()
+            .map(|(n, packet)| (0, 10 + n as u64, packet.clone()))
+            .collect();
+        let file = pcapng(&[(link_type, String::new())], &packets);
+        let mut decoder = Decoder::new(plan.clone(), None, Times::default());
+        source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
+        let (times, statistics) = decoder.finish();
+        assert_eq!(times.0, (10..16).map(Some).collect::<Vec<_>>());
+        assert_eq!((statistics.good_frames(), statistics.span), (6, Some((10, 15))));
+    }
+    // One that is given by itself.
+    let mut decoder = Decoder::new(plan.clone(), plan.channel_index("bus"), Log { plan, lines: Vec::new() })
+        .assuming_key(Some(0x100));
+    source::hand_over(&[], &mut decoder);
+    assert_eq!(decoder.finish().0.lines, ["host Ping {}"]);
+}
+
+/// Both ends send the same key in frames of their own: `how` is the way to find frames, `medium` what they travel over.
+fn two_kinds(medium: &str, how: &str, sync: &str, length: &str) -> Arc<Plan> {
+    let limit = if medium.starts_with("can") { 8 } else { 60 };
+    link(&format!(
+        "channel c {{ medium {medium}\n {how}\n limit {limit} bytes
+            frame from host {{ {sync}\n kind : u8 message\n {length}\n body\n check : u8 xor8 over kind..body }}
+            frame from device {{ {sync}\n kind : u8 message\n {length}\n state : u8 = 7\n body\n check : u16 crc-16/arc over kind..body }} }}
+        message Write {{ id 1  from host  on c  answered by Written\n where : u16\n what : u8 }}
+        message Written {{ id 1  from device  on c\n what : u16 }}
+        message Told {{ id 2  from device every 1 s  on c\n text : text[..3] }}"
+    ))
+}
+
+fn frame_of(plan: &Plan, message: &str, body: &[u8]) -> Vec<u8> {
+    let index = plan.message_index(message).unwrap();
+    let facing = plan.channels[0].facing(plan.link.messages[index].from).clone();
+    let header = Header { key: facing.key_for(index, 0).unwrap_or(0), ..Header::default() };
+    let mut wire = Vec::new();
+    Framing::new(Arc::new(facing)).encode(&header, body, &mut wire).unwrap();
+    wire
+}
+
+#[test]
+fn recordings_of_both_directions_are_read_on_every_medium() {
+    for (medium, how, link_type) in [
+        ("udp 4000", "packet", LINK_TYPE_RAW),
+        ("can 250000", "packet", LINK_TYPE_CAN),
+        ("uart 9600 8N1", "stuffing cobs", LINK_TYPE_USER0),
+    ] {
+        let plan = two_kinds(medium, how, "", "");
+        let packet = |host: bool, bytes: Vec<u8>| match link_type {
+            LINK_TYPE_RAW => udp_packet(4000, !host, &bytes).unwrap(),
+            LINK_TYPE_CAN => can_packet(0, false, &bytes),
+            _ => bytes,
+        };
+        let interfaces = ["device", "host"].map(|from| (link_type, lane_description("c", from)));
+        let packets = [
+            (1, 5, packet(true, frame_of(&plan, "Write", &[1, 2, 3]))),
+            (0, 6, packet(false, frame_of(&plan, "Written", &[3, 0]))),
+        ];
+        let (log, statistics) = everything(&plan).read(Form::Pcapng, &pcapng(&interfaces, &packets));
+        assert_eq!(log, [r#"host Write {"where":513,"what":3}"#, r#"device Written {"what":3}"#], "{medium}");
+        assert_eq!(statistics.told_apart, (0, 0), "nothing had to be guessed");
+    }
+}
+
+#[test]
+fn where_nobody_says_the_direction_both_are_tried() {
+    let length = "size : u8 length of body";
+    for (how, sync, length) in [
+        ("", "sync C6 39", length),
+        ("stuffing escape 7D xor 20 of 7D C6", "sync C6", length),
+        ("stuffing cobs", "", ""),
+        ("stuffing slip", "", ""),
+        ("gap 2 ms", "", ""),
+    ] {
+        let plan = two_kinds("uart 9600 8N1", how, sync, length);
+        let pieces = [
+            frame_of(&plan, "Write", &[1, 2, 3]),
+            frame_of(&plan, "Written", &[3, 0]),
+            frame_of(&plan, "Told", b"\x03abc"),
+            frame_of(&plan, "Write", &[4, 5, 6]),
+        ];
+        let lines: String = pieces.iter().map(|piece| emberwort_model::hex::hex(piece) + "\n").collect();
+        let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+        assert_eq!(
+            log,
+            [
+                r#"host Write {"where":513,"what":3}"#,
+                r#"device Written {"what":3}"#,
+                r#"device Told {"text":"abc"}"#,
+                r#"host Write {"where":1284,"what":6}"#,
+            ],
+            "{how}"
+        );
+        assert_eq!((statistics.told_apart, statistics.ambiguous), ((2, 2), 0), "{how}");
+        // A damaged frame is one broken one, whichever end sent it.
+        let mut damaged = pieces.clone();
+        let last = damaged[1].len() - 2;
+        damaged[1][last] ^= 1;
+        let lines: String = damaged.iter().map(|piece| emberwort_model::hex::hex(piece) + "\n").collect();
+        let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+        assert_eq!((statistics.good_frames(), statistics.all_broken_frames()), (3, 1), "{how}: {log:?}");
+    }
+}
+
+#[test]
+fn what_both_ends_could_have_sent_follows_what_was_asked() {
+    // The answer repeats the request, byte for byte.
+    let plan = link(
+        "channel c { medium uart 9600 8N1\n gap 2 ms
+            frame from host { unit : u8 address\n kind : u8 message\n body\n check : u16 crc-16/modbus over unit..body }
+            frame from device { unit : u8 address\n kind : u8 message\n body\n check : u16 crc-16/modbus over unit..body } }
+        message Set { id 6  from host  on c  answered by Done\n place : u16\n value : u16 }
+        message Done { id 6  from device  on c\n place : u16\n value : u16 }
+        message Read { id 3  from host  on c  answered by Data\n first : u16\n count : u16 }
+        message Data { id 3  from device  on c\n all : bytes[..250] }
+        message Event { id 9  from device every 1 s  on c\n code : u8 }
+        message Reset { id 9  from host  on c\n code : u8 }",
+    );
+    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let frame = |key: u64, body: &[u8]| {
+        let mut wire = Vec::new();
+        framing.encode(&Header { key, node: 1, ..Header::default() }, body, &mut wire).unwrap();
+        emberwort_model::hex::hex(&wire) + "\n"
+    };
+    let set = frame(6, &[1, 0, 2, 0]);
+    let lines = [&set, &set, &set, &set, &frame(3, &[0, 0, 2, 0]), &frame(3, &[2, 8, 9])].map(String::as_str).concat();
+    let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+    let names: Vec<String> = log.iter().map(|line| line.split(" {").next().unwrap().to_owned()).collect();
+    assert_eq!(names, ["host Set", "device Done", "host Set", "device Done", "host Read", "device Data"]);
+    assert_eq!(statistics.ambiguous, 0);
+    // Nothing tells this one.
+    let (log, statistics) = everything(&plan).read(Form::Hex, frame(9, &[4]).as_bytes());
+    assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"device Event {"code":4}"#, 1));
+    let host = Given { plan: &plan, on: None, from: Some(End::Host) };
+    let (log, statistics) = host.read(Form::Hex, frame(9, &[4]).as_bytes());
+    assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"host Reset {"code":4}"#, 0));
 }

@@ -10,6 +10,7 @@ pub mod definitions;
 pub mod expect;
 pub mod report;
 pub mod scenario;
+mod side;
 pub mod signal;
 pub mod trial;
 pub mod wire;
@@ -17,7 +18,7 @@ pub mod wire;
 pub use definitions::{Definitions, Revisions};
 pub use report::{Heard, Report};
 pub use scenario::{Scenario, ScenarioError};
-pub use trial::run;
+pub use trial::{Watch, run};
 
 /// A moment or a duration in nanoseconds of virtual time.
 pub type Nanoseconds = u64;

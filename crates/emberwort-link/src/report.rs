@@ -4,12 +4,14 @@ use std::collections::BTreeMap;
 
 use emberwort_evolution::Verdict as Understanding;
 use emberwort_model::model::End;
+use hdrhistogram::Histogram;
 
 use crate::Nanoseconds;
 use crate::expect::Verdict;
+use crate::scenario::Scenario;
 
 /// What came of a trial.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Report {
     /// Frames sent, by message (its number in the scenario's definitions) and node.
     pub sent: BTreeMap<(usize, u64), u64>,
@@ -23,25 +25,25 @@ pub struct Report {
     pub repeated: u64,
     /// What the host received.
     pub host: Heard,
-    /// What the devices received, all together.
-    pub device: Heard,
+    /// What each device received, by node. All of them hear what the host sends.
+    pub devices: BTreeMap<u64, Heard>,
     /// What became of whole frames between ends that do not have the same definition, where it is not all fine: by message,
     /// node and verdict. Those that are misread stand in `wrong`, too.
     pub between: BTreeMap<(usize, u64, Understanding), Between>,
-    /// Good frames whose values are not those that were sent.
-    pub wrong: Vec<WrongValue>,
-    /// Gaps in the sequence numbers that the host saw.
-    pub gaps: u64,
-    /// Frames that are missing in the gaps.
-    pub missing: u64,
-    /// How many times the sequence numbers went back: repeated frames, and devices that restarted.
-    pub jumps_back: u64,
-    /// Each request that the definition says is answered.
-    pub answers: Vec<Answer>,
+    /// How many good frames had values other than those that were sent.
+    pub wrong: u64,
+    /// The first of them, [`Report::MAX_EXAMPLES`] at most.
+    pub wrong_examples: Vec<WrongValue>,
+    /// How many requests were sent once more, as nobody had answered.
+    pub retries: u64,
+    /// The requests of which the definition says that they are answered, by message.
+    pub answers: BTreeMap<usize, Answers>,
     /// What must hold, and whether it did.
     pub verdicts: Vec<Verdict>,
-    /// What each side received, in order of time.
-    pub record: Vec<Recorded>,
+    /// When it ended.
+    pub ended: Nanoseconds,
+    /// When the trial was given up, as more frames waited for the wire than it can hold.
+    pub overrun: Option<Nanoseconds>,
 }
 
 /// The accounting of what one side received. Good, unread, broken and stray bytes add up to the input.
@@ -63,6 +65,12 @@ pub struct Heard {
     pub unread: u64,
     /// Broken frames.
     pub broken: u64,
+    /// Gaps in the sequence numbers and counters.
+    pub gaps: u64,
+    /// Frames that are missing in the gaps.
+    pub missing: u64,
+    /// How many times the sequence numbers went back: repeated frames, and senders that restarted.
+    pub jumps_back: u64,
 }
 
 /// A good frame whose values are not those that were sent.
@@ -87,24 +95,54 @@ pub struct Between {
     pub sentence: String,
 }
 
-/// A request and its answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Answer {
-    /// The request's message.
-    pub message: usize,
-    /// The node asked.
-    pub node: u64,
-    /// When the request was sent.
-    pub asked: Nanoseconds,
-    /// How long after that the first answer was received; `None` if none was.
-    pub after: Option<Nanoseconds>,
-    /// The answer's message.
-    pub with: Option<usize>,
+/// How requests of one message were answered. A request that was sent again counts once.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Answers {
+    /// How many requests were sent.
+    pub asked: u64,
+    /// How many got an answer.
+    pub answered: u64,
+    /// The longest time from the sending of a request to the receiving of its first answer.
+    pub slowest: Option<Nanoseconds>,
+    /// How many answers came within each of the times that must be kept.
+    pub within: BTreeMap<Nanoseconds, u64>,
+    /// How often each message was the answer, by number.
+    pub with: BTreeMap<usize, u64>,
+    /// All times, within one in a thousand.
+    times: Histogram<u64>,
+}
+
+impl Default for Answers {
+    fn default() -> Self {
+        // Three digits are allowed, so this cannot fail.
+        let times = Histogram::new(3).unwrap_or_else(|_| unreachable!("three significant digits are allowed"));
+        Self { asked: 0, answered: 0, slowest: None, within: BTreeMap::new(), with: BTreeMap::new(), times }
+    }
+}
+
+impl Answers {
+    /// An answer with a message came so long after the request was sent.
+    pub(crate) fn take(&mut self, after: Nanoseconds, with: usize) {
+        self.answered += 1;
+        self.slowest = self.slowest.max(Some(after));
+        *self.with.entry(with).or_default() += 1;
+        for (_, count) in self.within.iter_mut().filter(|(within, _)| after <= **within) {
+            *count += 1;
+        }
+        // It grows as far as it has to, so this cannot fail.
+        let _ = self.times.record(after);
+    }
+
+    /// The time within which this share (0 to 1) of the answers came, within one in a thousand; `None` without answers.
+    pub fn quantile(&self, share: f64) -> Option<Nanoseconds> {
+        let slowest = self.slowest?;
+        Some(self.times.value_at_quantile(share).min(slowest))
+    }
 }
 
 /// Bytes that one side received.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Recorded {
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Recorded<'a> {
     /// When the last byte was received, from the trial's start.
     pub time: Nanoseconds,
     /// The end that sent them.
@@ -112,12 +150,36 @@ pub struct Recorded {
     /// What selects the message where that stands outside the frame: the port, the CAN identifier.
     pub key: u64,
     /// The bytes.
-    pub bytes: Vec<u8>,
+    pub bytes: &'a [u8],
 }
 
 impl Report {
-    /// Whether everything held that must.
+    /// How many frames with wrong values are kept.
+    pub const MAX_EXAMPLES: usize = 20;
+
+    /// Of a trial that has not begun.
+    pub(crate) fn new(scenario: &Scenario) -> Self {
+        let mut report = Self::default();
+        for (message, within) in scenario.must.iter().filter_map(|expectation| expectation.answer_time()) {
+            report.answers.entry(message).or_default().within.insert(within, 0);
+        }
+        report
+    }
+
+    pub(crate) fn note_wrong(&mut self, wrong: WrongValue) {
+        self.wrong += 1;
+        if self.wrong_examples.len() < Self::MAX_EXAMPLES {
+            self.wrong_examples.push(wrong);
+        }
+    }
+
+    /// What the first device received, which all of them hear.
+    pub fn device(&self) -> Heard {
+        self.devices.values().next().copied().unwrap_or_default()
+    }
+
+    /// Whether everything held that must, to the end.
     pub fn passed(&self) -> bool {
-        self.verdicts.iter().all(|verdict| verdict.held)
+        self.overrun.is_none() && self.verdicts.iter().all(|verdict| verdict.held)
     }
 }

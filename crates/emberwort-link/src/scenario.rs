@@ -65,8 +65,10 @@ pub struct Scenario {
     pub delay: Nanoseconds,
     /// The devices.
     pub devices: Vec<Device>,
-    /// What the host sends, in order of time.
+    /// What the host sends.
     pub requests: Vec<Planned>,
+    /// How many times the host sends a request once more when nobody answers it in time.
+    pub retries: u32,
     /// What must hold.
     pub must: Vec<Expectation>,
 }
@@ -94,11 +96,15 @@ pub struct Device {
     pub restarts: Vec<(Nanoseconds, Nanoseconds)>,
 }
 
-/// A message to be sent at a moment.
+/// A message to be sent at a moment, or again and again.
 #[derive(Clone, Debug)]
 pub struct Planned {
-    /// When.
+    /// When first.
     pub at: Nanoseconds,
+    /// From one time to the next.
+    pub every: Option<Nanoseconds>,
+    /// From when on no more.
+    pub until: Nanoseconds,
     /// Index of the message in the sender's definition.
     pub message: usize,
     /// To which node (requests), or from which (devices).
@@ -118,6 +124,8 @@ pub struct Reply {
     pub with: usize,
     /// Values that are given; the others hold their rest.
     pub fields: Map<String, Json>,
+    /// Fields that repeat one of the request: its slot, and that of the answer.
+    pub echo: Vec<(usize, usize)>,
 }
 
 // ---- the file ----
@@ -187,6 +195,8 @@ struct StretchFile {
 #[serde(deny_unknown_fields)]
 struct HostFile {
     revision: Option<u32>,
+    #[serde(default)]
+    retries: u32,
 }
 
 #[derive(Debug, Deserialize)]
@@ -224,6 +234,8 @@ struct ReplyFile {
     with: String,
     #[serde(default)]
     fields: Map<String, Json>,
+    #[serde(default)]
+    echo: Vec<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -246,8 +258,8 @@ struct RequestFile {
     fields: Map<String, Json>,
 }
 
-/// The most requests that one `every` may make.
-const MOST_REQUESTS: usize = 1_000_000;
+/// The most frames that a trial may send.
+const MAX_FRAMES: u64 = 100_000_000;
 
 /// A duration such as `200 ms`, `2.5 s`, `3 min` in nanoseconds.
 ///
@@ -375,12 +387,13 @@ impl Scenario {
         let reader = Reader::of(&definitions, host);
         let mut requests = Vec::new();
         for (n, request) in file.request.iter().enumerate() {
-            reader.request(&format!("request {}", n + 1), request, span, &mut requests)?;
+            requests.push(reader.request(&format!("request {}", n + 1), request, span, file.host.retries)?);
         }
-        requests.sort_by_key(|request| request.at);
+        ends_in_time(&definitions, span, &devices, &requests)?;
+        let nodes: Vec<u64> = devices.iter().map(|device| device.node).collect();
         let mut must = Vec::new();
         for (n, sentence) in file.must.iter().enumerate() {
-            let expectation = Expectation::parse(sentence, &definitions, host);
+            let expectation = Expectation::parse(sentence, &definitions, host, &nodes);
             must.push(expectation.or_else(|problem| content(format!("must {}", n + 1), problem))?);
         }
         Ok(Self {
@@ -396,9 +409,58 @@ impl Scenario {
             delay: wire.delay.as_deref().map_or(Ok(0), |text| time("wire.delay", text))?,
             devices,
             requests,
+            retries: file.host.retries,
             must,
         })
     }
+}
+
+/// Refuses a trial that sends more frames than anybody waits for.
+fn ends_in_time(
+    definitions: &Definitions,
+    span: Nanoseconds,
+    devices: &[Device],
+    requests: &[Planned],
+) -> Result<(), ScenarioError> {
+    let times =
+        |first: Nanoseconds, until: Nanoseconds, every: Nanoseconds| until.saturating_sub(first).div_ceil(every.max(1));
+    let mut most = (0, String::new());
+    let mut all = 0u64;
+    let mut add = |count: u64, at: String| {
+        all = all.saturating_add(count);
+        if count > most.0 {
+            most = (count, at);
+        }
+    };
+    for (n, device) in devices.iter().enumerate() {
+        let definition = definitions.get(device.definition);
+        for (index, compiled) in definition.plan.messages.iter().enumerate() {
+            let message = &compiled.message;
+            if message.from == End::Device
+                && let Some(every) = message.every
+                && definition.plan.channels[definition.channel].carries(index)
+            {
+                add(times(device.first_report, span, every), format!("{} of device {}", message.name, n + 1));
+            }
+        }
+    }
+    for (n, request) in requests.iter().enumerate() {
+        add(
+            request.every.map_or(1, |every| times(request.at, request.until.min(span), every)),
+            format!("request {}", n + 1),
+        );
+    }
+    if all > MAX_FRAMES {
+        let (count, at) = most;
+        return content(
+            "span",
+            format!(
+                "this trial would send {all} frames, {count} of them for {at}; {MAX_FRAMES} are the most. Take a shorter span, or a \
+                 longer `every`"
+            ),
+        );
+    }
+    Ok(())
 }
 
 /// The definition of an end, by index, and the revision that it has: as it was said, else as the file says, else the link's own.
@@ -525,7 +587,8 @@ impl<'a> Reader<'a> {
             let message = self.message(&at, &send.message, End::Device)?;
             self.node_fits(&format!("{at}.node"), file.node, message)?;
             let values = self.values(&at, message, &send.fields)?;
-            sends.push(Planned { at: time(&at, &send.at)?, message, node: file.node, values });
+            let at = time(&at, &send.at)?;
+            sends.push(Planned { at, every: None, until: at, message, node: file.node, values });
         }
         let mut replies = Vec::new();
         for (n, reply) in file.reply.iter().enumerate() {
@@ -540,7 +603,11 @@ impl<'a> Reader<'a> {
             }
             self.values(&at, with, &reply.fields)?;
             let from = reply.from.as_deref().map_or(Ok(0), |text| time(&at, text))?;
-            replies.push(Reply { to, from, with, fields: reply.fields.clone() });
+            let mut echo = Vec::new();
+            for name in &reply.echo {
+                echo.push(self.echo(&format!("{at}.echo"), name, to, with)?);
+            }
+            replies.push(Reply { to, from, with, fields: reply.fields.clone(), echo });
         }
         // The latest that has begun counts.
         replies.sort_by_key(|reply| std::cmp::Reverse(reply.from));
@@ -569,32 +636,48 @@ impl<'a> Reader<'a> {
         })
     }
 
-    fn request(
-        &self,
-        at: &str,
-        file: &RequestFile,
-        span: Nanoseconds,
-        requests: &mut Vec<Planned>,
-    ) -> Result<(), ScenarioError> {
+    /// The slots of a field that an answer takes from its request: `NAME`, or `NAME of NAME-IN-THE-REQUEST`.
+    fn echo(&self, at: &str, text: &str, to: usize, with: usize) -> Result<(usize, usize), ScenarioError> {
+        let (answer, request) = text.split_once(" of ").unwrap_or((text, text));
+        let field = |message: usize, name: &str| {
+            let message = &self.plan.messages[message].message;
+            let names = message.fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str());
+            index(&format!("field of {}", message.name), name.trim(), names)
+                .or_else(|problem| self.wrong(at, problem))?;
+            match message.field(name.trim()) {
+                Some(found) => Ok(found),
+                None => self.wrong(at, format!("there is no field `{name}`")),
+            }
+        };
+        let ((from, asked), (slot, answered)) = (field(to, request)?, field(with, answer)?);
+        let simple = !matches!(asked.kind, Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. });
+        if asked.kind != answered.kind || asked.optional != answered.optional || !simple {
+            let problem =
+                format!("`{}` and `{}` do not have the same type, or hold more than one value", request, answer);
+            return self.wrong(at, problem);
+        }
+        Ok((from, slot))
+    }
+
+    fn request(&self, at: &str, file: &RequestFile, span: Nanoseconds, retries: u32) -> Result<Planned, ScenarioError> {
         let message = self.message(at, &file.message, End::Host)?;
         self.node_fits(at, file.node, message)?;
         let values = self.values(at, message, &file.fields)?;
-        let mut moment = time(at, &file.at)?;
+        let compiled = &self.plan.messages[message].message;
+        if retries > 0 && !compiled.answered_by.is_empty() && compiled.within.is_none() {
+            let problem = format!(
+                "`retries` needs to know when `{}` is too late: write `answered by … within 50 ms` in its message",
+                compiled.name
+            );
+            return self.wrong("host.retries", problem);
+        }
+        let moment = time(at, &file.at)?;
         let until = file.until.as_deref().map_or(Ok(span), |text| time(at, text))?;
         let every = file.every.as_deref().map(|text| time(at, text)).transpose()?;
         if every == Some(0) {
             return content(at, "`every` must be more than 0");
         }
-        loop {
-            if requests.len() >= MOST_REQUESTS {
-                return content(at, format!("these are more than {MOST_REQUESTS} requests"));
-            }
-            requests.push(Planned { at: moment, message, node: file.node, values: values.clone() });
-            match every {
-                Some(every) if moment + every < until => moment += every,
-                _ => return Ok(()),
-            }
-        }
+        Ok(Planned { at: moment, every, until, message, node: file.node, values })
     }
 }
 

@@ -1,46 +1,106 @@
-//! Running a trial: both ends and the wire as state machines over a queue of events in virtual time.
+//! Running a trial: both ends and the wire as state machines over a queue of events in virtual time. What it keeps does not
+//! grow with the span: a sent frame is forgotten once all receivers are done with it.
 
-use std::cmp::Reverse;
+use std::cell::Cell;
+use std::cmp::Ordering;
 use std::collections::{BinaryHeap, HashMap};
-use std::ops::Range;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use emberwort_evolution::{Translation, Verdict};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
-use emberwort_wire::receiver::{BodyReader, Requests};
-use emberwort_wire::sequence::Numbering;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, ValueRef, Values};
+use emberwort_wire::{FrameFault, Framing, Header, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::report::{Answer, Heard, Recorded, Report, WrongValue};
+use crate::report::{Recorded, Report, WrongValue};
 use crate::scenario::{Device, Scenario, fill_with_rest};
+use crate::side::{Found, FoundFrame, Side};
 use crate::signal;
 use crate::wire::Wire;
 
-/// Runs a trial to its end, or until `stop` says so. The same scenario gives the same report.
-pub fn run(scenario: &Scenario, stop: impl Fn() -> bool) -> Report {
+/// Looks on while a trial runs.
+pub trait Watch {
+    /// Whether the trial goes on; asked now and then, with the virtual time.
+    fn goes_on(&mut self, now: Nanoseconds) -> bool {
+        let _ = now;
+        true
+    }
+
+    /// One side received these bytes. They come in order of time.
+    fn received(&mut self, piece: Recorded<'_>) {
+        let _ = piece;
+    }
+}
+
+/// Nobody looks on.
+impl Watch for () {}
+
+/// Frames that may wait for the wire at once.
+const MAX_WAITING: usize = 100_000;
+
+/// Runs a trial to its end, or until `watch` ends it. The same scenario gives the same report and the same bytes.
+pub fn run(scenario: &Scenario, watch: &mut dyn Watch) -> Report {
     let mut trial = Trial::new(scenario);
     trial.start();
     let mut events = 0u64;
-    while let Some(Reverse((time, _, event))) = trial.events.pop() {
+    while let Some(queued) = trial.events.pop() {
         events += 1;
-        if events.is_multiple_of(256) && stop() {
+        if events.is_multiple_of(256) && !watch.goes_on(queued.time) {
             break;
         }
-        trial.now = time;
-        trial.handle(event);
+        if trial.events.len() > MAX_WAITING {
+            trial.report.overrun = Some(queued.time);
+            break;
+        }
+        trial.now = queued.time;
+        trial.handle(queued.event, watch);
     }
     trial.finish()
 }
 
-/// Something that happens at a moment. Ordered only to break ties in the queue, which the running number does first.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+/// Something that happens at a moment.
+struct Queued {
+    time: Nanoseconds,
+    /// What was planned comes before what follows from it.
+    class: u8,
+    /// The order in which it was put in.
+    number: u64,
+    event: Event,
+}
+
+impl Queued {
+    fn key(&self) -> (Nanoseconds, u8, u64) {
+        (self.time, self.class, self.number)
+    }
+}
+
+/// The earliest is the greatest, so that a heap gives it first.
+impl Ord for Queued {
+    fn cmp(&self, other: &Self) -> Ordering {
+        other.key().cmp(&self.key())
+    }
+}
+
+impl PartialOrd for Queued {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Queued {
+    fn eq(&self, other: &Self) -> bool {
+        self.key() == other.key()
+    }
+}
+
+impl Eq for Queued {}
+
 enum Event {
     /// A device sends a message that it sends regularly.
     Report { device: usize, message: usize },
@@ -48,10 +108,42 @@ enum Event {
     Send { device: usize, index: usize },
     /// The host sends a planned request.
     Request { index: usize },
-    /// A device answers a request.
-    Reply { device: usize, request: usize },
+    /// The host asks once more, if nobody has answered.
+    Retry { index: usize, left: u32, exchange: Rc<Exchange> },
+    /// A device answers a request with these values.
+    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>> },
     /// Bytes of a sent frame arrive, all of them and unchanged or not.
-    Arrive { sent: usize, bytes: Vec<u8>, whole: bool },
+    Arrive { sent: u64, bytes: Vec<u8>, whole: bool },
+}
+
+impl Event {
+    fn class(&self) -> u8 {
+        match self {
+            Self::Send { .. } => 0,
+            Self::Request { .. } => 1,
+            _ => 2,
+        }
+    }
+}
+
+/// A request, with those that repeat it, and its answers.
+#[derive(Debug)]
+struct Exchange {
+    /// The request's message, by number.
+    message: usize,
+    /// When it was first sent.
+    asked: Nanoseconds,
+    /// Whether an answer has come.
+    answered: Cell<bool>,
+}
+
+/// Why a frame is sent.
+#[derive(Default)]
+struct Cause<'a> {
+    /// The request that it is, or answers.
+    exchange: Option<Rc<Exchange>>,
+    /// The request's message, by index in the device's definition, and its values as the device read them.
+    answers: Option<(usize, &'a Values)>,
 }
 
 /// A frame that was sent.
@@ -64,6 +156,8 @@ struct Sent {
     message: usize,
     key: u64,
     values: Values,
+    /// The request that it is, or answers.
+    exchange: Option<Rc<Exchange>>,
     accepted: u32,
     /// Whether it arrived once as it was sent.
     arrived: bool,
@@ -71,139 +165,8 @@ struct Sent {
     fault: Option<FrameFault>,
     /// Whether it stands among those that arrived and were not understood.
     is_counted: bool,
-}
-
-/// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
-struct Side {
-    receiver: Receiver,
-    reader: BodyReader,
-    /// What this side asked for, or heard the other side ask for.
-    requests: Requests,
-    fed: u64,
-    /// First offset and sent frame, rising.
-    origins: Vec<(u64, usize)>,
-}
-
-/// What a side's receiver found in one feeding.
-struct Found {
-    heard: Heard,
-    frames: Vec<FoundFrame>,
-    /// Broken and unread frames: where they begin, and why.
-    faults: Vec<(u64, FrameFault)>,
-}
-
-struct FoundFrame {
-    at: u64,
-    message: usize,
-    node: Option<u64>,
-    sequence: Option<u64>,
-    values: Values,
-    bytes: Vec<u8>,
-}
-
-struct SideSink<'a> {
-    reader: &'a mut BodyReader,
-    requests: &'a Requests,
-    found: Found,
-}
-
-impl FrameSink for SideSink<'_> {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
-        self.reader.check(frame, self.requests)
-    }
-
-    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
-        self.found.heard.good += 1;
-        self.found.heard.good_bytes += wire.len() as u64;
-        self.found.frames.push(FoundFrame {
-            at: at.start,
-            message: self.reader.message(),
-            node: frame.node,
-            sequence: frame.sequence,
-            values: self.reader.values(frame).clone(),
-            bytes: wire.to_vec(),
-        });
-    }
-
-    fn unread(&mut self, at: Range<u64>, _: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
-        self.found.faults.push((at.start, *fault));
-        self.found.heard.unread += 1;
-        self.found.heard.unread_bytes += wire.len() as u64;
-    }
-
-    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        self.found.faults.push((at.start, *fault));
-        self.found.heard.broken += 1;
-        self.found.heard.broken_bytes += wire.len() as u64;
-    }
-
-    fn stray(&mut self, _at: Range<u64>, wire: &[u8]) {
-        self.found.heard.stray_bytes += wire.len() as u64;
-    }
-}
-
-impl Side {
-    /// The side that hears frames from an end.
-    fn hearing(definition: &Definition, from: End) -> Self {
-        let Definition { plan, channel, .. } = definition;
-        let channel = *channel;
-        let facing = plan.channels[channel].facing(from).clone();
-        Self {
-            receiver: Receiver::new(Arc::new(Framing::new(Arc::new(facing)))),
-            reader: BodyReader::new(plan.clone(), channel, Some(from)),
-            requests: Requests::default(),
-            fed: 0,
-            origins: Vec::new(),
-        }
-    }
-
-    fn take(&mut self, act: impl FnOnce(&mut Receiver, &mut SideSink<'_>)) -> Found {
-        let found = Found { heard: Heard::default(), frames: Vec::new(), faults: Vec::new() };
-        let mut sink = SideSink { reader: &mut self.reader, requests: &self.requests, found };
-        act(&mut self.receiver, &mut sink);
-        sink.found
-    }
-
-    fn feed(&mut self, sent: usize, key: u64, bytes: &[u8]) -> Found {
-        self.origins.push((self.fed, sent));
-        self.fed += bytes.len() as u64;
-        let outside = self.receiver.framing().plan().key_is_outside();
-        let mut found = self.take(|receiver, sink| match outside {
-            true => receiver.feed_packet(key, bytes, sink),
-            false => {
-                // Where silence separates frames, the wire keeps it behind each.
-                receiver.feed(bytes, sink);
-                receiver.silence(sink);
-            }
-        });
-        found.heard.input = bytes.len() as u64;
-        found
-    }
-
-    /// The sent frame to which the byte at an offset belongs.
-    fn origin(&self, at: u64) -> Option<usize> {
-        let index = self.origins.partition_point(|(from, _)| *from <= at).checked_sub(1)?;
-        self.origins.get(index).map(|(_, sent)| *sent)
-    }
-
-    /// Forgets the frames before the one to which this byte belongs.
-    fn forget(&mut self, at: u64) {
-        let index = self.origins.partition_point(|(from, _)| *from <= at).saturating_sub(1);
-        self.origins.drain(..index);
-    }
-}
-
-impl Heard {
-    fn add(&mut self, other: &Heard) {
-        self.input += other.input;
-        self.good_bytes += other.good_bytes;
-        self.unread_bytes += other.unread_bytes;
-        self.broken_bytes += other.broken_bytes;
-        self.stray_bytes += other.stray_bytes;
-        self.good += other.good;
-        self.unread += other.unread;
-        self.broken += other.broken;
-    }
+    /// How many deliveries are under way, and receivers still have bytes of it.
+    pending: u32,
 }
 
 /// What there is of each definition in use.
@@ -223,7 +186,7 @@ struct Trial<'a> {
     running: HashMap<End, RunningStatus>,
     wire: Wire,
     now: Nanoseconds,
-    events: BinaryHeap<Reverse<(Nanoseconds, u64, Event)>>,
+    events: BinaryHeap<Queued>,
     event_number: u64,
     devices: Vec<Device>,
     /// Sequence numbers by sending end and node.
@@ -232,15 +195,12 @@ struct Trial<'a> {
     counters: HashMap<(usize, usize, usize), u64>,
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
-    sent: Vec<Sent>,
+    /// Sent frames that are still under way, by number.
+    sent: HashMap<u64, Sent>,
+    sent_number: u64,
     host_side: Side,
     device_sides: Vec<Side>,
-    /// The last request of each kind that a device heard, by device and message.
-    heard: HashMap<(usize, usize), Values>,
-    numbering: Numbering,
     report: Report,
-    /// Open requests: index of the answer in the report, and of the request's message in the host's definition.
-    open: Vec<(usize, usize)>,
 }
 
 impl<'a> Trial<'a> {
@@ -287,11 +247,9 @@ impl<'a> Trial<'a> {
             // Streams of their own, so that another signal does not change what the wire does.
             wire_random: random(1),
             signal_random: random(2),
-            sent: Vec::new(),
-            heard: HashMap::new(),
-            numbering: Numbering::new(&host.plan),
-            report: Report::default(),
-            open: Vec::new(),
+            sent: HashMap::new(),
+            sent_number: 0,
+            report: Report::new(scenario),
         }
     }
 
@@ -312,7 +270,10 @@ impl<'a> Trial<'a> {
 
     fn at(&mut self, time: Nanoseconds, event: Event) {
         self.event_number += 1;
-        self.events.push(Reverse((time, self.event_number, event)));
+        let class = event.class();
+        // Requests at one moment are sent in the order of the file.
+        let number = if let Event::Request { index } = event { index as u64 } else { self.event_number };
+        self.events.push(Queued { time, class, number, event });
     }
 
     fn start(&mut self) {
@@ -344,9 +305,9 @@ impl<'a> Trial<'a> {
         !off
     }
 
-    fn handle(&mut self, event: Event) {
+    fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
         match event {
-            Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole),
+            Event::Arrive { sent, bytes, whole } => self.arrive(sent, &bytes, whole, watch),
             _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
                 if let Some(every) = self.of_device(device).plan.messages[message].message.every {
@@ -354,33 +315,58 @@ impl<'a> Trial<'a> {
                 }
                 if self.runs(device) {
                     let values = self.sample(device, message);
-                    self.send(Some(device), self.devices[device].node, message, values);
+                    self.send(Some(device), self.devices[device].node, message, values, Cause::default());
                 }
             }
             Event::Send { device, index } => {
                 if self.runs(device) {
                     let planned = self.devices[device].sends[index].clone();
-                    self.send(Some(device), planned.node, planned.message, planned.values);
+                    self.send(Some(device), planned.node, planned.message, planned.values, Cause::default());
                 }
             }
             Event::Request { index } => {
-                let planned = self.scenario.requests[index].clone();
-                let message = planned.message;
-                let asked = self.send(None, planned.node, message, planned.values);
-                // Nobody answers what is for all.
-                let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(planned.node);
-                if !for_all && !self.of_host().plan.messages[message].message.answered_by.is_empty() {
-                    let number = self.of_host().number(message);
-                    let answer = Answer { message: number, node: planned.node, asked, after: None, with: None };
-                    self.open.push((self.report.answers.len(), message));
-                    self.report.answers.push(answer);
+                let planned = &self.scenario.requests[index];
+                if let Some(every) = planned.every
+                    && self.now + every < planned.until
+                {
+                    self.at(self.now + every, Event::Request { index });
+                }
+                self.request(index, self.scenario.retries, None);
+            }
+            Event::Retry { index, left, exchange } => {
+                if !exchange.answered.get() {
+                    self.report.retries += 1;
+                    self.request(index, left, Some(exchange));
                 }
             }
-            Event::Reply { device, request } => {
+            Event::Reply { device, request, asked, exchange } => {
                 if self.runs(device) {
-                    self.reply(device, request);
+                    self.reply(device, request, &asked, exchange);
                 }
             }
+        }
+    }
+
+    /// The host sends a request, for the first time or again.
+    fn request(&mut self, index: usize, retries: u32, exchange: Option<Rc<Exchange>>) {
+        let planned = self.scenario.requests[index].clone();
+        let compiled = &self.of_host().plan.messages[planned.message].message;
+        // Nobody answers what is for all.
+        let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(planned.node);
+        let is_answered = !for_all && !compiled.answered_by.is_empty();
+        let number = self.of_host().number(planned.message);
+        let exchange = exchange.or_else(|| {
+            is_answered.then(|| {
+                self.report.answers.entry(number).or_default().asked += 1;
+                // When the wire was busy, sending begins later.
+                let asked = self.wire.free_from(self.now);
+                Rc::new(Exchange { message: number, asked, answered: Cell::new(false) })
+            })
+        });
+        let cause = Cause { exchange: exchange.clone(), answers: None };
+        self.send(None, planned.node, planned.message, planned.values, cause);
+        if let (Some(exchange), Some(within), 1..) = (exchange, compiled.within, retries) {
+            self.at(self.now + within, Event::Retry { index, left: retries - 1, exchange });
         }
     }
 
@@ -405,25 +391,34 @@ impl<'a> Trial<'a> {
         values
     }
 
-    fn reply(&mut self, device: usize, request: usize) {
+    fn reply(&mut self, device: usize, request: usize, asked: &Values, exchange: Option<Rc<Exchange>>) {
         let plan = &self.of_device(device).plan;
         let now = self.now;
         let found = self.devices[device].replies.iter().find(|reply| reply.to == request && reply.from <= now);
-        let (with, fields) = match found {
-            Some(reply) => (reply.with, reply.fields.clone()),
+        let empty = serde_json::Map::new();
+        let (with, fields, echo) = match found {
+            Some(reply) => (reply.with, &reply.fields, &reply.echo[..]),
             None => match plan.messages[request].message.answered_by.first() {
-                Some(first) => (*first, serde_json::Map::new()),
+                Some(first) => (*first, &empty, &[][..]),
                 None => return,
             },
         };
         // The fields were checked when the trial was read.
-        if let Ok(values) = fill_with_rest(plan, with, &fields) {
-            self.send(Some(device), self.devices[device].node, with, values);
+        let Ok(mut values) = fill_with_rest(plan, with, fields) else { return };
+        for (from, to) in echo {
+            match asked.get(*from) {
+                ValueRef::Raw(raw) => values.set_raw(*to, raw),
+                ValueRef::Bytes(bytes) => values.set_bytes(*to, bytes),
+                ValueRef::Absent => values.set_absent(*to),
+                _ => {}
+            }
         }
+        let cause = Cause { exchange, answers: Some((request, asked)) };
+        self.send(Some(device), self.devices[device].node, with, values, cause);
     }
 
-    /// A device or the host sends a message; returns when sending began.
-    fn send(&mut self, device: Option<usize>, node: u64, message: usize, values: Values) -> Nanoseconds {
+    /// A device or the host sends a message.
+    fn send(&mut self, device: Option<usize>, node: u64, message: usize, values: Values, cause: Cause<'_>) {
         let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let compiled = &plan.messages[message];
@@ -440,14 +435,16 @@ impl<'a> Trial<'a> {
         if body_on(framing.plan(), compiled, &values, revision, &mut body).is_err()
             || framing.encode(&header, &body, &mut bytes).is_err()
         {
-            return self.now;
+            return;
         }
         let finder = framing.plan().finder;
         let bytes = self.running.entry(from).or_default().shorten(finder, &bytes).to_vec();
-        let (started, deliveries) = self.wire.send(self.now, &bytes, &mut self.wire_random);
-        let index = self.sent.len();
+        let deliveries = self.wire.send(self.now, &bytes, &mut self.wire_random).1;
+        let index = self.sent_number;
+        self.sent_number += 1;
         let number = self.number(definition, message);
         *self.report.sent.entry((number, node)).or_default() += 1;
+        let pending = deliveries.len() as u32;
         for delivery in deliveries {
             let whole = delivery.bytes == bytes;
             if !whole {
@@ -461,7 +458,12 @@ impl<'a> Trial<'a> {
         let understood = match &compiled.message.line {
             Some(_) => emberwort_wire::line::read(compiled, &body, &mut expected).is_ok_and(|fits| fits),
             None => {
-                let asked = |(request, slot): (usize, usize)| match self.heard.get(&(device?, request))?.get(slot) {
+                let asked = |(request, slot): (usize, usize)| match cause
+                    .answers
+                    .filter(|(asked, _)| *asked == request)?
+                    .1
+                    .get(slot)
+                {
                     ValueRef::Raw(key) => Some(key),
                     _ => None,
                 };
@@ -473,31 +475,36 @@ impl<'a> Trial<'a> {
         if from == End::Host {
             self.host_side.requests.note(plan, *channel, node, message, &values);
         }
-        self.sent.push(Sent {
+        let sent = Sent {
             from,
             node,
             definition,
             message,
             key,
             values,
+            exchange: cause.exchange,
             accepted: 0,
             arrived: false,
             fault: None,
             is_counted: false,
-        });
-        started
+            pending: pending + 1,
+        };
+        self.sent.insert(index, sent);
+        self.settle(index);
     }
 
-    fn arrive(&mut self, sent: usize, bytes: Vec<u8>, whole: bool) {
-        let Sent { from, key, definition, .. } = self.sent[sent];
+    fn arrive(&mut self, sent: u64, bytes: &[u8], whole: bool, watch: &mut dyn Watch) {
+        let Some(of) = self.sent.get_mut(&sent) else { return };
+        of.arrived |= whole;
+        let (from, key, definition) = (of.from, of.key, of.definition);
         let channel = self.scenario.definitions.get(definition).channel;
-        self.sent[sent].arrived |= whole;
         let mut is_heard = false;
         match from {
             End::Device => {
                 if self.uses[definition].to_host.arrives(channel) {
                     is_heard = true;
-                    let found = self.host_side.feed(sent, key, &bytes);
+                    self.hold(sent);
+                    let found = self.host_side.feed(sent, key, bytes);
                     self.host_found(found);
                 }
             }
@@ -505,22 +512,46 @@ impl<'a> Trial<'a> {
                 for device in 0..self.devices.len() {
                     if self.uses[self.devices[device].definition].from_host.arrives(channel) {
                         is_heard = true;
-                        let found = self.device_sides[device].feed(sent, key, &bytes);
+                        self.hold(sent);
+                        let found = self.device_sides[device].feed(sent, key, bytes);
                         self.device_found(device, found);
                     }
                 }
             }
         }
         if is_heard {
-            self.report.record.push(Recorded { time: self.now, from, key, bytes });
+            watch.received(Recorded { time: self.now, from, key, bytes });
+        }
+        self.settle(sent);
+    }
+
+    /// A receiver has bytes of a sent frame.
+    fn hold(&mut self, sent: u64) {
+        if let Some(sent) = self.sent.get_mut(&sent) {
+            sent.pending += 1;
+        }
+    }
+
+    /// One delivery or receiver less has to do with a sent frame; what became of it is counted once none has.
+    fn settle(&mut self, index: u64) {
+        let Some(sent) = self.sent.get_mut(&index) else { return };
+        sent.pending -= 1;
+        if sent.pending > 0 {
+            return;
+        }
+        let Some(sent) = self.sent.remove(&index) else { return };
+        if sent.accepted == 0 && !sent.is_counted && !self.is_not_taken(&sent) {
+            let number = self.number(sent.definition, sent.message);
+            *self.report.lost.entry((number, sent.node)).or_default() += 1;
         }
     }
 
     /// Compares a received frame with the sent one that its first byte belongs to; the receiver by its definition.
-    fn compare(&mut self, frame: &FoundFrame, origin: Option<usize>, receiver: usize) {
+    fn compare(&mut self, frame: &FoundFrame, receiver: usize) {
         let mut said = String::new();
+        let origin = frame.origin;
         let same = origin.is_some_and(|origin| {
-            let sent = &self.sent[origin];
+            let Some(sent) = self.sent.get(&origin) else { return false };
             if frame.node.is_some_and(|node| node != sent.node) {
                 return false;
             }
@@ -532,7 +563,9 @@ impl<'a> Trial<'a> {
                 between.taken(sent.from, (sent.message, &sent.values), (frame.message, &frame.values));
             let (key, arrived) = ((self.number(sent.definition, sent.message), sent.node, verdict), sent.arrived);
             if verdict != Verdict::Fine && arrived {
-                self.sent[origin].is_counted |= verdict.strands();
+                if let Some(sent) = self.sent.get_mut(&origin) {
+                    sent.is_counted |= verdict.strands();
+                }
                 said.clone_from(&sentence);
                 let found = self.report.between.entry(key).or_default();
                 found.frames += 1;
@@ -541,8 +574,7 @@ impl<'a> Trial<'a> {
             !verdict.strands()
         });
         if same {
-            if let Some(sent) = origin {
-                let sent = &mut self.sent[sent];
+            if let Some(sent) = origin.and_then(|origin| self.sent.get_mut(&origin)) {
                 sent.accepted += 1;
                 let (definition, message, node) = (sent.definition, sent.message, sent.node);
                 if sent.accepted == 1 {
@@ -553,7 +585,7 @@ impl<'a> Trial<'a> {
             }
         } else {
             let (message, bytes) = (self.number(receiver, frame.message), frame.bytes.clone());
-            self.report.wrong.push(WrongValue { time: self.now, message, bytes, sentence: said });
+            self.report.note_wrong(WrongValue { time: self.now, message, bytes, sentence: said });
         }
     }
 
@@ -566,10 +598,9 @@ impl<'a> Trial<'a> {
     }
 
     /// Keeps why frames are broken for a receiver, by its definition, that has another one than their sender.
-    fn note_faults(&mut self, found: &Found, side: impl Fn(&Self) -> &Side, receiver: usize, to: Option<u64>) {
-        for (at, fault) in &found.faults {
-            let Some(origin) = side(self).origin(*at) else { continue };
-            let sent = &mut self.sent[origin];
+    fn note_faults(&mut self, found: &Found, receiver: usize, to: Option<u64>) {
+        for (origin, fault) in &found.faults {
+            let Some(sent) = origin.and_then(|origin| self.sent.get_mut(&origin)) else { continue };
             if sent.definition != receiver && to.is_none_or(|node| node == sent.node) && sent.fault.is_none() {
                 sent.fault = Some(*fault);
             }
@@ -577,95 +608,100 @@ impl<'a> Trial<'a> {
     }
 
     fn host_found(&mut self, found: Found) {
-        self.report.host.add(&found.heard);
         let Definition { plan, channel, .. } = self.of_host();
-        self.note_faults(&found, |trial| &trial.host_side, self.scenario.host, None);
+        self.note_faults(&found, self.scenario.host, None);
         for frame in found.frames {
-            let origin = self.host_side.origin(frame.at);
-            self.host_side.forget(frame.at);
-            self.compare(&frame, origin, self.scenario.host);
+            self.compare(&frame, self.scenario.host);
+            self.host_side.requests.answered(plan, *channel, frame.node.unwrap_or(0), frame.message);
             let sender = (*channel, End::Device, frame.node.unwrap_or(0));
-            self.numbering.take(sender, frame.sequence, frame.message, &frame.values);
-            let answered = self.open.iter().position(|(index, request)| {
-                plan.messages[*request].message.answered_by.contains(&frame.message)
-                    && frame.node.is_none_or(|node| node == self.report.answers[*index].node)
-            });
-            if let Some(open) = answered {
-                let (index, _) = self.open.remove(open);
-                let with = self.of_host().number(frame.message);
-                let answer = &mut self.report.answers[index];
-                answer.after = Some(self.now - answer.asked);
-                answer.with = Some(with);
-            }
+            self.host_side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
+            self.is_answered(&frame);
+        }
+        for sent in found.settled {
+            self.settle(sent);
+        }
+    }
+
+    /// Notes the first answer to a request. What was asked is known, so a lost request takes no other's answer.
+    fn is_answered(&mut self, frame: &FoundFrame) {
+        let Some(sent) = frame.origin.and_then(|origin| self.sent.get(&origin)) else { return };
+        let Some(exchange) = &sent.exchange else { return };
+        if sent.from == End::Device && !exchange.answered.replace(true) {
+            let number = self.of_host().number(frame.message);
+            let after = self.now - exchange.asked;
+            self.report.answers.entry(exchange.message).or_default().take(after, number);
         }
     }
 
     fn device_found(&mut self, device: usize, found: Found) {
         let Device { node, definition, .. } = self.devices[device];
-        // All devices hear the same; the first one's ears stand for all.
-        if device == 0 {
-            self.report.device.add(&found.heard);
-        }
-        self.note_faults(&found, |trial| &trial.device_sides[device], definition, Some(node));
+        self.note_faults(&found, definition, Some(node));
         for frame in found.frames {
-            let origin = self.device_sides[device].origin(frame.at);
-            self.device_sides[device].forget(frame.at);
             let mine = frame.node.is_none_or(|to| to == node);
             let nobody = frame.node.is_some_and(|to| self.devices.iter().all(|device| device.node != to));
             if mine || (nobody && device == 0) {
-                self.compare(&frame, origin, definition);
+                self.compare(&frame, definition);
             }
-            if mine && !self.of_device(device).plan.messages[frame.message].message.answered_by.is_empty() {
+            let Definition { plan, channel, .. } = self.of_device(device);
+            let sender = (*channel, End::Host, frame.node.unwrap_or(0));
+            self.device_sides[device].numbering.take(sender, frame.sequence, frame.message, &frame.values);
+            if mine && !plan.messages[frame.message].message.answered_by.is_empty() {
                 let time = self.now + self.devices[device].answers_after;
-                self.at(time, Event::Reply { device, request: frame.message });
-                self.heard.insert((device, frame.message), frame.values);
+                let exchange = frame.origin.and_then(|origin| self.sent.get(&origin)?.exchange.clone());
+                self.at(time, Event::Reply { device, request: frame.message, asked: frame.values, exchange });
             }
+        }
+        for sent in found.settled {
+            self.settle(sent);
         }
     }
 
-    /// What arrived whole and was not taken, where both ends do not have the same definition.
-    fn note_not_taken(&mut self) {
-        for index in 0..self.sent.len() {
-            let sent = &self.sent[index];
-            let receiver = match sent.from {
-                End::Device => self.scenario.host,
-                End::Host => match self.devices.iter().find(|device| device.node == sent.node) {
-                    Some(device) => device.definition,
-                    None => continue,
-                },
-            };
-            if sent.accepted > 0 || !sent.arrived || sent.is_counted || sent.definition == receiver {
-                continue;
-            }
-            let channel = self.scenario.definitions.get(sent.definition).channel;
-            let between = self.between(sent, receiver);
-            let (verdict, sentence) = match between.arrives(channel) {
-                true => between.not_taken(sent.from, channel, sent.message, sent.fault.as_ref()),
-                false => (Verdict::SilentDrop, "the medium is set up in another way there".to_owned()),
-            };
-            let key = (self.number(sent.definition, sent.message), sent.node, verdict);
-            self.sent[index].is_counted = true;
-            let found = self.report.between.entry(key).or_default();
-            found.frames += 1;
-            found.sentence = sentence;
+    /// Whether a frame arrived whole and was not taken since both ends do not have the same definition; then it is counted.
+    fn is_not_taken(&mut self, sent: &Sent) -> bool {
+        let receiver = match sent.from {
+            End::Device => self.scenario.host,
+            End::Host => match self.devices.iter().find(|device| device.node == sent.node) {
+                Some(device) => device.definition,
+                None => return false,
+            },
+        };
+        if !sent.arrived || sent.definition == receiver {
+            return false;
         }
+        let channel = self.scenario.definitions.get(sent.definition).channel;
+        let between = self.between(sent, receiver);
+        let (verdict, sentence) = match between.arrives(channel) {
+            true => between.not_taken(sent.from, channel, sent.message, sent.fault.as_ref()),
+            false => (Verdict::SilentDrop, "the medium is set up in another way there".to_owned()),
+        };
+        let key = (self.number(sent.definition, sent.message), sent.node, verdict);
+        let found = self.report.between.entry(key).or_default();
+        found.frames += 1;
+        found.sentence = sentence;
+        true
     }
 
     fn finish(mut self) -> Report {
-        let found = self.host_side.take(|receiver, sink| receiver.finish(sink));
+        let found = self.host_side.finish();
         self.host_found(found);
         for device in 0..self.devices.len() {
-            let found = self.device_sides[device].take(|receiver, sink| receiver.finish(sink));
+            let found = self.device_sides[device].finish();
             self.device_found(device, found);
         }
-        self.note_not_taken();
-        for sent in self.sent.iter().filter(|sent| sent.accepted == 0 && !sent.is_counted) {
-            let number = self.scenario.definitions.get(sent.definition).number(sent.message);
-            *self.report.lost.entry((number, sent.node)).or_default() += 1;
+        // Those whose deliveries were still under way when the trial was ended.
+        let mut left: Vec<u64> = self.sent.keys().copied().collect();
+        left.sort_unstable();
+        for sent in left {
+            if let Some(sent) = self.sent.get_mut(&sent) {
+                sent.pending = 1;
+            }
+            self.settle(sent);
         }
-        self.report.gaps = self.numbering.watch().gaps();
-        self.report.missing = self.numbering.watch().missing();
-        self.report.jumps_back = self.numbering.watch().jumps_back();
+        self.report.ended = self.now;
+        self.report.host = self.host_side.heard_in_all();
+        for (device, side) in self.devices.iter().zip(&self.device_sides) {
+            self.report.devices.insert(device.node, side.heard_in_all());
+        }
         self.report.verdicts = self.scenario.must.iter().map(|expectation| expectation.judge(&self.report)).collect();
         self.report
     }

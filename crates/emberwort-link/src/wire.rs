@@ -91,6 +91,11 @@ impl Wire {
         }
     }
 
+    /// When sending can begin.
+    pub fn free_from(&self, now: Nanoseconds) -> Nanoseconds {
+        now.max(self.busy_until)
+    }
+
     /// How long a byte takes on a serial line; 0 elsewhere.
     pub fn byte_time(&self) -> Nanoseconds {
         self.byte_time
@@ -124,7 +129,7 @@ impl Wire {
     /// Sends a frame at a moment, or when the wire is free. Returns when sending began, and what is received: nothing, the
     /// frame, or the frame twice.
     pub fn send(&mut self, now: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> (Nanoseconds, Vec<Delivery>) {
-        let start = now.max(self.busy_until);
+        let start = self.free_from(now);
         let end = start + self.duration(bytes.len());
         self.busy_until = end + self.pause;
         let faults = self.faults_at(start);
@@ -138,7 +143,9 @@ impl Wire {
                 deliveries.push(self.deliver(start, again, bytes, random));
             }
         }
-        deliveries.retain(|delivery| !delivery.bytes.is_empty() && (!self.drops_damaged() || delivery.bytes == bytes));
+        // Of a packet without bytes nothing can be lost but the packet.
+        let arrives = |delivery: &Delivery| !delivery.bytes.is_empty() || bytes.is_empty();
+        deliveries.retain(|delivery| arrives(delivery) && (!self.drops_damaged() || delivery.bytes == bytes));
         (start, deliveries)
     }
 

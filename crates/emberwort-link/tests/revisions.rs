@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use common::{Piece, run_and_keep};
 use emberwort_evolution::Verdict;
-use emberwort_link::{Report, Revisions, Scenario, run};
+use emberwort_link::{Report, Revisions, Scenario};
 use emberwort_model::{Plan, Source, check};
+
+mod common;
 
 const CHANNEL: &str = "channel bus {\n medium uart 115200 8N1\n limit 40 bytes\n frame {\n sync C6\n node : u8 address\n kind : u8 message\n \
                        count : u8 sequence\n size : u8 length of body\n body\n check : u16 crc-16/ibm-3740 over node..body\n }\n}\n";
@@ -33,15 +36,22 @@ fn sealed(old: &Arc<Plan>) -> Revisions {
     Revisions { sealed: BTreeMap::from([(1, old.clone())]), ..Revisions::default() }
 }
 
-fn trial(own: &Arc<Plan>, revisions: &Revisions, text: &str) -> (Scenario, Report) {
+/// A trial, what came of it, and what each side received.
+struct Found {
+    scenario: Scenario,
+    report: Report,
+    record: Vec<Piece>,
+}
+
+fn trial(own: &Arc<Plan>, revisions: &Revisions, text: &str) -> Found {
     let text = format!("channel = \"bus\"\nspan = \"10 s\"\n{text}");
     let scenario = Scenario::parse(&text, own, revisions).unwrap_or_else(|error| panic!("{error}"));
-    let report = run(&scenario, || false);
-    (scenario, report)
+    let (report, record) = run_and_keep(&scenario);
+    Found { scenario, report, record }
 }
 
 /// What became of frames between revisions: message, node, verdict, how many, in what way.
-fn between((scenario, report): &(Scenario, Report)) -> Vec<(String, u64, Verdict, u64, String)> {
+fn between(Found { scenario, report, .. }: &Found) -> Vec<(String, u64, Verdict, u64, String)> {
     let all = report.between.iter().map(|((message, node, verdict), found)| {
         let name = scenario.definitions.message(*message).0.to_owned();
         (name, *node, *verdict, found.frames, found.sentence.clone())
@@ -72,19 +82,19 @@ fn an_old_device_is_misread_by_a_new_host_and_a_new_one_is_not() {
             ("Gone".into(), 3, Verdict::Refused, 10, "Gone is refused: no message on `bus` has the key 0x07".into()),
         ]
     );
-    let (scenario, report) = &found;
+    let Found { scenario, report, record } = &found;
     // The old device's Tell is the new one's Reply by another name, and counts as that; it answers Ask.
     assert_eq!(
         counts(&report.received, scenario),
         [("Level".into(), 4, 10), ("News".into(), 4, 10), ("Ask".into(), 3, 1), ("Reply".into(), 3, 1)]
     );
     assert_eq!(counts(&report.lost, scenario), [], "all of them arrived");
-    assert_eq!(report.wrong.len(), 10);
-    assert_eq!(report.wrong[0].sentence, "depth 10.000 m would be read as 20.00 m");
-    assert!(report.answers[0].after.is_some());
+    assert_eq!(report.wrong, 10);
+    assert_eq!(report.wrong_examples[0].sentence, "depth 10.000 m would be read as 20.00 m");
+    assert_eq!(report.answers.values().map(|all| all.answered).sum::<u64>(), 1);
     // The bytes are those of the old definition: no News, and the code of 10 m in it.
     let level = |node: u8| {
-        let mut frames = report.record.iter().filter(|record| record.bytes[1..3] == [node, 1]);
+        let mut frames = record.iter().filter(|record| record.bytes[1..3] == [node, 1]);
         u16::from_le_bytes(frames.next().unwrap().bytes[5..7].try_into().unwrap())
     };
     assert_eq!((level(3), level(4)), (1638, 819));
@@ -110,8 +120,8 @@ fn a_new_device_talks_with_an_old_host() {
     let all_old = Revisions { host: Some(old.clone()), every_device: Some(old.clone()), ..sealed(&old) };
     let found = trial(&new, &all_old, "[[device]]\nnode = 4\nsignals.Level.depth = 10\n");
     assert_eq!(between(&found), []);
-    assert!(found.1.wrong.is_empty() && found.1.lost.is_empty());
-    assert_eq!(counts(&found.1.received, &found.0), [("Level".into(), 4, 10), ("Gone".into(), 4, 10)]);
+    assert!(found.report.wrong == 0 && found.report.lost.is_empty());
+    assert_eq!(counts(&found.report.received, &found.scenario), [("Level".into(), 4, 10), ("Gone".into(), 4, 10)]);
 }
 
 #[test]
@@ -119,7 +129,7 @@ fn who_is_said_to_have_a_revision_has_it() {
     let (old, new) = both();
     let text = "[[device]]\nnode = 3\n[[device]]\nnode = 4\n[[device]]\nnode = 5\nrevision = 1\n";
     let revisions_of = |revisions: &Revisions| {
-        let (scenario, _) = trial(&new, revisions, text);
+        let Found { scenario, .. } = trial(&new, revisions, text);
         scenario.devices.iter().map(|device| device.revision).collect::<Vec<_>>()
     };
     assert_eq!(revisions_of(&sealed(&old)), [2, 2, 1]);
@@ -129,7 +139,7 @@ fn who_is_said_to_have_a_revision_has_it() {
     assert_eq!(revisions_of(&named), [1, 2, 2]);
     assert_eq!(revisions_of(&Revisions { every_device: Some(old.clone()), ..named }), [1, 1, 2]);
     // Without the sealed one, an older device has the definition without what came later.
-    let (scenario, report) = trial(&new, &Revisions::default(), text);
+    let Found { scenario, report, .. } = trial(&new, &Revisions::default(), text);
     assert_eq!((scenario.definitions.all().len(), report.between.len()), (1, 0));
 }
 
@@ -151,7 +161,7 @@ fn what_cannot_be_is_said_with_the_revision() {
     );
     assert!(device("signals.Level.depth = 30").contains("in revision 1, "));
     // A signal of what came later is no mistake: an older device does not measure it.
-    let (scenario, _) = trial(&new, &sealed(&old), "[[device]]\nrevision = 1\nsignals.News.count = 4\n");
+    let Found { scenario, .. } = trial(&new, &sealed(&old), "[[device]]\nrevision = 1\nsignals.News.count = 4\n");
     assert!(scenario.devices[0].signals.is_empty());
     let named = Revisions { devices: BTreeMap::from([(9, old.clone())]), ..Revisions::default() };
     assert_eq!(
@@ -181,9 +191,9 @@ fn nothing_arrives_where_the_medium_is_set_up_otherwise() {
         &sealed(&slow),
         "[[device]]\nnode = 3\nrevision = 1\n[[request]]\nat = \"2 s\"\nnode = 3\nmessage = \"Ask\"\n",
     );
-    let (_, report) = &found;
-    assert!(report.record.is_empty() && report.received.is_empty());
-    assert_eq!((report.host.input, report.device.input), (0, 0));
+    let Found { report, record, .. } = &found;
+    assert!(record.is_empty() && report.received.is_empty());
+    assert_eq!((report.host.input, report.device().input), (0, 0));
     let verdicts: Vec<_> =
         between(&found).into_iter().map(|(name, _, verdict, count, _)| (name, verdict, count)).collect();
     assert_eq!(

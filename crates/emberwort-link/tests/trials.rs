@@ -3,9 +3,12 @@
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
+mod common;
+
 use std::sync::Arc;
 
-use emberwort_link::{Report, Revisions, Scenario, run};
+use common::{Piece, run_and_keep};
+use emberwort_link::{Report, Revisions, Scenario, Watch, run};
 use emberwort_model::Plan;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -16,14 +19,14 @@ fn plan() -> Arc<Plan> {
     Arc::new(checked.plan.unwrap())
 }
 
-fn trial(text: &str) -> Report {
+fn recorded(text: &str) -> (Report, Vec<Piece>) {
     let plan = plan();
     let scenario = Scenario::parse(text, &plan, &Revisions::default()).unwrap_or_else(|error| panic!("{error}"));
-    let report = run(&scenario, || false);
-    for heard in [&report.host, &report.device] {
-        assert_eq!(heard.input, heard.good_bytes + heard.broken_bytes + heard.stray_bytes);
-    }
-    report
+    run_and_keep(&scenario)
+}
+
+fn trial(text: &str) -> Report {
+    recorded(text).0
 }
 
 fn problem(text: &str) -> String {
@@ -38,24 +41,24 @@ fn total(counts: &std::collections::BTreeMap<(usize, u64), u64>) -> u64 {
 
 #[test]
 fn a_quiet_link_loses_nothing() {
-    let report = trial(QUIET);
+    let (report, record) = recorded(QUIET);
     // Every 200 ms from 0 on, 50 times in 10 s.
     assert_eq!((total(&report.sent), total(&report.received)), (50, 50));
-    assert_eq!((total(&report.damaged), total(&report.lost), report.gaps, report.repeated), (0, 0, 0, 0));
+    assert_eq!((total(&report.damaged), total(&report.lost), report.host.gaps, report.repeated), (0, 0, 0, 0));
     // Without signals every field holds its rest; operator is absent: a frame of 8 + 14 bytes.
     assert_eq!((report.host.input, report.host.good), (50 * 22, 50));
-    assert_eq!(report.wrong, []);
+    assert_eq!(report.wrong, 0);
     // 22 bytes of ten bits at 115,200 baud: 86,805 ns each.
-    assert_eq!(report.record[0].time, 22 * 86_805);
+    assert_eq!(record[0].time, 22 * 86_805);
 }
 
 #[test]
 fn the_same_seed_gives_the_same_bytes_and_another_does_not() {
     let noisy =
         |seed: u64| format!("seed = {seed}\n{QUIET}[wire]\nbit_errors = 1e-3\nbyte_loss = 1e-3\nduplicates = 0.02\n");
-    let (first, again, other) = (trial(&noisy(1)), trial(&noisy(1)), trial(&noisy(2)));
+    let (first, again, other) = (recorded(&noisy(1)), recorded(&noisy(1)), recorded(&noisy(2)));
     assert_eq!(first, again);
-    assert_ne!(first.record, other.record);
+    assert_ne!(first.1, other.1);
 }
 
 #[test]
@@ -80,13 +83,14 @@ fn requests_are_answered_as_the_trial_says() {
     );
     let report = trial(&text);
     assert!(report.passed(), "{:#?}", report.verdicts);
-    assert_eq!(report.answers.len(), 3);
     // 10 bytes there, 5 ms, 11 bytes back (MoveAccepted has a body of 3 bytes).
-    assert_eq!(report.answers[0].after, Some(10 * 86_805 + 5_000_000 + 11 * 86_805));
     let plan = plan();
-    let with: Vec<&str> =
-        report.answers.iter().map(|answer| plan.messages[answer.with.unwrap()].message.name.as_str()).collect();
-    assert_eq!(with, ["MoveAccepted", "Refused", "Refused"]);
+    let answers = &report.answers[&plan.message_index("MoveGate").unwrap()];
+    assert_eq!((answers.asked, answers.answered), (3, 3));
+    assert_eq!(answers.slowest, Some(10 * 86_805 + 5_000_000 + 11 * 86_805));
+    let with: Vec<(&str, u64)> =
+        answers.with.iter().map(|(message, count)| (plan.messages[*message].message.name.as_str(), *count)).collect();
+    assert_eq!(with, [("MoveAccepted", 1), ("Refused", 2)]);
 }
 
 #[test]
@@ -105,7 +109,7 @@ fn a_request_to_nobody_is_never_answered() {
 fn a_restart_is_silence_and_counters_that_begin_again() {
     let report = trial(&format!("{QUIET}restart = [{{ at = \"4 s\", lasting = \"2 s\" }}]\n"));
     assert_eq!(total(&report.sent), 40, "ten reports of the two seconds are missing");
-    assert_eq!((report.gaps, report.jumps_back), (0, 1));
+    assert_eq!((report.host.gaps, report.host.jumps_back), (0, 1));
 }
 
 #[test]
@@ -127,12 +131,12 @@ fn signals_do_what_they_say() {
          operator = {{ steps = [[\"0 s\", {{ none = true }}], [\"2 s\", \"Wren\"]] }}\n"
     );
     let plan = plan();
-    let report = trial(&text);
+    let (_, record) = recorded(&text);
     let field = |name: &str| plan.messages[0].message.field(name).unwrap().0;
     let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[0].clone()));
     let mut values = emberwort_wire::Values::default();
     let mut raw_at = |index: usize, name: &str| {
-        let view = framing.check(&report.record[index].bytes).unwrap();
+        let view = framing.check(&record[index].bytes).unwrap();
         emberwort_wire::decode(&plan.messages[0], view.body, &mut values).unwrap();
         match values.get(field(name)) {
             emberwort_wire::ValueRef::Raw(raw) => raw,
@@ -222,16 +226,16 @@ proptest! {
              [[request]]\nat = \"0 s\"\nevery = \"300 ms\"\nnode = 1\nmessage = \"WhoAreYou\"\n",
             seed >> 1
         );
-        let report = trial(&text);
-        prop_assert_eq!(&report.wrong, &[]);
+        let (report, record) = recorded(&text);
+        prop_assert_eq!(report.wrong, 0);
         prop_assert_eq!(total(&report.sent), total(&report.received) + total(&report.lost));
-        let recorded: u64 = report.record.iter().map(|piece| piece.bytes.len() as u64).sum();
-        prop_assert_eq!(recorded, report.host.input + report.device.input);
+        let recorded: u64 = record.iter().map(|piece| piece.bytes.len() as u64).sum();
+        prop_assert_eq!(recorded, report.host.input + report.device().input);
     }
 }
 
 /// A link whose node 0 means all, whose keys say the node, and whose frames run.
-fn small(frame: &str, on: &str, text: &str) -> Result<Report, String> {
+fn small(frame: &str, on: &str, text: &str) -> Result<(Report, Vec<Piece>), String> {
     let definition = format!(
         "link s {{ revision 1  byte_order big }}\nchannel c {{\n medium uart 9600 8N1\n {frame} }}\n\
          message Move {{ {on}\n from host  on c  answered by Moved\n spare 1 bits\n to : u7 }}\n\
@@ -241,7 +245,7 @@ fn small(frame: &str, on: &str, text: &str) -> Result<Report, String> {
     let plan = Arc::new(checked.plan.unwrap_or_else(|| panic!("{:?}", checked.findings)));
     let text = format!("channel = \"c\"\nspan = \"1 s\"\n{text}");
     let scenario = Scenario::parse(&text, &plan, &Revisions::default()).map_err(|error| error.to_string())?;
-    Ok(run(&scenario, || false))
+    Ok(run_and_keep(&scenario))
 }
 
 const TWO: &str = "[[device]]\nnode = 1\n[[device]]\nnode = 2\n";
@@ -252,11 +256,11 @@ fn nobody_answers_what_is_for_all() {
         "frame { sync C6 39\n node : u8 address 0 for all\n kind : u8 message\n size : u8 length of body\n body }";
     let request =
         |node: u8| format!("[[request]]\nat = \"1 ms\"\nnode = {node}\nmessage = \"Move\"\nfields = {{ to = 5 }}\n");
-    let one = small(frame, "id 0x90", &format!("{TWO}{}", request(2))).unwrap();
-    assert_eq!((one.answers.len(), one.answers[0].with.is_some(), total(&one.received)), (1, true, 2));
-    let all = small(frame, "id 0x90", &format!("{TWO}{}", request(0))).unwrap();
+    let (one, _) = small(frame, "id 0x90", &format!("{TWO}{}", request(2))).unwrap();
+    assert_eq!((one.answers.len(), one.answers[&0].answered, total(&one.received)), (1, 1, 2));
+    let (all, _) = small(frame, "id 0x90", &format!("{TWO}{}", request(0))).unwrap();
     assert_eq!((all.answers.len(), total(&all.sent), total(&all.received), total(&all.lost)), (0, 1, 1, 0));
-    assert_eq!(all.wrong, []);
+    assert_eq!(all.wrong, 0);
     let none = small(frame, "id 0x90", "[[device]]\nnode = 0\n").unwrap_err();
     assert!(none.contains("the node 0 means all of them"), "{none}");
     let beyond =
@@ -268,12 +272,137 @@ fn nobody_answers_what_is_for_all() {
 fn keys_say_the_node_and_status_bytes_are_left_out() {
     let frame = "status bytes running\n frame { status : u8 message\n body }";
     let request = "[[request]]\nat = \"1 ms\"\nevery = \"100 ms\"\nnode = 2\nmessage = \"Move\"\nfields = { to = 5 }\n";
-    let report = small(frame, "id 0x90 + node 1 .. 3", &format!("{TWO}{request}")).unwrap();
+    let (report, record) = small(frame, "id 0x90 + node 1 .. 3", &format!("{TWO}{request}")).unwrap();
     // Ten requests, of which the first has its status byte; so have the answers.
-    let bytes: Vec<&[u8]> = report.record.iter().map(|one| &one.bytes[..]).collect();
+    let bytes: Vec<&[u8]> = record.iter().map(|one| &one.bytes[..]).collect();
     assert_eq!(bytes[..4], [&[0x92, 5][..], &[0xC0, 0], &[5], &[0]]);
-    assert_eq!((report.device.input, report.host.input, total(&report.lost)), (11, 11, 0));
+    assert_eq!((report.device().input, report.host.input, total(&report.lost)), (11, 11, 0));
     let beyond = small(frame, "id 0x90 + node 1 .. 3", &format!("{TWO}{}", request.replace("node = 2", "node = 4")))
         .unwrap_err();
     assert!(beyond.contains("the node 4 has no key here: they are for nodes 1 to 3"), "{beyond}");
+}
+
+/// A lost request does not take the answers of those behind it.
+#[test]
+fn each_answer_belongs_to_its_own_request() {
+    let text = format!(
+        "must = [\"MoveGate answered within 20 ms\"]\n{QUIET}answers_after = \"5 ms\"\n\
+         [[wire.stretch]]\nfrom = \"1 s\"\nto = \"1004 ms\"\nframe_loss = 1\n\
+         [[request]]\nat = \"1 s\"\nevery = \"500 ms\"\nuntil = \"6200 ms\"\nnode = 3\nmessage = \"MoveGate\"\n"
+    );
+    let report = trial(&text);
+    // 10 + 11 bytes of 86,805 ns and 5 ms; the requests are sent at moments at which a report of 22 bytes has just begun.
+    let slowest = (22 + 10 + 11) * 86_805 + 5_000_000;
+    assert_eq!(
+        report.verdicts[0].found,
+        format!(
+            "11 sent, 10 in time, 1 never answered, slowest after {:.3} ms",
+            f64::from(slowest - 22 * 86_805) / 1e6
+        )
+    );
+    let answers = report.answers.values().next().unwrap();
+    assert_eq!((answers.asked, answers.answered), (11, 10));
+    let median = answers.quantile(0.5).unwrap();
+    assert!(median.abs_diff(6_822_905) <= 6_823, "{median}");
+}
+
+#[test]
+fn a_host_asks_again_when_nobody_answers_in_time() {
+    // MoveGate is answered within 50 ms; what is sent in the first 120 ms is lost: at 0, 50 and 100 ms.
+    let text = |retries: u32| {
+        format!(
+            "channel = \"bus485\"\nspan = \"2 s\"\nmust = [\"MoveGate answered within 200 ms\", \"at least 1 MoveGate at device 3\"]\n\
+             [host]\nretries = {retries}\n[[device]]\nnode = 3\nfirst_report = \"1 s\"\n\
+             [[wire.stretch]]\nfrom = \"0 s\"\nto = \"120 ms\"\nframe_loss = 1\n\
+             [[request]]\nat = \"0 s\"\nnode = 3\nmessage = \"MoveGate\"\n"
+        )
+    };
+    let enough = trial(&text(3));
+    assert!(enough.passed(), "{:?}", enough.verdicts);
+    assert_eq!(enough.retries, 3);
+    // 150 ms, 10 bytes there, 2 ms, 11 bytes back.
+    assert_eq!(enough.answers.values().next().unwrap().slowest, Some(150_000_000 + 2_000_000 + 21 * 86_805));
+    let few = trial(&text(2));
+    assert_eq!((few.passed(), few.retries), (false, 2));
+    assert_eq!(few.verdicts[0].found, "1 sent, 0 in time, 1 never answered");
+    assert_eq!(few.verdicts[1].found, "0 received at device 3");
+}
+
+#[test]
+fn answers_can_repeat_what_was_asked() {
+    let definition = "link s { revision 1  byte_order little }\nchannel c {\n medium udp 4000\n packet\n frame { kind : u8 message\n body } }\n\
+         message Ask { id 1  from host  on c  answered by Tell\n what : u16\n how : u8\n name : text[..8] }\n\
+         message Tell { id 2  from device  on c\n value : u8\n again : u16\n name : text[..8] }";
+    let checked = emberwort_model::check(&emberwort_model::Source::new("s.ember", definition));
+    let plan = Arc::new(checked.plan.unwrap_or_else(|| panic!("{:?}", checked.findings)));
+    let parse = |echo: &str| {
+        let text = format!(
+            "channel = \"c\"\nspan = \"1 s\"\n[[device]]\n[[device.reply]]\nto = \"Ask\"\nwith = \"Tell\"\nfields = {{ value = 7 }}\necho = {echo}\n\
+             [[request]]\nat = \"0 s\"\nmessage = \"Ask\"\nfields = {{ what = 500, how = 3, name = \"ab\" }}\n"
+        );
+        Scenario::parse(&text, &plan, &Revisions::default()).map_err(|error| error.to_string())
+    };
+    let (_, record) = run_and_keep(&parse("[\"again of what\", \"name\"]").unwrap());
+    assert_eq!(record[1].bytes, [2, 7, 0xF4, 1, 2, b'a', b'b']);
+    assert!(parse("[\"again of how\"]").unwrap_err().contains("`how` and `again` do not have the same type"));
+    assert!(parse("[\"gain of what\"]").unwrap_err().contains("did you mean `again`?"));
+}
+
+#[test]
+fn what_must_hold_says_which_side_counts() {
+    let noisy =
+        "[wire]\nbit_errors = 3e-3\n[[request]]\nat = \"0 s\"\nevery = \"100 ms\"\nnode = 3\nmessage = \"MoveGate\"\n";
+    let report = trial(&format!(
+        "must = [\"broken frames at most 0\", \"broken frames at most 0 at device 3\", \"counter gaps at most 0 at device 3\",\
+         \"unread frames at most 0 at the host\", \"at least 1 MoveGate to node 3\", \"at least 1 GateStatus at the host\"]\n{QUIET}{noisy}"
+    ));
+    let found: Vec<&str> = report.verdicts.iter().map(|verdict| verdict.found.as_str()).collect();
+    let (host, device) = (report.host, report.devices[&3]);
+    assert!(host.broken > 0 && device.broken > 0 && host.broken != device.broken, "{host:?} {device:?}");
+    assert_eq!(found[0], format!("{} broken at the host", host.broken));
+    assert_eq!(found[1], format!("{} broken at device 3", device.broken));
+    assert_eq!(found[2], format!("{} found at device 3, with {} numbers left out", device.gaps, device.missing));
+    assert!(found[3].ends_with(" unread at the host") && found[4].ends_with(" received at device 3"), "{found:?}");
+    assert!(found[5].ends_with(" received at the host"), "{found:?}");
+    let must = |sentence: &str| problem(&format!("must = [\"{sentence}\"]\n{QUIET}"));
+    assert!(must("at least 1 MoveGate from node 3").contains("MoveGate is sent by the host; write `to node 3`"));
+    assert!(must("at least 1 MoveGate at the host").contains("MoveGate is received by devices; write `at device K`"));
+    assert!(must("broken frames at most 1 at device 7").contains("there is no device 7 in this trial"));
+}
+
+#[test]
+fn what_nobody_waits_for_is_refused_and_what_the_wire_cannot_carry_is_given_up() {
+    let request = |every: &str, span: &str| {
+        format!(
+            "channel = \"bus485\"\nspan = \"{span}\"\n[[device]]\nnode = 3\n\
+             [[request]]\nat = \"0 s\"\nevery = \"{every}\"\nnode = 3\nmessage = \"MoveGate\"\n"
+        )
+    };
+    assert_eq!(
+        problem(&request("1 us", "1 h")),
+        "span: this trial would send 3600018000 frames, 3600000000 of them for request 1; 100000000 are the most. Take a shorter span, \
+         or a longer `every`"
+    );
+    let report = trial(&request("1 us", "5 s"));
+    assert!(report.overrun.is_some_and(|at| at < 2_000_000_000) && !report.passed(), "{:?}", report.overrun);
+}
+
+/// How much a trial keeps while it runs does not depend on its span: sent frames are forgotten, whatever becomes of them.
+#[test]
+fn long_trials_forget_what_is_judged() {
+    struct Count(u64);
+    impl Watch for Count {
+        fn goes_on(&mut self, _: u64) -> bool {
+            self.0 += 1;
+            true
+        }
+    }
+    let text = "channel = \"bus485\"\nspan = \"1 h\"\n[wire]\nbit_errors = 1e-3\nframe_loss = 0.1\nduplicates = 0.1\n[[device]]\nnode = 3\n";
+    let plan = plan();
+    let scenario = Scenario::parse(text, &plan, &Revisions::default()).unwrap();
+    let mut count = Count(0);
+    let report = run(&scenario, &mut count);
+    assert_eq!(total(&report.sent), total(&report.received) + total(&report.lost));
+    assert!(count.0 > 50, "{}", count.0);
+    assert_eq!(total(&report.sent), 18_000);
 }

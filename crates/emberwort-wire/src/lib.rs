@@ -7,6 +7,7 @@ pub mod checksum;
 pub mod codec;
 mod fault;
 pub mod frame;
+mod framings;
 pub mod json;
 pub mod line;
 pub mod receiver;

@@ -25,6 +25,7 @@ use emberwort_model::stuffing::{Escape, Stuffing};
 
 use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
+use crate::framings::{Framings, Judged, choose};
 use crate::line;
 use crate::status_bytes::StatusBytes;
 use crate::stuffing;
@@ -38,6 +39,17 @@ pub trait FrameSink {
     /// # Errors
     /// Why it is unread: a fault of which [`FrameFault::is_unread`] is true.
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
+
+    /// The next frame, or fault, is read as one from this end. Only said by receivers that look for the frames of both.
+    fn faces(&mut self, from: End) {
+        let _ = from;
+    }
+
+    /// Chooses between two readings of the same bytes that are both good: as a frame from the device, or from the host.
+    fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
+        let _ = (device, host);
+        End::Device
+    }
 
     /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]);
@@ -56,7 +68,9 @@ pub trait FrameSink {
 /// Finds frames in a stream of bytes, or judges packets.
 #[derive(Clone, Debug)]
 pub struct Receiver {
-    framing: Arc<Framing>,
+    framings: Framings,
+    /// The end as whose frame the last one was read.
+    faces: End,
     /// Bytes kept for the next chunk; the first one has the offset `base`.
     carry: Vec<u8>,
     base: u64,
@@ -66,12 +80,20 @@ pub struct Receiver {
     scan: u64,
     /// The broken frame, or unread one without a checksum, to which the bytes from `start` up to this offset belong, unless a good
     /// one is found there.
-    broken: Option<(FrameFault, u64)>,
+    broken: Option<Pending>,
     /// An over-long stretch is passed over up to its delimiter, its line's end, or silence.
     overlong: bool,
     plain: Vec<u8>,
     /// Where status bytes begin frames, all that it knows.
     status: StatusBytes,
+}
+
+/// A broken frame that may have others inside.
+#[derive(Clone, Copy, Debug)]
+struct Pending {
+    fault: FrameFault,
+    end: u64,
+    from: End,
 }
 
 /// The bytes at hand, the first of which has the offset `base`.
@@ -100,11 +122,21 @@ impl<'a> Window<'a> {
 impl Receiver {
     /// A receiver at the start of a stream.
     pub fn new(framing: Arc<Framing>) -> Self {
-        let limit = framing.plan().limit;
+        Self::of(Framings { own: framing, host: None })
+    }
+
+    /// A receiver at the start of a stream of which nobody said which end sends it: it looks for the frames of both.
+    pub fn of_both(device: Arc<Framing>, host: Arc<Framing>) -> Self {
+        Self::of(Framings { own: device, host: Some(host) })
+    }
+
+    fn of(framings: Framings) -> Self {
+        let limit = framings.plan().limit;
         Self {
             carry: Vec::with_capacity(4 * limit),
             plain: Vec::with_capacity(limit),
-            framing,
+            framings,
+            faces: End::Device,
             base: 0,
             start: 0,
             scan: 0,
@@ -114,9 +146,17 @@ impl Receiver {
         }
     }
 
-    /// The framing that it looks for.
+    /// Offset of the first byte that it still keeps: all before it have been given away.
+    pub fn kept_from(&self) -> u64 {
+        match self.framings.plan().finder {
+            FrameFinder::StatusBytes { .. } => self.status.kept_from().unwrap_or(self.base),
+            _ => self.start,
+        }
+    }
+
+    /// The framing that it looks for; that of the device, if it looks for both.
     pub fn framing(&self) -> &Framing {
-        &self.framing
+        &self.framings.own
     }
 
     /// Takes the next packet, with the port or CAN identifier that it came with, on channels that select messages by it.
@@ -126,12 +166,12 @@ impl Receiver {
 
     /// Takes the next bytes of the stream; for packet channels, the next packet.
     pub fn feed<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], sink: &mut S) {
-        if self.framing.plan().finder == FrameFinder::Packet {
+        if self.framings.plan().finder == FrameFinder::Packet {
             self.packet(bytes, None, sink);
             return;
         }
-        if let FrameFinder::StatusBytes { .. } = self.framing.plan().finder {
-            self.status.take(&self.framing, self.base, bytes, sink);
+        if let FrameFinder::StatusBytes { .. } = self.framings.plan().finder {
+            self.status.take(&self.framings, self.base, bytes, sink);
             self.base += bytes.len() as u64;
             return;
         }
@@ -139,7 +179,7 @@ impl Receiver {
         while !self.carry.is_empty() && !chunk.is_empty() {
             let mut carry = std::mem::take(&mut self.carry);
             let kept = carry.len();
-            let taken = (4 * self.framing.plan().limit - kept).min(chunk.len());
+            let taken = (4 * self.framings.plan().limit - kept).min(chunk.len());
             carry.extend_from_slice(&chunk[..taken]);
             self.run(Window { bytes: &carry, base: self.base, last: false }, sink);
             let done = (self.start - self.base) as usize;
@@ -165,7 +205,7 @@ impl Receiver {
     /// Says that nothing came for as long as separates frames on this channel, where silence does; the next byte fed begins
     /// another one.
     pub fn silence<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
-        if matches!(self.framing.plan().finder, FrameFinder::Gap { .. }) {
+        if matches!(self.framings.plan().finder, FrameFinder::Gap { .. }) {
             self.gap(sink);
         }
     }
@@ -179,8 +219,8 @@ impl Receiver {
     /// Says that nothing came for longer than a sender pauses inside of a frame: what is half is given away, with the frames that
     /// stand inside of it, and the next byte begins another one. What a status byte said goes on to count.
     pub fn gap<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
-        if let FrameFinder::StatusBytes { .. } = self.framing.plan().finder {
-            self.status.end(&self.framing, sink);
+        if let FrameFinder::StatusBytes { .. } = self.framings.plan().finder {
+            self.status.end(&self.framings, sink);
             return;
         }
         let mut carry = std::mem::take(&mut self.carry);
@@ -196,7 +236,8 @@ impl Receiver {
     }
 
     fn run<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
-        match self.framing.plan().finder {
+        match self.framings.plan().finder {
+            FrameFinder::Sync | FrameFinder::Escaped(_) if self.framings.host.is_some() => self.run_both(window, sink),
             FrameFinder::Sync => self.run_sync(window, sink),
             FrameFinder::Stuffed(stuffing) => self.run_stuffed(stuffing, window, sink),
             FrameFinder::Escaped(escape) => self.run_escaped(&escape, window, sink),
@@ -213,12 +254,17 @@ impl Receiver {
             let range = self.start..to;
             let wire = window.get(range.clone());
             match &self.broken {
-                Some((fault, _)) if fault.is_unread() => {
-                    let mut plain = Vec::new();
-                    let frame = self.framing.open(wire, &mut plain).ok();
-                    sink.unread(range, frame.as_ref(), fault, wire);
+                Some(pending) => {
+                    self.say_faces(pending.from, sink);
+                    if pending.fault.is_unread() {
+                        let mut plain = Vec::new();
+                        let frame = self.framings.of(pending.from).open(wire, &mut plain).ok();
+                        sink.unread(range, frame.as_ref(), &pending.fault, wire);
+                    } else {
+                        sink.broken(range, &pending.fault, wire);
+                    }
+                    self.say_faces(self.faces, sink);
                 }
-                Some((fault, _)) => sink.broken(range, fault, wire),
                 None => sink.stray(range, wire),
             }
         }
@@ -226,16 +272,23 @@ impl Receiver {
         self.broken = None;
     }
 
+    #[inline(always)]
+    fn say_faces<S: FrameSink + ?Sized>(&self, from: End, sink: &mut S) {
+        if self.framings.host.is_some() {
+            sink.faces(from);
+        }
+    }
+
     /// Passes over bytes at which no frame begins.
     fn pass<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
-        if let Some((_, end)) = self.broken {
+        if let Some(Pending { end, .. }) = self.broken {
             if to < end {
                 self.scan = to;
                 return;
             }
             self.flush(window, end, sink);
         }
-        let piece = self.framing.plan().limit as u64;
+        let piece = self.framings.plan().limit as u64;
         while to - self.start >= piece {
             let next = self.start + piece;
             self.flush(window, next, sink);
@@ -247,10 +300,10 @@ impl Receiver {
     fn fail<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         // A false start inside a broken frame that reaches no further than it says nothing new; nor does one that is marked by a
         // single byte or by none, since many bytes look like that.
-        let marked = self.framing.start_mark().len() > 1;
-        if self.broken.is_none_or(|(_, pending)| marked && end > pending) {
+        let marked = self.framings.of(self.faces).start_mark().len() > 1;
+        if self.broken.is_none_or(|pending| marked && end > pending.end) {
             self.flush(window, self.scan, sink);
-            self.broken = Some((fault, end));
+            self.broken = Some(Pending { fault, end, from: self.faces });
         }
         self.pass(window, self.scan + 1, sink);
     }
@@ -325,7 +378,7 @@ impl Receiver {
     }
 
     fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
+        let framing = self.framings.own.clone();
         let mark = framing.start_mark();
         while let Some(rest) = self.find_start(window, mark, sink) {
             let length = match framing.begin(rest) {
@@ -360,13 +413,14 @@ impl Receiver {
     }
 
     fn run_escaped<S: FrameSink + ?Sized>(&mut self, escape: &Escape, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
+        let framings = self.framings.clone();
+        let framing = &framings.own;
         while let Some(rest) = self.find_start(window, framing.start_mark(), sink) {
             let mut plain = std::mem::take(&mut self.plain);
             match framing.unescape(escape, rest, &mut plain) {
                 Ok(Some(size)) => {
                     let end = self.scan + size as u64;
-                    match judge(&framing, &plain, sink) {
+                    match framings.judge(&plain, sink).1 {
                         Judged::Good(view) => self.succeed(window, &view, end, sink),
                         Judged::Unread(view, fault) if !framing.plan().looks_inside_unread() => {
                             self.leave_unread(window, (&view, &fault), end, sink);
@@ -391,9 +445,77 @@ impl Receiver {
         }
     }
 
+    /// Judges a whole frame, without stuffing and delimiters.
+    #[inline]
+    fn judge<'a, S: FrameSink + ?Sized>(&mut self, framings: &Framings, bytes: &'a [u8], sink: &mut S) -> Judged<'a> {
+        let (from, judged) = framings.judge(bytes, sink);
+        self.faces = from;
+        judged
+    }
+
+    /// Looks for the frames of both ends, whose sync bytes, lengths and parts may differ.
+    fn run_both<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+        let framings = self.framings.clone();
+        let mut plains = [Vec::new(), Vec::new()];
+        loop {
+            let rest = window.from(self.scan);
+            if rest.is_empty() {
+                return;
+            }
+            let [device, host] = &mut plains;
+            let by_device = start(framings.of(End::Device), rest, window.last, device);
+            let by_host = start(framings.of(End::Host), rest, window.last, host);
+            let from = match (&by_device, &by_host) {
+                (Start::Whole { .. }, Start::Whole { .. }) => {
+                    sink.faces(End::Device);
+                    let as_device = whole(&framings, End::Device, &by_device, sink);
+                    sink.faces(End::Host);
+                    let as_host = whole(&framings, End::Host, &by_host, sink);
+                    choose(as_device, as_host, sink).0
+                }
+                // The shorter one is not held back, if it is good.
+                (Start::Whole { .. }, other) | (other, Start::Whole { .. }) => {
+                    let whole_end = if matches!(by_device, Start::Whole { .. }) { End::Device } else { End::Host };
+                    sink.faces(whole_end);
+                    let found = if whole_end == End::Device { &by_device } else { &by_host };
+                    let good = matches!(whole(&framings, whole_end, found, sink), Judged::Good(_));
+                    if matches!(other, Start::More) && !good {
+                        return;
+                    }
+                    whole_end
+                }
+                (Start::More, _) | (_, Start::More) => return,
+                (Start::Wrong { .. }, _) => End::Device,
+                (_, Start::Wrong { .. }) => End::Host,
+                (Start::None, Start::None) => {
+                    self.pass(window, self.scan + 1, sink);
+                    continue;
+                }
+            };
+            self.faces = from;
+            sink.faces(from);
+            let found = if from == End::Device { by_device } else { by_host };
+            let at = self.scan;
+            match &found {
+                Start::Whole { size, .. } => {
+                    let end = at + *size as u64;
+                    match whole(&framings, from, &found, sink) {
+                        Judged::Good(view) => self.succeed(window, &view, end, sink),
+                        Judged::Unread(view, fault) if !framings.plan().looks_inside_unread() => {
+                            self.leave_unread(window, (&view, &fault), end, sink);
+                        }
+                        Judged::Unread(_, fault) | Judged::Broken(fault) => self.fail(window, fault, end, sink),
+                    }
+                }
+                Start::Wrong { fault, size } => self.fail_early(window, *fault, at + *size as u64, sink),
+                Start::None | Start::More => return,
+            }
+        }
+    }
+
     fn run_stuffed<S: FrameSink + ?Sized>(&mut self, stuffing: Stuffing, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
-        let plan = framing.plan();
+        let framings = self.framings.clone();
+        let plan = framings.plan();
         let limit = plan.limit;
         let least = plan.head_bytes + plan.tail_bytes;
         let delimiter = stuffing.delimiter();
@@ -420,7 +542,7 @@ impl Receiver {
                     let end = self.scan + (lead + at) as u64 + 1;
                     let mut plain = std::mem::take(&mut self.plain);
                     let judged = match stuffing::decode(stuffing, &inner[..at], &mut plain) {
-                        Ok(()) => judge(&framing, &plain, sink),
+                        Ok(()) => self.judge(&framings, &plain, sink),
                         Err(at) => Judged::Broken(FrameFault::Stuffing { at: lead + at }),
                     };
                     match judged {
@@ -453,8 +575,8 @@ impl Receiver {
 
     /// All that is there until silence is one frame.
     fn run_gap<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
-        let plan = framing.plan();
+        let framings = self.framings.clone();
+        let plan = framings.plan();
         let limit = plan.limit as u64;
         while window.end() - self.scan > limit {
             if self.overlong {
@@ -470,7 +592,7 @@ impl Receiver {
             self.pass(window, window.end(), sink);
         } else if window.last && window.end() > self.scan {
             let end = window.end();
-            match judge(&framing, window.from(self.scan), sink) {
+            match self.judge(&framings, window.from(self.scan), sink) {
                 Judged::Good(view) => self.succeed(window, &view, end, sink),
                 Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
                 Judged::Broken(fault) => self.fail_whole(window, fault, end, sink),
@@ -479,7 +601,8 @@ impl Receiver {
     }
 
     fn run_lines<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
-        let framing = self.framing.clone();
+        let framings = self.framings.clone();
+        let framing = &framings.own;
         let limit = framing.plan().limit;
         let crlf = framing.plan().finder == FrameFinder::Lines { crlf: true };
         loop {
@@ -499,8 +622,9 @@ impl Receiver {
                     let end = self.scan + at as u64 + 1;
                     let line = &rest[..at];
                     let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
-                    let judged = match framing.plan().sync.is_empty() || line.starts_with(&framing.plan().sync) {
-                        true => judge(&framing, line, sink),
+                    let begins = |framing: &Framing| line.starts_with(&framing.plan().sync);
+                    let judged = match begins(framing) || framings.host.as_deref().is_some_and(begins) {
+                        true => self.judge(&framings, line, sink),
                         false => Judged::Broken(FrameFault::NoPattern),
                     };
                     match judged {
@@ -536,7 +660,7 @@ impl Receiver {
     /// A broken frame in which no other can begin.
     fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         self.flush(window, self.scan, sink);
-        self.broken = Some((fault, end));
+        self.broken = Some(Pending { fault, end, from: self.faces });
         self.pass(window, end, sink);
     }
 
@@ -544,41 +668,74 @@ impl Receiver {
         let range = self.base..self.base + bytes.len() as u64;
         self.base = range.end;
         (self.start, self.scan) = (range.end, range.end);
-        let framing = self.framing.clone();
-        let limit = framing.plan().limit;
-        let checked = if bytes.len() > limit {
-            let least = framing.plan().head_bytes + framing.plan().tail_bytes;
-            Err(FrameFault::Length { length: bytes.len() as u64, least, greatest: limit })
-        } else {
-            framing.check(bytes)
+        let framings = self.framings.clone();
+        let check = |framing: &Framing| {
+            let plan = framing.plan();
+            if bytes.len() > plan.limit {
+                let least = plan.head_bytes + plan.tail_bytes;
+                return Err(FrameFault::Length { length: bytes.len() as u64, least, greatest: plan.limit });
+            }
+            let mut view = framing.check(bytes)?;
+            if let (true, Some(key)) = (plan.key_is_outside(), key) {
+                view.key = key;
+                view.node = view.node.or_else(|| plan.node_in_key(key));
+            }
+            Ok(view)
         };
-        let mut view = match checked {
-            Ok(view) => view,
-            Err(fault) => return sink.broken(range, &fault, bytes),
-        };
-        if let (true, Some(key)) = (framing.plan().key_is_outside(), key) {
-            view.key = key;
-            view.node = view.node.or_else(|| framing.plan().node_in_key(key));
-        }
-        match sink.judge(&view) {
-            Ok(()) => sink.good(range, &view, bytes),
-            Err(fault) => sink.unread(range, Some(&view), &fault, bytes),
+        match framings.judge_by(sink, check).1 {
+            Judged::Good(view) => sink.good(range, &view, bytes),
+            Judged::Unread(view, fault) => sink.unread(range, Some(&view), &fault, bytes),
+            Judged::Broken(fault) => sink.broken(range, &fault, bytes),
         }
     }
 }
 
-/// What is found of a whole frame.
-pub(crate) enum Judged<'a> {
-    Good(FrameView<'a>),
-    /// Framing and checksums are right, but the body cannot be read.
-    Unread(FrameView<'a>, FrameFault),
-    Broken(FrameFault),
+/// What begins at a byte, as the framing of one end finds it.
+enum Start<'a> {
+    /// No frame.
+    None,
+    /// Nobody can say before more bytes come.
+    More,
+    /// A frame of which its first bytes show that it is broken.
+    Wrong { fault: FrameFault, size: usize },
+    /// As many bytes as a frame has: those, without anything escaped, and how many they are on the wire.
+    Whole { plain: &'a [u8], size: usize },
 }
 
-/// Judges a whole frame, without stuffing and delimiters.
-#[inline]
-pub(crate) fn judge<'a, S: FrameSink + ?Sized>(framing: &Framing, bytes: &'a [u8], sink: &mut S) -> Judged<'a> {
-    match framing.check(bytes) {
+/// What begins with the first of these bytes.
+fn start<'a>(framing: &Framing, rest: &'a [u8], last: bool, plain: &'a mut Vec<u8>) -> Start<'a> {
+    let mark = framing.start_mark();
+    let seen = mark.len().min(rest.len());
+    if rest[..seen] != mark[..seen] || (seen < mark.len() && last) {
+        return Start::None;
+    }
+    if seen < mark.len() {
+        return Start::More;
+    }
+    let truncated = |needed: usize| match last {
+        true => Start::Wrong { fault: FrameFault::Truncated { length: rest.len(), needed }, size: rest.len() },
+        false => Start::More,
+    };
+    if let FrameFinder::Escaped(escape) = framing.plan().finder {
+        return match framing.unescape(&escape, rest, plain) {
+            Ok(Some(size)) => Start::Whole { plain, size },
+            Ok(None) => truncated(rest.len() + 1),
+            Err((fault, size)) => Start::Wrong { fault, size },
+        };
+    }
+    match framing.begin(rest) {
+        Err((fault, size)) => Start::Wrong { fault, size },
+        Ok(length) => match length.and_then(|length| rest.get(..length)) {
+            Some(bytes) => Start::Whole { plain: bytes, size: bytes.len() },
+            None => truncated(length.unwrap_or(framing.plan().head_bytes)),
+        },
+    }
+}
+
+/// What a frame that is there as a whole is.
+fn whole<'a, S: FrameSink + ?Sized>(framings: &Framings, from: End, found: &Start<'a>, sink: &mut S) -> Judged<'a> {
+    let Start::Whole { plain, .. } = found else { return Judged::Broken(FrameFault::Sync) };
+    match framings.of(from).check(plain) {
         Ok(view) => match sink.judge(&view) {
             Ok(()) => Judged::Good(view),
             Err(fault) => Judged::Unread(view, fault),

@@ -86,8 +86,8 @@ impl SequenceWatch {
 /// What tells a link's frames apart by number: the sequence parts of its frames and the `counter` fields of its messages.
 #[derive(Clone, Debug)]
 pub struct Numbering {
-    /// Width of the sequence part of each channel, in bits.
-    part_bits: Vec<u8>,
+    /// Width of the sequence part of each channel, in bits: in frames from the device, and from the host.
+    part_bits: Vec<[u8; 2]>,
     /// The counters of each message.
     counters: Vec<Vec<Counter>>,
     watch: SequenceWatch,
@@ -109,7 +109,10 @@ impl Numbering {
         let part_bits = plan
             .channels
             .iter()
-            .map(|channel| channel.part(|role| *role == Role::Sequence).map_or(64, |part| part.bits))
+            .map(|channel| {
+                [End::Device, End::Host]
+                    .map(|from| channel.facing(from).part(|role| *role == Role::Sequence).map_or(64, |part| part.bits))
+            })
             .collect();
         let channels = plan.channels.len();
         let mut first = 0;
@@ -145,7 +148,7 @@ impl Numbering {
         values: &Values,
     ) {
         if let Some(number) = sequence {
-            self.watch.take(channel, from, node, self.part_bits[channel], number);
+            self.watch.take(channel, from, node, self.part_bits[channel][usize::from(from == End::Host)], number);
         }
         for counter in &self.counters[message] {
             // An older sender has no such field: its default says nothing.

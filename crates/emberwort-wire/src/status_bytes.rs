@@ -3,10 +3,11 @@
 
 use std::ops::Range;
 
-use emberwort_model::plan::FrameFinder;
+use emberwort_model::plan::{ChannelPlan, FrameFinder};
 
-use crate::frame::{FrameFault, Framing};
-use crate::receiver::{FrameSink, Judged, judge};
+use crate::frame::FrameFault;
+use crate::framings::{Framings, Judged};
+use crate::receiver::FrameSink;
 
 /// Status bytes from here on end what is running.
 const COMMON: u8 = 0xF0;
@@ -61,51 +62,60 @@ pub(crate) struct StatusBytes {
 }
 
 impl StatusBytes {
+    /// Offset of the first byte at hand, if there is one.
+    pub(crate) fn kept_from(&self) -> Option<u64> {
+        (!self.wire.is_empty()).then_some(self.range.start)
+    }
+
     /// Takes the next bytes, of which the first has the offset `at`.
-    pub(crate) fn take<S: FrameSink + ?Sized>(&mut self, framing: &Framing, at: u64, bytes: &[u8], sink: &mut S) {
+    pub(crate) fn take<S: FrameSink + ?Sized>(&mut self, framings: &Framings, at: u64, bytes: &[u8], sink: &mut S) {
         for (at, &byte) in (at..).zip(bytes) {
             match byte {
-                REAL_TIME.. => give(framing, at..at + 1, &[byte], &[byte], sink),
+                REAL_TIME.. => give(framings, at..at + 1, &[byte], &[byte], sink),
                 0x80.. => {
-                    self.end(framing, sink);
+                    self.end(framings, sink);
                     self.running = (byte < COMMON).then_some(byte);
-                    self.begin(framing, byte);
-                    self.add(framing, at, byte, sink);
+                    self.begin(framings, byte);
+                    self.add(framings, at, byte, sink);
                 }
                 _ => {
                     if let (Inside::Nothing, Some(running)) = (self.inside, self.running) {
-                        self.begin(framing, running);
+                        self.begin(framings, running);
                         if self.inside == Inside::Frame(Some(0)) {
                             // A message without data leaves nothing to go on with.
                             self.inside = Inside::Nothing;
                         }
                     }
                     self.plain.push(byte);
-                    self.add(framing, at, byte, sink);
+                    self.add(framings, at, byte, sink);
                 }
             }
         }
     }
 
-    fn begin(&mut self, framing: &Framing, status: u8) {
-        let (plan, key) = (framing.plan(), u64::from(status));
+    fn begin(&mut self, framings: &Framings, status: u8) {
+        let key = u64::from(status);
         self.plain.clear();
         self.plain.push(status);
         // What no message has goes on up to the next status byte.
-        let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok();
-        self.inside = Inside::Frame(found.and_then(|at| plan.body_sizes.get(at).copied().flatten()));
+        let size = |plan: &ChannelPlan| {
+            let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok()?;
+            plan.body_sizes.get(found).copied().flatten()
+        };
+        let by_host = || framings.host.as_ref().and_then(|host| size(host.plan()));
+        self.inside = Inside::Frame(size(framings.plan()).or_else(by_host));
     }
 
     /// Takes a byte that is no frame of its own, and ends what is then complete.
-    fn add<S: FrameSink + ?Sized>(&mut self, framing: &Framing, at: u64, byte: u8, sink: &mut S) {
+    fn add<S: FrameSink + ?Sized>(&mut self, framings: &Framings, at: u64, byte: u8, sink: &mut S) {
         if self.wire.is_empty() {
             self.range.start = at;
         }
         self.range.end = at + 1;
         self.wire.push(byte);
-        let limit = framing.plan().limit;
+        let limit = framings.plan().limit;
         match self.inside {
-            Inside::Frame(Some(size)) if self.plain.len() > size => self.end(framing, sink),
+            Inside::Frame(Some(size)) if self.plain.len() > size => self.end(framings, sink),
             Inside::Frame(None) if self.plain.len() > limit => {
                 let fault = FrameFault::Length { length: limit as u64 + 1, least: 1, greatest: limit };
                 self.inside = Inside::Broken(fault);
@@ -129,14 +139,14 @@ impl StatusBytes {
     }
 
     /// Nothing more belongs to the bytes at hand.
-    pub(crate) fn end<S: FrameSink + ?Sized>(&mut self, framing: &Framing, sink: &mut S) {
+    pub(crate) fn end<S: FrameSink + ?Sized>(&mut self, framings: &Framings, sink: &mut S) {
         match self.inside {
             Inside::Frame(Some(size)) if self.plain.len() <= size => {
                 let fault = FrameFault::Truncated { length: self.plain.len(), needed: size + 1 };
                 self.inside = Inside::Broken(fault);
                 self.end_piece(sink);
             }
-            Inside::Frame(_) => give(framing, self.range.clone(), &self.plain, &self.wire, sink),
+            Inside::Frame(_) => give(framings, self.range.clone(), &self.plain, &self.wire, sink),
             Inside::Nothing | Inside::Passing | Inside::Broken(_) => self.end_piece(sink),
         }
         self.wire.clear();
@@ -146,8 +156,8 @@ impl StatusBytes {
 }
 
 /// Judges a complete frame, and gives it away.
-fn give<S: FrameSink + ?Sized>(framing: &Framing, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
-    match judge(framing, plain, sink) {
+fn give<S: FrameSink + ?Sized>(framings: &Framings, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
+    match framings.judge(plain, sink).1 {
         Judged::Good(view) => sink.good(range, &view, wire),
         Judged::Unread(view, fault) => sink.unread(range, Some(&view), &fault, wire),
         Judged::Broken(fault) => sink.broken(range, &fault, wire),

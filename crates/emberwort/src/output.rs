@@ -3,12 +3,15 @@
 use std::fmt::Display;
 use std::fs;
 use std::io::{self, BufWriter, IsTerminal, StdoutLock, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
 use clap::ValueEnum;
 use emberwort_model::diagnostics::escaped;
+use indicatif::{ProgressBar, ProgressStyle};
+use tempfile::NamedTempFile;
 
 /// When colour is used.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -103,6 +106,94 @@ pub fn print_error(error: &anyhow::Error, look: Look) {
     eprintln!("{} {}", look.paint_err(Paint::Bad, "error:"), shown.join("\n"));
 }
 
+/// Writes to standard error; one that is closed or full is nothing to fail of.
+macro_rules! say {
+    ($($what:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(std::io::stderr(), $($what)*);
+    }};
+}
+pub(crate) use say;
+
+/// How far long work has come, on standard error if that is a terminal.
+pub struct Progress {
+    bar: Option<ProgressBar>,
+    began: Instant,
+    all: u64,
+}
+
+impl Progress {
+    /// Work that shows itself once it has taken a second.
+    pub fn new(all: u64) -> Self {
+        Self { bar: None, began: Instant::now(), all }
+    }
+
+    /// So much of it is done.
+    pub fn at(&mut self, done: u64) {
+        if self.bar.is_none() && self.began.elapsed() > Duration::from_secs(1) {
+            let bar = ProgressBar::new(self.all);
+            if let Ok(style) = ProgressStyle::with_template("{bar:40} {percent} %, {eta} left") {
+                bar.set_style(style);
+            }
+            self.bar = Some(bar);
+        }
+        if let Some(bar) = &self.bar {
+            bar.set_position(done);
+        }
+    }
+
+    /// It is done, and leaves nothing on the terminal.
+    pub fn end(&mut self) {
+        if let Some(bar) = &self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// A file that is written beside its place, and takes it when it is complete.
+pub struct PendingFile {
+    path: PathBuf,
+    file: BufWriter<NamedTempFile>,
+}
+
+impl PendingFile {
+    /// Begins a file; its folder is made if it has to be.
+    pub fn new(path: &Path) -> anyhow::Result<Self> {
+        let folder = match path.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent,
+            _ => Path::new("."),
+        };
+        fs::create_dir_all(folder).with_context(|| format!("the folder {} cannot be made", folder.display()))?;
+        let file = tempfile::Builder::new().prefix(".emberwort-").tempfile_in(folder);
+        let file = file.with_context(|| format!("{} cannot be written", path.display()))?;
+        Ok(Self { path: path.to_owned(), file: BufWriter::with_capacity(1 << 16, file) })
+    }
+
+    /// Puts it in its place.
+    pub fn commit(self, replace: Replace<'_>) -> anyhow::Result<()> {
+        let Self { path, file } = self;
+        let failed = || format!("{} cannot be written", path.display());
+        let file = file.into_inner().map_err(|error| error.into_error()).with_context(failed)?;
+        make_readable(file.path()).with_context(failed)?;
+        if replace == Replace::No {
+            file.persist_noclobber(&path).map_err(|error| error.error).with_context(failed)?;
+        } else {
+            file.persist(&path).map_err(|error| error.error).with_context(failed)?;
+        }
+        Ok(())
+    }
+}
+
+impl Write for PendingFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.file.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
 /// Whether an existing file may be replaced.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Replace<'a> {
@@ -137,21 +228,9 @@ pub fn write_file(path: &Path, bytes: &[u8], replace: Replace<'_>) -> anyhow::Re
             }
         }
     }
-    let folder = match path.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
-    fs::create_dir_all(folder).with_context(|| format!("the folder {} cannot be made", folder.display()))?;
-    let failed = || format!("{shown} cannot be written");
-    let mut file = tempfile::Builder::new().prefix(".emberwort-").tempfile_in(folder).with_context(failed)?;
-    file.write_all(bytes).and_then(|()| file.flush()).with_context(failed)?;
-    make_readable(file.path()).with_context(failed)?;
-    if replace == Replace::No {
-        file.persist_noclobber(path).map_err(|error| error.error).with_context(failed)?;
-    } else {
-        file.persist(path).map_err(|error| error.error).with_context(failed)?;
-    }
-    Ok(())
+    let mut file = PendingFile::new(path)?;
+    file.write_all(bytes).with_context(|| format!("{shown} cannot be written"))?;
+    file.commit(replace)
 }
 
 /// Temporary files are private; what we leave behind has the usual rights.
@@ -168,7 +247,7 @@ fn make_readable(_path: &Path) -> io::Result<()> {
 
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);
 
-/// From now on Ctrl-C does not kill the program but is told by [`interrupted`]; a second one ends it at once.
+/// From now on Ctrl-C (and SIGTERM) does not kill the program but is told by [`interrupted`]; a second one ends it at once.
 pub fn catch_interrupt() {
     // A handler that is there already, or cannot be set, leaves Ctrl-C as it is.
     let _ = ctrlc::set_handler(|| {

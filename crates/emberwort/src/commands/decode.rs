@@ -17,7 +17,7 @@ use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint};
 use crate::project::load_plan;
 use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
-use crate::render::stats::{Account, contradictions, damage_text, hint, sentence};
+use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     if let Some(name) = &args.body {
@@ -53,14 +53,17 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         eprintln!("{}", damage_text(name, damage));
     }
     let statistics = &read.statistics;
-    for line in contradictions(statistics) {
+    if let Some(line) = told_apart(statistics) {
+        eprintln!("{line}");
+    }
+    for line in ambiguous(statistics).into_iter().chain(contradictions(statistics)) {
         eprintln!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
     }
     if let Some(hint) = hint(statistics) {
         eprintln!("{hint}");
     }
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
-    Ok(if !is_whole || !read.damage.is_empty() || (args.strict && broken) {
+    Ok(if !is_whole || statistics.ambiguous > 0 || !read.damage.is_empty() || (args.strict && broken) {
         Ending::WithFindings
     } else {
         Ending::Clean

@@ -40,7 +40,7 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
         };
         need_channel(args, plan, on, "--hex")?;
         file_bytes = bytes.len() as u64;
-        source::read(Form::Raw, bytes.as_slice(), &mut decoder)?;
+        source::hand_over(&bytes, &mut decoder);
     } else {
         if args.inputs.is_empty() {
             bail!("name a capture to read, `-` for standard input, or give bytes with --hex");

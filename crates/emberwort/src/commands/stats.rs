@@ -45,5 +45,9 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(hint) = hint(&read.statistics) {
         eprintln!("{hint}");
     }
-    Ok(if read.damage.is_empty() && is_whole { Ending::Clean } else { Ending::WithFindings })
+    Ok(if read.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
+        Ending::Clean
+    } else {
+        Ending::WithFindings
+    })
 }

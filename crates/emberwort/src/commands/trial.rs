@@ -7,6 +7,7 @@ use std::path::Path;
 use anyhow::{Context, bail};
 use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
 use emberwort_capture::{PcapngWriter, lane_description};
+use emberwort_link::report::Recorded;
 use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
@@ -17,7 +18,7 @@ use serde_json::{Map, Value as Json, json};
 use super::Ending;
 use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
-use crate::output::{self, Look, Paint, Replace};
+use crate::output::{self, Look, Paint, PendingFile, Progress, Replace, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::{plural, table, time};
 
@@ -40,9 +41,15 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         );
     }
     output::catch_interrupt();
-    let report = emberwort_link::run(&scenario, output::interrupted);
-    if let Some(path) = &args.record {
-        output::write_file(path, &recording(&scenario, &report)?, Replace::No)?;
+    let recorder = args.record.as_deref().map(|path| Recorder::new(path, &scenario)).transpose()?;
+    let mut watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
+    let report = emberwort_link::run(&scenario, &mut watch);
+    watch.progress.end();
+    if let Some(error) = watch.failed {
+        return Err(error);
+    }
+    if let Some(recorder) = watch.recorder {
+        recorder.finish()?;
     }
     let mut out = output::stdout();
     match args.form {
@@ -51,50 +58,100 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     out.flush()?;
     if let Some(path) = &args.record {
-        eprintln!("what each side received is in {}", path.display());
+        say!("what each side received is in {}", escaped(&path.display().to_string()));
+    }
+    if let Some(at) = report.overrun {
+        say!(
+            "{} {} after its start the trial was given up: 100,000 frames wait for the wire, which is too slow for what is sent\n\
+             send less often, take a shorter span, or a faster medium",
+            look.paint_err(Paint::Bad, "finding:"),
+            time::duration(at)
+        );
     }
     if output::interrupted() {
-        eprintln!("interrupted; this is what had happened until then");
+        say!(
+            "interrupted {} after the start of the trial; this is what had happened until then",
+            time::duration(report.ended)
+        );
         return Ok(Ending::WithFindings);
     }
     Ok(if report.passed() && is_whole { Ending::Clean } else { Ending::WithFindings })
 }
 
-/// What each side received, as a pcapng file: an interface for each direction.
-fn recording(scenario: &Scenario, report: &Report) -> anyhow::Result<Vec<u8>> {
-    let channel = channel(scenario);
-    let mut writer = PcapngWriter::new(Vec::new())?;
-    let link_type = match channel.medium.kind {
-        MediumKind::Udp { .. } => LINK_TYPE_RAW,
-        MediumKind::Can { .. } => LINK_TYPE_CAN,
-        _ => LINK_TYPE_USER0,
-    };
-    let mut interfaces = [0; 2];
-    for (index, from) in [End::Device, End::Host].into_iter().enumerate() {
-        let name = format!("{} from {}", channel.name, from.as_str());
-        interfaces[index] = writer.interface(link_type, &name, &lane_description(&channel.name, from.as_str()))?;
+/// Records, shows how far the trial has come, and ends it where it must end.
+struct Watcher {
+    recorder: Option<Recorder>,
+    /// Why recording failed.
+    failed: Option<anyhow::Error>,
+    progress: Progress,
+}
+
+impl emberwort_link::Watch for Watcher {
+    fn goes_on(&mut self, now: u64) -> bool {
+        self.progress.at(now);
+        self.failed.is_none() && !output::interrupted()
     }
-    for piece in &report.record {
-        let interface = interfaces[usize::from(piece.from == End::Host)];
-        let moment = scenario.starts + piece.time;
-        let from_device = piece.from == End::Device;
-        match channel.medium.kind {
-            MediumKind::Udp { port, .. } => {
-                let port = if channel.key_is_outside() { piece.key as u16 } else { port };
-                writer.packet(interface, moment, &udp_packet(port, from_device, &piece.bytes)?)?;
-            }
-            MediumKind::Can { data_bitrate, .. } => {
-                let key = if channel.key_is_outside() { piece.key } else { 0 };
-                writer.packet(interface, moment, &can_packet(key, data_bitrate.is_some(), &piece.bytes))?;
-            }
-            _ if channel.key_is_outside() => {
-                let key = (piece.key as u32).to_be_bytes();
-                writer.packet(interface, moment, &[&key[..], &piece.bytes].concat())?;
-            }
-            _ => writer.packet(interface, moment, &piece.bytes)?,
+
+    fn received(&mut self, piece: Recorded<'_>) {
+        if let (Some(recorder), None) = (&mut self.recorder, &self.failed) {
+            self.failed = recorder.write(piece).err();
         }
     }
-    Ok(writer.finish()?)
+}
+
+/// Writes what each side received into a pcapng file: an interface for each direction.
+struct Recorder {
+    writer: PcapngWriter<PendingFile>,
+    interfaces: [u32; 2],
+    starts: u64,
+    medium: MediumKind,
+    key_is_outside: bool,
+    packet: Vec<u8>,
+}
+
+impl Recorder {
+    fn new(path: &Path, scenario: &Scenario) -> anyhow::Result<Self> {
+        let channel = channel(scenario);
+        let mut writer = PcapngWriter::new(PendingFile::new(path)?)?;
+        let link_type = match channel.medium.kind {
+            MediumKind::Udp { .. } => LINK_TYPE_RAW,
+            MediumKind::Can { .. } => LINK_TYPE_CAN,
+            _ => LINK_TYPE_USER0,
+        };
+        let mut interfaces = [0; 2];
+        for (index, from) in [End::Device, End::Host].into_iter().enumerate() {
+            let name = format!("{} from {}", channel.name, from.as_str());
+            interfaces[index] = writer.interface(link_type, &name, &lane_description(&channel.name, from.as_str()))?;
+        }
+        let (medium, key_is_outside) = (channel.medium.kind.clone(), channel.key_is_outside());
+        Ok(Self { writer, interfaces, starts: scenario.starts, medium, key_is_outside, packet: Vec::new() })
+    }
+
+    fn write(&mut self, piece: Recorded<'_>) -> anyhow::Result<()> {
+        let interface = self.interfaces[usize::from(piece.from == End::Host)];
+        let from_device = piece.from == End::Device;
+        self.packet.clear();
+        match self.medium {
+            MediumKind::Udp { port, .. } => {
+                let port = if self.key_is_outside { piece.key as u16 } else { port };
+                self.packet = udp_packet(port, from_device, piece.bytes)?;
+            }
+            MediumKind::Can { data_bitrate, .. } => {
+                let key = if self.key_is_outside { piece.key } else { 0 };
+                self.packet = can_packet(key, data_bitrate.is_some(), piece.bytes);
+            }
+            _ if self.key_is_outside => {
+                self.packet.extend((piece.key as u32).to_be_bytes());
+                self.packet.extend_from_slice(piece.bytes);
+            }
+            _ => self.packet.extend_from_slice(piece.bytes),
+        }
+        Ok(self.writer.packet(interface, self.starts + piece.time, &self.packet)?)
+    }
+
+    fn finish(self) -> anyhow::Result<()> {
+        self.writer.finish()?.commit(Replace::No)
+    }
 }
 
 /// The channel as the link's own definition has it.
@@ -163,14 +220,17 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     out.push_str(&grid.lines());
     out.push('\n');
     out.push_str(&heard_line("the host", &report.host));
-    out.push_str(&heard_line("each device", &report.device));
-    if report.gaps > 0 {
-        let (gaps, numbers) = (plural(report.gaps, "counter gap"), plural(report.missing, "number"));
+    out.push_str(&heard_line("each device", &report.device()));
+    if report.host.gaps > 0 {
+        let (gaps, numbers) = (plural(report.host.gaps, "counter gap"), plural(report.host.missing, "number"));
         out.push_str(&format!("the host saw {gaps}, with {numbers} left out by lost frames and restarts\n"));
     }
-    if report.jumps_back > 0 {
-        let jumps = plural(report.jumps_back, "time");
+    if report.host.jumps_back > 0 {
+        let jumps = plural(report.host.jumps_back, "time");
         out.push_str(&format!("counters went back {jumps}: repeated frames, or a device that restarted\n"));
+    }
+    if report.retries > 0 {
+        out.push_str(&format!("{} sent once more, as nobody had answered\n", plural(report.retries, "request")));
     }
     if report.repeated > 0 {
         out.push_str(&format!("{} came more than once\n", plural(report.repeated, "good frame")));
@@ -194,11 +254,11 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
         }
     }
     // Those that a revision explains stand in the table.
-    if let Some(first) = report.wrong.iter().find(|wrong| !wrong.sentence.is_empty()) {
+    if let Some(first) = report.wrong_examples.iter().find(|wrong| !wrong.sentence.is_empty()) {
         let (name, when) = (scenario.definitions.message(first.message).0, time::duration(first.time));
         out.push_str(&format!("the first that is misread, {when} after the start: {name}: {}\n", hex(&first.bytes)));
     }
-    for wrong in report.wrong.iter().filter(|wrong| wrong.sentence.is_empty()).take(5) {
+    for wrong in report.wrong_examples.iter().filter(|wrong| wrong.sentence.is_empty()).take(5) {
         let line = format!(
             "wrong value in a good frame, {} after the start: {}: {}",
             time::duration(wrong.time),
@@ -261,6 +321,13 @@ fn as_json(scenario: &Scenario, report: &Report) -> Json {
         "host": scenario.definitions.get(scenario.host).plan.link.revision,
         "devices": scenario.devices.iter().map(|device| (device.node.to_string(), json!(device.revision))).collect::<Map<_, _>>(),
     });
+    let answers = report.answers.iter().map(|(message, all)| {
+        json!({
+            "message": scenario.definitions.message(*message).0, "sent": all.asked, "answered": all.answered,
+            "median_ns": all.quantile(0.5), "p99_ns": all.quantile(0.99), "slowest_ns": all.slowest,
+        })
+    });
+    let answers: Vec<Json> = answers.collect();
     let verdicts: Vec<Json> = report
         .verdicts
         .iter()
@@ -268,8 +335,9 @@ fn as_json(scenario: &Scenario, report: &Report) -> Json {
         .collect();
     json!({
         "channel": channel(scenario).name, "seed": scenario.seed, "passed": report.passed(),
-        "revisions": revisions, "between_revisions": between, "frames": frames, "host": heard(&report.host), "device": heard(&report.device),
-        "gaps": report.gaps, "missing": report.missing, "jumps_back": report.jumps_back, "repeated": report.repeated, "wrong": report.wrong.len(),
+        "revisions": revisions, "between_revisions": between, "frames": frames, "host": heard(&report.host), "device": heard(&report.device()),
+        "gaps": report.host.gaps, "missing": report.host.missing, "jumps_back": report.host.jumps_back, "repeated": report.repeated,
+        "retries": report.retries, "wrong": report.wrong, "answers": answers,
         "must": verdicts,
     })
 }

@@ -73,8 +73,12 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .collect();
     let channels = channels.join(", ");
     if statistics.input > 0 {
+        let from = match statistics.plan().channels.iter().any(|channel| channel.from_host.is_some()) {
+            true => ", do they come from the end that is said (--from)",
+            false => "",
+        };
         Some(format!(
-            "no good frame was found: are these bytes of the right channel (--on), and is this the sender's definition?\n\
+            "no good frame was found: are these bytes of the right channel (--on){from}, and is this the sender's definition?\n\
              the link's channels: {channels}"
         ))
     } else if statistics.other_packets > 0 {
@@ -168,6 +172,8 @@ pub fn tables(account: &Account<'_>) -> String {
     for (revision, frames) in &statistics.read_as {
         notes.push(format!("{} of revision {revision}, read as such", plural(*frames, "frame")));
     }
+    notes.extend(told_apart(statistics));
+    notes.extend(ambiguous(statistics));
     notes.extend(contradictions(statistics));
     if statistics.later.0 > 0 {
         notes.push(format!(
@@ -190,6 +196,33 @@ pub fn tables(account: &Account<'_>) -> String {
         let _ = write!(out, "\n{}\n", notes.join("\n"));
     }
     out
+}
+
+/// Which end sent what, where nobody said it and the frames themselves tell.
+pub fn told_apart(statistics: &Statistics) -> Option<String> {
+    let (device, host) = statistics.told_apart;
+    let frames = |count: u64| plural(count, "frame");
+    (device + host > 0).then(|| {
+        format!(
+            "nothing says which end sent this; by their form {} came from the device and {} from the host (--from says it)",
+            frames(device),
+            frames(host)
+        )
+    })
+}
+
+/// Frames that either end can have sent.
+pub fn ambiguous(statistics: &Statistics) -> Option<String> {
+    (statistics.ambiguous > 0).then(|| {
+        let (frames, they) = match statistics.ambiguous {
+            1 => ("1 frame", "it is"),
+            _ => (&*plural(statistics.ambiguous, "frame"), "they are"),
+        };
+        format!(
+            "{frames} can be read as sent by either end, and nothing was asked before; {they} shown as the device's\n\
+             say which end sent these bytes with --from device or --from host"
+        )
+    })
 }
 
 /// Where frames say another revision of themselves than was said of their sender.
@@ -237,6 +270,7 @@ pub fn json(account: &Account<'_>) -> Json {
         "messages": counted(&mut statistics.messages()),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
         "sequence": {"gaps": gaps.gaps, "missing": gaps.missing, "back": gaps.jumps_back},
+        "told_apart": {"device": statistics.told_apart.0, "host": statistics.told_apart.1, "ambiguous": statistics.ambiguous},
         "read_as_revision": read_as,
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
         "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},

@@ -1,0 +1,101 @@
+//! The framings that a receiver looks for: that of all frames, or those of both ends where the two send different ones and
+//! nobody said which end sent the bytes.
+
+use std::sync::Arc;
+
+use emberwort_model::model::End;
+use emberwort_model::plan::ChannelPlan;
+
+use crate::frame::{FrameFault, FrameView, Framing};
+use crate::receiver::FrameSink;
+
+/// What is found of a whole frame.
+pub(crate) enum Judged<'a> {
+    Good(FrameView<'a>),
+    /// Framing and checksums are right, but the body cannot be read.
+    Unread(FrameView<'a>, FrameFault),
+    Broken(FrameFault),
+}
+
+impl Judged<'_> {
+    /// How much of a frame it is; of two readings the one with more counts.
+    fn rank(&self) -> u8 {
+        match self {
+            Self::Good(_) => 5,
+            Self::Unread(_, FrameFault::Body { .. }) => 4,
+            Self::Unread(..) => 3,
+            Self::Broken(FrameFault::Checksum { .. }) => 2,
+            Self::Broken(FrameFault::Truncated { .. }) => 1,
+            Self::Broken(_) => 0,
+        }
+    }
+}
+
+/// One framing, or those of both ends.
+#[derive(Clone, Debug)]
+pub(crate) struct Framings {
+    /// That of all frames, or of those from the device.
+    pub own: Arc<Framing>,
+    /// That of frames from the host, where either end may have sent the bytes.
+    pub host: Option<Arc<Framing>>,
+}
+
+impl Framings {
+    pub fn plan(&self) -> &ChannelPlan {
+        self.own.plan()
+    }
+
+    /// The framing of an end.
+    pub fn of(&self, end: End) -> &Framing {
+        match (end, &self.host) {
+            (End::Host, Some(host)) => host,
+            _ => &self.own,
+        }
+    }
+
+    /// Judges a whole frame, without stuffing and delimiters, and says how it was read.
+    #[inline]
+    pub fn judge<'a, S: FrameSink + ?Sized>(&self, bytes: &'a [u8], sink: &mut S) -> (End, Judged<'a>) {
+        self.judge_by(sink, |framing| framing.check(bytes))
+    }
+
+    /// Judges what the framing of either end finds.
+    #[inline]
+    pub fn judge_by<'a, S: FrameSink + ?Sized>(
+        &self,
+        sink: &mut S,
+        check: impl Fn(&Framing) -> Result<FrameView<'a>, FrameFault>,
+    ) -> (End, Judged<'a>) {
+        let Some(host) = &self.host else { return (End::Device, judged(check(&self.own), sink)) };
+        sink.faces(End::Device);
+        let by_device = judged(check(&self.own), sink);
+        sink.faces(End::Host);
+        let by_host = judged(check(host), sink);
+        choose(by_device, by_host, sink)
+    }
+}
+
+fn judged<'a, S: FrameSink + ?Sized>(checked: Result<FrameView<'a>, FrameFault>, sink: &mut S) -> Judged<'a> {
+    match checked {
+        Ok(view) => match sink.judge(&view) {
+            Ok(()) => Judged::Good(view),
+            Err(fault) => Judged::Unread(view, fault),
+        },
+        Err(fault) => Judged::Broken(fault),
+    }
+}
+
+/// Of two readings of the same bytes, the better one; the sink chooses between two good ones.
+pub(crate) fn choose<'a, S: FrameSink + ?Sized>(
+    by_device: Judged<'a>,
+    by_host: Judged<'a>,
+    sink: &mut S,
+) -> (End, Judged<'a>) {
+    let end = match (&by_device, &by_host) {
+        (Judged::Good(device), Judged::Good(host)) => sink.choose(device, host),
+        (device, host) if host.rank() > device.rank() => End::Host,
+        _ => End::Device,
+    };
+    sink.faces(end);
+    (end, if end == End::Host { by_host } else { by_device })
+}

@@ -1,0 +1,99 @@
+//! What a trial records, `decode` reads back: every message, on every channel of the examples, in both directions.
+
+mod common;
+
+use std::path::{Path, PathBuf};
+
+use common::{project, run, stats, succeed};
+use emberwort_model::model::End;
+use emberwort_model::plan::ChannelPlan;
+use emberwort_model::{Plan, Source, check};
+use serde_json::Value as Json;
+
+#[path = "../../../examples/plan_of_marlock.rs"]
+mod plan_of_marlock;
+
+/// The node of a trial's device for a message whose key says it, else the one for all of them.
+fn node_of(plan: &Plan, channel: &ChannelPlan, message: usize) -> u64 {
+    let facing = channel.facing(plan.link.messages[message].from);
+    facing.nodes_of(message).map_or(3, |nodes| *nodes.start())
+}
+
+/// A trial in which each message of a channel is sent once, with the names of those in order.
+fn trial(plan: &Plan, channel: &ChannelPlan) -> (String, Vec<String>) {
+    let all: Vec<usize> = (0..plan.messages.len()).filter(|message| channel.carries(*message)).collect();
+    let node = all.iter().map(|message| node_of(plan, channel, *message)).max().unwrap_or(3);
+    let mut text = format!("channel = \"{}\"\nspan = \"100 s\"\n", channel.name);
+    let mut device = format!("[[device]]\nnode = {node}\nfirst_report = \"99999 s\"\nsends = [\n");
+    let mut names = Vec::new();
+    for (n, message) in all.iter().enumerate() {
+        let message = &plan.link.messages[*message];
+        let (at, name) = (n as u64 * 4 + 1, &message.name);
+        match message.from {
+            End::Device => device += &format!("  {{ at = \"{at} s\", message = \"{name}\" }},\n"),
+            End::Host => {
+                text += &format!("[[request]]\nat = \"{at} s\"\nnode = {node}\nmessage = \"{name}\"\n");
+            }
+        }
+        names.push(format!("{} {name}", message.from.as_str()));
+    }
+    (text + &device + "]\n", names)
+}
+
+fn read_back(folder: &Path, link: &Path, plan: &Plan) {
+    for channel in &plan.channels {
+        let (text, names) = trial(plan, channel);
+        std::fs::write(folder.join("each.toml"), text).unwrap();
+        let name = format!("{}.pcapng", channel.name);
+        let link = link.to_str().unwrap();
+        let ran = run(folder, &["trial", "each.toml", "--link", link, "--record", &name, "--as", "ndjson"]);
+        assert_eq!(ran.code, 0, "{link} {}: {}", channel.name, ran.err);
+        let report: Json = serde_json::from_str(&ran.out).unwrap();
+        let heard = |kind: &str| -> u64 {
+            ["host", "device"].iter().map(|end| report[end]["bytes"][kind].as_u64().unwrap()).sum()
+        };
+        assert_eq!((heard("input"), report["wrong"].as_u64()), (heard("good"), Some(0)), "{report}");
+        let read = stats(folder, &["--link", link, &name]);
+        assert_eq!(
+            (&read["bytes"]["good"], &read["bytes"]["input"]),
+            (&Json::from(heard("good")), &Json::from(heard("good")))
+        );
+        let rows = succeed(folder, &["decode", "--link", link, "--as", "ndjson", &name]);
+        let rows: Vec<Json> = rows.lines().map(|row| serde_json::from_str(row).unwrap()).collect();
+        for expected in &names {
+            let (from, message) = expected.split_once(' ').unwrap();
+            let found = rows
+                .iter()
+                .any(|row| row["direction"] == from && row["message"] == message && row["channel"] == *channel.name);
+            assert!(found, "{link} {}: {expected} is not among {rows:?}", channel.name);
+        }
+    }
+}
+
+#[test]
+fn every_message_of_every_channel_of_marlock() {
+    let folder = project();
+    read_back(folder.path(), Path::new("marlock.ember"), &plan_of_marlock::checked().plan.unwrap());
+}
+
+#[test]
+fn every_message_of_every_channel_of_the_other_examples() {
+    let folder = tempfile::tempdir().unwrap();
+    let examples = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples");
+    let mut links: Vec<PathBuf> = ["framings", "standards"]
+        .iter()
+        .flat_map(|name| std::fs::read_dir(examples.join(name)).unwrap())
+        .map(|entry| entry.unwrap().path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "ember"))
+        .collect();
+    links.sort();
+    assert!(links.len() >= 7, "{links:?}");
+    for link in links {
+        let text = std::fs::read_to_string(&link).unwrap();
+        let plan = check(&Source::new("example.ember", text)).plan.unwrap();
+        read_back(folder.path(), &link, &plan);
+        for entry in std::fs::read_dir(folder.path()).unwrap() {
+            std::fs::remove_file(entry.unwrap().path()).unwrap();
+        }
+    }
+}
