@@ -1,4 +1,4 @@
-//! The sealed revisions of a link: files that are not to change any more, with a digest beside each.
+//! The sealed revisions of a link: files that are not to change any more, with a digest of the rest in the second line.
 
 use std::collections::BTreeMap;
 
@@ -10,6 +10,7 @@ use crate::outline::Index;
 
 use emberwort_model::Plan;
 use emberwort_model::Source;
+use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::{check, decode_text};
 
@@ -51,20 +52,9 @@ pub enum Problem {
         found: String,
     },
     /// Nobody wrote its digest down.
-    #[error("{file} has no digest beside it, so nobody can tell whether it was edited")]
+    #[error("{file} has no digest in its second line, so nobody can tell whether it was edited")]
     NoDigest {
         /// The file.
-        file: String,
-    },
-    /// A digest without its file.
-    #[error(
-        "{digest} has no {file} beside it: that was deleted, or never added to version control; if sealing was interrupted, delete \
-         the digest and seal again"
-    )]
-    Alone {
-        /// The digest.
-        digest: String,
-        /// The file that it should be.
         file: String,
     },
     /// A revision between two others.
@@ -100,20 +90,34 @@ pub fn file_name(link: &str, revision: u32) -> String {
     format!("{link}-r{revision}.ember")
 }
 
-/// The text of a sealed file: a line that says so, then the definition. `date` is YYYY-MM-DD.
+/// What stands in front of the digest.
+const DIGEST: &str = "# SHA-256 of all other lines: ";
+
+/// The text of a sealed file: a line that says so, the digest of all other lines, then the definition. `date` is YYYY-MM-DD.
 pub fn sealed_text(definition: &str, revision: u32, date: &str, note: &str) -> String {
-    let note = if note.is_empty() { String::new() } else { format!(": {}", note.replace(['\n', '\r'], " ")) };
-    format!("{MARK}{revision} on {date}{note}\n\n{definition}")
+    let note = if note.is_empty() { String::new() } else { format!(": {}", escaped(&note.replace(['\n', '\r'], " "))) };
+    let first = format!("{MARK}{revision} on {date}{note}\n");
+    let rest = format!("\n{definition}");
+    let digest = digest(&[first.as_bytes(), rest.as_bytes()]);
+    format!("{first}{DIGEST}{digest}\n{rest}")
 }
 
-/// The line that stands in the digest's file beside a sealed one: as programs that check SHA-256 sums read it.
-pub fn digest_line(file: &str, bytes: &[u8]) -> String {
-    format!("{}  {file}\n", digest(bytes))
+/// The digest that is written down in a sealed file, and that of what is there.
+fn digests(bytes: &[u8]) -> Option<(String, String)> {
+    let first = bytes.iter().position(|byte| *byte == b'\n')? + 1;
+    let second = first + bytes[first..].iter().position(|byte| *byte == b'\n')? + 1;
+    let written = bytes[first..second].strip_prefix(DIGEST.as_bytes())?.trim_ascii_end();
+    let found = digest(&[&bytes[..first], &bytes[second..]]);
+    Some((String::from_utf8_lossy(written).into_owned(), found))
 }
 
 /// SHA-256 (FIPS 180-4) in hex.
-fn digest(bytes: &[u8]) -> String {
-    hex(&Sha256::digest(bytes)).replace(' ', "").to_lowercase()
+fn digest(pieces: &[&[u8]]) -> String {
+    let mut sum = Sha256::new();
+    for piece in pieces {
+        sum.update(piece);
+    }
+    hex(&sum.finalize()).replace(' ', "").to_lowercase()
 }
 
 impl History {
@@ -124,19 +128,15 @@ impl History {
             let digits = name.strip_prefix(link)?.strip_prefix("-r")?.strip_suffix(end)?;
             digits.parse().ok().filter(|number: &u32| number.to_string() == digits)
         };
-        let mut numbers: Vec<u32> =
-            files.keys().filter_map(|name| number(name, ".ember").or_else(|| number(name, ".sha256"))).collect();
+        let mut numbers: Vec<u32> = files.keys().filter_map(|name| number(name, ".ember")).collect();
         numbers.sort_unstable();
         let (Some(first), Some(last)) = (numbers.first(), numbers.last()) else { return history };
         // Each revision between them has to be there; of a great gap the first will do.
         for revision in (*first..=*last).take(numbers.len() + 1) {
             let file = file_name(link, revision);
             match files.get(&file) {
-                None if files.contains_key(&digest_file(&file)) => {
-                    history.problems.push(Problem::Alone { digest: digest_file(&file), file });
-                }
                 None => history.problems.push(Problem::Missing { revision, file }),
-                Some(bytes) => match sealed(revision, &file, bytes, files.get(&digest_file(&file))) {
+                Some(bytes) => match sealed(revision, &file, bytes) {
                     Ok(sealed) => history.revisions.push(sealed),
                     Err(problem) => history.problems.push(problem),
                 },
@@ -151,21 +151,12 @@ impl History {
     }
 }
 
-/// The name of the file with the digest of a sealed one.
-pub fn digest_file(file: &str) -> String {
-    file.replace(".ember", ".sha256")
-}
-
-fn sealed(revision: u32, file: &str, bytes: &[u8], written: Option<&Vec<u8>>) -> Result<Sealed, Problem> {
+fn sealed(revision: u32, file: &str, bytes: &[u8]) -> Result<Sealed, Problem> {
     let file = file.to_owned();
-    let written = written.map(|line| String::from_utf8_lossy(line).into_owned());
-    let Some(expected) = written.as_deref().and_then(|line| line.split_whitespace().next()) else {
-        return Err(Problem::NoDigest { file });
-    };
-    let found = digest(bytes);
+    let Some((expected, found)) = digests(bytes) else { return Err(Problem::NoDigest { file }) };
     if !expected.eq_ignore_ascii_case(&found) {
         let beginning = |text: &str| text.chars().take(12).collect();
-        return Err(Problem::Edited { file, expected: beginning(expected), found: beginning(&found) });
+        return Err(Problem::Edited { file, expected: beginning(&expected), found: beginning(&found) });
     }
     let text = match decode_text(bytes.to_vec()) {
         Ok(text) => text,

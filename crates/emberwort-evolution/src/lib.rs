@@ -29,7 +29,7 @@ mod way_out;
 pub use compare::{Change, Comparison, Judgement, Revision, compare};
 pub use difference::{Difference, DifferenceKind};
 pub use fold::{folded, same_content};
-pub use history::{History, Problem, Sealed, digest_file, digest_line, file_name, sealed_text};
+pub use history::{History, Problem, Sealed, file_name, sealed_text};
 pub use judge::Example;
 pub use matching::{Counterpart, counterparts};
 pub use rollout::Order;

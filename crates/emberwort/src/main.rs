@@ -2,12 +2,14 @@
 
 mod cli;
 mod commands;
+mod files;
 mod fleet;
 mod output;
 mod project;
 mod render;
 mod revisions;
 
+use std::io::{ErrorKind, Write};
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -15,7 +17,10 @@ use clap::Parser;
 use cli::Cli;
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return explained(&error),
+    };
     let look = output::Look::new(cli.color);
     match commands::run(cli, look) {
         Ok(commands::Ending::Clean) => ExitCode::SUCCESS,
@@ -24,6 +29,23 @@ fn main() -> ExitCode {
         Err(error) if output::is_broken_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
             output::print_error(&error, look);
+            ExitCode::from(2)
+        }
+    }
+}
+
+/// Shows help, or why the arguments cannot be understood.
+fn explained(error: &clap::Error) -> ExitCode {
+    let shown = error.print().and_then(|()| std::io::stdout().flush());
+    if error.use_stderr() {
+        return ExitCode::from(2);
+    }
+    match shown {
+        Ok(()) if !emberwort_startup::stdout_was_closed() => ExitCode::SUCCESS,
+        Err(problem) if problem.kind() == ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Ok(()) => ExitCode::from(2),
+        Err(problem) => {
+            output::say!("error: the help cannot be written: {problem}");
             ExitCode::from(2)
         }
     }

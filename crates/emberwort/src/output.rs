@@ -1,17 +1,13 @@
-//! Where output goes: standard output that ends quietly with its reader, files that are never half written, colour.
+//! Where output goes: standard output that ends quietly with its reader, standard error that nobody has to read, colour.
 
 use std::fmt::Display;
-use std::fs;
 use std::io::{self, BufWriter, IsTerminal, StdoutLock, Write};
-use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use anyhow::{Context, bail};
 use clap::ValueEnum;
 use emberwort_model::diagnostics::escaped;
 use indicatif::{ProgressBar, ProgressStyle};
-use tempfile::NamedTempFile;
 
 /// When colour is used.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -75,8 +71,24 @@ fn painted(coloured: bool, paint: Paint, text: impl Display) -> String {
 }
 
 /// Standard output in large blocks.
-pub fn stdout() -> BufWriter<StdoutLock<'static>> {
-    BufWriter::with_capacity(1 << 16, io::stdout().lock())
+pub fn stdout() -> BufWriter<Stdout> {
+    BufWriter::with_capacity(1 << 16, Stdout(io::stdout().lock()))
+}
+
+/// Standard output. If it was closed from the beginning, writing fails.
+pub struct Stdout(StdoutLock<'static>);
+
+impl Write for Stdout {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if emberwort_startup::stdout_was_closed() {
+            return Err(io::Error::other("standard output is closed"));
+        }
+        self.0.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
 }
 
 /// Columns of the terminal on standard output, if it is one.
@@ -103,7 +115,7 @@ pub fn print_error(error: &anyhow::Error, look: Look) {
     }
     // The message's own line breaks stay; anything else that could change the terminal does not.
     let shown: Vec<String> = text.split('\n').map(escaped).collect();
-    eprintln!("{} {}", look.paint_err(Paint::Bad, "error:"), shown.join("\n"));
+    say!("{} {}", look.paint_err(Paint::Bad, "error:"), shown.join("\n"));
 }
 
 /// Writes to standard error; one that is closed or full is nothing to fail of.
@@ -114,6 +126,11 @@ macro_rules! say {
     }};
 }
 pub(crate) use say;
+
+/// Writes text that ends with its own line to standard error.
+pub fn say_text(text: &str) {
+    let _ = io::stderr().write_all(text.as_bytes());
+}
 
 /// How far long work has come, on standard error if that is a terminal.
 pub struct Progress {
@@ -148,101 +165,6 @@ impl Progress {
             bar.finish_and_clear();
         }
     }
-}
-
-/// A file that is written beside its place, and takes it when it is complete.
-pub struct PendingFile {
-    path: PathBuf,
-    file: BufWriter<NamedTempFile>,
-}
-
-impl PendingFile {
-    /// Begins a file; its folder is made if it has to be.
-    pub fn new(path: &Path) -> anyhow::Result<Self> {
-        let folder = match path.parent() {
-            Some(parent) if !parent.as_os_str().is_empty() => parent,
-            _ => Path::new("."),
-        };
-        fs::create_dir_all(folder).with_context(|| format!("the folder {} cannot be made", folder.display()))?;
-        let file = tempfile::Builder::new().prefix(".emberwort-").tempfile_in(folder);
-        let file = file.with_context(|| format!("{} cannot be written", path.display()))?;
-        Ok(Self { path: path.to_owned(), file: BufWriter::with_capacity(1 << 16, file) })
-    }
-
-    /// Puts it in its place.
-    pub fn commit(self, replace: Replace<'_>) -> anyhow::Result<()> {
-        let Self { path, file } = self;
-        let failed = || format!("{} cannot be written", path.display());
-        let file = file.into_inner().map_err(|error| error.into_error()).with_context(failed)?;
-        make_readable(file.path()).with_context(failed)?;
-        if replace == Replace::No {
-            file.persist_noclobber(&path).map_err(|error| error.error).with_context(failed)?;
-        } else {
-            file.persist(&path).map_err(|error| error.error).with_context(failed)?;
-        }
-        Ok(())
-    }
-}
-
-impl Write for PendingFile {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.file.write(bytes)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.file.flush()
-    }
-}
-
-/// Whether an existing file may be replaced.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Replace<'a> {
-    /// Never.
-    No,
-    /// If it starts with these words, because we made it.
-    Generated(&'static str),
-    /// If it still holds these bytes, because the user asked to rewrite the file that was read.
-    Read(&'a [u8]),
-}
-
-/// Writes a file beside its place and moves it there, so that it is never half written.
-pub fn write_file(path: &Path, bytes: &[u8], replace: Replace<'_>) -> anyhow::Result<()> {
-    let shown = path.display();
-    if let Ok(existing) = fs::read(path) {
-        if existing == bytes {
-            return Ok(());
-        }
-        match replace {
-            Replace::No => bail!(
-                "{shown} exists already, and nothing is overwritten\nchoose another name with --out, or move the file away"
-            ),
-            Replace::Read(bytes) if existing == bytes => {}
-            Replace::Read(_) => bail!("{shown} was changed by somebody else in the meantime, and is left alone"),
-            Replace::Generated(mark) => {
-                let head = String::from_utf8_lossy(&existing[..existing.len().min(200)]).into_owned();
-                if !head.contains(mark) {
-                    bail!(
-                        "{shown} exists already and was not generated by Emberwort, so it is not overwritten\nmove it away, or choose another place with --out"
-                    );
-                }
-            }
-        }
-    }
-    let mut file = PendingFile::new(path)?;
-    file.write_all(bytes).with_context(|| format!("{shown} cannot be written"))?;
-    file.commit(replace)
-}
-
-/// Temporary files are private; what we leave behind has the usual rights.
-#[cfg(unix)]
-fn make_readable(path: &Path) -> io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    fs::set_permissions(path, fs::Permissions::from_mode(0o644))
-}
-
-#[cfg(not(unix))]
-fn make_readable(_path: &Path) -> io::Result<()> {
-    Ok(())
 }
 
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);

@@ -186,7 +186,7 @@ pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
         Some(plan) => Ok(Arc::new(plan)),
         None => {
             let errors: Vec<Finding> = checked.findings.into_iter().filter(Finding::is_error).collect();
-            eprint!("{}", findings::render(&checked.sources, &errors, look.err));
+            crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
             bail!(
                 "{} has {}; nothing can be done with it until they are mended",
                 path.display(),

@@ -35,7 +35,7 @@ fn files(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
     };
     for entry in entries {
         let path: PathBuf = entry.with_context(|| format!("{} cannot be read", folder.display()))?.path();
-        let ours = path.extension().is_some_and(|end| end == "ember" || end == "sha256");
+        let ours = path.extension().is_some_and(|end| end == "ember");
         if let (Some(name), true) = (path.file_name().and_then(|name| name.to_str()), ours) {
             let bytes = read_limited(&path).with_context(|| format!("{} cannot be read", path.display()))?;
             files.insert(name.to_owned(), bytes);
@@ -47,7 +47,7 @@ fn files(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
 /// Shows what is wrong with sealed revisions.
 pub fn report_problems(history: &History, look: Look) {
     for problem in &history.problems {
-        eprintln!("{} {problem}", look.paint_err(Paint::Bad, "finding:"));
+        crate::output::say!("{} {problem}", look.paint_err(Paint::Bad, "finding:"));
     }
 }
 
@@ -63,7 +63,7 @@ pub fn of_sealed(sealed: &Sealed) -> anyhow::Result<Revision> {
 pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<Revision> {
     let Some(plan) = checked.plan else {
         let errors: Vec<_> = checked.findings.into_iter().filter(|finding| finding.is_error()).collect();
-        eprint!("{}", findings::render(&checked.sources, &errors, look.err));
+        crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
         bail!("{name} has errors, and can be compared with nothing until they are mended");
     };
     match folded(&checked.sources) {

@@ -29,7 +29,8 @@ fn the_demo_runs_the_whole_job_and_leaves_a_project_that_works() {
         assert!(std::fs::read(demo.join(name)).unwrap() == ours, "{name} is not the file of examples/marlock");
     }
 
-    // Nothing is overwritten.
+    // Nothing of the user's is overwritten.
+    std::fs::write(demo.join("README.md"), "mine").unwrap();
     let again = run(folder.path(), &["demo"]);
     assert_eq!(again.code, 2);
     assert!(

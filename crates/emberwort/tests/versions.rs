@@ -44,14 +44,16 @@ fn a_revision_is_sealed_once_with_its_digest_and_all_its_imports() {
     let file = folder.path().join("sealed/marlock-r4.ember");
     let bytes = std::fs::read(&file).unwrap();
     let text = String::from_utf8(bytes.clone()).unwrap();
-    assert!(text.starts_with("# Sealed as revision 4 on 2031-03-09: first units: shipped\n\n"), "{text}");
+    let mut lines = text.splitn(3, '\n');
+    let (first, second, rest) = (lines.next().unwrap(), lines.next().unwrap(), lines.next().unwrap());
+    assert_eq!(first, "# Sealed as revision 4 on 2031-03-09: first units: shipped");
+    let digest: String =
+        Sha256::digest(format!("{first}\n{rest}")).iter().map(|byte| format!("{byte:02x}")).collect();
+    assert_eq!(second, format!("# SHA-256 of all other lines: {digest}"));
     // What stood in the imported files stands in it.
     assert!(
         !text.contains("import") && text.contains("message PumpStatus {") && text.contains("message ValvePosition {")
     );
-    let digest: String = Sha256::digest(&bytes).iter().map(|byte| format!("{byte:02x}")).collect();
-    let line = std::fs::read_to_string(folder.path().join("sealed/marlock-r4.sha256")).unwrap();
-    assert_eq!(line, format!("{digest}  marlock-r4.ember\n"));
     // It means the same, and is in canonical style.
     let layout = |link: &str| succeed(folder.path(), &["layout", "--as", "ndjson", "--link", link]);
     assert_eq!(layout("marlock.ember"), layout("sealed/marlock-r4.ember"));
@@ -111,32 +113,52 @@ fn whoever_touches_a_sealed_revision_is_found_out() {
         "marlock-r4.ember was edited after it was sealed",
     );
     problem(
-        "marlock-r5.ember",
-        &|_| None,
-        "marlock-r5.sha256 has no marlock-r5.ember beside it: that was deleted, or never added to version control; if sealing was \
-         interrupted, delete the digest and seal again",
+        "marlock-r4.ember",
+        &|text| Some(text.replace("first units", "first unit")),
+        "marlock-r4.ember was edited after it was sealed",
     );
-    let five = std::fs::read(sealed("marlock-r5.sha256")).unwrap();
-    std::fs::remove_file(sealed("marlock-r5.sha256")).unwrap();
     problem(
         "marlock-r5.ember",
         &|_| None,
         "revision 5 is missing: marlock-r5.ember was deleted, or never added to version control",
     );
-    std::fs::write(sealed("marlock-r5.sha256"), five).unwrap();
-    problem("marlock-r5.sha256", &|_| None, "marlock-r5.ember has no digest beside it");
-    // Renamed, with the digest that belongs to it.
-    let (six, five) =
-        (std::fs::read(sealed("marlock-r6.ember")).unwrap(), std::fs::read(sealed("marlock-r5.sha256")).unwrap());
-    let digest: String = Sha256::digest(&six).iter().map(|byte| format!("{byte:02x}")).collect();
-    std::fs::write(sealed("marlock-r5.sha256"), digest).unwrap();
+    problem(
+        "marlock-r5.ember",
+        &|text| Some(text.replace("# SHA-256", "# SHA")),
+        "marlock-r5.ember has no digest in its second line",
+    );
+    // Renamed.
+    let six = std::fs::read(sealed("marlock-r6.ember")).unwrap();
     problem(
         "marlock-r5.ember",
         &|_| Some(String::from_utf8(six.clone()).unwrap()),
         "marlock-r5.ember holds revision 6",
     );
-    std::fs::write(sealed("marlock-r5.sha256"), five).unwrap();
     assert!(succeed(folder.path(), &["seal"]).contains("revision 6 is sealed already"));
+}
+
+/// Of several that seal at once, one says that it did; the others say that it was done, or why they cannot.
+#[test]
+fn two_at_once_cannot_both_seal() {
+    for _ in 0..5 {
+        let folder = project();
+        let children: Vec<_> = (0..6)
+            .map(|n| {
+                let note = format!("from {n}");
+                let mut command = common::emberwort(folder.path(), &["seal", "--date", "2031-03-09", "--note", &note]);
+                command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap()
+            })
+            .collect();
+        let ran: Vec<common::Ran> = children.into_iter().map(|child| child.wait_with_output().unwrap().into()).collect();
+        let done = ran.iter().filter(|ran| ran.out.contains("is sealed: ")).count();
+        assert_eq!(done, 1, "{ran:?}");
+        for other in ran.iter().filter(|ran| !ran.out.contains("is sealed: ")) {
+            let known = other.code == 0 && other.out.contains("is sealed already");
+            assert!(known || (other.code == 2 && other.err.contains("exists already")), "{other:?}");
+        }
+        let listed = run(folder.path(), &["seal", "--list"]);
+        assert_eq!(listed.code, 0, "{}", listed.err);
+    }
 }
 
 #[test]
@@ -152,7 +174,7 @@ fn numbers_go_up_by_one() {
     let said = refused(folder.path());
     assert!(said.contains("revision 6 comes behind 5, and the definition says 7\nwrite `revision 6`"), "{said}");
     // The first that is sealed may be any.
-    for name in ["r1.ember", "r1.sha256", "r2.ember", "r2.sha256"] {
+    for name in ["r1.ember", "r2.ember"] {
         std::fs::remove_file(folder.path().join(format!("sealed/marlock-{name}"))).unwrap();
     }
     std::fs::write(

@@ -36,7 +36,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let history = revisions::history(definition, &name)?;
     if !history.problems.is_empty() {
         revisions::report_problems(&history, look);
-        eprintln!("nothing is compared until the history is whole again: restore these files from version control");
+        crate::output::say!("nothing is compared until the history is whole again: restore these files from version control");
         return Ok(Ending::WithFindings);
     }
     let named = |name: &str| revisions::named(name, definition, &history, look);
@@ -112,7 +112,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     // What is accepted and does not differ was mended, or misspelt.
     for entry in &entries {
         if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
-            eprintln!(
+            crate::output::say!(
                 "{} `{}` is accepted, and does not differ",
                 look.paint_err(Paint::Bad, "finding:"),
                 escaped(&entry.difference)
@@ -123,7 +123,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let open =
         found.changes.iter().zip(&allowed).find(|(change, allowed)| change.worst().strands() && allowed.is_none());
     if let (Some((change, _)), CompareForm::Table) = (open, args.form) {
-        eprintln!(
+        crate::output::say!(
             "this strands devices or hosts; what is accepted all the same goes into {}, each with its reason:\n[[allow]]\ndifference = \
              \"{}\"\nrevision = {}\nreason = \"\"",
             crate::project::PROJECT_FILE,

@@ -46,21 +46,21 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     printer.finish()?;
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
-        eprintln!("interrupted; this is what was read until then:");
+        crate::output::say!("interrupted; this is what was read until then:");
     }
-    eprintln!("{}", sentence(&account));
+    crate::output::say!("{}", sentence(&account));
     for (name, damage) in &read.damage {
-        eprintln!("{}", damage_text(name, damage));
+        crate::output::say!("{}", damage_text(name, damage));
     }
     let statistics = &read.statistics;
     if let Some(line) = told_apart(statistics) {
-        eprintln!("{line}");
+        crate::output::say!("{line}");
     }
     for line in ambiguous(statistics).into_iter().chain(contradictions(statistics)) {
-        eprintln!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
+        crate::output::say!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
     }
     if let Some(hint) = hint(statistics) {
-        eprintln!("{hint}");
+        crate::output::say!("{hint}");
     }
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     Ok(if !is_whole || statistics.ambiguous > 0 || !read.damage.is_empty() || (args.strict && broken) {
@@ -104,7 +104,7 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
     }
     out.flush()?;
     let later = values.later_bytes();
-    eprintln!(
+    crate::output::say!(
         "{} bytes: {} in {}{}",
         bytes.len(),
         bytes.len() - later,

@@ -9,7 +9,8 @@ use anyhow::{Context, bail};
 
 use super::Ending;
 use crate::cli::DemoArgs;
-use crate::output::{self, Look, Paint, Replace};
+use crate::files;
+use crate::output::{self, Look, Paint};
 
 /// The files of the example project, as `examples/marlock` in the repository holds them.
 const FILES: &[(&str, &str)] = &[
@@ -22,24 +23,31 @@ const FILES: &[(&str, &str)] = &[
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
     ("sealed/marlock-r1.ember", include_str!("../../../../examples/marlock/sealed/marlock-r1.ember")),
-    ("sealed/marlock-r1.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r1.sha256")),
     ("sealed/marlock-r2.ember", include_str!("../../../../examples/marlock/sealed/marlock-r2.ember")),
-    ("sealed/marlock-r2.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r2.sha256")),
     ("sealed/marlock-r3.ember", include_str!("../../../../examples/marlock/sealed/marlock-r3.ember")),
-    ("sealed/marlock-r3.sha256", include_str!("../../../../examples/marlock/sealed/marlock-r3.sha256")),
 ];
+
+/// What the trial records.
+const RECORDING: &str = "stormy-night.pcapng";
 
 /// The C compilers that are tried.
 const COMPILERS: &[&str] = &["cc", "gcc", "clang"];
 
 pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     let folder = &args.dir;
-    let shown = folder.display();
+    let shown = &files::shown(folder);
     if folder.exists() {
-        bail!("{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort demo {shown}-2");
-    }
-    for (name, text) in FILES {
-        output::write_file(&folder.join(name), text.as_bytes(), Replace::No)?;
+        let same = |(name, text): &(&str, &str)| fs::read(folder.join(name)).is_ok_and(|bytes| bytes == text.as_bytes());
+        if !FILES.iter().all(same) {
+            bail!("{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort demo {shown}-2");
+        }
+        // A demo that was stopped, or ran before: what the steps made is made again.
+        for made in [RECORDING, "gen/vectors"] {
+            let _ = fs::remove_file(folder.join(made));
+        }
+    } else {
+        let files: Vec<(&str, String)> = FILES.iter().map(|(name, text)| (*name, (*text).to_owned())).collect();
+        files::write_folder(folder, &files)?;
     }
     let steps = Steps { folder, look };
     steps.say(&format!(
@@ -75,11 +83,11 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     steps.emberwort(&["generate"])?;
     steps.compile()?;
     steps.say("\nThe stormy night, played by simulated controllers over a noisy wire:")?;
-    steps.emberwort(&["trial", "trials/stormy-night.toml", "--record", "stormy-night.pcapng"])?;
+    steps.emberwort(&["trial", "trials/stormy-night.toml", "--record", RECORDING])?;
     steps.say("\nWhere did every byte of the recording go?")?;
-    steps.emberwort(&["stats", "stormy-night.pcapng"])?;
+    steps.emberwort(&["stats", RECORDING])?;
     steps.say("\nWhat did the keeper and the east gate (node 3) say to each other?")?;
-    let mut words = vec!["decode", "stormy-night.pcapng", "--node", "3"];
+    let mut words = vec!["decode", RECORDING, "--node", "3"];
     for message in ["MoveGate", "MoveAccepted", "Alarm", "Refused"] {
         words.extend(["--message", message]);
     }

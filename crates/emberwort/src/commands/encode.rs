@@ -19,7 +19,8 @@ use serde_json::{Map, Value as Json};
 use super::speakers::sent_otherwise;
 use super::{Ending, channel_index, message_index};
 use crate::cli::{BytesForm, EncodeArgs};
-use crate::output::{self, Look, Replace};
+use crate::files::{self, Replace};
+use crate::output::{self, Look};
 use crate::project::{Project, load_plan_of};
 
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -42,7 +43,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     }
     let bytes = encoder.bytes;
     match &args.out {
-        Some(path) => output::write_file(path, &bytes, Replace::No)?,
+        Some(path) => files::write_file(path, &bytes, Replace::No)?,
         None => {
             let mut out = output::stdout();
             out.write_all(&bytes)?;
@@ -107,7 +108,7 @@ impl Encoder<'_> {
             self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
         }
         if skipped > 0 {
-            eprintln!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
+            crate::output::say!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
         }
         Ok(())
     }
@@ -193,7 +194,7 @@ impl Encoder<'_> {
         let mut frame = Vec::new();
         Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
         if channel.key_is_outside() {
-            eprintln!("{name} goes to {}", outside_key(channel, header.key));
+            crate::output::say!("{name} goes to {}", outside_key(channel, header.key));
         }
         let finder = channel.finder;
         let sent = self.running.shorten(finder, &frame).to_vec();

@@ -8,7 +8,8 @@ use emberwort_model::Plan;
 
 use super::Ending;
 use crate::cli::GenerateArgs;
-use crate::output::{self, Look, Replace};
+use crate::files::{self, Replace};
+use crate::output::{self, Look};
 use crate::project::{GenerateEntry, GenerateKind, Project, load_plan_of};
 use crate::revisions;
 
@@ -21,13 +22,17 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let vectors = vectors::vectors(&plan, SEED);
     let allowed = project.file.as_ref().map_or(&[][..], |(_, file)| &file.allow);
     let strangers = revisions::strangers(&project.definition, &plan, allowed, look)?;
-    let mut out = output::stdout();
+    let mut generated = Vec::new();
     for GenerateEntry { kind, out: folder } in entries(args, &project) {
-        for file in files(kind, &plan, &vectors, &strangers)? {
-            let path = folder.join(&file.name);
-            output::write_file(&path, file.text.as_bytes(), Replace::Generated(MARK))?;
-            writeln!(out, "{} ({} lines)", path.display(), file.text.lines().count())?;
+        for file in of_kind(kind, &plan, &vectors, &strangers)? {
+            generated.push((folder.join(&file.name), file.text.into_bytes()));
         }
+    }
+    files::write_all(&generated, Replace::Generated(MARK))?;
+    let mut out = output::stdout();
+    for (path, text) in &generated {
+        let lines = text.iter().filter(|byte| **byte == b'\n').count();
+        writeln!(out, "{} ({lines} lines)", files::shown(path))?;
     }
     out.flush()?;
     Ok(Ending::Clean)
@@ -60,7 +65,7 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
     entries
 }
 
-fn files(
+fn of_kind(
     kind: GenerateKind,
     plan: &Plan,
     all: &[vectors::Vector],

@@ -12,7 +12,8 @@ use serde_json::json;
 
 use super::{Ending, message_index};
 use crate::cli::{LayoutArgs, LayoutForm};
-use crate::output::{self, Look, Paint, Replace};
+use crate::files::{self, Replace};
+use crate::output::{self, Look, Paint};
 use crate::project::load_plan;
 use crate::render::picture::draw;
 use crate::render::{figure, plural, table, time, wrapped};
@@ -35,8 +36,8 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             Some("png") => figure::png(&drawing)?,
             _ => bail!("a figure is an SVG or a PNG: name the file FILE.svg or FILE.png"),
         };
-        output::write_file(path, &bytes, Replace::No)?;
-        eprintln!("the figure of {} is in {}", plural(pictures.len(), "message"), path.display());
+        files::write_file(path, &bytes, Replace::Generated(figure::MARK))?;
+        crate::output::say!("the figure of {} is in {}", plural(pictures.len(), "message"), files::shown(path));
         return Ok(Ending::Clean);
     }
     let mut out = output::stdout();

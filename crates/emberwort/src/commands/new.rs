@@ -7,7 +7,8 @@ use emberwort_model::diagnostics::escaped;
 
 use super::Ending;
 use crate::cli::{NewArgs, Preset};
-use crate::output::{self, Look, Replace};
+use crate::files;
+use crate::output::{self, Look};
 use crate::project::PROJECT_FILE;
 
 macro_rules! template {
@@ -29,7 +30,7 @@ fn texts(preset: Preset) -> (&'static str, &'static str) {
 
 pub fn run(args: &NewArgs, _look: Look) -> anyhow::Result<Ending> {
     let folder = &args.dir;
-    let shown = folder.display();
+    let shown = files::shown(folder);
     if folder.exists() {
         bail!("{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort new {shown}-2");
     }
@@ -42,17 +43,17 @@ pub fn run(args: &NewArgs, _look: Look) -> anyhow::Result<Ending> {
         );
     }
     let (definition, trial) = texts(args.preset);
-    let files = [
-        (format!("{link}.ember"), definition),
-        (PROJECT_FILE.to_owned(), template!("emberwort.toml")),
-        ("link.mk".to_owned(), template!("link.mk")),
-        ("trials/first.toml".to_owned(), trial),
+    let own = format!("{link}.ember");
+    let all = [
+        (own.as_str(), definition),
+        (PROJECT_FILE, template!("emberwort.toml")),
+        ("link.mk", template!("link.mk")),
+        ("trials/first.toml", trial),
     ];
+    files::write_folder(folder, &all.map(|(name, text)| (name, text.replace("LINK", &link))))?;
     let mut out = output::stdout();
-    for (name, text) in &files {
-        let path = folder.join(name);
-        output::write_file(&path, text.replace("LINK", &link).as_bytes(), Replace::No)?;
-        writeln!(out, "{}", path.display())?;
+    for (name, _) in &all {
+        writeln!(out, "{}", files::shown(&folder.join(name)))?;
     }
     writeln!(
         out,

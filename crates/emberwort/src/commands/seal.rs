@@ -1,20 +1,20 @@
 //! `seal`: freezes the current revision, and shows the sealed ones.
 
-use std::fs;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
-use anyhow::{Context, bail};
+use anyhow::bail;
 use emberwort_evolution::{
-    History, Revision, Sealed, compare, digest_file, digest_line, file_name, folded, same_content, sealed_text,
+    History, Revision, Sealed, compare, file_name, folded, same_content, sealed_text,
 };
 use emberwort_model::Plan;
 use serde_json::json;
 
 use super::Ending;
 use crate::cli::{SealArgs, TableForm};
-use crate::output::{self, Look, Paint, Replace};
+use crate::files::{self, PendingFile};
+use crate::output::{self, Look, Paint};
 use crate::project::{Project, read_definition};
 use crate::render::findings;
 use crate::render::table::table;
@@ -25,8 +25,8 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let checked = read_definition(&definition)?;
     let Some(plan) = &checked.plan else {
         let errors: Vec<_> = checked.findings.into_iter().filter(|finding| finding.is_error()).collect();
-        eprint!("{}", findings::render(&checked.sources, &errors, look.err));
-        eprintln!("{} has errors, so nothing is sealed", definition.display());
+        crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
+        crate::output::say!("{} has errors, so nothing is sealed", definition.display());
         return Ok(Ending::WithFindings);
     };
     let folder = revisions::folder(&definition);
@@ -36,7 +36,7 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     }
     if let [_, ..] = history.problems.as_slice() {
         revisions::report_problems(&history, look);
-        eprintln!("nothing is sealed until the history is whole again: restore these files from version control");
+        crate::output::say!("nothing is sealed until the history is whole again: restore these files from version control");
         return Ok(Ending::WithFindings);
     }
     let text = match folded(&checked.sources) {
@@ -50,11 +50,13 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     }
     match refusal(&history, plan, &text) {
         Verdict::Known => {
-            println!("revision {} is sealed already, with this content", plan.link.revision);
+            let mut out = output::stdout();
+            writeln!(out, "revision {} is sealed already, with this content", plan.link.revision)?;
+            out.flush()?;
             Ok(Ending::Clean)
         }
         Verdict::Refused(why) => {
-            eprintln!("{}", look.paint_err(Paint::Bad, &why));
+            crate::output::say!("{}", look.paint_err(Paint::Bad, &why));
             Ok(Ending::WithFindings)
         }
         Verdict::New => seal(args, plan, &text, &folder),
@@ -110,17 +112,15 @@ fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Resu
     let date = args.date.unwrap_or_else(today);
     let file = file_name(&plan.link.name, revision);
     let text = sealed_text(text, revision, &date.to_string(), args.note.as_deref().unwrap_or_default());
-    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
     let path = folder.join(&file);
-    let digest = folder.join(digest_file(&file));
-    output::write_file(&digest, digest_line(&file, text.as_bytes()).as_bytes(), Replace::No)?;
-    if let Err(error) = output::write_file(&path, text.as_bytes(), Replace::No) {
-        // A digest without its file would look like one that was deleted.
-        let _ = fs::remove_file(&digest);
-        return Err(error);
-    }
-    println!("revision {revision} of {} is sealed: {}", plan.link.name, path.display());
-    println!("add {}/ to version control; its files do not change any more", folder.display());
+    // Text and digest are one file, which is there as a whole or not at all; of two that seal at once, one does.
+    let mut sealed = PendingFile::new(&path)?;
+    sealed.write_all(text.as_bytes())?;
+    sealed.commit(false)?;
+    let mut out = output::stdout();
+    writeln!(out, "revision {revision} of {} is sealed: {}", plan.link.name, files::shown(&path))?;
+    writeln!(out, "add {}/ to version control; its files do not change any more", files::shown(folder))?;
+    out.flush()?;
     Ok(Ending::Clean)
 }
 

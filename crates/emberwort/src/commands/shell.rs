@@ -6,7 +6,8 @@ use clap::CommandFactory;
 
 use super::Ending;
 use crate::cli::{Cli, CompletionsArgs, ManArgs};
-use crate::output::{self, Replace};
+use crate::files::{self, Replace};
+use crate::output::{self};
 
 pub fn completions(args: &CompletionsArgs) -> anyhow::Result<Ending> {
     let mut script = Vec::new();
@@ -35,7 +36,7 @@ pub fn man(args: &ManArgs) -> anyhow::Result<Ending> {
     for (name, command) in pages {
         let mut page = Vec::new();
         clap_mangen::Man::new(command).render(&mut page)?;
-        output::write_file(&folder.join(format!("{name}.1")), &page, Replace::Generated(".TH emberwort"))?;
+        files::write_file(&folder.join(format!("{name}.1")), &page, Replace::Generated(".TH emberwort"))?;
     }
     Ok(Ending::Clean)
 }

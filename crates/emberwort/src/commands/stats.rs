@@ -33,7 +33,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     output::catch_interrupt();
     let (_, read) = inputs::decode_all(&args.input, speakers, UntilInterrupted)?;
     if output::interrupted() {
-        eprintln!("interrupted; this is what was read until then");
+        crate::output::say!("interrupted; this is what was read until then");
     }
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     let mut out = output::stdout();
@@ -43,7 +43,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     out.flush()?;
     if let Some(hint) = hint(&read.statistics) {
-        eprintln!("{hint}");
+        crate::output::say!("{hint}");
     }
     Ok(if read.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
         Ending::Clean

@@ -9,7 +9,8 @@ use emberwort_model::{Source, Sources};
 
 use super::Ending;
 use crate::cli::TidyArgs;
-use crate::output::{self, Look, Replace};
+use crate::files;
+use crate::output::{self, Look};
 use crate::project::{Project, read_limited};
 use crate::render::findings;
 
@@ -36,7 +37,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
             Ok(tidied) => tidied,
             Err(found) => {
                 let errors: Vec<_> = found.into_iter().filter(|finding| finding.is_error()).collect();
-                eprint!("{}", findings::render(&Sources::of(Source::new(shown.as_str(), text)), &errors, look.err));
+                crate::output::say_text(&findings::render(&Sources::of(Source::new(shown.as_str(), text)), &errors, look.err));
                 bail!("{shown} cannot be tidied until its form is right; it is as it was");
             }
         };
@@ -50,7 +51,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         } else if from_input {
             out.write_all(tidied.as_bytes())?;
         } else if tidied != text {
-            output::write_file(path, tidied.as_bytes(), Replace::Read(text.as_bytes()))?;
+            files::rewrite(path, text.as_bytes(), tidied.as_bytes())?;
             writeln!(out, "{shown}: tidied")?;
         } else {
             writeln!(out, "{shown}: tidy already")?;

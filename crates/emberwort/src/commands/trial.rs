@@ -18,7 +18,8 @@ use serde_json::{Map, Value as Json, json};
 use super::Ending;
 use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
-use crate::output::{self, Look, Paint, PendingFile, Progress, Replace, say};
+use crate::files::PendingFile;
+use crate::output::{self, Look, Paint, Progress, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::{plural, table, time};
 
@@ -150,7 +151,7 @@ impl Recorder {
     }
 
     fn finish(self) -> anyhow::Result<()> {
-        self.writer.finish()?.commit(Replace::No)
+        self.writer.finish()?.commit(false)
     }
 }
 

@@ -95,6 +95,6 @@ fn field(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Fi
         },
         None => found,
     };
-    eprint!("{}", findings::render(&Sources::of(Source::new("TYPE", args.ty.as_str())), &found, look.err));
+    crate::output::say_text(&findings::render(&Sources::of(Source::new("TYPE", args.ty.as_str())), &found, look.err));
     bail!("the type cannot be read");
 }

@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 13] = [
+pub const PROJECT_FILES: [&str; 10] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -77,11 +77,8 @@ pub const PROJECT_FILES: [&str; 13] = [
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
     "sealed/marlock-r1.ember",
-    "sealed/marlock-r1.sha256",
     "sealed/marlock-r2.ember",
-    "sealed/marlock-r2.sha256",
     "sealed/marlock-r3.ember",
-    "sealed/marlock-r3.sha256",
 ];
 
 /// A temporary copy of the example project.

@@ -92,7 +92,7 @@ pub fn run(args: &IdentifyArgs) -> anyhow::Result<Ending> {
 }
 
 fn say(text: &str) {
-    eprintln!("{}", wrapped(text));
+    crate::output::say!("{}", wrapped(text));
 }
 
 fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {

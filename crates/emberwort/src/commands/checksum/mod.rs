@@ -122,7 +122,7 @@ fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>
         // As written, so that those that are spelled out can be told apart.
         Ok((algorithm, _)) => Ok((algorithm, text.to_owned())),
         Err(found) => {
-            eprint!("{}", findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
+            crate::output::say_text(&findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
             bail!("the algorithm cannot be read");
         }
     };

@@ -58,7 +58,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         let outcome =
             source::read(source::detect(&first), first.as_slice().chain(file), &mut packets).with_context(failed)?;
         if let Some(damage) = outcome.damage {
-            eprintln!("{}: from offset {} on it cannot be read: {}", path.display(), damage.offset, damage.reason);
+            crate::output::say!("{}: from offset {} on it cannot be read: {}", path.display(), damage.offset, damage.reason);
         }
         shown = packets.shown;
         if let Some(number) = args.number.filter(|number| *number > packets.number) {
@@ -75,7 +75,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         0 => String::new(),
         n => format!("; {} without one that is known here", plural(n as usize, "packet")),
     };
-    eprintln!("{}, {} wrong{without}", plural(shown.sums as usize, "checksum"), shown.wrong);
+    crate::output::say!("{}, {} wrong{without}", plural(shown.sums as usize, "checksum"), shown.wrong);
     Ok(if shown.wrong > 0 { Ending::WithFindings } else { Ending::Clean })
 }
 
