@@ -202,3 +202,79 @@ fn text_of_the_definition_cannot_leave_its_comment_or_string() {
     write(folder.path(), &files);
     compile_and_run(compiler, folder.path(), &[], &["l.c", "l_vectors.c"]);
 }
+
+/// Texts that hold what ends them in the pattern, ends of lines, and bytes that are no text: the library and the generated C refuse
+/// the same, and write the same lines otherwise.
+#[test]
+fn both_refuse_texts_that_would_be_read_as_something_else() {
+    let Some(compiler) = compiler() else { return };
+    let plan = plan(
+        "link say { revision 1  byte_order little }
+        channel c { medium uart 9600 8N1
+            lines lf
+            limit 80 bytes }
+        message Say { from device  on c
+            line \"{a}::{b},{c}\"
+            a : text[..9]
+            b : ascii[..9]
+            c : text[..9] }",
+    );
+    let texts: [&[u8]; 12] =
+        [b"", b"x", b":", b"x:", b"a::b", b",", b"a,b", b"\n", b"a\r", b"\xC3\xA9", b"\xFF", b"\xC3"];
+    let (mut calls, mut expected) = (String::new(), String::new());
+    let quoted = |text: &[u8]| text.iter().map(|byte| format!("\\{byte:03o}")).collect::<String>();
+    for a in texts {
+        for (b, c) in [(&b"b"[..], a), (a, &b"c"[..]), (a, a)] {
+            let mut values = emberwort_wire::Values::new(&plan.messages[0]);
+            for (slot, text) in [a, b, c].into_iter().enumerate() {
+                values.set_bytes(slot, text);
+            }
+            let mut line = Vec::new();
+            let written = emberwort_wire::line::write(&plan.messages[0], &values, &mut line);
+            let [qa, qb, qc] = [a, b, c].map(quoted);
+            calls += &format!("    say(\"{qa}\", {}, \"{qb}\", {}, \"{qc}\", {});\n", a.len(), b.len(), c.len());
+            expected += &match written {
+                Ok(()) => format!("{}\n", line.iter().map(|byte| format!("{byte:02X}")).collect::<String>()),
+                Err(_) => "refused\n".to_owned(),
+            };
+        }
+    }
+    assert!(expected.matches("refused").count() > 12 && expected.lines().any(|line| line != "refused"));
+    let program = format!(
+        r#"
+        #include "say.h"
+        #include <stdio.h>
+        #include <string.h>
+        static void say(const char *a, size_t an, const char *b, size_t bn, const char *c, size_t cn)
+        {{
+            say_say_t message;
+            char line[80];
+            size_t used;
+            size_t n;
+            say_say_init(&message);
+            memcpy(message.a, a, an);
+            message.a_length = (uint8_t)an;
+            memcpy(message.b, b, bn);
+            message.b_length = (uint8_t)bn;
+            memcpy(message.c, c, cn);
+            message.c_length = (uint8_t)cn;
+            if (say_say_write_line(&message, line, sizeof line, &used) != SAY_OK) {{
+                puts("refused");
+                return;
+            }}
+            for (n = 0; n < used; n++) {{
+                printf("%02X", (unsigned)(unsigned char)line[n]);
+            }}
+            puts("");
+        }}
+        int main(void)
+        {{
+        {calls}    return 0;
+        }}
+    "#
+    );
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    assert_eq!(compile_and_run(compiler, folder.path(), &[], &["say.c", "main.c"]), expected);
+}

@@ -198,9 +198,12 @@ pub fn escaped(text: &str) -> String {
     out
 }
 
-/// Whether a character could change how a terminal or a reader shows the text around it: controls,
-/// line separators, zero-width and direction marks, the byte order mark.
+/// Whether a character could change how a terminal or a reader shows the text around it, or is not seen at all: controls (also
+/// those above 0x7F), line separators, zero-width and direction marks, invisible signs and tags, the byte order mark.
 pub fn is_unsafe_to_show(c: char) -> bool {
     c.is_control()
-        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+        || matches!(c,
+            '\u{ad}' | '\u{34f}' | '\u{61c}' | '\u{115f}'..='\u{1160}' | '\u{17b4}'..='\u{17b5}' | '\u{180b}'..='\u{180f}'
+            | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{3164}' | '\u{fe00}'..='\u{fe0f}'
+            | '\u{feff}' | '\u{ffa0}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e0fff}')
 }

@@ -34,6 +34,7 @@
 pub mod algorithm;
 pub mod budget;
 pub mod diagnostics;
+pub mod float;
 pub mod hex;
 mod imports;
 pub mod layout;

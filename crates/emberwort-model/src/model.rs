@@ -1,5 +1,6 @@
 //! What a definition means: names looked up, numbers checked, ranges turned into raw codes.
 
+pub use crate::float::{float_bits, float_text, float_value};
 use std::sync::Arc;
 
 use crate::number::Scaling;
@@ -434,53 +435,6 @@ impl Kind {
 
 /// The last moment, in seconds since 1970-01-01 UTC: 9999-12-30T22:00:00Z, which has a year of four digits in every time zone.
 pub const LAST_TIME: i128 = 253_402_207_200;
-
-/// The number that the bits of an IEEE 754 binary16, binary32 or binary64 stand for.
-pub fn float_value(bits: u8, raw: u64) -> f64 {
-    match bits {
-        16 => half::f16::from_bits(raw as u16).to_f64(),
-        32 => f64::from(f32::from_bits(raw as u32)),
-        _ => f64::from_bits(raw),
-    }
-}
-
-/// The bits of the IEEE 754 number of this width nearest to the decimal text `text`; `None` if it is no number or beyond
-/// the greatest one.
-pub fn float_bits(bits: u8, text: &str) -> Option<u64> {
-    let (value, raw) = match bits {
-        // From binary64 to binary16 it is rounded once more, which no decimal of 12 digits or less can show.
-        16 => {
-            let value = half::f16::from_f64(text.parse().ok()?);
-            (value.to_f64(), u64::from(value.to_bits()))
-        }
-        32 => {
-            let value: f32 = text.parse().ok()?;
-            (f64::from(value), u64::from(value.to_bits()))
-        }
-        _ => {
-            let value: f64 = text.parse().ok()?;
-            (value, value.to_bits())
-        }
-    };
-    value.is_finite().then_some(raw)
-}
-
-/// The shortest decimal that gives the same IEEE 754 number of this width.
-pub fn float_text(bits: u8, raw: u64) -> String {
-    match bits {
-        // Every binary16 is a binary32, and `f32` prints shortest for itself; ask for the shortest that rounds back.
-        16 => {
-            let value = half::f16::from_bits(raw as u16);
-            (1..=12)
-                .map(|digits| format!("{:.*e}", digits - 1, value.to_f64()))
-                .find(|text| float_bits(16, text) == Some(raw))
-                .and_then(|text| text.parse::<f64>().ok())
-                .map_or_else(|| value.to_f64().to_string(), |value| value.to_string())
-        }
-        32 => f32::from_bits(raw as u32).to_string(),
-        _ => f64::from_bits(raw).to_string(),
-    }
-}
 
 /// How a number lies in its bits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

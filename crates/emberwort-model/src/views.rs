@@ -4,7 +4,7 @@
 
 use num_bigint::BigInt;
 use num_rational::BigRational;
-use num_traits::{One, Signed};
+use num_traits::{One, Signed, Zero};
 
 use crate::hex::hex;
 use crate::model::{Field, Kind, Labelled, NumberForm, float_text, float_value};
@@ -80,30 +80,48 @@ fn with_unit(text: String, field: &Field) -> String {
     if field.unit.is_empty() { text } else { format!("{text} {}", field.unit) }
 }
 
-/// A raw number every way. `asked` is the physical value for which it was chosen.
-pub fn of_raw(field: &Field, raw: u64, asked: Option<Decimal>) -> Vec<View> {
+/// The exact value of a decimal text; `None` if it is none, or has an exponent beyond 5,000.
+fn decimal(text: &str) -> Option<BigRational> {
+    let (mantissa, exponent) = text.split_once(['e', 'E']).unwrap_or((text, "0"));
+    let exponent: i32 = exponent.parse().ok().filter(|exponent: &i32| exponent.abs() <= 5_000)?;
+    let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
+    let digits: BigInt = format!("{whole}{fraction}").parse().ok()?;
+    let power = exponent - i32::try_from(fraction.len()).ok()?;
+    let scale = BigRational::from(BigInt::from(10).pow(power.unsigned_abs()));
+    let digits = BigRational::from(digits);
+    Some(if power < 0 { digits / scale } else { digits * scale })
+}
+
+/// A raw number every way. `asked` is the physical value for which it was chosen, as a decimal text.
+pub fn of_raw(field: &Field, raw: u64, asked: Option<&str>) -> Vec<View> {
     let Some(bits) = field.kind.raw_bits() else { return Vec::new() };
     let kind = &field.kind;
     let number = signed(kind, raw);
     let pattern = raw & mask(bits);
     let mut views = Vec::new();
     if let Some(asked) = asked {
-        views.push(view("asked for", with_unit(asked.to_string(), field)));
+        views.push(view("asked for", with_unit(asked.to_owned(), field)));
     }
+    let asked = asked.and_then(decimal);
     views.push(view("value", meaning(field, raw)));
-    if let (Some(asked), Kind::Number(form) | Kind::Compact(form)) = (asked, kind)
+    if let (Some(asked), Kind::Number(form) | Kind::Compact(form)) = (&asked, kind)
         && form.none != Some(number)
     {
-        let error = exact(&form.scaling, number) - rational(asked);
+        let error = exact(&form.scaling, number) - asked;
         let sign = if error.is_positive() { "+" } else { "" };
         views.push(view("error of rounding", with_unit(format!("{sign}{}", rational_text(&error, 4)), field)));
     }
-    if let (Some(asked), Kind::Float(bits)) = (asked, kind)
+    if let (Some(asked), Kind::Float(bits)) = (&asked, kind)
         && let Some(value) = float_exactly(*bits, raw)
     {
-        let error = value - rational(asked);
+        let is_underflow = value.is_zero() && !asked.is_zero();
+        let error = value - asked;
         let sign = if error.is_positive() { "+" } else { "" };
         views.push(view("error of rounding", with_unit(format!("{sign}{}", rational_text(&error, 4)), field)));
+        if is_underflow {
+            let least = with_unit(float_text(*bits, 1), field);
+            views.push(view("underflow", format!("to zero: the least above zero is {least}")));
+        }
     }
     views.push(view("raw", number.to_string()));
     let digits = usize::from(bits).div_ceil(4);

@@ -15,7 +15,8 @@ use crate::values::{ValueRef, Values};
 /// Appends the line of a message, without its end.
 ///
 /// # Errors
-/// If a field has no value, or one that no line can say: a raw code without meaning, a text with a line's end in it.
+/// If a field has no value, or one that no line can say: a raw code without meaning, a text with a line's end in it or with what
+/// ends it in the pattern. What is written is read as the same values again.
 pub fn write(plan: &MessagePlan, values: &Values, out: &mut Vec<u8>) -> Result<(), EncodeError> {
     let mut line = String::new();
     for piece in plan.message.line.as_deref().unwrap_or_default() {
@@ -23,12 +24,43 @@ pub fn write(plan: &MessagePlan, values: &Values, out: &mut Vec<u8>) -> Result<(
             LinePiece::Text(text) => line.push_str(text),
             LinePiece::Field { slot, form } => {
                 let field = &plan.message.fields[*slot];
-                write_field(field, *form, values.get(*slot), &mut line).ok_or(EncodeError::Missing { slot: *slot })?;
+                let value = values.get(*slot);
+                write_field(field, *form, value, &mut line).ok_or(match value {
+                    ValueRef::Raw(raw) => EncodeError::NoMeaning { slot: *slot, raw },
+                    ValueRef::Bytes(_) => EncodeError::EndsLine { slot: *slot },
+                    _ => EncodeError::Missing { slot: *slot },
+                })?;
             }
         }
     }
+    if let Some(slot) = read_otherwise(plan, &line, values) {
+        return Err(EncodeError::EndsField { slot });
+    }
     out.extend_from_slice(line.as_bytes());
     Ok(())
+}
+
+/// The field of which a reader of a line would find another value, if there is one: of several the first text.
+fn read_otherwise(plan: &MessagePlan, line: &str, values: &Values) -> Option<usize> {
+    let mut back = Values::default();
+    let fits = read(plan, line.as_bytes(), &mut back) == Ok(true);
+    let slots = || {
+        plan.message.line.iter().flatten().filter_map(|piece| match piece {
+            LinePiece::Field { slot, .. } => Some(*slot),
+            LinePiece::Text(_) => None,
+        })
+    };
+    let same = |slot: usize| match (values.get(slot), back.get(slot)) {
+        (ValueRef::Raw(one), ValueRef::Raw(other)) => one == other,
+        (ValueRef::Bytes(one), ValueRef::Bytes(other)) => one == other,
+        _ => false,
+    };
+    if fits && slots().all(same) {
+        return None;
+    }
+    let is_text = |slot: &usize| matches!(plan.message.fields[*slot].kind, Kind::Text { .. });
+    let differs = |slot: &usize| !fits || !same(*slot);
+    slots().find(|slot| is_text(slot) && differs(slot)).or_else(|| slots().find(differs))
 }
 
 fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut String) -> Option<()> {

@@ -4,6 +4,7 @@ use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{BodyError, EncodeError, Values, line};
+use proptest::prelude::*;
 use serde_json::Value as Json;
 
 /// The plan of one text message.
@@ -116,7 +117,7 @@ fn labels_texts_and_bools() {
     assert_eq!(read(&plan, "{local} true, a"), Ok(None));
     // A line's end inside a text would make two lines of one.
     let broken = written(&plan, r#"{"mode":"local","on":true,"name":"a\nb","rest":""}"#);
-    assert_eq!(broken, Err(EncodeError::Missing { slot: 2 }));
+    assert_eq!(broken, Err(EncodeError::EndsLine { slot: 2 }));
 }
 
 #[test]
@@ -143,4 +144,75 @@ proptest::proptest! {
         let _ = read(&plan, &text);
         let _ = read(&plan, &format!("V{text}"));
     }
+}
+
+/// A text of characters that patterns like to end with, and others.
+fn text() -> impl Strategy<Value = String> {
+    let one = prop_oneof![
+        Just(':'),
+        Just(','),
+        Just('"'),
+        Just(' '),
+        Just('\r'),
+        Just('\n'),
+        Just('a'),
+        Just('n'),
+        Just('-'),
+        Just('0'),
+        Just('\u{e9}'),
+        any::<char>()
+    ];
+    proptest::collection::vec(one, 0..6).prop_map(String::from_iter)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(3000))]
+
+    /// What is written as a line is read as the same values; what would not be is refused.
+    #[test]
+    fn lines_written_are_lines_read(
+        pattern in proptest::sample::select(vec![
+            "{a}:{b}", "{a}::{n}", "x{a},{b};", "{n} {a} {m} {b}", "{a}", "say {a}!{n:hex4}{b}", "{m},{a}aa{n}", "{n:wide 4}{a} {m}:{b}",
+        ]),
+        a in text(), b in text(), n in 0u16..9999, m in 0u8..2,
+    ) {
+        let named = |name: &str| pattern.contains(&format!("{{{name}"));
+        let mut fields = String::new();
+        for (name, kind) in [("a", "text[..24]"), ("b", "text[..24]"), ("n", "0 .. 9999 step 1"), ("m", "Mode")] {
+            if named(name) {
+                fields += &format!("{name} : {kind}\n");
+            }
+        }
+        let plan = plan(pattern, &fields);
+        let mut row = serde_json::Map::new();
+        let mode = if m == 0 { "local" } else { "remote_7" };
+        for (name, value) in [("a", Json::from(a)), ("b", Json::from(b)), ("n", Json::from(n)), ("m", Json::from(mode))] {
+            if named(name) {
+                row.insert(name.to_owned(), value);
+            }
+        }
+        let row = Json::Object(row).to_string();
+        if let Ok(line) = written(&plan, &row) {
+            prop_assert!(!line.contains(['\n', '\r']));
+            let back: Json = serde_json::from_str(&read(&plan, &line).unwrap().unwrap()).unwrap();
+            prop_assert_eq!(back, serde_json::from_str::<Json>(&row).unwrap(), "{}", line);
+        }
+    }
+}
+
+#[test]
+fn what_would_be_read_as_something_else_is_refused_with_the_reason() {
+    let plan = plan("T{a}:{b}", "a : text[..24]\nb : text[..24]");
+    agree(&plan, r#"{"a":"x","b":"y:z"}"#, "Tx:y:z");
+    for (a, b, wanted) in [
+        ("x:y", "z", EncodeError::EndsField { slot: 0 }),
+        ("x\n", "z", EncodeError::EndsLine { slot: 0 }),
+        ("x", "z\r", EncodeError::EndsLine { slot: 1 }),
+    ] {
+        let row = serde_json::json!({"a": a, "b": b}).to_string();
+        assert_eq!(written(&plan, &row), Err(wanted), "{row}");
+    }
+    // An end of two characters, of which the text has the first.
+    let double = self::plan("{a}::{b}", "a : text[..24]\nb : text[..24]");
+    assert_eq!(written(&double, r#"{"a":"x:","b":""}"#), Err(EncodeError::EndsField { slot: 0 }));
 }

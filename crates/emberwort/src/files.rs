@@ -106,9 +106,14 @@ fn has_to_be_written(path: &Path, bytes: &[u8], replace: Replace) -> anyhow::Res
     if fs::symlink_metadata(path).is_ok_and(|metadata| metadata.is_symlink()) && !path.exists() {
         bail!("{} is a link to a file that is not there, and is left alone", shown(path));
     }
+    if fs::metadata(path).is_ok_and(|metadata| !metadata.is_file()) {
+        bail!("{} stands in the way: it is no file", shown(path));
+    }
     let existing = match fs::read(path) {
         Ok(existing) => existing,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(true),
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+            return Ok(true);
+        }
         Err(error) => return Err(error).with_context(|| format!("{} stands in the way", shown(path))),
     };
     if existing == bytes {

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use clap::ValueEnum;
-use emberwort_model::diagnostics::escaped;
+use emberwort_model::diagnostics::{escaped, is_unsafe_to_show};
 use indicatif::{ProgressBar, ProgressStyle};
 
 /// When colour is used.
@@ -70,25 +70,89 @@ fn painted(coloured: bool, paint: Paint, text: impl Display) -> String {
     if coloured { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_string() }
 }
 
-/// Standard output in large blocks.
+/// Standard output for text, in large blocks.
 pub fn stdout() -> BufWriter<Stdout> {
-    BufWriter::with_capacity(1 << 16, Stdout(io::stdout().lock()))
+    BufWriter::with_capacity(1 << 16, Stdout { out: io::stdout().lock(), text: true, kept: Vec::new() })
 }
 
-/// Standard output. If it was closed from the beginning, writing fails.
-pub struct Stdout(StdoutLock<'static>);
+/// Standard output for bytes that are none of ours, which are written as they are.
+pub fn stdout_for_bytes() -> BufWriter<Stdout> {
+    BufWriter::with_capacity(1 << 16, Stdout { out: io::stdout().lock(), text: false, kept: Vec::new() })
+}
+
+/// Standard output. If it was closed from the beginning, writing fails. Text that could change how a terminal shows what stands
+/// around it is escaped where it was made; what was forgotten there does not get past this.
+pub struct Stdout {
+    out: StdoutLock<'static>,
+    text: bool,
+    /// The beginning of a character or a colour that goes on in what is written next.
+    kept: Vec<u8>,
+}
 
 impl Write for Stdout {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         if emberwort_startup::stdout_was_closed() {
             return Err(io::Error::other("standard output is closed"));
         }
-        self.0.write(bytes)
+        if !self.text || (self.kept.is_empty() && is_plain(bytes)) {
+            return self.out.write(bytes);
+        }
+        self.kept.extend_from_slice(bytes);
+        let whole = whole_text(&self.kept);
+        let text = harmless(&String::from_utf8_lossy(&self.kept[..whole]));
+        self.kept.drain(..whole);
+        self.out.write_all(text.as_bytes())?;
+        Ok(bytes.len())
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.0.flush()
+        self.out.flush()
     }
+}
+
+/// Whether all bytes are characters that are shown as they are: ASCII without controls, but for line ends and tabs.
+fn is_plain(bytes: &[u8]) -> bool {
+    bytes.iter().all(|byte| matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
+}
+
+/// How many of these bytes end with a whole character and a whole colour.
+fn whole_text(bytes: &[u8]) -> usize {
+    let whole = match std::str::from_utf8(bytes) {
+        Err(error) if error.error_len().is_none() => error.valid_up_to(),
+        _ => bytes.len(),
+    };
+    match bytes[..whole].iter().rposition(|byte| *byte == b'\x1b') {
+        Some(at) if whole - at < LONGEST_COLOUR && !bytes[at..whole].contains(&b'm') => at,
+        _ => whole,
+    }
+}
+
+/// No colour that is written here has more bytes.
+const LONGEST_COLOUR: usize = 24;
+
+/// Text in which nothing but line ends, tabs and colours (ECMA-48, SGR) does anything: the rest is escaped as JSON does it.
+fn harmless(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        let colour = rest.strip_prefix("\x1b[").and_then(|inner| {
+            let digits = inner.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+            inner[digits..].starts_with('m').then_some(digits + 3)
+        });
+        let size = colour.unwrap_or(c.len_utf8());
+        match c {
+            '\n' | '\t' => out.push(c),
+            _ if colour.is_some() => out.push_str(&rest[..size]),
+            c if is_unsafe_to_show(c) => {
+                for unit in c.encode_utf16(&mut [0; 2]) {
+                    out.push_str(&format!("\\u{unit:04x}"));
+                }
+            }
+            c => out.push(c),
+        }
+        rest = &rest[size..];
+    }
+    out
 }
 
 /// Columns of the terminal on standard output, if it is one.
@@ -120,16 +184,15 @@ pub fn print_error(error: &anyhow::Error, look: Look) {
 
 /// Writes to standard error; one that is closed or full is nothing to fail of.
 macro_rules! say {
-    ($($what:tt)*) => {{
-        use std::io::Write as _;
-        let _ = writeln!(std::io::stderr(), $($what)*);
-    }};
+    ($($what:tt)*) => {
+        $crate::output::say_text(&(format!($($what)*) + "\n"))
+    };
 }
 pub(crate) use say;
 
 /// Writes text that ends with its own line to standard error.
 pub fn say_text(text: &str) {
-    let _ = io::stderr().write_all(text.as_bytes());
+    let _ = io::stderr().write_all(harmless(text).as_bytes());
 }
 
 /// How far long work has come, on standard error if that is a terminal.

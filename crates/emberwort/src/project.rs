@@ -82,9 +82,10 @@ impl Project {
             if !path.is_file() {
                 continue;
             }
-            let text = fs::read_to_string(&path).with_context(|| format!("{} cannot be read", path.display()))?;
+            let text =
+                fs::read_to_string(&path).with_context(|| format!("{} cannot be read", crate::files::shown(&path)))?;
             let file: ProjectFile = toml::from_str(&text)
-                .with_context(|| format!("{} does not say what a project file says", path.display()))?;
+                .with_context(|| format!("{} does not say what a project file says", crate::files::shown(&path)))?;
             // Paths are shown as the user would type them from here.
             let folder = if folder == here { PathBuf::new() } else { folder.to_owned() };
             return Ok(Self { definition: folder.join(&file.link), file: Some((folder, file)) });
@@ -109,7 +110,7 @@ impl Project {
                  name one with --link FILE, or begin with: emberwort demo"
             ),
             several => {
-                let names: Vec<_> = several.iter().map(|path| path.display().to_string()).collect();
+                let names: Vec<_> = several.iter().map(|path| crate::files::shown(&path)).collect();
                 bail!("several definitions are here: {}\nname one with --link FILE", names.join(", "))
             }
         }
@@ -126,7 +127,10 @@ pub fn read_definition(path: &Path) -> anyhow::Result<Checked> {
 /// Checks the bytes of a definition file; imports are looked for beside it.
 pub fn check_bytes(name: String, bytes: Vec<u8>) -> Checked {
     match emberwort_model::decode_text(bytes) {
-        Ok(text) => emberwort_model::check_with(Source::new(name, text), &mut import),
+        Ok(text) => {
+            let mut import = imports_of(Path::new(&name));
+            emberwort_model::check_with(Source::new(name, text), &mut import)
+        }
         Err(error) => {
             let (finding, shown) = *error;
             Checked { plan: None, findings: vec![finding], sources: Sources::of(Source::new(name, shown)) }
@@ -135,8 +139,18 @@ pub fn check_bytes(name: String, bytes: Vec<u8>) -> Checked {
 }
 
 /// The bytes of a file, as far as a definition may reach.
+///
+/// # Errors
+/// Also for what is no file: a pipe without a writer, or a terminal, would be waited for without end.
 pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
+    let kind = fs::metadata(path)?.file_type();
+    if kind.is_dir() {
+        return Err(std::io::Error::other("it is a folder"));
+    }
+    if !kind.is_file() {
+        return Err(std::io::Error::other("it is a pipe or a device; definitions are read from files"));
+    }
     let file = fs::File::open(path)?;
     let most = emberwort_model::MOST_BYTES as u64 + 1;
     std::io::Read::read_to_end(&mut std::io::Read::take(file, most), &mut bytes)?;
@@ -160,17 +174,45 @@ pub fn import_path(importer: &str, path: &str) -> PathBuf {
     found
 }
 
-/// Reads a file that another one imports.
-pub fn import(importer: &str, path: &str) -> Result<Source, String> {
+/// Reads what a definition imports.
+pub fn imports_of(definition: &Path) -> impl FnMut(&str, &str) -> Result<Source, String> + use<> {
+    let folder = definition.parent().unwrap_or(Path::new("")).to_owned();
+    move |importer, path| import(&folder, importer, path)
+}
+
+/// Reads a file that another one imports. One from outside of the project's folder that is no definition is somebody else's: what
+/// stands in it is not shown.
+fn import(folder: &Path, importer: &str, path: &str) -> Result<Source, String> {
     let found = import_path(importer, path);
     let bytes = read_limited(&found).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => format!("there is no file {}", found.display()),
+        std::io::ErrorKind::NotFound => format!("there is no file {}", crate::files::shown(&found)),
         _ => error.to_string(),
     })?;
     match emberwort_model::decode_text(bytes) {
-        Ok(text) => Ok(Source::new(found.display().to_string(), text)),
+        Ok(text) if is_inside(folder, &found) || has_the_form(&text) => {
+            Ok(Source::new(found.display().to_string(), text))
+        }
+        Ok(_) => Err(format!(
+            "{} is no definition; as it lies outside of the project's folder, nothing of it is shown here (`emberwort check` of the file \
+             itself does)",
+            crate::files::shown(&found)
+        )),
         Err(error) => Err(error.0.message.clone()),
     }
+}
+
+/// Whether a file lies in a folder, wherever links lead.
+fn is_inside(folder: &Path, file: &Path) -> bool {
+    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    match (fs::canonicalize(folder), fs::canonicalize(file)) {
+        (Ok(folder), Ok(file)) => file.starts_with(folder),
+        _ => false,
+    }
+}
+
+/// Whether a text is written as a definition is.
+fn has_the_form(text: &str) -> bool {
+    emberwort_model::syntax::parse(text, 0).findings.iter().all(|finding| !finding.is_error())
 }
 
 /// The plan of the project's definition; its findings are shown if it has none.
@@ -189,7 +231,7 @@ pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
             crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
             bail!(
                 "{} has {}; nothing can be done with it until they are mended",
-                path.display(),
+                crate::files::shown(&path),
                 plural(errors.len(), "error")
             );
         }

@@ -31,13 +31,14 @@ fn files(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(files),
-        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", folder.display())),
+        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", crate::files::shown(&folder))),
     };
     for entry in entries {
-        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", folder.display()))?.path();
+        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", crate::files::shown(&folder)))?.path();
         let ours = path.extension().is_some_and(|end| end == "ember");
         if let (Some(name), true) = (path.file_name().and_then(|name| name.to_str()), ours) {
-            let bytes = read_limited(&path).with_context(|| format!("{} cannot be read", path.display()))?;
+            let bytes =
+                read_limited(&path).with_context(|| format!("{} cannot be read", crate::files::shown(&path)))?;
             files.insert(name.to_owned(), bytes);
         }
     }
@@ -100,7 +101,10 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
         let Some(sealed) = history.revisions.iter().find(|sealed| sealed.revision == number) else {
             let known: Vec<String> = history.revisions.iter().map(|sealed| format!("r{}", sealed.revision)).collect();
             let known = if known.is_empty() { "nothing".to_owned() } else { known.join(", ") };
-            bail!("there is no sealed revision {number} in {}; it has {known}", folder(definition).display());
+            bail!(
+                "there is no sealed revision {number} in {}; it has {known}",
+                crate::files::shown(&folder(definition))
+            );
         };
         return of_sealed(sealed);
     }
@@ -113,11 +117,11 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
     let checked = read_definition(path).with_context(|| {
         format!(
             "{} is no file; sealed revisions are named as `r2`, those in version control as `git:COMMIT`",
-            path.display()
+            crate::files::shown(&path)
         )
     })?;
     let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-    of_checked(format!("revision {revision} in {}", path.display()), checked, look)
+    of_checked(format!("revision {revision} in {}", crate::files::shown(&path)), checked, look)
 }
 
 /// The definition as it stands in a commit.
@@ -137,12 +141,15 @@ fn in_git(commit: &str, definition: &Path) -> anyhow::Result<Checked> {
         let said = String::from_utf8_lossy(&output.stderr);
         Err(format!("git says: {}", escaped(said.lines().next().unwrap_or("nothing"))))
     };
-    let Some(file) = definition.file_name().map(Path::new) else { bail!("{} is no file", definition.display()) };
-    let bytes = read(file)
-        .map_err(|why| anyhow::anyhow!("{} cannot be read from commit {}: {why}", file.display(), escaped(commit)))?;
+    let Some(file) = definition.file_name().map(Path::new) else {
+        bail!("{} is no file", crate::files::shown(&definition))
+    };
+    let bytes = read(file).map_err(|why| {
+        anyhow::anyhow!("{} cannot be read from commit {}: {why}", crate::files::shown(&file), escaped(commit))
+    })?;
     let text = match emberwort_model::decode_text(bytes) {
         Ok(text) => text,
-        Err(error) => bail!("{} in commit {}: {}", file.display(), escaped(commit), error.0.message),
+        Err(error) => bail!("{} in commit {}: {}", crate::files::shown(&file), escaped(commit), error.0.message),
     };
     let mut import = |importer: &str, path: &str| -> Result<Source, String> {
         let found = import_path(importer, path);

@@ -282,3 +282,62 @@ fn ctrl_c_ends_with_what_was_read_until_then() {
         assert!(counted && output.status.code().is_some(), "{command}: {out}{err}");
     }
 }
+
+/// Something that is no file does not make a command wait, and a file of somebody else's is not shown.
+#[cfg(unix)]
+#[test]
+fn pipes_and_files_of_others_as_definitions() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    let made = std::process::Command::new("mkfifo").arg(at("pipe.ember")).status().unwrap();
+    assert!(made.success());
+    std::fs::create_dir(at("inner")).unwrap();
+    std::fs::write(
+        at("inner/a.ember"),
+        "import \"../pipe.ember\"\nimport \"/dev/zero\"\nlink a { revision 1  byte_order little }\n",
+    )
+    .unwrap();
+    for words in [
+        vec!["check", "pipe.ember"],
+        vec!["check", "/dev/zero"],
+        vec!["tidy", "pipe.ember"],
+        vec!["check", "inner/a.ember"],
+        vec!["layout", "--link", "inner/a.ember"],
+        vec!["budget", "--link", "inner/a.ember", "--what-if", "a b"],
+        vec!["compare", "pipe.ember", "--link", "inner/a.ember"],
+    ] {
+        let mut child = common::emberwort(folder.path(), &words)
+            .stdout(std::process::Stdio::piped())
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        let began = std::time::Instant::now();
+        while child.try_wait().unwrap().is_none() {
+            assert!(began.elapsed() < std::time::Duration::from_secs(20), "{words:?} waits");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+        let ran: common::Ran = child.wait_with_output().unwrap().into();
+        assert!((1..=2).contains(&ran.code), "{words:?}: {ran:?}");
+        assert!((ran.out + &ran.err).contains("it is a pipe or a device"), "{words:?}");
+    }
+    // Beside the project: a secret, a secret by a link, and a definition with a mistake.
+    std::fs::write(at("secret"), "root:x:0\nhunter2\n").unwrap();
+    std::os::unix::fs::symlink(at("secret"), at("inner/linked.ember")).unwrap();
+    std::fs::write(at("common.ember"), "enum E : u8 { 0 off }\nrecord R { a : Missing }\n").unwrap();
+    for import in ["../secret", "linked.ember"] {
+        std::fs::write(
+            at("inner/a.ember"),
+            format!("import \"{import}\"\nlink a {{ revision 1  byte_order little }}\n"),
+        )
+        .unwrap();
+        let said = run(folder.path(), &["check", "inner/a.ember"]);
+        let all = said.out + &said.err;
+        assert_eq!(said.code, 1);
+        assert!(!all.contains("hunter2") && !all.contains("root"), "{all}");
+        assert!(all.contains("lies outside of the"), "{all}");
+    }
+    std::fs::write(at("inner/a.ember"), "import \"../common.ember\"\nlink a { revision 1  byte_order little }\n")
+        .unwrap();
+    let said = run(folder.path(), &["check", "inner/a.ember"]);
+    assert!(said.out.contains("Missing"), "{}", said.out);
+}

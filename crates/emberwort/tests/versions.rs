@@ -47,8 +47,7 @@ fn a_revision_is_sealed_once_with_its_digest_and_all_its_imports() {
     let mut lines = text.splitn(3, '\n');
     let (first, second, rest) = (lines.next().unwrap(), lines.next().unwrap(), lines.next().unwrap());
     assert_eq!(first, "# Sealed as revision 4 on 2031-03-09: first units: shipped");
-    let digest: String =
-        Sha256::digest(format!("{first}\n{rest}")).iter().map(|byte| format!("{byte:02x}")).collect();
+    let digest: String = Sha256::digest(format!("{first}\n{rest}")).iter().map(|byte| format!("{byte:02x}")).collect();
     assert_eq!(second, format!("# SHA-256 of all other lines: {digest}"));
     // What stood in the imported files stands in it.
     assert!(
@@ -149,7 +148,8 @@ fn two_at_once_cannot_both_seal() {
                 command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap()
             })
             .collect();
-        let ran: Vec<common::Ran> = children.into_iter().map(|child| child.wait_with_output().unwrap().into()).collect();
+        let ran: Vec<common::Ran> =
+            children.into_iter().map(|child| child.wait_with_output().unwrap().into()).collect();
         let done = ran.iter().filter(|ran| ran.out.contains("is sealed: ")).count();
         assert_eq!(done, 1, "{ran:?}");
         for other in ran.iter().filter(|ran| !ran.out.contains("is sealed: ")) {

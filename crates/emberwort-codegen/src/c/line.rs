@@ -34,10 +34,17 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
         "{link}_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used)\n{{\n    \
              size_t at = 0;\n    *used = 0;"
     ));
-    for piece in pieces {
+    for (n, piece) in pieces.iter().enumerate() {
         let put = match piece {
             LinePiece::Text(text) => put_text(link, &upper, &literal(text), text.len()),
-            LinePiece::Field { slot, form } => put_field(link, &upper, &stem, &plan.message.fields[*slot], *form),
+            LinePiece::Field { slot, form } => {
+                let field = &plan.message.fields[*slot];
+                let put = put_field(link, &upper, &stem, field, *form);
+                match (&field.kind, pieces.get(n + 1)) {
+                    (Kind::Text { .. }, Some(LinePiece::Text(next))) => put_ended_text(link, &upper, field, &put, next),
+                    _ => put,
+                }
+            }
         };
         source.lines(&put.lines().map(|line| format!("    {line}\n")).collect::<String>());
     }
@@ -76,6 +83,20 @@ fn put_text(link: &str, upper: &str, text: &str, size: usize) -> String {
     format!("if (!{link}_line_put(line, room, &at, {text}, {size}u)) {{\n    return {upper}_NO_ROOM;\n}}")
 }
 
+/// Puts a text and what ends it in the pattern, which must not be found in it before.
+fn put_ended_text(link: &str, upper: &str, field: &Field, put: &str, next: &str) -> String {
+    let (name, size) = (member(&field.name), next.len());
+    let value = format!("message->{name}");
+    let end = literal(next);
+    format!(
+        "{put}\n{{\n    size_t n;\n    size_t start = at - {value}_length;\n    size_t end = at;\n    \
+         if (!{link}_line_put(line, room, &end, {end}, {size}u)) {{\n        return {upper}_NO_ROOM;\n    }}\n    \
+         for (n = start; n < at; n++) {{\n        \
+             if ({link}_line_has(line, end, n, {end}, {size}u)) {{\n            \
+                 return {upper}_OUT_OF_RANGE; /* it holds what ends it */\n        }}\n    }}\n}}"
+    )
+}
+
 /// How many decimals the field's scaled values have.
 fn decimals(field: &Field) -> u32 {
     match &field.kind {
@@ -91,10 +112,14 @@ fn is_scaled(field: &Field) -> bool {
 fn put_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm) -> String {
     let name = member(&field.name);
     let value = format!("message->{name}");
-    if let Kind::Text { .. } = field.kind {
+    if let Kind::Text { ascii, .. } = field.kind {
+        let is_text = match ascii {
+            true => format!("{link}_line_is_ascii({value}, {value}_length)"),
+            false => format!("{link}_line_is_utf8((const uint8_t *){value}, {value}_length)"),
+        };
         return format!(
-            "if (memchr({value}, '\\n', {value}_length) != NULL || memchr({value}, '\\r', {value}_length) != NULL) {{\n    \
-                 return {upper}_OUT_OF_RANGE;\n}}\n\
+            "if (!{is_text} || memchr({value}, '\\n', {value}_length) != NULL ||\n    \
+                 memchr({value}, '\\r', {value}_length) != NULL) {{\n    return {upper}_OUT_OF_RANGE;\n}}\n\
              if (!{link}_line_put(line, room, &at, {value}, {value}_length)) {{\n    return {upper}_NO_ROOM;\n}}"
         );
     }

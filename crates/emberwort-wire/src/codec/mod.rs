@@ -108,6 +108,26 @@ pub enum EncodeError {
         /// The most, or the exact number.
         wanted: u32,
     },
+    /// A raw number without a meaning, which no line can say.
+    #[error("the raw number {raw} has no meaning, so a line cannot say it")]
+    NoMeaning {
+        /// The field.
+        slot: usize,
+        /// The number; signed ones are sign-extended.
+        raw: u64,
+    },
+    /// A text that would end its line, or is none.
+    #[error("a text with the end of a line in it, or that is no text, cannot stand in a line")]
+    EndsLine {
+        /// The field.
+        slot: usize,
+    },
+    /// In the line that would be written, a reader would find another value.
+    #[error("in the line it would be read as something else: it holds what ends it in the pattern")]
+    EndsField {
+        /// The field.
+        slot: usize,
+    },
     /// The form of a value is not the one that the deciding field selects.
     #[error("the deciding field, with raw number {key}, does not select the form that is given")]
     OtherForm {
@@ -124,6 +144,9 @@ impl EncodeError {
             EncodeError::Missing { .. } => EncodeError::Missing { slot: outer },
             EncodeError::TooWide { raw, width, .. } => EncodeError::TooWide { slot: outer, raw, width },
             EncodeError::WrongLength { length, wanted, .. } => EncodeError::WrongLength { slot: outer, length, wanted },
+            EncodeError::NoMeaning { raw, .. } => EncodeError::NoMeaning { slot: outer, raw },
+            EncodeError::EndsLine { .. } => EncodeError::EndsLine { slot: outer },
+            EncodeError::EndsField { .. } => EncodeError::EndsField { slot: outer },
             EncodeError::OtherForm { key, .. } => EncodeError::OtherForm { slot: outer, key },
         }
     }
@@ -134,6 +157,9 @@ impl EncodeError {
             EncodeError::Missing { slot }
             | EncodeError::TooWide { slot, .. }
             | EncodeError::WrongLength { slot, .. }
+            | EncodeError::NoMeaning { slot, .. }
+            | EncodeError::EndsLine { slot }
+            | EncodeError::EndsField { slot }
             | EncodeError::OtherForm { slot, .. } => *slot,
         }
     }

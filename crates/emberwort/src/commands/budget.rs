@@ -20,7 +20,7 @@ use serde_json::{Value as Json, json};
 use super::{Ending, channel_index, message_index};
 use crate::cli::{BudgetArgs, TableForm};
 use crate::output::{self, Look, Paint};
-use crate::project::{Project, import, load_plan_of, read_limited};
+use crate::project::{Project, imports_of, load_plan_of, read_limited};
 use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -35,6 +35,7 @@ pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         changes => {
             let bytes = read_limited(&project.definition)?;
             let text = emberwort_model::decode_text(bytes).map_err(|error| anyhow!("{}", error.0.message))?;
+            let mut import = imports_of(&project.definition);
             let source = Source::new(project.definition.display().to_string(), text);
             Some(emberwort_model::what_if(source, &mut import, changes).map_err(|problem| anyhow!("{problem}"))?)
         }

@@ -53,7 +53,7 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         if found.is_empty() {
             parts.push("no findings".into());
         }
-        let mut line = format!("{}: {}", file.display(), parts.join(", "));
+        let mut line = format!("{}: {}", crate::files::shown(&file), parts.join(", "));
         if let Some(plan) = &checked.plan {
             line.push_str(&format!(
                 " ({} revision {}: {}, {})",

@@ -13,7 +13,7 @@ use emberwort_model::plan::Role;
 
 use super::Ending;
 use crate::cli::{CompareArgs, CompareForm};
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look, Paint, say};
 use crate::project::{AllowEntry, Project, read_definition};
 use crate::render::comparison::{self, Earlier, FleetRow, Report};
 use crate::revisions;
@@ -29,14 +29,18 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let working = || -> anyhow::Result<Revision> {
         let checked = read_definition(definition)?;
         let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-        revisions::of_checked(format!("revision {revision}, as it is in {}", definition.display()), checked, look)
+        revisions::of_checked(
+            format!("revision {revision}, as it is in {}", crate::files::shown(&definition)),
+            checked,
+            look,
+        )
     };
     let now = if files { None } else { Some(working()?) };
     let name = now.as_ref().map_or_else(String::new, |now| now.plan.link.name.clone());
     let history = revisions::history(definition, &name)?;
     if !history.problems.is_empty() {
         revisions::report_problems(&history, look);
-        crate::output::say!("nothing is compared until the history is whole again: restore these files from version control");
+        say!("nothing is compared until the history is whole again: restore these files from version control");
         return Ok(Ending::WithFindings);
     }
     let named = |name: &str| revisions::named(name, definition, &history, look);
@@ -47,7 +51,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
             None => bail!(
                 "nothing is sealed in {}, so there is nothing to compare with\nseal what was released with `emberwort seal`, or name an \
                  older definition: a file, or `git:COMMIT`",
-                revisions::folder(definition).display()
+                crate::files::shown(&revisions::folder(definition))
             ),
         },
     };
@@ -112,7 +116,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     // What is accepted and does not differ was mended, or misspelt.
     for entry in &entries {
         if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
-            crate::output::say!(
+            say!(
                 "{} `{}` is accepted, and does not differ",
                 look.paint_err(Paint::Bad, "finding:"),
                 escaped(&entry.difference)
@@ -123,7 +127,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let open =
         found.changes.iter().zip(&allowed).find(|(change, allowed)| change.worst().strands() && allowed.is_none());
     if let (Some((change, _)), CompareForm::Table) = (open, args.form) {
-        crate::output::say!(
+        say!(
             "this strands devices or hosts; what is accepted all the same goes into {}, each with its reason:\n[[allow]]\ndifference = \
              \"{}\"\nrevision = {}\nreason = \"\"",
             crate::project::PROJECT_FILE,
@@ -193,7 +197,7 @@ fn fleet(
     (old, found): (&Revision, &Comparison),
     new: &Revision,
 ) -> anyhow::Result<Vec<FleetRow>> {
-    let shown = path.display();
+    let shown = crate::files::shown(&path);
     let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
     for unit in crate::fleet::read(path)? {
         let count = counts.entry(unit.revision).or_default();

@@ -14,7 +14,7 @@ use emberwort_wire::{Values, decode};
 use super::speakers::speakers;
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
 use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
@@ -46,21 +46,21 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     printer.finish()?;
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
-        crate::output::say!("interrupted; this is what was read until then:");
+        say!("interrupted; this is what was read until then:");
     }
-    crate::output::say!("{}", sentence(&account));
+    say!("{}", sentence(&account));
     for (name, damage) in &read.damage {
-        crate::output::say!("{}", damage_text(name, damage));
+        say!("{}", damage_text(name, damage));
     }
     let statistics = &read.statistics;
     if let Some(line) = told_apart(statistics) {
-        crate::output::say!("{line}");
+        say!("{line}");
     }
     for line in ambiguous(statistics).into_iter().chain(contradictions(statistics)) {
-        crate::output::say!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
+        say!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
     }
     if let Some(hint) = hint(statistics) {
-        crate::output::say!("{hint}");
+        say!("{hint}");
     }
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     Ok(if !is_whole || statistics.ambiguous > 0 || !read.damage.is_empty() || (args.strict && broken) {
@@ -104,7 +104,7 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
     }
     out.flush()?;
     let later = values.later_bytes();
-    crate::output::say!(
+    say!(
         "{} bytes: {} in {}{}",
         bytes.len(),
         bytes.len() - later,

@@ -37,9 +37,12 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     let folder = &args.dir;
     let shown = &files::shown(folder);
     if folder.exists() {
-        let same = |(name, text): &(&str, &str)| fs::read(folder.join(name)).is_ok_and(|bytes| bytes == text.as_bytes());
+        let same =
+            |(name, text): &(&str, &str)| fs::read(folder.join(name)).is_ok_and(|bytes| bytes == text.as_bytes());
         if !FILES.iter().all(same) {
-            bail!("{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort demo {shown}-2");
+            bail!(
+                "{shown} exists already, and nothing is overwritten\nchoose another folder: emberwort demo {shown}-2"
+            );
         }
         // A demo that was stopped, or ran before: what the steps made is made again.
         for made in [RECORDING, "gen/vectors"] {

@@ -20,7 +20,7 @@ use super::speakers::sent_otherwise;
 use super::{Ending, channel_index, message_index};
 use crate::cli::{BytesForm, EncodeArgs};
 use crate::files::{self, Replace};
-use crate::output::{self, Look};
+use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
 
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -45,7 +45,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     match &args.out {
         Some(path) => files::write_file(path, &bytes, Replace::No)?,
         None => {
-            let mut out = output::stdout();
+            let mut out = output::stdout_for_bytes();
             out.write_all(&bytes)?;
             out.flush()?;
         }
@@ -85,7 +85,7 @@ impl Encoder<'_> {
             bail!("values come from --values, so FIELD=VALUE cannot be given too");
         }
         let named = self.args.message.as_deref().map(|name| message_index(&self.plan, name)).transpose()?;
-        let shown = path.display();
+        let shown = crate::files::shown(&path);
         let input: Box<dyn BufRead> = if path == Path::new("-") {
             Box::new(BufReader::new(io::stdin()))
         } else {
@@ -108,7 +108,7 @@ impl Encoder<'_> {
             self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
         }
         if skipped > 0 {
-            crate::output::say!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
+            say!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
         }
         Ok(())
     }
@@ -194,7 +194,7 @@ impl Encoder<'_> {
         let mut frame = Vec::new();
         Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
         if channel.key_is_outside() {
-            crate::output::say!("{name} goes to {}", outside_key(channel, header.key));
+            say!("{name} goes to {}", outside_key(channel, header.key));
         }
         let finder = channel.finder;
         let sent = self.running.shorten(finder, &frame).to_vec();

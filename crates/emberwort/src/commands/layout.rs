@@ -13,7 +13,7 @@ use serde_json::json;
 use super::{Ending, message_index};
 use crate::cli::{LayoutArgs, LayoutForm};
 use crate::files::{self, Replace};
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::picture::draw;
 use crate::render::{figure, plural, table, time, wrapped};
@@ -37,7 +37,7 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             _ => bail!("a figure is an SVG or a PNG: name the file FILE.svg or FILE.png"),
         };
         files::write_file(path, &bytes, Replace::Generated(figure::MARK))?;
-        crate::output::say!("the figure of {} is in {}", plural(pictures.len(), "message"), files::shown(path));
+        say!("the figure of {} is in {}", plural(pictures.len(), "message"), files::shown(path));
         return Ok(Ending::Clean);
     }
     let mut out = output::stdout();

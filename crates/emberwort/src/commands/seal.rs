@@ -5,16 +5,14 @@ use std::path::Path;
 use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_evolution::{
-    History, Revision, Sealed, compare, file_name, folded, same_content, sealed_text,
-};
+use emberwort_evolution::{History, Revision, Sealed, compare, file_name, folded, same_content, sealed_text};
 use emberwort_model::Plan;
 use serde_json::json;
 
 use super::Ending;
 use crate::cli::{SealArgs, TableForm};
 use crate::files::{self, PendingFile};
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look, Paint, say};
 use crate::project::{Project, read_definition};
 use crate::render::findings;
 use crate::render::table::table;
@@ -25,8 +23,8 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let checked = read_definition(&definition)?;
     let Some(plan) = &checked.plan else {
         let errors: Vec<_> = checked.findings.into_iter().filter(|finding| finding.is_error()).collect();
-        crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
-        crate::output::say!("{} has errors, so nothing is sealed", definition.display());
+        output::say_text(&findings::render(&checked.sources, &errors, look.err));
+        say!("{} has errors, so nothing is sealed", crate::files::shown(&definition));
         return Ok(Ending::WithFindings);
     };
     let folder = revisions::folder(&definition);
@@ -36,7 +34,7 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     }
     if let [_, ..] = history.problems.as_slice() {
         revisions::report_problems(&history, look);
-        crate::output::say!("nothing is sealed until the history is whole again: restore these files from version control");
+        say!("nothing is sealed until the history is whole again: restore these files from version control");
         return Ok(Ending::WithFindings);
     }
     let text = match folded(&checked.sources) {
@@ -46,7 +44,10 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     // What is sealed has to mean what was checked.
     let again = emberwort_model::check(&emberwort_model::Source::new("sealed", text.as_str()));
     if again.plan.is_none_or(|again| again.link != plan.link || again.channels != plan.channels) {
-        bail!("{} and its imports mean something else as one file, so it is not sealed", definition.display());
+        bail!(
+            "{} and its imports mean something else as one file, so it is not sealed",
+            crate::files::shown(&definition)
+        );
     }
     match refusal(&history, plan, &text) {
         Verdict::Known => {
@@ -56,7 +57,7 @@ pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
             Ok(Ending::Clean)
         }
         Verdict::Refused(why) => {
-            crate::output::say!("{}", look.paint_err(Paint::Bad, &why));
+            say!("{}", look.paint_err(Paint::Bad, &why));
             Ok(Ending::WithFindings)
         }
         Verdict::New => seal(args, plan, &text, &folder),

@@ -14,7 +14,7 @@ use emberwort_model::plan::Role;
 
 use crate::cli::SpeakerArgs;
 use crate::fleet;
-use crate::output::{Look, Paint};
+use crate::output::{Look, Paint, say};
 use crate::project::{Project, load_plan_of, read_definition};
 use crate::revisions;
 
@@ -75,9 +75,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
 fn report_history(history: &History, look: Look) -> bool {
     revisions::report_problems(history, look);
     if !history.problems.is_empty() {
-        crate::output::say!(
-            "whoever has such a revision is taken to have the definition: restore these files from version control"
-        );
+        say!("whoever has such a revision is taken to have the definition: restore these files from version control");
     }
     history.problems.is_empty()
 }
@@ -154,9 +152,9 @@ fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<Vec<(u64, u32)>> {
     let nodes: Vec<(u64, u32)> = units.iter().filter_map(|unit| Some((unit.node?, unit.revision))).collect();
     let others = units.iter().filter(|unit| unit.node.is_none() && unit.revision != plan.link.revision).count();
     if others > 0 {
-        crate::output::say!(
+        say!(
             "{}: {others} of {} devices have another revision and no node, and are read as revision {}; a column `node` says it",
-            path.display(),
+            crate::files::shown(&path),
             units.len(),
             plan.link.revision
         );
@@ -196,7 +194,7 @@ pub fn sent_otherwise(definition: &Path, plan: &Plan, revision: u32, look: Look)
 fn report_framing(plan: &Arc<Plan>, spoken: &Revision, look: Look) {
     for (channel, there) in plan.channels.iter().zip(counterparts(plan, &spoken.plan)) {
         if there.is_some_and(|there| !there.framed_alike) {
-            crate::output::say!(
+            say!(
                 "{} {} frames `{}` in another way, so its frames are not found among those of the definition; a line that only such \
                  devices send on is read with --device REVISION, without a node, where the capture (or --from) says who sent",
                 look.paint_err(Paint::Bad, "finding:"),

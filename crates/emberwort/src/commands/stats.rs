@@ -8,7 +8,7 @@ use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
 use super::speakers::speakers;
 use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
-use crate::output::{self, Look};
+use crate::output::{self, Look, say};
 use crate::render::stats::{Account, hint, json, tables};
 
 /// Wants nothing but the counts, and ends with Ctrl-C.
@@ -33,7 +33,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     output::catch_interrupt();
     let (_, read) = inputs::decode_all(&args.input, speakers, UntilInterrupted)?;
     if output::interrupted() {
-        crate::output::say!("interrupted; this is what was read until then");
+        say!("interrupted; this is what was read until then");
     }
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     let mut out = output::stdout();
@@ -43,7 +43,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     out.flush()?;
     if let Some(hint) = hint(&read.statistics) {
-        crate::output::say!("{hint}");
+        say!("{hint}");
     }
     Ok(if read.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
         Ending::Clean

@@ -21,7 +21,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let mut ending = Ending::Clean;
     for path in &files {
         let from_input = path == Path::new("-");
-        let shown = if from_input { "standard input".to_owned() } else { path.display().to_string() };
+        let shown = if from_input { "standard input".to_owned() } else { crate::files::shown(&path) };
         let bytes = if from_input {
             let mut bytes = Vec::new();
             io::stdin().lock().read_to_end(&mut bytes).context("standard input cannot be read")?;
@@ -37,7 +37,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
             Ok(tidied) => tidied,
             Err(found) => {
                 let errors: Vec<_> = found.into_iter().filter(|finding| finding.is_error()).collect();
-                crate::output::say_text(&findings::render(&Sources::of(Source::new(shown.as_str(), text)), &errors, look.err));
+                output::say_text(&findings::render(&Sources::of(Source::new(shown.as_str(), text)), &errors, look.err));
                 bail!("{shown} cannot be tidied until its form is right; it is as it was");
             }
         };

@@ -28,7 +28,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let plan = load_plan_of(&project.definition, look)?;
     let host = args.host.as_deref();
     let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
-    let shown = args.file.display();
+    let shown = crate::files::shown(&args.file);
     let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
     let scenario = Scenario::parse(&text, &plan, &revisions);
     let mut scenario = scenario.with_context(|| format!("the trial {shown} cannot be used"))?;
@@ -38,7 +38,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
         bail!(
             "{} exists already, and nothing is overwritten\nchoose another name with --record, or move the file away",
-            path.display()
+            crate::files::shown(&path)
         );
     }
     output::catch_interrupt();
@@ -59,7 +59,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     out.flush()?;
     if let Some(path) = &args.record {
-        say!("what each side received is in {}", escaped(&path.display().to_string()));
+        say!("what each side received is in {}", crate::files::shown(path));
     }
     if let Some(at) = report.overrun {
         say!(

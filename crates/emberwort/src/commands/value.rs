@@ -6,7 +6,6 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::{Field, Kind};
-use emberwort_model::number::Decimal;
 use emberwort_model::views::{View, of_raw, of_type, other_widths, raw_from_text};
 use emberwort_model::{Plan, Source, Sources};
 use emberwort_wire::text::raw_of;
@@ -35,7 +34,7 @@ pub fn run(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
                 kind => matches!(kind, Kind::Float(_)),
             };
             let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
-            let asked = Decimal::parse(number).filter(|_| scaled);
+            let asked = Some(number).filter(|_| scaled);
             (of_raw(&field, raw, asked), true)
         }
         (None, Some(text)) => (of_raw(&field, raw_from_text(&field, text).map_err(problem)?, None), true),
@@ -76,6 +75,22 @@ pub fn run(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     Ok(Ending::Clean)
 }
 
+/// A field of a message, or of a record in it: `GateStatus.opening`, `Strokes.strokes.travel`.
+fn named_field(plan: &Plan, name: &str) -> Option<Field> {
+    let mut words = name.split('.');
+    let message = &plan.messages[plan.message_index(words.next()?.trim())?].message;
+    let mut found = message.field(words.next()?.trim())?.1.clone();
+    for word in words {
+        let inner = match found.kind {
+            Kind::List { element, .. } => element.kind.clone(),
+            kind => kind,
+        };
+        let Kind::Record(record) = inner else { return None };
+        found = record.fields.iter().find(|field| field.name == word.trim())?.clone();
+    }
+    Some(found)
+}
+
 /// The form that the type stands for; names in it are those of the project's link, if there is one.
 fn field(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Field> {
     let without = emberwort_model::field_of_type(&args.ty, None);
@@ -88,6 +103,9 @@ fn field(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Fi
         Err(error) if link.is_some() => return Err(error),
         Err(_) => None,
     };
+    if let Some(field) = plan.as_ref().and_then(|plan| named_field(plan, &args.ty)) {
+        return Ok(field);
+    }
     let found = match plan {
         Some(plan) => match emberwort_model::field_of_type(&args.ty, Some(&plan)) {
             Ok(field) => return Ok(field),

@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use anyhow::Context;
 use emberwort_model::algorithm::Algorithm;
-use emberwort_wire::checksum::Checksum;
 use emberwort_model::diagnostics::is_unsafe_to_show;
 use emberwort_model::layout::picture::{Band, Picture, PictureSection, SpanKind};
 use emberwort_model::model::ByteOrder;
+use emberwort_wire::checksum::Checksum;
 use resvg::{tiny_skia, usvg};
 
 use super::plural;

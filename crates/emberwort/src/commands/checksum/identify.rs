@@ -14,7 +14,7 @@ use serde_json::json;
 
 use crate::cli::{IdentifyArgs, TableForm};
 use crate::commands::Ending;
-use crate::output;
+use crate::output::{self, say};
 use crate::render::table::table;
 use crate::render::{plural, wrapped};
 
@@ -92,7 +92,7 @@ pub fn run(args: &IdentifyArgs) -> anyhow::Result<Ending> {
 }
 
 fn say(text: &str) {
-    crate::output::say!("{}", wrapped(text));
+    say!("{}", wrapped(text));
 }
 
 fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
@@ -101,7 +101,7 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
         return text.split(',').map(one).collect();
     }
     let Some(path) = &args.file else { return Ok(Vec::new()) };
-    let failed = || format!("{} cannot be read", path.display());
+    let failed = || format!("{} cannot be read", crate::files::shown(&path));
     let mut input: Box<dyn Read> = if path == Path::new("-") {
         Box::new(io::stdin().lock())
     } else {
@@ -118,7 +118,10 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
     first.truncate(filled);
     let form = source::detect(&first);
     if form == source::Form::Raw && !first.is_empty() {
-        bail!("{} is neither a capture nor hex text, so nothing says where its frames begin", path.display());
+        bail!(
+            "{} is neither a capture nor hex text, so nothing says where its frames begin",
+            crate::files::shown(&path)
+        );
     }
     let mut frames = Frames { all: Vec::new(), most: args.most.max(1) };
     source::read(form, first.as_slice().chain(input), &mut frames).with_context(failed)?;

@@ -122,7 +122,7 @@ fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>
         // As written, so that those that are spelled out can be told apart.
         Ok((algorithm, _)) => Ok((algorithm, text.to_owned())),
         Err(found) => {
-            crate::output::say_text(&findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
+            output::say_text(&findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
             bail!("the algorithm cannot be read");
         }
     };
@@ -131,7 +131,7 @@ fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>
 
 /// Hands a file to `take` piece by piece.
 fn stream(path: &Path, mut take: impl FnMut(&[u8])) -> anyhow::Result<()> {
-    let failed = || format!("{} cannot be read", path.display());
+    let failed = || format!("{} cannot be read", crate::files::shown(&path));
     let mut input: Box<dyn Read> = if path == Path::new("-") {
         Box::new(io::stdin().lock())
     } else {

@@ -14,7 +14,7 @@ use serde_json::json;
 
 use crate::cli::{PacketArgs, TableForm};
 use crate::commands::Ending;
-use crate::output;
+use crate::output::{self, say};
 use crate::render::table::{Table, table};
 use crate::render::{plural, working, wrapped};
 
@@ -49,7 +49,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
             Err(problem) => bail!("this is no IP packet: {}", problem.0),
         }
     } else if let Some(path) = &args.file {
-        let failed = || format!("{} cannot be read", path.display());
+        let failed = || format!("{} cannot be read", crate::files::shown(&path));
         let mut file = File::open(path).with_context(failed)?;
         let mut first = vec![0; source::DETECT_BYTES];
         let count = file.read(&mut first).with_context(failed)?;
@@ -58,11 +58,20 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         let outcome =
             source::read(source::detect(&first), first.as_slice().chain(file), &mut packets).with_context(failed)?;
         if let Some(damage) = outcome.damage {
-            crate::output::say!("{}: from offset {} on it cannot be read: {}", path.display(), damage.offset, damage.reason);
+            say!(
+                "{}: from offset {} on it cannot be read: {}",
+                crate::files::shown(&path),
+                damage.offset,
+                damage.reason
+            );
         }
         shown = packets.shown;
         if let Some(number) = args.number.filter(|number| *number > packets.number) {
-            bail!("{} has {}, and no packet {number}", path.display(), plural(packets.number as usize, "packet"));
+            bail!(
+                "{} has {}, and no packet {number}",
+                crate::files::shown(&path),
+                plural(packets.number as usize, "packet")
+            );
         }
     }
     let mut out = output::stdout();
@@ -75,7 +84,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         0 => String::new(),
         n => format!("; {} without one that is known here", plural(n as usize, "packet")),
     };
-    crate::output::say!("{}, {} wrong{without}", plural(shown.sums as usize, "checksum"), shown.wrong);
+    say!("{}, {} wrong{without}", plural(shown.sums as usize, "checksum"), shown.wrong);
     Ok(if shown.wrong > 0 { Ending::WithFindings } else { Ending::Clean })
 }
 
