@@ -20,7 +20,7 @@ pub mod text;
 pub mod tunnel;
 pub mod values;
 
-pub use codec::{BodyError, EncodeError, decode, decode_answer, encode};
+pub use codec::{BodyError, EncodeError, decode, decode_answer, encode, says_all};
 pub use frame::{FrameFault, FrameView, Framing, Header};
 pub use receiver::{FrameSink, Receiver};
 pub use row::RowHeader;

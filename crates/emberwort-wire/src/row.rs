@@ -1,13 +1,14 @@
 //! What a row of NDJSON says about the frame around a message, besides its fields.
 
 use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::{ChannelPlan, Role};
 use serde_json::{Map, Value as Json};
 
 use crate::frame::Header;
 
 /// The keys of a row as `decode` prints it, and so all that a row to encode may have.
-const KEYS: [&str; 12] = [
+const KEYS: [&str; 13] = [
     "message",
     "fields",
     "node",
@@ -18,12 +19,13 @@ const KEYS: [&str; 12] = [
     "channel",
     "direction",
     "later_bytes",
+    "body",
     "read_as_revision",
     "lacks",
 ];
 
 /// The numbers that a row gives for the parts of a frame.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RowHeader {
     /// The node.
     pub node: Option<u64>,
@@ -31,6 +33,8 @@ pub struct RowHeader {
     pub sequence: Option<u64>,
     /// The sender's revision.
     pub revision: Option<u32>,
+    /// The body, where it held more than the fields say.
+    pub body: Option<Vec<u8>>,
 }
 
 impl RowHeader {
@@ -54,7 +58,15 @@ impl RowHeader {
             None => None,
             Some(revision) => Some(u32::try_from(revision).map_err(|_| format!("there is no revision {revision}"))?),
         };
-        Ok(Self { node: number("node")?, sequence: number("sequence")?, revision })
+        let body = match row.get("body") {
+            None => None,
+            Some(text) => Some(
+                text.as_str()
+                    .and_then(parse_hex)
+                    .ok_or_else(|| format!("`body` holds bytes in hex, not {}", escaped(&text.to_string())))?,
+            ),
+        };
+        Ok(Self { node: number("node")?, sequence: number("sequence")?, revision, body })
     }
 
     /// The header of a frame of a message (by index) from a sender of this revision. What is not said is 0, a node in the

@@ -112,7 +112,7 @@ impl Values {
         self.sections
     }
 
-    /// How many bytes of the decoded body came from a revision later than the plan's.
+    /// How many bytes of the decoded body came from a revision later than the plan's, in elements of lists too.
     pub fn later_bytes(&self) -> usize {
         self.later_bytes
     }

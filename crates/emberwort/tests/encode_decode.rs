@@ -369,3 +369,67 @@ fn a_capture_of_something_else_says_what_would_belong() {
         "0 bytes: 0 in 0 good frames, 0 in 0 broken, 0 stray\n"
     );
 }
+
+/// A project of one link in a folder of its own.
+fn small(definition: &str) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("l.ember"), definition).unwrap();
+    folder
+}
+
+/// What is decoded and encoded again is the same to the byte, also what no field says; and if a field was changed, what is lost is
+/// said.
+#[test]
+fn re_encoding_loses_nothing_without_a_word() {
+    let folder = small(
+        "link l {\n    revision    1\n    byte_order  little\n}\n\
+         channel c {\n    medium  udp 4000\n    packet\n    frame {\n        kind  : u8  message\n        body\n    }\n}\n\
+         record R growing {\n    x  : u8\n}\n\
+         message M {\n    id    1\n    from  device\n    on    c\n    a : u4\n    spare 4 bits\n    n : compact u16\n    list : [..4] R\n}\n\
+         message Ten {\n    id    2\n    from  device\n    on    c\n    a : u4\n}\n",
+    );
+    // Spare bits; a number longer than it has to be; elements of three bytes of which one is known; bytes behind; filling.
+    let frames = [
+        ("01 03 05 00 01", "all of it"),
+        ("01 A3 05 00 01", "spare bits"),
+        ("01 03 85 00 00 01", "a long number"),
+        ("01 03 05 02 03 07 AA BB 08 CC DD", "more in elements"),
+        ("01 03 05 00 01 EE FF", "bytes behind"),
+        ("02 F3", "filling"),
+    ];
+    let lines: String = frames.iter().map(|(frame, _)| format!("{frame}\n")).collect();
+    std::fs::write(folder.path().join("in.hex"), &lines).unwrap();
+    let rows = succeed(folder.path(), &["decode", "in.hex", "--on", "c", "--as", "ndjson"]);
+    let bodies: Vec<bool> = rows.lines().map(|row| row.contains("\"body\"")).collect();
+    assert_eq!(bodies, [false, true, true, true, true, true], "{rows}");
+    let counted: Vec<u64> = rows
+        .lines()
+        .map(|row| serde_json::from_str::<serde_json::Value>(row).unwrap()["later_bytes"].as_u64().unwrap_or(0))
+        .collect();
+    assert_eq!(counted, [0, 0, 0, 4, 2, 0], "{rows}");
+    let back = run_with_input(folder.path(), &["encode", "--values", "-", "--on", "c"], rows.as_bytes());
+    assert_eq!((back.out.as_str(), back.err.as_str()), (lines.as_str(), ""));
+    // With fields changed the rest is left out, and that is said.
+    let changed = rows.replace("\"a\":3", "\"a\":4");
+    let back = run_with_input(folder.path(), &["encode", "--values", "-", "--on", "c"], changed.as_bytes());
+    assert_eq!(back.code, 0, "{}", back.err);
+    assert!(back.err.contains("of 5 rows the fields were changed, so what their bodies held besides"), "{}", back.err);
+    assert!(back.out.ends_with("02 04\n"), "{}", back.out);
+    let table = succeed(folder.path(), &["decode", "in.hex", "--on", "c"]);
+    assert!(table.contains("(4 bytes from a later revision)") && table.contains("spare bits are set"), "{table}");
+}
+
+#[test]
+fn a_line_that_fits_another_pattern_is_not_written() {
+    let folder = small(
+        "link l {\n    revision    1\n    byte_order  little\n}\nchannel c {\n    medium  uart 9600 8N1\n    lines   lf\n    limit   80 bytes\n}\n\
+         message Any {\n    from  device\n    on    c\n    line  \"{text}\"\n    text  : text[..40]\n}\n\
+         message Set {\n    from  host\n    on    c\n    line  \"set {n}\"\n    n  : u8\n}\n",
+    );
+    assert_eq!(succeed(folder.path(), &["encode", "Any", "text=hello", "--on", "c"]), "68 65 6C 6C 6F 0A\n");
+    let said = run(folder.path(), &["encode", "Set", "n=3", "--on", "c"]);
+    assert_eq!(said.code, 2);
+    assert!(said.err.contains("a receiver would read this line as Any, whose pattern it fits, too"), "{}", said.err);
+    let said = run(folder.path(), &["encode", "Any", "text=a\nb", "--on", "c"]);
+    assert!(said.err.contains("Any cannot be encoded: text: a text with the end of a line in it"), "{}", said.err);
+}

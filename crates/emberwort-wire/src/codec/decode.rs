@@ -113,8 +113,8 @@ impl Target for Nobody {
 
 /// Reads a body into values.
 ///
-/// Sections that the body lacks take their defaults or are absent; bytes behind the last section that the plan knows are
-/// counted in [`Values::later_bytes`].
+/// Sections that the body lacks take their defaults or are absent; bytes behind the last section that the plan knows, and those
+/// in elements of lists behind the fields that it knows, are counted in [`Values::later_bytes`].
 ///
 /// # Errors
 /// If the body ends inside a section, a count is above its maximum, a compact number has too many bits, or a number selects
@@ -166,9 +166,9 @@ fn walk<T: Target>(
     key: Option<u64>,
     target: &mut T,
 ) -> Result<Extent, BodyError> {
-    let mut walk = Walk { bytes, order: plan.byte_order, key, target };
+    let mut walk = Walk { bytes, order: plan.byte_order, key, surplus: 0, target };
     let (at, sections) = walk.sections(&plan.sections, &plan.message.fields, (0, length), 0)?;
-    Ok(Extent { sections, later_bytes: length - at })
+    Ok(Extent { sections, later_bytes: length - at + walk.surplus })
 }
 
 /// A walk over a body, behind which there may be more bytes.
@@ -176,6 +176,8 @@ struct Walk<'a, T> {
     bytes: &'a [u8],
     order: ByteOrder,
     key: Option<u64>,
+    /// Bytes of elements of lists that a later revision added.
+    surplus: usize,
     target: &'a mut T,
 }
 
@@ -451,7 +453,7 @@ impl<T: Target> Walk<'_, T> {
         let after = bit / 8 + size;
         if let Action::Record(record) = &element.action {
             let first = self.target.group(slot, record.record.fields.len());
-            self.record(record, (bit / 8, after), first)?;
+            self.surplus += after - self.record(record, (bit / 8, after), first)?;
         }
         Ok(after * 8)
     }

@@ -6,7 +6,11 @@ mod encode;
 pub use decode::{check, decode, decode_answer};
 pub use encode::encode;
 
+use emberwort_model::plan::MessagePlan;
 use thiserror::Error;
+
+use crate::line;
+use crate::values::Values;
 
 /// Why a body cannot be decoded. Slots are indices into the message's fields.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
@@ -165,11 +169,23 @@ impl EncodeError {
     }
 }
 
+/// Whether a body is the one that its values are encoded as. Another one holds more than its fields say: bytes of a later
+/// revision, spare bits that are set, numbers with more bytes than they need.
+pub fn says_all(plan: &MessagePlan, body: &[u8], values: &Values) -> bool {
+    let mut again = Vec::with_capacity(body.len());
+    let revision = plan.sections[values.sections().clamp(1, plan.sections.len()) - 1].revision;
+    let encoded = match plan.message.line {
+        Some(_) => line::write(plan, values, &mut again),
+        None => encode(plan, values, revision, &mut again),
+    };
+    encoded.is_ok() && again == body
+}
+
 /// How far a body reaches: how many sections it holds, and how many bytes come from a later revision.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Extent {
     /// Sections held.
     pub sections: usize,
-    /// Bytes behind the last section that the plan knows.
+    /// Bytes behind the last section that the plan knows, and in elements of lists behind the fields that it knows.
     pub later_bytes: usize,
 }

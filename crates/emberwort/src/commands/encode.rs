@@ -9,11 +9,12 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
+use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
 use emberwort_wire::frame::body_on;
+use emberwort_wire::receiver::read_body;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::text::{Filling, Given, Problem, fill};
-use emberwort_wire::{Framing, RowHeader, Values, encode};
+use emberwort_wire::{Framing, RowHeader, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
 
 use super::speakers::sent_otherwise;
@@ -22,6 +23,7 @@ use crate::cli::{BytesForm, EncodeArgs};
 use crate::files::{self, Replace};
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
+use crate::render::plural;
 
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let definition = Project::find(link)?.definition;
@@ -30,7 +32,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let running = RunningStatus::default();
     let (values, sent_otherwise) = (Values::default(), BTreeMap::new());
     let mut encoder =
-        Encoder { plan, definition: &definition, look, sent_otherwise, args, on, running, values, bytes: Vec::new() };
+        Encoder { plan, definition: &definition, look, sent_otherwise, args, on, running, without_rest: 0, values, bytes: Vec::new() };
     match &args.values_from {
         Some(path) => encoder.rows(path)?,
         None => {
@@ -62,6 +64,8 @@ struct Encoder<'a> {
     args: &'a EncodeArgs,
     on: Option<usize>,
     running: RunningStatus,
+    /// Rows whose bodies held more than their fields, of which somebody changed some.
+    without_rest: usize,
     values: Values,
     bytes: Vec<u8>,
 }
@@ -101,14 +105,20 @@ impl Encoder<'_> {
             let row: Json = serde_json::from_str(&line)
                 .with_context(|| format!("line {number} of {shown} is not a JSON object"))?;
             let Json::Object(row) = row else { bail!("line {number} of {shown} is not a JSON object") };
-            if row.contains_key("broken") || row.contains_key("stray") {
+            if ["unread", "broken", "stray"].iter().any(|kind| row.contains_key(*kind)) {
                 skipped += 1;
                 continue;
             }
             self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
         }
         if skipped > 0 {
-            say!("left out {skipped} rows of broken frames and stray bytes, which are no messages");
+            say!("left out {}, which are no messages: unread or broken frames, stray bytes", plural(skipped, "row"));
+        }
+        if self.without_rest > 0 {
+            say!(
+                "of {} the fields were changed, so what their bodies held besides (bytes of a later revision, spare bits) is left out",
+                plural(self.without_rest, "row")
+            );
         }
         Ok(())
     }
@@ -165,7 +175,7 @@ impl Encoder<'_> {
             let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
             bail!("{name} cannot be encoded:{}", lines.concat());
         }
-        let facing = self.on.map(|index| self.plan.channels[index].facing(compiled.message.from));
+        let facing = self.on.map(|index| plan.channels[index].facing(compiled.message.from));
         if let (Some(channel), Some(index_on)) = (facing, self.on)
             && (channel.key_of(index).is_none() || !compiled.message.channels.contains(&index_on))
         {
@@ -182,17 +192,36 @@ impl Encoder<'_> {
             let field = &compiled.message.fields[error.slot()].name;
             anyhow::anyhow!("{name} cannot be encoded: {field}: {error}")
         })?;
+        if let Some(whole) = row.body.as_ref() {
+            match mean_the_same(compiled, whole, &body) {
+                true => body.clone_from(whole),
+                false => self.without_rest += 1,
+            }
+        }
         let Some(channel) = facing else {
             self.print(&body);
             return Ok(());
         };
         // What a row says of another channel's frames may have no place here; what an option says must have one.
-        let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, revision: None };
+        let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, ..RowHeader::default() };
         asked.fits(channel, index).map_err(|problem| anyhow::anyhow!(problem))?;
         let said = RowHeader { node: asked.node.or(row.node), sequence: asked.sequence.or(row.sequence), ..row };
         let header = said.header(channel, index, revision);
         let mut frame = Vec::new();
-        Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
+        let framing = Framing::new(Arc::new(channel.clone()));
+        framing.encode(&header, &body, &mut frame)?;
+        if let FrameFinder::Lines { .. } = channel.finder {
+            // Another pattern may fit, too, and come first.
+            let (mut plain, mut back) = (Vec::new(), Values::default());
+            let view = framing.open(&frame, &mut plain).ok();
+            let found = view.and_then(|view| read_body(&plan, channel, &view, &mut back).ok());
+            if let Some(other) = found.filter(|found| *found != index) {
+                bail!(
+                    "{name} cannot be encoded: a receiver would read this line as {}, whose pattern it fits, too",
+                    plan.messages[other].message.name
+                );
+            }
+        }
         if channel.key_is_outside() {
             say!("{name} goes to {}", outside_key(channel, header.key));
         }
@@ -227,6 +256,19 @@ impl Encoder<'_> {
             }
         }
     }
+}
+
+/// Whether two bodies have the same fields: one that holds more, and the one that was made of its row.
+fn mean_the_same(plan: &MessagePlan, whole: &[u8], made: &[u8]) -> bool {
+    let read = |body: &[u8]| {
+        let mut values = Values::default();
+        let fits = match plan.message.line {
+            Some(_) => line::read(plan, body, &mut values) == Ok(true),
+            None => decode(plan, body, &mut values).is_ok(),
+        };
+        fits.then_some(values)
+    };
+    read(whole).is_some_and(|values| Some(values) == read(made))
 }
 
 /// The key of a packet that stands outside its frame, in words.

@@ -11,7 +11,7 @@ use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{FrameFault, ValueRef, Values, text, tunnel};
+use emberwort_wire::{FrameFault, ValueRef, Values, says_all, text, tunnel};
 
 use super::time;
 use crate::cli::RowForm;
@@ -124,6 +124,11 @@ impl<W: Write> RowPrinter<W> {
             parts.push(part);
         }
         let later = row.values.later_bytes();
+        let plan = &row.plan.messages[row.message];
+        // A line can say a number in several ways.
+        if later == 0 && plan.message.line.is_none() && !says_all(plan, row.frame.body, row.values) {
+            parts.push("spare bits are set, or numbers longer than they have to be".to_owned());
+        }
         if later > 0 {
             parts.push(format!("{} from a later revision", super::plural(later, "byte")));
         } else if let Some(lacking) = row.plan.messages[row.message].sections.get(row.values.sections()) {
@@ -314,6 +319,11 @@ impl<W: Write> RowPrinter<W> {
         }
         if row.values.later_bytes() > 0 {
             let _ = write!(self.line, ",\"later_bytes\":{}", row.values.later_bytes());
+        }
+        if !says_all(plan, row.frame.body, row.values) {
+            self.line.push_str(",\"body\":\"");
+            let _ = write_hex(row.frame.body, &mut self.line);
+            self.line.push('"');
         }
         let _ = write!(self.line, ",\"message\":\"{}\",\"fields\":", plan.message.name);
         let writing = Writing { raw: self.style.raw, inside: Some((row.plan, row.from)) };
