@@ -39,10 +39,15 @@ const LONGEST: [usize; 2] = [1 << 24, 1 << 20];
 const MOST_WEIGHT: u32 = 12;
 
 /// Finds the lengths at which the distance of a CRC falls, exactly for those of up to `data_bits` bits if it can be done, and
-/// beyond them as far as it is quick.
+/// beyond them as far as it is quick. Of an even polynomial, which no CRC has, nothing is said to be found.
 pub fn distances(crc: &Crc, data_bits: usize) -> Distances {
     let width = usize::from(crc.width);
     let mut distances = Distances { width: crc.width, breakpoints: Vec::new(), open: Vec::new() };
+    if crc.polynomial & 1 == 0 {
+        // Powers of x do not come back to 1, and every search would be in vain.
+        distances.breakpoints.push(Breakpoint { weight: 1, from_data_bits: 1 });
+        return distances;
+    }
     // Below this length, checksum included, no pattern of fewer wrong bits exists.
     let mut bound = usize::MAX;
     // A multiple of x + 1 has an even number of terms.

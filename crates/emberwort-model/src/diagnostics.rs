@@ -92,6 +92,7 @@ codes! {
     BadSelect = "E312", "a way to select messages that cannot work";
     BadStuffing = "E313", "a stuffing that cannot be undone";
     BadStatus = "E314", "a frame that status bytes cannot keep apart";
+    BadPolynomial = "E315", "a polynomial that no CRC has";
     NameStyle = "W001", "a name in an unusual style";
     UnitLikeWord = "W002", "a unit that looks like a misspelt word";
     Unused = "W003", "an item that nothing uses";

@@ -1,5 +1,7 @@
 //! Source text, places in it, and how a byte offset becomes a line and a column.
 
+use std::sync::OnceLock;
+
 /// A stretch of a source text, as byte offsets; `end` is one past the last byte.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Span {
@@ -28,12 +30,14 @@ pub struct Source {
     pub name: String,
     /// The whole text.
     pub text: String,
+    /// Where each line begins, once somebody asked.
+    lines: OnceLock<Vec<usize>>,
 }
 
 impl Source {
     /// A source with the given name and text.
     pub fn new(name: impl Into<String>, text: impl Into<String>) -> Self {
-        Self { name: name.into(), text: text.into() }
+        Self { name: name.into(), text: text.into(), lines: OnceLock::new() }
     }
 
     /// Line and column of a byte offset, both counted from 1; columns count characters.
@@ -42,9 +46,17 @@ impl Source {
         while !self.text.is_char_boundary(offset) {
             offset -= 1;
         }
-        let before = &self.text[..offset];
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+        let lines = self.line_starts();
+        let line = lines.partition_point(|start| *start <= offset);
+        (line, self.text[lines[line - 1]..offset].chars().count() + 1)
+    }
+
+    /// Where each line begins: byte offsets, the first of them 0.
+    pub fn line_starts(&self) -> &[usize] {
+        self.lines.get_or_init(|| {
+            let behind = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
+            [0].into_iter().chain(behind).collect()
+        })
     }
 }
 

@@ -77,6 +77,12 @@ struct Resolver<'a> {
     labelled: BTreeMap<String, Arc<Labelled>>,
     records: BTreeMap<String, Lookup<Record>>,
     tables: BTreeMap<String, Lookup<Table>>,
+    /// Of each record that was looked up, how far its fields reach.
+    reaches: HashMap<String, Reach>,
+    /// How many records and tables are being looked up, each for the one before.
+    depth: usize,
+    /// For how many unknown names the nearest one was looked for.
+    guesses: usize,
     record_items: HashMap<String, usize>,
     table_items: HashMap<String, usize>,
     channels: HashMap<String, usize>,
@@ -85,6 +91,16 @@ struct Resolver<'a> {
     names: HashMap<String, Span>,
     /// Names of enums, flag sets, records and tables that something refers to.
     used: HashSet<String>,
+}
+
+/// For so many unknown names the nearest known one is looked for.
+const MAX_GUESSES: usize = 100;
+
+/// How far a group of fields reaches: levels of records in it, and fields with those of all records inside.
+#[derive(Clone, Copy, Debug, Default)]
+struct Reach {
+    levels: usize,
+    fields: usize,
 }
 
 /// How names of a kind are written.
@@ -104,6 +120,9 @@ impl<'a> Resolver<'a> {
             labelled: BTreeMap::new(),
             records: BTreeMap::new(),
             tables: BTreeMap::new(),
+            reaches: HashMap::new(),
+            depth: 0,
+            guesses: 0,
             record_items: index(file.records.iter().map(|item| &item.name)),
             table_items: index(file.tables.iter().map(|item| &item.name)),
             channels: index(file.channels.iter().map(|item| &item.name)),
@@ -166,7 +185,10 @@ impl<'a> Resolver<'a> {
         what: &str,
         known: impl Iterator<Item = &'n str> + Clone,
     ) {
-        let help = match nearest(&name.text, known.clone()) {
+        // Behind many names that are not there, the next ones are hardly misspelt, and looking for each takes its time.
+        self.guesses += 1;
+        let near = if self.guesses <= MAX_GUESSES { nearest(&name.text, known.clone()) } else { None };
+        let help = match near {
             Some(near) => format!("did you mean `{near}`?"),
             None => {
                 let all: Vec<_> = known.take(12).collect();
@@ -376,6 +398,7 @@ impl<'a> Resolver<'a> {
             }
         };
         let fields = self.group(&item.name, &item.sections, Some(item));
+        let fields = if self.within_reach(&item.name, &fields) { fields } else { Vec::new() };
         let mut channels = Vec::new();
         let mut keys = Vec::new();
         for on in &item.on {

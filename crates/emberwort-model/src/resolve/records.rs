@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::{Lookup, Resolver, Style};
+use super::{Lookup, Reach, Resolver, Style};
 use crate::diagnostics::{Code, Finding};
 use crate::model::{Entry, Field, Kind, Label, Labelled, Length, Record, Selector, Table};
 use crate::source::Span;
@@ -24,7 +24,65 @@ pub(super) fn reaches_end(kind: &Kind) -> bool {
     }
 }
 
+/// Levels of records inside of each other that a message may have.
+const MAX_LEVELS: usize = 32;
+
+/// Fields that a message may have with those of all records inside.
+const MAX_FIELDS: usize = 10_000;
+
 impl Resolver<'_> {
+    /// How far a form reaches.
+    fn reach(&self, kind: &Kind) -> Reach {
+        match kind {
+            Kind::Record(record) => self.reaches.get(&record.name).copied().unwrap_or_default(),
+            Kind::List { element, .. } => self.reach(&element.kind),
+            Kind::Choice(choice) => {
+                let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+                self.reach_of(forms.map(|field| &field.kind))
+            }
+            _ => Reach::default(),
+        }
+    }
+
+    fn reach_of<'k>(&self, kinds: impl Iterator<Item = &'k Kind>) -> Reach {
+        kinds.map(|kind| self.reach(kind)).fold(Reach::default(), |all, one| Reach {
+            levels: all.levels.max(one.levels),
+            fields: all.fields.saturating_add(one.fields).saturating_add(1),
+        })
+    }
+
+    /// Whether the fields of a record or a message reach no further than they may; else a finding says it.
+    pub(super) fn within_reach(&mut self, owner: &Name, fields: &[Field]) -> bool {
+        let inside = self.reach_of(fields.iter().map(|field| &field.kind));
+        if inside.levels >= MAX_LEVELS {
+            self.too_deep(owner);
+            return false;
+        }
+        if inside.fields > MAX_FIELDS {
+            self.report(Finding::new(
+                Code::BodyTooLong,
+                owner.span,
+                format!(
+                    "with those of all records in it `{}` has {} fields; {MAX_FIELDS} is the most",
+                    owner.text, inside.fields
+                ),
+                "use fewer records inside of records, or lists of them",
+            ));
+            return false;
+        }
+        self.reaches.insert(owner.text.clone(), Reach { levels: inside.levels + 1, fields: inside.fields });
+        true
+    }
+
+    fn too_deep(&mut self, name: &Name) {
+        self.report(Finding::new(
+            Code::TooDeep,
+            name.span,
+            format!("`{}` has more than {MAX_LEVELS} levels of records in it", name.text),
+            "put the fields of some of them together into one record",
+        ));
+    }
+
     /// The fields of all sections of a message (given) or a record.
     pub(super) fn group(
         &mut self,
@@ -92,7 +150,15 @@ impl Resolver<'_> {
         }
         let item = &self.file.records[*self.record_items.get(name)?];
         self.records.insert(name.to_owned(), Lookup::Begun);
+        if self.depth >= 2 * MAX_LEVELS {
+            self.too_deep(&item.name);
+            self.records.insert(name.to_owned(), Lookup::Done(None));
+            return None;
+        }
+        self.depth += 1;
         let fields = self.group(&item.name, &item.sections, None);
+        self.depth -= 1;
+        let is_within_reach = self.within_reach(&item.name, &fields);
         if let (false, Some(section)) = (item.growing, item.sections.get(1)) {
             let span = section.revision.map_or(item.name.span, |number| number.span);
             self.report(
@@ -114,7 +180,7 @@ impl Resolver<'_> {
             ));
         }
         let record = Record { name: name.to_owned(), doc: item.doc.clone(), growing: item.growing, fields };
-        let record = (!item.damaged).then(|| Arc::new(record));
+        let record = (!item.damaged && is_within_reach).then(|| Arc::new(record));
         self.records.insert(name.to_owned(), Lookup::Done(record.clone()));
         record
     }
@@ -133,6 +199,11 @@ impl Resolver<'_> {
         }
         let item = &self.file.tables[*self.table_items.get(name)?];
         self.tables.insert(name.to_owned(), Lookup::Begun);
+        if self.depth >= 2 * MAX_LEVELS {
+            self.too_deep(&item.name);
+            return None;
+        }
+        self.depth += 1;
         let greatest = if item.bits == 64 { u64::MAX } else { (1 << item.bits) - 1 };
         let mut entries: Vec<Entry> = Vec::new();
         let (mut keys, mut names): (HashMap<u64, Span>, HashMap<&str, Span>) = Default::default();
@@ -174,6 +245,7 @@ impl Resolver<'_> {
             let (read, write, kept) = (entry.read, entry.write, entry.kept);
             entries.push(Entry { key, field: Arc::new(field), read, write, kept });
         }
+        self.depth -= 1;
         let labels = entries
             .iter()
             .map(|entry| Label { code: entry.key, name: entry.field.name.clone(), text: entry.field.doc.clone() })

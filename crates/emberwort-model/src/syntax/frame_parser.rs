@@ -527,7 +527,11 @@ impl Parser<'_> {
         let (width, _) = self.whole("a CRC's width", 3, 64, Code::BadWidth)?;
         let width = width as u8;
         self.expect_word("poly", "a spelled-out CRC is `crc 16 poly 0x1021 init 0xFFFF over node..body`")?;
-        let (polynomial, _) = self.checksum_number(width)?;
+        let (polynomial, span) = self.checksum_number(width)?;
+        if polynomial & 1 == 0 {
+            self.report(even_polynomial(width, polynomial, span));
+            return None;
+        }
         let mut crc = Crc { width, polynomial, initial: 0, reflect_in: false, reflect_out: false, final_xor: 0 };
         loop {
             if self.eat_word("init") {
@@ -545,4 +549,19 @@ impl Parser<'_> {
             }
         }
     }
+}
+
+/// The finding about a polynomial whose last term is missing, mostly since it was written the other way around.
+fn even_polynomial(width: u8, polynomial: u64, span: Span) -> Finding {
+    let digits = usize::from(width).div_ceil(4);
+    let mirrored = polynomial.reverse_bits() >> (64 - u32::from(width));
+    let help = match mirrored & 1 {
+        1 => format!(
+            "0x{polynomial:0digits$X} is 0x{mirrored:0digits$X} with its bits in reverse order, as programs have it that shift to the right: write \
+             `crc {width} poly 0x{mirrored:0digits$X} reflect in reflect out`"
+        ),
+        _ => "write it without its highest term, most significant bit first, as in `crc 16 poly 0x1021`".to_owned(),
+    };
+    let message = format!("the polynomial of a CRC is odd, and 0x{polynomial:0digits$X} is even");
+    Finding::new(Code::BadPolynomial, span, message, help).label("its last bit is 0")
 }

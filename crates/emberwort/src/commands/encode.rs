@@ -31,8 +31,18 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
     let running = RunningStatus::default();
     let (values, sent_otherwise) = (Values::default(), BTreeMap::new());
-    let mut encoder =
-        Encoder { plan, definition: &definition, look, sent_otherwise, args, on, running, without_rest: 0, values, bytes: Vec::new() };
+    let mut encoder = Encoder {
+        plan,
+        definition: &definition,
+        look,
+        sent_otherwise,
+        args,
+        on,
+        running,
+        without_rest: 0,
+        values,
+        bytes: Vec::new(),
+    };
     match &args.values_from {
         Some(path) => encoder.rows(path)?,
         None => {

@@ -5,37 +5,55 @@ use std::fmt;
 use emberwort_model::diagnostics::{Finding, Severity, escaped, is_unsafe_to_show};
 use emberwort_model::{Source, Sources, Span};
 use miette::{
-    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteError, MietteSpanContents, NamedSource,
-    SourceCode, SourceSpan, SpanContents,
+    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteError, MietteSpanContents, SourceCode,
+    SourceSpan, SpanContents,
 };
 use owo_colors::Style;
 use serde_json::json;
 
 use crate::output;
 
-/// The text of a file under its name.
-struct FileText(NamedSource<String>);
+/// The text of a file under its name, and where its lines begin: excerpts are found without reading all before them.
+struct FileText<'a> {
+    name: String,
+    text: String,
+    lines: &'a [usize],
+}
 
-impl SourceCode for FileText {
+impl SourceCode for FileText<'_> {
     fn read_span<'a>(
         &'a self,
         span: &SourceSpan,
         before: usize,
         after: usize,
     ) -> Result<Box<dyn SpanContents<'a> + 'a>, MietteError> {
-        let found = self.0.read_span(span, before, after)?;
+        if span.offset() + span.len() > self.text.len() {
+            return Err(MietteError::OutOfBounds);
+        }
+        let line_of = |at: usize| self.lines.partition_point(|start| *start <= at) - 1;
+        let first = line_of(span.offset()).saturating_sub(before);
+        let last = line_of(span.offset() + span.len().saturating_sub(1)) + after;
+        let start = self.lines[first];
+        let end = self.lines.get(last + 1).copied().unwrap_or(self.text.len());
+        let data = &self.text.as_bytes()[start..end];
         // Places far from each other are shown apart only if an excerpt says how many lines it has itself.
-        let lines = found.data().iter().filter(|byte| **byte == b'\n').count();
-        let name = self.0.name().to_owned();
-        let (data, span) = (found.data(), *found.span());
-        Ok(Box::new(MietteSpanContents::new_named(name, data, span, found.line(), found.column(), lines)))
+        let lines = data.iter().filter(|byte| **byte == b'\n').count();
+        let part = SourceSpan::from((start, end - start));
+        Ok(Box::new(MietteSpanContents::new_named(self.name.clone(), data, part, first, 0, lines)))
+    }
+}
+
+impl<'a> FileText<'a> {
+    fn of(source: &'a Source) -> Self {
+        // A harmless character has the size of the one that it stands for, so places stay where they are.
+        Self { name: escaped(&source.name), text: harmless(&source.text), lines: source.line_starts() }
     }
 }
 
 /// A finding as the renderer wants it.
 struct Shown<'a> {
     finding: &'a Finding,
-    code: &'a FileText,
+    code: &'a FileText<'a>,
     message: String,
     help: String,
     /// The place in its file.
@@ -119,8 +137,7 @@ pub fn render(sources: &Sources, findings: &[Finding], colour: bool) -> String {
     }
     let width = output::terminal_width().unwrap_or(WIDTH).min(WIDTH);
     let handler = GraphicalReportHandler::new_themed(theme).with_links(false).with_width(width).with_context_lines(1);
-    let text = |source: &Source| FileText(NamedSource::new(escaped(&source.name), harmless(&source.text)));
-    let codes: Vec<FileText> = sources.files().iter().map(text).collect();
+    let codes: Vec<FileText<'_>> = sources.files().iter().map(FileText::of).collect();
     let mut out = String::new();
     for finding in findings {
         let (file, span) = sources.locate(finding.span);
