@@ -97,7 +97,7 @@ fn firmware_can_use_the_view_and_scaled_integers() {
             printf("%d ", marlock_gate_status_set_opening(&view, 201) == MARLOCK_OUT_OF_RANGE);
             printf("%d ", marlock_gate_status_set_opening(&view, 200) == MARLOCK_OK);
             printf("%u ", (unsigned)marlock_gate_status_get_opening(&view));
-            printf("%d ", marlock_gate_status_has_operator_(&view));
+            printf("%d ", marlock_gate_status_has_f_operator(&view));
             printf("%u ", (unsigned)marlock_gate_status_opening_from_scaled_clamped(5000));
             printf("%d ", marlock_gate_status_opening_from_scaled(1001, &(uint8_t){0}) == MARLOCK_OUT_OF_RANGE);
             status.state = 7;
@@ -171,7 +171,7 @@ fn names_that_clash_in_c_are_told() {
          message Gate { from device  a_b : u8 }",
     );
     let error = c::generate(&plan, &[], &[]).unwrap_err().to_string();
-    assert_eq!(error, "`GateA.b` and `Gate.a_b` both become `gate_a_b` in C; rename one of them");
+    assert_eq!(error, "`Gate.a_b` and `GateA.b` both become `L_GATE_A_B_HIGH` in C; rename one of them");
 }
 
 #[test]

@@ -105,6 +105,7 @@ codes! {
     FdSize = "W010", "a size that CAN FD does not have";
     ShortChecksum = "W011", "a CRC over more bytes than it can protect";
     NoBeginning = "W012", "frames that begin with nothing to look for";
+    NameClash = "W013", "names that become the same in generated code";
     NarrowerRange = "H001", "a range that would take fewer bits";
 }
 

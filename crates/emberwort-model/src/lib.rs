@@ -39,6 +39,7 @@ pub mod hex;
 mod imports;
 pub mod layout;
 pub mod model;
+mod named_place;
 pub mod number;
 pub mod plan;
 mod resolve;
@@ -49,6 +50,7 @@ pub mod tidy;
 pub mod views;
 mod what_if;
 
+pub use named_place::named_place;
 pub use plan::Plan;
 pub use source::{Source, Sources, Span};
 pub use what_if::what_if;

@@ -91,6 +91,11 @@ impl Sources {
         &self.files
     }
 
+    /// The files, each with the place at which it begins.
+    pub(crate) fn with_bases(&self) -> impl Iterator<Item = (usize, &Source)> {
+        self.bases.iter().copied().zip(&self.files)
+    }
+
     /// The file that a place lies in, by index, and the place in it.
     ///
     /// # Panics

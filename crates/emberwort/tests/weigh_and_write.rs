@@ -342,3 +342,34 @@ fn succeed_with(ran: &common::Ran) -> String {
     assert_eq!(ran.code, 1);
     ran.out.clone()
 }
+
+#[test]
+fn names_that_clash_in_generated_code_are_found_by_check() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "link l {\n    revision    1\n    byte_order  little\n}\nmessage Result {\n    from  device\n    a : u8\n}\n\
+                message M {\n    from  device\n    a_b   : u8\n    a__b  : u8\n}\n";
+    std::fs::write(folder.path().join("l.ember"), text).unwrap();
+    let ran = run(folder.path(), &["check", "--as", "ndjson"]);
+    let found: Vec<(String, u64, String)> = ran
+        .out
+        .lines()
+        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap())
+        .map(|row| {
+            let text = |name: &str| row[name].as_str().unwrap().to_owned();
+            (text("code"), row["place"]["line"].as_u64().unwrap(), text("message"))
+        })
+        .collect();
+    assert_eq!(ran.code, 0, "they are warnings: {found:?}");
+    assert_eq!((found[0].0.as_str(), found[0].1), ("W013", 5), "{found:?}");
+    assert!(
+        found[0].2.contains("`Result` becomes `l_result") && found[0].2.ends_with("a name of its own there"),
+        "{found:?}"
+    );
+    assert!(
+        found.iter().any(|(code, line, said)| code == "W013" && *line >= 11 && said.contains("M.a_b` and `M.a__b")),
+        "{found:?}"
+    );
+    assert_eq!(run(folder.path(), &["check", "--deny", "warnings"]).code, 1);
+    let said = run(folder.path(), &["generate"]);
+    assert_eq!((said.code, said.err.contains("; rename one of them")), (2, true), "{}", said.err);
+}

@@ -34,6 +34,9 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
         "{link}_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used)\n{{\n    \
              size_t at = 0;\n    *used = 0;"
     ));
+    if pieces.iter().all(|piece| matches!(piece, LinePiece::Text(_))) {
+        source.line("    (void)message;");
+    }
     for (n, piece) in pieces.iter().enumerate() {
         let put = match piece {
             LinePiece::Text(text) => put_text(link, &upper, &literal(text), text.len()),

@@ -10,10 +10,10 @@ mod group;
 mod line;
 mod message;
 mod numbers;
+mod tidy;
 mod types;
 mod vectors;
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
@@ -21,7 +21,7 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, FrameFinder, RecordPlan};
 
 use crate::code::Code;
-use crate::names::{screaming, snake};
+use crate::names::{Clash, changed, clashes_in, plain_snake, screaming, snake, with_marks};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 
@@ -31,7 +31,21 @@ use crate::{GenerateError, GeneratedFile, MARK};
 /// # Errors
 /// If two names of the definition become the same name in C.
 pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Vec<GeneratedFile>, GenerateError> {
-    check_names(plan)?;
+    if let Some(clash) = clashes(plan).into_iter().next() {
+        return Err(GenerateError::NameClash { clash, language: "C" });
+    }
+    let link = snake(&plan.link.name);
+    let (header, source) = texts(plan, strangers);
+    let files = [
+        (format!("{link}.h"), header),
+        (format!("{link}.c"), source),
+        (format!("{link}_vectors.c"), vectors::write(plan, vectors)),
+    ];
+    Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text: tidy::tidy(&text) }).collect())
+}
+
+/// The texts of the header and the source.
+fn texts(plan: &Plan, strangers: &[u32]) -> (String, String) {
     let link = snake(&plan.link.name);
     let mut header = Code::default();
     let mut source = Code::default();
@@ -63,12 +77,7 @@ pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Ve
         channel::write(plan, channel, &mut header, &mut source);
     }
     header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
-    let files = [
-        (format!("{link}.h"), header.finish()),
-        (format!("{link}.c"), source.finish()),
-        (format!("{link}_vectors.c"), vectors::write(plan, vectors)),
-    ];
-    Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text }).collect())
+    (header.finish(), source.finish())
 }
 
 /// Every action of a link: of messages, and of all that lies in them.
@@ -284,42 +293,116 @@ const C_KEYWORDS: &[&str] = &[
     "xor",
 ];
 
-/// A field's or part's name as a struct member.
+/// A field's or part's name as a struct member. One that C has another use for, or the generator, gets an `f_` in front.
 fn member(name: &str) -> String {
-    let name = snake(name);
+    let plain = plain_snake(name);
     // These members are ours.
-    let ours = matches!(name.as_str(), "sections_held" | "body" | "size")
-        || name.starts_with("has_")
-        || ["_length", "_count", "_form"].iter().any(|end| name.ends_with(end));
-    if ours || C_KEYWORDS.contains(&name.as_str()) { format!("{name}_") } else { name }
+    let ours = matches!(plain.as_str(), "sections_held" | "body" | "size" | "key")
+        || plain.starts_with("has_")
+        || ["_length", "_count", "_form"].iter().any(|end| plain.ends_with(end));
+    let taken = ours || C_KEYWORDS.contains(&plain.as_str()) || MACROS.contains(&plain.as_str());
+    if taken || plain.starts_with(|c: char| c.is_ascii_digit()) {
+        changed(name, format!("f_{plain}"))
+    } else {
+        snake(name)
+    }
 }
 
-fn check_names(plan: &Plan) -> Result<(), GenerateError> {
-    let mut taken: HashMap<String, String> = HashMap::new();
-    let mut take = |c_name: String, name: String| match taken.insert(c_name.clone(), name.clone()) {
-        Some(first) if first != name => {
-            Err(GenerateError::NameClash { first, second: name, name: c_name, language: "C" })
-        }
-        _ => Ok(()),
-    };
-    for labelled in &plan.link.labelled {
-        let stem = snake(&labelled.name);
-        take(stem.clone(), labelled.name.clone())?;
-        for label in &labelled.labels {
-            take(format!("{stem}_{}", snake(&label.name)), format!("{}.{}", labelled.name, label.name))?;
-        }
+/// Names that compilers or headers define as macros, and types of the headers that are included.
+const MACROS: &[&str] = &[
+    "arm",
+    "errno",
+    "far",
+    "hpux",
+    "huge",
+    "i386",
+    "int16_t",
+    "int32_t",
+    "int64_t",
+    "int8_t",
+    "interface",
+    "linux",
+    "mips",
+    "near",
+    "ptrdiff_t",
+    "size_t",
+    "small",
+    "sparc",
+    "stderr",
+    "stdin",
+    "stdout",
+    "sun",
+    "uint16_t",
+    "uint32_t",
+    "uint64_t",
+    "uint8_t",
+    "unix",
+    "vax",
+    "wchar_t",
+    "hyper",
+    "signbit",
+    "isnan",
+    "isinf",
+    "assert",
+    "offsetof",
+    "complex",
+    "imaginary",
+    "noreturn",
+    "memcpy",
+    "memset",
+    "memcmp",
+    "memmove",
+    "memchr",
+    "strlen",
+];
+
+/// Headers of the C library and of POSIX whose names a generated file must not take.
+const HEADERS: &[&str] = &[
+    "assert",
+    "complex",
+    "ctype",
+    "errno",
+    "fenv",
+    "float",
+    "inttypes",
+    "iso646",
+    "limits",
+    "locale",
+    "math",
+    "setjmp",
+    "signal",
+    "stdalign",
+    "stdarg",
+    "stdatomic",
+    "stdbool",
+    "stddef",
+    "stdint",
+    "stdio",
+    "stdlib",
+    "stdnoreturn",
+    "string",
+    "strings",
+    "tgmath",
+    "threads",
+    "time",
+    "uchar",
+    "unistd",
+    "wchar",
+    "wctype",
+];
+
+/// Names of a link that become the same in C.
+pub fn clashes(plan: &Plan) -> Vec<Clash> {
+    let (header, source) = with_marks(|| texts(plan, &[]));
+    let link = &plan.link.name;
+    // A name that is made in two ways of the same items is one in both files.
+    let mut found = clashes_in(&header, link);
+    found.extend(clashes_in(&source, link));
+    if HEADERS.contains(&plain_snake(link).as_str()) {
+        let name = format!("{}.h", plain_snake(link));
+        found.insert(Clash { name, first: vec![link.clone()], second: Vec::new() });
     }
-    for plan in &plan.messages {
-        let stem = snake(&plan.message.name);
-        take(stem.clone(), plan.message.name.clone())?;
-        for field in plan.message.fields.iter().filter(|field| !field.is_spare()) {
-            take(format!("{stem}_{}", member(&field.name)), format!("{}.{}", plan.message.name, field.name))?;
-        }
-    }
-    for channel in &plan.channels {
-        take(snake(&channel.name), channel.name.clone())?;
-    }
-    Ok(())
+    found.into_iter().collect()
 }
 
 /// The unsigned C type for a raw number.

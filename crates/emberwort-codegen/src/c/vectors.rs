@@ -60,7 +60,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
         None => ("", format!("{stem}_decode(&decoded, bytes, size)")),
     };
     code.lines(&format!(
-        "static void check_{stem}(const {stem}_t *values, const uint8_t *bytes, size_t size, {asked}const char *vector)\n{{\n    \
+        "static void check_body_of_{stem}(const {stem}_t *values, const uint8_t *bytes, size_t size, {asked}const char *vector)\n{{\n    \
              uint8_t body[{} + 1];\n    {stem}_t decoded;\n    {stem}_view_t view;\n    size_t used;\n    size_t cut;",
         plan.greatest_size()
     ));
@@ -188,14 +188,14 @@ fn line_check(link: &str, plan: &MessagePlan, code: &mut Code) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let upper = screaming(link);
     code.lines(&format!(
-        "static void check_line_{stem}(const {stem}_t *values, const char *line, size_t size, const char *vector)\n{{\n    \
+        "static void check_line_of_{stem}(const {stem}_t *values, const char *line, size_t size, const char *vector)\n{{\n    \
              char out[1024];\n    {stem}_t decoded;\n    size_t used;\n    \
              expect({stem}_write_line(values, out, sizeof out, &used) == {upper}_OK, vector, \"writing the line\");\n    \
              expect(used == size && same_bytes(out, line, size), vector, \"the line\");\n    \
              expect({stem}_read_line(&decoded, line, size) == {upper}_OK, vector, \"reading the line\");\n    \
              expect({stem}_write_line(&decoded, out, sizeof out, &used) == {upper}_OK, vector, \"writing what was read\");\n    \
              expect(used == size && same_bytes(out, line, size), vector, \"the line of what was read\");\n    \
-             expect({stem}_write_line(values, out, size - 1u, &used) == {upper}_NO_ROOM, vector, \"a line without room\");\n}}\n"
+             expect(size == 0u || {stem}_write_line(values, out, size - 1u, &used) == {upper}_NO_ROOM, vector, \"a line without room\");\n}}\n"
     ));
     code.line("");
 }
@@ -204,7 +204,7 @@ fn frame_check(link: &str, channel: &ChannelPlan, from: Option<End>, code: &mut 
     let stem = channel::stem(link, channel, from);
     let upper = screaming(link);
     code.lines(&format!(
-        "static void check_{stem}(const {stem}_frame_t *frame, const uint8_t *bytes, size_t size, const char *vector)\n{{\n    \
+        "static void check_frame_of_{stem}(const {stem}_frame_t *frame, const uint8_t *bytes, size_t size, const char *vector)\n{{\n    \
              uint8_t out[{} + 1];\n    {stem}_frame_t found;\n    size_t used;",
         channel.limit
     ));
@@ -274,10 +274,10 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         Some(_) => format!("UINT64_C({}), ", vector.key.unwrap_or(u64::MAX)),
         None => String::new(),
     };
-    code.line(format!("    check_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
+    code.line(format!("    check_body_of_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
     for frame in vector.frames.iter().filter(is_line) {
         let line = literal(&String::from_utf8_lossy(&frame.body));
-        code.line(format!("    check_line_{stem}(&values, {line}, {}u, {name});", frame.body.len()));
+        code.line(format!("    check_line_of_{stem}(&values, {line}, {}u, {name});", frame.body.len()));
     }
     for (n, frame) in vector.frames.iter().enumerate() {
         let channel = &plan.channels[frame.channel];
@@ -304,7 +304,7 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
             code.line(format!("    header_{n}.body = body;"));
         }
         code.line(format!("    header_{n}.size = {}u;", frame.body.len()));
-        code.line(format!("    check_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
+        code.line(format!("    check_frame_of_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
     }
     code.lines("}\n");
     code.line("");

@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use emberwort_checksum::frames::{Promises, promises};
-use emberwort_model::Checked;
-use emberwort_model::diagnostics::Severity;
+use emberwort_model::diagnostics::{Code, Finding, Severity};
 use emberwort_model::model::End;
 use emberwort_model::plan::ChannelPlan;
+use emberwort_model::{Checked, Span, named_place};
 
 use super::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
@@ -30,6 +30,8 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         } else {
             read_definition(file)?
         };
+        let mut checked = checked;
+        note_clashes(&mut checked);
         let found = &checked.findings;
         let count = |severity: Severity| found.iter().filter(|finding| finding.code.severity() == severity).count();
         let (errors, warnings, hints) = (count(Severity::Error), count(Severity::Warning), count(Severity::Hint));
@@ -80,4 +82,22 @@ fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a ChannelPlan
         None => vec![(channel, None)],
     });
     each.map(|(channel, from)| (channel, from, promises(plan, channel))).collect()
+}
+
+/// Adds findings about names that would be the same in generated code.
+fn note_clashes(checked: &mut Checked) {
+    let Some(plan) = &checked.plan else { return };
+    for clash in emberwort_codegen::c::clashes(plan) {
+        let [first, second] = [&clash.first, &clash.second].map(|path| named_place(&checked.sources, path));
+        let span = second.or(first).unwrap_or(Span::new(0, 0));
+        let help = "rename one of them; until then no C can be generated";
+        let mut finding = Finding::new(Code::NameClash, span, clash.sentence("C"), help);
+        if let (Some(first), Some(second)) = (first, second)
+            && first != second
+        {
+            finding = finding.related(first, "becomes the same name");
+        }
+        checked.findings.push(finding);
+    }
+    checked.findings.sort_by_key(|finding| finding.span.start);
 }

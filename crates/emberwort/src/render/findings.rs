@@ -39,7 +39,9 @@ impl SourceCode for FileText<'_> {
         // Places far from each other are shown apart only if an excerpt says how many lines it has itself.
         let lines = data.iter().filter(|byte| **byte == b'\n').count();
         let part = SourceSpan::from((start, end - start));
-        Ok(Box::new(MietteSpanContents::new_named(self.name.clone(), data, part, first, 0, lines)))
+        // An excerpt without lines around it is asked for its place.
+        let column = if before == 0 { self.text[start..span.offset()].chars().count() } else { 0 };
+        Ok(Box::new(MietteSpanContents::new_named(self.name.clone(), data, part, first, column, lines)))
     }
 }
 

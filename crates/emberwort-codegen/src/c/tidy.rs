@@ -1,0 +1,167 @@
+//! The last hand on generated C: what nothing uses is left out, only ASCII is left, and long lines are broken.
+
+use std::collections::HashMap;
+
+use crate::names::without_comments;
+
+/// Columns that a line may have.
+const WIDTH: usize = 120;
+
+/// A file as it is written.
+pub fn tidy(text: &str) -> String {
+    let text = without_unused(text);
+    let mut out = String::with_capacity(text.len());
+    for line in text.lines() {
+        let line: String = line.chars().map(|c| if c.is_ascii() { c } else { '?' }).collect();
+        broken(&line, &mut out);
+    }
+    out
+}
+
+/// Without static functions and tables that nothing uses.
+fn without_unused(text: &str) -> String {
+    let blocks = blocks(text);
+    let code: Vec<String> = blocks.iter().map(|block| without_comments(&block.text)).collect();
+    let mut uses: HashMap<&str, usize> = HashMap::new();
+    for word in code.iter().flat_map(|code| words(code)) {
+        *uses.entry(word).or_default() += 1;
+    }
+    let names: HashMap<&str, usize> =
+        blocks.iter().enumerate().filter_map(|(n, block)| Some((block.name.as_deref()?, n))).collect();
+    let mut left_out = vec![false; blocks.len()];
+    let mut to_look_at: Vec<usize> = names.values().copied().collect();
+    while let Some(at) = to_look_at.pop() {
+        let Some(name) = blocks[at].name.as_deref().filter(|_| !left_out[at]) else { continue };
+        // One that calls itself is not used by that.
+        let by_itself = words(&code[at]).filter(|word| *word == name).count();
+        if uses.get(name).is_some_and(|all| *all > by_itself) {
+            continue;
+        }
+        left_out[at] = true;
+        for word in words(&code[at]) {
+            if let Some(all) = uses.get_mut(word) {
+                *all -= 1;
+            }
+            to_look_at.extend(names.get(word).copied());
+        }
+    }
+    let kept = blocks.into_iter().zip(left_out).filter(|(_, left_out)| !left_out);
+    kept.map(|(block, _)| block.text).collect()
+}
+
+struct Block {
+    text: String,
+    /// The name of what it defines, if that is static.
+    name: Option<String>,
+}
+
+/// The text in pieces: each static function or table is one, with the comment in front of it and the empty line behind.
+fn blocks(text: &str) -> Vec<Block> {
+    let mut blocks: Vec<Block> = Vec::new();
+    let mut current = String::new();
+    let mut comment_from = None;
+    let mut lines = text.lines().peekable();
+    while let Some(line) = lines.next() {
+        if line.starts_with("/*") && comment_from.is_none() {
+            comment_from = Some(current.len());
+        }
+        if line.starts_with("static ") {
+            let from = comment_from.take().unwrap_or(current.len());
+            let mut block = current.split_off(from);
+            blocks.push(Block { text: std::mem::take(&mut current), name: None });
+            let name = defined(line);
+            let mut line = line;
+            loop {
+                block.push_str(line);
+                block.push('\n');
+                let ends = line.starts_with('}') || (line.ends_with(';') && !line.starts_with([' ', '\t', '{']));
+                if ends {
+                    break;
+                }
+                match lines.next() {
+                    Some(next) => line = next,
+                    None => break,
+                }
+            }
+            if lines.peek().is_some_and(|next| next.is_empty()) {
+                lines.next();
+                block.push('\n');
+            }
+            blocks.push(Block { text: block, name });
+            continue;
+        }
+        let in_comment =
+            comment_from.is_some() && (line.starts_with("/*") || line.starts_with(" *") || line.starts_with("   "));
+        if !in_comment {
+            comment_from = None;
+        }
+        current.push_str(line);
+        current.push('\n');
+    }
+    blocks.push(Block { text: current, name: None });
+    blocks
+}
+
+/// The name that a line with `static` at its beginning defines: the last word before `(` or `[`.
+fn defined(line: &str) -> Option<String> {
+    let before = &line[..line.find(['(', '['])?];
+    words(before).last().map(str::to_owned)
+}
+
+fn words(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|word| !word.is_empty())
+}
+
+/// Writes a line in several, if it is too long: a comment between words, other code behind commas and operators.
+fn broken(line: &str, out: &mut String) {
+    let mut rest = line.to_owned();
+    let indent = line.len() - line.trim_start().len();
+    let is_macro = line.trim_start().starts_with('#');
+    let is_comment = line.trim_start().starts_with("/*") || line.trim_start().starts_with("* ");
+    let deeper = match (is_comment, line.trim_start().starts_with("/*")) {
+        (true, true) => " ".repeat(indent) + "   ",
+        (true, false) => " ".repeat(indent) + "* ",
+        _ => " ".repeat(indent + 4),
+    };
+    while rest.len() > WIDTH {
+        let most = WIDTH - if is_macro { 2 } else { 0 };
+        let Some(at) = place_to_break(&rest, most, is_comment) else { break };
+        let behind = rest.split_off(at);
+        out.push_str(rest.trim_end());
+        out.push_str(if is_macro { " \\\n" } else { "\n" });
+        rest = deeper.clone() + behind.trim_start();
+    }
+    out.push_str(&rest);
+    out.push('\n');
+}
+
+/// Where a line can be broken, at most behind so many characters.
+fn place_to_break(line: &str, most: usize, is_comment: bool) -> Option<usize> {
+    let start = line.len() - line.trim_start().len() + 8;
+    let mut quoted = false;
+    let mut best: Option<(u8, usize)> = None;
+    let bytes = line.as_bytes();
+    let mut at = 0;
+    while at < most.min(bytes.len()) {
+        match bytes[at] {
+            b'\\' if quoted => at += 1,
+            b'"' => quoted = !quoted,
+            b' ' if at >= start && !quoted => {
+                // A comment at the end of a line of code goes to the next line as a whole.
+                let rank = match () {
+                    () if is_comment => 1,
+                    () if bytes[at + 1..].starts_with(b"/*") => 4,
+                    () if bytes[..at].ends_with(b"&&") || bytes[..at].ends_with(b"||") => 3,
+                    () if bytes[at - 1] == b',' => 2,
+                    () => 1,
+                };
+                if best.is_none_or(|(known, _)| rank >= known) {
+                    best = Some((rank, at + 1));
+                }
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    best.map(|(_, at)| at)
+}
