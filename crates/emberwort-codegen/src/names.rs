@@ -110,14 +110,15 @@ pub(crate) fn clashes_in(code: &str, link: &str) -> BTreeSet<Clash> {
     let mut clashes = BTreeSet::new();
     let stem = plain_snake(link);
     let mut all: BTreeMap<String, BTreeSet<&str>> = BTreeMap::new();
-    // The members of each struct or union that is open.
+    // The members of each struct or union that is open, and of which item the struct is.
     let mut scopes: Vec<BTreeMap<String, BTreeSet<&str>>> = Vec::new();
+    let mut owner = Vec::new();
     let code = without_comments(code);
     for line in code.lines() {
         if line.trim_start().starts_with('}')
             && let Some(members) = scopes.pop()
         {
-            note(&members, link, &mut clashes);
+            note(&members, link, &owner, &mut clashes);
         }
         for (token, is_last) in tokens(line) {
             let plain = unmarked(token);
@@ -128,15 +129,22 @@ pub(crate) fn clashes_in(code: &str, link: &str) -> BTreeSet<Clash> {
             }
         }
         let opens = line.starts_with("typedef struct") || (!scopes.is_empty() && line.contains('{'));
+        if line.starts_with("typedef struct") {
+            owner = origins(line);
+            owner.retain(|name| name != link);
+        }
         if opens && !line.contains('}') {
             scopes.push(BTreeMap::new());
         }
     }
-    note(&all, link, &mut clashes);
+    note(&all, link, &[], &mut clashes);
+    // One name for each two items will do.
+    let mut seen = BTreeSet::new();
+    clashes.retain(|clash: &Clash| seen.insert((clash.first.clone(), clash.second.clone())));
     clashes
 }
 
-fn note(names: &BTreeMap<String, BTreeSet<&str>>, link: &str, clashes: &mut BTreeSet<Clash>) {
+fn note(names: &BTreeMap<String, BTreeSet<&str>>, link: &str, owner: &[String], clashes: &mut BTreeSet<Clash>) {
     for (name, forms) in names {
         // Names of one origin may be put together in several ways.
         let of = |form: &&str| {
@@ -144,7 +152,7 @@ fn note(names: &BTreeMap<String, BTreeSet<&str>>, link: &str, clashes: &mut BTre
             if all.first().is_some_and(|first| first == link) {
                 all.remove(0);
             }
-            all
+            if all.is_empty() { all } else { [owner, &all].concat() }
         };
         let origins: BTreeSet<Vec<String>> = forms.iter().map(of).collect();
         let mut origins = origins.into_iter();

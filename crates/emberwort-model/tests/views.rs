@@ -1,7 +1,6 @@
 //! One number every way, against values worked out by hand.
 
 use emberwort_model::field_of_type;
-use emberwort_model::number::Decimal;
 use emberwort_model::views::{View, binary, of_raw, of_type, other_widths, raw_from_text};
 
 /// The views of a raw number, as `what: text` joined by ` | `.

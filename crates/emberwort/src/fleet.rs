@@ -32,7 +32,7 @@ struct Line {
 
 /// Reads a fleet file.
 pub fn read(path: &Path) -> anyhow::Result<Vec<Unit>> {
-    let shown = crate::files::shown(&path);
+    let shown = crate::files::shown(path);
     let bytes = read_limited(path).with_context(|| format!("the fleet file {shown} cannot be read"))?;
     let mut units = Vec::new();
     let (mut devices, mut nodes) = (HashSet::new(), HashSet::new());

@@ -110,7 +110,7 @@ impl Project {
                  name one with --link FILE, or begin with: emberwort demo"
             ),
             several => {
-                let names: Vec<_> = several.iter().map(|path| crate::files::shown(&path)).collect();
+                let names: Vec<_> = several.iter().map(|path| crate::files::shown(path)).collect();
                 bail!("several definitions are here: {}\nname one with --link FILE", names.join(", "))
             }
         }
@@ -231,7 +231,7 @@ pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
             crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
             bail!(
                 "{} has {}; nothing can be done with it until they are mended",
-                crate::files::shown(&path),
+                crate::files::shown(path),
                 plural(errors.len(), "error")
             );
         }

@@ -31,10 +31,10 @@ fn files(folder: &Path) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(files),
-        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", crate::files::shown(&folder))),
+        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", crate::files::shown(folder))),
     };
     for entry in entries {
-        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", crate::files::shown(&folder)))?.path();
+        let path: PathBuf = entry.with_context(|| format!("{} cannot be read", crate::files::shown(folder)))?.path();
         let ours = path.extension().is_some_and(|end| end == "ember");
         if let (Some(name), true) = (path.file_name().and_then(|name| name.to_str()), ours) {
             let bytes =
@@ -117,11 +117,11 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
     let checked = read_definition(path).with_context(|| {
         format!(
             "{} is no file; sealed revisions are named as `r2`, those in version control as `git:COMMIT`",
-            crate::files::shown(&path)
+            crate::files::shown(path)
         )
     })?;
     let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-    of_checked(format!("revision {revision} in {}", crate::files::shown(&path)), checked, look)
+    of_checked(format!("revision {revision} in {}", crate::files::shown(path)), checked, look)
 }
 
 /// The definition as it stands in a commit.
@@ -142,14 +142,14 @@ fn in_git(commit: &str, definition: &Path) -> anyhow::Result<Checked> {
         Err(format!("git says: {}", escaped(said.lines().next().unwrap_or("nothing"))))
     };
     let Some(file) = definition.file_name().map(Path::new) else {
-        bail!("{} is no file", crate::files::shown(&definition))
+        bail!("{} is no file", crate::files::shown(definition))
     };
     let bytes = read(file).map_err(|why| {
-        anyhow::anyhow!("{} cannot be read from commit {}: {why}", crate::files::shown(&file), escaped(commit))
+        anyhow::anyhow!("{} cannot be read from commit {}: {why}", crate::files::shown(file), escaped(commit))
     })?;
     let text = match emberwort_model::decode_text(bytes) {
         Ok(text) => text,
-        Err(error) => bail!("{} in commit {}: {}", crate::files::shown(&file), escaped(commit), error.0.message),
+        Err(error) => bail!("{} in commit {}: {}", crate::files::shown(file), escaped(commit), error.0.message),
     };
     let mut import = |importer: &str, path: &str| -> Result<Source, String> {
         let found = import_path(importer, path);

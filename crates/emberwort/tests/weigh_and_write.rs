@@ -366,7 +366,7 @@ fn names_that_clash_in_generated_code_are_found_by_check() {
         "{found:?}"
     );
     assert!(
-        found.iter().any(|(code, line, said)| code == "W013" && *line >= 11 && said.contains("M.a_b` and `M.a__b")),
+        found.iter().any(|(code, line, said)| code == "W013" && *line >= 11 && said.contains("`M.a__b` and `M.a_b`")),
         "{found:?}"
     );
     assert_eq!(run(folder.path(), &["check", "--deny", "warnings"]).code, 1);

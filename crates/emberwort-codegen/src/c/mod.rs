@@ -397,7 +397,9 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
     let link = &plan.link.name;
     // A name that is made in two ways of the same items is one in both files.
     let mut found = clashes_in(&header, link);
-    found.extend(clashes_in(&source, link));
+    let known: Vec<_> = found.iter().map(|clash| (clash.first.clone(), clash.second.clone())).collect();
+    let more = clashes_in(&source, link).into_iter();
+    found.extend(more.filter(|clash| !known.contains(&(clash.first.clone(), clash.second.clone()))));
     if HEADERS.contains(&plain_snake(link).as_str()) {
         let name = format!("{}.h", plain_snake(link));
         found.insert(Clash { name, first: vec![link.clone()], second: Vec::new() });

@@ -8,7 +8,7 @@ use emberwort_checksum::frames::{Promises, promises};
 use emberwort_model::diagnostics::{Code, Finding, Severity};
 use emberwort_model::model::End;
 use emberwort_model::plan::ChannelPlan;
-use emberwort_model::{Checked, Span, named_place};
+use emberwort_model::{Checked, Plan, Span, named_place};
 
 use super::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
@@ -52,10 +52,13 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
                 parts.push(plural(count, what));
             }
         }
+        if checked.plan.as_ref().is_some_and(has_too_many_fields) {
+            parts.push("names in generated code not compared, as there are so many (`generate` does)".into());
+        }
         if found.is_empty() {
             parts.push("no findings".into());
         }
-        let mut line = format!("{}: {}", crate::files::shown(&file), parts.join(", "));
+        let mut line = format!("{}: {}", crate::files::shown(file), parts.join(", "));
         if let Some(plan) = &checked.plan {
             line.push_str(&format!(
                 " ({} revision {}: {}, {})",
@@ -84,9 +87,19 @@ fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a ChannelPlan
     each.map(|(channel, from)| (channel, from, promises(plan, channel))).collect()
 }
 
+/// With more fields than this `check` leaves it to `generate` to find names that clash, which takes several times as long as all else.
+const MAX_COMPARED: usize = 20_000;
+
+fn has_too_many_fields(plan: &Plan) -> bool {
+    plan.messages.iter().map(|message| message.message.fields.len()).sum::<usize>() > MAX_COMPARED
+}
+
 /// Adds findings about names that would be the same in generated code.
 fn note_clashes(checked: &mut Checked) {
     let Some(plan) = &checked.plan else { return };
+    if has_too_many_fields(plan) {
+        return;
+    }
     for clash in emberwort_codegen::c::clashes(plan) {
         let [first, second] = [&clash.first, &clash.second].map(|path| named_place(&checked.sources, path));
         let span = second.or(first).unwrap_or(Span::new(0, 0));

@@ -30,7 +30,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         let checked = read_definition(definition)?;
         let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
         revisions::of_checked(
-            format!("revision {revision}, as it is in {}", crate::files::shown(&definition)),
+            format!("revision {revision}, as it is in {}", crate::files::shown(definition)),
             checked,
             look,
         )
@@ -197,7 +197,7 @@ fn fleet(
     (old, found): (&Revision, &Comparison),
     new: &Revision,
 ) -> anyhow::Result<Vec<FleetRow>> {
-    let shown = crate::files::shown(&path);
+    let shown = crate::files::shown(path);
     let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
     for unit in crate::fleet::read(path)? {
         let count = counts.entry(unit.revision).or_default();

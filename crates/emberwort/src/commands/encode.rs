@@ -99,7 +99,7 @@ impl Encoder<'_> {
             bail!("values come from --values, so FIELD=VALUE cannot be given too");
         }
         let named = self.args.message.as_deref().map(|name| message_index(&self.plan, name)).transpose()?;
-        let shown = crate::files::shown(&path);
+        let shown = crate::files::shown(path);
         let input: Box<dyn BufRead> = if path == Path::new("-") {
             Box::new(BufReader::new(io::stdin()))
         } else {

@@ -49,7 +49,7 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
             if output::interrupted() {
                 break;
             }
-            let shown = crate::files::shown(&path);
+            let shown = crate::files::shown(path);
             let outcome =
                 read_one(args, plan, on, path, &mut decoder).with_context(|| format!("{shown} cannot be read"))?;
             file_bytes += outcome.bytes;
@@ -128,7 +128,7 @@ fn read_one<S: RowSink>(
         Some(CaptureForm::Raw) => Form::Raw,
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-        let channel = need_channel(args, plan, on, &crate::files::shown(&path))?;
+        let channel = need_channel(args, plan, on, &crate::files::shown(path))?;
         if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Gap { .. }) {
             bail!(
                 "on `{}` silence separates frames, and bytes without times do not say when there was any\n\

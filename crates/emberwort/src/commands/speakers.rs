@@ -154,7 +154,7 @@ fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<Vec<(u64, u32)>> {
     if others > 0 {
         say!(
             "{}: {others} of {} devices have another revision and no node, and are read as revision {}; a column `node` says it",
-            crate::files::shown(&path),
+            crate::files::shown(path),
             units.len(),
             plan.link.revision
         );

@@ -21,7 +21,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let mut ending = Ending::Clean;
     for path in &files {
         let from_input = path == Path::new("-");
-        let shown = if from_input { "standard input".to_owned() } else { crate::files::shown(&path) };
+        let shown = if from_input { "standard input".to_owned() } else { crate::files::shown(path) };
         let bytes = if from_input {
             let mut bytes = Vec::new();
             io::stdin().lock().read_to_end(&mut bytes).context("standard input cannot be read")?;

@@ -38,7 +38,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
         bail!(
             "{} exists already, and nothing is overwritten\nchoose another name with --record, or move the file away",
-            crate::files::shown(&path)
+            crate::files::shown(path)
         );
     }
     output::catch_interrupt();

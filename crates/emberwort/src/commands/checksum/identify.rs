@@ -101,7 +101,7 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
         return text.split(',').map(one).collect();
     }
     let Some(path) = &args.file else { return Ok(Vec::new()) };
-    let failed = || format!("{} cannot be read", crate::files::shown(&path));
+    let failed = || format!("{} cannot be read", crate::files::shown(path));
     let mut input: Box<dyn Read> = if path == Path::new("-") {
         Box::new(io::stdin().lock())
     } else {
@@ -120,7 +120,7 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
     if form == source::Form::Raw && !first.is_empty() {
         bail!(
             "{} is neither a capture nor hex text, so nothing says where its frames begin",
-            crate::files::shown(&path)
+            crate::files::shown(path)
         );
     }
     let mut frames = Frames { all: Vec::new(), most: args.most.max(1) };

@@ -131,7 +131,7 @@ fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>
 
 /// Hands a file to `take` piece by piece.
 fn stream(path: &Path, mut take: impl FnMut(&[u8])) -> anyhow::Result<()> {
-    let failed = || format!("{} cannot be read", crate::files::shown(&path));
+    let failed = || format!("{} cannot be read", crate::files::shown(path));
     let mut input: Box<dyn Read> = if path == Path::new("-") {
         Box::new(io::stdin().lock())
     } else {

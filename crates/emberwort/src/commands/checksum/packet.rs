@@ -49,7 +49,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
             Err(problem) => bail!("this is no IP packet: {}", problem.0),
         }
     } else if let Some(path) = &args.file {
-        let failed = || format!("{} cannot be read", crate::files::shown(&path));
+        let failed = || format!("{} cannot be read", crate::files::shown(path));
         let mut file = File::open(path).with_context(failed)?;
         let mut first = vec![0; source::DETECT_BYTES];
         let count = file.read(&mut first).with_context(failed)?;
@@ -60,7 +60,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         if let Some(damage) = outcome.damage {
             say!(
                 "{}: from offset {} on it cannot be read: {}",
-                crate::files::shown(&path),
+                crate::files::shown(path),
                 damage.offset,
                 damage.reason
             );
@@ -69,7 +69,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         if let Some(number) = args.number.filter(|number| *number > packets.number) {
             bail!(
                 "{} has {}, and no packet {number}",
-                crate::files::shown(&path),
+                crate::files::shown(path),
                 plural(packets.number as usize, "packet")
             );
         }
