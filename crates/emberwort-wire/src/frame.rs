@@ -634,7 +634,16 @@ impl Framing {
     /// # Errors
     /// Why it is no good frame.
     pub fn open<'a>(&self, wire: &'a [u8], plain: &'a mut Vec<u8>) -> Result<FrameView<'a>, FrameFault> {
-        let bytes = match self.plan.finder {
+        self.check(self.plain_bytes(wire, plain)?)
+    }
+
+    /// What the bytes of one whole frame stand for: without stuffing and delimiters, or the end of its line. `plain` is room for
+    /// them.
+    ///
+    /// # Errors
+    /// What is wrong with the stuffing.
+    pub fn plain_bytes<'a>(&self, wire: &'a [u8], plain: &'a mut Vec<u8>) -> Result<&'a [u8], FrameFault> {
+        Ok(match self.plan.finder {
             FrameFinder::Stuffed(stuffing) => {
                 let delimiter = [stuffing.delimiter()];
                 let inner = if stuffing.leads() { wire.strip_prefix(&delimiter).unwrap_or(wire) } else { wire };
@@ -661,8 +670,7 @@ impl Framing {
             | FrameFinder::Gap { .. }
             | FrameFinder::StatusBytes { .. }
             | FrameFinder::Packet => wire,
-        };
-        self.check(bytes)
+        })
     }
 
     /// Judges the bytes of one whole frame, without stuffing and delimiters.

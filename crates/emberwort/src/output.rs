@@ -222,6 +222,15 @@ impl Progress {
         }
     }
 
+    /// So much of all of it is done, which was not known before.
+    pub fn at_of(&mut self, done: u64, all: u64) {
+        self.all = all;
+        if let Some(bar) = &self.bar {
+            bar.set_length(all);
+        }
+        self.at(done);
+    }
+
     /// It is done, and leaves nothing on the terminal.
     pub fn end(&mut self) {
         if let Some(bar) = &self.bar {

@@ -115,6 +115,9 @@ pub struct IdentifyArgs {
     /// Frames in hex, with commas between them
     #[arg(long, value_name = "HEX,HEX,…", conflicts_with = "file")]
     pub hex: Option<String>,
+    /// The frames are stuffed as on this channel of the project
+    #[arg(long, value_name = "CHANNEL")]
+    pub on: Option<String>,
     /// Offset of the checksum's first byte; a negative one counts from the end [default: the end]
     #[arg(long, value_name = "N", allow_negative_numbers = true)]
     pub at: Option<i64>,

@@ -4,17 +4,20 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::{Interface, Piece, PieceSink, source};
-use emberwort_checksum::identify::{Answer, CERTAIN_BITS, Explanation, Question, identify};
-use emberwort_model::hex::parse_hex;
+use emberwort_checksum::identify::{Answer, CERTAIN_BITS, Explanation, Question, constant_end, identify};
+use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::ByteOrder;
+use emberwort_wire::Framing;
 use serde_json::json;
 
 use crate::cli::{IdentifyArgs, TableForm};
-use crate::commands::Ending;
-use crate::output::{self, say};
+use crate::commands::{Ending, channel_index};
+use crate::output::{self, Look, Progress, say};
+use crate::project::load_plan;
 use crate::render::table::table;
 use crate::render::{plural, wrapped};
 
@@ -39,13 +42,31 @@ impl PieceSink for Frames {
     }
 }
 
-pub fn run(args: &IdentifyArgs) -> anyhow::Result<Ending> {
-    let frames = frames(args)?;
+pub fn run(args: &IdentifyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let mut frames = frames(args)?;
     if frames.is_empty() {
         bail!("there are no frames; write one a line in hex, or name a capture");
     }
+    if let Some(channel) = &args.on {
+        frames = without_stuffing(&frames, channel, link, look)?;
+    }
     let question = Question { at: args.at, bits: args.bits, anywhere: args.anywhere };
-    let answer = identify(&frames, &question);
+    let search = |frames: &[Vec<u8>]| {
+        let mut progress = Progress::new(1);
+        let answer = identify(frames, &question, &mut |done, all| progress.at_of(done, all));
+        progress.end();
+        answer
+    };
+    let mut answer = search(&frames);
+    let end = constant_end(&frames).to_vec();
+    if !end.is_empty() && args.at.is_none() && !is_certain(&answer) {
+        let bytes = if end.len() == 1 { "byte is" } else { "bytes are" };
+        say(&format!("the last {bytes} always {}, which is no checksum: looked for in front of that", hex(&end)));
+        for frame in &mut frames {
+            frame.truncate(frame.len() - end.len());
+        }
+        answer = search(&frames);
+    }
     let mut out = output::stdout();
     let ending = match &answer {
         Answer::Found(found) => {
@@ -89,6 +110,34 @@ pub fn run(args: &IdentifyArgs) -> anyhow::Result<Ending> {
     };
     out.flush()?;
     Ok(ending)
+}
+
+/// Whether something was found that is hardly an accident.
+fn is_certain(answer: &Answer) -> bool {
+    let (Answer::Found(found) | Answer::AllBut(_, found)) = answer else { return false };
+    found.first().is_some_and(|best| best.spare_bits >= CERTAIN_BITS)
+}
+
+/// Frames as they are before a channel of the project stuffs them.
+fn without_stuffing(
+    frames: &[Vec<u8>],
+    channel: &str,
+    link: Option<&Path>,
+    look: Look,
+) -> anyhow::Result<Vec<Vec<u8>>> {
+    let plan = load_plan(link, look)?;
+    let framing = Framing::new(Arc::new(plan.channels[channel_index(&plan, channel)?].clone()));
+    let plain = |(n, frame): (usize, &Vec<u8>)| {
+        let mut room = Vec::new();
+        match framing.plain_bytes(frame, &mut room) {
+            Ok(plain) => Ok(plain.to_vec()),
+            Err(fault) => {
+                let sentence = fault.sentence(&plan, framing.plan());
+                bail!("frame {} is none of `{}`: {sentence}", n + 1, framing.plan().name)
+            }
+        }
+    };
+    frames.iter().enumerate().map(plain).collect()
 }
 
 fn say(text: &str) {

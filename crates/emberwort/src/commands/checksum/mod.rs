@@ -31,7 +31,7 @@ mod strength;
 pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     match &args.job {
         Some(ChecksumJob::Packet(args)) => return packet::run(args),
-        Some(ChecksumJob::Identify(args)) => return identify::run(args),
+        Some(ChecksumJob::Identify(args)) => return identify::run(args, link, look),
         Some(ChecksumJob::Strength(args)) => return strength::run(args, link, look),
         None => {}
     }
