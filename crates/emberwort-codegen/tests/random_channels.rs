@@ -256,8 +256,9 @@ fn random_channels_agree() {
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn many_random_channels_agree() {
-    for seed in 100..140 {
-        channels_agree(seed, 100_000);
+    let (seeds, bytes) = if common::is_small() { (100..102, 30_000) } else { (100..140, 100_000) };
+    for seed in seeds {
+        channels_agree(seed, bytes);
     }
 }
 
@@ -265,5 +266,5 @@ fn many_random_channels_agree() {
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn ten_noisy_megabytes_agree() {
-    channels_agree(7, 10_000_000);
+    channels_agree(7, if common::is_small() { 300_000 } else { 10_000_000 });
 }

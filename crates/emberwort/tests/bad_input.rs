@@ -120,7 +120,9 @@ fn recordings_cut_anywhere_never_panic() {
 fn recordings_cut_at_every_seventh_byte_never_panic() {
     let folder = project_with_recording();
     let whole = std::fs::read(folder.path().join("stormy-night.pcapng")).unwrap();
-    for length in (0..whole.len()).step_by(7) {
+    // CI looks at fewer of them.
+    let step = if std::env::var_os("EMBERWORT_SMALL").is_some() { 7 * 101 } else { 7 };
+    for length in (0..whole.len()).step_by(step) {
         std::fs::write(folder.path().join("cut.pcapng"), &whole[..length]).unwrap();
         let ran = run(folder.path(), &["decode", "cut.pcapng", "--on", "bus485", "--as", "ndjson"]);
         assert!(ran.code <= 1 && !ran.err.contains("panicked"), "cut at {length}: {}", ran.err);

@@ -12,7 +12,8 @@ fn the_demo_runs_the_whole_job_and_leaves_a_project_that_works() {
     for said in ["no findings", "0 differ", "Why did the gate stop?", "reason=oil_hot", "at least 1500 GateStatus"] {
         assert!(out.contains(said), "the demo does not say {said}:\n{out}");
     }
-    assert!(out.contains("0 differences") || out.contains("There is no C compiler"), "{out}");
+    let without = out.contains("There is no C compiler") && std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none();
+    assert!(out.contains("0 differences") || without, "{out}");
     assert!(!out.contains("FAILED") && !out.contains("BROKEN  "), "{out}");
 
     // The recording that it leaves gives the same totals again.

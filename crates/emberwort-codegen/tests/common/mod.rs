@@ -34,6 +34,11 @@ pub fn compiler() -> Option<&'static str> {
     found
 }
 
+/// Whether a long test is to be a small one, as CI runs it.
+pub fn is_small() -> bool {
+    std::env::var_os("EMBERWORT_SMALL").is_some()
+}
+
 pub fn write(folder: &Path, files: &[GeneratedFile]) {
     for file in files {
         std::fs::write(folder.join(&file.name), &file.text).unwrap();
