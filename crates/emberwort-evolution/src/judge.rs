@@ -121,7 +121,7 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             _ if is_news(ends, lane.channel, sent.message) => {
                 (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
             }
-            Some(_) => (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` is set up otherwise there")),
+            Some(_) => (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` has other settings there")),
             None => (Verdict::SilentDrop, format!("{name} is not heard: there is no `{channel}` there")),
         };
         return Outcome::new(verdict, Cause::NobodyListens, sentence);
@@ -235,7 +235,7 @@ pub fn not_taken(
     }
     match fault {
         Some(FrameFault::UnknownMessage { .. }) if outside => {
-            Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} is not listened to there"))
+            Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("nobody there listens for {name}"))
         }
         Some(fault) => {
             let cause = match fault {

@@ -106,6 +106,8 @@ codes! {
     ShortChecksum = "W011", "a CRC over more bytes than it can protect";
     NoBeginning = "W012", "frames that begin with nothing to look for";
     NameClash = "W013", "names that become the same in generated code";
+    FormsAndCodes = "W014", "codes and forms that do not belong to each other";
+    LateAnswer = "W015", "an answer that cannot come in time";
     NarrowerRange = "H001", "a range that would take fewer bits";
 }
 

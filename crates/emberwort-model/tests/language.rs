@@ -43,13 +43,13 @@ fn a_message_says_who_when_where_and_what_answers() {
          channel b { medium udp 4000\n packet\n frame { k : u8 message\n body } }
          ## First line.
          ## Second line.
-         message Ask { id 0x1F  from host  on b, a  answered by Answer within 1.5 ms }
+         message Ask { id 0x1F  from host  on b, a  answered by Answer within 11.5 ms }
          message Answer { id 7  from device every 2 min  on a  level : u8 }",
     );
     let ask = &plan.messages[0].message;
     assert_eq!((ask.id, ask.from, ask.every), (Some(0x1F), End::Host, None));
     assert_eq!((ask.channels.as_slice(), ask.answered_by.as_slice()), (&[1, 0][..], &[1][..]));
-    assert_eq!((ask.within, ask.doc.as_str()), (Some(1_500_000), "First line.\nSecond line."));
+    assert_eq!((ask.within, ask.doc.as_str()), (Some(11_500_000), "First line.\nSecond line."));
     let answer = &plan.messages[1].message;
     assert_eq!((answer.every, answer.from), (Some(120_000_000_000), End::Device));
     let a = &plan.channels[0];

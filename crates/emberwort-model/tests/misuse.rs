@@ -652,3 +652,35 @@ fn frames_without_a_beginning() {
         assert_eq!(check(&Source::new("l.ember", clean)).findings, []);
     }
 }
+
+/// What a receiver could not read, or a host would wait for in vain, and the ways out that are clean.
+#[test]
+fn forms_without_codes_and_answers_too_late() {
+    let codes = |text: String| {
+        let checked = check(&Source::new("l.ember", text.as_str()));
+        checked.findings.iter().map(|finding| (finding.code.as_str(), finding.message.clone())).collect::<Vec<_>>()
+    };
+    let forms = |forms: &str| {
+        let text = format!("{ITEMS}\nmessage M {{ id 1  from device  on wire\n g : Gate\n v : by g {{ {forms} }} }}");
+        let found = codes(text).into_iter().filter(|(code, _)| *code != "W003");
+        found.map(|(code, message)| format!("{code} {message}")).collect::<Vec<_>>()
+    };
+    assert_eq!(forms("0 a : u8\n 1 b : u16\n 5 c : u8"), <[String; 0]>::default());
+    assert_eq!(forms("0 a : u8\n else raw : bytes[..8]"), <[String; 0]>::default());
+    assert_eq!(forms("0 a : u8"), ["W014 no form is there for `g` = `open` and 1 more: such a body could not be read"]);
+    assert_eq!(
+        forms("0 a : u8\n 4 b : u8\n else raw : bytes[..8]"),
+        ["W014 the form `b` is for 4, and `Gate` has no label for that"]
+    );
+    // Two frames of 5 bytes at 9600 baud: 10 x 10 / 9600 s = 10.4 ms.
+    let answer = |within: &str| {
+        codes(format!(
+            "link l {{ revision 1  byte_order little }}\n\
+             channel c {{ medium uart 9600 8N1\n frame {{ sync C6 39\n kind : u8 message\n size : u8 length of body\n body }} }}\n\
+             message A {{ id 1  from host  on c  answered by B within {within} }}\nmessage B {{ id 2  from device  on c\n a : u16 }}"
+        ))
+    };
+    assert_eq!(answer("10.5 ms"), []);
+    let late = answer("10.4 ms");
+    assert_eq!(late[0], ("W015", "`B` cannot come in time: the two shortest frames take ≈10.42 ms on `c`".to_owned()));
+}

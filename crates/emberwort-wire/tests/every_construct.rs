@@ -272,7 +272,7 @@ fn forms_by_an_earlier_field() {
     let plan = plan("little", "k : u4\nv : by k {\n 1 a : u8\n 2 b : u16\n}");
     assert_eq!(decoded(&plan, "05 01", None), Err(BodyError::NoForm { slot: 1, key: 5 }));
     let problem = encoded(&plan, r#"{"k":2,"v":{"a":1}}"#, 3).unwrap_err();
-    assert!(problem.contains("raw number 2, does not select the form"), "{problem}");
+    assert!(problem.contains("another form is given than the one that the deciding number, 2, selects"), "{problem}");
     assert!(encoded(&plan, r#"{"k":2,"v":{"bb":1}}"#, 3).unwrap_err().contains("did you mean `b`?"));
     assert!(encoded(&plan, r#"{"k":2,"v":7}"#, 3).unwrap_err().contains("one of a, b"));
     let wrong = EncodeError::OtherForm { slot: 1, key: 2 };

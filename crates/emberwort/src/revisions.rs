@@ -65,7 +65,7 @@ pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<
     let Some(plan) = checked.plan else {
         let errors: Vec<_> = checked.findings.into_iter().filter(|finding| finding.is_error()).collect();
         crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
-        bail!("{name} has errors, and can be compared with nothing until they are mended");
+        bail!("{name} has errors; mend them before you compare");
     };
     match folded(&checked.sources) {
         Ok(text) => Ok(Revision { name, plan: Arc::new(plan), text }),

@@ -146,7 +146,7 @@ fn bare_bodies_are_decoded_with_raw_codes_beside() {
     assert!(!ran.out.contains("latch_force"), "{}", ran.out);
     let cut = run(&marlock(), &["decode", "--body", "GateStatus", "--hex", "01 A9"]);
     assert_eq!(cut.code, 2);
-    assert!(cut.err.contains("the body has 2 bytes, but its section of revision 1 needs at least 8"), "{}", cut.err);
+    assert!(cut.err.contains("2 bytes are too short for a body of GateStatus, which needs at least 8"), "{}", cut.err);
     let later = run(&marlock(), &["decode", "--body", "MoveGate", "--hex", "A0 12 FF FF", "--as", "ndjson"]);
     assert_eq!(later.out, "{\"target\":80.0,\"speed\":12.0}\n");
     assert_eq!(later.err, "4 bytes: 2 in MoveGate, 2 from a later revision\n");

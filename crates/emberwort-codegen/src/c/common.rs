@@ -16,7 +16,7 @@ const RESULTS: &[(&str, &str)] = &[
     ("OK", "done"),
     ("TRUNCATED", "the body ends inside a section"),
     ("TOO_MANY", "a count is above its maximum"),
-    ("OUT_OF_RANGE", "a value is none that the field can have"),
+    ("OUT_OF_RANGE", "a value does not fit its field"),
     ("NO_ROOM", "the buffer is too small"),
     ("ABSENT", "the field is not there"),
     ("BAD_LENGTH", "the frame's length is wrong"),

@@ -4,7 +4,7 @@ use super::Resolver;
 use crate::algorithm::Algorithm;
 use crate::budget;
 use crate::diagnostics::{Code, Finding};
-use crate::model::{End, MediumKind};
+use crate::model::{End, Kind, MediumKind, Selector};
 use crate::number::{Decimal, Scaling};
 use crate::plan::{Bound, ChannelPlan, FrameFinder, Part, Plan, Role, Zone};
 use crate::source::Span;
@@ -20,6 +20,8 @@ impl Resolver<'_> {
         }
         self.unused();
         self.full_enums();
+        self.forms_and_codes(plan);
+        self.late_answers(plan);
         self.narrower_ranges();
         for (channel, item) in plan.channels.iter().zip(&self.file.channels) {
             for frame in &item.frames {
@@ -95,6 +97,87 @@ impl Resolver<'_> {
                     item.bits + 1
                 );
                 self.report(Finding::new(Code::EnumFull, item.name.span, message, help));
+            }
+        }
+    }
+
+    /// Labels of an enum that select no form of a value, and forms for codes without a label.
+    fn forms_and_codes(&mut self, plan: &Plan) {
+        let file = self.file;
+        let messages =
+            plan.link.messages.iter().zip(&file.messages).map(|(message, item)| (&message.fields, &item.sections));
+        let records = plan.link.records.iter().filter_map(|record| {
+            let item = file.records.iter().find(|item| item.name.text == record.name)?;
+            Some((&record.fields, &item.sections))
+        });
+        for (fields, sections) in messages.chain(records) {
+            let items = sections.iter().flat_map(|section| &section.fields);
+            for (field, item) in fields.iter().zip(items) {
+                let Kind::Choice(choice) = &field.kind else { continue };
+                let (Selector::Field(decider), None) = (choice.selector, &choice.table) else { continue };
+                let Some(Kind::Enum { labels, .. }) = fields.get(decider).map(|decider| &decider.kind) else {
+                    continue;
+                };
+                let decider = &fields[decider].name;
+                let without: Vec<&str> = match choice.otherwise {
+                    Some(_) => Vec::new(),
+                    None => {
+                        let labels = labels.labels.iter().filter(|label| choice.index_of(label.code).is_none());
+                        labels.map(|label| label.name.as_str()).collect()
+                    }
+                };
+                if let [first, more @ ..] = without.as_slice() {
+                    let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+                    self.report(Finding::new(
+                        Code::FormsAndCodes,
+                        item.ty_span,
+                        format!("no form is there for `{decider}` = `{first}`{more}: such a body could not be read"),
+                        "add a form for each label, or `else raw : bytes[..8]` for the others",
+                    ));
+                }
+                if let Some(case) = choice.cases.iter().find(|case| labels.label(case.raw).is_none()) {
+                    self.report(Finding::new(
+                        Code::FormsAndCodes,
+                        item.ty_span,
+                        format!(
+                            "the form `{}` is for {}, and `{}` has no label for that",
+                            case.field.name, case.raw, labels.name
+                        ),
+                        "give the code a label, or take the form out",
+                    ));
+                }
+            }
+        }
+    }
+
+    /// Answers that take longer on every channel than they may: the time of the question and of the answer alone.
+    fn late_answers(&mut self, plan: &Plan) {
+        let file = self.file;
+        for (compiled, item) in plan.messages.iter().zip(&file.messages) {
+            let Some(within) = compiled.message.within else { continue };
+            for name in &item.answered_by {
+                let Some(answer) = self.messages.get(&name.text).map(|index| &plan.messages[*index]) else { continue };
+                let both = compiled.message.channels.iter().filter(|channel| answer.message.channels.contains(channel));
+                let time = |channel: &usize| {
+                    let least = |message| budget::message_on(&plan.channels[*channel], message, *channel).least.time;
+                    (least(compiled) + least(answer), &plan.channels[*channel].name)
+                };
+                let Some((time, channel)) = both.map(time).min_by(|a, b| a.0.cmp(&b.0)) else { continue };
+                if budget::to_f64(time) > within as f64 * 1e-9 {
+                    self.report(
+                        Finding::new(
+                            Code::LateAnswer,
+                            name.span,
+                            format!(
+                                "`{}` cannot come in time: the two shortest frames take {} on `{channel}`",
+                                name.text,
+                                budget::time_text(time)
+                            ),
+                            format!("allow more than that in `within`, or make `{channel}` faster"),
+                        )
+                        .related(item.name.span, "the question"),
+                    );
+                }
             }
         }
     }

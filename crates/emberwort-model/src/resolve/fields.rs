@@ -225,6 +225,13 @@ impl Resolver<'_> {
             }
             return Some(Kind::Record(record));
         }
+        if let Some(own) = own_word(&name.text) {
+            let message = format!("there is no type `{}`", name.text);
+            self.report(
+                Finding::new(Code::UnknownName, name.span, message, format!("write {own}")).label("not defined"),
+            );
+            return None;
+        }
         let known: Vec<String> = self.labelled.keys().chain(self.record_items.keys()).cloned().collect();
         let mut known: Vec<&str> = known.iter().map(String::as_str).collect();
         known.sort_unstable();
@@ -659,4 +666,27 @@ fn trimmed(mut value: Decimal) -> Decimal {
         value.decimals -= 1;
     }
     value
+}
+
+/// What a type of C or of other languages is here.
+fn own_word(name: &str) -> Option<&'static str> {
+    Some(match name.to_ascii_lowercase().as_str() {
+        "uint8_t" | "uint8" | "byte" | "uchar" | "unsigned" => "`u8`",
+        "uint16_t" | "uint16" | "ushort" | "word" => "`u16`",
+        "uint32_t" | "uint32" | "uint" | "dword" | "ulong" => "`u32`",
+        "uint64_t" | "uint64" | "qword" => "`u64`",
+        "int8_t" | "int8" | "sint8" => "`i8`",
+        "int16_t" | "int16" | "short" => "`i16`",
+        "int32_t" | "int32" | "int" | "long" => "`i32`",
+        "int64_t" | "int64" => "`i64`",
+        "float" | "float32" | "real" | "single" => "`f32`",
+        "double" | "float64" => "`f64`",
+        "half" | "float16" => "`f16`",
+        "boolean" | "_bool" | "bit" => "`bool`",
+        "char" | "string" | "str" | "utf8" => "a text, as `text[..24]`; a byte is a `u8`",
+        "bcd" => "two `u4` fields, the tens first: there is no type for BCD",
+        "padding" | "pad" | "reserved" => "`spare 3 bits` or `spare 2 bytes`, without a name",
+        "varint" | "leb128" => "`compact u32`",
+        _ => return None,
+    })
 }

@@ -335,6 +335,18 @@ impl Parser<'_> {
             end = self.next().span.end;
         }
         let unit = self.text_between(first.span.start, end);
+        if let Some(help) = no_unit(unit) {
+            self.report(
+                Finding::new(
+                    Code::UnitLikeWord,
+                    Span::new(first.span.start, end),
+                    format!("`{unit}` is read as a unit here"),
+                    format!("{help}. If it is a unit, put it in quotes: \"{unit}\""),
+                )
+                .label("a unit?"),
+            );
+            return unit.to_owned();
+        }
         if let Some(near) = nearest(unit, FIELD_WORDS.iter().copied().filter(|word| word.len() >= 5)) {
             self.report(
                 Finding::new(
@@ -462,4 +474,23 @@ impl Parser<'_> {
         let unit = self.unit();
         Some((TypeExpr::Integer { signed, bits, scale, offset }, unit))
     }
+}
+
+/// What to write in place of a word that is hardly a unit: one that says how numbers lie in bytes elsewhere.
+fn no_unit(word: &str) -> Option<&'static str> {
+    Some(match word.to_ascii_lowercase().as_str() {
+        "bcd" => "a number in BCD is two `u4` fields a byte, the tens first",
+        "big" | "bigendian" | "big_endian" | "big-endian" | "msb" | "msb_first" | "network" => {
+            "write `be` for big-endian"
+        }
+        "little" | "littleendian" | "little_endian" | "little-endian" | "lsb" | "lsb_first" => {
+            "write `le` for little-endian"
+        }
+        "unsigned" | "signed" | "int" | "uint" | "float" => "the type says that: `u8`, `i8`, `f32`",
+        "const" | "constant" => "write `exactly 0x01 : u8` for a constant",
+        "reserved" | "unused" | "padding" | "pad" => "write `spare 8 bits` for space without a name",
+        "default" => "write `= 3` for a default",
+        "nullable" | "opt" | "maybe" => "write `optional`, or `or none` for a code that means no reading",
+        _ => return None,
+    })
 }

@@ -144,6 +144,12 @@ impl Parser<'_> {
                 let (baud, _) = self.whole("a speed in bits a second", 1, 100_000_000, Code::BadNumber)?;
                 let format = self.peek();
                 let bad = "write data bits, parity and stop bits, as in `uart 115200 8N1`";
+                let upper = self.text_of(format).to_ascii_uppercase();
+                if upper != self.text_of(format)
+                    && matches!(upper.as_bytes(), [b'5'..=b'9', b'N' | b'E' | b'O', b'1' | b'2'])
+                {
+                    return self.unexpected("a character format in capitals", &format!("write `uart {baud} {upper}`"));
+                }
                 let &[data, parity, stop] = self.text_of(format).as_bytes() else {
                     return self.unexpected("a character format", bad);
                 };

@@ -229,7 +229,16 @@ impl<'a> Parser<'a> {
     pub(super) fn unknown_word<T>(&mut self, place: &str, words: &[&str]) -> Option<T> {
         let token = self.peek();
         if token.kind != TokenKind::Word {
-            return self.unexpected(&format!("a word that begins {place}"), &format!("one of: {}", words.join(", ")));
+            // As in C: `u8[64]`.
+            if self.is_punct('[') {
+                let expected = format!("one of the words that can stand {place}");
+                return self.unexpected(
+                    &expected,
+                    "the length of a list stands in front of its type: `[64] u8`; that of a text behind it: `text[64]`",
+                );
+            }
+            let expected = format!("one of the words that can stand {place}");
+            return self.unexpected(&expected, &format!("these are: {}", words.join(", ")));
         }
         let word = self.text_of(token);
         let help = match nearest(word, words.iter().copied()) {

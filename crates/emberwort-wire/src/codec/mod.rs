@@ -133,7 +133,7 @@ pub enum EncodeError {
         slot: usize,
     },
     /// The form of a value is not the one that the deciding field selects.
-    #[error("the deciding field, with raw number {key}, does not select the form that is given")]
+    #[error("another form is given than the one that the deciding number, {key}, selects")]
     OtherForm {
         /// The value's field, or the one that holds it.
         slot: usize,

@@ -128,7 +128,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         found.changes.iter().zip(&allowed).find(|(change, allowed)| change.worst().strands() && allowed.is_none());
     if let (Some((change, _)), CompareForm::Table) = (open, args.form) {
         say!(
-            "this strands devices or hosts; what is accepted all the same goes into {}, each with its reason:\n[[allow]]\ndifference = \
+            "this strands devices or hosts; to accept a difference all the same, add it to {} with your reason:\n[[allow]]\ndifference = \
              \"{}\"\nrevision = {}\nreason = \"\"",
             crate::project::PROJECT_FILE,
             change.difference,

@@ -9,13 +9,14 @@ use emberwort_model::Plan;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{Values, decode};
+use emberwort_wire::{BodyError, Values, decode};
 
 use super::speakers::speakers;
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
+use crate::render::plural;
 use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
 use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
 
@@ -79,12 +80,20 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
     let mut values = Values::default();
     if let Err(error) = decode(plan, &bytes, &mut values) {
         let field = error.slot().map_or(String::new(), |slot| format!(" (field {})", plan.message.fields[slot].name));
-        bail!(
-            "these {} bytes are no body of {}: {error}{field}\n`emberwort layout {}` shows what it holds",
-            bytes.len(),
-            plan.message.name,
-            plan.message.name
-        );
+        let (name, length) = (&plan.message.name, plural(bytes.len(), "byte"));
+        let is = if bytes.len() == 1 { "is" } else { "are" };
+        let why = match error {
+            BodyError::Truncated { needed, revision: 1, .. } => {
+                format!("{length} {is} too short for a body of {name}, which needs at least {needed}")
+            }
+            BodyError::Truncated { needed, revision, .. } => {
+                format!(
+                    "{length} {is} too short for a body of {name}: what revision {revision} added ends at byte {needed} or later"
+                )
+            }
+            error => format!("{length} {is} not a body of {name}: {error}{field}"),
+        };
+        bail!("{why}\n`emberwort layout {name}` shows what it holds");
     }
     let mut out = output::stdout();
     match args.form_out {

@@ -9,12 +9,13 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::model::{Kind, Selector};
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::read_body;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::text::{Filling, Given, Problem, fill};
-use emberwort_wire::{Framing, RowHeader, Values, decode, encode, line};
+use emberwort_wire::text::{self, Filling, Given, Problem, fill};
+use emberwort_wire::{EncodeError, Framing, RowHeader, ValueRef, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
 
 use super::speakers::sent_otherwise;
@@ -200,7 +201,8 @@ impl Encoder<'_> {
         };
         made.map_err(|error| {
             let field = &compiled.message.fields[error.slot()].name;
-            anyhow::anyhow!("{name} cannot be encoded: {field}: {error}")
+            let why = other_form(compiled, &self.values, &error).unwrap_or_else(|| error.to_string());
+            anyhow::anyhow!("{name} cannot be encoded: {field}: {why}")
         })?;
         if let Some(whole) = row.body.as_ref() {
             match mean_the_same(compiled, whole, &body) {
@@ -279,6 +281,23 @@ fn mean_the_same(plan: &MessagePlan, whole: &[u8], made: &[u8]) -> bool {
         fits.then_some(values)
     };
     read(whole).is_some_and(|values| Some(values) == read(made))
+}
+
+/// Which form is given and which is selected, by their names.
+fn other_form(plan: &MessagePlan, values: &Values, error: &EncodeError) -> Option<String> {
+    let EncodeError::OtherForm { slot, key } = *error else { return None };
+    let Kind::Choice(choice) = &plan.message.fields[slot].kind else { return None };
+    let ValueRef::Chosen { form, .. } = values.get(slot) else { return None };
+    let given = &choice.form(form)?.name;
+    let selected = match choice.index_of(key).and_then(|index| choice.form(index)) {
+        Some(selected) => format!("selects `{}`", selected.name),
+        None => "selects no form".to_owned(),
+    };
+    let Selector::Field(decider) = choice.selector else { return None };
+    let field = &plan.message.fields[decider];
+    let mut shown = String::new();
+    text::write_value(field, values, decider, &mut shown).ok()?;
+    Some(format!("`{}` is {shown}, which {selected}, but the value given is for `{given}`", field.name))
 }
 
 /// The key of a packet that stands outside its frame, in words.
