@@ -184,9 +184,9 @@ fn identifiers_and_nodes_of_an_older_revision_are_known() {
         [
             r#"r1 device3 Level {"depth":7}"#,
             // The definition's identifier of node 3: what was said of that device counts.
-            "r1 broken no message on `power` has the key 0x203",
+            "r1 broken no message on `power` has can_id 0x203",
             // Node 4 is not said to have the old revision.
-            "r2 broken no message on `power` has the key 0x104",
+            "r2 broken no message on `power` has can_id 0x104",
         ]
     );
     assert_eq!(statistics.other_packets, 0);

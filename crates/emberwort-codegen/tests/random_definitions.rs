@@ -181,7 +181,7 @@ fn codec_and_rows_agree(plan: &Plan, vector: &Vector, text: &str) {
     let Json::Object(fields) = serde_json::from_str(&row).unwrap() else { panic!("{row}") };
     let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let mut from_row = Values::default();
-    fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan) }, &mut from_row)
+    fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan), changed: None }, &mut from_row)
         .unwrap_or_else(|e| panic!("{e:?} in {row}"));
     let mut third = Vec::new();
     encode(compiled, &from_row, revision, &mut third).unwrap();

@@ -120,7 +120,7 @@ fn the_lines_say_everything_that_is_needed_to_make_the_bytes_again() {
                 .map(|(name, value)| (name.as_str(), Given::Json(value)))
                 .collect();
             let mut values = Values::default();
-            fill(compiled, given, Filling { clamp: false, revision, plan: Some(&plan) }, &mut values)
+            fill(compiled, given, Filling { clamp: false, revision, plan: Some(&plan), changed: None }, &mut values)
                 .unwrap_or_else(|problems| panic!("{problems:?} in {line}"));
             let mut body = Vec::new();
             encode(compiled, &values, revision, &mut body).unwrap();

@@ -9,7 +9,7 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::Role;
 use emberwort_wire::Values;
 use emberwort_wire::row::RowHeader;
-use emberwort_wire::text::{Filling, Given, fill};
+use emberwort_wire::text::{Filling, Given, fill, forms};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 use thiserror::Error;
@@ -682,14 +682,36 @@ impl<'a> Reader<'a> {
 }
 
 /// A value of a trial file as it stands in a row. TOML has no null: `{ none = true }` stands for it, and the word "none" in
-/// fields that are no text.
+/// fields that are no text; the same inside lists, records and forms.
 pub(crate) fn with_null(value: &Json, field: &Field) -> Json {
     let is_none = match value {
         Json::Object(object) => object.len() == 1 && object.get("none") == Some(&Json::Bool(true)),
         Json::String(text) => text == "none" && !matches!(field.kind, Kind::Text { .. }),
         _ => false,
     };
-    if is_none { Json::Null } else { value.clone() }
+    if is_none {
+        return Json::Null;
+    }
+    match (value, &field.kind) {
+        (Json::Array(elements), Kind::List { element, .. }) => {
+            Json::Array(elements.iter().map(|value| with_null(value, element)).collect())
+        }
+        (Json::Object(object), Kind::Record(record)) => {
+            let inside = |(name, value): (&String, &Json)| {
+                let field = record.fields.iter().find(|field| field.name == *name);
+                (name.clone(), field.map_or_else(|| value.clone(), |field| with_null(value, field)))
+            };
+            Json::Object(object.iter().map(inside).collect())
+        }
+        (Json::Object(object), Kind::Choice(choice)) => {
+            let inside = |(name, value): (&String, &Json)| {
+                let form = forms(choice).find(|form| form.name == *name);
+                (name.clone(), form.map_or_else(|| value.clone(), |form| with_null(value, form)))
+            };
+            Json::Object(object.iter().map(inside).collect())
+        }
+        _ => value.clone(),
+    }
 }
 
 /// Values of a message: those given, and the rest of the others.

@@ -204,7 +204,7 @@ impl Signal {
             }
         };
         // All values were checked when the signal was read; rounding cannot lead outside, since numbers are clamped.
-        let filling = Filling { clamp: true, revision: u32::MAX, plan: None };
+        let filling = Filling::alone(true);
         let _ = json::set(field, slot, &value, filling, values);
     }
 }
@@ -233,7 +233,7 @@ impl<'a> Scratch<'a> {
     }
 
     fn set(&mut self, value: &Json) -> Result<(), String> {
-        let filling = Filling { clamp: false, revision: u32::MAX, plan: None };
+        let filling = Filling::alone(false);
         self.values.resize(1);
         json::set(self.field, 0, value, filling, &mut self.values)
     }

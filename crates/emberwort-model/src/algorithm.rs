@@ -21,6 +21,63 @@ pub struct Crc {
     pub final_xor: u64,
 }
 
+/// Other names of the same public catalogue, and what data sheets write, with the names here that may be meant.
+const OTHER_NAMES: &[(&str, &[&str])] = &[
+    ("crc-7", &["`crc-7/mmc`"]),
+    ("crc-8", &["`crc-8/smbus`"]),
+    ("crc-8/itu", &["`crc-8/i-432-1`"]),
+    ("crc-8/maxim", &["`crc-8/maxim-dow`"]),
+    ("crc-8/dallas", &["`crc-8/maxim-dow`"]),
+    ("crc-8/ccitt", &["`crc-8/smbus`", "`crc-8/i-432-1` (with final XOR 0x55)"]),
+    ("crc-8/aes", &["`crc-8/tech-3250`"]),
+    ("crc-8/ebu", &["`crc-8/tech-3250`"]),
+    ("crc-16", &["`crc-16/arc` (polynomial 0x8005)", "`crc-16/ibm-3740` (0x1021, start 0xFFFF)"]),
+    ("crc-16/ibm", &["`crc-16/arc`"]),
+    ("crc-16/ansi", &["`crc-16/arc`"]),
+    (
+        "crc-16/ccitt",
+        &["`crc-16/ibm-3740` (start 0xFFFF)", "`crc-16/xmodem` (start 0)", "`crc-16/kermit` (reflected, start 0)"],
+    ),
+    (
+        "crc-ccitt",
+        &["`crc-16/ibm-3740` (start 0xFFFF)", "`crc-16/xmodem` (start 0)", "`crc-16/kermit` (reflected, start 0)"],
+    ),
+    ("crc-16/ccitt-false", &["`crc-16/ibm-3740`"]),
+    ("crc-16/ccitt-true", &["`crc-16/kermit`"]),
+    ("crc-16/autosar", &["`crc-16/ibm-3740`"]),
+    ("crc-16/aug-ccitt", &["`crc-16/spi-fujitsu`"]),
+    ("crc-16/x-25", &["`crc-16/ibm-sdlc`"]),
+    ("crc-16/x25", &["`crc-16/ibm-sdlc`"]),
+    ("x-25", &["`crc-16/ibm-sdlc`"]),
+    ("crc-16/hdlc", &["`crc-16/ibm-sdlc`"]),
+    ("crc-16/iso-hdlc", &["`crc-16/ibm-sdlc`"]),
+    ("crc-16/epc", &["`crc-16/genibus`"]),
+    ("crc-16/darc", &["`crc-16/genibus`"]),
+    ("crc-16/zmodem", &["`crc-16/xmodem`"]),
+    ("crc-16/lte", &["`crc-16/xmodem`"]),
+    ("crc-24", &["`crc-24/openpgp`"]),
+    ("crc-32", &["`crc-32/iso-hdlc`"]),
+    ("crc-32/ieee", &["`crc-32/iso-hdlc`"]),
+    ("crc-32/ethernet", &["`crc-32/iso-hdlc`"]),
+    ("crc-32/v-42", &["`crc-32/iso-hdlc`"]),
+    ("crc-32c", &["`crc-32/iscsi`"]),
+    ("crc-32/c", &["`crc-32/iscsi`"]),
+    ("crc-32/castagnoli", &["`crc-32/iscsi`"]),
+    ("crc-32d", &["`crc-32/base91-d`"]),
+    ("crc-32q", &["`crc-32/aixm`"]),
+    ("crc-32/posix", &["`crc-32/cksum`"]),
+    ("crc-32/aal5", &["`crc-32/bzip2`"]),
+    ("crc-64", &["`crc-64/ecma-182`"]),
+    ("crc-64/ecma", &["`crc-64/xz`", "`crc-64/ecma-182`"]),
+];
+
+/// What may be meant by a name that is not one here: `crc-32c` is `crc-32/iscsi`. Written as `crc16`, `crc_16` or `CRC-16`, too.
+pub fn also_called(name: &str) -> &'static [&'static str] {
+    let plain = |name: &str| name.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
+    let wanted = plain(name);
+    OTHER_NAMES.iter().find(|(other, _)| plain(other) == wanted).map_or(&[], |(_, names)| names)
+}
+
 impl Crc {
     /// The period of the polynomial, the least n with x^n = 1, if it is below `limit`: two wrong bits that far apart cancel.
     pub fn period_within(&self, limit: usize) -> Option<usize> {

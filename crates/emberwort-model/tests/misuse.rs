@@ -684,3 +684,42 @@ fn forms_without_codes_and_answers_too_late() {
     let late = answer("10.4 ms");
     assert_eq!(late[0], ("W015", "`B` cannot come in time: the two shortest frames take ≈10.42 ms on `c`".to_owned()));
 }
+
+/// Names that data sheets write lead to those of the catalogue.
+#[test]
+fn other_names_of_checksums() {
+    use emberwort_model::algorithm::{Algorithm, also_called};
+    for (written, meant) in [
+        ("crc-16/ccitt", "`crc-16/ibm-3740`"),
+        ("crc-16/ccitt-false", "`crc-16/ibm-3740`"),
+        ("CRC_16_CCITT", "`crc-16/kermit`"),
+        ("crc16", "`crc-16/arc`"),
+        ("crc-16/x-25", "`crc-16/ibm-sdlc`"),
+        ("crc-32", "`crc-32/iso-hdlc`"),
+        ("crc-32c", "`crc-32/iscsi`"),
+        ("crc-8", "`crc-8/smbus`"),
+        ("crc-64/ecma", "`crc-64/xz`"),
+    ] {
+        let names = also_called(written);
+        assert!(names.iter().any(|name| name.starts_with(meant)), "{written}: {names:?}");
+        for name in names {
+            let name = name.split('`').nth(1).unwrap();
+            assert!(Algorithm::named(name).is_some(), "{written}: {name}");
+            assert!(also_called(name).is_empty(), "{name}");
+        }
+    }
+    let text = |name: &str| {
+        format!(
+            "link l {{ revision 1  byte_order big }}\nchannel c {{ medium uart 9600 8N1\n frame {{ sync C6 39\n kind : u8 message\n body\n \
+             check : u16 {name} over kind..body }} }}\nmessage A {{ id 1  from host  on c }}"
+        )
+    };
+    each(
+        &[(
+            &text("crc-16/ccitt-false"),
+            "E304",
+            "did you mean `crc-16/ibm-3740`? `emberwort checksum --list` prints all names",
+        )],
+        str::to_owned,
+    );
+}

@@ -136,11 +136,14 @@ impl FrameFault {
             FrameFault::Stuffing { at } => format!("the stuffing is wrong at byte {at}"),
             FrameFault::UnknownSize { key } => {
                 format!(
-                    "no message on `{}` has the key 0x{key:02X}, so nothing says how long the frame is",
-                    channel.name
+                    "no message on `{}` has {}, so nothing says how long the frame is",
+                    channel.name,
+                    channel.key_text(*key)
                 )
             }
-            FrameFault::UnknownMessage { key } => format!("no message on `{}` has the key 0x{key:02X}", channel.name),
+            FrameFault::UnknownMessage { key } => {
+                format!("no message on `{}` has {}", channel.name, channel.key_text(*key))
+            }
             FrameFault::NoPattern => format!("the line fits no pattern of `{}`", channel.name),
             FrameFault::Body { message, error } => {
                 let message = &plan.messages[*message].message;

@@ -3,7 +3,7 @@
 //! | field | value |
 //! |---|---|
 //! | number | physical, with the decimals of its step |
-//! | `none` | `null` |
+//! | `none` | `null`; `"none"` is read too |
 //! | enum | its label |
 //! | flags | array of the labels set; a bit without a label as its number |
 //! | bool, text | boolean, string |
@@ -59,7 +59,8 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
             _ => Err(format!("an object can only be {{\"raw\": …}} here; {}", holds(field))),
         };
     }
-    if value.is_null() {
+    let none_in_words = value.as_str() == Some("none") && field.kind.none().is_some();
+    if value.is_null() || none_in_words {
         return match field.kind.none() {
             Some(none) => {
                 values.set_raw(slot, none as u64);
@@ -74,7 +75,7 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
     }
     match (&field.kind, value) {
         (Kind::Number(form) | Kind::Compact(form), Json::Number(number)) => match Decimal::parse(&number.to_string()) {
-            Some(value) => set_number(field, form, slot, value, filling.clamp, values),
+            Some(value) => set_number(field, form, slot, value, filling, values),
             None => Err(format!("{number} has too many digits; {}", holds(field))),
         },
         (Kind::Float(bits), Json::Number(number)) => set_float(field, *bits, slot, &number.to_string(), values),
@@ -118,7 +119,9 @@ fn set_list(
     }
     let first = values.set_group(slot, elements.len());
     for (n, value) in elements.iter().enumerate() {
+        let changes = filling.changes();
         set(element, first + n, value, filling, values).map_err(|problem| format!("element {n}: {problem}"))?;
+        filling.inside(changes, || format!("[{n}]"));
     }
     Ok(())
 }
@@ -141,7 +144,10 @@ fn set_choice(
         });
     };
     let at = values.set_chosen(slot, index);
-    set(form, at, inner, filling, values).map_err(|problem| format!("{name}: {problem}"))
+    let changes = filling.changes();
+    set(form, at, inner, filling, values).map_err(|problem| format!("{name}: {problem}"))?;
+    filling.inside(changes, || format!(".{name}"));
+    Ok(())
 }
 
 fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> Result<(), String> {

@@ -1,5 +1,6 @@
 //! Values as people write and read them: physical numbers, labels, text, bytes in hex.
 
+use std::cell::RefCell;
 use std::fmt::{self, Write};
 
 use emberwort_model::Plan;
@@ -47,12 +48,32 @@ pub struct Filling<'a> {
     pub revision: u32,
     /// The link, for frames inside of messages; without it they can only be given as hex.
     pub plan: Option<&'a Plan>,
+    /// Where sentences about numbers go that lie between two steps of their field, or were moved to its end by `clamp`:
+    /// `.soil[1]: 40.7 % became 40.5 %`.
+    pub changed: Option<&'a RefCell<Vec<String>>>,
 }
 
 impl<'a> Filling<'a> {
     /// Filling for a sender of the link's own revision.
     pub fn of(plan: &'a Plan) -> Self {
-        Self { clamp: false, revision: plan.link.revision, plan: Some(plan) }
+        Self { clamp: false, revision: plan.link.revision, plan: Some(plan), changed: None }
+    }
+
+    /// How many sentences about changed numbers there are so far.
+    pub(crate) fn changes(self) -> usize {
+        self.changed.map_or(0, |changed| changed.borrow().len())
+    }
+
+    /// Puts the place before sentences from the given one on: `.soil`, `[1]`.
+    pub(crate) fn inside(self, from: usize, place: impl Fn() -> String) {
+        if let Some(changed) = self.changed {
+            changed.borrow_mut()[from..].iter_mut().for_each(|sentence| sentence.insert_str(0, &place()));
+        }
+    }
+
+    /// Filling where no link is known: all fields are there, and frames inside can only be given as hex.
+    pub fn alone(clamp: bool) -> Self {
+        Self { clamp, revision: u32::MAX, plan: None, changed: None }
     }
 }
 
@@ -98,10 +119,12 @@ pub(crate) fn fill_group<'g>(
             problems.push(problem("given twice; keep one".into()));
             continue;
         }
+        let changes = filling.changes();
         let result = match value {
             Given::Text(text) => set_text(field, base + slot, text, filling, values),
             Given::Json(value) => json::set(field, base + slot, value, filling, values),
         };
+        filling.inside(changes, || format!(".{name}"));
         if let Err(message) = result {
             problems.push(problem(message));
         } else if field.since > revision && !is_default(field, values.get(base + slot)) {
@@ -186,7 +209,7 @@ pub fn holds(field: &Field) -> String {
 }
 
 /// All forms of a choice, in the order of their indices.
-pub(crate) fn forms(choice: &Choice) -> impl Iterator<Item = &Field> {
+pub fn forms(choice: &Choice) -> impl Iterator<Item = &Field> {
     choice.cases.iter().map(|case| &*case.field).chain(choice.otherwise.as_deref())
 }
 
@@ -210,7 +233,7 @@ pub(crate) fn set_number(
     form: &NumberForm,
     slot: usize,
     value: Decimal,
-    clamp: bool,
+    filling: Filling<'_>,
     values: &mut Values,
 ) -> Result<(), String> {
     let (first, last) = (form.scaling.compare(form.low, value), form.scaling.compare(form.high, value));
@@ -218,12 +241,18 @@ pub(crate) fn set_number(
     let outside = first == last && first.is_ne();
     let raw = match form.scaling.nearest_raw(value) {
         Some(raw) if !outside && (form.low..=form.high).contains(&raw) => raw,
-        _ if clamp => {
+        _ if filling.clamp => {
             let falling = form.scaling.compare(form.low, form.scaling.physical(form.high)).is_gt();
             if first.is_gt() != falling { form.low } else { form.high }
         }
         _ => return Err(format!("{value} does not fit; {}", holds(field))),
     };
+    if let Some(changed) = filling.changed
+        && form.scaling.compare(raw, value).is_ne()
+    {
+        let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", escaped(&field.unit)) };
+        changed.borrow_mut().push(format!(": {value}{unit} became {}{unit}", form.scaling.physical(raw)));
+    }
     values.set_raw(slot, raw as u64);
     Ok(())
 }
@@ -341,7 +370,7 @@ pub fn raw_of(field: &Field, text: &str) -> Result<u64, String> {
     }
     let mut values = Values::default();
     values.resize(1);
-    set_text(field, 0, text, Filling { clamp: false, revision: u32::MAX, plan: None }, &mut values)?;
+    set_text(field, 0, text, Filling::alone(false), &mut values)?;
     match values.get(0) {
         ValueRef::Raw(raw) => Ok(raw),
         _ => Err("this is no single number".into()),
@@ -368,7 +397,7 @@ fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values
         Kind::Number(form) | Kind::Compact(form) => {
             let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
             match Decimal::parse(number) {
-                Some(value) => set_number(field, form, slot, value, filling.clamp, values),
+                Some(value) => set_number(field, form, slot, value, filling, values),
                 None => Err(format!("`{}` is not a number; {}", escaped(text), holds(field))),
             }
         }
@@ -403,11 +432,42 @@ fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values
         Kind::Tunnel { .. } if !text.trim_start().starts_with('{') => set_hex(field, slot, text, values),
         Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. } => {
             let value: Json = serde_json::from_str(text)
+                .or_else(|error| serde_json::from_str(&with_quotes(text)).map_err(|_| error))
                 .map_err(|error| format!("`{}` is not JSON ({error}); {}", escaped(text), holds(field)))?;
             json::set(field, slot, &value, filling, values)
         }
         Kind::Spare { .. } => Err("spare space is always sent as zero".into()),
     }
+}
+
+/// JSON whose bare words stand in quotes: `[12, none]` and `{at: 3}` as people write them on a command line.
+fn with_quotes(text: &str) -> String {
+    let mut quoted = String::with_capacity(text.len() + 8);
+    let mut rest = text;
+    while let Some(first) = rest.chars().next() {
+        let of_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        let length = if first == '"' {
+            let mut escaped = false;
+            let end = rest[1..].find(|c| {
+                let ends = c == '"' && !escaped;
+                escaped = c == '\\' && !escaped;
+                ends
+            });
+            end.map_or(rest.len(), |end| end + 2)
+        } else if of_word(first) || first == '.' {
+            rest.find(|c| !of_word(c) && !matches!(c, '.' | '+' | '-')).unwrap_or(rest.len())
+        } else {
+            first.len_utf8()
+        };
+        let (token, behind) = rest.split_at(length);
+        if (first.is_ascii_alphabetic() || first == '_') && !matches!(token, "true" | "false" | "null") {
+            quoted.extend(["\"", token, "\""]);
+        } else {
+            quoted.push_str(token);
+        }
+        rest = behind;
+    }
+    quoted
 }
 
 /// A raw number as its field's type reads it.
@@ -443,11 +503,32 @@ pub(crate) fn readable(ascii: bool, bytes: &[u8]) -> Option<&str> {
 /// # Errors
 /// Those of the writer.
 pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+    write_value_as(field, values, slot, false, out)
+}
+
+/// The same with the raw codes of all numbers, in lists, records and forms, too.
+///
+/// # Errors
+/// Those of the writer.
+pub fn write_raw_value(field: &Field, values: &Values, slot: usize, out: &mut (impl Write + ?Sized)) -> fmt::Result {
+    write_value_as(field, values, slot, true, out)
+}
+
+fn write_value_as(
+    field: &Field,
+    values: &Values,
+    slot: usize,
+    as_raw: bool,
+    out: &mut (impl Write + ?Sized),
+) -> fmt::Result {
     let kind = &field.kind;
     match values.get(slot) {
         ValueRef::Unset | ValueRef::Absent => out.write_char('–'),
         ValueRef::Raw(raw) => {
             let number = signed(kind, raw);
+            if as_raw {
+                return write!(out, "{number}");
+            }
             if kind.none() == Some(number) {
                 return out.write_str("none");
             }
@@ -476,7 +557,7 @@ pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl 
             Kind::List { element, .. } => {
                 for n in 0..count {
                     out.write_str(if n == 0 { "[" } else { ", " })?;
-                    write_value(element, values, first + n, out)?;
+                    write_value_as(element, values, first + n, as_raw, out)?;
                 }
                 out.write_str(if count == 0 { "[]" } else { "]" })
             }
@@ -487,7 +568,7 @@ pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl 
                         continue;
                     }
                     write!(out, "{separator}{} ", field.name)?;
-                    write_value(field, values, first + n, out)?;
+                    write_value_as(field, values, first + n, as_raw, out)?;
                     separator = ", ";
                 }
                 out.write_str(if separator == "{" { "{}" } else { "}" })
@@ -498,8 +579,8 @@ pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl 
             Kind::Choice(choice) => match choice.form(form) {
                 Some(form) => {
                     write!(out, "{} ", form.name)?;
-                    write_value(form, values, slot, out)?;
-                    if form.unit.is_empty() { Ok(()) } else { write!(out, " {}", escaped(&form.unit)) }
+                    write_value_as(form, values, slot, as_raw, out)?;
+                    if form.unit.is_empty() || as_raw { Ok(()) } else { write!(out, " {}", escaped(&form.unit)) }
                 }
                 None => Ok(()),
             },

@@ -139,8 +139,13 @@ fn through_json(plan: &MessagePlan, values: &Values, sections: usize) -> Values 
     let Json::Object(row) = serde_json::from_str(&text).unwrap() else { panic!("{text}") };
     let mut back = Values::default();
     let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
-    fill(plan, given, Filling { clamp: false, revision: plan.sections[sections - 1].revision, plan: None }, &mut back)
-        .unwrap_or_else(|e| panic!("{e:?} in {text}"));
+    fill(
+        plan,
+        given,
+        Filling { clamp: false, revision: plan.sections[sections - 1].revision, plan: None, changed: None },
+        &mut back,
+    )
+    .unwrap_or_else(|e| panic!("{e:?} in {text}"));
     back
 }
 

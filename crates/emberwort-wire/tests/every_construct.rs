@@ -35,7 +35,7 @@ fn encoded(plan: &Plan, row: &str, revision: u32) -> Result<String, String> {
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
     let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let mut values = Values::default();
-    fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan) }, &mut values)
+    fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan), changed: None }, &mut values)
         .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;
     let mut body = Vec::new();
     encode(compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;

@@ -54,7 +54,7 @@ fn encoded(plan: &Plan, which: usize, row: &str) -> Result<String, String> {
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
     let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let mut values = Values::default();
-    fill(compiled, given, Filling { clamp: false, revision: 3, plan: Some(plan) }, &mut values)
+    fill(compiled, given, Filling { clamp: false, revision: 3, ..Filling::of(plan) }, &mut values)
         .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;
     let mut body = Vec::new();
     encode(compiled, &values, 3, &mut body).map_err(|error| error.to_string())?;

@@ -20,7 +20,7 @@ fn message(ty: &str) -> MessagePlan {
 
 fn set(plan: &MessagePlan, given: Given<'_>, clamp: bool) -> Result<Values, String> {
     let mut values = Values::default();
-    match fill(plan, [("a", given)], Filling { clamp, revision: 1, plan: None }, &mut values) {
+    match fill(plan, [("a", given)], Filling { clamp, revision: 1, plan: None, changed: None }, &mut values) {
         Ok(()) => Ok(values),
         Err(problems) => Err(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
     }
@@ -176,7 +176,8 @@ fn a_field_given_twice_or_unknown_is_told() {
     let plan = message("u8");
     let mut values = Values::default();
     let given = [("a", Given::Text("1")), ("a", Given::Text("2")), ("zzz", Given::Text("3"))];
-    let problems = fill(&plan, given, Filling { clamp: false, revision: 1, plan: None }, &mut values).unwrap_err();
+    let problems =
+        fill(&plan, given, Filling { clamp: false, revision: 1, plan: None, changed: None }, &mut values).unwrap_err();
     let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
     assert_eq!(lines, ["a: given twice; keep one", "zzz: `M` has no such field; it has a"]);
 }

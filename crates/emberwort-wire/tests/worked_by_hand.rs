@@ -47,7 +47,7 @@ fn body(plan: &Plan, sections: usize, fields: &str) -> Vec<u8> {
     let mut values = Values::default();
     let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let revision = plan.messages[0].sections[sections - 1].revision;
-    fill(&plan.messages[0], given, Filling { clamp: false, revision, plan: None }, &mut values).unwrap();
+    fill(&plan.messages[0], given, Filling { clamp: false, revision, plan: None, changed: None }, &mut values).unwrap();
     let mut out = Vec::new();
     encode(&plan.messages[0], &values, revision, &mut out).unwrap();
     out
@@ -413,7 +413,8 @@ fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
     ];
     let mut values = Values::default();
     let problems =
-        fill(&plan.messages[0], given, Filling { clamp: false, revision: 1, plan: None }, &mut values).unwrap_err();
+        fill(&plan.messages[0], given, Filling { clamp: false, revision: 1, plan: None, changed: None }, &mut values)
+            .unwrap_err();
     let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
     assert_eq!(
         lines,
@@ -427,7 +428,8 @@ fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
     );
     let given: [(&str, Given<'_>); 4] =
         [("a", Given::Text("300")), ("pos", Given::Text("-1")), ("mode", Given::Text("off")), ("t", Given::Text("99"))];
-    fill(&plan.messages[0], given, Filling { clamp: true, revision: 1, plan: None }, &mut values).unwrap();
+    fill(&plan.messages[0], given, Filling { clamp: true, revision: 1, plan: None, changed: None }, &mut values)
+        .unwrap();
     let raws: Vec<ValueRef<'_>> = (0..4).map(|slot| values.get(slot)).collect();
     assert_eq!(raws, [ValueRef::Raw(255), ValueRef::Raw(0), ValueRef::Raw(0), ValueRef::Raw(127)]);
     values.set_raw(0, 256);

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
+use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
@@ -273,7 +274,7 @@ pub enum LayoutForm {
 
 #[derive(Debug, Args)]
 pub struct LayoutArgs {
-    /// Messages to show [default: all]
+    /// Messages to show [default: all]; a name that ends with .ember is the definition file
     pub messages: Vec<String>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
@@ -285,7 +286,7 @@ pub struct LayoutArgs {
 
 #[derive(Debug, Args)]
 pub struct BudgetArgs {
-    /// Channels to show [default: all]
+    /// Channels to show [default: all]; a name that ends with .ember is the definition file
     pub channels: Vec<String>,
     /// How many devices hang on each channel
     #[arg(long, value_name = "N", default_value = "1", value_parser = crate::commands::devices)]
@@ -401,10 +402,28 @@ impl SenderEnd {
     }
 }
 
-/// A whole number, decimal or as 0x….
-fn number(text: &str) -> Result<u64, String> {
-    let value = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|value| u64::try_from(value).ok());
-    value.ok_or_else(|| "write a whole number, as in 420 or 0x1A4".into())
+/// A port or CAN identifier as it is written.
+#[derive(Clone, Copy, Debug)]
+pub struct GivenKey {
+    number: u64,
+    /// With the digits that only an extended identifier has.
+    wide: bool,
+}
+
+impl GivenKey {
+    fn parse(text: &str) -> Result<Self, String> {
+        let value = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|value| u64::try_from(value).ok());
+        let number =
+            value.ok_or("write a whole number, as in 420 or 0x1A4; a CAN identifier of 29 bits as 0x0CF00400")?;
+        let digits = text.trim_start_matches("0x").bytes().filter(u8::is_ascii_hexdigit).count();
+        Ok(Self { number, wide: text.starts_with("0x") && digits == 8 })
+    }
+
+    /// The key as a channel's frames come with it: CAN identifiers beyond 11 bits, and those written with 8 digits, are extended.
+    pub fn on(self, channel: &ChannelPlan) -> u64 {
+        let extended = channel.selected_by == KeySource::CanId && (self.wide || self.number > 0x7FF);
+        if extended { self.number | EXTENDED_ID } else { self.number }
+    }
 }
 
 /// Which bytes are read, and as what.
@@ -422,8 +441,8 @@ pub struct InputArgs {
     #[arg(long, value_name = "END")]
     pub from: Option<SenderEnd>,
     /// The port or CAN identifier that the bytes came with, where neither capture nor frame says it
-    #[arg(long, value_name = "KEY", requires = "on", value_parser = number)]
-    pub key: Option<u64>,
+    #[arg(long, value_name = "KEY", requires = "on", value_parser = GivenKey::parse)]
+    pub key: Option<GivenKey>,
     /// Form of the captures [default: found from their content]
     #[arg(long, value_name = "FORM")]
     pub form: Option<CaptureForm>,

@@ -12,7 +12,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 /// When colour is used.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub enum ColorChoice {
-    /// On a terminal, unless NO_COLOR is set
+    /// On a terminal, unless NO_COLOR is set or TERM is dumb
     #[default]
     Auto,
     /// Always
@@ -39,7 +39,8 @@ pub enum Paint {
 
 impl Look {
     pub fn new(choice: ColorChoice) -> Self {
-        let wanted = std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty());
+        let wanted = std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+            && std::env::var_os("TERM").is_none_or(|value| value != "dumb");
         match choice {
             ColorChoice::Always => Self { out: true, err: true },
             ColorChoice::Never => Self { out: false, err: false },

@@ -109,7 +109,7 @@ fn a_key_that_is_missing_or_too_much_is_told() {
     }
     // A key that nothing has is no error of the command: the bytes are accounted for as broken.
     let ran = run(&marlock(), &["decode", "--hex", "2C010603", "--on", "gauges", "--key", "9"]);
-    assert!(ran.out.contains("no message on `gauges` has the key 0x09"), "{}", ran.out);
+    assert!(ran.out.contains("no message on `gauges` has port 9"), "{}", ran.out);
 }
 
 #[test]

@@ -167,15 +167,17 @@ fn rows_in_every_form() {
     );
     assert_eq!(
         decode("csv"),
-        "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision\n\
-         ,0,bus485,,,(stray),,1 bytes,,EE,\n\
-         ,1,bus485,device,3,Refused,command,64,,64,4\n\
-         ,1,bus485,device,3,Refused,reason,oil_hot,,1,4\n\
-         ,11,bus485,,,(stray),,1 bytes,,77,\n"
+        "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence\n\
+         ,0,bus485,,,(stray),,1 byte,,EE,,\n\
+         ,1,bus485,device,3,Refused,command,64,,64,4,0\n\
+         ,1,bus485,device,3,Refused,reason,oil_hot,,1,4,0\n\
+         ,11,bus485,,,(stray),,1 byte,,77,,\n"
     );
     let tree = decode("tree");
     assert!(
-        tree.contains("Refused from device 3 on bus485, at 1\n  command        64                   raw 64 = 0x40\n"),
+        tree.contains(
+            "Refused from device 3 on bus485, at 1, sequence 0\n  command        64                   raw 64 = 0x40\n"
+        ),
         "{tree}"
     );
     let table = decode("table");
@@ -432,4 +434,124 @@ fn a_line_that_fits_another_pattern_is_not_written() {
     assert!(said.err.contains("a receiver would read this line as Any, whose pattern it fits, too"), "{}", said.err);
     let said = run(folder.path(), &["encode", "Any", "text=a\nb", "--on", "c"]);
     assert!(said.err.contains("Any cannot be encoded: text: a text with the end of a line in it"), "{}", said.err);
+}
+
+const SOIL: &str = "link garden { revision 1  byte_order little }
+channel wire {
+    medium uart 9600 8N1
+    frame { sync A5 3C
+        kind : u8 message
+        size : u8 length of body
+        count : u8 sequence
+        body
+        check : u8 xor8 over kind..body
+    }
+}
+channel bus { medium can 500 kbit/s
+    packet
+    select by can_id
+}
+record Spot { depth : 0 .. 100 cm step 0.5 }
+enum What : u8 { 0 warm  1 wet }
+message Soil { id 1  from device  on wire
+    soil : [..4] 0 .. 100 % step 0.5 or none
+    spot : Spot
+    what : What
+    value : by what { 0 heat : 0 .. 50 degC step 0.25  1 water : 0 .. 100 % step 0.5 }
+    at : u8 * 0.25 s
+}
+message Far { from device  on bus can_id 0x0CF00400 extended
+    a : u8
+}
+message Near { from device  on bus can_id 0x0C4
+    a : u8
+}
+";
+
+/// What a row shows for "no value" is read back in lists, in words and in quotes, and a number that lies between two steps is
+/// told with its place.
+#[test]
+fn lists_as_they_are_shown_and_numbers_that_were_rounded() {
+    let folder = small(SOIL);
+    let words = |soil: &str, heat: &str| {
+        let (soil, value) = (format!("soil={soil}"), format!("value={{heat:{heat}}}"));
+        let rest = ["encode", "Soil", "spot={depth:20.7}", "what=warm", "at=3", "--link", "l.ember"];
+        let all: Vec<&str> = rest.into_iter().chain([soil.as_str(), value.as_str()]).collect();
+        let ran = run(folder.path(), &all);
+        (ran.code, ran.out, ran.err)
+    };
+    // Three elements, 12 / 0.5 = 0x18, none = 0xFF, 40.5 / 0.5 = 0x51; 20.5 / 0.5 = 0x29; 21 / 0.25 = 0x54; 3 / 0.25 = 0x0C.
+    let rounded = "Soil.spot.depth: 20.7 cm became 20.5 cm\n";
+    assert_eq!(words("[12,none,40.5]", "21"), (0, "03 18 FF 51 29 00 54 0C\n".into(), rounded.into()));
+    assert_eq!(words("[12, \"none\", 40.5]", "21").1, "03 18 FF 51 29 00 54 0C\n");
+    let (_, out, err) = words("[12,null,40.6]", "21.1");
+    assert_eq!(out, "03 18 FF 51 29 00 54 0C\n");
+    for told in ["Soil.soil[2]: 40.6 % became 40.5 %\n", "Soil.value.heat: 21.1 degC became 21.00 degC\n", rounded] {
+        assert!(err.contains(told), "{err}");
+    }
+    let (code, _, err) = words("[12,nine]", "21");
+    assert!(code == 2 && err.contains("element 1: \"nine\" does not fit"), "{err}");
+}
+
+/// Raw codes are raw in lists, records and forms, too, and the sequence number is in each form.
+#[test]
+fn raw_codes_reach_into_lists_and_forms() {
+    let folder = small(SOIL);
+    // The checksum: 01 ^ 08 ^ 05 ^ 03 ^ 18 ^ FF ^ 51 ^ 29 ^ 00 ^ 54 ^ 0C = C8.
+    let frame = "A5 3C 01 08 05 03 18 FF 51 29 00 54 0C C8";
+    let decode = |form: &str, raw: &[&str]| {
+        let words = ["decode", "--on", "wire", "--link", "l.ember", "--hex", frame, "--as", form];
+        succeed(folder.path(), &words.iter().chain(raw).copied().collect::<Vec<_>>())
+    };
+    let table = decode("table", &["--raw"]);
+    assert!(table.contains("soil=[24, 255, 81]  spot={depth 41}  what=0  value=heat 84  at=12\n"), "{table}");
+    let csv = decode("csv", &["--raw"]);
+    assert!(csv.contains("Soil,soil,\"[24, 255, 81]\",%,,1,5\n"), "{csv}");
+    assert!(csv.contains("Soil,value,heat 84,,,1,5\n"), "{csv}");
+    let json = decode("ndjson", &["--raw"]);
+    assert!(
+        json.contains(
+            "\"fields\":{\"soil\":[24,255,81],\"spot\":{\"depth\":41},\"what\":0,\"value\":{\"heat\":84},\"at\":12}"
+        ),
+        "{json}"
+    );
+    let table = decode("table", &[]);
+    assert!(table.contains("soil=[12.0, none, 40.5]  spot={depth 20.5"), "{table}");
+    assert!(decode("tree", &[]).contains("Soil from device on wire, at 0, sequence 5\n"));
+}
+
+/// CAN identifiers as they are written: those of 29 bits by their size, or by their eight digits.
+#[test]
+fn keys_of_extended_identifiers() {
+    let folder = small(SOIL);
+    let read = |key: &str| {
+        let words = ["decode", "--on", "bus", "--link", "l.ember", "--hex", "07", "--key", key, "--as", "table"];
+        succeed(folder.path(), &words)
+    };
+    assert!(read("0x0CF00400").contains("Far      a=7"), "{}", read("0x0CF00400"));
+    assert!(read("0x0C4").contains("Near     a=7"));
+    assert!(read("0x000000C4").contains("no message on `bus` has can_id 0x000000C4, extended"));
+    assert!(read("0x0CF00401").contains("no message on `bus` has can_id 0x0CF00401, extended"));
+    let ran = run(folder.path(), &["decode", "--on", "bus", "--link", "l.ember", "--hex", "07"]);
+    assert!(ran.code == 2 && ran.err.contains("--key 0x"), "{}", ran.err);
+}
+
+/// A definition may stand among the names, and what a script reads are numbers.
+#[test]
+fn layout_takes_a_file_and_gives_numbers() {
+    let folder = small(SOIL);
+    let rows = succeed(folder.path(), &["layout", "l.ember", "Soil", "--as", "ndjson"]);
+    let rows: Vec<serde_json::Value> = rows.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let at = rows.last().unwrap();
+    assert_eq!((&at["field"], &at["bits"], &at["step"]), (&"at".into(), &8.into(), &0.25.into()));
+    assert_eq!(at["raw"], serde_json::json!([0, 255]));
+    assert_eq!((at["physical"][0].as_f64(), at["physical"][1].as_f64()), (Some(0.0), Some(63.75)));
+    assert_eq!(
+        (&rows[0]["byte"], &rows[0]["bit"], &rows[0]["default"]),
+        (&0.into(), &0.into(), &serde_json::Value::Null)
+    );
+    let budget = succeed(folder.path(), &["budget", "l.ember", "bus"]);
+    assert!(budget.contains("Far") && !budget.contains("Soil"), "{budget}");
+    let ran = run(folder.path(), &["layout", "nothere.ember"]);
+    assert!(ran.code == 2 && ran.err.contains("the definition nothere.ember cannot be read"), "{}", ran.err);
 }

@@ -245,6 +245,28 @@ impl ChannelPlan {
         matches!(self.selected_by, KeySource::Port | KeySource::CanId)
     }
 
+    /// A key as people write it where it stands outside the frame, or as the number that the frame holds: `port 4850`,
+    /// `can_id 0x1A4`, `can_id 0x0CF00400, extended`, `the key 0x21`.
+    pub fn key_text(&self, key: u64) -> String {
+        let number = self.key_number(key);
+        match self.selected_by {
+            KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id {number}, extended"),
+            KeySource::CanId => format!("can_id {number}"),
+            KeySource::Port => format!("port {number}"),
+            _ => format!("the key {number}"),
+        }
+    }
+
+    /// The number alone of a key: ports are decimal; CAN identifiers have the 3 or 8 hex digits of their kind.
+    pub fn key_number(&self, key: u64) -> String {
+        match self.selected_by {
+            KeySource::CanId if key & EXTENDED_ID != 0 => format!("0x{:08X}", key & !EXTENDED_ID),
+            KeySource::CanId => format!("0x{key:03X}"),
+            KeySource::Port => key.to_string(),
+            _ => format!("0x{key:02X}"),
+        }
+    }
+
     /// The key of a message (by index) from or to a node; `None` if it does not travel here, or has no key for this node.
     pub fn key_for(&self, message: usize, node: u64) -> Option<u64> {
         let at = self.keys.iter().position(|(_, index)| *index == message)?;

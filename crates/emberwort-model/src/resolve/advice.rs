@@ -1,5 +1,7 @@
 //! What can be used as it is, but probably does not say what was meant, or could be better.
 
+use std::collections::HashMap;
+
 use super::Resolver;
 use crate::algorithm::Algorithm;
 use crate::budget;
@@ -106,10 +108,10 @@ impl Resolver<'_> {
         let file = self.file;
         let messages =
             plan.link.messages.iter().zip(&file.messages).map(|(message, item)| (&message.fields, &item.sections));
-        let records = plan.link.records.iter().filter_map(|record| {
-            let item = file.records.iter().find(|item| item.name.text == record.name)?;
-            Some((&record.fields, &item.sections))
-        });
+        let items: HashMap<&str, _> =
+            file.records.iter().map(|item| (item.name.text.as_str(), &item.sections)).collect();
+        let records = plan.link.records.iter();
+        let records = records.filter_map(|record| Some((&record.fields, *items.get(record.name.as_str())?)));
         for (fields, sections) in messages.chain(records) {
             let items = sections.iter().flat_map(|section| &section.fields);
             for (field, item) in fields.iter().zip(items) {

@@ -511,8 +511,12 @@ impl Parser<'_> {
             return Some((algorithm, name));
         }
         let candidates = Algorithm::names().chain(roles.iter().copied());
-        let help = match nearest(&name, candidates) {
-            Some(near) => format!("did you mean `{near}`? `emberwort checksum --list` prints all names"),
+        let help = match crate::algorithm::also_called(&name) {
+            [] => None,
+            known => Some(known.join(", or ")),
+        };
+        let help = match help.or_else(|| nearest(&name, candidates).map(|near| format!("`{near}`"))) {
+            Some(near) => format!("did you mean {near}? `emberwort checksum --list` prints all names"),
             None if roles.is_empty() => "`emberwort checksum --list` prints all names".to_owned(),
             None => {
                 "a role is message, length of A..B, address, sequence, revision, same as PART, = VALUE, or a checksum: \

@@ -17,16 +17,17 @@ use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{Framing, Header, Values};
 use serde_json::{Value as Json, json};
 
-use super::{Ending, channel_index, message_index};
+use super::{Ending, channel_index, message_index, with_definition};
 use crate::cli::{BudgetArgs, TableForm};
 use crate::output::{self, Look, Paint};
 use crate::project::{Project, imports_of, load_plan_of, read_limited};
 use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let project = Project::find(link)?;
+    let (file, channels) = with_definition(&args.channels);
+    let project = Project::find(file.or(link))?;
     let plan = load_plan_of(&project.definition, look)?;
-    let wanted: Vec<usize> = match args.channels.as_slice() {
+    let wanted: Vec<usize> = match channels.as_slice() {
         [] => (0..plan.channels.len()).collect(),
         names => names.iter().map(|name| channel_index(&plan, name)).collect::<anyhow::Result<_>>()?,
     };
@@ -140,7 +141,7 @@ impl View<'_> {
         }
         let radio = matches!(channel.medium.kind, MediumKind::Lora { .. });
         let with_energy = before.rows.iter().any(|row| row.energy.is_some());
-        let on_wire = if radio { "symbols" } else { "bits" };
+        let on_wire = if radio { "symbols≈" } else { "bits" };
         let mut titles = vec![
             "message",
             "from",
@@ -294,10 +295,11 @@ impl Content {
             MediumKind::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
             _ => String::new(),
         };
-        let unit = if matches!(kind, MediumKind::Lora { .. }) { "symbols" } else { "bits" };
+        let radio = matches!(kind, MediumKind::Lora { .. });
+        let (about, unit) = if radio { ("≈", "symbols") } else { ("", "bits") };
         writeln!(
             out,
-            "with this content {} takes {} {unit}{stuffing}: {} in {}",
+            "with this content {} takes {about}{} {unit}{stuffing}: {} in {}",
             compiled.message.name,
             exact.bits,
             plural(frame.len(), "byte"),

@@ -1,5 +1,6 @@
 //! `encode`: messages to bytes.
 
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
@@ -10,7 +11,7 @@ use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{Kind, Selector};
-use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
+use emberwort_model::plan::{FrameFinder, MessagePlan};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::read_body;
 use emberwort_wire::status_bytes::RunningStatus;
@@ -41,6 +42,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         on,
         running,
         without_rest: 0,
+        changes: 0,
         values,
         bytes: Vec::new(),
     };
@@ -66,6 +68,9 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     Ok(Ending::Clean)
 }
 
+/// How many rounded or moved numbers are named; of more, the count is enough.
+const CHANGES_SHOWN: usize = 12;
+
 struct Encoder<'a> {
     plan: Arc<Plan>,
     definition: &'a Path,
@@ -77,6 +82,8 @@ struct Encoder<'a> {
     running: RunningStatus,
     /// Rows whose bodies held more than their fields, of which somebody changed some.
     without_rest: usize,
+    /// Numbers that were rounded or moved.
+    changes: usize,
     values: Values,
     bytes: Vec<u8>,
 }
@@ -124,6 +131,9 @@ impl Encoder<'_> {
         }
         if skipped > 0 {
             say!("left out {}, which are no messages: unread or broken frames, stray bytes", plural(skipped, "row"));
+        }
+        if self.changes > CHANGES_SHOWN {
+            say!("{} more were rounded or moved", plural(self.changes - CHANGES_SHOWN, "number"));
         }
         if self.without_rest > 0 {
             say!(
@@ -178,13 +188,25 @@ impl Encoder<'_> {
         if revision < own {
             self.fits_revision(revision, name)?;
         }
-        let filling = Filling { clamp: self.args.clamp, revision: revision.min(own), plan: Some(&self.plan) };
+        let changed = RefCell::default();
+        let filling = Filling {
+            clamp: self.args.clamp,
+            revision: revision.min(own),
+            plan: Some(&self.plan),
+            changed: Some(&changed),
+        };
         if let Err(more) = fill(compiled, given, filling, &mut self.values) {
             problems.extend(more);
         }
         if !problems.is_empty() {
             let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
             bail!("{name} cannot be encoded:{}", lines.concat());
+        }
+        for change in changed.take() {
+            self.changes += 1;
+            if self.changes <= CHANGES_SHOWN {
+                say!("{name}{change}");
+            }
         }
         let facing = self.on.map(|index| plan.channels[index].facing(compiled.message.from));
         if let (Some(channel), Some(index_on)) = (facing, self.on)
@@ -235,7 +257,7 @@ impl Encoder<'_> {
             }
         }
         if channel.key_is_outside() {
-            say!("{name} goes to {}", outside_key(channel, header.key));
+            say!("{name} goes to {}", channel.key_text(header.key));
         }
         let finder = channel.finder;
         let sent = self.running.shorten(finder, &frame).to_vec();
@@ -298,13 +320,4 @@ fn other_form(plan: &MessagePlan, values: &Values, error: &EncodeError) -> Optio
     let mut shown = String::new();
     text::write_value(field, values, decider, &mut shown).ok()?;
     Some(format!("`{}` is {shown}, which {selected}, but the value given is for `{given}`", field.name))
-}
-
-/// The key of a packet that stands outside its frame, in words.
-fn outside_key(channel: &ChannelPlan, key: u64) -> String {
-    match channel.selected_by {
-        KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id 0x{:08X}, extended", key & !EXTENDED_ID),
-        KeySource::CanId => format!("can_id 0x{key:03X}"),
-        _ => format!("port {key}"),
-    }
 }

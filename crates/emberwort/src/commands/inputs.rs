@@ -30,8 +30,8 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
     let plan = &speakers.own().clone();
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
     key_fits(args, plan, on)?;
-    let mut decoder =
-        Decoder::of(speakers, on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(args.key);
+    let key = args.key.zip(on).map(|(key, on)| key.on(&plan.channels[on]));
+    let mut decoder = Decoder::of(speakers, on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     if let Some(hex) = &args.hex {
@@ -80,7 +80,7 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
                 "on `{}` a key outside the frame selects the message\n\
                  give the port or CAN identifier that the bytes of {what} came with: --key {}",
                 channel.name,
-                channel.keys.first().map_or(2, |(key, _)| *key)
+                channel.key_number(channel.keys.first().map_or(2, |(key, _)| *key))
             );
         }
         return Ok(index);

@@ -8,9 +8,10 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, rows};
-use serde_json::json;
+use emberwort_model::number::Decimal;
+use serde_json::{Value as Json, json};
 
-use super::{Ending, message_index};
+use super::{Ending, message_index, with_definition};
 use crate::cli::{LayoutArgs, LayoutForm};
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
@@ -22,11 +23,12 @@ use crate::render::{figure, plural, table, time, wrapped};
 const PIPE_WIDTH: usize = 110;
 
 pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
-    let wanted: Vec<usize> = if args.messages.is_empty() {
+    let (file, messages) = with_definition(&args.messages);
+    let plan = load_plan(file.or(link), look)?;
+    let wanted: Vec<usize> = if messages.is_empty() {
         (0..plan.messages.len()).collect()
     } else {
-        args.messages.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?
+        messages.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?
     };
     if let Some(path) = &args.out {
         let pictures: Vec<_> = wanted.iter().map(|index| picture(&plan.messages[*index])).collect();
@@ -116,13 +118,33 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     Ok(())
 }
 
+/// A text of the table as JSON: a number as one, nothing as null.
+fn number(text: &str) -> Json {
+    match Decimal::parse(text).map(|_| serde_json::from_str(text)) {
+        Some(Ok(number)) => number,
+        _ if text.is_empty() => Json::Null,
+        _ => text.into(),
+    }
+}
+
+/// The same, with the two ends of a range in an array.
+fn numbers_of(text: &str) -> Json {
+    match text.split_once(" .. ").map(|(least, greatest)| (number(least), number(greatest))) {
+        Some((least, greatest)) if least.is_number() && greatest.is_number() => json!([least, greatest]),
+        _ => number(text),
+    }
+}
+
 fn write_ndjson(plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
     let compiled = &plan.messages[index];
     for row in rows(compiled) {
         let LayoutRow { depth, field, place, bits, raw, physical, step, unit, default, since, doc } = row;
+        let numbers = place.split_once('.').map(|(byte, bit)| (number(byte), number(bit)));
+        let (byte, bit) = numbers.filter(|(byte, bit)| byte.is_u64() && bit.is_u64()).unwrap_or_default();
         let line = json!({
-            "message": compiled.message.name, "depth": depth, "field": field, "place": place, "bits": bits, "raw": raw,
-            "physical": physical, "step": step, "unit": unit, "default": default, "since": since, "doc": doc,
+            "message": compiled.message.name, "depth": depth, "field": field, "place": place, "byte": byte, "bit": bit,
+            "bits": numbers_of(&bits), "raw": numbers_of(&raw), "physical": numbers_of(&physical), "step": number(&step),
+            "unit": unit, "default": number(&default), "since": since, "doc": doc,
         });
         writeln!(out, "{line}")?;
     }

@@ -19,6 +19,8 @@ mod tidy;
 mod trial;
 mod value;
 
+use std::path::Path;
+
 use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
@@ -58,6 +60,13 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Man(args) => shell::man(&args),
         Command::Demo(args) => demo::run(&args, look),
     }
+}
+
+/// A definition file that stands before or among names, as in `layout pump.ember`, and the names.
+pub fn with_definition(names: &[String]) -> (Option<&Path>, Vec<&str>) {
+    let is_file = |name: &&str| name.ends_with(".ember");
+    let file = names.iter().map(String::as_str).find(is_file).map(Path::new);
+    (file, names.iter().map(String::as_str).filter(|name| !is_file(name) || file != Some(Path::new(name))).collect())
 }
 
 /// The index of a message by name.

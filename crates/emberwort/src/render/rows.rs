@@ -16,6 +16,7 @@ use emberwort_wire::{FrameFault, ValueRef, Values, says_all, text, tunnel};
 use super::time;
 use crate::cli::RowForm;
 use crate::output::{self, Look, Paint};
+use crate::render::plural;
 
 /// Which rows are shown, and how.
 #[derive(Clone, Debug)]
@@ -225,15 +226,9 @@ impl<W: Write> RowPrinter<W> {
                 continue;
             }
             let mut word = format!("{}=", field.name);
-            if self.style.raw
-                && let ValueRef::Raw(raw) = value
-            {
-                let _ = write!(word, "{}", text::signed(&field.kind, raw));
-            } else {
-                write_value(row.plan, row.from, field, row.values, slot, &mut word);
-                if has_unit(field, value) {
-                    let _ = write!(word, " {}", escaped(&field.unit));
-                }
+            write_value(row.plan, row.from, field, (row.values, slot), self.style.raw, &mut word);
+            if !self.style.raw && has_unit(field, value) {
+                let _ = write!(word, " {}", escaped(&field.unit));
             }
             words.push(word);
         }
@@ -270,11 +265,12 @@ impl<W: Write> RowPrinter<W> {
         let plan = row.plan;
         let message = &plan.messages[row.message].message;
         let heading = format!(
-            "{} from {}{} on {}, {when}{}",
+            "{} from {}{} on {}, {when}{}{}",
             message.name,
             row.from.as_str(),
             row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
             self.plan.channels[row.channel].name,
+            row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
             self.remark(row).map_or_else(String::new, |remark| format!(" {remark}")),
         );
         self.line = self.style.look.paint(Paint::Bold, heading);
@@ -346,14 +342,11 @@ impl<W: Write> RowPrinter<W> {
                 ValueRef::Bytes(bytes) => hex(bytes),
                 _ => String::new(),
             };
-            if self.style.raw {
-                shown.push_str(&raw);
-            } else {
-                write_value(plan, row.from, field, row.values, slot, &mut shown);
-            }
+            write_value(plan, row.from, field, (row.values, slot), self.style.raw, &mut shown);
             let time = row.time.map_or_else(String::new, time::rfc3339);
             let offset = row.offset.to_string();
             let node = row.frame.node.map_or_else(String::new, |node| node.to_string());
+            let sequence = row.frame.sequence.map_or_else(String::new, |sequence| sequence.to_string());
             let own = self.plan.clone();
             let channel = own.channels[row.channel].name.as_str();
             let revision = plan.link.revision.to_string();
@@ -370,6 +363,7 @@ impl<W: Write> RowPrinter<W> {
                 &unit,
                 &raw,
                 &revision,
+                &sequence,
             ];
             self.csv_line(&cells);
         }
@@ -390,6 +384,7 @@ impl<W: Write> RowPrinter<W> {
                 "unit",
                 "raw",
                 "read_as_revision",
+                "sequence",
             ]);
         }
         let mut writer = csv::WriterBuilder::new().from_writer(Vec::new());
@@ -400,8 +395,15 @@ impl<W: Write> RowPrinter<W> {
     }
 }
 
-/// Writes a value for people; a frame inside is shown by what it carries.
-fn write_value(plan: &Plan, from: End, field: &Field, values: &Values, slot: usize, out: &mut String) {
+/// Writes a value for people, or with raw codes for numbers; a frame inside is shown by what it carries.
+fn write_value(plan: &Plan, from: End, field: &Field, (values, slot): (&Values, usize), raw: bool, out: &mut String) {
+    let write_plain = |field: &Field, values: &Values, slot, out: &mut String| {
+        let _ = if raw {
+            text::write_raw_value(field, values, slot, out)
+        } else {
+            text::write_value(field, values, slot, out)
+        };
+    };
     if let (Kind::Tunnel { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
         match tunnel::open(plan, *channel, from, bytes) {
             Ok(inner) => {
@@ -418,7 +420,7 @@ fn write_value(plan: &Plan, from: End, field: &Field, values: &Values, slot: usi
                     }
                     let _ = write!(out, "{}{}=", if first { "" } else { "  " }, field.name);
                     first = false;
-                    let _ = text::write_value(field, &inner.values, n, out);
+                    write_plain(field, &inner.values, n, out);
                 }
                 out.push('}');
             }
@@ -428,7 +430,7 @@ fn write_value(plan: &Plan, from: End, field: &Field, values: &Values, slot: usi
         }
         return;
     }
-    let _ = text::write_value(field, values, slot, out);
+    write_plain(field, values, slot, out);
 }
 
 /// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex. What lies in records, lists
@@ -484,7 +486,7 @@ fn tree_lines(
         }
         _ => {
             let mut shown = String::new();
-            write_value(plan, from, field, values, slot, &mut shown);
+            write_value(plan, from, field, (values, slot), false, &mut shown);
             if has_unit(field, value) {
                 let _ = write!(shown, " {}", escaped(&field.unit));
             }
@@ -618,7 +620,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 self.emit();
             }
             RowForm::Csv => {
-                let sentence = format!("{} bytes", stray.wire.len());
+                let sentence = plural(stray.wire.len(), "byte");
                 self.csv_other(stray.time, stray.offset, stray.channel, stray.from, ("(stray)", &sentence), stray.wire);
             }
         }
@@ -644,7 +646,20 @@ impl<W: Write> RowPrinter<W> {
         let time = time.map_or_else(String::new, time::rfc3339);
         let offset = offset.to_string();
         let bytes = hex(wire);
-        self.csv_line(&[&time, &offset, channel, from.map_or("", End::as_str), "", what, "", sentence, "", &bytes, ""]);
+        self.csv_line(&[
+            &time,
+            &offset,
+            channel,
+            from.map_or("", End::as_str),
+            "",
+            what,
+            "",
+            sentence,
+            "",
+            &bytes,
+            "",
+            "",
+        ]);
     }
 }
 
