@@ -196,6 +196,12 @@ fn the_make_file_fragment_works() {
     assert!(make(&["check", "gen"]).0);
     assert!(folder.path().join("lamp/gen/c/lamp.c").is_file());
     assert!(make(&["clean"]).0 && !folder.path().join("lamp/gen").exists());
+    // Before or behind the user's own rules, `make` alone does what it did.
+    for own in ["include link.mk\nall: ; echo built\nother: ; false\n", "all: ; echo built\ninclude link.mk\n"] {
+        std::fs::write(folder.path().join("lamp/Makefile"), own).unwrap();
+        let output = std::process::Command::new("make").arg("-s").current_dir(folder.path().join("lamp")).output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&output.stdout), "built\n", "{own}{}", String::from_utf8_lossy(&output.stderr));
+    }
     std::fs::write(folder.path().join("lamp/lamp.ember"), "link lamp { revision 1 }").unwrap();
     assert!(!make(&["check"]).0, "a wrong definition fails the build");
 }
