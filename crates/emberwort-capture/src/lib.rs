@@ -4,6 +4,7 @@
 //! file ─► source ─► pieces of bytes with times ─► decoder (one receiver a lane) ─► sink of rows
 //! ```
 
+pub mod checksum_slips;
 pub mod decode;
 pub mod network;
 pub mod source;

@@ -8,6 +8,7 @@ use emberwort_model::model::End;
 use emberwort_wire::FrameFault;
 use emberwort_wire::sequence::Numbering;
 
+use crate::checksum_slips::ChecksumSlips;
 use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
 use crate::speakers::Speakers;
 
@@ -52,6 +53,8 @@ pub struct Statistics {
     pub told_apart: (u64, u64),
     /// Frames that can be read as ones of either end, and were taken for the device's.
     pub ambiguous: u64,
+    /// What the wrong checksums have in common.
+    pub slips: ChecksumSlips,
     /// For each definition.
     numbering: Vec<Numbering>,
     /// Time of the first and the last frame, in nanoseconds since 1970-01-01 UTC.
@@ -106,6 +109,7 @@ impl Statistics {
             contradicted: BTreeMap::new(),
             told_apart: (0, 0),
             ambiguous: 0,
+            slips: ChecksumSlips::default(),
             numbering: speakers.definitions().iter().map(|definition| Numbering::new(&definition.plan)).collect(),
             span: None,
             plan,
@@ -220,6 +224,9 @@ impl RowSink for Statistics {
         };
         *bytes += broken.wire.len() as u64;
         frames[index] += 1;
+        if let FrameFault::Checksum { part, expected, found } = *broken.fault {
+            self.slips.count(broken.channel, broken.from, broken.facing, part, (expected, found));
+        }
         self.at(broken.time);
     }
 

@@ -555,3 +555,49 @@ fn layout_takes_a_file_and_gives_numbers() {
     let ran = run(folder.path(), &["layout", "nothere.ember"]);
     assert!(ran.code == 2 && ran.err.contains("the definition nothere.ember cannot be read"), "{}", ran.err);
 }
+
+/// Sender and definition that differ in one setting of the checksum: the setting is named, and what to write is right.
+#[test]
+fn checksums_that_are_all_wrong_in_the_same_way() {
+    let definition = |check: &str| {
+        format!(
+            "link l {{ revision 1  byte_order little }}\nchannel wire {{\n medium uart 9600 8N1\n frame {{ sync A5 3C\n kind : u8 message\n \
+             size : u8 length of body\n body\n check : u16 {check} over kind..body }}\n}}\nmessage A {{ id 1  from device  on wire\n a : u16 }}\n"
+        )
+    };
+    let told = |sender: &str, reader: &str, frames: u32| {
+        let folder = small(&definition(sender));
+        std::fs::write(folder.path().join("reader.ember"), definition(reader)).unwrap();
+        let mut hex = String::new();
+        for n in 0..frames {
+            hex += &succeed(
+                folder.path(),
+                &["encode", "A", &format!("a={}", n * 7919), "--on", "wire", "--link", "l.ember"],
+            );
+        }
+        let of = |command: &str| {
+            let ran = run(folder.path(), &[command, "--on", "wire", "--hex", &hex, "--link", "reader.ember"]);
+            assert_eq!(ran.code, 0, "{}", ran.err);
+            ran.err.lines().find(|line| line.contains("wrong checksums")).map(str::to_owned)
+        };
+        assert_eq!(of("decode"), of("stats"));
+        of("stats")
+    };
+    let crc = "crc-16/ibm-3740";
+    for (sender, reader, words) in [
+        ("be crc-16/ibm-3740", crc, "are right with their bytes the other way around: write `check : u16 be …`"),
+        (crc, "be crc-16/ibm-3740", "are right with their bytes the other way around: write `check : u16 le …`"),
+        ("crc-16/genibus", crc, "are the complement of what they should be: write `crc-16/genibus`"),
+        (crc, "crc-16/genibus", "are the complement of what they should be: write `crc-16/ibm-3740`"),
+        ("internet final xor 0x1234", "internet", "differ by the same bits, 0x1234: write `internet final xor 0x1234`"),
+    ] {
+        let said = told(sender, reader, 5).unwrap_or_default();
+        assert!(
+            said.starts_with("5 of 5 wrong checksums `check` on `wire` ") && said.contains(words),
+            "{sender}: {said}"
+        );
+    }
+    // Three may be chance, and another polynomial has nothing in common.
+    assert_eq!(told("be crc-16/ibm-3740", crc, 3), None);
+    assert_eq!(told("crc-16/arc", crc, 6), None);
+}

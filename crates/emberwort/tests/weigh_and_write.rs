@@ -199,8 +199,14 @@ fn the_make_file_fragment_works() {
     // Before or behind the user's own rules, `make` alone does what it did.
     for own in ["include link.mk\nall: ; echo built\nother: ; false\n", "all: ; echo built\ninclude link.mk\n"] {
         std::fs::write(folder.path().join("lamp/Makefile"), own).unwrap();
-        let output = std::process::Command::new("make").arg("-s").current_dir(folder.path().join("lamp")).output().unwrap();
-        assert_eq!(String::from_utf8_lossy(&output.stdout), "built\n", "{own}{}", String::from_utf8_lossy(&output.stderr));
+        let output =
+            std::process::Command::new("make").arg("-s").current_dir(folder.path().join("lamp")).output().unwrap();
+        assert_eq!(
+            String::from_utf8_lossy(&output.stdout),
+            "built\n",
+            "{own}{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
     }
     std::fs::write(folder.path().join("lamp/lamp.ember"), "link lamp { revision 1 }").unwrap();
     assert!(!make(&["check"]).0, "a wrong definition fails the build");

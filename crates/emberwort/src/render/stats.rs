@@ -56,8 +56,12 @@ pub fn sentence(account: &Account<'_>) -> String {
     line
 }
 
-/// What to look at when a capture holds nothing good.
+/// What to look at when a capture holds nothing good, or when its wrong checksums are wrong in the same way.
 pub fn hint(statistics: &Statistics) -> Option<String> {
+    let slips = statistics.slips.sentences(&statistics.plan().channels);
+    if !slips.is_empty() {
+        return Some(slips.join("\n"));
+    }
     if statistics.good_frames() > 0 {
         return None;
     }
