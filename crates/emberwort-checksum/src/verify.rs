@@ -19,11 +19,15 @@ pub struct Mistakes {
 /// Bytes that are left out or taken in, at most.
 const REACH: usize = 8;
 
+/// Longer stretches are not searched for a wrong bit, which would take a checksum for each of them.
+pub const MOST_SEARCHED: usize = 4096;
+
 /// Most explanations that are kept.
 const MOST: usize = 6;
 
 /// Looks for what makes the checksum of `bytes[range]` the value found: another range, bytes swapped, complemented, another
-/// start or end value, another way of mirroring, another algorithm of the catalogue; first one of these, then two.
+/// start or end value, another way of mirroring, another algorithm of the catalogue; then one wrong bit, in the checksum or in a range
+/// of at most [`MOST_SEARCHED`] bytes, and two neighbouring bytes swapped; then two of the first kind.
 pub fn mistakes(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found: u64) -> Mistakes {
     let bits = algorithm.bits();
     let values = value_variations(bits);
@@ -31,6 +35,7 @@ pub fn mistakes(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found:
     let algorithms = algorithm_variations(algorithm);
     let mut all = Mistakes::default();
     let mut by_count: [Vec<String>; 2] = [Vec::new(), Vec::new()];
+    let damages = damages(algorithm, bytes, range.clone(), found, &mut all.tried);
     for (algorithm, of_algorithm) in &algorithms {
         let checksum = Checksum::new(algorithm);
         for (range, of_range) in &ranges {
@@ -55,10 +60,49 @@ pub fn mistakes(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found:
             }
         }
     }
-    all.fitting = by_count.into_iter().find(|clauses| !clauses.is_empty()).unwrap_or_default();
+    let [single, double] = by_count;
+    all.fitting = [single, damages, double].into_iter().find(|clauses| !clauses.is_empty()).unwrap_or_default();
     all.fitting.truncate(MOST);
     all.by_chance = all.tried as f64 / 2f64.powi(i32::from(bits));
     all
+}
+
+/// One wrong bit, or two neighbouring bytes in the wrong order, that explain the value found.
+fn damages(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found: u64, tried: &mut usize) -> Vec<String> {
+    let checksum = Checksum::new(algorithm);
+    let (first, mut stretch) = (range.start, bytes[range].to_vec());
+    let mut fitting = Vec::new();
+    *tried += usize::from(algorithm.bits());
+    let difference = checksum.compute(&stretch) ^ found;
+    if difference.is_power_of_two() {
+        fitting.push(format!("if bit {} of the checksum itself is wrong", difference.trailing_zeros()));
+    }
+    if stretch.len() > MOST_SEARCHED {
+        return fitting;
+    }
+    for n in 0..stretch.len() {
+        let (at, is) = (first + n, stretch[n]);
+        for bit in 0..8 {
+            *tried += 1;
+            stretch[n] = is ^ 1 << bit;
+            if checksum.compute(&stretch) == found {
+                fitting.push(format!(
+                    "if bit {bit} of byte {at} (counted from 0) is wrong: {:02X} in place of {is:02X}",
+                    stretch[n]
+                ));
+            }
+        }
+        stretch[n] = is;
+        if n + 1 < stretch.len() && is != stretch[n + 1] {
+            *tried += 1;
+            stretch.swap(n, n + 1);
+            if checksum.compute(&stretch) == found {
+                fitting.push(format!("if bytes {at} and {} (counted from 0) are swapped", at + 1));
+            }
+            stretch.swap(n, n + 1);
+        }
+    }
+    fitting
 }
 
 type Change = fn(u64, u8) -> u64;

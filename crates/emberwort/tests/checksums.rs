@@ -91,6 +91,21 @@ fn a_value_that_differs_is_looked_into() {
         ("crc-16/xmodem", body, "0x90F5", &["--from", "2"], "fits if it starts with 0xFFFF"),
         ("crc-16/arc", "31 32 33", "0xF590", &[], "none of the"),
         ("crc-16/ibm-3740", body, "0xF590", &[], "fits if the first 2 bytes are left out, and its bytes are swapped"),
+        ("crc-16/ibm-3740", body, "0x90F1", &["--from", "2"], "fits if bit 2 of the checksum itself is wrong"),
+        (
+            "crc-16/ibm-3740",
+            "C6 39 03 48 00 02 A0 12",
+            "0x90F5",
+            &["--from", "2"],
+            "fits if bit 3 of byte 3 (counted from 0) is wrong: 40 in place of 48",
+        ),
+        (
+            "crc-16/ibm-3740",
+            "C6 39 03 40 02 00 A0 12",
+            "0x90F5",
+            &["--from", "2"],
+            "fits if bytes 4 and 5 (counted from 0) are swapped",
+        ),
         // 03 + 40 + 02 + A0 + 12 = F7; its two's complement is 09.
         ("sum8", body, "9", &["--from", "2"], "fits if it is negated (two's complement)"),
         ("sum8", body, "0x08", &["--from", "2"], "fits if it is complemented (every bit inverted)"),
@@ -103,6 +118,12 @@ fn a_value_that_differs_is_looked_into() {
     assert!(said.contains("fit by chance: compare with a second frame"), "{said}");
     assert!(verify("sum8", body, "0x108", &[]).1.contains("--verify wants a number of 8 bits"));
     assert!(verify("sum8,xor8", body, "1", &[]).1.contains("--verify compares with one algorithm"));
+    let long = "00 ".repeat(4097);
+    assert!(
+        verify("crc-16/ibm-3740", &long, "1", &[])
+            .1
+            .contains("one wrong bit was not looked for, since these are more than 4096")
+    );
     let (_, row) = verify("crc-16/ibm-3740", body, "0x90F5", &["--as", "ndjson"]);
     assert!(row.contains(r#""agrees":false,"fits":["if the first 2 bytes are left out"]"#), "{row}");
 }

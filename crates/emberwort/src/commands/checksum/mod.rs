@@ -8,7 +8,7 @@ use std::path::Path;
 use anyhow::{Context, bail};
 use emberwort_checksum::code::{Language, function};
 use emberwort_checksum::explain::explain;
-use emberwort_checksum::verify::mistakes;
+use emberwort_checksum::verify::{MOST_SEARCHED, mistakes};
 use emberwort_checksum::working::hex;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::hex::parse_hex;
@@ -183,6 +183,7 @@ fn verify(args: &ChecksumArgs, algorithm: &Algorithm, value: &str) -> anyhow::Re
     let (bytes, range) = ranged(&args.bytes)?;
     let computed = Checksum::new(algorithm).compute(&bytes[range.clone()]);
     let agrees = computed == found;
+    let length = range.len();
     let mistakes = if agrees { Default::default() } else { mistakes(algorithm, &bytes, range, found) };
     if args.form == TableForm::Ndjson {
         let row = json!({
@@ -196,6 +197,9 @@ fn verify(args: &ChecksumArgs, algorithm: &Algorithm, value: &str) -> anyhow::Re
         writeln!(out, "computed {}, found {}", hex(computed, bits), hex(found, bits))?;
         for clause in &mistakes.fitting {
             writeln!(out, "{}", wrapped(&format!("  {} fits {clause}", hex(found, bits))))?;
+        }
+        if length > MOST_SEARCHED {
+            writeln!(out, "  one wrong bit was not looked for, since these are more than {MOST_SEARCHED} bytes")?;
         }
         let tried = plural(mistakes.tried, "variation");
         if mistakes.fitting.is_empty() {
