@@ -601,3 +601,20 @@ fn checksums_that_are_all_wrong_in_the_same_way() {
     assert_eq!(told("be crc-16/ibm-3740", crc, 3), None);
     assert_eq!(told("crc-16/arc", crc, 6), None);
 }
+
+#[test]
+fn writing_what_can_only_be_read_is_told() {
+    let write = |setting: &str, value: &str| {
+        let ran = run(
+            &marlock(),
+            &["encode", "WriteSetting", &format!("setting={setting}"), &format!("value={{{setting}:{value}}}")],
+        );
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        ran.err
+    };
+    assert_eq!(write("ramp_time", "10"), "");
+    assert_eq!(
+        write("motor_current", "1.5"),
+        "WriteSetting: `motor_current` of `Settings` can only be read, so a device has to refuse this\n"
+    );
+}

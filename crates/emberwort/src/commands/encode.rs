@@ -10,7 +10,7 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::model::{Kind, Selector};
+use emberwort_model::model::{End, Kind, Selector};
 use emberwort_model::plan::{FrameFinder, MessagePlan};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::receiver::read_body;
@@ -70,6 +70,18 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 
 /// How many rounded or moved numbers are named; of more, the count is enough.
 const CHANGES_SHOWN: usize = 12;
+
+/// Entries of tables that a host's message sets although they can only be read.
+fn written_though_read_only(message: &MessagePlan, values: &Values) -> Vec<String> {
+    let fields = message.message.fields.iter().enumerate();
+    let entries = fields.filter(|_| message.message.from == End::Host).filter_map(|(slot, field)| {
+        let Kind::Choice(choice) = &field.kind else { return None };
+        let (Some(table), ValueRef::Chosen { form, .. }) = (&choice.table, values.get(slot)) else { return None };
+        let entry = table.entries.get(form).filter(|entry| !entry.write)?;
+        Some(format!("`{}` of `{}` can only be read", entry.field.name, table.name))
+    });
+    entries.collect()
+}
 
 struct Encoder<'a> {
     plan: Arc<Plan>,
@@ -201,6 +213,9 @@ impl Encoder<'_> {
         if !problems.is_empty() {
             let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
             bail!("{name} cannot be encoded:{}", lines.concat());
+        }
+        for entry in written_though_read_only(compiled, &self.values) {
+            say!("{name}: {entry}, so a device has to refuse this");
         }
         for change in changed.take() {
             self.changes += 1;
