@@ -31,7 +31,7 @@ fn plan(order: &str, fields: &str) -> Plan {
 }
 
 fn encoded(plan: &Plan, row: &str, revision: u32) -> Result<String, String> {
-    let compiled = &plan.messages[1];
+    let compiled = plan.messages.iter().find(|plan| plan.message.name == "M").unwrap();
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
     let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let mut values = Values::default();
@@ -51,7 +51,7 @@ fn bytes(hex: &str) -> Vec<u8> {
 }
 
 fn decoded(plan: &Plan, body: &str, key: Option<u64>) -> Result<String, BodyError> {
-    let compiled = &plan.messages[1];
+    let compiled = plan.messages.iter().find(|plan| plan.message.name == "M").unwrap();
     let mut values = Values::default();
     decode_answer(compiled, &bytes(body), key, &mut values)?;
     let mut row = String::new();
@@ -63,7 +63,7 @@ fn decoded(plan: &Plan, body: &str, key: Option<u64>) -> Result<String, BodyErro
 /// the whole.
 fn agree(order: &str, fields: &str, row: &str, body: &str) {
     let plan = plan(order, fields);
-    let compiled = &plan.messages[1];
+    let compiled = plan.messages.iter().find(|plan| plan.message.name == "M").unwrap();
     assert_eq!(encoded(&plan, row, 3).as_deref(), Ok(body), "{order}: {fields}");
     assert_eq!(decoded(&plan, body, None).as_deref(), Ok(row), "{order}: {fields}");
     let lines = rows(compiled);
@@ -83,7 +83,7 @@ fn agree(order: &str, fields: &str, row: &str, body: &str) {
 
 fn whole(plan: &Plan, body: &[u8]) -> Values {
     let mut values = Values::default();
-    decode(&plan.messages[1], body, &mut values).unwrap();
+    decode(plan.messages.iter().find(|plan| plan.message.name == "M").unwrap(), body, &mut values).unwrap();
     values
 }
 
@@ -350,6 +350,29 @@ fn later_sections_of_every_kind() {
     assert!(encoded(&plan, r#"{"a":1,"l":[5]}"#, 1).unwrap_err().contains("was added in revision 2"));
 }
 
+/// The row and the bytes in the line behind an example.
+fn row_and_bytes(behind: &str) -> (&str, &str) {
+    let pieces: Vec<&str> = behind.trim_start().lines().next().unwrap().split('`').collect();
+    (pieces[1], pieces[3])
+}
+
+/// The examples of docs/how-do-i-write.md: whole definitions, then a row of `M` and its bytes.
+#[test]
+fn the_page_of_questions_says_the_right_bytes() {
+    let page = include_str!("../../../docs/how-do-i-write.md");
+    let mut count = 0;
+    for part in page.split("```ember\n").skip(1) {
+        let (text, behind) = part.split_once("```").unwrap();
+        let (row, body) = row_and_bytes(behind);
+        let checked = check(&Source::new("how-do-i-write.md", text));
+        let plan = checked.plan.unwrap_or_else(|| panic!("{:#?}\n{text}", checked.findings));
+        assert_eq!(encoded(&plan, row, 1).as_deref(), Ok(body), "{text}");
+        assert_eq!(decoded(&plan, body, None).as_deref(), Ok(row), "{text}");
+        count += 1;
+    }
+    assert!(count >= 6, "only {count} examples");
+}
+
 /// The examples of docs/language.md: fields, then rows with the bytes that they make.
 #[test]
 fn the_language_page_says_the_right_bytes() {
@@ -357,9 +380,7 @@ fn the_language_page_says_the_right_bytes() {
     let mut count = 0;
     for part in page.split("```ember-fields\n").skip(1) {
         let (fields, behind) = part.split_once("```").unwrap();
-        let line = behind.trim_start().lines().next().unwrap();
-        let pieces: Vec<&str> = line.split('`').collect();
-        let (row, body) = (pieces[1], pieces[3]);
+        let (row, body) = row_and_bytes(behind);
         let text = format!(
             "link l {{ revision 2  byte_order little }}\nmessage A {{ from host }}\nmessage M {{\n from device\n {fields}\n}}"
         );
