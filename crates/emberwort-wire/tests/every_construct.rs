@@ -392,3 +392,15 @@ fn the_language_page_says_the_right_bytes() {
     }
     assert!(count >= 11, "only {count} examples");
 }
+
+/// A body that is too short because its deciding number is wrong says that, and one that only ends too early says so.
+#[test]
+fn a_number_that_selects_no_form_is_told_before_the_length() {
+    let plan = plan("big", "tag : u8\nvalue : by tag { 1 level : u16  2 wide : u32 }\nrest : u16");
+    let error = |body: &str| decoded(&plan, body, None).unwrap_err().to_string();
+    assert!(error("00").contains("0 selects none of the forms"), "{}", error("00"));
+    assert!(error("09 00").contains("9 selects none of the forms"), "{}", error("09 00"));
+    assert!(error("02 00").contains("the body has 2 bytes, but"), "{}", error("02 00"));
+    assert!(error("01").contains("the body has 1 byte, but"), "{}", error("01"));
+    assert!(error("").contains("the body has 0 bytes, but"), "{}", error(""));
+}

@@ -137,9 +137,29 @@ pub fn decode_answer(plan: &MessagePlan, body: &[u8], key: Option<u64>, values: 
         walk(plan, &padded, body.len(), key, values)
     } else {
         walk(plan, body, body.len(), key, values)
-    }?;
+    }
+    .map_err(|error| no_form_if_so(plan, body, key, error))?;
     values.set_extent(extent.sections, extent.later_bytes);
     Ok(())
+}
+
+/// A body may be too short since the number that decides about a form is wrong, and then that is what to say. So what is missing
+/// is filled up in two ways: a number that selects no form both times stands in the body itself.
+fn no_form_if_so(plan: &MessagePlan, body: &[u8], key: Option<u64>, error: BodyError) -> BodyError {
+    let BodyError::Truncated { needed, .. } = error else { return error };
+    if !plan.has_choice {
+        return error;
+    }
+    let filled = |with: u8| {
+        let mut whole = body.to_vec();
+        whole.resize(needed, with);
+        whole.extend([0; 8]);
+        walk(plan, &whole, needed, key, &mut Values::new(plan)).err()
+    };
+    match (filled(0x00), filled(0xFF)) {
+        (Some(first @ BodyError::NoForm { .. }), Some(second)) if first == second => first,
+        _ => error,
+    }
 }
 
 /// Bodies up to this many bytes are copied before they are read.

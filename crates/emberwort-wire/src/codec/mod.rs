@@ -16,7 +16,10 @@ use crate::values::Values;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 pub enum BodyError {
     /// The body ends inside a section.
-    #[error("the body has {length} bytes, but its section of revision {revision} needs at least {needed}")]
+    #[error(
+        "the body has {length} {}, but its section of revision {revision} needs at least {needed}",
+        if *length == 1 { "byte" } else { "bytes" }
+    )]
     Truncated {
         /// Bytes of the body (of an element of a list, up to its end).
         length: usize,
