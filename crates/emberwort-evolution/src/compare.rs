@@ -11,7 +11,7 @@ use emberwort_wire::{Header, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use crate::alone::uncover;
+use crate::alone::{acquit, uncover};
 use crate::difference::{Difference, DifferenceKind, differences};
 use crate::exchange::{Lane, Received, Sent};
 use crate::fold::folded;
@@ -158,6 +158,7 @@ impl Comparison {
 pub fn compare(old: &Revision, new: &Revision) -> Comparison {
     let mut comparison = tried(old, new);
     uncover(old, new, &mut comparison);
+    acquit(old, new, &mut comparison);
     comparison
 }
 

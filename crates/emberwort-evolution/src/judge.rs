@@ -230,7 +230,7 @@ pub fn not_taken(
         );
     }
     if let Some((table, entry)) = new_entry(ends, fault) {
-        let sentence = format!("{name} with {entry} is refused: it is not known there");
+        let sentence = format!("{name} with {entry} is left alone there: the entry is new");
         return Outcome::new(Verdict::FineWithLoss, Cause::NewEntry(Place { owner: table, field: entry }), sentence);
     }
     match fault {

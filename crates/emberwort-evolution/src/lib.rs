@@ -23,6 +23,7 @@ mod rollout;
 mod sampling;
 mod search;
 mod translation;
+mod units;
 mod verdict;
 mod way_out;
 

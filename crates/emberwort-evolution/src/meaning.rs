@@ -6,6 +6,7 @@ use emberwort_wire::text::{signed, write_value};
 use emberwort_wire::{ValueRef, Values};
 
 use crate::matching::{self, Label};
+use crate::units::same_unit;
 use crate::verdict::Verdict;
 
 /// A field by the message, record or table that has it, and its name.
@@ -186,7 +187,11 @@ impl Reader {
                     true => sent[..cut(sent)] == read[..cut(read)],
                     false => sent == read,
                 };
-                let unreadable = matches!(to.field.kind, Kind::Text { ascii: true, .. }) && !read.is_ascii();
+                let unreadable = match to.field.kind {
+                    Kind::Text { ascii: true, .. } => !read.is_ascii(),
+                    Kind::Text { .. } => std::str::from_utf8(read).is_err(),
+                    _ => false,
+                };
                 if !same {
                     self.note(Verdict::Misread, from.text(), to.text(), "");
                 } else if unreadable {
@@ -271,11 +276,13 @@ impl Reader {
             (false, false) => {}
         }
         let same = same_number((&from.field.kind, a, sent), (&to.field.kind, b, read));
-        // The receiver is told that it does not know this code.
-        if !to.field.kind.is_valid(b) {
+        // The receiver is told that it does not know this code; of flags, the others are taken as they are.
+        let is_other_flag = same == Sameness::Other && matches!(to.field.kind, Kind::Flags(_));
+        if !to.field.kind.is_valid(b) && !is_other_flag {
             return self.note(Verdict::FineWithLoss, from.text(), to.text(), "");
         }
-        let other_unit = !from.field.unit.is_empty() && !to.field.unit.is_empty() && from.field.unit != to.field.unit;
+        let units = (&from.field.unit, &to.field.unit);
+        let other_unit = !units.0.is_empty() && !units.1.is_empty() && !same_unit(units.0, units.1);
         match same {
             _ if other_unit => self.note(Verdict::Misread, from.text(), to.text(), ""),
             Sameness::Same => {}
@@ -320,7 +327,12 @@ fn same_number((one, a, sent): (&Kind, i128, u64), (other, b, read): (&Kind, i12
                 return Sameness::Other;
             }
             let mut set = x.labels.iter().filter(|flag| sent >> flag.code & 1 == 1);
-            when(set.all(|flag| matching::label(x, y, flag.code) != Some(Label::Other)))
+            when(set.all(|flag| match matching::label(x, y, flag.code) {
+                Some(Label::Other) => false,
+                // A flag that has moved to another bit is read as not set.
+                Some(Label::Unknown) => y.named(&flag.name).is_none(),
+                _ => true,
+            }))
         }
         (Kind::Enum { .. }, Kind::Flags(_)) | (Kind::Flags(_), Kind::Enum { .. }) => Sameness::Other,
         (Kind::Time { milliseconds: x }, Kind::Time { milliseconds: y }) => when(x == y && a == b),

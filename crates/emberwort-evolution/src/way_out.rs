@@ -78,7 +78,7 @@ pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<
                 if !plans.iter().any(|plan| plan.fails(&left)) {
                     let settled: Vec<Attempt> = plans.into_iter().filter(|plan| !plan.items().is_empty()).collect();
                     let names: BTreeSet<String> = settled.iter().map(|plan| plan.name.clone()).collect();
-                    return settled.into_iter().filter_map(|plan| plan.way(&outlines, &names)).collect();
+                    return without_idle(settled.into_iter().filter_map(|plan| plan.way(&outlines, &names)).collect());
                 }
                 left
             }
@@ -129,6 +129,17 @@ impl WayOut {
     fn parsed(&self) -> Vec<Item> {
         self.items.iter().flat_map(|item| Outline::of(&item.text).items).collect()
     }
+}
+
+/// Ways out that change something: what is left as it stands in the new revision is settled by the others.
+fn without_idle(ways: Vec<WayOut>) -> Vec<WayOut> {
+    let is_idle = |way: &WayOut| way.items.iter().all(|item| words(&item.text) == words(&item.before));
+    let (idle, mut real): (Vec<WayOut>, Vec<WayOut>) = ways.into_iter().partition(is_idle);
+    match real.first_mut() {
+        Some(first) => first.changes.extend(idle.into_iter().flat_map(|way| way.changes)),
+        None => return idle,
+    }
+    real
 }
 
 /// The text of a definition with ways out written into it.
@@ -309,7 +320,7 @@ impl Outlines {
         let mut parts = Vec::new();
         kept.extend(self.doubled(&added));
         if !kept.is_empty() {
-            parts.push(format!("keep {} as it was", kept.join(", ")));
+            parts.push(kept_as_before(&kept));
         }
         if !added.is_empty() {
             parts.push(format!("put {} into `added in {} {{ … }}`", listed(&added), self.revision));
@@ -401,7 +412,7 @@ impl Outlines {
             let (fields, added) = self.merged(was, is, changes);
             let item = Item { statements: fields.unwrap_or_default(), ..is.clone() };
             let kept = self.doubled(&added);
-            let keep = if kept.is_empty() { String::new() } else { format!("keep {} as it was; ", kept.join(", ")) };
+            let keep = if kept.is_empty() { String::new() } else { kept_as_before(&kept) + "; " };
             let sentence = match added.is_empty() {
                 true => format!("keep the fields of {} as they were", was.name),
                 false => {
@@ -624,6 +635,15 @@ impl Outlines {
         // In columns, as everything is.
         let tidy = |text: String| emberwort_model::tidy::tidy(&text).unwrap_or(text);
         Rewrite { keyword: item.keyword.clone(), name: item.name.clone(), text: tidy(item.text()), before }
+    }
+}
+
+/// What to keep, in words.
+fn kept_as_before(names: &[String]) -> String {
+    match names {
+        [one] => format!("keep {one} as it was"),
+        [all @ .., last] => format!("keep {} and {last} as they were", all.join(", ")),
+        [] => String::new(),
     }
 }
 

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use anyhow::{Context, bail};
-use emberwort_evolution::{History, Revision, Sealed, compare, folded};
+use emberwort_evolution::{History, Revision, Sealed, compare, folded, same_content};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::{Checked, Plan, Source};
 
@@ -60,6 +60,27 @@ pub fn of_sealed(sealed: &Sealed) -> anyhow::Result<Revision> {
     of_checked(format!("revision {}{date}", sealed.revision), checked, Look { out: false, err: false })
 }
 
+/// What a definition is called: the number of its revision and where it is; the place alone, if its errors leave no number.
+pub fn numbered(checked: &Checked, between: &str, place: &str) -> String {
+    match &checked.plan {
+        Some(plan) => format!("revision {}{between}{place}", plan.link.revision),
+        None => place.to_owned(),
+    }
+}
+
+/// The last sealed revision, if a definition has the number of a sealed one and does not mean the same.
+pub fn edited_after_sealing(history: &History, plan: &Plan, text: &str) -> Option<u32> {
+    let known = history.revisions.iter().find(|sealed| sealed.revision == plan.link.revision)?;
+    let same = same_content(&known.text, text) || nothing_differs(known, plan, text);
+    if same { None } else { history.last().map(|last| last.revision) }
+}
+
+/// Whether nothing that an end could notice differs.
+fn nothing_differs(known: &Sealed, plan: &Plan, text: &str) -> bool {
+    let now = Revision { name: String::new(), plan: Arc::new(plan.clone()), text: text.to_owned() };
+    of_sealed(known).is_ok_and(|known| compare(&known, &now).changes.is_empty())
+}
+
 /// What a definition says, for comparing; its findings are shown if it has errors.
 pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<Revision> {
     let Some(plan) = checked.plan else {
@@ -110,8 +131,7 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
     }
     if let Some(commit) = name.strip_prefix("git:") {
         let checked = in_git(commit, definition)?;
-        let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-        return of_checked(format!("revision {revision} in {}", escaped(name)), checked, look);
+        return of_checked(numbered(&checked, " in ", &escaped(name)), checked, look);
     }
     let path = Path::new(name);
     let checked = read_definition(path).with_context(|| {
@@ -120,8 +140,7 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
             crate::files::shown(path)
         )
     })?;
-    let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-    of_checked(format!("revision {revision} in {}", crate::files::shown(path)), checked, look)
+    of_checked(numbered(&checked, " in ", &crate::files::shown(path).to_string()), checked, look)
 }
 
 /// The definition as it stands in a commit.

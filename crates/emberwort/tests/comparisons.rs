@@ -303,3 +303,56 @@ fn a_what_if_is_compared_with_nothing_edited() {
         assert!(said.code == 2 && said.err.contains(wanted), "{}", said.err);
     }
 }
+
+#[test]
+fn an_edit_under_a_sealed_number_is_said_and_every_stranding_difference_can_be_accepted() {
+    let folder = project();
+    let folder = folder.path();
+    succeed(folder, &["seal", "--note", "released"]);
+    for (name, words) in [("check", &["check"][..]), ("compare", &["compare"]), ("seal", &["seal"])] {
+        let said = run(folder, words);
+        assert!(
+            said.code == 0 && !(said.out.clone() + &said.err).contains("another content"),
+            "{name}: {}{}",
+            said.out,
+            said.err
+        );
+    }
+    change(folder, STRANDING.0, STRANDING.1);
+    change(folder, "GateState : u3 {", "GateState : u4 {");
+    for (words, code) in [(&["check"][..], 0), (&["check", "--deny", "warnings"], 1), (&["compare"], 1), (&["seal"], 1)]
+    {
+        let said = run(folder, words);
+        let text = said.out + &said.err;
+        assert_eq!(said.code, code, "{words:?}: {text}");
+        assert!(text.contains("with another content") && text.contains("write `revision 5`"), "{words:?}: {text}");
+    }
+    let all = rows(folder, &[]);
+    assert_eq!(all.iter().find_map(|row| row.get("edited_after_sealing")), Some(&Json::from(true)));
+    // All that strands is listed, and accepting what is listed is enough.
+    let said = run(folder, &["compare"]);
+    let entries = said.err.split_once("[[allow]]").unwrap().1.to_owned();
+    assert!(entries.matches("[[allow]]").count() >= 1, "{}", said.err);
+    let toml = std::fs::read_to_string(folder.join("emberwort.toml")).unwrap();
+    let entries = format!("\n[[allow]]{}\n", entries.replace("reason = \"\"", "reason = \"bench units only\""));
+    std::fs::write(folder.join("emberwort.toml"), toml + &entries).unwrap();
+    let said = run(folder, &["compare"]);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(!said.err.contains("[[allow]]"), "{}", said.err);
+}
+
+#[test]
+fn advice_shows_what_changes_and_not_how_its_columns_move() {
+    let folder = project();
+    let folder = folder.path();
+    change(folder, "limit   128 bytes", "limit 130 bytes\n    stuffing slip");
+    let said = run(folder, &["compare"]);
+    let (minus, plus): (Vec<&str>, Vec<&str>) = said
+        .out
+        .lines()
+        .filter(|line| line.starts_with("      - ") || line.starts_with("      + "))
+        .partition(|line| line.starts_with("      - "));
+    assert!(!minus.is_empty(), "{}", said.out);
+    let words = |line: &&str| line.split_whitespace().skip(1).collect::<Vec<_>>().join(" ");
+    assert!(minus.iter().all(|line| plus.iter().all(|other| words(line) != words(other))), "{}", said.out);
+}

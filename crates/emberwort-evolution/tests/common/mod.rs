@@ -3,6 +3,8 @@
 // Not every test file needs all of it.
 #![allow(dead_code)]
 
+pub mod edits;
+
 use std::sync::Arc;
 
 use emberwort_evolution::{Revision, folded};

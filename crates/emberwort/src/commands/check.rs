@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use emberwort_checksum::frames::{Promises, promises};
+use emberwort_evolution::{file_name, folded};
 use emberwort_model::diagnostics::{Code, Finding, Severity};
 use emberwort_model::model::End;
 use emberwort_model::plan::ChannelPlan;
@@ -12,9 +13,10 @@ use emberwort_model::{Checked, Plan, Span, named_place};
 
 use super::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
-use crate::output::{self, Look};
+use crate::output::{self, Look, say};
 use crate::project::{Project, check_bytes, read_definition};
 use crate::render::{findings, frames, plural};
+use crate::revisions;
 
 pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let files: Vec<PathBuf> =
@@ -32,6 +34,9 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         };
         let mut checked = checked;
         note_clashes(&mut checked);
+        if is_edited_after_sealing(file, &checked)? && args.deny == Some(Deny::Warnings) {
+            ending = Ending::WithFindings;
+        }
         let found = &checked.findings;
         let count = |severity: Severity| found.iter().filter(|finding| finding.code.severity() == severity).count();
         let (errors, warnings, hints) = (count(Severity::Error), count(Severity::Warning), count(Severity::Hint));
@@ -75,6 +80,24 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     out.flush()?;
     Ok(ending)
+}
+
+/// Says so if a definition has the number of a sealed revision and another content.
+fn is_edited_after_sealing(file: &Path, checked: &Checked) -> anyhow::Result<bool> {
+    let Some(plan) = checked.plan.as_ref().filter(|_| file != Path::new("-")) else { return Ok(false) };
+    if !revisions::folder(file).join(file_name(&plan.link.name, plan.link.revision)).is_file() {
+        return Ok(false);
+    }
+    let history = revisions::history(file, &plan.link.name)?;
+    let Ok(text) = folded(&checked.sources) else { return Ok(false) };
+    let Some(last) = revisions::edited_after_sealing(&history, plan, &text) else { return Ok(false) };
+    say!(
+        "warning: revision {} of {} is sealed, with another content: write `revision {}` into the link before this is released",
+        plan.link.revision,
+        plan.link.name,
+        last + 1
+    );
+    Ok(true)
 }
 
 /// The channels whose framing is asked about, those with other frames in each direction twice, and what it can promise.

@@ -28,12 +28,8 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let definition = &project.definition;
     let working = || -> anyhow::Result<Revision> {
         let checked = read_definition(definition)?;
-        let revision = checked.plan.as_ref().map_or(0, |plan| plan.link.revision);
-        revisions::of_checked(
-            format!("revision {revision}, as it is in {}", crate::files::shown(definition)),
-            checked,
-            look,
-        )
+        let name = revisions::numbered(&checked, ", as it is in ", &crate::files::shown(definition).to_string());
+        revisions::of_checked(name, checked, look)
     };
     let now = if files { None } else { Some(working()?) };
     let name = now.as_ref().map_or_else(String::new, |now| now.plan.link.name.clone());
@@ -93,7 +89,13 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         false => Vec::new(),
     };
     let proof = args.prove.then(|| prove(&old, &new, &found, args.random, args.seed));
+    // A question of what would be is no edit.
+    let sealed = match args.what_if.as_slice() {
+        [] => revisions::edited_after_sealing(&history, &new.plan, &new.text),
+        _ => None,
+    };
     let report = Report {
+        edited_after_sealing: sealed,
         link: &new.plan.link.name,
         comparison: &found,
         ways: &ways,
@@ -124,15 +126,23 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         }
     }
     let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
-    let open =
-        found.changes.iter().zip(&allowed).find(|(change, allowed)| change.worst().strands() && allowed.is_none());
-    if let (Some((change, _)), CompareForm::Table) = (open, args.form) {
+    let open = found.changes.iter().zip(&allowed);
+    let open = open.filter(|(change, allowed)| change.worst().strands() && allowed.is_none());
+    let entries: Vec<String> = open
+        .map(|(change, _)| {
+            let revision = new.plan.link.revision;
+            format!("[[allow]]\ndifference = \"{}\"\nrevision = {revision}\nreason = \"\"\n", change.difference)
+        })
+        .collect();
+    if !entries.is_empty() && args.form == CompareForm::Table {
+        let (these_strand, one, its_entry) = match entries.len() {
+            1 => ("this strands", "it", "it"),
+            _ => ("these strand", "one of them", "its entry"),
+        };
         say!(
-            "this strands devices or hosts; to accept a difference all the same, add it to {} with your reason:\n[[allow]]\ndifference = \
-             \"{}\"\nrevision = {}\nreason = \"\"",
+            "{these_strand} devices or hosts; to accept {one} all the same, add {its_entry} to {} with your reason:\n{}",
             crate::project::PROJECT_FILE,
-            change.difference,
-            new.plan.link.revision
+            entries.join("\n").trim_end()
         );
     }
     Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })

@@ -2,10 +2,9 @@
 
 use std::io::Write;
 use std::path::Path;
-use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_evolution::{History, Revision, Sealed, compare, file_name, folded, same_content, sealed_text};
+use emberwort_evolution::{History, Sealed, file_name, folded, sealed_text};
 use emberwort_model::Plan;
 use serde_json::json;
 
@@ -74,15 +73,15 @@ enum Verdict {
 fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
     let revision = plan.link.revision;
     let Some(last) = history.last() else { return Verdict::New };
-    if let Some(known) = history.revisions.iter().find(|sealed| sealed.revision == revision) {
-        if same_content(&known.text, text) || nothing_differs(known, plan, text) {
-            return Verdict::Known;
-        }
+    if let Some(last) = revisions::edited_after_sealing(history, plan, text) {
         return Verdict::Refused(format!(
             "revision {revision} is sealed already, with another content\nwhat is released stays as it is: write `revision {}` into \
              the link, or take the change back",
-            last.revision + 1
+            last + 1
         ));
+    }
+    if history.revisions.iter().any(|sealed| sealed.revision == revision) {
+        return Verdict::Known;
     }
     if revision < last.revision {
         return Verdict::Refused(format!(
@@ -99,12 +98,6 @@ fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
         ));
     }
     Verdict::New
-}
-
-/// Whether neither end could notice the difference, as when items were moved.
-fn nothing_differs(known: &Sealed, plan: &Plan, text: &str) -> bool {
-    let now = Revision { name: String::new(), plan: Arc::new(plan.clone()), text: text.to_owned() };
-    revisions::of_sealed(known).is_ok_and(|known| compare(&known, &now).changes.is_empty())
 }
 
 fn seal(args: &SealArgs, plan: &Plan, text: &str, folder: &Path) -> anyhow::Result<Ending> {

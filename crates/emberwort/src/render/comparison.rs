@@ -18,6 +18,8 @@ pub struct Report<'a> {
     pub link: &'a str,
     /// The comparison.
     pub comparison: &'a Comparison,
+    /// The last sealed revision, if the new one has the number of a sealed one and is not the same.
+    pub edited_after_sealing: Option<u32>,
     /// What to write instead.
     pub ways: &'a [WayOut],
     /// For each change, why it is accepted all the same.
@@ -67,6 +69,15 @@ impl Report<'_> {
     fn open(&self) -> impl Iterator<Item = &Change> {
         let changes = self.comparison.changes.iter().zip(self.allowed);
         changes.filter(|(change, allowed)| change.worst().strands() && allowed.is_none()).map(|(change, _)| change)
+    }
+
+    /// That a sealed revision was edited under its number.
+    fn said_of_edit(&self) -> Option<String> {
+        let last = self.edited_after_sealing?;
+        let (revision, next) = (self.revision, last + 1);
+        Some(format!(
+            "revision {revision} is sealed, with another content: write `revision {next}` into the link before this is released"
+        ))
     }
 
     /// The changes with their index, the worst first.
@@ -147,6 +158,9 @@ impl Report<'_> {
 pub fn table(report: &Report<'_>, look: Look) -> String {
     let comparison = report.comparison;
     let mut text = format!("{}: {} → {}\n", report.link, escaped(&comparison.old), escaped(&comparison.new));
+    if let Some(said) = report.said_of_edit() {
+        let _ = writeln!(text, "{}", look.paint(Paint::Bad, wrapped_under(&said, "  ")));
+    }
     let mut title = "";
     let mut shown: Vec<*const WayOut> = Vec::new();
     for (index, change) in report.sorted() {
@@ -239,20 +253,27 @@ fn lines_of(way: &WayOut) -> Vec<String> {
     let mut lines = Vec::new();
     for item in &way.items {
         let before = emberwort_model::tidy::tidy(&item.before).unwrap_or_else(|_| item.before.clone());
-        let diff = TextDiff::from_lines(&before, &item.text);
+        // Columns that move are no change.
+        let words =
+            |text: &str| text.lines().map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ")).collect();
+        let (old, new): (Vec<String>, Vec<String>) = (words(&before), words(&item.text));
+        let (old_lines, new_lines): (Vec<&str>, Vec<&str>) = (before.lines().collect(), item.text.lines().collect());
+        let (old, new): (Vec<&str>, Vec<&str>) =
+            (old.iter().map(String::as_str).collect(), new.iter().map(String::as_str).collect());
+        let diff = TextDiff::from_slices(&old, &new);
         if item.before.is_empty() {
             lines.extend(item.text.lines().map(|line| format!("+ {line}")));
             continue;
         }
         lines.push(format!("  {} {}", item.keyword, item.name));
         for change in diff.iter_all_changes() {
-            let sign = match change.tag() {
-                ChangeTag::Delete => '-',
-                ChangeTag::Insert => '+',
-                ChangeTag::Equal => continue,
+            let (sign, line) = match (change.tag(), change.old_index(), change.new_index()) {
+                (ChangeTag::Delete, Some(at), _) => ('-', old_lines[at]),
+                (ChangeTag::Insert, _, Some(at)) => ('+', new_lines[at]),
+                _ => continue,
             };
-            if !change.value().trim().is_empty() {
-                lines.push(format!("{sign} {}", change.value().trim_end()));
+            if !line.trim().is_empty() {
+                lines.push(format!("{sign} {}", line.trim_end()));
             }
         }
     }
@@ -350,8 +371,11 @@ pub fn ndjson(report: &Report<'_>) -> String {
         .collect();
     let rollout =
         json!({"order": report.order.as_str(), "pairs": pairs, "steps": report.rollout(), "strands": report.strands()});
-    let _ =
-        writeln!(text, "{}", json!({"old": report.comparison.old, "new": report.comparison.new, "rollout": rollout}));
+    let row = json!({
+        "old": report.comparison.old, "new": report.comparison.new, "edited_after_sealing": report.edited_after_sealing.is_some(),
+        "rollout": rollout,
+    });
+    let _ = writeln!(text, "{row}");
     for one in report.earlier {
         let strands: Vec<Json> =
             one.strands.iter().map(|(difference, what)| json!({"difference": difference, "what": what})).collect();
@@ -399,6 +423,9 @@ fn judged(judgement: &Judgement) -> Json {
 pub fn markdown(report: &Report<'_>) -> String {
     let comparison = report.comparison;
     let mut text = format!("# {}: {} → {}\n", report.link, cell(&comparison.old), cell(&comparison.new));
+    if let Some(said) = report.said_of_edit() {
+        let _ = write!(text, "\n{}\n", cell(&said));
+    }
     if comparison.changes.is_empty() {
         text.push_str("\nNothing differs that either end could notice.\n");
         return text;
