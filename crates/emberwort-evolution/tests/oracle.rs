@@ -211,10 +211,13 @@ fn each_difference_has_evidence_of_its_own() {
     assert_eq!(of(&comparison, "Level: key").judgement(Pair::OldDeviceNewHost).verdict, Refused);
 }
 
+/// A good frame: the receiver's message, its fields, the node, the sequence number.
+type Taken = (usize, Map<String, Json>, Option<u64>, Option<u64>);
+
 /// What a receiver of another revision made of one frame.
 #[derive(Default)]
 struct Heard {
-    good: Vec<(usize, Map<String, Json>, Option<u64>, Option<u64>)>,
+    good: Vec<Taken>,
     faults: usize,
 }
 
