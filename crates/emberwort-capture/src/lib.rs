@@ -6,6 +6,7 @@
 
 pub mod checksum_slips;
 pub mod decode;
+pub mod hex_text;
 pub mod network;
 pub mod source;
 pub mod speakers;

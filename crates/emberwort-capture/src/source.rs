@@ -9,6 +9,8 @@ use pcap_parser::pcapng::Block;
 use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{LegacyPcapReader, PcapBlockOwned, PcapError, PcapNGReader};
 
+use crate::hex_text;
+
 /// The form of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Form {
@@ -16,7 +18,7 @@ pub enum Form {
     Pcapng,
     /// Classic pcap, in either byte order, with micro- or nanoseconds.
     Pcap,
-    /// Pairs of hex digits.
+    /// Hex digits in text: alone, in a dump with offsets, or in a log with times.
     Hex,
     /// The bytes themselves.
     Raw,
@@ -114,9 +116,6 @@ const GREATEST_BLOCK: usize = 1 << 25;
 /// A section that describes more interfaces than this is damaged, or made to fill the memory.
 const MOST_INTERFACES: usize = 4096;
 
-/// Bytes of a line of hex digits that are kept together.
-const LONGEST_LINE: usize = 1 << 16;
-
 /// The form of a capture that starts with these bytes.
 pub fn detect(first: &[u8]) -> Form {
     match first.get(..4) {
@@ -128,9 +127,7 @@ pub fn detect(first: &[u8]) -> Form {
         }
         _ => {}
     }
-    let hex = first.iter().all(|b| b.is_ascii_hexdigit() || b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'x'));
-    let digits = first.iter().filter(|b| b.is_ascii_hexdigit()).count();
-    if hex && digits >= 2 { Form::Hex } else { Form::Raw }
+    if hex_text::is_hex_text(first) { Form::Hex } else { Form::Raw }
 }
 
 /// Reads a capture to its end, or to the first damage, or until the sink has enough.
@@ -142,7 +139,7 @@ pub fn read(form: Form, input: impl Read, sink: &mut impl PieceSink) -> io::Resu
     match form {
         Form::Pcapng => read_packets(PcapNGReader::new(BUFFER, Full(input)), sink),
         Form::Pcap => read_packets(LegacyPcapReader::new(BUFFER, Full(input)), sink),
-        Form::Hex => read_hex(input, sink),
+        Form::Hex => hex_text::read(input, sink),
         Form::Raw => read_raw(input, sink),
     }
 }
@@ -155,7 +152,7 @@ pub fn hand_over(bytes: &[u8], sink: &mut impl PieceSink) {
 }
 
 /// A reader that fills the whole buffer unless the input ends, so that a slow pipe looks like a file.
-struct Full<R>(R);
+pub(crate) struct Full<R>(pub(crate) R);
 
 impl<R: Read> Read for Full<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
@@ -173,7 +170,7 @@ impl<R: Read> Read for Full<R> {
     }
 }
 
-fn serial_interface() -> Interface {
+pub(crate) fn serial_interface() -> Interface {
     Interface { kind: InterfaceKind::Serial, description: String::new() }
 }
 
@@ -186,69 +183,6 @@ fn read_raw(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> 
         let n = input.read(&mut buffer)?;
         outcome.bytes += n as u64;
         if n == 0 || sink.piece(Piece { interface: 0, time: None, bytes: &buffer[..n] }).is_break() {
-            return Ok(outcome);
-        }
-    }
-}
-
-fn read_hex(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
-    sink.interface(serial_interface());
-    let mut input = Full(input);
-    let mut buffer = vec![0; 1 << 16];
-    let mut bytes = Vec::with_capacity(1 << 15);
-    let mut half: Option<u8> = None;
-    let mut outcome = Outcome::default();
-    // A line is a piece: on channels whose medium keeps packets apart, a packet.
-    let mut hand_on = |bytes: &mut Vec<u8>| {
-        let flow = if bytes.is_empty() {
-            ControlFlow::Continue(())
-        } else {
-            sink.piece(Piece { interface: 0, time: None, bytes })
-        };
-        bytes.clear();
-        flow
-    };
-    loop {
-        let n = input.read(&mut buffer)?;
-        for (index, b) in buffer[..n].iter().enumerate() {
-            let digit = (*b as char).to_digit(16).map(|digit| digit as u8);
-            match (digit, half) {
-                (Some(digit), None) => half = Some(digit),
-                (Some(digit), Some(high)) => {
-                    bytes.push(high << 4 | digit);
-                    half = None;
-                }
-                (None, None) if b.is_ascii_whitespace() || matches!(b, b':' | b',' | b'-') => {
-                    if *b == b'\n' && hand_on(&mut bytes).is_break() {
-                        outcome.bytes += index as u64;
-                        return Ok(outcome);
-                    }
-                }
-                // The `x` of `0x39`.
-                (None, Some(0)) if *b == b'x' || *b == b'X' => half = None,
-                (None, _) => {
-                    let reason = match half {
-                        Some(_) => "a byte has one hex digit only".to_owned(),
-                        None => format!("{:?} is no hex digit", *b as char),
-                    };
-                    let offset = outcome.bytes + index as u64;
-                    let _ = hand_on(&mut bytes);
-                    outcome.bytes = offset;
-                    outcome.damage = Some(Damage { offset, reason });
-                    return Ok(outcome);
-                }
-            }
-        }
-        outcome.bytes += n as u64;
-        if n == 0 {
-            if half.is_some() {
-                let reason = "the text ends in the middle of a byte: one hex digit is missing".to_owned();
-                outcome.damage = Some(Damage { offset: outcome.bytes, reason });
-            }
-            let _ = hand_on(&mut bytes);
-            return Ok(outcome);
-        }
-        if bytes.len() >= LONGEST_LINE && half.is_none() && hand_on(&mut bytes).is_break() {
             return Ok(outcome);
         }
     }

@@ -140,7 +140,7 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
             crate::files::shown(path)
         )
     })?;
-    of_checked(numbered(&checked, " in ", &crate::files::shown(path).to_string()), checked, look)
+    of_checked(numbered(&checked, " in ", &crate::files::shown(path)), checked, look)
 }
 
 /// The definition as it stands in a commit.

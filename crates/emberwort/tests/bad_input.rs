@@ -111,7 +111,7 @@ fn recordings_cut_anywhere_never_panic() {
     std::fs::write(&cut, &whole[..whole.len() - 5]).unwrap();
     let ran = run(folder.path(), &["decode", "cut.pcapng"]);
     assert_eq!(ran.code, 1);
-    assert!(ran.err.contains("cut.pcapng: the file ends in the middle of a block at offset"), "{}", ran.err);
+    assert!(ran.err.contains(": the file ends in the middle of a block"), "{}", ran.err);
 }
 
 /// The full reading of the line in the issue: `decode` of the recording cut at every 7th byte. Minutes long.

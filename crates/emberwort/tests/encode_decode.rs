@@ -618,3 +618,31 @@ fn writing_what_can_only_be_read_is_told() {
         "WriteSetting: `motor_current` of `Settings` can only be read, so a device has to refuse this\n"
     );
 }
+
+#[test]
+fn hex_as_people_have_it_is_read_or_named_with_the_way_out() {
+    let folder = project();
+    let folder = folder.path();
+    const ROW: &str = "bus485   host       3  MoveGate        target=80.0 %  speed=12.0 mm/s";
+    for text in [
+        "C6 39 03 40 00 02 A0 12 F5 90\n",
+        "{ 0xC6, 0x39, 0x03, 0x40, 0x00, 0x02, 0xA0, 0x12, 0xF5, 0x90 };\n",
+        "00000000  c6 39 03 40 00 02 a0 12  f5 90                    |.9.@......|\n0000000a\n",
+        "00000000: c639 0340 0002 a012 f590                 .9.@......\n",
+        "000000 c6 39 03 40 00 02 a0 12 f5 90                    >.9.@......<\n00000a\n",
+        "2032-02-01 02:10:00.2 C6 39 03 40 00 02 A0 12 F5 90\n",
+        "[12.345] C63903400002A012F590\n",
+    ] {
+        let ran = run_with_input(folder, &["decode", "--on", "bus485", "-"], text.as_bytes());
+        assert!(ran.code == 0 && ran.out.contains(ROW), "{text}{}{}", ran.out, ran.err);
+        let ran = run(folder, &["decode", "--on", "bus485", "--hex", text]);
+        assert!(ran.code == 0 && ran.out.contains(ROW), "--hex {text}{}{}", ran.out, ran.err);
+    }
+    let ran = run_with_input(folder, &["decode", "--on", "bus485", "-"], b"02:10:00.2 RX C6 39 03 40\n");
+    assert!(ran.code == 1 && ran.err.contains("`RX` behind the time") && ran.err.contains("--form raw"), "{}", ran.err);
+    let ran =
+        run_with_input(folder, &["stats", "--on", "bus485", "-"], b"the gate sent C6 39 03 40 00 02 A0 12 F5 90\n");
+    assert!(ran.err.contains("standard input is text, and was read as the bytes themselves"), "{}", ran.err);
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/captures.md")).unwrap();
+    assert!(page.contains(ROW), "docs/captures.md shows what comes back");
+}

@@ -28,7 +28,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let definition = &project.definition;
     let working = || -> anyhow::Result<Revision> {
         let checked = read_definition(definition)?;
-        let name = revisions::numbered(&checked, ", as it is in ", &crate::files::shown(definition).to_string());
+        let name = revisions::numbered(&checked, ", as it is in ", &crate::files::shown(definition));
         revisions::of_checked(name, checked, look)
     };
     let now = if files { None } else { Some(working()?) };

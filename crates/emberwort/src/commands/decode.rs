@@ -6,11 +6,11 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_capture::speakers::Definition;
 use emberwort_model::Plan;
-use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
+use super::inputs::given_hex;
 use super::speakers::speakers;
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
@@ -63,6 +63,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if let Some(hint) = hint(statistics) {
         say!("{hint}");
     }
+    if let Some(hint) = read.text_hint() {
+        say!("{hint}");
+    }
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     Ok(if !is_whole || statistics.ambiguous > 0 || !read.damage.is_empty() || (args.strict && broken) {
         Ending::WithFindings
@@ -73,9 +76,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 
 /// Decodes a bare body, given in hex.
 fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<Ending> {
-    let Some(bytes) = args.input.hex.as_deref().and_then(parse_hex) else {
-        bail!("--hex wants pairs of hex digits, as in --hex '21 0A'");
-    };
+    let bytes = given_hex(args.input.hex.as_deref().unwrap_or_default())?;
     let from = plan.message.from;
     let mut values = Values::default();
     if let Err(error) = decode(plan, &bytes, &mut values) {

@@ -5,9 +5,8 @@ use std::io::{self, IsTerminal, Read};
 use std::path::Path;
 
 use anyhow::{Context, bail};
-use emberwort_capture::{Damage, Decoder, Form, RowSink, Speakers, Statistics, source};
+use emberwort_capture::{Damage, Decoder, Form, RowSink, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
-use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
 
@@ -20,6 +19,19 @@ pub struct Reading {
     pub statistics: Statistics,
     pub file_bytes: u64,
     pub damage: Vec<(String, Damage)>,
+    /// Inputs that are text, and were read as the bytes themselves.
+    pub texts: Vec<String>,
+}
+
+impl Reading {
+    /// What to do about text in which no frame was found.
+    pub fn text_hint(&self) -> Option<String> {
+        let name = self.texts.first().filter(|_| self.statistics.good_frames() == 0)?;
+        Some(format!(
+            "{name} is text, and was read as the bytes themselves; if it holds bytes in hex, leave nothing else in its lines than an offset or a \
+             time in front of them, or the same bytes as text behind them"
+        ))
+    }
 }
 
 /// Files smaller than this are read without a progress bar.
@@ -34,10 +46,9 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
     let mut decoder = Decoder::of(speakers, on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
+    let mut texts = Vec::new();
     if let Some(hex) = &args.hex {
-        let Some(bytes) = parse_hex(hex) else {
-            bail!("--hex wants pairs of hex digits, as in --hex 'C6 39 03'");
-        };
+        let bytes = given_hex(hex)?;
         need_channel(args, plan, on, "--hex")?;
         file_bytes = bytes.len() as u64;
         source::hand_over(&bytes, &mut decoder);
@@ -50,14 +61,22 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
                 break;
             }
             let shown = crate::files::shown(path);
-            let outcome =
-                read_one(args, plan, on, path, &mut decoder).with_context(|| format!("{shown} cannot be read"))?;
+            let outcome = read_one(args, plan, on, path, &mut decoder, &mut texts)
+                .with_context(|| format!("{shown} cannot be read"))?;
             file_bytes += outcome.bytes;
             damage.extend(outcome.damage.map(|found| (shown, found)));
         }
     }
     let (sink, statistics) = decoder.finish();
-    Ok((sink, Reading { statistics, file_bytes, damage }))
+    Ok((sink, Reading { statistics, file_bytes, damage, texts }))
+}
+
+/// The bytes of `--hex`: digits, or what was copied from a dump or a program.
+pub fn given_hex(text: &str) -> anyhow::Result<Vec<u8>> {
+    match hex_text::bytes_in(text) {
+        Ok(bytes) => Ok(bytes),
+        Err(why) => bail!("--hex: {why}; it takes pairs of hex digits, as in --hex 'C6 39 03'"),
+    }
 }
 
 /// A key can be given for channels whose frames have none.
@@ -100,6 +119,7 @@ fn read_one<S: RowSink>(
     on: Option<usize>,
     path: &Path,
     decoder: &mut Decoder<S>,
+    texts: &mut Vec<String>,
 ) -> anyhow::Result<source::Outcome> {
     let (mut input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
         (Box::new(io::stdin().lock()), 0)
@@ -135,6 +155,10 @@ fn read_one<S: RowSink>(
                  give a capture with times (pcapng, pcap), or hex text with a line for each frame",
                 plan.channels[channel].name
             );
+        }
+        let is_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
+        if form == Form::Raw && !matches!(plan.channels[channel].finder, FrameFinder::Lines { .. }) && is_text() {
+            texts.push(if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) });
         }
     }
     let input = first.as_slice().chain(input);

@@ -45,6 +45,9 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(hint) = hint(&read.statistics) {
         say!("{hint}");
     }
+    if let Some(hint) = read.text_hint() {
+        say!("{hint}");
+    }
     Ok(if read.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
         Ending::Clean
     } else {

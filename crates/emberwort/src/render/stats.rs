@@ -243,7 +243,8 @@ pub fn contradictions(statistics: &Statistics) -> Vec<String> {
 
 /// What could not be read of an input.
 pub fn damage_text(name: &str, damage: &Damage) -> String {
-    format!("{name}: {} at offset {}; everything before it was read", damage.reason, damage.offset)
+    let before = if damage.offset == 0 { "nothing was read" } else { "everything before it was read" };
+    format!("{name}, at offset {}, {before}: {}", damage.offset, damage.reason)
 }
 
 /// One JSON object.

@@ -11,7 +11,6 @@ use emberwort_checksum::explain::explain;
 use emberwort_checksum::verify::{MOST_SEARCHED, mistakes};
 use emberwort_checksum::working::hex;
 use emberwort_model::algorithm::Algorithm;
-use emberwort_model::hex::parse_hex;
 use emberwort_model::number::Decimal;
 use emberwort_model::syntax::parse_algorithm;
 use emberwort_model::{Source, Sources};
@@ -19,6 +18,7 @@ use emberwort_wire::checksum::Checksum;
 use serde_json::json;
 
 use super::Ending;
+use super::inputs::given_hex;
 use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, TableForm};
 use crate::output::{self, Look};
 use crate::render::table::table;
@@ -150,10 +150,7 @@ fn stream(path: &Path, mut take: impl FnMut(&[u8])) -> anyhow::Result<()> {
 fn ranged(args: &BytesArgs) -> anyhow::Result<(Vec<u8>, Range<usize>)> {
     let mut bytes = Vec::new();
     match (&args.hex, &args.text, &args.file) {
-        (Some(hex), _, _) => match parse_hex(hex) {
-            Some(found) => bytes = found,
-            None => bail!("--hex wants pairs of hex digits, as in --hex '00 01 F2 03'"),
-        },
+        (Some(hex), _, _) => bytes = given_hex(hex)?,
         (_, Some(text), _) => bytes.extend_from_slice(text.as_bytes()),
         (_, _, Some(path)) => stream(path, |piece| bytes.extend_from_slice(piece))?,
         _ => bail!("say what to sum: --hex '00 01', --text 123456789, or a file (`-` for standard input)"),

@@ -9,11 +9,11 @@ use emberwort_capture::network::ip_packet;
 use emberwort_capture::{Interface, InterfaceKind, Piece, PieceSink, source};
 use emberwort_checksum::packet::{PacketSum, Verdict, checksums, explain};
 use emberwort_checksum::working::hex;
-use emberwort_model::hex::parse_hex;
 use serde_json::json;
 
 use crate::cli::{PacketArgs, TableForm};
 use crate::commands::Ending;
+use crate::commands::inputs::given_hex;
 use crate::output::{self, say};
 use crate::render::table::{Table, table};
 use crate::render::{plural, working, wrapped};
@@ -43,7 +43,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
     );
     let mut shown = Shown { rows, below: String::new(), sums: 0, wrong: 0, without: 0 };
     if let Some(text) = &args.hex {
-        let Some(bytes) = parse_hex(text) else { bail!("--hex wants pairs of hex digits, as in --hex '45 00 00 1D'") };
+        let bytes = given_hex(text)?;
         match checksums(&bytes) {
             Ok(sums) => shown.add(args, 1, &bytes, &sums),
             Err(problem) => bail!("this is no IP packet: {}", problem.0),
