@@ -8,8 +8,11 @@ use emberwort_capture::source::{self, DETECT_BYTES};
 use emberwort_capture::{Form, Interface, Outcome, Piece, PieceSink};
 use proptest::prelude::*;
 
+/// A time, if there is one, and bytes.
+type Timed = (Option<u64>, Vec<u8>);
+
 #[derive(Default)]
-struct Pieces(Vec<(Option<u64>, Vec<u8>)>);
+struct Pieces(Vec<Timed>);
 
 impl PieceSink for Pieces {
     fn section(&mut self) {}
@@ -20,7 +23,7 @@ impl PieceSink for Pieces {
     }
 }
 
-fn read(text: &str) -> (Vec<(Option<u64>, Vec<u8>)>, Outcome) {
+fn read(text: &str) -> (Vec<Timed>, Outcome) {
     let first = &text.as_bytes()[..text.len().min(DETECT_BYTES)];
     assert_eq!(source::detect(first), Form::Hex, "{text}");
     let mut pieces = Pieces::default();
@@ -145,7 +148,7 @@ trait ConcatBytes {
     fn concat_bytes(&self) -> Vec<u8>;
 }
 
-impl ConcatBytes for Vec<(Option<u64>, Vec<u8>)> {
+impl ConcatBytes for Vec<Timed> {
     fn concat_bytes(&self) -> Vec<u8> {
         self.iter().flat_map(|(_, bytes)| bytes.clone()).collect()
     }
