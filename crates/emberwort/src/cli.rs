@@ -1,6 +1,7 @@
 //! The command line: names, options and help.
 
 mod checksum;
+mod names;
 
 use std::path::PathBuf;
 
@@ -24,7 +25,7 @@ pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyA
 )]
 pub struct Cli {
     /// The definition file
-    #[arg(long, global = true, value_name = "FILE", env = "EMBERWORT_LINK")]
+    #[arg(long, global = true, value_name = "FILE", env = "EMBERWORT_LINK", add = names::files("ember"))]
     pub link: Option<PathBuf>,
 
     /// When to use colour
@@ -171,6 +172,7 @@ pub struct NewArgs {
 #[derive(Debug, Args)]
 pub struct CheckArgs {
     /// Definitions to check; `-` is standard input [default: the project's]
+    #[arg(add = names::files("ember"))]
     pub files: Vec<PathBuf>,
     /// Which findings beside errors make the exit code 1
     #[arg(long, value_name = "WHAT")]
@@ -186,6 +188,7 @@ pub struct CheckArgs {
 #[derive(Debug, Args)]
 pub struct TidyArgs {
     /// Definitions to rewrite; `-` is standard input [default: the project's]
+    #[arg(add = names::files("ember"))]
     pub files: Vec<PathBuf>,
     /// Change nothing; exit code 1 if a file is not in canonical style
     #[arg(long)]
@@ -222,7 +225,7 @@ pub enum CompareForm {
 #[derive(Debug, Args)]
 pub struct CompareArgs {
     /// The old revision and the new one [default: the last sealed one, and the definition as it is]
-    #[arg(num_args = 0..=2, value_names = ["OLD", "NEW"])]
+    #[arg(num_args = 0..=2, value_names = ["OLD", "NEW"], add = names::revisions_or_files())]
     pub revisions: Vec<String>,
     /// Compare as if a field had another type, as `GateStatus.oil 0 .. 400 bar in 12 bits`
     #[arg(long, value_name = "CHANGE")]
@@ -275,6 +278,7 @@ pub enum LayoutForm {
 #[derive(Debug, Args)]
 pub struct LayoutArgs {
     /// Messages to show [default: all]; a name that ends with .ember is the definition file
+    #[arg(add = names::messages_or_files())]
     pub messages: Vec<String>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
@@ -287,6 +291,7 @@ pub struct LayoutArgs {
 #[derive(Debug, Args)]
 pub struct BudgetArgs {
     /// Channels to show [default: all]; a name that ends with .ember is the definition file
+    #[arg(add = names::channels_or_files())]
     pub channels: Vec<String>,
     /// How many devices hang on each channel
     #[arg(long, value_name = "N", default_value = "1", value_parser = crate::commands::devices)]
@@ -329,6 +334,7 @@ pub enum BytesForm {
 #[derive(Debug, Args)]
 pub struct EncodeArgs {
     /// The message; may be left out with --values
+    #[arg(add = names::messages())]
     pub message: Option<String>,
     /// Values in physical units: opening=42.5, state=held, upstream=none; raw codes as opening=raw:85
     #[arg(value_name = "FIELD=VALUE")]
@@ -337,7 +343,7 @@ pub struct EncodeArgs {
     #[arg(long = "values", value_name = "FILE")]
     pub values_from: Option<PathBuf>,
     /// Print the whole frame as it goes over this channel
-    #[arg(long, value_name = "CHANNEL")]
+    #[arg(long, value_name = "CHANNEL", add = names::channels())]
     pub on: Option<String>,
     /// The frame's node [default: 0]
     #[arg(long, value_name = "N", requires = "on")]
@@ -435,7 +441,7 @@ pub struct InputArgs {
     #[arg(long, value_name = "HEX", conflicts_with = "inputs")]
     pub hex: Option<String>,
     /// The channel of serial bytes, where the capture does not say it
-    #[arg(long, value_name = "CHANNEL")]
+    #[arg(long, value_name = "CHANNEL", add = names::channels())]
     pub on: Option<String>,
     /// The end that sent the bytes, where the capture does not say it and the two ends send different frames
     #[arg(long, value_name = "END")]
@@ -466,10 +472,10 @@ pub struct DecodeArgs {
     #[command(flatten)]
     pub speakers: SpeakerArgs,
     /// The bytes are the bare body of this message
-    #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"])]
+    #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
     pub body: Option<String>,
     /// Show only these messages
-    #[arg(long, value_name = "MESSAGE")]
+    #[arg(long, value_name = "MESSAGE", add = names::messages())]
     pub message: Vec<String>,
     /// Show only frames of this node
     #[arg(long, value_name = "N")]
@@ -508,11 +514,12 @@ pub struct GenerateArgs {
 #[derive(Debug, Args)]
 pub struct TrialArgs {
     /// The trial
+    #[arg(add = names::files("toml"))]
     pub file: PathBuf,
     #[command(flatten)]
     pub speakers: SpeakerArgs,
     /// The host has another revision than the definition's, as r2
-    #[arg(long, value_name = "REVISION")]
+    #[arg(long, value_name = "REVISION", add = names::revisions())]
     pub host: Option<String>,
     /// Another seed than the trial's
     #[arg(long, value_name = "N")]

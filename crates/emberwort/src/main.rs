@@ -17,6 +17,11 @@ use clap::Parser;
 use cli::Cli;
 
 fn main() -> ExitCode {
+    match commands::shell::complete() {
+        Ok(false) => {}
+        Ok(true) => return ExitCode::SUCCESS,
+        Err(error) => return explained(&error),
+    }
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => return explained(&error),

@@ -137,13 +137,50 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
     }
 }
 
+/// What the shell is offered for the last of these words.
+fn completed(folder: &std::path::Path, shell: &str, words: &[&str]) -> Vec<String> {
+    let mut command = emberwort(folder, &["--", "emberwort"]);
+    command.args(words).env("EMBERWORT_COMPLETES", shell).env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+    command.env("_CLAP_IFS", "\n");
+    let ran: common::Ran = command.output().unwrap().into();
+    assert_eq!((ran.code, ran.err.as_str()), (0, ""), "{shell} {words:?}");
+    // Some shells take a few words behind a tab or a colon.
+    ran.out.lines().map(|line| line.split(['\t', ':']).next().unwrap_or_default().to_owned()).collect()
+}
+
+#[test]
+fn the_shell_is_offered_the_names_of_the_project() {
+    let folder = common::project();
+    let folder = folder.path();
+    let offered = |words: &[&str]| completed(folder, "bash", words);
+    let channels = ["bus485", "house", "power", "tunnel", "probe", "gauges", "console"];
+    for words in
+        [&["decode", "--on", ""][..], &["encode", "MoveGate", "--on", ""], &["checksum", "strength", "--on", ""]]
+    {
+        assert_eq!(offered(words), channels, "{words:?}");
+    }
+    assert!(offered(&["budget", "ga"]).contains(&"gauges".to_owned()));
+    for words in [&["decode", "--message", "Mo"][..], &["encode", "Mo"], &["layout", "Mo"]] {
+        assert_eq!(offered(words), ["MoveGate", "MoveAccepted", "MoveValve"], "{words:?}");
+    }
+    assert_eq!(offered(&["checksum", "crc-16/ibm"]), ["crc-16/ibm-3740", "crc-16/ibm-sdlc"]);
+    assert_eq!(offered(&["compare", "r"]), ["r1", "r2", "r3"]);
+    assert_eq!(offered(&["check", "ma"]), ["marlock.ember"]);
+    assert_eq!(offered(&["trial", "trials/"]).len(), std::fs::read_dir(folder.join("trials")).unwrap().count());
+    // Nothing is offered, and nothing said, where the definition has errors.
+    std::fs::write(folder.join("marlock.ember"), "link {").unwrap();
+    assert!(offered(&["decode", "--on", ""]).is_empty());
+}
+
 #[test]
 fn completions_and_manual_pages_know_every_command() {
     let folder = tempfile::tempdir().unwrap();
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         let script = succeed(folder.path(), &["completions", shell]);
+        assert!(script.contains("EMBERWORT_COMPLETES"), "{shell}:\n{script}");
+        let offered = completed(folder.path(), shell, &[""]);
         for command in commands() {
-            assert!(script.contains(&command), "{shell} does not know {command}");
+            assert!(offered.contains(&command), "{shell} does not know {command}");
         }
     }
     assert!(succeed(folder.path(), &["man"]).starts_with(".ie"));

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::TableForm;
+use super::{TableForm, names};
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true, subcommand_negates_reqs = true)]
@@ -12,7 +12,7 @@ pub struct ChecksumArgs {
     #[command(subcommand)]
     pub job: Option<ChecksumJob>,
     /// crc-16/ibm-3740, internet, sum8 negated, or spelled out: 'crc 16 poly 0x1021 init 0xFFFF'; several with commas
-    #[arg(required_unless_present = "list")]
+    #[arg(required_unless_present = "list", add = names::checksums())]
     pub algorithm: Option<String>,
     #[command(flatten)]
     pub bytes: BytesArgs,
@@ -64,13 +64,13 @@ pub enum ChecksumJob {
 #[derive(Debug, Args)]
 pub struct StrengthArgs {
     /// The algorithm
-    #[arg(required_unless_present_any = ["best", "on"])]
+    #[arg(required_unless_present_any = ["best", "on"], add = names::checksums())]
     pub algorithm: Option<String>,
     /// Data that it covers: 64, 64bytes, 512bits
     #[arg(long, value_name = "N", value_parser = data_bits, required_unless_present = "on")]
     pub length: Option<usize>,
     /// The checksum and the longest frame of this channel
-    #[arg(long, value_name = "CHANNEL", conflicts_with_all = ["algorithm", "best", "length"])]
+    #[arg(long, value_name = "CHANNEL", conflicts_with_all = ["algorithm", "best", "length"], add = names::channels())]
     pub on: Option<String>,
     /// List the CRCs of the catalogue with so many bits, the best first
     #[arg(long, value_name = "BITS", conflicts_with = "algorithm", value_parser = clap::value_parser!(u8).range(3..=64))]
@@ -116,7 +116,7 @@ pub struct IdentifyArgs {
     #[arg(long, value_name = "HEX,HEX,…", conflicts_with = "file")]
     pub hex: Option<String>,
     /// The frames are stuffed as on this channel of the project
-    #[arg(long, value_name = "CHANNEL")]
+    #[arg(long, value_name = "CHANNEL", add = names::channels())]
     pub on: Option<String>,
     /// Offset of the checksum's first byte; a negative one counts from the end [default: the end]
     #[arg(long, value_name = "N", allow_negative_numbers = true)]

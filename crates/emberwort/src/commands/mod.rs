@@ -12,7 +12,7 @@ mod inputs;
 mod layout;
 mod new;
 mod seal;
-mod shell;
+pub mod shell;
 mod speakers;
 mod stats;
 mod tidy;

@@ -2,16 +2,34 @@
 
 use std::io::Write;
 
+use anyhow::bail;
 use clap::CommandFactory;
+use clap_complete::CompleteEnv;
+use clap_complete::env::Shells;
 
 use super::Ending;
 use crate::cli::{Cli, CompletionsArgs, ManArgs};
 use crate::files::{self, Replace};
 use crate::output::{self};
 
+/// The variable by which the script of `completions` asks for names.
+const ASKS: &str = "EMBERWORT_COMPLETES";
+
+/// Answers the shell if it asks for names that fit; whether it did.
+///
+/// # Errors
+/// What it asks cannot be understood, or the answer cannot be written.
+pub fn complete() -> Result<bool, clap::Error> {
+    let folder = std::env::current_dir().ok();
+    CompleteEnv::with_factory(Cli::command).var(ASKS).try_complete(std::env::args_os(), folder.as_deref())
+}
+
 pub fn completions(args: &CompletionsArgs) -> anyhow::Result<Ending> {
     let mut script = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "emberwort", &mut script);
+    let shells = Shells::builtins();
+    let name = args.shell.to_string();
+    let Some(shell) = shells.completer(&name) else { bail!("there are no completions for {name}") };
+    shell.write_registration(ASKS, "emberwort", "emberwort", "emberwort", &mut script)?;
     let mut out = output::stdout();
     out.write_all(&script)?;
     out.flush()?;
