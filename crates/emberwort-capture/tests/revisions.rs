@@ -88,7 +88,7 @@ fn a_named_device_is_read_with_its_own_revision_and_the_others_with_the_definiti
             r#"r1 device3 Gone {"count":11}"#,
             r#"r2 host3 Set {"depth":50}"#,
             r#"r2 device4 News {"count":12}"#,
-            "r1 broken no message on `bus` has the key 0x08",
+            "r1 broken no message on `bus` has the key 8",
             "r1 broken Level: the body has 0 bytes, but its section of revision 1 needs at least 1",
         ]
     );
@@ -184,9 +184,9 @@ fn identifiers_and_nodes_of_an_older_revision_are_known() {
         [
             r#"r1 device3 Level {"depth":7}"#,
             // The definition's identifier of node 3: what was said of that device counts.
-            "r1 broken no message on `power` has can_id 0x203",
+            "r1 broken no message on `power` has can_id 515",
             // Node 4 is not said to have the old revision.
-            "r2 broken no message on `power` has can_id 0x104",
+            "r2 broken no message on `power` has can_id 260",
         ]
     );
     assert_eq!(statistics.other_packets, 0);

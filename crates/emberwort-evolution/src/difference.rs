@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Message, NumberForm, Record, Table};
-use emberwort_model::plan::{ChannelPlan, Role};
+use emberwort_model::plan::{ChannelPlan, KeySource, Role};
 
 use crate::matching::{self, Matching};
 use crate::meaning::Place;
@@ -320,7 +320,7 @@ impl Finder<'_> {
         }
         for label in &is.labels {
             let place = format!("{}.{}", is.name, label.name);
-            let code = |code: u64| if table { format!("0x{code:04X}") } else { code.to_string() };
+            let code = |code: u64| is.code_text(code);
             let at = |name: &str| Some(Place { owner: is.name.clone(), field: name.to_owned() });
             let (kind, texts, before) = match (was.named(&label.name), was.label(label.code)) {
                 (Some(before), _) if before.code == label.code => continue,
@@ -339,7 +339,7 @@ impl Finder<'_> {
         for label in &was.labels {
             let renamed = is.label(label.code).is_some_and(|there| was.named(&there.name).is_none());
             if is.named(&label.name).is_none() && !renamed {
-                let code = if table { format!("0x{:04X}", label.code) } else { label.code.to_string() };
+                let code = was.code_text(label.code);
                 let place = Place { owner: is.name.clone(), field: label.name.clone() };
                 let kind = pick(LabelRemoved, EntryRemoved);
                 self.note(kind, format!("{}.{}", is.name, label.name), (code, ""), touched).at = [Some(place), None];
@@ -765,15 +765,13 @@ fn only_checksums_differ(was: &ChannelPlan, is: &ChannelPlan) -> bool {
 /// What selects a message, as people know it: `id 0x21`, `port 2`.
 fn key_text(plan: &Plan, message: usize) -> String {
     let own = &plan.link.messages[message];
-    let id = own.id.map(|id| format!("id 0x{id:02X}"));
+    let id = own.id.map(|id| format!("id {}", own.id_base.text(id, 2)));
     let keys = own.keys.iter().zip(&own.channels).filter_map(|(key, channel)| {
         let key = (*key)?;
         let facing = &plan.channels[*channel];
-        let digits = if key.extended { 8 } else { 3 };
-        Some(match facing.selected_by {
-            emberwort_model::plan::KeySource::CanId => format!("can_id 0x{:0digits$X} on {}", key.value, facing.name),
-            _ => format!("port {} on {}", key.value, facing.name),
-        })
+        let number = key.base.text(key.value, if key.extended { 8 } else { 3 });
+        let word = if facing.selected_by == KeySource::CanId { "can_id" } else { "port" };
+        Some(format!("{word} {number} on {}", facing.name))
     });
     id.into_iter().chain(keys).collect::<Vec<_>>().join(", ")
 }

@@ -72,6 +72,8 @@ pub struct Example {
     pub message: String,
     /// The port or CAN identifier that selects it, where the frame does not say it.
     pub key: Option<u64>,
+    /// The same as the sender's definition writes it.
+    pub key_text: Option<String>,
     /// What was sent, as a JSON object.
     pub sent: String,
     /// The frame; several times, where a receiver could take bytes of the next one for its own.
@@ -104,6 +106,7 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
         channel: lane.facing().name.clone(),
         message: ends.sender.link.messages[sent.message].name.clone(),
         key: lane.facing().key_is_outside().then_some(sent.header.key),
+        key_text: lane.facing().key_is_outside().then(|| lane.facing().key_number(sent.header.key)),
         sent: fields(ends.sender, sent.message, &sent.values),
         wire: sent.wire.repeat(lane.copies()),
         request: good.and_then(|good| lane.request(sent, good)),

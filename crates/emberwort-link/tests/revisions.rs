@@ -79,7 +79,7 @@ fn an_old_device_is_misread_by_a_new_host_and_a_new_one_is_not() {
             // Code 1638 of 4096 steps over 25 m is twice as far over 50 m.
             ("Level".into(), 3, Verdict::Misread, 10, "depth 10.000 m would be read as 20.00 m".into()),
             ("Ask".into(), 3, Verdict::FineWithLoss, 1, "how 5 would not be read".into()),
-            ("Gone".into(), 3, Verdict::Refused, 10, "Gone is refused: no message on `bus` has the key 0x07".into()),
+            ("Gone".into(), 3, Verdict::Refused, 10, "Gone is refused: no message on `bus` has the key 7".into()),
         ]
     );
     let Found { scenario, report, record } = &found;

@@ -40,9 +40,16 @@ pub struct Labelled {
     pub bits: u8,
     /// The labels, in order of declaration.
     pub labels: Vec<Label>,
+    /// How their codes are written.
+    pub base: Base,
 }
 
 impl Labelled {
+    /// A code as the definition writes those that it has; in hex with all digits of its width.
+    pub fn code_text(&self, code: u64) -> String {
+        self.base.text(code, usize::from(self.bits).div_ceil(4))
+    }
+
     /// The label with this code (an enum) or bit number (a flag set).
     pub fn label(&self, code: u64) -> Option<&Label> {
         // Codes mostly count up from 0, so the code is mostly the index.
@@ -164,6 +171,37 @@ pub enum Selector {
     },
 }
 
+/// The base in which a number stands in the definition, so that it comes back as it was written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Base {
+    /// `0x1F`, and `0b11111`.
+    #[default]
+    Hex,
+    /// `31`.
+    Decimal,
+}
+
+impl Base {
+    /// The base of a number as it is written.
+    pub fn of(text: &str) -> Self {
+        let based = ["0x", "0X", "0b", "0B"].iter().any(|start| text.starts_with(start));
+        if based { Base::Hex } else { Base::Decimal }
+    }
+
+    /// The one base of several numbers: decimal if all of them are.
+    pub fn of_all(mut all: impl Iterator<Item = Base>) -> Self {
+        if all.all(|base| base == Base::Decimal) { Base::Decimal } else { Base::Hex }
+    }
+
+    /// A number in this base; in hex with at least so many digits.
+    pub fn text(self, number: u64, digits: usize) -> String {
+        match self {
+            Base::Hex => format!("0x{number:0digits$X}"),
+            Base::Decimal => number.to_string(),
+        }
+    }
+}
+
 /// What selects a message on one of its channels, where no frame part does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ChannelKey {
@@ -173,6 +211,8 @@ pub struct ChannelKey {
     pub nodes: Option<NodeRange>,
     /// Whether it is a CAN identifier of 29 bits.
     pub extended: bool,
+    /// How `value` is written.
+    pub base: Base,
 }
 
 /// One piece of a text message's line.
@@ -228,6 +268,8 @@ pub struct Message {
     pub doc: String,
     /// The key that selects it in a frame.
     pub id: Option<u64>,
+    /// How `id` is written.
+    pub id_base: Base,
     /// The nodes whose number is added to the key, if any is.
     pub id_nodes: Option<NodeRange>,
     /// The end that sends it.

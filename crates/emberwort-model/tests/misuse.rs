@@ -361,14 +361,14 @@ fn items() {
             ),
             ("record R { a : u8 counter }", "E212", "a record is no message, so it cannot count messages"),
             ("table T : u8 { 256 a : u8 read }", "E112", "256 does not fit: the keys of `T` are u8"),
-            ("table T : u8 { 1 a : u8 read  1 b : u8 read }", "E111", "`T` already has an entry 0x0001"),
+            ("table T : u8 { 1 a : u8 read  1 b : u8 read }", "E111", "`T` already has an entry 1"),
             ("message Gate { from host }", "E103", "`Gate` is already the name of another item"),
             ("message X { on wire  id 1  a : u8 }", "E106", "this message has no `from`"),
             ("message X { from host  on wire\n a : u8 }", "E306", "on `wire`, `X` cannot be told apart: it has no id"),
             (
                 "message X { from host  id 256  on wire\n a : u8 }",
                 "E308",
-                "the id 0x100 does not fit the 8 bits that `wire` has for it",
+                "the id 256 does not fit the 8 bits that `wire` has for it",
             ),
             ("message X { from host  id 1  on wier\n a : u8 }", "E104", "there is no channel `wier`"),
             (

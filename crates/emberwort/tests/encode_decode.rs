@@ -646,3 +646,43 @@ fn hex_as_people_have_it_is_read_or_named_with_the_way_out() {
     let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/captures.md")).unwrap();
     assert!(page.contains(ROW), "docs/captures.md shows what comes back");
 }
+
+#[test]
+fn keys_come_back_in_the_base_in_which_they_were_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    let link = |id: &str, can: &str, entry: &str| {
+        format!(
+            "link l {{ revision 1  byte_order little }}\nchannel bus {{ medium uart 9600 8N1\n frame {{ sync C6\n kind : u8 message\n size : u8 length of body\n \
+             body\n check : u8 sum8 over kind..body\n }} }}\nchannel power {{ medium can 250 kbit/s\n packet\n select by can_id\n }}\n\
+             table Settings : u16 {{\n {entry} ramp : u8 s read\n }}\n\
+             message Level {{ id {id}\n from device\n on bus\n setting : key of Settings\n value : value of Settings by setting\n }}\n\
+             message Pump {{ from device\n on power can_id {can}\n speed : u8\n }}\n"
+        )
+    };
+    for (id, can, entry, unknown, other) in
+        [("0x21", "0x1A4", "0x0102", "0x22", "0x0103"), ("33", "420", "258", "34", "259")]
+    {
+        std::fs::write(folder.join("l.ember"), link(id, can, entry)).unwrap();
+        let layout = succeed(folder, &["layout"]);
+        assert!(layout.contains(&format!("Level  id {id}  from device")), "{layout}");
+        assert!(layout.contains(&format!("{entry} = ramp")) || layout.contains(entry), "{layout}");
+        // A frame that nobody knows is named as those that are known are written.
+        let ran = run(folder, &["decode", "--on", "bus", "--hex", "C6 22 00 22"]);
+        assert!(ran.out.contains(unknown), "{unknown}: {}{}", ran.out, ran.err);
+        let ran = run(folder, &["decode", "--on", "power", "--hex", "01"]);
+        assert!(ran.err.contains(&format!("--key {can}")), "{}", ran.err);
+        let double = link(id, can, entry) + &format!("message Twin {{ id {id}\n from device\n on bus\n }}\n");
+        std::fs::write(folder.join("double.ember"), double).unwrap();
+        let ran = run(folder, &["check", "double.ember"]);
+        assert!(ran.out.contains(&format!("the id {id} already selects another message")), "{}", ran.out);
+        let moved = link(if id == "33" { "34" } else { "0x22" }, can, other);
+        std::fs::write(folder.join("moved.ember"), moved.replace("revision 1", "revision 2")).unwrap();
+        let ran = run(folder, &["compare", "l.ember", "moved.ember"]);
+        for (was, is) in [(format!("id {id}"), format!("id {unknown}")), (entry.to_owned(), other.to_owned())] {
+            assert!(ran.out.contains(&format!("was  {was}\n    is   {is}\n")), "{was} {is}: {}", ran.out);
+        }
+        std::fs::remove_file(folder.join("double.ember")).unwrap();
+        std::fs::remove_file(folder.join("moved.ember")).unwrap();
+    }
+}

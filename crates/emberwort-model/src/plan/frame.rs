@@ -3,7 +3,7 @@
 use std::ops::RangeInclusive;
 
 use crate::algorithm::Algorithm;
-use crate::model::{ByteOrder, End, Medium};
+use crate::model::{Base, ByteOrder, End, Medium};
 use crate::stuffing::{Escape, Stuffing};
 
 /// The compiled form of a channel.
@@ -37,6 +37,8 @@ pub struct ChannelPlan {
     pub tail_bytes: usize,
     /// Which key selects which message (an index into the link's messages), by rising key.
     pub keys: Vec<(u64, usize)>,
+    /// How the definition writes keys here.
+    pub key_base: Base,
     /// For each of `keys` that a node's number was added to, what it was added to.
     pub node_bases: Vec<Option<u64>>,
     /// Bytes of the body for each of `keys`, where they and not a length part say how long a frame is; else empty. `None` for
@@ -257,13 +259,13 @@ impl ChannelPlan {
         }
     }
 
-    /// The number alone of a key: ports are decimal; CAN identifiers have the 3 or 8 hex digits of their kind.
+    /// The number alone of a key, as the definition writes those of its messages here; in hex CAN identifiers have the 3 or 8
+    /// digits of their kind, others at least 2.
     pub fn key_number(&self, key: u64) -> String {
         match self.selected_by {
-            KeySource::CanId if key & EXTENDED_ID != 0 => format!("0x{:08X}", key & !EXTENDED_ID),
-            KeySource::CanId => format!("0x{key:03X}"),
-            KeySource::Port => key.to_string(),
-            _ => format!("0x{key:02X}"),
+            KeySource::CanId if key & EXTENDED_ID != 0 => self.key_base.text(key & !EXTENDED_ID, 8),
+            KeySource::CanId => self.key_base.text(key, 3),
+            _ => self.key_base.text(key, 2),
         }
     }
 

@@ -7,7 +7,7 @@ use crate::budget::line_length;
 use crate::budget::wire_time::{can, worst};
 use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
-use crate::model::{ByteOrder, End, Medium, MediumKind, NodeRange};
+use crate::model::{Base, ByteOrder, End, Medium, MediumKind, NodeRange};
 use crate::number::Decimal;
 use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
@@ -129,6 +129,7 @@ impl Resolver<'_> {
             head_bytes: 0,
             tail_bytes: 0,
             keys: Vec::new(),
+            key_base: Base::Hex,
             node_bases: Vec::new(),
             body_sizes: Vec::new(),
             greatest_body: 0,
@@ -313,6 +314,7 @@ impl Resolver<'_> {
         let mut places: HashMap<u64, Span> = HashMap::new();
         let mut lines: HashMap<String, Span> = HashMap::new();
         let mut bases: HashMap<usize, u64> = HashMap::new();
+        let mut written: Vec<Base> = Vec::new();
         for (message_index, (message, item)) in messages.iter().zip(&file.messages).enumerate() {
             let Some(position) = message.message.channels.iter().position(|other| *other == index) else { continue };
             if from.is_some_and(|from| from != message.message.from) {
@@ -342,6 +344,11 @@ impl Resolver<'_> {
                 _ => given.map(|key| key.number.span),
             };
             let key_span = key_span.unwrap_or(name.span);
+            let key_base = match channel.selected_by {
+                KeySource::Port | KeySource::CanId => given.map_or(Base::Hex, |key| key.number.base),
+                KeySource::Part => message.message.id_base,
+                _ => Base::Decimal,
+            };
             let keys: Vec<u64> = match channel.selected_by {
                 KeySource::Part => match self.id_on(channel, message, item, index) {
                     Some(id) => self.with_nodes(channel, id, message.message.id_nodes, name),
@@ -374,11 +381,11 @@ impl Resolver<'_> {
                             Code::KeyTooLarge,
                             key_span,
                             format!(
-                                "0x{:X} is more than `{}` can have as a key",
-                                key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)),
+                                "{} is more than `{}` can have as a key",
+                                key.base.text(key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)), 1),
                                 channel.name
                             ),
-                            format!("choose one up to 0x{most:X}{help}"),
+                            format!("choose one up to {}{help}", key.base.text(most, 1)),
                         ));
                         continue;
                     }
@@ -442,7 +449,11 @@ impl Resolver<'_> {
                     Finding::new(
                         Code::DuplicateKey,
                         key_span,
-                        format!("on `{}` the {what} 0x{:02X} already selects another message", channel.name, keys[0]),
+                        format!(
+                            "on `{}` the {what} {} already selects another message",
+                            channel.name,
+                            key_base.text(keys[0] & !EXTENDED_ID, 2)
+                        ),
                         format!("give one of the two another {what}, or let them travel on different channels"),
                     )
                     .related(first, "taken here"),
@@ -457,6 +468,7 @@ impl Resolver<'_> {
             if let Some(nodes) = nodes {
                 bases.insert(message_index, keys[0] - nodes.least);
             }
+            written.push(key_base);
             for key in &keys {
                 places.insert(*key, key_span);
                 channel.keys.push((*key, message_index));
@@ -471,6 +483,7 @@ impl Resolver<'_> {
             channel.greatest_body = channel.greatest_body.max(body);
         }
         channel.keys.sort_unstable();
+        channel.key_base = Base::of_all(written.into_iter());
         if !bases.is_empty() {
             channel.node_bases = channel.keys.iter().map(|(_, message)| bases.get(message).copied()).collect();
         }
@@ -552,13 +565,14 @@ impl Resolver<'_> {
             let (message, item) = (&messages[*index], &self.file.messages[*index]);
             if *key < 0x80 {
                 let span = item.id.map_or(item.name.span, |id| id.span);
-                let text = format!("0x{key:02X} is no status byte: bit 7 is not set");
+                let text = format!("{} is no status byte: bit 7 is not set", message.message.id_base.text(*key, 2));
                 self.report(Finding::new(Code::KeyTooLarge, span, text, "choose an id from 0x80 to 0xFF"));
                 continue;
             }
             if *key >= 0xF8 && message.greatest_size() > 0 {
                 let text = format!(
-                    "a status byte from 0xF8 on, as 0x{key:02X}, is a frame of its own, and `{}` has fields",
+                    "a status byte from 0xF8 on, as {}, is a frame of its own, and `{}` has fields",
+                    message.message.id_base.text(*key, 2),
                     item.name.text
                 );
                 self.report(Finding::new(Code::BadStatus, item.name.span, text, "choose an id up to 0xF7"));
@@ -570,9 +584,9 @@ impl Resolver<'_> {
             let varies = !sections(message) || message.least_size() != message.greatest_size();
             if running && *key < 0xF0 && varies {
                 let text = format!(
-                    "the size of `{}` varies, so only the next status byte ends it; but one like 0x{key:02X} is left out where \
-                     it can be",
-                    item.name.text
+                    "the size of `{}` varies, so only the next status byte ends it; but one like {} is left out where it can be",
+                    item.name.text,
+                    message.message.id_base.text(*key, 2)
                 );
                 let help =
                     "choose an id from 0xF0 to 0xF7, whose status byte is always sent, or give its fields fixed sizes";
@@ -615,17 +629,18 @@ impl Resolver<'_> {
             return None;
         };
         let greatest = message.message.id_nodes.map_or(0, |nodes| nodes.greatest);
+        let base = message.message.id_base;
         if id.checked_add(greatest).is_none_or(|greatest| bits < 64 && greatest >> bits != 0) {
             let span = item.id.map_or(item.name.span, |number| number.span);
             self.report(Finding::new(
                 Code::KeyTooLarge,
                 span,
                 format!(
-                    "the id 0x{:X} does not fit the {bits} bits that `{}` has for it",
-                    id.saturating_add(greatest),
+                    "the id {} does not fit the {bits} bits that `{}` has for it",
+                    base.text(id.saturating_add(greatest), 1),
                     channel.name
                 ),
-                format!("choose an id up to 0x{:X}, or widen the frame's `message` part", (1u64 << bits) - 1),
+                format!("choose an id up to {}, or widen the frame's `message` part", base.text((1u64 << bits) - 1, 1)),
             ));
             return None;
         }

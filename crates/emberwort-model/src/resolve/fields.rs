@@ -472,10 +472,9 @@ impl Resolver<'_> {
                 (selector, Some(Arc::new(bytes)))
             }
         };
-        let digits = usize::from(found.keys.bits).div_ceil(4);
         let case = |entry: &crate::model::Entry| Case {
             raw: entry.key,
-            shown: format!("0x{:0digits$X}", entry.key),
+            shown: found.keys.code_text(entry.key),
             field: entry.field.clone(),
         };
         let cases = found.entries.iter().map(case).collect();

@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use crate::diagnostics::{Code, Finding, nearest};
-use crate::model::{ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
+use crate::model::{Base, ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
 use crate::plan::{ChannelPlan, Plan};
 use crate::source::Span;
 use crate::syntax::ast::{ByteOrder, End, File, LabelItem, LabelledItem, MessageItem, Name, Number, TypeExpr};
@@ -328,6 +328,7 @@ impl<'a> Resolver<'a> {
             flags: item.flags,
             bits: item.bits,
             labels,
+            base: Base::of_all(item.labels.iter().map(|label| label.code.base)),
         };
         self.labelled.entry(item.name.text.clone()).or_insert_with(|| Arc::new(labelled));
     }
@@ -414,7 +415,7 @@ impl<'a> Resolver<'a> {
                     channels.push(*index);
                     let key = on.key.and_then(|key| {
                         let value = self.key_number(key.number)?;
-                        Some(ChannelKey { value, nodes: key.nodes, extended: key.extended })
+                        Some(ChannelKey { value, nodes: key.nodes, extended: key.extended, base: key.number.base })
                     });
                     keys.push(key);
                 }
@@ -440,6 +441,7 @@ impl<'a> Resolver<'a> {
             name: item.name.text.clone(),
             doc: item.doc.clone(),
             id,
+            id_base: item.id.map_or(Base::Hex, |number| number.base),
             id_nodes: item.id_nodes,
             from,
             every: item.every.map(|(every, _)| every),

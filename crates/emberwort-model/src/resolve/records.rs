@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::{Lookup, Reach, Resolver, Style};
 use crate::diagnostics::{Code, Finding};
-use crate::model::{Entry, Field, Kind, Label, Labelled, Length, Record, Selector, Table};
+use crate::model::{Base, Entry, Field, Kind, Label, Labelled, Length, Record, Selector, Table};
 use crate::source::Span;
 use crate::syntax::ast::{FieldItem, MessageItem, Name, SectionItem};
 
@@ -217,7 +217,7 @@ impl Resolver<'_> {
                 continue;
             };
             if let Some(first) = keys.insert(key, number.span) {
-                let message = format!("`{name}` already has an entry 0x{key:04X}");
+                let message = format!("`{name}` already has an entry {}", number.base.text(key, 2));
                 self.report(
                     Finding::new(Code::DuplicateCode, number.span, message, "give each entry a number of its own")
                         .related(first, "used here already"),
@@ -250,7 +250,9 @@ impl Resolver<'_> {
             .iter()
             .map(|entry| Label { code: entry.key, name: entry.field.name.clone(), text: entry.field.doc.clone() })
             .collect();
-        let keys = Labelled { name: name.to_owned(), doc: item.doc.clone(), flags: false, bits: item.bits, labels };
+        let base = Base::of_all(item.entries.iter().map(|entry| entry.key.base));
+        let keys =
+            Labelled { name: name.to_owned(), doc: item.doc.clone(), flags: false, bits: item.bits, labels, base };
         let table = Table { name: name.to_owned(), doc: item.doc.clone(), keys: Arc::new(keys), entries };
         let table = (!item.damaged).then(|| Arc::new(table));
         self.tables.insert(name.to_owned(), Lookup::Done(table.clone()));

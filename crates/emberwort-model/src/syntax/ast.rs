@@ -1,6 +1,7 @@
 //! What the parser makes of a text: items with their names, numbers and places, nothing looked up yet.
 
 use crate::algorithm::Algorithm;
+use crate::model::Base;
 use crate::number::Decimal;
 use crate::source::Span;
 use crate::stuffing::{Escape, Stuffing};
@@ -19,6 +20,8 @@ pub struct Name {
 pub struct Number {
     /// The value, exactly as written.
     pub value: Decimal,
+    /// The base in which it is written.
+    pub base: Base,
     /// Its place.
     pub span: Span,
 }

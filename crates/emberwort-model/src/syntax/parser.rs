@@ -5,6 +5,7 @@ use super::frame_parser::MEDIA;
 use super::lexer::{Token, TokenKind, tokens};
 use crate::algorithm::Algorithm;
 use crate::diagnostics::{Code, Finding, escaped, nearest};
+use crate::model::Base;
 use crate::number::Decimal;
 use crate::source::Span;
 
@@ -278,12 +279,13 @@ impl<'a> Parser<'a> {
         }
         self.at += 1;
         let span = start.to(token.span);
+        let base = Base::of(self.text_of(token));
         match Decimal::parse(self.text_of(token)) {
             Some(mut value) => {
                 if negative {
                     value.mantissa = -value.mantissa;
                 }
-                Some(Number { value, span })
+                Some(Number { value, base, span })
             }
             None => {
                 self.report(Finding::new(

@@ -70,7 +70,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let message = &compiled.message;
     let mut heading = look.paint(Paint::Bold, &message.name);
     if let Some(id) = message.id {
-        heading.push_str(&format!("  id 0x{id:02X}"));
+        heading.push_str(&format!("  id {}", message.id_base.text(id, 2)));
         if let Some(nodes) = message.id_nodes {
             heading.push_str(&format!(" + node {} .. {}", nodes.least, nodes.greatest));
         }

@@ -220,7 +220,7 @@ fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &m
         let line = format!("    {}  {verdict}  {}", pair.as_str(), escaped(&judgement.sentence));
         let _ = writeln!(text, "{}", wrapped_under(&line, &" ".repeat(43)));
         if let Some(example) = judgement.example.as_ref().filter(|_| judgement.verdict.strands()) {
-            let key = example.key.map_or_else(String::new, |key| format!(", key 0x{key:X}"));
+            let key = example.key_text.as_ref().map_or_else(String::new, |key| format!(", key {key}"));
             let request = example
                 .request
                 .as_ref()
