@@ -183,13 +183,22 @@ pub fn print_error(error: &anyhow::Error, look: Look) {
     say!("{} {}", look.paint_err(Paint::Bad, "error:"), shown.join("\n"));
 }
 
-/// Writes to standard error; one that is closed or full is nothing to fail of.
+/// Writes sentences to standard error, in lines that fit the terminal if it is one; one that is closed or full is nothing to fail of.
 macro_rules! say {
     ($($what:tt)*) => {
-        $crate::output::say_text(&(format!($($what)*) + "\n"))
+        $crate::output::say_text(&($crate::output::fitted(&format!($($what)*)) + "\n"))
     };
 }
 pub(crate) use say;
+
+/// Sentences in lines that fit the terminal that standard error is, if it is one.
+pub fn fitted(text: &str) -> String {
+    let width = terminal_size::terminal_size_of(io::stderr()).map(|(width, _)| usize::from(width.0));
+    match width.filter(|width| *width >= 40) {
+        Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent("  ").break_words(false)),
+        None => text.to_owned(),
+    }
+}
 
 /// Writes text that ends with its own line to standard error.
 pub fn say_text(text: &str) {

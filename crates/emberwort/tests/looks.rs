@@ -141,3 +141,74 @@ fn colour_only_where_it_is_wanted() {
     assert!(escapes(&["check", "--color", "always"], true), "the option says more than the variable");
     assert!(!escapes(&["check", "--color", "never"], false));
 }
+
+/// What a command shows in a terminal of 80 columns, on standard output and standard error, without colours.
+fn in_terminal(folder: &std::path::Path, words: &[&str]) -> Option<String> {
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/in_terminal.py");
+    let mut command = std::process::Command::new("python3");
+    command.arg(script).arg("80").arg(env!("CARGO_BIN_EXE_emberwort")).args(words);
+    command.current_dir(folder).env_remove("EMBERWORT_LINK").env("NO_COLOR", "1").env("TERM", "xterm");
+    match command.output() {
+        Ok(output) => {
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+            Some(String::from_utf8(output.stdout).unwrap())
+        }
+        Err(_) if std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none() => None,
+        Err(error) => panic!("python3 cannot be run: {error}"),
+    }
+}
+
+#[test]
+fn nothing_is_wider_than_a_terminal_of_80_columns() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    std::fs::write(folder.join("log.txt"), "12:00:00.1 RX C6 39 03 40\n").unwrap();
+    std::fs::write(folder.join("frames.txt"), "01 03 00 00 00 02 C4 0B\n11 03 00 6B 00 03 76 87\n").unwrap();
+    for line in [
+        "check",
+        "check --frames",
+        "layout",
+        "budget",
+        "budget gauges --devices 2 --what-if gauges|sf12",
+        "value 0|..|250|bar|in|12|bits 120",
+        "decode stormy-night.pcapng",
+        "decode stormy-night.pcapng --as tree --message Alarm",
+        "decode --on bus485 --hex C6390340001122C639034000",
+        "decode --on bus485 log.txt",
+        "stats stormy-night.pcapng",
+        "stats --on bus485 --hex C6390340001122C639034000",
+        "compare r1 r3",
+        "compare r2 --what-if GateStatus.oil|0|..|400|bar|in|12|bits",
+        "compare --prove --random 3",
+        "seal --list",
+        "trial trials/stormy-night.toml",
+        "trial trials/stormy-night.toml --host r2",
+        "checksum --list",
+        "checksum strength --on bus485",
+        "checksum strength --best 16 --length 64",
+        "checksum identify frames.txt",
+        "checksum crc-16/ibm-3740 --hex C6390340 --verify 0x1234",
+        "checksum internet --hex 0001F203F4 --explain",
+        "encode GateStatus",
+        "encode MoveGate target=80 speed=12.3456",
+        "encode MoveGate target=80.123 speed=12 --on bus485",
+        "encode Nothing",
+        "generate c --out made",
+        "nonsense",
+        "decode nothing.pcapng",
+        "decode --on nowhere --hex 00",
+        "trial marlock.ember",
+        "--help",
+        "decode --help",
+    ] {
+        let words: Vec<String> = line.split(' ').map(|word| word.replace('|', " ")).collect();
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        let Some(shown) = in_terminal(folder, &words) else { return };
+        assert!(!shown.trim().is_empty(), "{line} shows nothing");
+        // A word that is longer than the line, as a path or an argument, stays whole.
+        let too_wide =
+            |line: &&str| line.chars().count() > 80 && line.trim().split(' ').all(|word| word.chars().count() < 60);
+        let wide: Vec<&str> = shown.lines().filter(too_wide).take(3).collect();
+        assert!(wide.is_empty(), "{line}:\n{}", wide.join("\n"));
+    }
+}

@@ -140,10 +140,11 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
             _ => ("these strand", "one of them", "its entry"),
         };
         say!(
-            "{these_strand} devices or hosts; to accept {one} all the same, add {its_entry} to {} with your reason:\n{}",
-            crate::project::PROJECT_FILE,
-            entries.join("\n").trim_end()
+            "{these_strand} devices or hosts; to accept {one} all the same, add {its_entry} to {} with your reason:",
+            crate::project::PROJECT_FILE
         );
+        // Text to copy keeps its lines.
+        output::say_text(&entries.join("\n"));
     }
     Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
 }

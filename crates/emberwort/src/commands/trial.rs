@@ -21,7 +21,7 @@ use crate::cli::{TableForm, TrialArgs};
 use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, Progress, say};
 use crate::project::{Project, load_plan_of};
-use crate::render::{plural, table, time};
+use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;
@@ -172,7 +172,7 @@ fn heard_line(who: &str, heard: &Heard) -> String {
         frames => format!(", {} in {frames} unread", heard.unread_bytes),
     };
     format!(
-        "{who} received {}: {} in {}{unread}, {} in {} broken, {} stray\n",
+        "{who} received {}: {} in {}{unread}, {} in {} broken, {} stray",
         plural(heard.input, "byte"),
         heard.good_bytes,
         plural(heard.good, "good frame"),
@@ -185,21 +185,22 @@ fn heard_line(who: &str, heard: &Heard) -> String {
 fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     let mut out = String::new();
     for line in scenario.about.trim().lines() {
-        out.push_str(&format!("{}\n", look.paint(Paint::Dim, escaped(line))));
+        out.push_str(&format!("{}\n", look.paint(Paint::Dim, wrapped(&escaped(line)))));
     }
-    out.push_str(&format!(
-        "{} for {} of virtual time, seed {}, {}\n\n",
+    let about = format!(
+        "{} for {} of virtual time, seed {}, {}",
         channel(scenario).name,
         time::duration(scenario.span),
         scenario.seed,
         plural(scenario.devices.len(), "device")
-    ));
+    );
+    out.push_str(&format!("{}\n\n", wrapped(&about)));
     if scenario.definitions.all().len() > 1 {
         let revision = |index: usize| scenario.definitions.get(index).plan.link.revision;
         let mut who = vec![format!("the host has revision {}", revision(scenario.host))];
         who.extend(scenario.devices.iter().map(|device| format!("node {} has {}", device.node, device.revision)));
         out.truncate(out.len() - 1);
-        out.push_str(&format!("{}\n\n", who.join(", ")));
+        out.push_str(&format!("{}\n\n", wrapped(&who.join(", "))));
     }
     let titles = ["message", "from", "node", "sent", "received", "damaged", "lost"];
     let mut grid = table::table(&titles, &[false, false, true, true, true, true, true]);
@@ -220,21 +221,23 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     }
     out.push_str(&grid.lines());
     out.push('\n');
-    out.push_str(&heard_line("the host", &report.host));
-    out.push_str(&heard_line("each device", &report.device()));
+    let mut said = vec![heard_line("the host", &report.host), heard_line("each device", &report.device())];
     if report.host.gaps > 0 {
         let (gaps, numbers) = (plural(report.host.gaps, "counter gap"), plural(report.host.missing, "number"));
-        out.push_str(&format!("the host saw {gaps}, with {numbers} left out by lost frames and restarts\n"));
+        said.push(format!("the host saw {gaps}, with {numbers} left out by lost frames and restarts"));
     }
     if report.host.jumps_back > 0 {
         let jumps = plural(report.host.jumps_back, "time");
-        out.push_str(&format!("counters went back {jumps}: repeated frames, or a device that restarted\n"));
+        said.push(format!("counters went back {jumps}: repeated frames, or a device that restarted"));
     }
     if report.retries > 0 {
-        out.push_str(&format!("{} sent once more, as nobody had answered\n", plural(report.retries, "request")));
+        said.push(format!("{} sent once more, as nobody had answered", plural(report.retries, "request")));
     }
     if report.repeated > 0 {
-        out.push_str(&format!("{} came more than once\n", plural(report.repeated, "good frame")));
+        said.push(format!("{} came more than once", plural(report.repeated, "good frame")));
+    }
+    for sentence in said {
+        out.push_str(&format!("{}\n", wrapped(&sentence)));
     }
     if !report.between.is_empty() {
         out.push_str("\nwhole frames between ends of different revisions, besides those that are fine:\n");
@@ -248,16 +251,20 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
         let lines = grid.lines();
         let mut lines = lines.lines();
         out.push_str(&format!("{}\n", lines.next().unwrap_or_default()));
-        for (line, (_, _, verdict)) in lines.zip(report.between.keys()) {
-            let name = verdict.as_str();
-            let shown = if verdict.strands() { look.paint(Paint::Bad, name) } else { name.to_owned() };
-            out.push_str(&format!("{}\n", line.replacen(name, &shown, 1)));
+        let mut verdicts = report.between.keys().map(|(_, _, verdict)| verdict);
+        for line in lines {
+            // Further lines of a row begin with blanks; the columns that follow below have the rows once more.
+            let verdict = if line.starts_with(' ') { None } else { verdicts.next() };
+            let stranding = verdict.filter(|verdict| verdict.strands()).map(|verdict| verdict.as_str());
+            let painted = stranding.map(|name| line.replacen(name, &look.paint(Paint::Bad, name), 1));
+            out.push_str(&format!("{}\n", painted.as_deref().unwrap_or(line)));
         }
     }
     // Those that a revision explains stand in the table.
     if let Some(first) = report.wrong_examples.iter().find(|wrong| !wrong.sentence.is_empty()) {
         let (name, when) = (scenario.definitions.message(first.message).0, time::duration(first.time));
-        out.push_str(&format!("the first that is misread, {when} after the start: {name}: {}\n", hex(&first.bytes)));
+        let line = format!("the first that is misread, {when} after the start: {name}: {}", hex(&first.bytes));
+        out.push_str(&format!("{}\n", wrapped(&line)));
     }
     for wrong in report.wrong_examples.iter().filter(|wrong| wrong.sentence.is_empty()).take(5) {
         let line = format!(
@@ -266,7 +273,7 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
             scenario.definitions.message(wrong.message).0,
             hex(&wrong.bytes)
         );
-        out.push_str(&format!("{}\n", look.paint(Paint::Bad, line)));
+        out.push_str(&format!("{}\n", look.paint(Paint::Bad, wrapped(&line))));
     }
     if report.verdicts.is_empty() {
         out.push_str("\nnothing must hold: the trial has no `must`\n");
@@ -279,7 +286,7 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
         grid.add_row([result, &escaped(&verdict.sentence), &verdict.found]);
     }
     for line in grid.lines().lines() {
-        let painted = match line.split_whitespace().next() {
+        let painted = match line.split(' ').next() {
             Some("held") => line.replacen("held", &look.paint(Paint::Good, "held"), 1),
             Some("FAILED") => line.replacen("FAILED", &look.paint(Paint::Bad, "FAILED"), 1),
             _ => line.to_owned(),

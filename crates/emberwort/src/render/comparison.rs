@@ -157,7 +157,8 @@ impl Report<'_> {
 /// For people.
 pub fn table(report: &Report<'_>, look: Look) -> String {
     let comparison = report.comparison;
-    let mut text = format!("{}: {} → {}\n", report.link, escaped(&comparison.old), escaped(&comparison.new));
+    let heading = format!("{}: {} → {}", report.link, escaped(&comparison.old), escaped(&comparison.new));
+    let mut text = wrapped_under(&heading, "  ") + "\n";
     if let Some(said) = report.said_of_edit() {
         let _ = writeln!(text, "{}", look.paint(Paint::Bad, wrapped_under(&said, "  ")));
     }

@@ -233,12 +233,11 @@ impl<W: Write> RowPrinter<W> {
             words.push(word);
         }
         words.extend(self.remark(row));
-        self.table_words(&words, None);
+        self.table_words(&words);
     }
 
-    /// Ends a table line with words, the first of which may be painted; on a terminal they go on under each other where they
-    /// do not fit.
-    fn table_words(&mut self, words: &[String], first: Option<Paint>) {
+    /// Ends a table line with words; on a terminal they go on under each other where they do not fit.
+    fn table_words(&mut self, words: &[String]) {
         let indent = self.line.chars().count();
         let mut column = indent;
         for (n, word) in words.iter().enumerate() {
@@ -246,18 +245,39 @@ impl<W: Write> RowPrinter<W> {
             let full = self.style.width.is_some_and(|width| column + length - 2 > width && column > indent);
             if full {
                 self.emit();
-                self.line = " ".repeat(indent);
-                column = indent;
+                // A word that is wider than the column of fields begins in front of it.
+                let start = self.style.width.map_or(indent, |width| width.saturating_sub(length - 2).min(indent));
+                self.line = " ".repeat(start);
+                column = start;
             } else if n > 0 {
                 self.line.push_str("  ");
             }
-            match first {
-                Some(paint) if n == 0 => self.line.push_str(&self.style.look.paint(paint, word)),
-                _ => self.line.push_str(word),
-            }
+            self.line.push_str(word);
             column += length;
         }
         self.emit();
+    }
+
+    /// Ends a table line with why something is no message, and with its bytes; on a terminal in as many lines as they need.
+    fn table_reason(&mut self, reason: &str, bytes: &str, paint: Option<Paint>) {
+        let indent = self.line.chars().count();
+        let room = self.style.width.map_or(usize::MAX, |width| width.saturating_sub(indent).max(16));
+        let fits = reason.chars().count() + bytes.chars().count() + 2 <= room;
+        let lines =
+            |text: &str| -> Vec<String> { textwrap::wrap(text, room).iter().map(|line| line.to_string()).collect() };
+        let look = self.style.look;
+        let paint = |line: &String| paint.map_or_else(|| line.clone(), |paint| look.paint(paint, line));
+        let all: Vec<String> = match fits {
+            true => vec![format!("{}  {bytes}", paint(&reason.to_owned()))],
+            false => lines(reason).iter().map(paint).chain(lines(bytes)).collect(),
+        };
+        for (n, line) in all.iter().enumerate() {
+            if n > 0 {
+                self.line = " ".repeat(indent);
+            }
+            self.line.push_str(line);
+            self.emit();
+        }
     }
 
     fn tree_row(&mut self, row: &Row<'_>) {
@@ -281,7 +301,7 @@ impl<W: Write> RowPrinter<W> {
         });
         let _ = write_hex(row.wire, &mut self.line);
         let bytes = std::mem::take(&mut self.line);
-        self.line = format!("  {:<14} {bytes}", "bytes");
+        self.line = super::wrapped_under(&format!("  {:<14} {bytes}", "bytes"), &" ".repeat(17));
         self.emit();
     }
 
@@ -550,7 +570,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 self.table_start(broken.time, broken.offset, broken.channel, broken.from, node);
                 let _ = write!(self.line, "{capitals:<width$}  ", width = self.widths.message);
                 let sentence = format!("{reason}: {}", self.sentence(broken));
-                self.table_words(&[sentence, some_hex(broken.wire)], Some(Paint::Bad));
+                self.table_reason(&sentence, &some_hex(broken.wire), Some(Paint::Bad));
             }
             RowForm::Ndjson => {
                 self.json_start(broken.time, broken.offset, broken.channel, broken.from);
@@ -610,7 +630,7 @@ impl<W: Write> RowSink for RowPrinter<W> {
                 self.table_start(stray.time, stray.offset, stray.channel, stray.from, None);
                 let _ = write!(self.line, "{:<width$}  ", "stray", width = self.widths.message);
                 let sentence = format!("{} in no frame:", super::plural(stray.wire.len(), "byte"));
-                self.table_words(&[sentence, some_hex(stray.wire)], None);
+                self.table_reason(&sentence, &some_hex(stray.wire), None);
             }
             RowForm::Ndjson => {
                 self.json_start(stray.time, stray.offset, stray.channel, stray.from);

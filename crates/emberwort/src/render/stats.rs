@@ -197,7 +197,7 @@ pub fn tables(account: &Account<'_>) -> String {
         notes.push(damage_text(name, damage));
     }
     if !notes.is_empty() {
-        let _ = write!(out, "\n{}\n", notes.join("\n"));
+        let _ = write!(out, "\n{}\n", super::wrapped(&notes.join("\n")));
     }
     out
 }

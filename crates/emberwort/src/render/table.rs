@@ -1,5 +1,5 @@
-//! Tables for people: a heading line, aligned columns, no frame. In a narrow terminal the columns for which there is no room
-//! follow below, beside the first column once more.
+//! Tables for people: a heading line, aligned columns, no frame. In a narrow terminal the words of the last column take several
+//! lines; if there is no room for that either, the columns without room follow below, beside the first column once more.
 
 use comfy_table::{CellAlignment, Table as Drawn, presets};
 
@@ -7,6 +7,9 @@ use crate::output;
 
 /// Space between columns.
 const GAP: usize = 2;
+
+/// Words in narrower columns are hard to read.
+const LEAST_WORDS: usize = 24;
 
 /// A table that is being filled.
 pub struct Table {
@@ -32,9 +35,36 @@ impl Table {
     }
 
     fn lines_within(&self, width: usize) -> String {
+        if let Some(wrapped) = self.with_wrapped_words(width) {
+            return wrapped.draw(&(0..self.titles.len()).collect::<Vec<_>>());
+        }
         let groups = self.groups(width);
         let drawn: Vec<String> = groups.iter().map(|columns| self.draw(columns)).collect();
         drawn.join("\n")
+    }
+
+    /// The width of a column with the gap behind it.
+    fn size(&self, column: usize) -> usize {
+        let cells = self.rows.iter().filter_map(|row| row.get(column));
+        let widest = cells.chain(self.titles.get(column)).map(|cell| cell.chars().count()).max();
+        widest.unwrap_or(0) + GAP
+    }
+
+    /// The same table with the words of its last column in several lines, if it is too wide, and that helps.
+    fn with_wrapped_words(&self, width: usize) -> Option<Table> {
+        let last = self.titles.len().checked_sub(1)?;
+        let before: usize = (0..last).map(|column| self.size(column)).sum();
+        let room = width.checked_sub(before).filter(|room| *room >= LEAST_WORDS)?;
+        let cells = || self.rows.iter().filter_map(|row| row.get(last));
+        let is_words = self.right.get(last) != Some(&true) && cells().any(|cell| cell.contains(' '));
+        if !is_words || self.size(last) - GAP <= room {
+            return None;
+        }
+        let mut rows = self.rows.clone();
+        for cell in rows.iter_mut().filter_map(|row| row.get_mut(last)) {
+            *cell = textwrap::fill(cell, textwrap::Options::new(room).break_words(false));
+        }
+        Some(Table { titles: self.titles.clone(), right: self.right.clone(), rows })
     }
 
     /// The columns that stand beside each other: all, if there is room; else the first and as many as fit, again and again,
@@ -50,11 +80,7 @@ impl Table {
     }
 
     fn grouped(&self, columns: impl Iterator<Item = usize>, width: usize) -> Vec<Vec<usize>> {
-        let size = |column: usize| {
-            let cells = self.rows.iter().filter_map(|row| row.get(column));
-            let widest = cells.chain(self.titles.get(column)).map(|cell| cell.chars().count()).max();
-            widest.unwrap_or(0) + GAP
-        };
+        let size = |column: usize| self.size(column);
         let mut groups: Vec<Vec<usize>> = Vec::new();
         let mut used = usize::MAX;
         for column in columns {
@@ -98,6 +124,21 @@ impl Table {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn words_of_the_last_column_take_several_lines() {
+        let mut rules = table(&["result", "found"], &[false, false]);
+        rules.add_row(["held", "5 sent, 5 in time, 0 never answered, slowest after 8.223 ms"]);
+        rules.add_row(["BROKEN", "28 counter gaps"]);
+        assert_eq!(
+            rules.lines_within(40),
+            "RESULT  FOUND\nheld    5 sent, 5 in time, 0 never\n        answered, slowest after 8.223 ms\nBROKEN  28 counter gaps\n"
+        );
+        assert_eq!(rules.lines_within(67).lines().count(), 3);
+        // With less room than words need, the column stands below by itself.
+        assert!(rules.lines_within(31).lines().all(|line| line.len() <= 67));
+        assert!(rules.lines_within(32).lines().all(|line| line.len() <= 32));
+    }
 
     #[test]
     fn columns_without_room_follow_below_beside_the_first_one() {

@@ -18,8 +18,8 @@ use crate::cli::{IdentifyArgs, TableForm};
 use crate::commands::{Ending, channel_index};
 use crate::output::{self, Look, Progress, say};
 use crate::project::load_plan;
+use crate::render::plural;
 use crate::render::table::table;
-use crate::render::{plural, wrapped};
 
 /// Explanations that are shown.
 const MOST_SHOWN: usize = 8;
@@ -141,7 +141,7 @@ fn without_stuffing(
 }
 
 fn say(text: &str) {
-    say!("{}", wrapped(text));
+    say!("{text}");
 }
 
 fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
