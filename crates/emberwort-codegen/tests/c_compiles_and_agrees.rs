@@ -185,6 +185,8 @@ fn text_of_the_definition_cannot_leave_its_comment_or_string() {
              ## */ evil
              a : E
              b : u8 \"*/\"
+             ## about ≈ 3 ×/ evil ·/ evil “ evil ” ‘ evil ’ … →
+             c : u8 \"·/ µ°\"
          }",
     );
     let files = c::generate(&plan, &vectors::vectors(&plan, 1), &[]).unwrap();

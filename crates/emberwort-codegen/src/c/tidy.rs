@@ -12,10 +12,35 @@ pub fn tidy(text: &str) -> String {
     let text = without_unused(text);
     let mut out = String::with_capacity(text.len());
     for line in text.lines() {
-        let line: String = line.chars().map(|c| if c.is_ascii() { c } else { '?' }).collect();
-        broken(&line, &mut out);
+        let mut plain = String::with_capacity(line.len());
+        line.chars().for_each(|c| in_ascii(c, &mut plain));
+        broken(&plain, &mut out);
     }
     out
+}
+
+/// A character of a comment, as near as ASCII comes to it.
+fn in_ascii(c: char, out: &mut String) {
+    match c {
+        c if c.is_ascii() => out.push(c),
+        '≈' => out.push_str("about "),
+        '≤' => out.push_str("<="),
+        '≥' => out.push_str(">="),
+        '°' => out.push_str("deg"),
+        'µ' | 'μ' => out.push('u'),
+        'Ω' | '\u{2126}' => out.push_str("ohm"),
+        '²' => out.push_str("^2"),
+        '³' => out.push_str("^3"),
+        // No asterisk, which could end a comment.
+        '·' => out.push('.'),
+        '×' => out.push('x'),
+        '…' => out.push_str("..."),
+        '–' | '—' | '−' => out.push('-'),
+        '→' => out.push_str("->"),
+        '‘' | '’' => out.push('\''),
+        '“' | '”' => out.push('"'),
+        _ => out.push('?'),
+    }
 }
 
 /// Without static functions and tables that nothing uses.
