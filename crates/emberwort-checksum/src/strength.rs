@@ -374,6 +374,103 @@ mod tests {
         }
     }
 
+    /// Whole lists of ranges: where each begins and ends, and which ends are only where the search did. The two of 32 bits as in
+    /// Koopman 2002, table 1, from distance 12 down.
+    #[test]
+    fn ranges_hold_from_one_end_to_the_other() {
+        let exact = |distance, up_to| Holds { distance, up_to, exact: true };
+        let open = |distance, up_to| Holds { distance, up_to: Some(up_to), exact: false };
+        let limit = LONGEST[0] - 32;
+        for (name, ranges) in [
+            ("crc-5/usb", vec![exact(3, Some(26)), exact(2, None)]),
+            ("crc-8/smbus", vec![exact(4, Some(119)), exact(2, None)]),
+            ("crc-15/can", vec![exact(8, Some(7)), exact(6, Some(112)), exact(2, None)]),
+            ("crc-16/ibm-3740", vec![exact(4, Some(32_751)), exact(2, None)]),
+            (
+                "crc-32/iso-hdlc",
+                [(12, 12), (11, 21), (10, 34), (9, 57), (8, 91), (7, 171), (6, 268), (5, 2_974), (4, 91_607)]
+                    .map(|(distance, up_to)| exact(distance, Some(up_to)))
+                    .into_iter()
+                    .chain([open(3, limit)])
+                    .collect(),
+            ),
+            (
+                "crc-32/iscsi",
+                vec![
+                    exact(12, Some(20)),
+                    exact(10, Some(47)),
+                    exact(8, Some(177)),
+                    exact(6, Some(5_243)),
+                    open(4, limit),
+                ],
+            ),
+        ] {
+            let found = of(name, 1000);
+            assert_eq!(found.ranges(), ranges, "{name}");
+            for range in &ranges {
+                let Some(end) = range.up_to else {
+                    assert_eq!(found.at(1 << 24), (range.distance, true), "{name}");
+                    continue;
+                };
+                assert_eq!((found.at(end).0, found.range_at(end)), (range.distance, Some(*range)), "{name} at {end}");
+                // One bit more: less is held, or nothing was searched there.
+                let beyond = found.at(end + 1);
+                assert!(
+                    if range.exact { beyond.0 < range.distance } else { !beyond.1 },
+                    "{name} at {}: {beyond:?}",
+                    end + 1
+                );
+            }
+        }
+    }
+
+    /// Sums modulo 255 over one byte less than repeats the weights, and over as many: a single wrong bit of data that changes a
+    /// single bit of both sums is what makes two wrong bits pass.
+    #[test]
+    fn distances_of_fletchers_sum_change_where_its_weights_repeat() {
+        use emberwort_wire::checksum::Checksum;
+        let algorithm = Algorithm::named("fletcher16").unwrap();
+        let checksum = Checksum::new(&algorithm);
+        let least = |bytes: usize| {
+            let mut least = u32::MAX;
+            for fill in [0u8, 1, 2, 0x10, 0x80, 0xF0] {
+                let mut data = vec![fill; bytes];
+                let sum = checksum.compute(&data);
+                for bit in 0..bytes * 8 {
+                    data[bit / 8] ^= 1 << (bit % 8);
+                    least = least.min(1 + (sum ^ checksum.compute(&data)).count_ones());
+                    data[bit / 8] ^= 1 << (bit % 8);
+                }
+            }
+            least
+        };
+        for (bytes, distance) in [(253, 3), (254, 3), (255, 2), (256, 2)] {
+            assert_eq!(facts(&algorithm, bytes).distance.unwrap().0, distance, "{bytes} bytes");
+            assert_eq!(least(bytes), distance, "{bytes} bytes");
+        }
+        // Adler's modulus is 65,521; Fletcher's sum of 32 bits counts words of two bytes modulo 65,535.
+        for (name, before) in [("adler32", 65_520), ("fletcher32", 2 * 65_534)] {
+            let distance = |bytes| facts(&Algorithm::named(name).unwrap(), bytes).distance.unwrap().0;
+            assert_eq!((distance(before), distance(before + 1)), (3, 2), "{name}");
+        }
+    }
+
+    /// All sums of two words (RFC 1071), counted: two frames of random content have the same one as often as is said.
+    #[test]
+    fn one_of_65_535_frames_passes_an_internet_checksum() {
+        let mut ways = vec![0u64; 1 << 16];
+        for sum in 0..=2 * 0xFFFFu64 {
+            // As many pairs of words add up to it.
+            ways[(sum & 0xFFFF) as usize + (sum >> 16) as usize] += 0x1_0000 - sum.abs_diff(0xFFFF);
+        }
+        assert_eq!(ways.iter().sum::<u64>(), 1 << 32);
+        let share: f64 = ways.iter().map(|ways| (*ways as f64 / 2f64.powi(32)).powi(2)).sum();
+        let said = facts(&Algorithm::named("internet").unwrap(), 4).random_share;
+        assert!((said - share).abs() < share * 1e-6, "{said} is said, {share} is counted");
+        // A sum of 16 bits without the carry passes less often: the difference is seen.
+        assert!((facts(&Algorithm::named("sum16").unwrap(), 4).random_share - share).abs() > share * 1e-5);
+    }
+
     /// All patterns of a short code, counted one by one.
     #[test]
     fn short_codes_agree_with_trying_every_pattern() {
