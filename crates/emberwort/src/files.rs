@@ -32,6 +32,8 @@ const TEMPORARY: &str = ".emberwort-";
 pub struct PendingFile {
     path: PathBuf,
     file: BufWriter<NamedTempFile>,
+    /// Behind the file, so that it goes first.
+    folders: Folders,
 }
 
 impl PendingFile {
@@ -44,10 +46,10 @@ impl PendingFile {
             _ => path.to_owned(),
         };
         let folder = folder_of(&place);
-        fs::create_dir_all(folder).with_context(|| format!("the folder {} cannot be made", shown(folder)))?;
+        let folders = Folders::make(folder).with_context(|| format!("the folder {} cannot be made", shown(folder)))?;
         let file = tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(folder);
         let file = file.with_context(|| format!("{} cannot be written", shown(path)))?;
-        Ok(Self { path: place, file: BufWriter::with_capacity(1 << 16, file) })
+        Ok(Self { path: place, file: BufWriter::with_capacity(1 << 16, file), folders })
     }
 
     /// A file with these bytes, written to the last of them.
@@ -60,7 +62,7 @@ impl PendingFile {
 
     /// Puts it in its place, over another file only if that may be.
     pub fn commit(self, may_replace: bool) -> anyhow::Result<()> {
-        let Self { path, file } = self;
+        let Self { path, file, mut folders } = self;
         let failed = || format!("{} cannot be written", shown(&path));
         let file = file.into_inner().map_err(|error| error.into_error()).with_context(failed)?;
         set_mode(file.path(), fs::metadata(&path).ok().filter(|_| may_replace)).with_context(failed)?;
@@ -73,7 +75,44 @@ impl PendingFile {
                 _ => anyhow::Error::new(error.error).context(failed()),
             })?;
         }
+        folders.0.clear();
         Ok(())
+    }
+}
+
+/// Folders that were made for a file, the outermost first: they go again if it does not come.
+#[derive(Default)]
+struct Folders(Vec<PathBuf>);
+
+impl Folders {
+    /// Makes a folder and those around it, as far as they are not there.
+    fn make(folder: &Path) -> io::Result<Self> {
+        let mut missing: Vec<PathBuf> = folder
+            .ancestors()
+            .take_while(|folder| !folder.as_os_str().is_empty() && fs::symlink_metadata(folder).is_err())
+            .map(Path::to_owned)
+            .collect();
+        missing.reverse();
+        // Made from the outside in, so that what was made before a failure is known.
+        let mut made = Self::default();
+        for folder in missing {
+            match fs::create_dir(&folder) {
+                Ok(()) => made.0.push(folder),
+                // Somebody else was faster.
+                Err(_) if folder.is_dir() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        if folder.is_dir() { Ok(made) } else { Err(io::ErrorKind::NotADirectory.into()) }
+    }
+}
+
+impl Drop for Folders {
+    fn drop(&mut self) {
+        for folder in self.0.iter().rev() {
+            // One in which something is stays.
+            let _ = fs::remove_dir(folder);
+        }
     }
 }
 
@@ -148,10 +187,19 @@ pub fn write_all(files: &[(PathBuf, Vec<u8>)], replace: Replace) -> anyhow::Resu
             wanted.push((path, bytes));
         }
     }
-    let pending: Vec<PendingFile> =
-        wanted.into_iter().map(|(path, bytes)| PendingFile::with(path, bytes)).collect::<anyhow::Result<_>>()?;
+    // Declared first, so that they go last, when no file is in them any more.
+    let mut folders: Vec<Folders> = Vec::new();
+    let mut pending: Vec<PendingFile> = Vec::new();
+    for (path, bytes) in wanted {
+        let mut file = PendingFile::with(path, bytes)?;
+        folders.push(std::mem::take(&mut file.folders));
+        pending.push(file);
+    }
     for file in pending {
         file.commit(replace != Replace::No)?;
+    }
+    for made in &mut folders {
+        made.0.clear();
     }
     Ok(())
 }
@@ -160,7 +208,7 @@ pub fn write_all(files: &[(PathBuf, Vec<u8>)], replace: Replace) -> anyhow::Resu
 pub fn write_folder(folder: &Path, files: &[(&str, String)]) -> anyhow::Result<()> {
     let failed = || format!("the folder {} cannot be made", shown(folder));
     let beside = folder_of(folder);
-    fs::create_dir_all(beside).with_context(failed)?;
+    let mut folders = Folders::make(beside).with_context(failed)?;
     let made = tempfile::Builder::new().prefix(TEMPORARY).tempdir_in(beside).with_context(failed)?;
     for (name, text) in files {
         PendingFile::with(&made.path().join(name), text.as_bytes())?.commit(false)?;
@@ -170,6 +218,7 @@ pub fn write_folder(folder: &Path, files: &[(&str, String)]) -> anyhow::Result<(
     fs::rename(made.path(), folder).with_context(failed)?;
     // It has another name now, and stays.
     let _ = made.keep();
+    folders.0.clear();
     Ok(())
 }
 
