@@ -381,6 +381,55 @@ fn packets_without_bytes_have_a_time_of_their_own() {
     assert_eq!(decoder.finish().0.lines, ["host Ping {}"]);
 }
 
+/// The port of a message is the one of the two that the link knows: a question goes to it, and its answer comes from it.
+#[test]
+fn answers_come_from_the_port_that_questions_go_to() {
+    let plan = link(
+        "channel net { medium udp 4000\n packet\n select by port }\n\
+         message Ask { from host  on net port 4001\n what : u8\n answered by Told }\n\
+         message Told { from device  on net port 4002\n depth : u16 }\n\
+         message Alarm { from device  on net port 4003\n why : u8 }",
+    );
+    let packet = |from: u16, to: u16, payload: &[u8]| {
+        let mut bytes = Vec::new();
+        etherparse::PacketBuilder::ipv4([192, 0, 2, 1], [192, 0, 2, 2], 9)
+            .udp(from, to)
+            .write(&mut bytes, payload)
+            .unwrap();
+        bytes
+    };
+    // 50,000 is a port that a system has chosen; 4,000 is the channel's own, which is no key.
+    let packets: Vec<_> = [
+        packet(50_000, 4001, &[1]),
+        packet(4002, 50_000, &[2, 0]),
+        packet(50_000, 4003, &[3]),
+        packet(4003, 4000, &[4]),
+        packet(4000, 4001, &[5]),
+        // Of two that are known, the one that it goes to.
+        packet(4001, 4002, &[6, 0]),
+        packet(50_000, 50_001, &[7]),
+    ]
+    .into_iter()
+    .map(|packet| (0, 0, packet))
+    .collect();
+    let file = pcapng(&[(LINK_TYPE_RAW, String::new())], &packets);
+    let mut decoder = Decoder::new(plan.clone(), None, Log { plan, lines: Vec::new() });
+    source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
+    let (log, statistics) = decoder.finish();
+    assert_eq!(
+        log.lines,
+        [
+            r#"host Ask {"what":1}"#,
+            r#"device Told {"depth":2}"#,
+            r#"device Alarm {"why":3}"#,
+            r#"device Alarm {"why":4}"#,
+            r#"host Ask {"what":5}"#,
+            r#"device Told {"depth":6}"#,
+        ]
+    );
+    assert_eq!((statistics.other_packets, statistics.good_frames()), (1, 6));
+}
+
 /// Both ends send the same key in frames of their own: `how` is the way to find frames, `medium` what they travel over.
 fn two_kinds(medium: &str, how: &str, sync: &str, length: &str) -> Arc<Plan> {
     let limit = if medium.starts_with("can") { 8 } else { 60 };

@@ -441,6 +441,17 @@ fn lines() {
                 "`a` needs 4 hex digits, and 2 are written",
             ),
             ("message A { from host  on console\n line \"A{a\"\n a : u16 }", "E215", "a `{` has no `}`"),
+            // A sign has no place among hex digits.
+            (
+                "message A { from host  on console\n line \"A{a:hex4}\"\n a : i16 }",
+                "E215",
+                "`a` cannot be written in hex",
+            ),
+            (
+                "message A { from host  on console\n line \"A{a:hex8}\"\n a : f32 }",
+                "E215",
+                "`a` cannot be written in hex",
+            ),
             (
                 "message A { from host  on console\n line \"a long line {a} of text\"\n a : u16 }",
                 "E309",

@@ -230,9 +230,10 @@ pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
             let errors: Vec<Finding> = checked.findings.into_iter().filter(Finding::is_error).collect();
             crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
             bail!(
-                "{} has {}; nothing can be done with it until they are mended",
+                "{} has {}; nothing can be done with it until {} mended",
                 crate::files::shown(path),
-                plural(errors.len(), "error")
+                plural(errors.len(), "error"),
+                if errors.len() == 1 { "it is" } else { "they are" }
             );
         }
     }
