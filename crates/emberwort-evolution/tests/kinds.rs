@@ -1,4 +1,4 @@
-//! Every kind of change: its verdict for each pair of ends, as docs/versioning.md has it, and the way out, applied.
+//! Every kind of change: its verdict for each pair of ends, as docs/kinds-of-change.md has it, and the way out, applied.
 //!
 //! `EMBERWORT_TABLE=1 cargo test -p emberwort-evolution --test kinds` prints the table anew.
 
@@ -8,7 +8,7 @@ use common::revision;
 use emberwort_evolution::{DifferenceKind, Pair, Verdict, compare, ways_out, with_ways_out};
 
 const LOCK: &str = include_str!("lock.ember");
-const PAGE: &str = include_str!("../../../docs/versioning.md");
+const PAGE: &str = include_str!("../../../docs/kinds-of-change.md");
 
 /// A change in words, and what is written in place of what.
 struct Edit(&'static str, &'static [(&'static str, &'static str)]);
@@ -210,7 +210,7 @@ fn every_kind_of_change_has_the_verdicts_of_the_page_and_a_way_out() {
         println!("{table}");
         return;
     }
-    assert!(PAGE.contains(&table), "docs/versioning.md should have this table:\n{table}");
+    assert!(PAGE.contains(&table), "docs/kinds-of-change.md should have this table:\n{table}");
     let missing: Vec<_> = DifferenceKind::ALL.iter().filter(|kind| !seen.contains(kind)).collect();
     // A choice by a field and what selects messages have tests of their own.
     assert_eq!(missing, [&DifferenceKind::Selection, &DifferenceKind::Forms]);

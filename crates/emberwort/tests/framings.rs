@@ -7,18 +7,24 @@ use common::{run, run_with_input, stats, succeed};
 /// The definitions of the page, each with the command that stands under it and the bytes that it prints.
 fn page() -> Vec<(String, String, String)> {
     let page = include_str!("../../../docs/framing.md");
-    let examples: Vec<_> = page
-        .split("```ember\n")
-        .skip(1)
+    let mut blocks = page.split("```ember\n").skip(1);
+    // What all channels that stand alone belong to.
+    let (around, _) = blocks.next().unwrap().split_once("```").unwrap();
+    let (link, message) = around.split_once("\n\n").unwrap();
+    let examples: Vec<_> = blocks
         .map(|rest| {
-            let (definition, rest) = rest.split_once("```").unwrap();
+            let (shown, rest) = rest.split_once("```").unwrap();
+            let definition = match shown.starts_with("link ") {
+                true => shown.to_owned(),
+                false => format!("{link}\n\n{shown}\n{message}"),
+            };
             let (_, rest) = rest.split_once("$ emberwort ").unwrap();
             let mut lines = rest.lines();
             let (command, bytes) = (lines.next().unwrap(), lines.next().unwrap());
             let names = lines.next().unwrap();
             let columns = |line: &str| line.split("  ").filter(|cell| !cell.trim().is_empty()).count();
             assert_eq!(columns(bytes), columns(names), "each group of bytes has a name\n{bytes}\n{names}");
-            (definition.to_owned(), command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
+            (definition, command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
         })
         .collect();
     assert_eq!(examples.len(), 13);

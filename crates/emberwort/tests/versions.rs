@@ -190,11 +190,11 @@ fn numbers_go_up_by_one() {
 }
 
 #[test]
-fn the_page_shows_what_comes_back() {
+fn the_pages_show_what_comes_back() {
     let folder = project();
-    let page = include_str!("../../../docs/versioning.md");
-    let shown = page.split("```\n").skip(1).step_by(2).filter(|block| block.starts_with("$ emberwort "));
-    let shown: Vec<&str> = shown.collect();
+    let pages = [include_str!("../../../docs/versioning.md"), include_str!("../../../docs/several-revisions.md")];
+    let blocks = pages.iter().flat_map(|page| page.split("```\n").skip(1).step_by(2));
+    let shown: Vec<&str> = blocks.filter(|block| block.starts_with("$ emberwort ")).collect();
     assert_eq!(shown.len(), 6);
     for block in shown {
         let (command, expected) = block.split_once('\n').unwrap();
