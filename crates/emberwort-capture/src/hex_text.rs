@@ -262,7 +262,7 @@ impl Dump {
             None => found,
         };
         if bytes.is_empty() && !rest.trim().is_empty() {
-            return Err(format!("`{}` is no hex byte", rest.split_whitespace().next().unwrap_or_default()));
+            return Err(format!("`{}` is not a hex byte", rest.split_whitespace().next().unwrap_or_default()));
         }
         self.width = self.width.max(bytes.len());
         self.block.extend(&bytes);
@@ -270,7 +270,7 @@ impl Dump {
             self.repeats = false;
             let Some(next) = next else {
                 return Err(
-                    "a `*` stands for lines like the one before, and no offset behind it says how many".to_owned()
+                    "a `*` stands for lines like the one before, and no offset after it says how many".to_owned()
                 );
             };
             let mut at = offset + bytes.len() as u64;
@@ -325,11 +325,11 @@ impl Lines for Dump {
             return Err("a line of this dump does not begin with an offset".to_owned());
         };
         let Ok(offset) = u64::from_str_radix(digits, self.base.radix()) else {
-            return Err(format!("`{digits}` is no offset like those before"));
+            return Err(format!("`{digits}` is not an offset like the ones before"));
         };
         let has_groups = rest.split_whitespace().next().is_some_and(|word| word.len() == 4);
         if has_groups && !line.trim_start()[digits.len()..].starts_with(':') {
-            return Err("groups of four digits without a colon behind the offset are words, in which two bytes may have changed places; \
+            return Err("groups of four digits without a colon after the offset are words, in which two bytes may have changed places; \
                         make a dump of single bytes, as `od -A x -t x1 FILE` does"
                 .to_owned());
         }
@@ -378,7 +378,7 @@ impl Lines for Log {
         for word in rest.split(|c: char| c.is_ascii() && is_separator(c as u8)).filter(|word| !word.is_empty()) {
             bytes.extend(pairs(word).ok_or_else(|| {
                 format!(
-                    "`{}` behind the time is no hex byte\nleave the time and the bytes in the lines, those of one end at a time, as in \
+                    "`{}` after the time is not a hex byte\nleave the time and the bytes in the lines, those of one end at a time, as in \
                      `grep RX log | sed 's/RX//'`, and say which end with --from; if the text itself is what was captured, say --form raw",
                     word.chars().take(20).collect::<String>()
                 )
@@ -514,7 +514,7 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
                 (_, half) => {
                     let reason = match half {
                         Some(_) => "a byte has one hex digit only".to_owned(),
-                        None => format!("{:?} is no hex digit", *b as char),
+                        None => format!("{:?} is not a hex digit", *b as char),
                     };
                     let offset = outcome.bytes + index as u64;
                     let _ = hand_on(&mut bytes);

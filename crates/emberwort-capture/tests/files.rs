@@ -195,7 +195,7 @@ fn raw_bytes_and_hex_text() {
     }
     let damage = |text: &str| decode(Form::Hex, text.as_bytes()).2.damage.map(|damage| (damage.offset, damage.reason));
     assert_eq!(damage("A5 5A 0"), Some((7, "the text ends in the middle of a byte: one hex digit is missing".into())));
-    assert_eq!(damage("A5 5A zz"), Some((6, "'z' is no hex digit".into())));
+    assert_eq!(damage("A5 5A zz"), Some((6, "'z' is not a hex digit".into())));
     assert_eq!(damage("A5 5 A"), Some((4, "a byte has one hex digit only".into())));
 }
 

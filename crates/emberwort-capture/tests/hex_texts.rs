@@ -141,7 +141,7 @@ fn a_dump_with_a_line_missing_or_changed_is_damaged_there() {
         self::damage("00000000  c6 39 03\n00000003  40\nnothing of the kind\n")
             .contains("does not begin with an offset")
     );
-    assert!(self::damage("0000: c6 39\n0002: 40 00\n*\n").contains("no offset behind it"));
+    assert!(self::damage("0000: c6 39\n0002: 40 00\n*\n").contains("no offset after it"));
 }
 
 trait ConcatBytes {
@@ -174,7 +174,7 @@ fn numbers_of_a_program_are_bytes() {
         bytes_in("C6 3"),
         Err("the text ends in the middle of a byte: one hex digit is missing (at character 5)".into())
     );
-    assert_eq!(bytes_in("C6 \\39"), Err("'3' is no hex digit (at character 5)".into()));
+    assert_eq!(bytes_in("C6 \\39"), Err("'3' is not a hex digit (at character 5)".into()));
 }
 
 #[test]
@@ -206,7 +206,9 @@ fn a_log_gives_each_line_its_time() {
     // Words are not skipped: whose bytes they are is not known.
     let said = damage("12:34:56.789 RX C6 39 03\n12:34:56.800 TX C6 39 04\n");
     assert!(
-        said.contains("`RX` behind the time is no hex byte") && said.contains("--from") && said.contains("--form raw"),
+        said.contains("`RX` after the time is not a hex byte")
+            && said.contains("--from")
+            && said.contains("--form raw"),
         "{said}"
     );
     // A time between bytes is bytes.

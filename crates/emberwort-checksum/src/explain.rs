@@ -233,7 +233,7 @@ fn of_crc(crc: &Crc, bytes: &[u8], bit_by_bit: bool, working: &mut Working) {
     if bit_by_bit {
         working.table(&["byte", "bit in", "highest bit", "register is", "in binary", "in hex"], rows);
     } else {
-        working.table(&["offset", "byte", "bits in order", "register before", "register behind", "in binary"], rows);
+        working.table(&["offset", "byte", "bits in order", "register before", "register after", "in binary"], rows);
     }
     let mut value = register;
     if crc.reflect_out {
@@ -271,7 +271,7 @@ fn division(crc: &Crc, bytes: &[u8], register: u64, working: &mut Working) {
     bits.resize(count + width, false);
     let text = |bits: &[bool]| bits.iter().map(|bit| if *bit { '1' } else { '0' }).collect::<String>();
     working.text(format!(
-        "The same as a division of polynomials: the {count} bits in the order in which they go in, {width} zeros behind them, \
+        "The same as a division of polynomials: the {count} bits in the order in which they go in, {width} zeros after them, \
          divided by {} (1 for the highest term). Adding is XOR, so nothing carries.",
         std::iter::once(true).chain((0..width).rev().map(|n| crc.polynomial >> n & 1 == 1)).map(|bit| if bit { '1' } else { '0' }).collect::<String>()
     ));

@@ -153,7 +153,7 @@ fn range_variations(length: usize, range: &Range<usize>) -> Vec<(Range<usize>, O
             all.push((range.start - n..range.end, Some(format!("the {word} taken in too"))));
         }
         if range.end + n <= length {
-            let word = if n == 1 { "byte behind is".into() } else { format!("{n} bytes behind are") };
+            let word = if n == 1 { "byte after is".into() } else { format!("{n} bytes after are") };
             all.push((range.start..range.end + n, Some(format!("the {word} taken in too"))));
         }
     }

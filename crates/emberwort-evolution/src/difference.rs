@@ -579,7 +579,7 @@ impl Finder<'_> {
         let (before, now) = (spaces(old, new, &forth), spaces(new, old, &[]));
         let text = |spaces: &[(Option<String>, u64)]| {
             let each = spaces.iter().map(|(behind, bits)| match behind {
-                Some(name) => format!("{bits} bits behind {name}"),
+                Some(name) => format!("{bits} bits after {name}"),
                 None => format!("{bits} bits in front"),
             });
             each.collect::<Vec<_>>().join(", ")

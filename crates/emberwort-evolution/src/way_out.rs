@@ -218,7 +218,7 @@ impl Outlines {
             (Some(was), Some(is)) => {
                 let sentence = match is.keyword.as_str() {
                     "link" => {
-                        "keep the link's byte order; a new field can have its own with `be` or `le` behind its type"
+                        "keep the link's byte order; a new field can have its own with `be` or `le` after its type"
                             .to_owned()
                     }
                     _ => format!("keep `{name}` as it was; frames of another kind need a channel of their own"),

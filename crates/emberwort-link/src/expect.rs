@@ -77,7 +77,7 @@ pub struct Verdict {
 
 const FORMS: &str = "at least N MESSAGE [from node K | to node K] · at most N MESSAGE [from node K | to node K] · \
     MESSAGE answered within 50 ms · no good frame with a wrong value · broken frames at most N · unread frames at most N · \
-    counter gaps at most N; behind a count: at the host, at device K";
+    counter gaps at most N; after a count: at the host, at device K";
 
 impl Expectation {
     /// Reads a sentence about what the host (its definition by index) and the devices (by node) do.
@@ -87,7 +87,7 @@ impl Expectation {
     pub fn parse(sentence: &str, definitions: &Definitions, host: usize, nodes: &[u64]) -> Result<Self, String> {
         let words: Vec<&str> = sentence.split_whitespace().collect();
         let number =
-            |word: &str| word.parse::<u64>().map_err(|_| format!("`{word}` is no whole number in: {sentence}"));
+            |word: &str| word.parse::<u64>().map_err(|_| format!("`{word}` is not a whole number in: {sentence}"));
         let unreadable = || format!("this cannot be read: {sentence}\nwrite one of: {FORMS}");
         let device = |word: &str| match number(word)? {
             node if nodes.contains(&node) => Ok(node),

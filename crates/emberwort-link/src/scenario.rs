@@ -273,11 +273,15 @@ pub fn duration(text: &str) -> Result<Nanoseconds, String> {
         "s" => 1e9,
         "min" => 6e10,
         "h" => 3.6e12,
-        _ => return Err(format!("`{text}` is no duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
+        _ => {
+            return Err(format!(
+                "`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\""
+            ));
+        }
     };
     match number.parse::<f64>() {
         Ok(number) if number >= 0.0 && number * scale < 9e18 => Ok((number * scale).round() as u64),
-        _ => Err(format!("`{text}` is no duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
+        _ => Err(format!("`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
     }
 }
 
@@ -289,7 +293,7 @@ fn chance(at: &str, value: f64) -> Result<f64, ScenarioError> {
     if (0.0..=1.0).contains(&value) {
         Ok(value)
     } else {
-        content(at, format!("{value} is no chance; it lies between 0 and 1"))
+        content(at, format!("{value} is not a probability: write a number from 0 to 1"))
     }
 }
 
@@ -318,7 +322,7 @@ impl Scenario {
             None => 0,
             Some(text) => match text.parse::<jiff::Timestamp>().map(|time| u64::try_from(time.as_nanosecond())) {
                 Ok(Ok(nanoseconds)) => nanoseconds,
-                _ => return content("starts", format!("`{text}` is no time; write it as 2031-03-09T02:10:00Z")),
+                _ => return content("starts", format!("`{text}` is not a time; write it as 2031-03-09T02:10:00Z")),
             },
         };
         let span = time("span", &file.span)?;

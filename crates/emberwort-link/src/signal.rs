@@ -103,7 +103,7 @@ impl Signal {
         } else if object.contains_key("walk") {
             &["walk", "between", "start"]
         } else {
-            return Err(format!("this is no signal; write {FORMS}"));
+            return Err(format!("this is not a signal; write {FORMS}"));
         };
         if let Some(other) = object.keys().find(|key| !known.contains(&key.as_str())) {
             return Err(format!("`{other}` does not belong to `{}`; it takes {}", known[0], known.join(", ")));

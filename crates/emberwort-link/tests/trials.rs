@@ -177,7 +177,7 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
         problem("channel = \"bus458\"\nspan = \"1 s\"\n[[device]]"),
         "channel: there is no channel `bus458`; did you mean `bus485`?"
     );
-    assert!(problem("channel = \"bus485\"\nspan = \"1\"\n[[device]]").starts_with("span: `1` is no duration"));
+    assert!(problem("channel = \"bus485\"\nspan = \"1\"\n[[device]]").starts_with("span: `1` is not a duration"));
     assert_eq!(device("[[device]]\nnode = 3"), "device 2: node 3 is taken by an earlier device");
     assert_eq!(device("revision = 5"), "device 1.revision: 5 is none of 1 to 4, the link's own, and is not sealed");
     let signal = |line: &str| device(&format!("[device.signals.GateStatus]\n{line}"));
@@ -189,7 +189,7 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
     assert!(signal("oil = { ramp = [0, 9], from = \"2 s\", to = \"1 s\" }").ends_with("`from` must come before `to`"));
     assert!(signal("oil = { sine = 200, around = 100, period = \"1 s\" }").contains("-100.0"));
     assert!(signal("state = { ramp = [0, 1], from = \"0 s\", to = \"1 s\" }").contains("only numbers can ramp"));
-    assert!(signal("oil = { spline = 3 }").contains("this is no signal; write a value, { ramp"));
+    assert!(signal("oil = { spline = 3 }").contains("this is not a signal; write a value, { ramp"));
     assert!(
         signal("oil = { square = [1, 2], period = \"1 s\", phase = 1 }")
             .contains("`phase` does not belong to `square`")
@@ -202,9 +202,9 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
         device("[[device.reply]]\nto = \"WhoAreYou\"\nwith = \"Refused\"")
             .contains("does not say that `WhoAreYou` is answered by")
     );
-    assert!(device("[wire]\nbit_errors = 2").contains("wire.bit_errors: 2 is no chance"));
+    assert!(device("[wire]\nbit_errors = 2").contains("wire.bit_errors: 2 is not a probability"));
     let must = |sentence: &str| problem(&format!("must = [\"{sentence}\"]\n{QUIET}"));
-    assert!(must("at least many GateStatus").contains("`many` is no whole number"));
+    assert!(must("at least many GateStatus").contains("`many` is not a whole number"));
     assert!(must("GateStatus answered within 3 ms").contains("does not say what answers `GateStatus`"));
     assert!(must("all is well").contains("write one of: at least N MESSAGE"));
 }

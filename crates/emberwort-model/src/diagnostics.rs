@@ -69,7 +69,7 @@ codes! {
     BadDefault = "E206", "a default that the field cannot hold";
     BadSize = "E207", "a size that cannot be";
     BadPlace = "E208", "an explicit place that cannot be";
-    RestNotLast = "E209", "something behind a field that reaches to the end";
+    RestNotLast = "E209", "something after a field that reaches to the end";
     BadSelector = "E210", "a form that cannot be chosen";
     BadByteOrder = "E211", "a byte order that cannot be";
     BadModifier = "E212", "a word that does not fit the field's type";

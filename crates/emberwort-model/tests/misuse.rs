@@ -41,7 +41,7 @@ fn fields() {
         &[
             ("a : u65", "E201", "an integer cannot have a width of 65"),
             ("a : i1", "E201", "an integer cannot have a width of 1"),
-            ("a : u12 be", "E211", "12 bits are no whole bytes, so their order means nothing"),
+            ("a : u12 be", "E211", "12 bits are not whole bytes, so their order means nothing"),
             ("a : 0 .. 100 % step 0.3", "E202", "0 .. 100 does not divide into steps of 0.3: the greatest"),
             ("a : 9 .. 1 m step 1", "E203", "the range 9 .. 1 holds no values"),
             ("a : 0 .. 1 m in 65 bits", "E201", "65 is not a width: it must be a whole number from 1 to 64"),
@@ -97,7 +97,7 @@ fn fields() {
             ("a : u8 at 0.0\nb : u8 at 0.0", "E208", "`b` lies on bits that `a` has"),
             ("a : u8 at 0.9", "E010", "expected a byte and a bit, as in `at 2.4`, found `0.9`"),
             ("a : u8 optional at 0.0", "E208", "`a` is optional, and an absent field has no place"),
-            ("a : text[..4]\nb : u8 at 1.0", "E208", "the fields before `b` vary in size, so no place behind them"),
+            ("a : text[..4]\nb : u8 at 1.0", "E208", "the fields before `b` vary in size, so no place after them"),
             ("a : u8 added in 2", "E010", "expected `{`, found the end of the line"),
             ("added in 4 { a : u8 }", "E107", "4 cannot be a revision here"),
             ("added in 3 { a : u8 }\nadded in 2 { b : u8 }", "E107", "2 cannot be a revision here"),
@@ -293,7 +293,7 @@ fn channels_and_frames() {
             (
                 "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u16 crc-16/ibm-3740 over body..kind }",
                 "E303",
-                "`body` stands behind `kind` in the frame",
+                "`body` comes after `kind` in the frame",
             ),
             (
                 "medium udp 4000\npacket\nframe { kind : u8 massage\n body }",
@@ -359,7 +359,7 @@ fn items() {
                 "E214",
                 "`R` cannot have fields added: an old receiver could not",
             ),
-            ("record R { a : u8 counter }", "E212", "a record is no message, so it cannot count messages"),
+            ("record R { a : u8 counter }", "E212", "a record is not a message, so it cannot count messages"),
             ("table T : u8 { 256 a : u8 read }", "E112", "256 does not fit: the keys of `T` are u8"),
             ("table T : u8 { 1 a : u8 read  1 b : u8 read }", "E111", "`T` already has an entry 1"),
             ("message Gate { from host }", "E103", "`Gate` is already the name of another item"),
@@ -390,7 +390,7 @@ fn items() {
             (
                 "message X { from host every 0 ms\n a : u8 }",
                 "E005",
-                "this is no duration that can be kept: it is counted in",
+                "this duration is out of range: it can be 1 ns to 584 years",
             ),
             (
                 "message X { from device\n f : frame of loop }\nchannel loop { medium can 500 kbit/s fd 2 Mbit/s\n packet\n }\nmessage Y { from device  on loop\n f : frame of loop }",
@@ -433,7 +433,7 @@ fn lines() {
             (
                 "message A { from host  on console\n line \"A{a:octal}\"\n a : u8 }",
                 "E215",
-                "`octal` is no way to write a field",
+                "`octal` is not a way to write a field",
             ),
             (
                 "message A { from host  on console\n line \"A{a:hex2}\"\n a : u16 }",
@@ -542,7 +542,7 @@ fn keys(message: &str) -> String {
 fn status_bytes() {
     each(
         &[
-            ("id 0x10\n spare 1 bytes", "E308", "0x10 is no status byte: bit 7 is not set"),
+            ("id 0x10\n spare 1 bytes", "E308", "0x10 is not a status byte: bit 7 is not set"),
             ("id 0x90\n a : u8", "E314", "`a` has bit 7 of byte 0, and on `c` only status bytes have that set"),
             ("id 0x90\n spare 1 bits\n a : u14", "E314", "`a` has bit 7 of byte 1"),
             (

@@ -25,7 +25,7 @@ fn agrees(text: &str) {
 #[test]
 fn one_style() {
     let rough = "link l{revision 1 byte_order little}
-enum E:u8{0 a \"x\" 10 b}   # behind
+enum E:u8{0 a \"x\" 10 b}   # after
 table Settings:u16{
 0x0102 ramp_time : 0..45 s step 0.25 read write,kept # why
   0x0140 motor : i16*0.025 A read
@@ -58,7 +58,7 @@ channel c { medium uart 9600 8N1
 enum E : u8 {
     0  a  \"x\"
     10 b
-}  # behind
+}  # after
 table Settings : u16 {
     0x0102 ramp_time  : 0 .. 45 s step 0.25 read write, kept  # why
     0x0140 motor      : i16 * 0.025 A read

@@ -166,11 +166,11 @@ fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> 
                     values.set_bytes(slot, &bytes);
                     Ok(())
                 }
-                (None, _) => Err("behind \"raw\" stand hex digits, two a byte".into()),
+                (None, _) => Err("after \"raw\" stand hex digits, two a byte".into()),
             },
             _ => set_hex(field, slot, hex, values),
         },
-        _ => Err("behind \"raw\" stands a number, or hex digits in quotes".into()),
+        _ => Err("after \"raw\" stands a number, or hex digits in quotes".into()),
     }
 }
 
@@ -183,7 +183,7 @@ fn flags(labels: &Labelled, set: &[Json]) -> Result<u64, String> {
                 Some(bit) if bit < u64::from(labels.bits) => 1 << bit,
                 _ => return Err(format!("there is no bit {number}; `{}` has {} bits", labels.name, labels.bits)),
             },
-            other => return Err(format!("{} is no flag; write labels in quotes", escaped(&other.to_string()))),
+            other => return Err(format!("{} is not a flag; write labels in quotes", escaped(&other.to_string()))),
         };
     }
     Ok(raw)

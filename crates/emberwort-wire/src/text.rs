@@ -247,11 +247,14 @@ pub(crate) fn set_number(
         }
         _ => return Err(format!("{value} does not fit; {}", holds(field))),
     };
+    // What is shown for the code is what was given, if it was shown before.
+    let shown = form.scaling.physical(raw);
     if let Some(changed) = filling.changed
         && form.scaling.compare(raw, value).is_ne()
+        && shown.compare(value).is_ne()
     {
         let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", escaped(&field.unit)) };
-        changed.borrow_mut().push(format!(": {value}{unit} became {}{unit}", form.scaling.physical(raw)));
+        changed.borrow_mut().push(format!(": {value}{unit} became {shown}{unit}"));
     }
     values.set_raw(slot, raw as u64);
     Ok(())
@@ -345,7 +348,7 @@ pub(crate) fn set_time(
     values: &mut Values,
 ) -> Result<(), String> {
     let Ok(moment) = text.parse::<Timestamp>() else {
-        return Err(format!("`{}` is no moment; {}", escaped(text), holds(field)));
+        return Err(format!("`{}` is not a time; {}", escaped(text), holds(field)));
     };
     let raw = if milliseconds { i128::from(moment.as_millisecond()) } else { i128::from(moment.as_second()) };
     let exact = moment.subsec_nanosecond() % if milliseconds { 1_000_000 } else { 1_000_000_000 } == 0;
@@ -366,14 +369,14 @@ pub(crate) fn set_time(
 /// What is wrong, and a way out; also for fields that are not one raw number.
 pub fn raw_of(field: &Field, text: &str) -> Result<u64, String> {
     if field.kind.raw_bits().is_none() {
-        return Err(format!("this type is no single number; {}", holds(field)));
+        return Err(format!("this type is not a single number; {}", holds(field)));
     }
     let mut values = Values::default();
     values.resize(1);
     set_text(field, 0, text, Filling::alone(false), &mut values)?;
     match values.get(0) {
         ValueRef::Raw(raw) => Ok(raw),
-        _ => Err("this is no single number".into()),
+        _ => Err("this is not a single number".into()),
     }
 }
 
@@ -384,7 +387,7 @@ fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values
         let raw = Decimal::parse(raw.trim()).and_then(Decimal::as_integer);
         return match raw {
             Some(raw) => set_raw(field, slot, raw, values),
-            None => Err("behind `raw:` a whole number stands, as in raw:943 or raw:0x3AF".into()),
+            None => Err("`raw:` needs a whole number after it, as in raw:943 or raw:0x3AF".into()),
         };
     }
     if text == "none"

@@ -170,7 +170,7 @@ fn moments() {
     assert!(encoded(&seconds, r#"{"a":"2031-03-09T02:10:00.5Z"}"#, 3).unwrap_err().contains("whole seconds"));
     assert!(encoded(&seconds, r#"{"a":"1969-12-31T23:59:59Z"}"#, 3).unwrap_err().contains("from 1970 on"));
     assert!(encoded(&seconds, r#"{"a":"2107-01-01T00:00:00Z"}"#, 3).unwrap_err().contains("out of reach"));
-    assert!(encoded(&seconds, r#"{"a":"yesterday"}"#, 3).unwrap_err().contains("is no moment"));
+    assert!(encoded(&seconds, r#"{"a":"yesterday"}"#, 3).unwrap_err().contains("is not a time"));
 }
 
 #[test]

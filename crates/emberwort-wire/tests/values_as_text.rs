@@ -57,7 +57,7 @@ fn numbers() {
     assert_eq!(shown("i64", "-9223372036854775808"), both("-9223372036854775808"));
     assert_eq!(shown("u64", "18446744073709551615"), both("18446744073709551615"));
     assert_eq!(shown("u8 * 0.05 V", "12.3"), both("12.30"));
-    assert_eq!(shown("u8 * 0.05 V", "12.3 V"), both("12.30"), "with the unit behind it");
+    assert_eq!(shown("u8 * 0.05 V", "12.3 V"), both("12.30"), "with the unit after it");
     assert_eq!(shown("u8 * 0.05 V", "1.0e1"), both("10.00"));
     assert_eq!(shown("i8 * -0.5 + 3", "-2.5"), both("-2.5"));
     assert_eq!(shown("-1.5 .. 9.5 m step 0.005", "-1.5"), both("-1.500"));
@@ -85,7 +85,7 @@ fn numbers_that_do_not_fit() {
     assert_eq!(refused("u8", "none"), "a: `none` is not a number; it holds 0 .. 255 in steps of 1");
     assert_eq!(refused("u8", ""), "a: `` is not a number; it holds 0 .. 255 in steps of 1");
     assert_eq!(refused("u8", "raw:256"), "a: the raw number 256 does not fit; 8 bits hold 0 .. 255");
-    assert_eq!(refused("i8", "raw:x"), "a: behind `raw:` a whole number stands, as in raw:943 or raw:0x3AF");
+    assert_eq!(refused("i8", "raw:x"), "a: `raw:` needs a whole number after it, as in raw:943 or raw:0x3AF");
     let wide = "9".repeat(60);
     assert!(refused("u8", &wide).starts_with("a: `999"));
 }
@@ -162,10 +162,10 @@ fn rows_with_wrong_values() {
         "a: an object can only be {\"raw\": …} here; it holds 0 .. 255 in steps of 1"
     );
     assert_eq!(refused("u8", json!({"raw": 1.5})), "a: the raw number 1.5 is not whole");
-    assert_eq!(refused("u8", json!({"raw": true})), "a: behind \"raw\" stands a number, or hex digits in quotes");
+    assert_eq!(refused("u8", json!({"raw": true})), "a: after \"raw\" stands a number, or hex digits in quotes");
     assert_eq!(refused("Alarms", json!([4])), "a: there is no bit 4; `Alarms` has 4 bits");
-    assert_eq!(refused("Alarms", json!([[]])), "a: [] is no flag; write labels in quotes");
-    assert_eq!(refused("text[..3]", json!({"raw": "zz"})), "a: behind \"raw\" stand hex digits, two a byte");
+    assert_eq!(refused("Alarms", json!([[]])), "a: [] is not a flag; write labels in quotes");
+    assert_eq!(refused("text[..3]", json!({"raw": "zz"})), "a: after \"raw\" stand hex digits, two a byte");
     let plan = message("u8 optional");
     let values = set(&plan, Given::Json(&json!(null)), false).unwrap();
     assert_eq!(values.get(0), ValueRef::Absent);

@@ -399,7 +399,7 @@ fn a_length_in_units_needs_a_multiple() {
     assert_eq!(frame, [0x7E, 0x01, 0x01, 0xAB, 0xCD, 0xF7]);
     assert!(framing.check(&frame).is_ok());
     assert!(framing.encode(&Header { key: 1, ..Header::default() }, &[0xAB], &mut frame).is_err());
-    assert_eq!(frame.len(), 6, "a frame that cannot be built leaves nothing behind");
+    assert_eq!(frame.len(), 6, "a frame that cannot be built leaves nothing after");
 }
 
 #[test]

@@ -146,7 +146,7 @@ fn has_to_be_written(path: &Path, bytes: &[u8], replace: Replace) -> anyhow::Res
         bail!("{} is a link to a file that is not there, and is left alone", shown(path));
     }
     if fs::metadata(path).is_ok_and(|metadata| !metadata.is_file()) {
-        bail!("{} stands in the way: it is no file", shown(path));
+        bail!("{} stands in the way: it is not a file", shown(path));
     }
     let existing = match fs::read(path) {
         Ok(existing) => existing,

@@ -136,7 +136,7 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
     let path = Path::new(name);
     let checked = read_definition(path).with_context(|| {
         format!(
-            "{} is no file; sealed revisions are named as `r2`, those in version control as `git:COMMIT`",
+            "{} is not a file; name sealed revisions as `r2`, those in version control as `git:COMMIT`",
             crate::files::shown(path)
         )
     })?;
@@ -146,7 +146,7 @@ pub fn named(name: &str, definition: &Path, history: &History, look: Look) -> an
 /// The definition as it stands in a commit.
 fn in_git(commit: &str, definition: &Path) -> anyhow::Result<Checked> {
     if commit.is_empty() || commit.starts_with('-') {
-        bail!("`git:` wants a commit, a tag or a branch behind it, as in git:v1.4");
+        bail!("`git:` needs a commit, a tag or a branch after it, as in git:v1.4");
     }
     let folder = definition.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let read = |path: &Path| -> Result<Vec<u8>, String> {
@@ -161,7 +161,7 @@ fn in_git(commit: &str, definition: &Path) -> anyhow::Result<Checked> {
         Err(format!("git says: {}", escaped(said.lines().next().unwrap_or("nothing"))))
     };
     let Some(file) = definition.file_name().map(Path::new) else {
-        bail!("{} is no file", crate::files::shown(definition))
+        bail!("{} is not a file", crate::files::shown(definition))
     };
     let bytes = read(file).map_err(|why| {
         anyhow::anyhow!("{} cannot be read from commit {}: {why}", crate::files::shown(file), escaped(commit))

@@ -87,7 +87,7 @@ fn a_broken_definition_stops_every_other_command_and_says_so() {
         assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{words:?}");
         assert!(ran.err.contains("E201") && ran.err.contains("bad.ember has 1 error"), "{}", ran.err);
     }
-    assert!(!folder.path().join("gen").exists(), "nothing is left behind");
+    assert!(!folder.path().join("gen").exists(), "nothing is left after");
 }
 
 #[test]

@@ -85,7 +85,7 @@ fn a_value_that_differs_is_looked_into() {
         ("crc-16/ibm-3740", "C6 39 03 40 00 02 A0", "0x90F5", &["--from", "2"], "none of the"),
         ("crc-16/ibm-3740", body, "0x90F5", &["--from", "3"], "fits if the byte before is taken in too"),
         ("crc-16/ibm-3740", &format!("{body} 77"), "0x90F5", &["--from", "2"], "fits if the last byte is left out"),
-        ("crc-16/ibm-3740", body, "0x90F5", &["--from", "2", "--to", "-1"], "fits if the byte behind is taken in too"),
+        ("crc-16/ibm-3740", body, "0x90F5", &["--from", "2", "--to", "-1"], "fits if the byte after is taken in too"),
         ("crc-16/ibm-3740", body, "0xF590", &["--from", "2"], "fits if its bytes are swapped"),
         ("crc-16/ibm-3740", body, "0x6F0A", &["--from", "2"], "fits if it is crc-16/genibus"),
         ("crc-16/xmodem", body, "0x90F5", &["--from", "2"], "fits if it starts with 0xFFFF"),
@@ -142,7 +142,7 @@ fn packets_that_are_wrong_or_none() {
     assert!(packet(&good.replace("22 2D 61", "00 00 61")).1.contains("none: 0 says that the sender computed none"));
     assert_eq!(
         packet("12 34").1,
-        "error: this is no IP packet: its first digit, the version, is 1; IP packets have 4 or 6\n"
+        "error: this is not an IP packet: its first digit, the version, is 1; IP packets have 4 or 6\n"
     );
     let explained = succeed(here().path(), &["checksum", "packet", "--explain", "--hex", good]);
     assert!(explained.contains("p8      00 11  0x0011") && explained.contains("61, padded with 00"), "{explained}");
@@ -235,7 +235,7 @@ fn strength_is_told_with_the_lengths_at_which_it_falls() {
 fn a_name_that_is_none_is_told_as_such() {
     let near = run(here().path(), &["checksum", "crc-16/ibm-3470", "--hex", "00"]);
     assert_eq!(near.code, 2);
-    assert!(near.err.contains("`crc-16/ibm-3470` is no known checksum"), "{}", near.err);
+    assert!(near.err.contains("`crc-16/ibm-3470` is not a known checksum"), "{}", near.err);
     assert!(near.err.contains("did you mean `crc-16/ibm-3740`?"), "{}", near.err);
     let far = run(here().path(), &["checksum", "massage", "--hex", "00"]);
     assert!(

@@ -189,7 +189,7 @@ fn what_cannot_be_compared_is_said() {
         said.err
     );
     let said = run(folder, &["compare", "old.ember"]);
-    assert!(said.code == 2 && said.err.contains("old.ember is no file"), "{}", said.err);
+    assert!(said.code == 2 && said.err.contains("old.ember is not a file"), "{}", said.err);
     // Two files need no project.
     let elsewhere = tempfile::tempdir().unwrap();
     for name in ["a.ember", "b.ember"] {

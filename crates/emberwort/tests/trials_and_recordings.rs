@@ -120,7 +120,7 @@ fn what_must_hold_decides_the_exit_code() {
     assert!(nothing.out.contains("nothing must hold"), "{}", nothing.out);
     let wrong = trial("\"at least ten GateStatus\"");
     assert_eq!(wrong.code, 2);
-    assert!(wrong.err.contains("t.toml cannot be used: must 1: `ten` is no whole number"), "{}", wrong.err);
+    assert!(wrong.err.contains("t.toml cannot be used: must 1: `ten` is not a whole number"), "{}", wrong.err);
     let missing = run(folder.path(), &["trial", "nowhere.toml"]);
     assert!(missing.code == 2 && missing.err.contains("the trial nowhere.toml cannot be read"), "{}", missing.err);
     std::fs::write(folder.path().join("t.toml"), [0xFF, 0xFE]).unwrap();

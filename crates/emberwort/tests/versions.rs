@@ -172,7 +172,7 @@ fn numbers_go_up_by_one() {
     assert!(said.err.contains("has errors, so nothing is sealed"), "{}", said.err);
     change(folder.path(), "revision    2", "revision    7");
     let said = refused(folder.path());
-    assert!(said.contains("revision 6 comes behind 5, and the definition says 7\nwrite `revision 6`"), "{said}");
+    assert!(said.contains("revision 6 comes after 5, and the definition says 7\nwrite `revision 6`"), "{said}");
     // The first that is sealed may be any.
     for name in ["r1.ember", "r2.ember"] {
         std::fs::remove_file(folder.path().join(format!("sealed/marlock-{name}"))).unwrap();

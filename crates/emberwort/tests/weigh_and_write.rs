@@ -48,7 +48,7 @@ fn values_that_do_not_fit_are_told() {
     for (words, word) in [
         (vec!["value", "0 .. 10 m step 0.5", "11"], "it holds 0.0 .. 10.0 m in steps of 0.5"),
         (vec!["value", "u8", "--raw", "256"], "8 bits hold 0 .. 255"),
-        (vec!["value", "text[8]"], "is no single number"),
+        (vec!["value", "text[8]"], "is not a single number"),
         (vec!["value", "0 .. 10 m step 0.3"], "the type cannot be read"),
         (vec!["value", "f16", "1e6"], "beyond a 16-bit float"),
         (vec!["value", "GateState", "hold"], "did you mean `held`?"),

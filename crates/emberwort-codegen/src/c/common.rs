@@ -165,7 +165,7 @@ static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
 "#;
 
 /// Reading and writing integers of variable length.
-const COMPACT: &str = "/* Reads seven bits a byte, low group first, from bit *bit on, which then is behind them. */
+const COMPACT: &str = "/* Reads seven bits a byte, low group first, from bit *bit on, which then is after them. */
 static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *bit, unsigned width, uint64_t *value)
 {
     unsigned shift;
@@ -190,7 +190,7 @@ static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *b
     return UPPER_BAD_NUMBER;
 }
 
-/* Writes it at bit *bit, which lies at a byte boundary and then is behind it. */
+/* Writes it at bit *bit, which lies at a byte boundary and then is after it. */
 static bool LINK_put_compact(uint8_t *body, size_t room, size_t *bit, uint64_t value)
 {
     do {

@@ -166,7 +166,7 @@ impl Message<'_> {
              void {stem}_init({stem}_t *message);\n\
              /* Writes the body; *used is its size. The buffer is cleared up to {upper}_GREATEST_SIZE first. */\n\
              {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);\n\
-             /* Reads a body. Bytes behind the last section known here are from a later revision and skipped. */\n\
+             /* Reads a body. Bytes after the last section known here are from a later revision and skipped. */\n\
              {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);\n\
              /* Whether a body can be decoded. */\n\
              {link}_result_t {stem}_check(const uint8_t *body, size_t size);\n"

@@ -282,7 +282,7 @@ impl Resolver<'_> {
         self.report(Finding::new(
             Code::NoBeginning,
             frame.span,
-            "behind a lost byte a receiver has nothing to look for: it tries every byte as the start of a frame, and its checksum \
+            "after a lost byte a receiver has nothing to look for: it tries every byte as the start of a frame, and its checksum \
              alone decides",
             "begin the frame with sync bytes (`sync C6 39`), unless the other end is built already and does not",
         ));

@@ -375,8 +375,7 @@ impl Resolver<'_> {
                         _ => 65_535,
                     };
                     if key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)) > most {
-                        let help =
-                            if most == 0x7FF { ", or write `extended` behind it for one of 29 bits" } else { "" };
+                        let help = if most == 0x7FF { ", or write `extended` after it for one of 29 bits" } else { "" };
                         self.report(Finding::new(
                             Code::KeyTooLarge,
                             key_span,
@@ -541,7 +540,7 @@ impl Resolver<'_> {
         if let Some(part) = behind
             && sizes.iter().any(|size| Some(size) != sizes.first())
         {
-            let message = format!("`{}` says how long a frame is, but stands behind the body", part.name);
+            let message = format!("`{}` says how long a frame is, but comes after the body", part.name);
             self.report(Finding::new(Code::NoFrameEnd, place.0, message, help));
         }
         if sizes.len() == channel.keys.len() {
@@ -565,7 +564,7 @@ impl Resolver<'_> {
             let (message, item) = (&messages[*index], &self.file.messages[*index]);
             if *key < 0x80 {
                 let span = item.id.map_or(item.name.span, |id| id.span);
-                let text = format!("{} is no status byte: bit 7 is not set", message.message.id_base.text(*key, 2));
+                let text = format!("{} is not a status byte: bit 7 is not set", message.message.id_base.text(*key, 2));
                 self.report(Finding::new(Code::KeyTooLarge, span, text, "choose an id from 0x80 to 0xFF"));
                 continue;
             }

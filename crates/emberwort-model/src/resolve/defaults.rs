@@ -13,7 +13,7 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
     match (&field.kind, literal) {
         (kind, Literal::Word(word)) if word == "none" => match kind.none() {
             Some(raw) => Ok(Value::Raw(raw as u64)),
-            None => wrong("possible", "`none` needs `or none` behind the type"),
+            None => wrong("possible", "`none` needs `or none` after the type"),
         },
         (Kind::Number(form) | Kind::Compact(form), Literal::Number(value)) => {
             let raw = form.scaling.nearest_raw(*value).filter(|raw| (form.low..=form.high).contains(raw));

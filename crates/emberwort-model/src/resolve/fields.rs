@@ -35,7 +35,7 @@ impl Resolver<'_> {
         self.stands_in_list(item, &field);
         if let (Some(span), None) = (item.counter, message) {
             let help = "let the message that holds the record count: put the counter there";
-            self.modifier(span, "a record is no message, so it cannot count messages", help);
+            self.modifier(span, "a record is not a message, so it cannot count messages", help);
         }
         field.since = since;
         Some(field)
@@ -93,7 +93,7 @@ impl Resolver<'_> {
         if let Some(span) = item.counter
             && !matches!(&field.kind, Kind::Number(form) if !form.signed && form.scaling.is_identity())
         {
-            let help = "write `counter` behind a plain unsigned integer, as in `number : u8 counter`";
+            let help = "write `counter` after a plain unsigned integer, as in `number : u8 counter`";
             self.modifier(span, "only whole numbers from 0 on can count messages", help);
         }
         if let Some(span) = item.retired {
@@ -136,10 +136,10 @@ impl Resolver<'_> {
         let (message, help) = match bits {
             None => (
                 "only a single number has a byte order of its own".to_owned(),
-                "write `be` or `le` behind an integer, a range, a float or an enum".to_owned(),
+                "write `be` or `le` after an integer, a range, a float or an enum".to_owned(),
             ),
             Some(bits) if bits % 8 != 0 && item.at.is_none() => (
-                format!("{bits} bits are no whole bytes, so their order means nothing"),
+                format!("{bits} bits are not whole bytes, so their order means nothing"),
                 "widen the field to whole bytes, or say where it lies: `u12 be at 2.7`".to_owned(),
             ),
             Some(_) => return order,
@@ -443,7 +443,7 @@ impl Resolver<'_> {
                 }
             }
             _ => (
-                format!("this is no value of `{}`", decider.name),
+                format!("this is not a value of `{}`", decider.name),
                 "write its raw number, or for an enum a label".to_owned(),
             ),
         };

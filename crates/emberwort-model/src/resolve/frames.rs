@@ -71,7 +71,7 @@ impl Resolver<'_> {
                 Code::MissingPart,
                 frame.span,
                 "this frame has no `body`: nowhere for the message to go",
-                "put `body` between the parts before and behind the message",
+                "put `body` between the parts before and after the message",
             ));
             return None;
         }
@@ -101,7 +101,7 @@ impl Resolver<'_> {
             self.report(Finding::new(
                 Code::BadSpan,
                 span,
-                format!("`{}` stands behind `{}` in the frame", from.text, to.text),
+                format!("`{}` comes after `{}` in the frame", from.text, to.text),
                 format!("write `{}..{}`", to.text, from.text),
             ));
             return None;
@@ -306,7 +306,7 @@ impl Resolver<'_> {
     fn finder(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
         let length = channel.part(|role| matches!(role, Role::Length { .. }));
         if length.is_some_and(|part| part.zone == Zone::Tail) {
-            let message = "the length stands behind the body whose end it should tell";
+            let message = "the length comes after the body whose end it should tell";
             self.report(Finding::new(Code::NoFrameEnd, frame.span, message, "move the length part before `body`"));
             return;
         }
@@ -339,7 +339,7 @@ impl Resolver<'_> {
                     channel.sync[0]
                 );
                 let help =
-                    format!("add it to the bytes behind `of` in `stuffing escape …`: `of … {:02X}`", channel.sync[0]);
+                    format!("add it to the bytes after `of` in `stuffing escape …`: `of … {:02X}`", channel.sync[0]);
                 self.report(Finding::new(Code::BadStuffing, frame.span, message, help));
             }
             FrameFinder::Sync | FrameFinder::Escaped(_) => self.report(Finding::new(

@@ -139,7 +139,7 @@ fn form_of(field: &Field, words: &str) -> Result<LineForm, Problem> {
             "blank" if digits.is_empty() && !form.blank => form.blank = true,
             _ => {
                 let help = "write `{x}`, `{x:hex4}`, `{x:fixed 2}`, `{x:wide 6}`, `{x:blank}`, or several as `{x:fixed 2 wide 6 blank}`";
-                return problem(format!("`{words}` is no way to write a field"), help);
+                return problem(format!("`{words}` is not a way to write a field"), help);
             }
         }
     }
@@ -159,7 +159,7 @@ fn form_of(field: &Field, words: &str) -> Result<LineForm, Problem> {
     }
     if form.blank && field.kind.none().is_none() {
         let message = format!("`blank` says how \"no reading\" is written, and `{name}` always has one");
-        return problem(message, "write `or none` behind the field's type, or take `blank` out");
+        return problem(message, "write `or none` after the field's type, or take `blank` out");
     }
     Ok(form)
 }
@@ -214,7 +214,7 @@ fn between(pieces: &[LinePiece], fields: &[Field]) -> Result<(), Problem> {
                 let goes_on = numeric && !form.has_one_size() && (first.is_ascii_digit() || ".-+eE".contains(first))
                     || word && (first.is_ascii_alphanumeric() || first == '_');
                 if goes_on {
-                    let message = format!("the `{first}` behind `{name}` could belong to the value");
+                    let message = format!("the `{first}` after `{name}` could belong to the value");
                     return problem(message, "put another character between them, as in `{a}:{b}`");
                 }
             }

@@ -125,7 +125,7 @@ impl Resolver<'_> {
             return Some((format!("`{name}` is optional, and an absent field has no place"), help.into()));
         }
         if index >= section.fixed_steps {
-            let message = format!("the fields before `{name}` vary in size, so no place behind them is fixed");
+            let message = format!("the fields before `{name}` vary in size, so no place after them is fixed");
             return Some((message, "move it above them, or let it take the next free bits".into()));
         }
         let start = match field.order {

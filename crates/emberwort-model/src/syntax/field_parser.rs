@@ -155,7 +155,7 @@ impl Parser<'_> {
                              an integer has a scale: `u8 * 0.1 V`",
                         );
                     }
-                    return self.unknown_word("behind a field's type", MODIFIERS);
+                    return self.unknown_word("after a field's type", MODIFIERS);
                 }
             }
         }

@@ -252,7 +252,7 @@ impl Parser<'_> {
                     Code::BadNumber,
                     number.span,
                     format!(
-                        "{} is no speed that can be used: it must be a whole number of {unit} up to 2,000,000,000",
+                        "{} is not a usable speed: it must be a whole number of {unit} up to 2,000,000,000",
                         number.value
                     ),
                     format!("write, for example, `{example}`"),
@@ -276,7 +276,7 @@ impl Parser<'_> {
 
     /// `escape 7D xor 20 of 7D C6`
     fn escape(&mut self) -> Option<Escape> {
-        let help = "write `stuffing escape 7D xor 20 of 7D C6`: the escape byte, what the byte behind it is XORed with, and the \
+        let help = "write `stuffing escape 7D xor 20 of 7D C6`: the escape byte, what the byte after it is XORed with, and the \
                     bytes that are escaped";
         self.next();
         let place = self.peek().span;
@@ -305,10 +305,15 @@ impl Parser<'_> {
         // An escaped byte must not look like one that has to be escaped; only an escape that doubles itself may.
         if let Some(byte) = bytes.iter().find(|byte| escape.xor != 0 && escape.escaped.contains(**byte ^ escape.xor)) {
             let message = format!("{byte:02X} escaped is {:02X}, which has to be escaped itself", byte ^ escape.xor);
-            self.report(Finding::new(Code::BadStuffing, place, message, "choose another number behind `xor`, as `20`"));
+            self.report(Finding::new(
+                Code::BadStuffing,
+                place,
+                message,
+                "choose another number after `xor`, such as `20`",
+            ));
         } else if escape.xor == 0 && bytes.iter().any(|byte| *byte != escape.escape) {
             let message = "an escape that changes nothing (`xor 00`) can only double itself: other bytes would go out as they are";
-            let help = format!("write `of {:02X}` alone, or another number behind `xor`, as `20`", escape.escape);
+            let help = format!("write `of {:02X}` alone, or another number after `xor`, such as `20`", escape.escape);
             self.report(Finding::new(Code::BadStuffing, place, message, help));
         }
         Some(escape)
@@ -379,7 +384,7 @@ impl Parser<'_> {
                 self.next();
                 Some(Some(digits))
             }
-            _ => self.unexpected("a number of hex digits from 1 to 16", "write it right behind the word, as in `hex2`"),
+            _ => self.unexpected("a number of hex digits from 1 to 16", "write it right after the word, as in `hex2`"),
         }
     }
 
@@ -525,7 +530,7 @@ impl Parser<'_> {
             }
         };
         let message = match roles {
-            [] => format!("`{name}` is no known checksum"),
+            [] => format!("`{name}` is not a known checksum"),
             _ => format!("`{name}` is neither a role of a frame part nor a known checksum"),
         };
         self.report(Finding::new(Code::UnknownAlgorithm, span, message, help).label("not known"));

@@ -148,7 +148,7 @@ impl Parser<'_> {
                 } else if p.eat_word("kept") {
                     entry.kept = true;
                 } else if !p.eat_punct(',') {
-                    return p.unknown_word("behind an entry's type", ENTRY_WORDS);
+                    return p.unknown_word("after an entry's type", ENTRY_WORDS);
                 }
             }
             item.entries.push(entry);
@@ -306,7 +306,7 @@ impl Parser<'_> {
             self.report(Finding::new(
                 Code::Unexpected,
                 start,
-                "this field stands behind an `added in` block, but the bytes of older revisions come first",
+                "this field comes after an `added in` block, but the bytes of older revisions come first",
                 "move it above the first `added in`, or into a block of the revision that adds it",
             ));
         } else {

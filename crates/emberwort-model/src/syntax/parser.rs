@@ -37,7 +37,7 @@ pub fn parse_algorithm(text: &str) -> Result<(Algorithm, String), Vec<Finding>> 
     if found.is_some() && parser.peek().kind != TokenKind::End {
         parser.unexpected::<()>(
             "the end of the algorithm",
-            "behind its name only `start VALUE` and `final xor VALUE` can stand",
+            "after its name only `start VALUE` and `final xor VALUE` can stand",
         );
     }
     match found {
@@ -235,7 +235,7 @@ impl<'a> Parser<'a> {
                 let expected = format!("one of the words that can stand {place}");
                 return self.unexpected(
                     &expected,
-                    "the length of a list stands in front of its type: `[64] u8`; that of a text behind it: `text[64]`",
+                    "the length of a list stands in front of its type: `[64] u8`; that of a text after it: `text[64]`",
                 );
             }
             let expected = format!("one of the words that can stand {place}");
@@ -348,7 +348,7 @@ impl<'a> Parser<'a> {
             self.report(Finding::new(
                 Code::BadNumber,
                 number.span,
-                "this is no duration that can be kept: it is counted in nanoseconds, from 1 up to 584 years",
+                "this duration is out of range: it can be 1 ns to 584 years",
                 "write a positive duration, as in `200 ms`",
             ));
         }

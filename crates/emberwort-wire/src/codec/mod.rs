@@ -124,7 +124,7 @@ pub enum EncodeError {
         raw: u64,
     },
     /// A text that would end its line, or is none.
-    #[error("a text with the end of a line in it, or that is no text, cannot stand in a line")]
+    #[error("a text with the end of a line in it, or that is not text, cannot stand in a line")]
     EndsLine {
         /// The field.
         slot: usize,

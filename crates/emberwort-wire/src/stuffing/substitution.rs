@@ -83,7 +83,7 @@ mod tests {
 
     #[test]
     fn what_no_sender_writes() {
-        assert_eq!(back(&SLIP, &[1, 0xDB]), Err(1), "nothing behind the escape byte");
+        assert_eq!(back(&SLIP, &[1, 0xDB]), Err(1), "nothing after the escape byte");
         assert_eq!(back(&SLIP, &[1, 0xDB, 2]), Err(2));
         assert_eq!(back(&SLIP, &[0xC0]), Err(0));
         assert_eq!(back(&HDLC, &[1, 0x7D]), Err(1));

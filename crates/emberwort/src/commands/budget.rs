@@ -267,7 +267,7 @@ impl Content {
         for word in words {
             match word.split_once('=') {
                 Some((name, value)) => given.push((name, Given::Text(value))),
-                None => bail!("`{word}` is no value; write FIELD=VALUE"),
+                None => bail!("`{word}` is not a value; write FIELD=VALUE"),
             }
         }
         let mut values = Values::default();

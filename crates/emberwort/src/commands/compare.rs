@@ -182,7 +182,7 @@ fn allowed_by(given: &str, revision: u32) -> anyhow::Result<AllowEntry> {
             Ok(AllowEntry { difference: difference.trim().to_owned(), revision, reason: reason.trim().to_owned() })
         }
         _ => bail!(
-            "--allow wants a difference and a reason, as in --allow 'GateStatus.oil: step=no unit has that sensor'"
+            "--allow needs a difference and a reason, as in --allow 'GateStatus.oil: step=no unit has that sensor'"
         ),
     }
 }

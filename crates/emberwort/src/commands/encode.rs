@@ -142,7 +142,7 @@ impl Encoder<'_> {
             self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
         }
         if skipped > 0 {
-            say!("left out {}, which are no messages: unread or broken frames, stray bytes", plural(skipped, "row"));
+            say!("left out {}, which are not messages: unread or broken frames, stray bytes", plural(skipped, "row"));
         }
         if self.changes > CHANGES_SHOWN {
             say!("{} more were rounded or moved", plural(self.changes - CHANGES_SHOWN, "number"));

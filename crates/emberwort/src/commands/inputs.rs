@@ -29,7 +29,7 @@ impl Reading {
         let name = self.texts.first().filter(|_| self.statistics.good_frames() == 0)?;
         Some(format!(
             "{name} is text, and was read as the bytes themselves; if it holds bytes in hex, leave nothing else in its lines than an offset or a \
-             time in front of them, or the same bytes as text behind them"
+             time in front of them, or the same bytes as text after them"
         ))
     }
 }

@@ -92,7 +92,7 @@ fn refusal(history: &History, plan: &Plan, text: &str) -> Verdict {
     }
     if revision > last.revision + 1 {
         return Verdict::Refused(format!(
-            "revision {} comes behind {}, and the definition says {revision}\nwrite `revision {0}`",
+            "revision {} comes after {}, and the definition says {revision}\nwrite `revision {0}`",
             last.revision + 1,
             last.revision
         ));

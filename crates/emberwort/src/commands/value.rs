@@ -21,7 +21,7 @@ pub fn run(args: &ValueArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let field = field(args, link, look)?;
     if field.kind.raw_bits().is_none() {
         bail!(
-            "`{}` is no single number; `value` shows integers, ranges, floats, enums, flags, bools and times",
+            "`{}` is not a single number; `value` shows integers, ranges, floats, enums, flags, bools and times",
             args.ty
         );
     }

@@ -17,9 +17,9 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
     let mut say = |sentence: String| text.push_str(&format!("{}\n", wrapped_under(&format!("  {sentence}"), "    ")));
     match promises.damage {
         Damage::Nothing => say("a damaged frame costs no other".into()),
-        Damage::Next => say("a frame whose end is damaged costs the one behind it too".into()),
+        Damage::Next => say("a frame whose end is damaged costs the one after it too".into()),
         Damage::Running => {
-            say("a damaged frame costs those behind it up to the next status byte that is sent".into());
+            say("a damaged frame costs those after it up to the next status byte that is sent".into());
         }
         Damage::Wait { bytes, time, frames } => say(format!(
             "a damaged length costs no other frame, but time: the receiver waits for up to {} more, {} at full speed, before it looks \
@@ -31,7 +31,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
     }
     match promises.false_start {
         None if channel.finder == FrameFinder::Sync => {
-            say("there are no sync bytes: behind damage every byte is tried as the start of a frame".into());
+            say("there are no sync bytes: after damage every byte is tried as the start of a frame".into());
         }
         None if matches!(channel.finder, FrameFinder::Packet | FrameFinder::Gap { .. }) => {}
         None => say("what stands in a frame never looks like the start of one".into()),

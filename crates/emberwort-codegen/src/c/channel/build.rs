@@ -104,7 +104,7 @@ impl Channel<'_> {
             FrameFinder::Stuffed(Stuffing::Cobs) => Stuff {
                 declared: "    size_t ahead;\n    size_t n;\n    size_t to;\n    size_t code;".into(),
                 before: format!(
-                    "    /* The plain frame stands behind room for the code bytes, and is stuffed towards the front. */\n    \
+                    "    /* The plain frame comes after room for the code bytes, and is stuffed towards the front. */\n    \
                          ahead = (size + 253u) / 254u;\n    \
                          if (ahead < 1u) {{\n        ahead = 1u;\n    }}\n    \
                          if (size + ahead + 1u > room || size + ahead + 1u > {upper}_LIMIT) {no_room}\n    \

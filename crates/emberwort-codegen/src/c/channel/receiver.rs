@@ -16,9 +16,9 @@ impl Channel<'_> {
         let Self { stem, link, link_upper, upper, plan, .. } = self;
         let inside = match self.plan.looks_inside_unread() {
             true => {
-                "There is no checksum: behind each frame that is broken or cannot be read it looks on one byte behind its start."
+                "There is no checksum: after each frame that is broken or cannot be read it looks on one byte after its start."
             }
-            false => "After a broken frame it looks on one byte behind its start; other frames are taken whole.",
+            false => "After a broken frame it looks on one byte after its start; other frames are taken whole.",
         };
         let more = match plan.finder {
             FrameFinder::Stuffed(stuffing) if stuffing.leads() => {
@@ -71,7 +71,7 @@ impl Channel<'_> {
              {silence}\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
              {gap_declared}\
-             /* No more bytes will come: call ..._next() until it returns false once more. Bytes put in behind begin anew. */\n\
+             /* No more bytes will come: call ..._next() until it returns false once more. Bytes put in after that begin anew. */\n\
              void {stem}_receiver_end({stem}_receiver_t *receiver);\n"
         ));
         header.line("");
@@ -147,7 +147,7 @@ impl Channel<'_> {
         let declared = format!(
             "/* Nothing came for a while: what is half is dropped, and what stands whole in it is given out. Call it from the main\n \
               * loop once no byte came for {long},\n \
-              * then ..._next() until it returns false; without it half a frame keeps back those behind it. */\n\
+              * then ..._next() until it returns false; without it half a frame keeps back those after it. */\n\
              void {stem}_receiver_gap({stem}_receiver_t *receiver);\n"
         );
         let defined =

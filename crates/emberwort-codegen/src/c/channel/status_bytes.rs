@@ -62,7 +62,7 @@ const LEAVE_OUT: &str = "size_t STEM_leave_out(uint8_t *running, const uint8_t *
 ";
 
 const RECEIVER: &str =
-    "/* Bytes of the body behind a status byte: VARIES if the next status byte ends it, as where no message has it. */
+    "/* Bytes of the body after a status byte: VARIES if the next status byte ends it, as where no message has it. */
 static int STEM_body_size(uint8_t status)
 {
     switch (status) {

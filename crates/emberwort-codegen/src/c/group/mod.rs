@@ -392,13 +392,13 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
         source.line("");
     }
     source.lines(&format!(
-        "/* Reads a record that begins at byte *at, which then is behind it; with NULL it is only checked. */\n\
+        "/* Reads a record that begins at byte *at, which then is after it; with NULL it is only checked. */\n\
          static {link}_result_t {stem}_read(const uint8_t *body, size_t end, size_t *at, {stem}_t *record)\n{{\n    \
              return record == NULL ? {stem}_check(body, end, at) : {stem}_keep(body, end, at, record);\n}}\n"
     ));
     source.line("");
     source.lines(&format!(
-        "/* Writes a record at byte *at, which then is behind it. */\n\
+        "/* Writes a record at byte *at, which then is after it. */\n\
          static {link}_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
              size_t start = *at;\n    size_t bit = 0;\n    (void)revision;\n    (void)bit;"
     ));

@@ -61,7 +61,10 @@ pub fn run(args: &IdentifyArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let end = constant_end(&frames).to_vec();
     if !end.is_empty() && args.at.is_none() && !is_certain(&answer) {
         let bytes = if end.len() == 1 { "byte is" } else { "bytes are" };
-        say(&format!("the last {bytes} always {}, which is no checksum: looked for in front of that", hex(&end)));
+        say(&format!(
+            "the last {bytes} always {}, which cannot be a checksum, so the bytes before that were searched",
+            hex(&end)
+        ));
         for frame in &mut frames {
             frame.truncate(frame.len() - end.len());
         }

@@ -46,7 +46,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
         let bytes = given_hex(text)?;
         match checksums(&bytes) {
             Ok(sums) => shown.add(args, 1, &bytes, &sums),
-            Err(problem) => bail!("this is no IP packet: {}", problem.0),
+            Err(problem) => bail!("this is not an IP packet: {}", problem.0),
         }
     } else if let Some(path) = &args.file {
         let failed = || format!("{} cannot be read", crate::files::shown(path));
