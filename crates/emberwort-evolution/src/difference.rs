@@ -505,7 +505,7 @@ impl Finder<'_> {
             for (pair, promises, waits) in [(old_answers, was.within, is.within), (new_answers, is.within, was.within)]
             {
                 if waits.is_some_and(|waits| promises.is_none_or(|promises| promises > waits)) {
-                    let sentence = format!("an answer to {} can come later than it is waited for", is.name);
+                    let sentence = format!("an answer to {} can come after the sender has stopped waiting", is.name);
                     told.push((pair, Verdict::FineWithLoss, sentence));
                 }
             }

@@ -124,7 +124,9 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             _ if is_news(ends, lane.channel, sent.message) => {
                 (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
             }
-            Some(_) => (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` has other settings there")),
+            Some(_) => {
+                (Verdict::SilentDrop, format!("{name} does not arrive: `{channel}` has different settings there"))
+            }
             None => (Verdict::SilentDrop, format!("{name} is not heard: there is no `{channel}` there")),
         };
         return Outcome::new(verdict, Cause::NobodyListens, sentence);
@@ -165,7 +167,7 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
 /// The verdict of a frame that passes another checksum by chance.
 pub fn by_chance(ends: Ends<'_>, message: usize) -> Outcome {
     let name = &ends.sender.link.messages[message].name;
-    let sentence = format!("{name} is refused, as its checksum is another one there; few frames pass by chance");
+    let sentence = format!("{name} is refused: its checksum differs there, and few frames pass by chance");
     Outcome::new(Verdict::Refused, Cause::Frame, sentence)
 }
 
@@ -252,7 +254,7 @@ pub fn not_taken(
         None if unknown => {
             Outcome::new(Verdict::SilentDrop, Cause::UnknownKey, format!("{name} fits no pattern there"))
         }
-        None => Outcome::new(Verdict::SilentDrop, Cause::Frame, format!("{name} is passed over as stray bytes")),
+        None => Outcome::new(Verdict::SilentDrop, Cause::Frame, format!("{name} is skipped as stray bytes")),
     }
 }
 

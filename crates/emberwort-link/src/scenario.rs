@@ -481,7 +481,12 @@ fn definition(
     let plan = match said.or_else(|| revisions.sealed.get(&revision).filter(|_| revision != newest)) {
         Some(plan) => plan,
         None if (1..=newest).contains(&revision) => return Ok((0, revision)),
-        None => return content(at, format!("{revision} is none of 1 to {newest}, the link's own, and is not sealed")),
+        None => {
+            return content(
+                at,
+                format!("{revision} is not sealed, and does not lie between 1 and {newest}, the link's own"),
+            );
+        }
     };
     match definitions.add(plan) {
         Some(index) => Ok((index, plan.link.revision)),

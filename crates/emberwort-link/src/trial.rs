@@ -672,7 +672,7 @@ impl<'a> Trial<'a> {
         let between = self.between(sent, receiver);
         let (verdict, sentence) = match between.arrives(channel) {
             true => between.not_taken(sent.from, channel, sent.message, sent.fault.as_ref()),
-            false => (Verdict::SilentDrop, "the medium has other settings there".to_owned()),
+            false => (Verdict::SilentDrop, "the medium has different settings there".to_owned()),
         };
         let key = (self.number(sent.definition, sent.message), sent.node, verdict);
         let found = self.report.between.entry(key).or_default();

@@ -179,7 +179,10 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
     );
     assert!(problem("channel = \"bus485\"\nspan = \"1\"\n[[device]]").starts_with("span: `1` is not a duration"));
     assert_eq!(device("[[device]]\nnode = 3"), "device 2: node 3 is taken by an earlier device");
-    assert_eq!(device("revision = 5"), "device 1.revision: 5 is none of 1 to 4, the link's own, and is not sealed");
+    assert_eq!(
+        device("revision = 5"),
+        "device 1.revision: 5 is not sealed, and does not lie between 1 and 4, the link's own"
+    );
     let signal = |line: &str| device(&format!("[device.signals.GateStatus]\n{line}"));
     assert_eq!(
         signal("oil = 300"),

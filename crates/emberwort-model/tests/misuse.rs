@@ -237,7 +237,7 @@ fn channels_and_frames() {
             (
                 "medium uart 9600 8N1\ngap 0 characters\nframe { kind : u8 message\n body }",
                 "E005",
-                "silence lasts longer than nothing",
+                "a gap must be longer than 0",
             ),
             ("medium uart 9600 8N1\ngap 2\nframe { kind : u8 message\n body }", "E010", "expected a unit of time"),
             (
@@ -423,7 +423,7 @@ fn lines() {
             (
                 "message A { from host  on console\n line \"A\"\n a : u8 }",
                 "E215",
-                "`a` does not stand in the line, so nobody would learn it",
+                "`a` does not stand in the line, so its value would not be sent",
             ),
             (
                 "message A { from host  on console\n line \"A{a}{b}\"\n a : u8\n b : u8 }",
@@ -678,7 +678,7 @@ fn forms_without_codes_and_answers_too_late() {
     };
     assert_eq!(forms("0 a : u8\n 1 b : u16\n 5 c : u8"), <[String; 0]>::default());
     assert_eq!(forms("0 a : u8\n else raw : bytes[..8]"), <[String; 0]>::default());
-    assert_eq!(forms("0 a : u8"), ["W014 no form is there for `g` = `open` and 1 more: such a body could not be read"]);
+    assert_eq!(forms("0 a : u8"), ["W014 there is no form for `g` = `open` and 1 more: such a body could not be read"]);
     assert_eq!(
         forms("0 a : u8\n 4 b : u8\n else raw : bytes[..8]"),
         ["W014 the form `b` is for 4, and `Gate` has no label for that"]

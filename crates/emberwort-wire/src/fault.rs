@@ -115,7 +115,7 @@ impl FrameFault {
                 format!("the length part says {length} bytes, but there are {least}")
             }
             FrameFault::Length { length, least, greatest } => {
-                format!("a frame of {length} bytes cannot be; they have {least} to {greatest}")
+                format!("a frame has {least} to {greatest} bytes, not {length}")
             }
             FrameFault::Truncated { length, needed } => {
                 format!("ends after {length} bytes, needs at least {needed}")

@@ -166,11 +166,11 @@ fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> 
                     values.set_bytes(slot, &bytes);
                     Ok(())
                 }
-                (None, _) => Err("after \"raw\" stand hex digits, two a byte".into()),
+                (None, _) => Err("\"raw\" takes hex digits, two per byte".into()),
             },
             _ => set_hex(field, slot, hex, values),
         },
-        _ => Err("after \"raw\" stands a number, or hex digits in quotes".into()),
+        _ => Err("\"raw\" takes a number, or hex digits in quotes".into()),
     }
 }
 

@@ -325,7 +325,7 @@ pub(crate) fn set_string(field: &Field, slot: usize, text: &[u8], values: &mut V
 
 pub(crate) fn set_hex(field: &Field, slot: usize, text: &str, values: &mut Values) -> Result<(), String> {
     let Some(bytes) = parse_hex(text) else {
-        return Err(format!("`{}` is not hex; write two digits a byte, as in \"C6 39\"", escaped(text)));
+        return Err(format!("`{}` is not hex; write two digits per byte, as in \"C6 39\"", escaped(text)));
     };
     let fits = match &field.kind {
         Kind::Bytes(Length::Exact(count)) => bytes.len() == *count as usize,

@@ -56,7 +56,7 @@ pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<
     let usual = "a frame inside is {\"message\": …, \"fields\": {…}}, or hex";
     let Json::Object(row) = row else { return Err(usual.into()) };
     if let (Some(_), Some(Json::String(bytes)), 2) = (row.get("broken"), row.get("bytes"), row.len()) {
-        return parse_hex(bytes).ok_or_else(|| "`bytes` are hex digits, two a byte".into());
+        return parse_hex(bytes).ok_or_else(|| "`bytes` are hex digits, two per byte".into());
     }
     let numbers = RowHeader::of(row)?;
     let (Some(name), Some(fields)) =

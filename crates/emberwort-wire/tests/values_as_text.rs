@@ -147,7 +147,7 @@ fn texts_and_bytes() {
     assert_eq!(shown("bytes[3]", "0x01,0x02,0x03"), ("01 02 03".into(), "\"01 02 03\"".into()));
     assert_eq!(refused("text[..3]", "é水"), "a: this text has 5 bytes; it holds text of at most 3 bytes");
     assert_eq!(refused("bytes[3]", "01 02"), "a: 2 bytes are given; it holds 3 bytes in hex");
-    assert_eq!(refused("bytes[3]", "01 0"), "a: `01 0` is not hex; write two digits a byte, as in \"C6 39\"");
+    assert_eq!(refused("bytes[3]", "01 0"), "a: `01 0` is not hex; write two digits per byte, as in \"C6 39\"");
 }
 
 #[test]
@@ -162,10 +162,10 @@ fn rows_with_wrong_values() {
         "a: an object can only be {\"raw\": …} here; it holds 0 .. 255 in steps of 1"
     );
     assert_eq!(refused("u8", json!({"raw": 1.5})), "a: the raw number 1.5 is not whole");
-    assert_eq!(refused("u8", json!({"raw": true})), "a: after \"raw\" stands a number, or hex digits in quotes");
+    assert_eq!(refused("u8", json!({"raw": true})), "a: \"raw\" takes a number, or hex digits in quotes");
     assert_eq!(refused("Alarms", json!([4])), "a: there is no bit 4; `Alarms` has 4 bits");
     assert_eq!(refused("Alarms", json!([[]])), "a: [] is not a flag; write labels in quotes");
-    assert_eq!(refused("text[..3]", json!({"raw": "zz"})), "a: after \"raw\" stand hex digits, two a byte");
+    assert_eq!(refused("text[..3]", json!({"raw": "zz"})), "a: \"raw\" takes hex digits, two per byte");
     let plan = message("u8 optional");
     let values = set(&plan, Given::Json(&json!(null)), false).unwrap();
     assert_eq!(values.get(0), ValueRef::Absent);

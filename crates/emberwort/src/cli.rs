@@ -52,7 +52,7 @@ pub enum Command {
 
     /// Rewrite definitions in the one canonical style
     #[command(
-        after_help = "Comments stay, and the meaning too. With `-` standard input goes to standard output, for editors.\n\n\
+        after_help = "Comments and meaning stay as they are. With `-` standard input goes to standard output, for editors.\n\n\
         Examples:\n  emberwort tidy\n  emberwort tidy --check marlock.ember"
     )]
     Tidy(TidyArgs),

@@ -51,7 +51,7 @@ pub fn read(path: &Path) -> anyhow::Result<Vec<Unit>> {
         let is_fixed = match line.update.as_deref() {
             None | Some("" | "yes") => false,
             Some("no") => true,
-            Some(other) => bail!("{shown}, line {number}: update is yes or no, and not {}", escaped(other)),
+            Some(other) => bail!("{shown}, line {number}: update is yes or no, not {}", escaped(other)),
         };
         let node = line.node.or_else(|| line.device.parse().ok());
         if let Some(node) = node.filter(|node| !nodes.insert(*node)) {

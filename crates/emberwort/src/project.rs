@@ -85,7 +85,7 @@ impl Project {
             let text =
                 fs::read_to_string(&path).with_context(|| format!("{} cannot be read", crate::files::shown(&path)))?;
             let file: ProjectFile = toml::from_str(&text)
-                .with_context(|| format!("{} does not say what a project file says", crate::files::shown(&path)))?;
+                .with_context(|| format!("{} is not a valid project file", crate::files::shown(&path)))?;
             // Paths are shown as the user would type them from here.
             let folder = if folder == here { PathBuf::new() } else { folder.to_owned() };
             return Ok(Self { definition: folder.join(&file.link), file: Some((folder, file)) });
@@ -193,7 +193,7 @@ fn import(folder: &Path, importer: &str, path: &str) -> Result<Source, String> {
             Ok(Source::new(found.display().to_string(), text))
         }
         Ok(_) => Err(format!(
-            "{} is no definition; as it lies outside of the project's folder, nothing of it is shown here (`emberwort check` of the file \
+            "{} is not a definition; as it lies outside of the project's folder, nothing of it is shown here (`emberwort check` of the file \
              itself does)",
             crate::files::shown(&found)
         )),

@@ -61,7 +61,7 @@ fn ranges_count_from_either_end() {
     for words in [["--from", "6"], ["--to", "6"], ["--from", "-6"]] {
         let ran = run(here().path(), &[&["checksum", "sum8", "--hex", "01 02 04 08 10"], &words[..]].concat());
         assert_eq!(ran.code, 2);
-        assert!(ran.err.contains("there are 5 bytes, and"), "{}", ran.err);
+        assert!(ran.err.contains("is out of range: there are 5 bytes"), "{}", ran.err);
     }
     let ran = run_with_input(here().path(), &["checksum", "sum8", "-", "--from", "1"], &[1, 2, 3]);
     assert_eq!(ran.out, "0x05\n");
@@ -116,7 +116,7 @@ fn a_value_that_differs_is_looked_into() {
     }
     let (_, said) = verify("sum8", body, "0x08", &[]);
     assert!(said.contains("fit by chance: compare with a second frame"), "{said}");
-    assert!(verify("sum8", body, "0x108", &[]).1.contains("--verify wants a number of 8 bits"));
+    assert!(verify("sum8", body, "0x108", &[]).1.contains("--verify needs a number of 8 bits"));
     assert!(verify("sum8,xor8", body, "1", &[]).1.contains("--verify compares with one algorithm"));
     let long = "00 ".repeat(4097);
     assert!(
@@ -185,7 +185,7 @@ fn frames_say_which_checksum_they_carry() {
     let (code, _, err) = identify("01 02 03 04\n05 06 07 08 09\n", &["--bits", "32"]);
     assert!(code == 1 && err.contains("nothing with a name explains 2 frames"), "{err}");
     let (code, _, err) = identify("01 02 03\n01 02 04\n", &["--bits", "8"]);
-    assert!(code == 1 && err.contains("frames 1 and 2 have the same bytes but another checksum"), "{err}");
+    assert!(code == 1 && err.contains("frames 1 and 2 have the same bytes but different checksums"), "{err}");
     // 5A and 3C, 77 and 19, each with its exclusive or: too little to be sure of.
     let (code, out, err) = identify("5A 3C 66\n77 19 6E\n", &["--bits", "8"]);
     assert!(code == 0 && out.contains("xor8"), "{out}{err}");

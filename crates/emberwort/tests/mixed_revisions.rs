@@ -116,7 +116,7 @@ fn rows_of_another_revision_are_encoded_with_it_alone() {
     let given = |folder: &Path| run(folder, &[&["encode", "GateStatus"], &values[..]].concat());
     let refused = given(folder);
     assert_eq!(refused.code, 2, "{}", refused.out);
-    assert!(refused.err.contains("a sender of revision 2 sends GateStatus otherwise"), "{}", refused.err);
+    assert!(refused.err.contains("a sender of revision 2 sends GateStatus differently"), "{}", refused.err);
     assert_eq!(given(&common::marlock()).code, 0);
     succeed(folder, &["encode", "RunPump", "running=true", "speed=0", "--sender-revision", "2"]);
     let with = succeed(folder, &[&words("old.ndjson")[..], &["--link", "sealed/marlock-r2.ember"]].concat());

@@ -143,7 +143,7 @@ fn tidy_rewrites_checks_and_leaves_alone() {
     std::fs::write(&path, "message {").unwrap();
     let broken = run(folder.path(), &["tidy"]);
     assert_eq!(broken.code, 2);
-    assert!(broken.err.contains("it is as it was"), "{}", broken.err);
+    assert!(broken.err.contains("so it is left as it is"), "{}", broken.err);
     assert_eq!(std::fs::read_to_string(&path).unwrap(), "message {");
     assert_eq!(run_with_input(folder.path(), &["tidy", "-"], b"message {").out, "");
 }

@@ -133,7 +133,7 @@ impl Resolver<'_> {
                     self.report(Finding::new(
                         Code::FormsAndCodes,
                         item.ty_span,
-                        format!("no form is there for `{decider}` = `{first}`{more}: such a body could not be read"),
+                        format!("there is no form for `{decider}` = `{first}`{more}: such a body could not be read"),
                         "add a form for each label, or `else raw : bytes[..8]` for the others",
                     ));
                 }
@@ -223,7 +223,7 @@ impl Resolver<'_> {
                 _ if channel.is_repeated(index) => continue,
                 Role::Length { .. } => (
                     "length",
-                    "a damaged length makes the receiver take other bytes for the checksum, and now and then they fit",
+                    "a damaged length makes the receiver take other bytes for the checksum, and sometimes they match",
                 ),
                 Role::Message => {
                     ("key", "a damaged key turns the body into that of another message, and nobody notices")

@@ -245,7 +245,7 @@ impl Resolver<'_> {
             .and_then(|nanoseconds| u64::try_from(nanoseconds).ok())
             .filter(|nanoseconds| *nanoseconds > 0);
         if nanoseconds.is_none() {
-            let message = "this silence cannot be measured: it is counted in nanoseconds, up to 584 years";
+            let message = "this gap is out of range: it can be up to 584 years";
             self.report(Finding::new(Code::BadNumber, span, message, "write, for example, `gap 3.5 characters`"));
         }
         nanoseconds
@@ -420,7 +420,7 @@ impl Resolver<'_> {
                     let shape = line_shape(line, message);
                     if let Some(first) = lines.insert(shape, name.span) {
                         let message = format!("on `{}` the lines of two messages look the same", channel.name);
-                        let help = "begin each with other characters, as in `V…` and `P…`";
+                        let help = "begin each with different characters, as in `V…` and `P…`";
                         let span = item.line.as_ref().map_or(name.span, |(_, span)| *span);
                         self.report(
                             Finding::new(Code::DuplicateKey, span, message, help).related(first, "the other one"),

@@ -21,7 +21,7 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
                 return Err((
                     format!("the default {value} lies outside the field's values"),
                     format!(
-                        "the values reach from {} to {}",
+                        "the values go from {} to {}",
                         form.scaling.physical(form.low.min(form.high)),
                         form.scaling.physical(form.high)
                     ),
@@ -93,9 +93,9 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
                 (Some(bytes), _) => Ok(Value::Bytes(bytes)),
                 (None, Length::Exact(count)) => Err((
                     format!("this default is not {count} bytes in hex"),
-                    "write two hex digits a byte: `= \"C6 39\"`".into(),
+                    "write two hex digits per byte: `= \"C6 39\"`".into(),
                 )),
-                (None, _) => wrong("hex that the field can hold", "write two hex digits a byte: `= \"C6 39\"`"),
+                (None, _) => wrong("hex that the field can hold", "write two hex digits per byte: `= \"C6 39\"`"),
             }
         }
         (Kind::Text { .. } | Kind::Bytes(_), _) => wrong("a quoted text", "put it in quotes"),

@@ -438,7 +438,7 @@ impl Resolver<'_> {
                     Some(raw) => return Some(raw as u64),
                     None => (
                         format!("`{}` can never be {number}", decider.name),
-                        format!("its raw numbers reach from {low} to {high}"),
+                        format!("its raw numbers go from {low} to {high}"),
                     ),
                 }
             }

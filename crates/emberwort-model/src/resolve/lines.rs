@@ -64,7 +64,7 @@ fn pieces(pattern: &str, fields: &[Field]) -> Result<Vec<LinePiece>, Problem> {
                 pieces.push(LinePiece::Field { slot, form });
             }
             c if is_unsafe_to_show(c) => {
-                return problem("a control character has no place in a line", "lines hold visible characters alone");
+                return problem("a control character has no place in a line", "a line holds visible characters only");
             }
             c => text.push(c),
         }
@@ -82,7 +82,10 @@ fn pieces(pattern: &str, fields: &[Field]) -> Result<Vec<LinePiece>, Problem> {
         }
         if !written[slot] {
             let help = format!("write it as `{{{}}}`", field.name);
-            return problem(format!("`{}` does not stand in the line, so nobody would learn it", field.name), help);
+            return problem(
+                format!("`{}` does not stand in the line, so its value would not be sent", field.name),
+                help,
+            );
         }
     }
     between(&pieces, fields)?;

@@ -20,7 +20,7 @@ impl Resolver<'_> {
                 self.report(Finding::new(
                     Code::BodyTooLong,
                     item.name.span,
-                    format!("the longest `{}` has {size} bytes; this is hardly meant", item.name.text),
+                    format!("the longest `{}` has {size} bytes, which is surely a mistake", item.name.text),
                     format!("make its lists and texts shorter: {MOST_BODY_BYTES} bytes is the most"),
                 ));
             }

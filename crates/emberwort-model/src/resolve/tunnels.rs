@@ -71,7 +71,7 @@ impl Resolver<'_> {
                         inner.name,
                         names.join(", ")
                     );
-                    let help = "such frames cannot be tunnelled when they are at their longest; shorten them, or widen the tunnel";
+                    let help = "the longest of them cannot be tunnelled; shorten them, or widen the tunnel";
                     self.report(Finding::new(Code::TunnelTooNarrow, field_item.ty_span, message, help));
                 }
             }

@@ -329,7 +329,7 @@ impl Parser<'_> {
             self.report(Finding::new(
                 Code::BadNumber,
                 number.span,
-                "silence lasts longer than nothing",
+                "a gap must be longer than 0",
                 "write, for example, `gap 3.5 characters`",
             ));
             return None;

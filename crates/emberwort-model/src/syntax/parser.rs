@@ -293,7 +293,7 @@ impl<'a> Parser<'a> {
                     span,
                     format!("{} is too long a number", self.shown(token)),
                     format!(
-                        "integers reach to 64 bits, decimals to {} digits; `_` stands between digits only",
+                        "integers have up to 64 bits, decimals up to {} digits; `_` stands between digits only",
                         Decimal::MAX_DIGITS
                     ),
                 ));

@@ -104,7 +104,7 @@ fn data_bits(text: &str) -> Result<usize, String> {
 /// A chance from 0 to below 1.
 fn chance(text: &str) -> Result<f64, String> {
     let number: f64 = text.parse().map_err(|_| "write a number, as 1e-6".to_owned())?;
-    if (0.0..1.0).contains(&number) { Ok(number) } else { Err("a chance is from 0 to below 1".into()) }
+    if (0.0..1.0).contains(&number) { Ok(number) } else { Err("a probability is from 0 to below 1".into()) }
 }
 
 #[derive(Debug, Args)]

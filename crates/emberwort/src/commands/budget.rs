@@ -261,7 +261,7 @@ struct Content {
 impl Content {
     fn parse(plan: &Arc<Plan>, text: &str) -> anyhow::Result<Self> {
         let mut words = text.split_whitespace();
-        let Some(name) = words.next() else { bail!("--content wants a message: --content 'Pressure oil=120'") };
+        let Some(name) = words.next() else { bail!("--content needs a message: --content 'Pressure oil=120'") };
         let message = message_index(plan, name)?;
         let mut given = Vec::new();
         for word in words {

@@ -162,7 +162,7 @@ impl Encoder<'_> {
                 let own = u64::from(self.plan.link.revision);
                 if let Some(read_as) = row.get("read_as_revision").and_then(Json::as_u64).filter(|read| *read != own) {
                     bail!(
-                        "this row was read as revision {read_as}, and is no row of revision {own}\n\
+                        "this row was read as revision {read_as}, not as revision {own}\n\
                          encode it with the definition of that revision: --link sealed/{}-r{read_as}.ember",
                         self.plan.link.name
                     );
@@ -288,7 +288,7 @@ impl Encoder<'_> {
         }
         if self.sent_otherwise[&revision].iter().any(|name| name == message) {
             bail!(
-                "a sender of revision {revision} sends {message} otherwise than this definition says\n\
+                "a sender of revision {revision} sends {message} differently from what this definition says\n\
                  encode it with its own: --link sealed/{}-r{revision}.ember",
                 self.plan.link.name
             );

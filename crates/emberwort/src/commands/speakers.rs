@@ -75,7 +75,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
 fn report_history(history: &History, look: Look) -> bool {
     revisions::report_problems(history, look);
     if !history.problems.is_empty() {
-        say!("whoever has such a revision is taken to have the definition: restore these files from version control");
+        say!("devices with such a revision are read with the definition: restore these files from version control");
     }
     history.problems.is_empty()
 }

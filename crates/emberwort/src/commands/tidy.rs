@@ -38,7 +38,7 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
             Err(found) => {
                 let errors: Vec<_> = found.into_iter().filter(|finding| finding.is_error()).collect();
                 output::say_text(&findings::render(&Sources::of(Source::new(shown.as_str(), text)), &errors, look.err));
-                bail!("{shown} cannot be tidied until its form is right; it is as it was");
+                bail!("{shown} has syntax errors, so it is left as it is");
             }
         };
         if args.check {

@@ -276,7 +276,7 @@ fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
         out.push_str(&format!("{}\n", look.paint(Paint::Bad, wrapped(&line))));
     }
     if report.verdicts.is_empty() {
-        out.push_str("\nnothing must hold: the trial has no `must`\n");
+        out.push_str("\nthe trial has no `must`, so nothing is checked\n");
         return out;
     }
     out.push('\n');

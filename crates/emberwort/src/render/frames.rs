@@ -16,7 +16,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
     let mut text = look.paint(Paint::Bold, title) + "\n";
     let mut say = |sentence: String| text.push_str(&format!("{}\n", wrapped_under(&format!("  {sentence}"), "    ")));
     match promises.damage {
-        Damage::Nothing => say("a damaged frame costs no other".into()),
+        Damage::Nothing => say("a damaged frame costs no other frame".into()),
         Damage::Next => say("a frame whose end is damaged costs the one after it too".into()),
         Damage::Running => {
             say("a damaged frame costs those after it up to the next status byte that is sent".into());

@@ -78,7 +78,7 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
     let channels = channels.join(", ");
     if statistics.input > 0 {
         let from = match statistics.plan().channels.iter().any(|channel| channel.from_host.is_some()) {
-            true => ", do they come from the end that is said (--from)",
+            true => ", do they come from the end that --from says",
             false => "",
         };
         Some(format!(

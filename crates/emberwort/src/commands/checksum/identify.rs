@@ -88,7 +88,7 @@ pub fn run(args: &IdentifyArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         }
         Answer::Contradiction(a, b) => {
             say(&format!(
-                "frames {} and {} have the same bytes but another checksum: no algorithm explains both",
+                "frames {} and {} have the same bytes but different checksums: no algorithm explains both",
                 a + 1,
                 b + 1
             ));
@@ -136,7 +136,7 @@ fn without_stuffing(
             Ok(plain) => Ok(plain.to_vec()),
             Err(fault) => {
                 let sentence = fault.sentence(&plan, framing.plan());
-                bail!("frame {} is none of `{}`: {sentence}", n + 1, framing.plan().name)
+                bail!("frame {} is not a frame of `{}`: {sentence}", n + 1, framing.plan().name)
             }
         }
     };

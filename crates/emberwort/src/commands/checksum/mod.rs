@@ -159,7 +159,7 @@ fn ranged(args: &BytesArgs) -> anyhow::Result<(Vec<u8>, Range<usize>)> {
     let place = |n: i64| if n < 0 { length + n } else { n };
     let (from, to) = (place(args.from), args.to.map_or(length, place));
     if from < 0 || to > length || from > to {
-        bail!("there are {}, and {from} to {to} is no range of them", plural(bytes.len(), "byte"));
+        bail!("{from} to {to} is out of range: there are {}", plural(bytes.len(), "byte"));
     }
     Ok((bytes, from as usize..to as usize))
 }
@@ -173,7 +173,7 @@ fn verify(args: &ChecksumArgs, algorithm: &Algorithm, value: &str) -> anyhow::Re
         .filter(|value| *value <= u64::MAX >> (64 - bits));
     let Some(found) = found else {
         bail!(
-            "--verify wants a number of {bits} bits, as in --verify {}",
+            "--verify needs a number of {bits} bits, as in --verify {}",
             hex(0x1D0F & (u64::MAX >> (64 - bits)), bits)
         );
     };
