@@ -137,7 +137,8 @@ pub enum Command {
     Demo(DemoArgs),
 
     /// Print completions for a shell
-    #[command(after_help = "Examples:\n  emberwort completions bash\n  emberwort completions zsh")]
+    #[command(after_help = "In ~/.bashrc: source <(emberwort completions bash). It knows the channels, messages and sealed revisions of the \
+        project that you are in, and the checksums.\n\nExamples:\n  emberwort completions bash\n  emberwort completions zsh")]
     Completions(CompletionsArgs),
 
     /// Print the manual page, or write one for each command
@@ -383,7 +384,7 @@ pub enum CaptureForm {
     Pcapng,
     /// Classic pcap
     Pcap,
-    /// Hex digits
+    /// Hex in text: digits, dumps, logs
     Hex,
     /// The bytes themselves
     Raw,
