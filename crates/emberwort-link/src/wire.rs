@@ -187,6 +187,37 @@ mod tests {
         assert_eq!(start, 3 * 86_805, "the second frame waits for the first");
     }
 
+    /// Each byte has the faults of the moment at which it is sent, not those of its frame's start: a bit error chance of 1 inverts it.
+    #[test]
+    fn faults_begin_and_end_in_the_middle_of_a_frame() {
+        const BYTE: Nanoseconds = 86_805;
+        let mut wire = Wire::new(&UART);
+        let mut random = ChaCha8Rng::seed_from_u64(1);
+        let inverting = Faults { bit_errors: 1.0, ..Faults::default() };
+        wire.stretches = vec![
+            Stretch { from: 2 * BYTE, to: 4 * BYTE, faults: inverting },
+            // The first that holds a moment counts.
+            Stretch { from: 3 * BYTE, to: 5 * BYTE, faults: Faults { byte_loss: 1.0, ..Faults::default() } },
+        ];
+        let (_, deliveries) = wire.send(0, &[1, 2, 3, 4, 5, 6], &mut random);
+        assert_eq!(deliveries[0].bytes, [1, 2, !3, !4, 6]);
+        // Bursts come back at their period, counted from the start of the trial; the wire is free again after six bytes.
+        let mut wire = Wire::new(&UART);
+        wire.bursts = Some(Bursts { every: 4 * BYTE, lasting: BYTE, bit_errors: 1.0 });
+        let (_, deliveries) = wire.send(0, &[1, 2, 3, 4, 5, 6], &mut random);
+        assert_eq!(deliveries[0].bytes, [!1, 2, 3, 4, !5, 6]);
+        let (start, deliveries) = wire.send(BYTE, &[7, 8, 9], &mut random);
+        assert_eq!((start, deliveries[0].bytes.as_slice()), (6 * BYTE, &[7, 8, !9][..]));
+        // The second of two copies is sent later, and has the faults of then.
+        let mut wire = Wire::new(&UART);
+        wire.faults.duplicates = 1.0;
+        wire.stretches = vec![Stretch { from: 3 * BYTE, to: 4 * BYTE, faults: inverting }];
+        let (_, deliveries) = wire.send(0, &[1, 2], &mut random);
+        let bytes: Vec<&[u8]> = deliveries.iter().map(|delivery| delivery.bytes.as_slice()).collect();
+        assert_eq!(bytes, [&[1, 2], &[1, !2]]);
+        assert_eq!([deliveries[0].time, deliveries[1].time], [2 * BYTE, 4 * BYTE]);
+    }
+
     #[test]
     fn faults_come_as_often_as_they_should() {
         let mut wire = Wire::new(&MediumKind::Udp { port: 1, ipv6: false, bitrate: 100_000_000 });

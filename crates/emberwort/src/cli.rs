@@ -137,8 +137,10 @@ pub enum Command {
     Demo(DemoArgs),
 
     /// Print completions for a shell
-    #[command(after_help = "In ~/.bashrc: source <(emberwort completions bash). It knows the channels, messages and sealed revisions of the \
-        project that you are in, and the checksums.\n\nExamples:\n  emberwort completions bash\n  emberwort completions zsh")]
+    #[command(
+        after_help = "In ~/.bashrc: source <(emberwort completions bash). It knows the channels, messages and sealed revisions of the \
+        project that you are in, and the checksums.\n\nExamples:\n  emberwort completions bash\n  emberwort completions zsh"
+    )]
     Completions(CompletionsArgs),
 
     /// Print the manual page, or write one for each command

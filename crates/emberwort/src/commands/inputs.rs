@@ -60,7 +60,7 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
             if output::interrupted() {
                 break;
             }
-            let shown = crate::files::shown(path);
+            let shown = input_name(path);
             let outcome = read_one(args, plan, on, path, &mut decoder, &mut texts)
                 .with_context(|| format!("{shown} cannot be read"))?;
             file_bytes += outcome.bytes;
@@ -69,6 +69,11 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
     }
     let (sink, statistics) = decoder.finish();
     Ok((sink, Reading { statistics, file_bytes, damage, texts }))
+}
+
+/// An input as it is shown.
+fn input_name(path: &Path) -> String {
+    if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
 }
 
 /// The bytes of `--hex`: digits, or what was copied from a dump or a program.
@@ -148,7 +153,7 @@ fn read_one<S: RowSink>(
         Some(CaptureForm::Raw) => Form::Raw,
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-        let channel = need_channel(args, plan, on, &crate::files::shown(path))?;
+        let channel = need_channel(args, plan, on, &input_name(path))?;
         if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Gap { .. }) {
             bail!(
                 "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
@@ -158,7 +163,7 @@ fn read_one<S: RowSink>(
         }
         let is_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
         if form == Form::Raw && !matches!(plan.channels[channel].finder, FrameFinder::Lines { .. }) && is_text() {
-            texts.push(if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) });
+            texts.push(input_name(path));
         }
     }
     let input = first.as_slice().chain(input);
