@@ -327,10 +327,10 @@ pub fn of_type(field: &Field) -> Vec<View> {
             for label in &labels.labels {
                 let text =
                     if label.text.is_empty() { label.name.clone() } else { format!("{}: {}", label.name, label.text) };
-                views.push(view(&format!("code {}", label.code), text));
+                views.push(view(&format!("code {}", labels.code_text(label.code)), text));
             }
             if let Some(none) = none {
-                views.push(view(&format!("code {none}"), "none: no reading"));
+                views.push(view(&format!("code {}", labels.code_text(*none as u64)), "none: no reading"));
             }
         }
         Kind::Flags(labels) => {

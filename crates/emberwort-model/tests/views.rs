@@ -1,7 +1,7 @@
 //! One number every way, against values worked out by hand.
 
-use emberwort_model::field_of_type;
 use emberwort_model::views::{View, binary, of_raw, of_type, other_widths, raw_from_text};
+use emberwort_model::{Source, check, field_of_type};
 
 /// The views of a raw number, as `what: text` joined by ` | `.
 fn raw(ty: &str, raw: &str, asked: Option<&str>) -> String {
@@ -73,6 +73,28 @@ fn types_by_themselves() {
     assert!(of("f16").contains("greatest: 65504 | least above zero: 0.00000006"), "{}", of("f16"));
     assert!(of("time s").contains("greatest: 2106-02-07T06:28:15Z"));
     assert_eq!(of("bool"), "bits: 1");
+}
+
+#[test]
+fn labels_and_flags_of_a_definition() {
+    let text = "link v { revision 1  byte_order little }\nenum Gate : u3 { 0 shut  \"latched\"\n 1 open\n 5 held }\n\
+        enum Mode : u8 { 0x10 slow\n 0x20 fast }\nflags Signs : u4 { 0 hot\n 3 wet }\n\
+        message M { from device\n g : Gate\n m : Mode\n s : Signs }\n";
+    let plan = check(&Source::new("v.ember", text)).plan.unwrap();
+    let of = |ty: &str| joined(of_type(&field_of_type(ty, Some(&plan)).unwrap()));
+    assert_eq!(of("Gate"), "bits: 3 | labels: 3 | left over: 5 | code 0: shut: latched | code 1: open | code 5: held");
+    let with_none = "bits: 3 | labels: 3 | left over: 4 | code 0: shut: latched | code 1: open | code 5: held | code 7: none: no reading";
+    assert_eq!(of("Gate or none"), with_none);
+    // Codes come back in the base in which they were written.
+    assert_eq!(
+        of("Mode or none"),
+        "bits: 8 | labels: 2 | left over: 253 | code 0x10: slow | code 0x20: fast | code 0xFF: none: no reading"
+    );
+    assert_eq!(of("Signs"), "bits: 4 | left over: 2 bits | bit 0: hot | bit 3: wet");
+    let raw = |ty: &str, raw: u64| joined(of_raw(&field_of_type(ty, Some(&plan)).unwrap(), raw, None));
+    assert_eq!(raw("Gate", 5), "value: held | raw: 5 | hex: 0x5 | binary: 101 | byte: 05");
+    assert!(raw("Gate", 6).starts_with("value: nothing: the type gives this code no meaning"));
+    assert!(raw("Signs", 0b1001).ends_with("bit 0: hot | bit 3: wet"), "{}", raw("Signs", 0b1001));
 }
 
 #[test]
