@@ -138,6 +138,27 @@ fn forms_and_entries_that_change_places_are_misread() {
     assert_eq!(verdicts(&table(old), &table(other)), [Fine, Fine, Misread, Misread]);
 }
 
+/// One code of hundreds, which random values hardly ever meet: every code at which something changes is tried.
+#[test]
+fn one_code_of_many_is_found() {
+    let link = |a: u32, b: u32| {
+        let labels: String = (0..400u32)
+            .map(|n| match n {
+                217 => format!(" {a} left\n"),
+                218 => format!(" {b} right\n"),
+                n => format!(" {n} label_{n}\n"),
+            })
+            .collect();
+        format!("{BUS}enum Many : u16 {{\n{labels}}}\nmessage Turn {{ id 1\n from device\n on bus\n way : Many\n }}\n")
+    };
+    assert_eq!(verdicts(&link(217, 218), &link(218, 217)), [Misread, Misread, Fine, Fine]);
+    let range = |high: u32| {
+        format!("{BUS}message Level {{ id 1\n from device\n on bus\n depth : 0 .. {high} mm step 1\n more : u8\n }}\n")
+    };
+    // The same 16 bits; codes beyond the old range are marked as unknown.
+    assert_eq!(verdicts(&range(40_000), &range(40_001)), [Fine, FineWithLoss, Fine, Fine]);
+}
+
 #[test]
 fn records_of_another_type_are_read_by_the_names_of_their_fields() {
     let link = |records: &str, ty: &str| {

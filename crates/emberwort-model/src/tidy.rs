@@ -129,10 +129,6 @@ impl<'a> Layout<'a> {
                     let end = if goes_on { self.statement_end(all, at + 1) } else { at + 1 };
                     let more = self.joined(&all[at + 1..end]);
                     self.push(vec![if goes_on { format!("}} {more}") } else { "}".into() }], Shape::Alone);
-                    if more.ends_with('{') {
-                        self.depth += 1;
-                        self.openers.push("}");
-                    }
                     self.at_start = false;
                     newlines = 0;
                     at = end;

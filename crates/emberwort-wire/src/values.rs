@@ -248,3 +248,33 @@ impl PartialEq for Values {
 }
 
 impl Eq for Values {}
+
+#[cfg(test)]
+mod tests {
+    use emberwort_model::{Source, check};
+
+    use super::*;
+    use crate::codec::decode;
+
+    #[test]
+    fn values_that_are_used_again_keep_nothing_of_the_body_before() {
+        let text = "link l { revision 1  byte_order little }\nmessage M { from device\n note : text[..8]\n marks : [..4] u8\n more : text[..8] optional }\n";
+        let plan = check(&Source::new("l.ember", text)).plan.unwrap();
+        let plan = &plan.messages[0];
+        let bodies: [&[u8]; 3] =
+            [b"\x01\x05fresh\x04\x01\x02\x03\x04\x03all", b"\x00\x00\x00", b"\x01\x08longer..\x01\x09\x08other..."];
+        let mut values = Values::new(plan);
+        let mut room = Vec::new();
+        for round in 0..300 {
+            let body = bodies[round % bodies.len()];
+            decode(plan, body, &mut values).unwrap();
+            let mut alone = Values::new(plan);
+            decode(plan, body, &mut alone).unwrap();
+            assert_eq!(values, alone);
+            room.push((values.pool.len(), values.slots.len()));
+        }
+        // As much for the last rounds as for the first.
+        assert_eq!(room[..3], room[297..]);
+        assert!(room[0].0 <= bodies[0].len(), "{room:?}");
+    }
+}
