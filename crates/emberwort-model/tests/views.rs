@@ -57,6 +57,12 @@ fn floats_in_their_parts() {
         raw("f32", "0x80000001", None).contains("exponent: 0: subnormal, the power is -126 | significand: 1 of 2^23")
     );
     assert!(raw("f32", "0x7F800000", None).starts_with("value: infinity"));
+    // A number that becomes nothing is told; zero itself is no underflow, and neither is a code that is left.
+    let lost = raw("f16", "0", Some("0.00000002"));
+    assert!(lost.contains("underflow: to zero: the least above zero is 0.00000006"), "{lost}");
+    assert!(lost.contains("error of rounding: -0.00000002"), "{lost}");
+    assert!(!raw("f16", "0", Some("0")).contains("underflow"));
+    assert!(!raw("f16", "1", Some("0.00000005")).contains("underflow"));
     assert!(raw("f64", "0x7FF8000000000000", None).starts_with("value: not a number"));
     assert!(raw("f32 V", "0x40490FDB", None).contains("value: 3.1415927 V"));
 }

@@ -235,6 +235,14 @@ fn layout_as_a_figure() {
         assert!(svg.contains(word), "{word}");
     }
     assert_eq!(svg.matches('<').count(), svg.matches('>').count());
+    // Each field has a left and a right edge, and dashed ones where it goes on in the next row.
+    let paths = || {
+        svg.lines().filter_map(|line| line.strip_prefix("<path d=\"")?.split_once("\" stroke").map(|(path, _)| path))
+    };
+    let edges: usize = paths().map(|path| path.matches('V').count()).sum();
+    let dashed = svg.matches("stroke-dasharray=\"3 5\"").count();
+    assert!(dashed > 0 && dashed.is_multiple_of(2), "{dashed}");
+    assert_eq!(edges, 2 * paths().count() - dashed);
     succeed(folder.path(), &["layout", "GateStatus", "--out", "status.png"]);
     let png = std::fs::read(folder.path().join("status.png")).unwrap();
     assert!(png.starts_with(b"\x89PNG\r\n") && png.len() > 10_000);
