@@ -342,6 +342,18 @@ fn an_edit_under_a_sealed_number_is_said_and_every_stranding_difference_can_be_a
 }
 
 #[test]
+fn advice_for_several_differences_stands_once() {
+    let folder = project();
+    let folder = folder.path();
+    change(folder, STRANDING.0, STRANDING.1);
+    change(folder, "operator   : text[..12] optional", "operator   : text[..20] optional");
+    let said = run(folder, &["compare"]).out;
+    let of_message = said.matches("put `oil_r4`, `operator_r4` into").count();
+    assert_eq!((of_message, said.matches("instead: as above").count()), (1, 1), "{said}");
+    assert!(said.contains("instead: keep `oil` and `operator` as they were;"), "{said}");
+}
+
+#[test]
 fn advice_shows_what_changes_and_not_how_its_columns_move() {
     let folder = project();
     let folder = folder.path();
