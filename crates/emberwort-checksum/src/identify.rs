@@ -692,4 +692,25 @@ mod tests {
             }
         }
     }
+
+    #[test]
+    fn a_place_covers_bytes_in_front_of_the_checksum_or_after_it() {
+        let frame = [1, 2, 3, 0xAB, 0xCD];
+        let at_end = Place { at: -2, bits: 16, order: ByteOrder::Big, from: 0, left_out: 2 };
+        assert_eq!(at_end.read(&frame), Some((0xABCD, &frame[..3])));
+        assert_eq!(Place { order: ByteOrder::Little, ..at_end }.read(&frame), Some((0xCDAB, &frame[..3])));
+        // Nothing is covered; the checksum itself would be; the frame is too short.
+        assert_eq!(Place { from: 3, ..at_end }.read(&frame), None);
+        assert_eq!(Place { left_out: 1, ..at_end }.read(&frame), None);
+        assert_eq!(Place { left_out: 0, ..at_end }.read(&frame), None);
+        assert_eq!(at_end.read(&frame[..2]), None);
+        assert_eq!(at_end.read(&frame[..1]), None);
+        // In front.
+        let in_front = Place { at: 0, bits: 8, order: ByteOrder::Big, from: 1, left_out: 0 };
+        assert_eq!(in_front.read(&frame), Some((1, &frame[1..])));
+        assert_eq!(Place { from: 0, ..in_front }.read(&frame), None);
+        // Bits beyond the checksum's width are none of it.
+        assert_eq!(Place { bits: 12, ..at_end }.read(&frame), None);
+        assert_eq!(Place { bits: 12, ..at_end }.read(&[1, 0x0B, 0xCD]), Some((0xBCD, &[1][..])));
+    }
 }

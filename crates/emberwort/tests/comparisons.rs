@@ -53,6 +53,9 @@ fn a_harmless_change_is_fine_and_a_stranding_one_is_shown_with_bytes_and_a_way_o
     let said = run(folder, &["compare", "--allow", reason, "--allow", "Alarm.oil: step=neither"]);
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     assert!(said.out.contains("accepted: no unit with that sensor"), "{}", said.out);
+    // What was accepted comes before what strands nobody.
+    let at = |heading: &str| said.out.find(heading).unwrap_or_else(|| panic!("no {heading}: {}", said.out));
+    assert!(at("\naccepted\n") < at("\nworks, with loss\n"), "{}", said.out);
     assert!(said.out.contains("rollout: either end first"), "{}", said.out);
     assert!(said.err.contains("`Alarm.oil: step` is accepted, and does not differ"), "{}", said.err);
     let toml = std::fs::read_to_string(folder.join("emberwort.toml")).unwrap();
