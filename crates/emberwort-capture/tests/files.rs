@@ -353,3 +353,20 @@ proptest! {
         prop_assert!(decoder.finish().1.adds_up());
     }
 }
+
+#[test]
+fn a_block_larger_than_the_room_that_is_kept_is_read_whole() {
+    // More than four times the room with which reading begins; the last frame stands behind all noise.
+    let mut bytes = vec![0x11; 1_200_000];
+    bytes.extend(frame(0, 1, 0, &[1, 0]));
+    let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+    let interface = writer.interface(LINK_TYPE_USER0, "line", &lane_description("line", "device")).unwrap();
+    writer.packet(interface, START, &bytes).unwrap();
+    writer.packet(interface, START + 1, &frame(0, 1, 1, &[2, 0])).unwrap();
+    let file = writer.finish().unwrap();
+    let (log, statistics, outcome) = decode(Form::Pcapng, &file);
+    assert_eq!((outcome.damage, outcome.bytes), (None, file.len() as u64));
+    assert_eq!(statistics.input, bytes.len() as u64 + frame(0, 1, 1, &[2, 0]).len() as u64);
+    assert_eq!((statistics.good_frames(), statistics.stray), (2, 1_200_000));
+    assert!(log.last().is_some_and(|row| row.ends_with("Level")), "{log:?}");
+}
