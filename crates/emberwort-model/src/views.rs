@@ -330,7 +330,7 @@ pub fn of_type(field: &Field) -> Vec<View> {
                 views.push(view(&format!("code {}", labels.code_text(label.code)), text));
             }
             if let Some(none) = none {
-                views.push(view(&format!("code {}", labels.code_text(*none as u64)), "none: no reading"));
+                views.push(view(&format!("code {}", labels.code_text(*none)), "none: no reading"));
             }
         }
         Kind::Flags(labels) => {
