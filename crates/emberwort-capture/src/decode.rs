@@ -8,8 +8,8 @@ use emberwort_model::Plan;
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
+use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::codec::Extent;
-use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
 

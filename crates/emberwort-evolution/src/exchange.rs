@@ -6,8 +6,8 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role};
+use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
-use emberwort_wire::receiver::{BodyReader, Requests};
 use emberwort_wire::samples::{Choice, Chooser};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values};
 

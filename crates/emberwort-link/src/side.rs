@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::model::End;
-use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 

@@ -3,6 +3,7 @@
 //! Everything here reads the plan of [`emberwort_model`]; nothing prints, opens files or knows the time.
 
 pub mod bits;
+pub mod body_reader;
 pub mod checksum;
 pub mod codec;
 mod fault;

@@ -14,22 +14,17 @@
 //! With stuffing a frame can only begin at a delimiter, so the search goes on there. Where silence separates frames, somebody
 //! who knows the time says when there was one: [`Receiver::silence`].
 
-use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
 
-use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::FrameFinder;
 use emberwort_model::stuffing::{Escape, Stuffing};
 
-use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::framings::{Framings, Judged, choose};
-use crate::line;
 use crate::status_bytes::StatusBytes;
 use crate::stuffing;
-use crate::values::{ValueRef, Values};
 
 /// Takes what a receiver finds. Places are byte offsets in the stream.
 pub trait FrameSink {
@@ -741,171 +736,5 @@ fn whole<'a, S: FrameSink + ?Sized>(framings: &Framings, from: End, found: &Star
             Err(fault) => Judged::Unread(view, fault),
         },
         Err(fault) => Judged::Broken(fault),
-    }
-}
-
-/// What requests asked for: the deciding fields of each request whose answer does not repeat them, by channel, node, request
-/// and field.
-#[derive(Clone, Debug, Default)]
-pub struct Requests {
-    keys: HashMap<(usize, u64, usize, usize), u64>,
-}
-
-impl Requests {
-    /// Notes what a message asks for, if an answer needs to know it.
-    pub fn note(&mut self, plan: &Plan, channel: usize, node: u64, message: usize, values: &Values) {
-        for slot in &plan.messages[message].deciding {
-            if let ValueRef::Raw(key) = values.get(*slot) {
-                self.keys.insert((channel, node, message, *slot), key);
-            }
-        }
-    }
-
-    /// What was asked for, by the request that a message answers.
-    fn of(&self, plan: &Plan, channel: usize, node: u64, answer: usize) -> Option<u64> {
-        let (request, slot) = plan.messages[answer].request?;
-        self.keys.get(&(channel, node, request, slot)).copied()
-    }
-
-    /// Forgets what an answered request asked for: the next answer belongs to another one.
-    pub fn answered(&mut self, plan: &Plan, channel: usize, node: u64, answer: usize) {
-        if let Some((request, slot)) = plan.messages[answer].request {
-            self.keys.remove(&(channel, node, request, slot));
-        }
-    }
-
-    /// Forgets all requests of a channel: a frame was broken, and could have been one.
-    pub fn lost(&mut self, channel: usize) {
-        self.keys.retain(|(other, ..), _| *other != channel);
-    }
-}
-
-/// Finds the message of a frame, and reads its values.
-///
-/// # Errors
-/// If nothing selects a message, or the body cannot be decoded.
-pub fn read_body(
-    plan: &Plan,
-    channel: &ChannelPlan,
-    frame: &FrameView<'_>,
-    values: &mut Values,
-) -> Result<usize, FrameFault> {
-    if let FrameFinder::Lines { .. } = channel.finder {
-        return read_line(plan, channel, frame.body, values);
-    }
-    let message = channel.message_of(frame.key).ok_or(FrameFault::UnknownMessage { key: frame.key })?;
-    codec::decode(&plan.messages[message], frame.body, values).map_err(|error| FrameFault::Body { message, error })?;
-    Ok(message)
-}
-
-/// The message whose pattern a line fits, and its values.
-fn read_line(plan: &Plan, channel: &ChannelPlan, line: &[u8], values: &mut Values) -> Result<usize, FrameFault> {
-    let mut fault = FrameFault::NoPattern;
-    for (_, message) in &channel.keys {
-        match line::read(&plan.messages[*message], line, values) {
-            Ok(true) => return Ok(*message),
-            Ok(false) => {}
-            // Another pattern may fit better.
-            Err(error) => fault = FrameFault::Body { message: *message, error },
-        }
-    }
-    Err(fault)
-}
-
-/// Selects the message of a frame by its key, and decodes the body into values that are reused.
-#[derive(Clone, Debug)]
-pub struct BodyReader {
-    plan: Arc<Plan>,
-    channel: usize,
-    facing: Arc<ChannelPlan>,
-    /// The message of each key below 256, which most are.
-    small_keys: Vec<Option<usize>>,
-    message: usize,
-    extent: Extent,
-    /// What the request asked for that the message at hand answers.
-    asked: Option<u64>,
-    values: Values,
-}
-
-impl BodyReader {
-    /// A reader for the frames of one channel, by its index in the plan, and of one end where the two send different ones.
-    pub fn new(plan: Arc<Plan>, channel: usize, from: Option<End>) -> Self {
-        let facing = Arc::new(plan.channels[channel].facing(from.unwrap_or(End::Device)).clone());
-        let small_keys = (0..256).map(|key| facing.message_of(key)).collect();
-        Self {
-            plan,
-            channel,
-            facing,
-            small_keys,
-            message: 0,
-            extent: Extent::default(),
-            asked: None,
-            values: Values::default(),
-        }
-    }
-
-    /// Selects the message of a frame, and checks that its body can be decoded. `requests` are those seen before.
-    ///
-    /// # Errors
-    /// If the key selects no message, or the body cannot be decoded.
-    #[inline]
-    pub fn check(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
-        let message = match self.small_keys.get(frame.key as usize) {
-            Some(message) if frame.key < 256 => *message,
-            _ => self.facing.message_of(frame.key),
-        };
-        if matches!(self.facing.finder, FrameFinder::Lines { .. }) {
-            self.message = read_line(&self.plan, &self.facing, frame.body, &mut self.values)?;
-            self.extent = Extent { sections: 1, later_bytes: 0 };
-            return Ok(());
-        }
-        let message = message.ok_or(FrameFault::UnknownMessage { key: frame.key })?;
-        self.message = message;
-        let compiled = &self.plan.messages[message];
-        let fault = |error| FrameFault::Body { message, error };
-        if compiled.has_choice {
-            self.asked = requests.of(&self.plan, self.channel, frame.node.unwrap_or(0), message);
-            codec::decode_answer(compiled, frame.body, self.asked, &mut self.values).map_err(fault)?;
-            self.extent = Extent { sections: self.values.sections(), later_bytes: self.values.later_bytes() };
-        } else {
-            self.extent = codec::check(compiled, frame.body).map_err(fault)?;
-        }
-        Ok(())
-    }
-
-    /// Decodes the body of the frame that was checked last.
-    pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
-        let compiled = &self.plan.messages[self.message];
-        let read_already = compiled.has_choice || matches!(self.facing.finder, FrameFinder::Lines { .. });
-        if !read_already {
-            // It was checked, so this cannot fail.
-            let _ = codec::decode(compiled, frame.body, &mut self.values);
-        }
-        &self.values
-    }
-
-    /// Whether a key selects a message.
-    pub fn knows(&self, key: u64) -> bool {
-        self.facing.message_of(key).is_some()
-    }
-
-    /// Whether the frame's key selects a message that asks for something which its answers do not repeat.
-    pub fn asks(&self, frame: &FrameView<'_>) -> bool {
-        self.facing.message_of(frame.key).is_some_and(|message| !self.plan.messages[message].deciding.is_empty())
-    }
-
-    /// Index of the channel.
-    pub fn channel(&self) -> usize {
-        self.channel
-    }
-
-    /// Index of the message checked last.
-    pub fn message(&self) -> usize {
-        self.message
-    }
-
-    /// How far the body checked last reaches.
-    pub fn extent(&self) -> Extent {
-        self.extent
     }
 }

@@ -9,9 +9,9 @@ use emberwort_model::hex::{parse_hex, write_hex};
 use emberwort_model::model::End;
 use serde_json::Value as Json;
 
+use crate::body_reader::read_body;
 use crate::frame::{FrameFault, Framing, body_on};
 use crate::json::{self, Writing};
-use crate::receiver::read_body;
 use crate::row::RowHeader;
 use crate::text::{Filling, Given, Problem, fill};
 use crate::values::Values;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::plan::Role;
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use proptest::prelude::*;
 

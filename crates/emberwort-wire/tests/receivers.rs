@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::receiver::{BodyReader, Requests};
+use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
 use proptest::prelude::*;
