@@ -13,7 +13,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use criterion::{Criterion, Throughput, criterion_group};
-use emberwort_capture::decode::Nothing;
+use emberwort_capture::items::Nothing;
 use emberwort_capture::{Decoder, Form, source};
 use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
@@ -46,7 +46,7 @@ fn traffic(plan: &Plan) -> Vec<u8> {
 fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
     let mut decoder = Decoder::new(plan.clone(), Some(0), Nothing);
     source::read(Form::Raw, bytes, &mut decoder).expect("memory can be read");
-    let (_, statistics) = decoder.finish();
+    let (_, statistics) = decoder.finish().expect("nothing fails");
     assert_eq!(statistics.good, bytes.len() as u64);
     statistics.good_frames()
 }

@@ -9,126 +9,19 @@ use emberwort_model::budget::wire_time;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
 use emberwort_wire::body_reader::{BodyReader, Requests};
-use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
 
+use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, Wants};
 use crate::source::{Interface, InterfaceKind, Piece, PieceSink};
-use crate::speakers::{Definition, Speakers};
+use crate::speakers::{Later, Speakers};
 use crate::stats::Statistics;
 
-/// A decoded frame.
-#[derive(Clone, Copy, Debug)]
-pub struct Row<'a> {
-    /// When its last byte came, in nanoseconds since 1970-01-01 UTC, if the capture has times.
-    pub time: Option<u64>,
-    /// Index of the channel in the link's own definition.
-    pub channel: usize,
-    /// The end that sent it: as the capture says, else as the message says.
-    pub from: End,
-    /// Offset of its first byte in the lane.
-    pub offset: u64,
-    /// Index of the definition that it was read with in [`Speakers::definitions`]; 0 for the link's own.
-    pub definition: usize,
-    /// What that definition means.
-    pub plan: &'a Arc<Plan>,
-    /// Index of the message in that plan.
-    pub message: usize,
-    /// How far the body reaches.
-    pub extent: Extent,
-    /// The values; all unset if the sink does not want them.
-    pub values: &'a Values,
-    /// The frame.
-    pub frame: &'a FrameView<'a>,
-    /// Its bytes as they came.
-    pub wire: &'a [u8],
-}
-
-/// A frame that gives no row: a broken one, or one that cannot be read.
-#[derive(Clone, Copy, Debug)]
-pub struct BrokenFrame<'a> {
-    /// When its last byte came.
-    pub time: Option<u64>,
-    /// Index of the channel.
-    pub channel: usize,
-    /// The end that sent it, if the capture says it.
-    pub from: Option<End>,
-    /// Offset of its first byte in the lane.
-    pub offset: u64,
-    /// What is wrong. Its parts are those of `facing`, its message is one of `plan`.
-    pub fault: &'a FrameFault,
-    /// The channel, as frames of this sender go over it.
-    pub facing: &'a ChannelPlan,
-    /// The definition with which it was read.
-    pub plan: &'a Plan,
-    /// The frame, if its framing and checksums are right and only its body cannot be read.
-    pub frame: Option<&'a FrameView<'a>>,
-    /// Its bytes as they came.
-    pub wire: &'a [u8],
-}
-
-impl BrokenFrame<'_> {
-    /// Whether it is unread: the frame itself is right.
-    pub fn is_unread(&self) -> bool {
-        self.fault.is_unread()
-    }
-}
-
-/// Bytes that belong to no frame.
-#[derive(Clone, Copy, Debug)]
-pub struct StrayBytes<'a> {
-    /// When the last of them came.
-    pub time: Option<u64>,
-    /// Index of the channel.
-    pub channel: usize,
-    /// The end that sent them, if the capture says it.
-    pub from: Option<End>,
-    /// Offset of the first byte in the lane.
-    pub offset: u64,
-    /// The bytes.
-    pub wire: &'a [u8],
-}
-
-/// Takes what a decoder finds, in the order of each lane.
-pub trait RowSink {
-    /// A good frame.
-    fn row(&mut self, row: &Row<'_>);
-
-    /// A broken frame, or an unread one ([`BrokenFrame::is_unread`]).
-    fn broken(&mut self, broken: &BrokenFrame<'_>);
-
-    /// Stray bytes.
-    fn stray(&mut self, stray: &StrayBytes<'_>);
-
-    /// Whether the sink looks at the values of rows. Without them decoding is much faster.
-    fn wants_values(&self) -> bool {
-        true
-    }
-
-    /// Whether the sink wants no more, as when nobody reads the output any longer.
-    fn is_full(&self) -> bool {
-        false
-    }
-}
-
-/// A sink that wants nothing; for counting alone.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Nothing;
-
-impl RowSink for Nothing {
-    fn row(&mut self, _row: &Row<'_>) {}
-    fn broken(&mut self, _broken: &BrokenFrame<'_>) {}
-    fn stray(&mut self, _stray: &StrayBytes<'_>) {}
-
-    fn wants_values(&self) -> bool {
-        false
-    }
-}
-
 /// Decodes the pieces of a capture.
-pub struct Decoder<S> {
+pub struct Decoder<S: ItemSink> {
     plan: Arc<Plan>,
     speakers: Speakers,
+    later: Later,
     framings: Vec<Arc<Framing>>,
     host_framings: Vec<Arc<Framing>>,
     /// The channel to take serial bytes for, if the user says it.
@@ -172,6 +65,19 @@ enum Route {
     Other,
 }
 
+/// Readers of bodies, by definition; `None` for those that do not have the channel.
+type Readers = Vec<Option<BodyReader>>;
+
+/// Adds readers for definitions that have none yet, of a channel of the link's own definition. All frames are of the definition
+/// `only`, if that is given.
+fn read_bodies(readers: &mut Readers, speakers: &Speakers, channel: usize, from: Option<End>, only: Option<usize>) {
+    for (index, definition) in speakers.definitions().iter().enumerate().skip(readers.len()) {
+        let there = || definition.channels[channel].map(|there| there.channel).filter(|_| only == Some(index));
+        let there = definition.channel(channel).or_else(there);
+        readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
+    }
+}
+
 struct Lane {
     channel: usize,
     /// The end that sends, if that is known.
@@ -183,9 +89,9 @@ struct Lane {
     /// The definition of all of its frames, if that is known beforehand and is not the link's own.
     only: Option<usize>,
     /// For each definition, a reader of the bodies on this channel, where it has it.
-    readers: Vec<Option<BodyReader>>,
+    readers: Readers,
     /// Readers of bodies from the host, where either end can have sent them; the others then read what the device sends.
-    host_readers: Vec<Option<BodyReader>>,
+    host_readers: Readers,
     clock: LaneClock,
     /// When the last byte came.
     last_byte: Option<u64>,
@@ -252,23 +158,68 @@ impl LaneClock {
 struct Interest {
     /// The end that sends them.
     from: End,
+    /// Whether the sink wants them.
+    is_wanted: bool,
     /// Whether somebody looks at their values.
     in_values: bool,
     /// Whether they ask for something, or answer what was asked for.
     in_requests: bool,
 }
 
-struct Output<S> {
+struct Output<S: ItemSink> {
     /// By definition and message.
     interests: Vec<Vec<Interest>>,
     /// By definition, the number of its first message where the messages of all are counted through.
     first_messages: Vec<usize>,
-    sink: S,
+    /// How many messages there are in all.
+    messages: usize,
+    taker: Taker<S>,
     statistics: Statistics,
     no_values: Values,
 }
 
-impl<S> Output<S> {
+/// The sink, as long as it takes what is found.
+struct Taker<S: ItemSink> {
+    sink: S,
+    /// Whether it takes no more, and why if that is an error.
+    ended: Option<Result<(), S::Error>>,
+}
+
+impl<S: ItemSink> Taker<S> {
+    fn hand_on(&mut self, item: Item<'_>) {
+        if self.ended.is_none() {
+            self.ended = match self.sink.item(item) {
+                Ok(ControlFlow::Continue(())) => None,
+                Ok(ControlFlow::Break(())) => Some(Ok(())),
+                Err(error) => Some(Err(error)),
+            };
+        }
+    }
+}
+
+impl<S: ItemSink> Output<S> {
+    /// Makes room for definitions that it has none for yet.
+    fn know(&mut self, speakers: &Speakers) {
+        self.statistics.know(speakers);
+        self.taker.sink.know(speakers);
+        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.interests.len()) {
+            let of_message = |(message, compiled): (usize, &MessagePlan)| {
+                let asks = !compiled.deciding.is_empty();
+                let wants = self.taker.sink.wants(index, message);
+                Interest {
+                    from: compiled.message.from,
+                    is_wanted: wants != Wants::Nothing,
+                    in_values: asks || wants == Wants::Values || self.statistics.wants_values(index, message),
+                    in_requests: asks || compiled.request.is_some(),
+                }
+            };
+            let all = &definition.plan.messages;
+            self.interests.push(all.iter().enumerate().map(of_message).collect());
+            self.first_messages.push(self.messages);
+            self.messages += all.len();
+        }
+    }
+
     /// The definition of a message that is counted through all of them, and its index there.
     fn message(&self, number: usize) -> (usize, usize) {
         let definition = self.first_messages.partition_point(|first| *first <= number) - 1;
@@ -277,15 +228,16 @@ impl<S> Output<S> {
 }
 
 /// A lane's receiver pushes into this.
-struct LaneSink<'a, S> {
-    speakers: &'a Speakers,
-    requests: &'a mut [Requests],
+struct LaneSink<'a, S: ItemSink> {
+    speakers: &'a mut Speakers,
+    later: &'a mut Later,
+    requests: &'a mut Vec<Requests>,
     channel: usize,
     from: Option<End>,
     facing: &'a ChannelPlan,
     only: Option<usize>,
-    readers: &'a mut [Option<BodyReader>],
-    host_readers: &'a mut [Option<BodyReader>],
+    readers: &'a mut Readers,
+    host_readers: &'a mut Readers,
     either: &'a mut Option<Either>,
     /// The definition with which the frame at hand is read.
     definition: usize,
@@ -293,7 +245,7 @@ struct LaneSink<'a, S> {
     output: &'a mut Output<S>,
 }
 
-impl<'a, S> LaneSink<'a, S> {
+impl<'a, S: ItemSink> LaneSink<'a, S> {
     /// The end as whose frame the one at hand is read, if that is known.
     fn end(&self) -> Option<End> {
         self.from.or_else(|| self.either.as_ref()?.faces)
@@ -304,6 +256,18 @@ impl<'a, S> LaneSink<'a, S> {
         match &*self.either {
             Some(Either { faces: Some(end), .. }) => self.facing.facing(*end),
             _ => self.facing,
+        }
+    }
+
+    /// There are more definitions than before.
+    fn know(&mut self) {
+        self.output.know(self.speakers);
+        self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
+        // Where only definitions of another end are known, these are known too.
+        let first = if self.either.is_some() { None } else { self.from };
+        read_bodies(self.readers, self.speakers, self.channel, first, self.only);
+        if self.either.is_some() {
+            read_bodies(self.host_readers, self.speakers, self.channel, Some(End::Host), self.only);
         }
     }
 
@@ -328,7 +292,7 @@ impl<'a, S> LaneSink<'a, S> {
     }
 }
 
-impl<S: RowSink> FrameSink for LaneSink<'_, S> {
+impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     fn faces(&mut self, from: End) {
         if let Some(either) = self.either {
             either.faces = Some(from);
@@ -374,6 +338,12 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
 
     fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let from = self.end();
+        if let Some(revision) = frame.revision
+            && !self.later.is_empty()
+            && self.later.ask(revision, self.speakers)
+        {
+            self.know();
+        }
         if self.speakers.definitions().len() > 1 {
             self.definition = self.only.unwrap_or_else(|| self.speakers.of_frame(self.channel, from, frame));
         }
@@ -440,7 +410,9 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
             wire,
         };
         self.output.statistics.row(&row);
-        self.output.sink.row(&row);
+        if interest.is_wanted {
+            self.output.taker.hand_on(Item::Row(&row));
+        }
         if self.speakers.definitions().len() > 1 {
             if let Some((says, read_as)) = self.speakers.contradicted(definition, frame) {
                 self.output.statistics.contradicted(frame.node, says, read_as);
@@ -471,11 +443,11 @@ impl<S: RowSink> FrameSink for LaneSink<'_, S> {
             wire,
         };
         self.output.statistics.stray(&stray);
-        self.output.sink.stray(&stray);
+        self.output.taker.hand_on(Item::Stray(&stray));
     }
 }
 
-impl<S: RowSink> LaneSink<'_, S> {
+impl<S: ItemSink> LaneSink<'_, S> {
     /// Forgets what was asked for: the frame at hand could have been a request.
     fn requests_are_lost(&mut self) {
         for (requests, reader) in self.requests.iter_mut().zip(self.readers.iter()) {
@@ -510,11 +482,11 @@ impl<S: RowSink> LaneSink<'_, S> {
             wire,
         };
         self.output.statistics.broken(&broken);
-        self.output.sink.broken(&broken);
+        self.output.taker.hand_on(Item::Broken(&broken));
     }
 }
 
-impl<S: RowSink> Decoder<S> {
+impl<S: ItemSink> Decoder<S> {
     /// A decoder for the channels of a link. Serial bytes of which a capture does not say the channel are taken for `on`,
     /// or for the only serial channel.
     pub fn new(plan: Arc<Plan>, on: Option<usize>, sink: S) -> Self {
@@ -529,24 +501,15 @@ impl<S: RowSink> Decoder<S> {
             (0..plan.channels.len()).map(framing).collect::<Vec<_>>()
         };
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
-        let statistics = Statistics::new(&speakers);
-        let mut interests = Vec::new();
-        let mut first_messages = Vec::new();
-        let mut messages = 0;
-        for (index, definition) in speakers.definitions().iter().enumerate() {
-            let of_message = |(message, compiled): (usize, &MessagePlan)| {
-                let asks = !compiled.deciding.is_empty();
-                Interest {
-                    from: compiled.message.from,
-                    in_values: asks || sink.wants_values() || statistics.wants_values(index, message),
-                    in_requests: asks || compiled.request.is_some(),
-                }
-            };
-            let all = &definition.plan.messages;
-            interests.push(all.iter().enumerate().map(of_message).collect());
-            first_messages.push(messages);
-            messages += all.len();
-        }
+        let mut output = Output {
+            interests: Vec::new(),
+            first_messages: Vec::new(),
+            messages: 0,
+            statistics: Statistics::new(&speakers),
+            taker: Taker { sink, ended: None },
+            no_values: Values::default(),
+        };
+        output.know(&speakers);
         Self {
             framings,
             host_framings,
@@ -556,10 +519,18 @@ impl<S: RowSink> Decoder<S> {
             lanes: Vec::new(),
             interfaces: Vec::new(),
             requests: vec![Requests::default(); speakers.definitions().len()],
-            output: Output { interests, first_messages, sink, statistics, no_values: Values::default() },
+            output,
             plan,
+            later: Later::none(),
             speakers,
         }
+    }
+
+    /// Asks for definitions only when somebody speaks them. On channels whose frames say their revision and come as a stream, frames
+    /// of a definition with a greater limit are found from the first that says it.
+    pub fn asking(mut self, later: Later) -> Self {
+        self.later = later;
+        self
     }
 
     /// Takes bytes for ones from this end, where a capture does not say it.
@@ -575,9 +546,15 @@ impl<S: RowSink> Decoder<S> {
     }
 
     /// Ends all lanes, and gives back the sink and the counts.
-    pub fn finish(mut self) -> (S, Statistics) {
+    ///
+    /// # Errors
+    /// The first one of the sink.
+    pub fn finish(mut self) -> Result<(S, Statistics), S::Error> {
         self.end_lanes();
-        (self.output.sink, self.output.statistics)
+        let Taker { mut sink, ended } = self.output.taker;
+        ended.unwrap_or(Ok(()))?;
+        sink.finish()?;
+        Ok((sink, self.output.statistics))
     }
 
     fn end_lanes(&mut self) {
@@ -590,8 +567,10 @@ impl<S: RowSink> Decoder<S> {
 
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut Receiver, &mut LaneSink<'_, S>)) {
         let lane = &mut self.lanes[index];
+        let known = self.speakers.definitions().len();
         let mut sink = LaneSink {
-            speakers: &self.speakers,
+            speakers: &mut self.speakers,
+            later: &mut self.later,
             requests: &mut self.requests,
             channel: lane.channel,
             from: lane.from,
@@ -604,7 +583,33 @@ impl<S: RowSink> Decoder<S> {
             clock: &mut lane.clock,
             output: &mut self.output,
         };
+        if sink.readers.len() < known {
+            sink.know();
+        }
         act(&mut lane.receiver, &mut sink);
+        if self.speakers.definitions().len() > known {
+            self.widen();
+        }
+    }
+
+    /// Takes frames as long as the definitions allow that are known by now.
+    fn widen(&mut self) {
+        for (from, framings) in [(End::Device, &mut self.framings), (End::Host, &mut self.host_framings)] {
+            for (channel, framing) in framings.iter_mut().enumerate() {
+                let wider = widest(&self.speakers, channel, from);
+                if wider.limit > framing.plan().limit {
+                    *framing = Arc::new(Framing::new(Arc::new(wider)));
+                }
+            }
+        }
+        for lane in self.lanes.iter_mut().filter(|lane| lane.only.is_none()) {
+            let own = if lane.from == Some(End::Host) { &self.host_framings } else { &self.framings };
+            if own[lane.channel].plan().limit > lane.framing.plan().limit {
+                lane.framing = own[lane.channel].clone();
+                let host = lane.either.is_some().then(|| self.host_framings[lane.channel].clone());
+                lane.receiver.allow_longer(lane.framing.clone(), host);
+            }
+        }
     }
 
     /// The lane of a channel and a direction; made when it is first needed.
@@ -627,11 +632,9 @@ impl<S: RowSink> Decoder<S> {
             None => own[channel].clone(),
         };
         let readers = |from: Option<End>| {
-            let reader = |(index, definition): (usize, &Definition)| {
-                let there = definition.channel(channel).or_else(|| there(index).filter(|_| only == Some(index)))?;
-                Some(BodyReader::new(definition.plan.clone(), there, from))
-            };
-            self.speakers.definitions().iter().enumerate().map(reader).collect::<Vec<_>>()
+            let mut readers = Vec::new();
+            read_bodies(&mut readers, &self.speakers, channel, from, only);
+            readers
         };
         let is_either = from.is_none() && self.plan.channels[channel].from_host.is_some();
         let either = is_either.then(Either::default);
@@ -685,6 +688,12 @@ impl<S: RowSink> Decoder<S> {
 
     /// A packet that came with a port or CAN identifier.
     fn feed_packet(&mut self, lane: usize, key: u64, bytes: &[u8], time: Option<u64>) {
+        if bytes.len() > self.lanes[lane].framing.plan().limit && !self.later.is_empty() {
+            self.later.ask_all(&mut self.speakers);
+            self.output.know(&self.speakers);
+            self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
+            self.widen();
+        }
         self.output.statistics.count_input(bytes.len());
         self.lanes[lane].clock.feed(bytes.len(), time);
         self.with_lane(lane, |receiver, sink| receiver.feed_packet(key, bytes, sink));
@@ -758,7 +767,7 @@ fn described_end(description: &str) -> Option<End> {
     [End::Device, End::Host].into_iter().find(|end| described(description, "from") == Some(end.as_str()))
 }
 
-impl<S: RowSink> PieceSink for Decoder<S> {
+impl<S: ItemSink> PieceSink for Decoder<S> {
     fn section(&mut self) {
         self.end_lanes();
     }
@@ -782,6 +791,13 @@ impl<S: RowSink> PieceSink for Decoder<S> {
             kind => Route::Network(kind, described_end(&interface.description)),
         };
         self.interfaces.push(route);
+    }
+
+    fn pause(&mut self) {
+        let taker = &mut self.output.taker;
+        if taker.ended.is_none() {
+            taker.ended = taker.sink.pause().err().map(Err);
+        }
     }
 
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
@@ -813,6 +829,7 @@ impl<S: RowSink> PieceSink for Decoder<S> {
             },
             Some(Route::Other) | None => self.output.statistics.count_other(piece.bytes.len()),
         }
-        if self.output.sink.is_full() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        let is_over = self.output.taker.ended.is_some() || self.output.taker.sink.is_full();
+        if is_over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }
 }

@@ -10,7 +10,9 @@ use jiff::civil::{DateTime, Time};
 use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp, Unit};
 
-use crate::source::{DETECT_BYTES, Damage, Full, Interface, Outcome, Piece, PieceSink, serial_interface};
+use crate::source::{
+    DETECT_BYTES, Damage, Interface, Outcome, Piece, PieceSink, read_first, read_once, serial_interface,
+};
 
 /// Bytes that are kept together: those of one line of hex digits, or of one dump.
 const LONGEST_LINE: usize = 1 << 16;
@@ -52,8 +54,20 @@ pub fn is_hex_text(first: &[u8]) -> bool {
     shape_of(first).is_some()
 }
 
+fn is_text(first: &[u8]) -> bool {
+    first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace() || *byte >= 0x80)
+}
+
+/// Whether these first bytes are text as far as they go, and more of it may show another shape: the lines of a dump tell by two what
+/// their offsets are, and pairs of digits alone by one.
+pub(crate) fn may_be_cut(first: &[u8]) -> bool {
+    let lines = first.iter().filter(|byte| **byte == b'\n').count();
+    let is_pair = first.iter().position(|byte| !byte.is_ascii_hexdigit()) == Some(2);
+    is_text(first) && lines < if is_pair { 1 } else { 2 }
+}
+
 fn shape_of(first: &[u8]) -> Option<Shape> {
-    if first.iter().any(|byte| !(byte.is_ascii_graphic() || byte.is_ascii_whitespace() || *byte >= 0x80)) {
+    if !is_text(first) {
         return None;
     }
     let text = String::from_utf8_lossy(first);
@@ -160,12 +174,9 @@ fn pairs(word: &str) -> Option<Vec<u8>> {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub fn read(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
     sink.interface(serial_interface());
-    let mut input = Full(input);
-    let mut first = vec![0; DETECT_BYTES];
-    let filled = input.read(&mut first)?;
-    first.truncate(filled);
+    let first = read_first(&mut input)?;
     let shape = shape_of(&first).unwrap_or(Shape::Digits);
     let input = first.as_slice().chain(input);
     match shape {
@@ -198,9 +209,12 @@ fn by_lines(input: impl Read, lines: &mut impl Lines, sink: &mut impl PieceSink)
     let mut input = BufReader::with_capacity(1 << 16, input);
     let mut outcome = Outcome::default();
     let mut line = Vec::new();
-    let mut give = |piece: Piece<'_>| sink.piece(piece);
     let reason = loop {
         line.clear();
+        if input.buffer().is_empty() {
+            sink.pause();
+        }
+        let mut give = |piece: Piece<'_>| sink.piece(piece);
         let count = input.by_ref().take(LONGEST_TEXT as u64).read_until(b'\n', &mut line)?;
         if count == 0 {
             break lines.end(&mut give).err();
@@ -481,7 +495,7 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
     let mut half: Option<u8> = None;
     let mut outcome = Outcome::default();
     // A line is a piece: on channels whose medium keeps packets apart, a packet.
-    let mut hand_on = |bytes: &mut Vec<u8>| {
+    fn hand_on(bytes: &mut Vec<u8>, sink: &mut impl PieceSink) -> ControlFlow<()> {
         let flow = if bytes.is_empty() {
             ControlFlow::Continue(())
         } else {
@@ -489,11 +503,12 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
         };
         bytes.clear();
         flow
-    };
+    }
     // The backslash of `\x39`.
     let mut escape = false;
     loop {
-        let n = input.read(&mut buffer)?;
+        sink.pause();
+        let n = read_once(&mut input, &mut buffer)?;
         for (index, b) in buffer[..n].iter().enumerate() {
             let digit = (*b as char).to_digit(16).map(|digit| digit as u8);
             match (digit, half) {
@@ -504,7 +519,7 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
                     half = None;
                 }
                 (None, None) if is_separator(*b) && !escape => {
-                    if *b == b'\n' && hand_on(&mut bytes).is_break() {
+                    if *b == b'\n' && hand_on(&mut bytes, sink).is_break() {
                         outcome.bytes += index as u64;
                         return Ok(outcome);
                     }
@@ -517,7 +532,7 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
                         None => format!("{:?} is not a hex digit", *b as char),
                     };
                     let offset = outcome.bytes + index as u64;
-                    let _ = hand_on(&mut bytes);
+                    let _ = hand_on(&mut bytes, sink);
                     outcome.bytes = offset;
                     outcome.damage = Some(Damage { offset, reason });
                     return Ok(outcome);
@@ -530,10 +545,10 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
                 let reason = "the text ends in the middle of a byte: one hex digit is missing".to_owned();
                 outcome.damage = Some(Damage { offset: outcome.bytes, reason });
             }
-            let _ = hand_on(&mut bytes);
+            let _ = hand_on(&mut bytes, sink);
             return Ok(outcome);
         }
-        if bytes.len() >= LONGEST_LINE && half.is_none() && hand_on(&mut bytes).is_break() {
+        if bytes.len() >= LONGEST_LINE && half.is_none() && hand_on(&mut bytes, sink).is_break() {
             return Ok(outcome);
         }
     }

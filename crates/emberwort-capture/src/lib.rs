@@ -7,13 +7,15 @@
 pub mod checksum_slips;
 pub mod decode;
 pub mod hex_text;
+pub mod items;
 pub mod network;
 pub mod source;
 pub mod speakers;
 pub mod stats;
 pub mod writer;
 
-pub use decode::{BrokenFrame, Decoder, Row, RowSink, StrayBytes};
+pub use decode::Decoder;
+pub use items::{BrokenFrame, Item, ItemSink, Only, Row, StrayBytes, Wants};
 pub use source::{Damage, Form, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 pub use speakers::Speakers;
 pub use stats::{Gaps, Statistics};

@@ -85,6 +85,9 @@ pub trait PieceSink {
 
     /// The next piece. `Break` ends the reading.
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()>;
+
+    /// All that could be read so far was handed on; what is asked for next may take a while to come.
+    fn pause(&mut self) {}
 }
 
 /// A place from which on a capture cannot be read.
@@ -134,14 +137,69 @@ pub fn detect(first: &[u8]) -> Form {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(form: Form, input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub fn read(form: Form, mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
     sink.section();
     match form {
-        Form::Pcapng => read_packets(PcapNGReader::new(BUFFER, Full(input)), sink),
-        Form::Pcap => read_packets(LegacyPcapReader::new(BUFFER, Full(input)), sink),
+        Form::Pcapng => {
+            let head = read_some(&mut input, section_header)?;
+            read_packets(PcapNGReader::new(BUFFER, head.as_slice().chain(input)), sink)
+        }
+        Form::Pcap => {
+            let head = read_some(&mut input, |_| PCAP_HEADER)?;
+            read_packets(LegacyPcapReader::new(BUFFER, head.as_slice().chain(input)), sink)
+        }
         Form::Hex => hex_text::read(input, sink),
         Form::Raw => read_raw(input, sink),
     }
+}
+
+/// The bytes at the start of an input by which [`detect`] tells its form, as many as come at once: a pipe may have no more for now.
+///
+/// # Errors
+/// Those of the reader.
+pub fn read_first(input: &mut impl Read) -> io::Result<Vec<u8>> {
+    // What may become one of the longer marks has to be seen whole.
+    let marks =
+        [[0x0A, 0x0D, 0x0D, 0x0A], [0xA1, 0xB2, 0xC3, 0xD4], [0xD4, 0xC3, 0xB2, 0xA1], [0xA1, 0xB2, 0x3C, 0x4D]];
+    let marks = [marks.as_slice(), &[[0x4D, 0x3C, 0xB2, 0xA1]]].concat();
+    read_some(input, |first| {
+        let may_be_marked = marks.iter().any(|mark| mark.starts_with(&first[..first.len().min(4)]));
+        match may_be_marked {
+            true => 4,
+            // What is text, and which, whole lines tell.
+            false if hex_text::may_be_cut(first) => DETECT_BYTES,
+            false => 1,
+        }
+    })
+}
+
+/// Bytes of the header of a classic pcap file.
+const PCAP_HEADER: usize = 24;
+
+/// How many bytes the section header at the start of a pcapng file has, as far as these first ones tell.
+fn section_header(first: &[u8]) -> usize {
+    let number = |at: usize| first.get(at..at + 4).and_then(|bytes| <[u8; 4]>::try_from(bytes).ok());
+    let (Some(length), Some(order)) = (number(4), number(8)) else { return 12 };
+    let is_big = u32::from_be_bytes(order) == 0x1A2B_3C4D;
+    let length = if is_big { u32::from_be_bytes(length) } else { u32::from_le_bytes(length) };
+    (length as usize).clamp(12, DETECT_BYTES)
+}
+
+/// The first bytes of an input: as many as are wanted, going by those that are there, and more if they come at once.
+fn read_some(input: &mut impl Read, wanted: impl Fn(&[u8]) -> usize) -> io::Result<Vec<u8>> {
+    let mut first = vec![0; DETECT_BYTES];
+    let mut filled = 0;
+    while filled < wanted(&first[..filled]) {
+        match input.read(&mut first[filled..]) {
+            Ok(0) => break,
+            Ok(n) => filled += n,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(_) if filled > 0 => break,
+            Err(error) => return Err(error),
+        }
+    }
+    first.truncate(filled);
+    Ok(first)
 }
 
 /// Hands on bytes that somebody gave by themselves, as one piece, also if there are none: a packet, or a stretch of a stream.
@@ -151,22 +209,13 @@ pub fn hand_over(bytes: &[u8], sink: &mut impl PieceSink) {
     let _ = sink.piece(Piece { interface: 0, time: None, bytes });
 }
 
-/// A reader that fills the whole buffer unless the input ends, so that a slow pipe looks like a file.
-pub(crate) struct Full<R>(pub(crate) R);
-
-impl<R: Read> Read for Full<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let mut filled = 0;
-        while filled < buffer.len() {
-            match self.0.read(&mut buffer[filled..]) {
-                Ok(0) => break,
-                Ok(n) => filled += n,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(_) if filled > 0 => break,
-                Err(error) => return Err(error),
-            }
+/// Reads once, also if a signal came in between.
+pub(crate) fn read_once(input: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
+    loop {
+        match input.read(buffer) {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            other => return other,
         }
-        Ok(filled)
     }
 }
 
@@ -174,16 +223,18 @@ pub(crate) fn serial_interface() -> Interface {
     Interface { kind: InterfaceKind::Serial, description: String::new() }
 }
 
-fn read_raw(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+fn read_raw(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
     sink.interface(serial_interface());
-    let mut input = Full(input);
     let mut buffer = vec![0; 1 << 16];
     let mut outcome = Outcome::default();
     loop {
-        let n = input.read(&mut buffer)?;
+        let n = read_once(&mut input, &mut buffer)?;
         outcome.bytes += n as u64;
         if n == 0 || sink.piece(Piece { interface: 0, time: None, bytes: &buffer[..n] }).is_break() {
             return Ok(outcome);
+        }
+        if n < buffer.len() {
+            sink.pause();
         }
     }
 }
@@ -294,6 +345,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
             }
             Err(PcapError::Eof) => return Ok(Outcome { bytes: consumed as u64, damage: None }),
             Err(PcapError::Incomplete(_)) => {
+                sink.pause();
                 if reader.refill().is_err() {
                     return damaged(consumed, "the file cannot be read any further");
                 }

@@ -169,3 +169,47 @@ impl Speakers {
         (definition != 0).then_some((says, read_as))
     }
 }
+
+/// Definitions that are only read when somebody speaks them.
+///
+/// A frame that says another revision than the link's own asks for it. So does a packet that is longer than the link's own limit,
+/// since that of another revision may be greater.
+pub struct Later {
+    /// Revisions that may be spoken, and were not asked for.
+    revisions: Vec<u64>,
+    find: Box<dyn FnMut(u64) -> Option<Arc<Plan>>>,
+}
+
+impl Later {
+    /// Revisions that may be spoken. `find` gives what such a revision means, or `None` if the link's own definition reads it.
+    pub fn new(revisions: Vec<u64>, find: impl FnMut(u64) -> Option<Arc<Plan>> + 'static) -> Self {
+        Self { revisions, find: Box::new(find) }
+    }
+
+    /// None.
+    pub fn none() -> Self {
+        Self::new(Vec::new(), |_| None)
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.revisions.is_empty()
+    }
+
+    /// Makes a revision known, if that was not done; returns whether it is a new definition.
+    pub(crate) fn ask(&mut self, revision: u64, speakers: &mut Speakers) -> bool {
+        let Some(at) = self.revisions.iter().position(|other| *other == revision) else { return false };
+        self.revisions.swap_remove(at);
+        let found = (self.find)(revision);
+        if let Some(plan) = &found {
+            speakers.by_part(plan);
+        }
+        found.is_some()
+    }
+
+    /// Makes all of them known.
+    pub fn ask_all(&mut self, speakers: &mut Speakers) {
+        while let Some(revision) = self.revisions.first().copied() {
+            self.ask(revision, speakers);
+        }
+    }
+}

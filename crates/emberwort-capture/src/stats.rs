@@ -9,7 +9,7 @@ use emberwort_wire::FrameFault;
 use emberwort_wire::sequence::Numbering;
 
 use crate::checksum_slips::ChecksumSlips;
-use crate::decode::{BrokenFrame, Row, RowSink, StrayBytes};
+use crate::items::{BrokenFrame, Row, StrayBytes};
 use crate::speakers::Speakers;
 
 /// The counts of one or several captures.
@@ -76,21 +76,7 @@ impl Statistics {
     /// All zero, for the definitions in use.
     pub fn new(speakers: &Speakers) -> Self {
         let plan = speakers.own().clone();
-        let mut names = Vec::new();
-        let mut known = HashMap::new();
-        let mut places = Vec::new();
-        for definition in speakers.definitions() {
-            let mut of_definition = Vec::new();
-            for message in &definition.plan.messages {
-                let name = &message.message.name;
-                of_definition.push(*known.entry(name).or_insert_with(|| {
-                    names.push(name.clone());
-                    names.len() - 1
-                }));
-            }
-            places.push(of_definition);
-        }
-        Self {
+        let mut statistics = Self {
             input: 0,
             good: 0,
             unread: 0,
@@ -100,9 +86,9 @@ impl Statistics {
             other_bytes: 0,
             unread_frames: [0; FrameFault::REASONS.len()],
             broken_frames: [0; FrameFault::REASONS.len()],
-            messages: vec![0; names.len()],
-            names,
-            places,
+            messages: Vec::new(),
+            names: Vec::new(),
+            places: Vec::new(),
             channels: vec![0; plan.channels.len()],
             later: (0, 0),
             read_as: BTreeMap::new(),
@@ -110,10 +96,31 @@ impl Statistics {
             told_apart: (0, 0),
             ambiguous: 0,
             slips: ChecksumSlips::default(),
-            numbering: speakers.definitions().iter().map(|definition| Numbering::new(&definition.plan)).collect(),
+            numbering: Vec::new(),
             span: None,
             plan,
+        };
+        statistics.know(speakers);
+        statistics
+    }
+
+    /// Makes room for the counts of definitions that it has none for yet.
+    pub(crate) fn know(&mut self, speakers: &Speakers) {
+        let mut known: HashMap<String, usize> =
+            self.names.iter().enumerate().map(|(place, name)| (name.clone(), place)).collect();
+        for definition in &speakers.definitions()[self.places.len()..] {
+            let mut of_definition = Vec::new();
+            for message in &definition.plan.messages {
+                let name = &message.message.name;
+                of_definition.push(*known.entry(name.clone()).or_insert_with(|| {
+                    self.names.push(name.clone());
+                    self.names.len() - 1
+                }));
+            }
+            self.places.push(of_definition);
+            self.numbering.push(Numbering::new(&definition.plan));
         }
+        self.messages.resize(self.names.len(), 0);
     }
 
     /// Good frames of each message of the link's own definition, then of those that only others have.
@@ -186,16 +193,15 @@ impl Statistics {
         self.other_bytes += bytes as u64;
     }
 
-    fn at(&mut self, time: Option<u64>) {
+    fn note_time(&mut self, time: Option<u64>) {
         if let Some(time) = time {
             let (first, last) = self.span.unwrap_or((time, time));
             self.span = Some((first.min(time), last.max(time)));
         }
     }
-}
 
-impl RowSink for Statistics {
-    fn row(&mut self, row: &Row<'_>) {
+    #[inline]
+    pub(crate) fn row(&mut self, row: &Row<'_>) {
         self.good += row.wire.len() as u64;
         // Those of the link's own definition stand at their index.
         let mut place = row.message;
@@ -212,10 +218,10 @@ impl RowSink for Statistics {
         }
         let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
         self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
-        self.at(row.time);
+        self.note_time(row.time);
     }
 
-    fn broken(&mut self, broken: &BrokenFrame<'_>) {
+    pub(crate) fn broken(&mut self, broken: &BrokenFrame<'_>) {
         let reason = broken.fault.reason();
         let index = FrameFault::REASONS.iter().position(|other| *other == reason).unwrap_or(0);
         let (bytes, frames) = match broken.is_unread() {
@@ -227,11 +233,11 @@ impl RowSink for Statistics {
         if let FrameFault::Checksum { part, expected, found } = *broken.fault {
             self.slips.count(broken.channel, broken.from, broken.facing, part, (expected, found));
         }
-        self.at(broken.time);
+        self.note_time(broken.time);
     }
 
-    fn stray(&mut self, stray: &StrayBytes<'_>) {
+    pub(crate) fn stray(&mut self, stray: &StrayBytes<'_>) {
         self.stray += stray.wire.len() as u64;
-        self.at(stray.time);
+        self.note_time(stray.time);
     }
 }

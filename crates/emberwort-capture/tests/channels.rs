@@ -1,12 +1,12 @@
 //! Captures of every kind of channel of Marlock: keys outside of frames, directions, lines, frames in frames, counters.
 
+use std::convert::Infallible;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use emberwort_capture::decode::Nothing;
+use emberwort_capture::items::Nothing;
 use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
-use emberwort_capture::{
-    BrokenFrame, Decoder, Form, PcapngWriter, Row, RowSink, Statistics, StrayBytes, lane_description, source,
-};
+use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
@@ -33,25 +33,30 @@ struct Log {
     lines: Vec<String>,
 }
 
-impl RowSink for Log {
-    fn row(&mut self, row: &Row<'_>) {
-        let message = &self.plan.messages[row.message];
-        let mut fields = String::new();
-        json::write_fields(
-            message,
-            row.values,
-            Writing { raw: false, inside: Some((&self.plan, row.from)) },
-            &mut fields,
-        )
-        .unwrap();
-        self.lines.push(format!("{} {} {fields}", row.from.as_str(), message.message.name));
-    }
-    fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        let what = if broken.is_unread() { "unread" } else { "broken" };
-        self.lines.push(format!("{what} {} {}", broken.fault.reason(), broken.wire.len()));
-    }
-    fn stray(&mut self, stray: &StrayBytes<'_>) {
-        self.lines.push(format!("stray {}", stray.wire.len()));
+impl ItemSink for Log {
+    type Error = Infallible;
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        match item {
+            Item::Row(row) => {
+                let message = &self.plan.messages[row.message];
+                let mut fields = String::new();
+                json::write_fields(
+                    message,
+                    row.values,
+                    Writing { raw: false, inside: Some((&self.plan, row.from)) },
+                    &mut fields,
+                )
+                .unwrap();
+                self.lines.push(format!("{} {} {fields}", row.from.as_str(), message.message.name));
+            }
+            Item::Broken(broken) => {
+                let what = if broken.is_unread() { "unread" } else { "broken" };
+                self.lines.push(format!("{what} {} {}", broken.fault.reason(), broken.wire.len()));
+            }
+            Item::Stray(stray) => self.lines.push(format!("stray {}", stray.wire.len())),
+        }
+        Ok(ControlFlow::Continue(()))
     }
 }
 
@@ -71,7 +76,7 @@ impl Given<'_> {
     fn read(&self, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
         let mut decoder = self.decoder();
         source::read(form, bytes, &mut decoder).unwrap();
-        let (log, statistics) = decoder.finish();
+        let (log, statistics) = decoder.finish().unwrap();
         assert!(statistics.adds_up(), "{statistics:?}");
         (log.lines, statistics)
     }
@@ -153,7 +158,7 @@ fn packets_whose_key_somebody_says() {
         // Each line of hex text is a packet.
         let mut decoder = power.decoder().assuming_key(Some(key));
         source::read(Form::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
-        let (log, statistics) = decoder.finish();
+        let (log, statistics) = decoder.finish().unwrap();
         assert_eq!(log.lines, [row, row]);
         assert!(statistics.adds_up());
     }
@@ -288,7 +293,7 @@ fn counters_of_messages_are_watched_like_those_of_frames() {
         // Also without anybody who looks at the values.
         let mut decoder = Decoder::new(plan.clone(), None, Nothing);
         source::read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
-        let sequence = decoder.finish().1.sequence();
+        let sequence = decoder.finish().unwrap().1.sequence();
         (sequence.gaps, sequence.missing, sequence.jumps_back)
     };
     // Four bits go around from 15 to 0.
@@ -338,15 +343,20 @@ fn pcapng(interfaces: &[(u16, String)], packets: &[(u32, u64, Vec<u8>)]) -> Vec<
 #[derive(Default)]
 struct Times(Vec<Option<u64>>);
 
-impl RowSink for Times {
-    fn row(&mut self, row: &Row<'_>) {
-        self.0.push(row.time);
-    }
-    fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        self.0.push(broken.time);
-    }
-    fn stray(&mut self, stray: &StrayBytes<'_>) {
-        self.0.push(stray.time);
+impl ItemSink for Times {
+    type Error = Infallible;
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        match item {
+            Item::Row(row) => {
+                self.0.push(row.time);
+            }
+            Item::Broken(broken) => {
+                self.0.push(broken.time);
+            }
+            Item::Stray(stray) => self.0.push(stray.time),
+        }
+        Ok(ControlFlow::Continue(()))
     }
 }
 
@@ -370,7 +380,7 @@ fn packets_without_bytes_have_a_time_of_their_own() {
         let file = pcapng(&[(link_type, String::new())], &packets);
         let mut decoder = Decoder::new(plan.clone(), None, Times::default());
         source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
-        let (times, statistics) = decoder.finish();
+        let (times, statistics) = decoder.finish().unwrap();
         assert_eq!(times.0, (10..16).map(Some).collect::<Vec<_>>());
         assert_eq!((statistics.good_frames(), statistics.span), (6, Some((10, 15))));
     }
@@ -378,7 +388,7 @@ fn packets_without_bytes_have_a_time_of_their_own() {
     let mut decoder = Decoder::new(plan.clone(), plan.channel_index("bus"), Log { plan, lines: Vec::new() })
         .assuming_key(Some(0x100));
     source::hand_over(&[], &mut decoder);
-    assert_eq!(decoder.finish().0.lines, ["host Ping {}"]);
+    assert_eq!(decoder.finish().unwrap().0.lines, ["host Ping {}"]);
 }
 
 /// The port of a message is the one of the two that the link knows: a question goes to it, and its answer comes from it.
@@ -415,7 +425,7 @@ fn answers_come_from_the_port_that_questions_go_to() {
     let file = pcapng(&[(LINK_TYPE_RAW, String::new())], &packets);
     let mut decoder = Decoder::new(plan.clone(), None, Log { plan, lines: Vec::new() });
     source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish();
+    let (log, statistics) = decoder.finish().unwrap();
     assert_eq!(
         log.lines,
         [

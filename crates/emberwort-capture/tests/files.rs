@@ -1,11 +1,11 @@
 //! Capture files of every form: read, cut, damaged; every byte of a channel accounted for.
 
+use std::convert::Infallible;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_capture::writer::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
-use emberwort_capture::{
-    BrokenFrame, Decoder, Form, Outcome, PcapngWriter, Row, RowSink, Statistics, StrayBytes, lane_description, source,
-};
+use emberwort_capture::{Decoder, Form, Item, ItemSink, Outcome, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::{Framing, Header};
@@ -56,28 +56,33 @@ fn frame(channel: usize, key: u64, count: u64, body: &[u8]) -> Vec<u8> {
 #[derive(Default)]
 struct Log(Vec<String>);
 
-impl RowSink for Log {
-    fn row(&mut self, row: &Row<'_>) {
-        let time = row.time.map_or("-".into(), |time| format!("{}", time.wrapping_sub(START) / 1000));
-        self.0.push(format!(
-            "{time} {} {} {}",
-            ["line", "net"][row.channel],
-            row.from.as_str(),
-            ["Level", "Ask"][row.message]
-        ));
-    }
-    fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        self.0.push(format!("broken {} {}", broken.fault.reason(), broken.wire.len()));
-    }
-    fn stray(&mut self, stray: &StrayBytes<'_>) {
-        self.0.push(format!("stray {}", stray.wire.len()));
+impl ItemSink for Log {
+    type Error = Infallible;
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        match item {
+            Item::Row(row) => {
+                let time = row.time.map_or("-".into(), |time| format!("{}", time.wrapping_sub(START) / 1000));
+                self.0.push(format!(
+                    "{time} {} {} {}",
+                    ["line", "net"][row.channel],
+                    row.from.as_str(),
+                    ["Level", "Ask"][row.message]
+                ));
+            }
+            Item::Broken(broken) => {
+                self.0.push(format!("broken {} {}", broken.fault.reason(), broken.wire.len()));
+            }
+            Item::Stray(stray) => self.0.push(format!("stray {}", stray.wire.len())),
+        }
+        Ok(ControlFlow::Continue(()))
     }
 }
 
 fn decode(form: Form, bytes: &[u8]) -> (Vec<String>, Statistics, Outcome) {
     let mut decoder = Decoder::new(plan(), None, Log::default());
     let outcome = source::read(form, bytes, &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish();
+    let (log, statistics) = decoder.finish().unwrap();
     assert!(statistics.adds_up(), "{statistics:?}");
     (log.0, statistics, outcome)
 }
@@ -206,7 +211,7 @@ fn on_packet_channels_each_line_of_hex_is_a_packet() {
         .collect();
     let mut decoder = Decoder::new(plan(), Some(1), Log::default());
     source::read(Form::Hex, lines.as_bytes(), &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish();
+    let (log, statistics) = decoder.finish().unwrap();
     assert_eq!(log.0, ["- net device Level"; 3]);
     assert_eq!((statistics.input, statistics.good), (12, 12));
     // A line that does not end is handed on in pieces, so that memory stays bounded.
@@ -258,7 +263,7 @@ fn several_captures_and_sections_follow_each_other() {
     source::read(Form::Raw, &whole[..4], &mut decoder).unwrap();
     source::read(Form::Raw, &whole[4..], &mut decoder).unwrap();
     source::read(Form::Raw, whole.as_slice(), &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish();
+    let (log, statistics) = decoder.finish().unwrap();
     assert_eq!(log.0[4..], ["broken truncated 4", "stray 6", "- line device Level"]);
     assert!(statistics.adds_up());
 }
@@ -291,7 +296,7 @@ fn a_slow_pipe_gives_the_same_as_a_file() {
     let bytes = pcapng();
     let outcome = source::read(Form::Pcapng, Slow(&bytes), &mut decoder).unwrap();
     assert_eq!(outcome.damage, None);
-    assert_eq!(decoder.finish().0.0, decode(Form::Pcapng, &bytes).0);
+    assert_eq!(decoder.finish().unwrap().0.0, decode(Form::Pcapng, &bytes).0);
 }
 
 #[test]
@@ -350,7 +355,7 @@ proptest! {
         }
         let mut decoder = Decoder::new(plan(), None, Log::default());
         let _ = source::read(form, bytes.as_slice(), &mut decoder);
-        prop_assert!(decoder.finish().1.adds_up());
+        prop_assert!(decoder.finish().unwrap().1.adds_up());
     }
 }
 

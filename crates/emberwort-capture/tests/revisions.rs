@@ -1,11 +1,11 @@
 //! Captures whose senders do not all have the same revision: who is read with which definition, by bytes worked out by hand.
 
+use std::convert::Infallible;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_capture::writer::{LINK_TYPE_CAN, can_packet};
-use emberwort_capture::{
-    BrokenFrame, Decoder, Form, PcapngWriter, Row, RowSink, Speakers, Statistics, StrayBytes, source,
-};
+use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Speakers, Statistics, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
@@ -14,21 +14,26 @@ use emberwort_wire::json::{self, Writing};
 #[derive(Default)]
 struct Log(Vec<String>);
 
-impl RowSink for Log {
-    fn row(&mut self, row: &Row<'_>) {
-        let message = &row.plan.messages[row.message];
-        let mut fields = String::new();
-        json::write_fields(message, row.values, Writing::default(), &mut fields).unwrap();
-        let node = row.frame.node.map_or_else(String::new, |node| node.to_string());
-        let revision = row.plan.link.revision;
-        self.0.push(format!("r{revision} {}{node} {} {fields}", row.from.as_str(), message.message.name));
-    }
-    fn broken(&mut self, broken: &BrokenFrame<'_>) {
-        let revision = broken.plan.link.revision;
-        self.0.push(format!("r{revision} broken {}", broken.fault.sentence(broken.plan, broken.facing)));
-    }
-    fn stray(&mut self, stray: &StrayBytes<'_>) {
-        self.0.push(format!("stray {}", stray.wire.len()));
+impl ItemSink for Log {
+    type Error = Infallible;
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        match item {
+            Item::Row(row) => {
+                let message = &row.plan.messages[row.message];
+                let mut fields = String::new();
+                json::write_fields(message, row.values, Writing::default(), &mut fields).unwrap();
+                let node = row.frame.node.map_or_else(String::new, |node| node.to_string());
+                let revision = row.plan.link.revision;
+                self.0.push(format!("r{revision} {}{node} {} {fields}", row.from.as_str(), message.message.name));
+            }
+            Item::Broken(broken) => {
+                let revision = broken.plan.link.revision;
+                self.0.push(format!("r{revision} broken {}", broken.fault.sentence(broken.plan, broken.facing)));
+            }
+            Item::Stray(stray) => self.0.push(format!("stray {}", stray.wire.len())),
+        }
+        Ok(ControlFlow::Continue(()))
     }
 }
 
@@ -59,7 +64,7 @@ const NEW: &str = "message Level { id 1 from device on bus  depth : u8 mm  slope
 fn read(speakers: Speakers, from: Option<End>, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
     let mut decoder = Decoder::of(speakers, None, Log::default()).assuming_from(from);
     source::read(form, bytes, &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish();
+    let (log, statistics) = decoder.finish().unwrap();
     assert!(statistics.adds_up(), "{statistics:?}");
     (log.0, statistics)
 }

@@ -13,6 +13,7 @@ pub mod scenario;
 mod side;
 pub mod signal;
 pub mod trial;
+mod under_way;
 pub mod wire;
 
 pub use definitions::{Definitions, Revisions};

@@ -1,20 +1,41 @@
 //! Signals: what a simulated device's field does over time.
 
+use emberwort_model::float::nearest_float;
 use emberwort_model::model::{Field, Kind, Length, Selector};
+use emberwort_model::number::Decimal;
+use emberwort_model::plan::MessagePlan;
 use emberwort_wire::text::Filling;
 use emberwort_wire::{ValueRef, Values, json};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
-use serde_json::{Number, Value as Json};
+use serde_json::Value as Json;
 
 use crate::Nanoseconds;
 use crate::scenario::{duration, with_null};
 
-/// What a field does over time. Values are physical, or labels, text, `null` for none, as in rows.
+/// A value of a field, ready to be put into its slot.
+#[derive(Clone, Debug)]
+pub struct Fixed(Values);
+
+impl Fixed {
+    /// Reads a value as it stands in rows: physical, or a label, text, `null` for none.
+    fn of(value: &Json, field: &Field) -> Result<Self, String> {
+        let mut values = Values::default();
+        values.resize(1);
+        json::set(field, 0, &with_null(value, field), Filling::alone(false), &mut values)?;
+        Ok(Self(values))
+    }
+
+    fn put(&self, slot: usize, values: &mut Values) {
+        values.copy_from(slot, &self.0, 0);
+    }
+}
+
+/// What a field does over time. Numbers are physical.
 #[derive(Clone, Debug)]
 pub enum Signal {
     /// Always the same.
-    Constant(Json),
+    Constant(Fixed),
     /// From one value to another in a straight line between two moments; held before and after.
     Ramp {
         /// First and last value.
@@ -34,12 +55,12 @@ pub enum Signal {
     /// Two values in turn, each for half a period.
     Square {
         /// The two values.
-        values: (Json, Json),
+        values: (Fixed, Fixed),
         /// Duration of both.
         period: Nanoseconds,
     },
     /// One value after the other.
-    Steps(Vec<(Nanoseconds, Json)>),
+    Steps(Vec<(Nanoseconds, Fixed)>),
     /// A random walk between two bounds.
     Walk {
         /// Greatest change from one message to the next.
@@ -61,37 +82,26 @@ impl Signal {
     /// # Errors
     /// What is wrong, and a way out.
     pub fn parse(value: &Json, field: &Field) -> Result<Self, String> {
-        let mut signal = match with_null(value, field) {
-            Json::Object(object) if !object.contains_key("raw") => Self::parse_object(&object)?,
-            value => Signal::Constant(value),
+        let signal = match with_null(value, field) {
+            Json::Object(object) if !object.contains_key("raw") => Self::parse_object(&object, field)?,
+            _ => Signal::Constant(Fixed::of(value, field)?),
         };
-        match &mut signal {
-            Signal::Square { values: (a, b), .. } => (*a, *b) = (with_null(a, field), with_null(b, field)),
-            Signal::Steps(steps) => steps.iter_mut().for_each(|(_, value)| *value = with_null(value, field)),
-            _ => {}
+        let (least, greatest) = match &signal {
+            Signal::Constant(_) | Signal::Square { .. } | Signal::Steps(_) => return Ok(signal),
+            Signal::Ramp { ends: (a, b), .. } => (*a, *b),
+            Signal::Sine { amplitude, around, .. } => (around - amplitude, around + amplitude),
+            Signal::Walk { bounds, .. } => *bounds,
+        };
+        if !matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Float(_)) {
+            return Err("only numbers can ramp, swing or walk; use steps or square".into());
         }
-        let numeric = matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Float(_));
-        let extremes: Vec<Json> = match &signal {
-            Signal::Constant(value) => vec![value.clone()],
-            Signal::Square { values: (a, b), .. } => vec![a.clone(), b.clone()],
-            Signal::Steps(steps) => steps.iter().map(|(_, value)| value.clone()).collect(),
-            _ if !numeric => return Err("only numbers can ramp, swing or walk; use steps or square".into()),
-            Signal::Ramp { ends: (a, b), .. } => vec![decimal(*a, field), decimal(*b, field)],
-            Signal::Sine { amplitude, around, .. } => {
-                vec![decimal(around - amplitude, field), decimal(around + amplitude, field)]
-            }
-            Signal::Walk { bounds: (a, b), at, .. } => {
-                vec![decimal(*a, field), decimal(*b, field), decimal(*at, field)]
-            }
-        };
-        let mut scratch = Scratch::new(field);
-        for extreme in extremes {
-            scratch.set(&extreme)?;
+        for extreme in [least, greatest] {
+            Fixed::of(&Json::Number(decimal(extreme, field)?), field)?;
         }
         Ok(signal)
     }
 
-    fn parse_object(object: &serde_json::Map<String, Json>) -> Result<Self, String> {
+    fn parse_object(object: &serde_json::Map<String, Json>, field: &Field) -> Result<Self, String> {
         let known: &[&str] = if object.contains_key("ramp") {
             &["ramp", "from", "to"]
         } else if object.contains_key("sine") {
@@ -141,12 +151,15 @@ impl Signal {
                 Signal::Ramp { ends: numbers("ramp")?, span }
             }
             "sine" => Signal::Sine { amplitude: number("sine")?.abs(), around: number("around")?, period: period()? },
-            "square" => Signal::Square { values: pair("square")?, period: period()? },
+            "square" => {
+                let (a, b) = pair("square")?;
+                Signal::Square { values: (Fixed::of(&a, field)?, Fixed::of(&b, field)?), period: period()? }
+            }
             "steps" => {
                 let mut steps = Vec::new();
                 for step in object["steps"].as_array().map(Vec::as_slice).unwrap_or_default() {
                     match step.as_array().map(Vec::as_slice) {
-                        Some([Json::String(at), value]) => steps.push((duration(at)?, value.clone())),
+                        Some([Json::String(at), value]) => steps.push((duration(at)?, Fixed::of(value, field)?)),
                         _ => return Err("each step is [\"TIME\", VALUE]".into()),
                     }
                 }
@@ -175,67 +188,115 @@ impl Signal {
         random: &mut ChaCha8Rng,
         values: &mut Values,
     ) {
-        let value = match self {
-            Signal::Constant(value) => value.clone(),
+        let number = match self {
+            Signal::Constant(value) => return value.put(slot, values),
+            Signal::Square { values: (a, b), period } => {
+                let value = if now % *period < *period / 2 { a } else { b };
+                return value.put(slot, values);
+            }
+            Signal::Steps(steps) => {
+                // The first is at the start.
+                let begun = steps.partition_point(|(at, _)| *at <= now);
+                return steps[begun.max(1) - 1].1.put(slot, values);
+            }
             Signal::Ramp { ends: (a, b), span: (from, to) } => {
                 let share = (now.clamp(*from, *to) - *from) as f64 / (*to - *from) as f64;
-                decimal(*a + (*b - *a) * share, field)
+                *a + (*b - *a) * share
             }
             Signal::Sine { amplitude, around, period } => {
                 let phase = (now % *period) as f64 / *period as f64;
-                decimal(*around + *amplitude * (phase * std::f64::consts::TAU).sin(), field)
-            }
-            Signal::Square { values: (a, b), period } => {
-                if now % *period < *period / 2 {
-                    a.clone()
-                } else {
-                    b.clone()
-                }
-            }
-            Signal::Steps(steps) => {
-                let current = steps.iter().rev().find(|(at, _)| *at <= now).or(steps.first());
-                current.map_or(Json::Null, |(_, value)| value.clone())
+                *around + *amplitude * (phase * std::f64::consts::TAU).sin()
             }
             Signal::Walk { step, bounds: (least, greatest), at } => {
                 let moved = *at + (random.random::<f64>() * 2.0 - 1.0) * *step;
                 // Turned back at the bounds.
                 *at = if moved < *least { 2.0 * *least - moved } else { moved }.clamp(*least, *greatest);
-                decimal(*at, field)
+                *at
             }
         };
-        // All values were checked when the signal was read; rounding cannot lead outside, since numbers are clamped.
-        let filling = Filling::alone(true);
-        let _ = json::set(field, slot, &value, filling, values);
+        values.set_raw(slot, nearest(number, &field.kind));
     }
 }
 
-/// A computed number with as many decimals as the field can tell apart, and some more.
-fn decimal(value: f64, field: &Field) -> Json {
-    let decimals = match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() as usize + 4,
+/// The raw number of a field that is nearest to a computed number. Both ends of a signal were checked when it was read, so what rounding
+/// leads outside goes to the end.
+fn nearest(number: f64, kind: &Kind) -> u64 {
+    match kind {
+        Kind::Number(form) | Kind::Compact(form) => {
+            let decimals = computed_decimals(kind);
+            let mantissa = (number * 10f64.powi(decimals as i32)).round() as i128;
+            let raw = form.scaling.nearest_raw(Decimal { mantissa, decimals }).unwrap_or(form.low);
+            raw.clamp(form.low, form.high) as u64
+        }
+        Kind::Float(bits) => nearest_float(*bits, number),
+        _ => 0,
+    }
+}
+
+/// With how many decimals a number is computed: as many as the field can tell apart, and some more.
+fn computed_decimals(kind: &Kind) -> u32 {
+    match kind {
+        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() + 4,
         _ => 9,
-    };
-    let text = format!("{value:.decimals$}");
-    text.parse::<Number>().map_or(Json::Null, Json::Number)
+    }
 }
 
-/// Values of a message with one field, to try values on.
-struct Scratch<'a> {
-    field: &'a Field,
-    values: Values,
+/// A computed number as it would stand in a row.
+fn decimal(number: f64, field: &Field) -> Result<serde_json::Number, String> {
+    let text = format!("{number:.decimals$}", decimals = computed_decimals(&field.kind) as usize);
+    text.parse().map_err(|_| format!("{text} is not a number"))
 }
 
-impl<'a> Scratch<'a> {
-    fn new(field: &'a Field) -> Self {
-        let mut values = Values::default();
-        values.resize(1);
-        Self { field, values }
+/// The fields of a message that a device sends regularly: what never changes is worked out once.
+#[derive(Clone, Debug)]
+pub struct Sampler {
+    fixed: Values,
+    /// The fields that change, by slot.
+    moving: Vec<(usize, Source)>,
+}
+
+#[derive(Clone, Debug)]
+enum Source {
+    Signal(Signal),
+    /// Counts the messages; as many bits as the number has, and what it is.
+    Counter(u8, u64),
+    /// A form that is selected by another field.
+    Rest,
+}
+
+impl Sampler {
+    /// Of a message whose fields have these signals, by slot; those that have none hold their rest.
+    pub fn new<'s>(compiled: &MessagePlan, signal: impl Fn(usize) -> Option<&'s Signal>) -> Self {
+        let mut fixed = Values::new(compiled);
+        let mut moving = Vec::new();
+        let fields = &compiled.message.fields;
+        for (slot, field) in fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
+            match signal(slot) {
+                Some(Signal::Constant(value)) => value.put(slot, &mut fixed),
+                Some(signal) => moving.push((slot, Source::Signal(signal.clone()))),
+                None if field.counter => moving.push((slot, Source::Counter(field.kind.raw_bits().unwrap_or(64), 0))),
+                None if matches!(field.kind, Kind::Choice(_)) => moving.push((slot, Source::Rest)),
+                None => rest_in(fields, field, slot, 0, &mut fixed),
+            }
+        }
+        Self { fixed, moving }
     }
 
-    fn set(&mut self, value: &Json) -> Result<(), String> {
-        let filling = Filling::alone(false);
-        self.values.resize(1);
-        json::set(self.field, 0, value, filling, &mut self.values)
+    /// The values at a moment. Random walks and counters go one step on.
+    pub fn sample(&mut self, compiled: &MessagePlan, now: Nanoseconds, random: &mut ChaCha8Rng) -> Values {
+        let mut values = self.fixed.clone();
+        let fields = &compiled.message.fields;
+        for (slot, source) in &mut self.moving {
+            match source {
+                Source::Signal(signal) => signal.sample(now, &fields[*slot], *slot, random, &mut values),
+                Source::Counter(bits, count) => {
+                    values.set_raw(*slot, *count & (u64::MAX >> (64 - *bits)));
+                    *count += 1;
+                }
+                Source::Rest => rest_in(fields, &fields[*slot], *slot, 0, &mut values),
+            }
+        }
+        values
     }
 }
 

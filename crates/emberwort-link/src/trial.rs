@@ -3,11 +3,11 @@
 
 use std::cell::Cell;
 use std::cmp::Ordering;
-use std::collections::{BinaryHeap, HashMap};
+use std::collections::{BTreeMap, BinaryHeap};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use emberwort_evolution::{Translation, Verdict};
+use emberwort_evolution::{Translation, Understood, Verdict};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
@@ -21,7 +21,8 @@ use crate::definitions::Definition;
 use crate::report::{Recorded, Report, WrongValue};
 use crate::scenario::{Device, Scenario, fill_with_rest};
 use crate::side::{Found, FoundFrame, Side};
-use crate::signal;
+use crate::signal::Sampler;
+use crate::under_way::UnderWay;
 use crate::wire::Wire;
 
 /// Looks on while a trial runs.
@@ -178,26 +179,46 @@ struct Use {
     from_host: Translation,
 }
 
+/// What a receiver with another definition made of a frame. Many frames have the values of the one before.
+struct Taken {
+    /// The definitions of sender and receiver, and the end that sent.
+    ends: (usize, usize, End),
+    /// The message by index there, and its values.
+    sent: (usize, Values),
+    read: (usize, Values),
+    became: Understood,
+}
+
+impl Taken {
+    fn is_about(&self, sent: &Sent, receiver: usize, frame: &FoundFrame) -> bool {
+        self.ends == (sent.definition, receiver, sent.from)
+            && (self.sent.0, self.read.0) == (sent.message, frame.message)
+            && self.sent.1 == sent.values
+            && self.read.1 == frame.values
+    }
+}
+
 struct Trial<'a> {
     scenario: &'a Scenario,
     /// By definition.
     uses: Vec<Use>,
-    /// What each end may leave out.
-    running: HashMap<End, RunningStatus>,
+    /// What devices and the host may leave out.
+    running: [RunningStatus; 2],
     wire: Wire,
     now: Nanoseconds,
     events: BinaryHeap<Queued>,
     event_number: u64,
     devices: Vec<Device>,
-    /// Sequence numbers by sending end and node.
-    sequences: HashMap<(End, u64), u64>,
-    /// Fields that count messages, by device, message and field.
-    counters: HashMap<(usize, usize, usize), u64>,
+    /// Sequence numbers of devices and of the host, by node.
+    sequences: [BTreeMap<u64, u64>; 2],
+    /// What devices send regularly, by device and message.
+    samplers: BTreeMap<(usize, usize), Sampler>,
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
     /// Sent frames that are still under way, by number.
-    sent: HashMap<u64, Sent>,
-    sent_number: u64,
+    sent: UnderWay<Sent>,
+    /// What became of the last frame between two definitions.
+    taken: Option<Taken>,
     host_side: Side,
     device_sides: Vec<Side>,
     report: Report,
@@ -236,19 +257,19 @@ impl<'a> Trial<'a> {
             device_sides: scenario.devices.iter().map(ears).collect(),
             scenario,
             uses: scenario.definitions.all().iter().map(of_definition).collect(),
-            running: HashMap::new(),
+            running: Default::default(),
             wire,
             now: 0,
             events: BinaryHeap::new(),
             event_number: 0,
             devices: scenario.devices.clone(),
-            sequences: HashMap::new(),
-            counters: HashMap::new(),
+            sequences: Default::default(),
+            samplers: BTreeMap::new(),
             // Streams of their own, so that another signal does not change what the wire does.
             wire_random: random(1),
             signal_random: random(2),
-            sent: HashMap::new(),
-            sent_number: 0,
+            sent: UnderWay::new(),
+            taken: None,
             report: Report::new(scenario),
         }
     }
@@ -300,7 +321,7 @@ impl<'a> Trial<'a> {
         let device = &self.devices[device];
         let off = device.restarts.iter().any(|(from, to)| (*from..*to).contains(&self.now));
         if off {
-            self.sequences.insert((End::Device, device.node), 0);
+            self.sequences[0].insert(device.node, 0);
         }
         !off
     }
@@ -372,23 +393,12 @@ impl<'a> Trial<'a> {
 
     fn sample(&mut self, device: usize, message: usize) -> Values {
         let compiled = &self.of_device(device).plan.messages[message];
-        let mut values = Values::new(compiled);
-        for (slot, field) in compiled.message.fields.iter().enumerate() {
-            if field.is_spare() {
-                continue;
-            }
-            match self.devices[device].signals.get_mut(&(message, slot)) {
-                Some(signal) => signal.sample(self.now, field, slot, &mut self.signal_random, &mut values),
-                None if field.counter => {
-                    let count = self.counters.entry((device, message, slot)).or_default();
-                    let bits = field.kind.raw_bits().unwrap_or(64);
-                    values.set_raw(slot, *count & (u64::MAX >> (64 - bits)));
-                    *count += 1;
-                }
-                None => signal::rest_in(&compiled.message.fields, field, slot, 0, &mut values),
-            }
-        }
-        values
+        let signals = &self.devices[device].signals;
+        let sampler = self
+            .samplers
+            .entry((device, message))
+            .or_insert_with(|| Sampler::new(compiled, |slot| signals.get(&(message, slot))));
+        sampler.sample(compiled, self.now, &mut self.signal_random)
     }
 
     fn reply(&mut self, device: usize, request: usize, asked: &Values, exchange: Option<Rc<Exchange>>) {
@@ -425,7 +435,7 @@ impl<'a> Trial<'a> {
         let revision = device.map_or(plan.link.revision, |device| self.devices[device].revision);
         let (from_device, from_host) = &self.uses[definition].framings;
         let (from, framing) = if device.is_some() { (End::Device, from_device) } else { (End::Host, from_host) };
-        let sequence = self.sequences.entry((from, node)).or_insert(0);
+        let sequence = self.sequences[usize::from(from == End::Host)].entry(node).or_insert(0);
         let key = framing.plan().key_for(message, node).unwrap_or(0);
         let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
         *sequence += 1;
@@ -438,10 +448,10 @@ impl<'a> Trial<'a> {
             return;
         }
         let finder = framing.plan().finder;
-        let bytes = self.running.entry(from).or_default().shorten(finder, &bytes).to_vec();
-        let deliveries = self.wire.send(self.now, &bytes, &mut self.wire_random).1;
-        let index = self.sent_number;
-        self.sent_number += 1;
+        let shortened = self.running[usize::from(from == End::Host)].shorten(finder, &bytes).len();
+        let bytes = &bytes[bytes.len() - shortened..];
+        let deliveries = self.wire.send(self.now, bytes, &mut self.wire_random).1;
+        let index = self.sent.next_number();
         let number = self.number(definition, message);
         *self.report.sent.entry((number, node)).or_default() += 1;
         let pending = deliveries.len() as u32;
@@ -489,12 +499,12 @@ impl<'a> Trial<'a> {
             is_counted: false,
             pending: pending + 1,
         };
-        self.sent.insert(index, sent);
+        self.sent.push(sent);
         self.settle(index);
     }
 
     fn arrive(&mut self, sent: u64, bytes: &[u8], whole: bool, watch: &mut dyn Watch) {
-        let Some(of) = self.sent.get_mut(&sent) else { return };
+        let Some(of) = self.sent.get_mut(sent) else { return };
         of.arrived |= whole;
         let (from, key, definition) = (of.from, of.key, of.definition);
         let channel = self.scenario.definitions.get(definition).channel;
@@ -527,19 +537,19 @@ impl<'a> Trial<'a> {
 
     /// A receiver has bytes of a sent frame.
     fn hold(&mut self, sent: u64) {
-        if let Some(sent) = self.sent.get_mut(&sent) {
+        if let Some(sent) = self.sent.get_mut(sent) {
             sent.pending += 1;
         }
     }
 
     /// One delivery or receiver less has to do with a sent frame; what became of it is counted once none has.
     fn settle(&mut self, index: u64) {
-        let Some(sent) = self.sent.get_mut(&index) else { return };
+        let Some(sent) = self.sent.get_mut(index) else { return };
         sent.pending -= 1;
         if sent.pending > 0 {
             return;
         }
-        let Some(sent) = self.sent.remove(&index) else { return };
+        let Some(sent) = self.sent.remove(index) else { return };
         if sent.accepted == 0 && !sent.is_counted && !self.is_not_taken(&sent) {
             let number = self.number(sent.definition, sent.message);
             *self.report.lost.entry((number, sent.node)).or_default() += 1;
@@ -551,19 +561,31 @@ impl<'a> Trial<'a> {
         let mut said = String::new();
         let origin = frame.origin;
         let same = origin.is_some_and(|origin| {
-            let Some(sent) = self.sent.get(&origin) else { return false };
+            let Some(sent) = self.sent.get(origin) else { return false };
             if frame.node.is_some_and(|node| node != sent.node) {
                 return false;
             }
             if sent.definition == receiver {
                 return sent.message == frame.message && sent.values == frame.values;
             }
-            let between = self.between(sent, receiver);
-            let (verdict, sentence) =
-                between.taken(sent.from, (sent.message, &sent.values), (frame.message, &frame.values));
+            let taken = &mut self.taken;
+            let is_alike = taken.as_ref().is_some_and(|taken| taken.is_about(sent, receiver, frame));
+            if !is_alike {
+                let between = match sent.from {
+                    End::Device => &self.uses[sent.definition].to_host,
+                    End::Host => &self.uses[receiver].from_host,
+                };
+                let (read, values) = ((frame.message, &frame.values), sent.values.clone());
+                let became = between.taken(sent.from, (sent.message, &sent.values), read);
+                let ends = (sent.definition, receiver, sent.from);
+                let (sent, read) = ((sent.message, values), (frame.message, frame.values.clone()));
+                *taken = Some(Taken { ends, sent, read, became });
+            }
+            let Some(Taken { became: (verdict, sentence), .. }) = taken else { return false };
+            let (verdict, sentence) = (*verdict, sentence.clone());
             let (key, arrived) = ((self.number(sent.definition, sent.message), sent.node, verdict), sent.arrived);
             if verdict != Verdict::Fine && arrived {
-                if let Some(sent) = self.sent.get_mut(&origin) {
+                if let Some(sent) = self.sent.get_mut(origin) {
                     sent.is_counted |= verdict.strands();
                 }
                 said.clone_from(&sentence);
@@ -574,7 +596,7 @@ impl<'a> Trial<'a> {
             !verdict.strands()
         });
         if same {
-            if let Some(sent) = origin.and_then(|origin| self.sent.get_mut(&origin)) {
+            if let Some(sent) = origin.and_then(|origin| self.sent.get_mut(origin)) {
                 sent.accepted += 1;
                 let (definition, message, node) = (sent.definition, sent.message, sent.node);
                 if sent.accepted == 1 {
@@ -600,7 +622,7 @@ impl<'a> Trial<'a> {
     /// Keeps why frames are broken for a receiver, by its definition, that has another one than their sender.
     fn note_faults(&mut self, found: &Found, receiver: usize, to: Option<u64>) {
         for (origin, fault) in &found.faults {
-            let Some(sent) = origin.and_then(|origin| self.sent.get_mut(&origin)) else { continue };
+            let Some(sent) = origin.and_then(|origin| self.sent.get_mut(origin)) else { continue };
             if sent.definition != receiver && to.is_none_or(|node| node == sent.node) && sent.fault.is_none() {
                 sent.fault = Some(*fault);
             }
@@ -624,7 +646,7 @@ impl<'a> Trial<'a> {
 
     /// Notes the first answer to a request. What was asked is known, so a lost request takes no other's answer.
     fn is_answered(&mut self, frame: &FoundFrame) {
-        let Some(sent) = frame.origin.and_then(|origin| self.sent.get(&origin)) else { return };
+        let Some(sent) = frame.origin.and_then(|origin| self.sent.get(origin)) else { return };
         let Some(exchange) = &sent.exchange else { return };
         if sent.from == End::Device && !exchange.answered.replace(true) {
             let number = self.of_host().number(frame.message);
@@ -647,7 +669,7 @@ impl<'a> Trial<'a> {
             self.device_sides[device].numbering.take(sender, frame.sequence, frame.message, &frame.values);
             if mine && !plan.messages[frame.message].message.answered_by.is_empty() {
                 let time = self.now + self.devices[device].answers_after;
-                let exchange = frame.origin.and_then(|origin| self.sent.get(&origin)?.exchange.clone());
+                let exchange = frame.origin.and_then(|origin| self.sent.get(origin)?.exchange.clone());
                 self.at(time, Event::Reply { device, request: frame.message, asked: frame.values, exchange });
             }
         }
@@ -689,10 +711,8 @@ impl<'a> Trial<'a> {
             self.device_found(device, found);
         }
         // Those whose deliveries were still under way when the trial was ended.
-        let mut left: Vec<u64> = self.sent.keys().copied().collect();
-        left.sort_unstable();
-        for sent in left {
-            if let Some(sent) = self.sent.get_mut(&sent) {
+        for sent in self.sent.numbers() {
+            if let Some(sent) = self.sent.get_mut(sent) {
                 sent.pending = 1;
             }
             self.settle(sent);

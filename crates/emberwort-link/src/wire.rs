@@ -58,6 +58,61 @@ pub struct Wire {
     medium: MediumKind,
     byte_time: Nanoseconds,
     busy_until: Nanoseconds,
+    wrong_bits: Distance,
+    lost_bytes: Distance,
+}
+
+/// How far it is to the next of events that come by chance, each independent of the others. One number is drawn for each that
+/// happens, not one for each that could.
+#[derive(Clone, Copy, Debug)]
+struct Distance {
+    chance: f64,
+    /// What does not happen before one does.
+    left: u64,
+}
+
+impl Distance {
+    /// To an event that never happens.
+    const NEVER: Self = Self { chance: 0.0, left: u64::MAX };
+
+    /// From here on such an event has this chance. What did not happen yet tells nothing about what will, so the distance can be
+    /// drawn again at any time.
+    fn of(&mut self, chance: f64, random: &mut ChaCha8Rng) {
+        if self.chance != chance {
+            self.chance = chance;
+            self.draw(random);
+        }
+    }
+
+    /// A number of the geometric distribution: `floor(ln(u) / ln(1 - chance))` for an even `u` above 0 and up to 1 (inversion; L.
+    /// Devroye, Non-Uniform Random Variate Generation, chapter X).
+    fn draw(&mut self, random: &mut ChaCha8Rng) {
+        self.left = if self.chance <= 0.0 {
+            u64::MAX
+        } else if self.chance >= 1.0 {
+            0
+        } else {
+            ((1.0 - random.random::<f64>()).ln() / (-self.chance).ln_1p()) as u64
+        };
+    }
+
+    /// Passes over so many that could happen, if none of them does.
+    fn none_of(&mut self, count: u64) -> bool {
+        let is_clear = self.left >= count;
+        if is_clear && self.chance > 0.0 {
+            self.left -= count;
+        }
+        is_clear
+    }
+
+    /// Whether the next one that could happen does.
+    fn happens(&mut self, random: &mut ChaCha8Rng) -> bool {
+        let happens = !self.none_of(1);
+        if happens {
+            self.draw(random);
+        }
+        happens
+    }
 }
 
 /// What became of a frame on the wire.
@@ -88,6 +143,8 @@ impl Wire {
             medium: medium.clone(),
             byte_time,
             busy_until: 0,
+            wrong_bits: Distance::NEVER,
+            lost_bytes: Distance::NEVER,
         }
     }
 
@@ -115,15 +172,22 @@ impl Wire {
         matches!(self.medium, MediumKind::Can { .. } | MediumKind::Lora { .. })
     }
 
-    fn faults_at(&self, time: Nanoseconds) -> Faults {
+    /// The faults at a moment, and the moment until which they stay the same.
+    fn faults_at(&self, time: Nanoseconds) -> (Faults, Nanoseconds) {
         let stretch = self.stretches.iter().find(|stretch| (stretch.from..stretch.to).contains(&time));
         let mut faults = stretch.map_or(self.faults, |stretch| stretch.faults);
-        if let Some(bursts) = self.bursts
-            && time % bursts.every < bursts.lasting
-        {
-            faults.bit_errors = faults.bit_errors.max(bursts.bit_errors);
+        let ends = self.stretches.iter().flat_map(|stretch| [stretch.from, stretch.to]);
+        let mut until = ends.filter(|end| *end > time).min().unwrap_or(Nanoseconds::MAX);
+        if let Some(bursts) = self.bursts {
+            let (began, into) = (time - time % bursts.every, time % bursts.every);
+            if into < bursts.lasting {
+                faults.bit_errors = faults.bit_errors.max(bursts.bit_errors);
+                until = until.min(began + bursts.lasting.min(bursts.every));
+            } else {
+                until = until.min(began + bursts.every);
+            }
         }
-        faults
+        (faults, until)
     }
 
     /// Sends a frame at a moment, or when the wire is free. Returns when sending began, and what is received: nothing, the
@@ -132,7 +196,7 @@ impl Wire {
         let start = self.free_from(now);
         let end = start + self.duration(bytes.len());
         self.busy_until = end + self.pause;
-        let faults = self.faults_at(start);
+        let (faults, _) = self.faults_at(start);
         let mut deliveries = Vec::new();
         if random.random::<f64>() >= faults.frame_loss {
             deliveries.push(self.deliver(start, end, bytes, random));
@@ -149,20 +213,31 @@ impl Wire {
         (start, deliveries)
     }
 
-    fn deliver(&self, start: Nanoseconds, end: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> Delivery {
+    fn deliver(&mut self, start: Nanoseconds, end: Nanoseconds, bytes: &[u8], random: &mut ChaCha8Rng) -> Delivery {
         let mut received = Vec::with_capacity(bytes.len());
-        for (index, byte) in bytes.iter().enumerate() {
-            let faults = self.faults_at(start + self.byte_time * index as u64);
-            if faults.byte_loss > 0.0 && random.random::<f64>() < faults.byte_loss {
+        let mut rest = bytes;
+        while !rest.is_empty() {
+            let now = start + self.byte_time * (bytes.len() - rest.len()) as u64;
+            let (faults, until) = self.faults_at(now);
+            self.wrong_bits.of(faults.bit_errors, random);
+            self.lost_bytes.of(faults.byte_loss, random);
+            // Each byte has the faults of the moment at which its sending begins.
+            let alike = (until - now).div_ceil(self.byte_time.max(1)).min(rest.len() as u64);
+            let alike = if self.byte_time == 0 { rest.len() } else { alike as usize };
+            let (sent, later) = rest.split_at(alike);
+            rest = later;
+            let clear = self.lost_bytes.left >= alike as u64 && self.wrong_bits.left >= 8 * alike as u64;
+            if clear && self.lost_bytes.none_of(alike as u64) && self.wrong_bits.none_of(8 * alike as u64) {
+                received.extend_from_slice(sent);
                 continue;
             }
-            let mut byte = *byte;
-            if faults.bit_errors > 0.0 {
-                for bit in 0..8 {
-                    byte ^= u8::from(random.random::<f64>() < faults.bit_errors) << bit;
+            for byte in sent {
+                if self.lost_bytes.happens(random) {
+                    continue;
                 }
+                let flipped = (0..8).fold(0, |flipped, bit| flipped | u8::from(self.wrong_bits.happens(random)) << bit);
+                received.push(byte ^ flipped);
             }
-            received.push(byte);
         }
         Delivery { time: end + self.delay, bytes: received }
     }

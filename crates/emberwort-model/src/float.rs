@@ -1,8 +1,11 @@
 //! IEEE 754 numbers as text, rounded once: to the nearest, ties to the even one.
 
 use std::cmp::Ordering;
+use std::fmt;
 
 use half::f16;
+
+use crate::number::write_integer;
 
 /// The number that the bits of an IEEE 754 binary16, binary32 or binary64 stand for.
 pub fn float_value(bits: u8, raw: u64) -> f64 {
@@ -31,6 +34,16 @@ pub fn float_bits(bits: u8, text: &str) -> Option<u64> {
         }
     };
     value.is_finite().then_some(raw)
+}
+
+/// The bits of the IEEE 754 number of this width (16, 32 or 64) nearest to another one, of two equally near ones the even one. What
+/// is beyond the greatest becomes infinite.
+pub fn nearest_float(bits: u8, value: f64) -> u64 {
+    match bits {
+        16 => u64::from(binary16(value).to_bits()),
+        32 => u64::from((value as f32).to_bits()),
+        _ => value.to_bits(),
+    }
 }
 
 /// By way of binary64, which is right unless that lies half-way between two binary16, and the text does not.
@@ -106,10 +119,44 @@ const WHOLE_BELOW: f64 = 1e17;
 /// A decimal that gives the same IEEE 754 number of this width again: whole numbers with all of their digits, others with as few
 /// as will do.
 pub fn float_text(bits: u8, raw: u64) -> String {
+    let mut text = String::new();
+    // Writing to a String cannot fail.
+    let _ = write_float(bits, raw, &mut text);
+    text
+}
+
+/// Writes what [`float_text`] gives.
+///
+/// # Errors
+/// Those of the writer.
+pub fn write_float(bits: u8, raw: u64, out: &mut (impl fmt::Write + ?Sized)) -> fmt::Result {
     let value = float_value(bits, raw);
     if value.fract() == 0.0 && value.abs() < WHOLE_BELOW && !(value == 0.0 && value.is_sign_negative()) {
-        return format!("{value:.0}");
+        return if value.abs() < 1e15 { write_integer(out, value as i64) } else { write!(out, "{value:.0}") };
     }
+    if bits == 32 && value.is_finite() && value.fract() != 0.0 {
+        let mut buffer = ryu::Buffer::new();
+        let digits = buffer.format_finite(value as f32);
+        if is_nearest_of_its_length(value, digits) {
+            return out.write_str(digits);
+        }
+    }
+    out.write_str(&slow_text(bits, raw, value))
+}
+
+/// Whether no other decimal with as many digits lies as near to a binary32; then there is only one shortest text for it.
+fn is_nearest_of_its_length(value: f64, digits: &str) -> bool {
+    let Some((_, decimals)) = digits.split_once('.').filter(|_| !digits.contains('e')) else { return false };
+    // 24 bits times 5^12 fit the 53 bits of a binary64, so that this is exact.
+    let unit = match decimals.len() {
+        places @ ..=11 => 10f64.powi(places as i32 + 1),
+        _ => return false,
+    };
+    let next_digits = value.abs() * unit;
+    next_digits.fract() != 0.0 || next_digits % 10.0 != 5.0
+}
+
+fn slow_text(bits: u8, raw: u64, value: f64) -> String {
     match bits {
         // Every binary16 is a binary32, and `f32` prints shortest for itself; ask for the shortest that rounds back.
         16 => (1..=12)

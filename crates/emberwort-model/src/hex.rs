@@ -24,12 +24,17 @@ pub fn parse_hex(text: &str) -> Option<Vec<u8>> {
 /// Those of the writer.
 pub fn write_hex(bytes: &[u8], out: &mut (impl Write + ?Sized)) -> fmt::Result {
     const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
-    for (index, byte) in bytes.iter().enumerate() {
-        if index > 0 {
-            out.write_char(' ')?;
+    // Many at once, since asking the writer for each is slow.
+    let mut first = true;
+    for some in bytes.chunks(16) {
+        let mut text = [b' '; 48];
+        for (byte, place) in some.iter().zip(text.chunks_exact_mut(3)) {
+            place[1] = DIGITS[usize::from(byte >> 4)];
+            place[2] = DIGITS[usize::from(byte & 15)];
         }
-        out.write_char(DIGITS[usize::from(byte >> 4)] as char)?;
-        out.write_char(DIGITS[usize::from(byte & 15)] as char)?;
+        let text = &text[usize::from(first)..3 * some.len()];
+        out.write_str(std::str::from_utf8(text).unwrap_or_default())?;
+        first = false;
     }
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! What a definition means: names looked up, numbers checked, ranges turned into raw codes.
 
-pub use crate::float::{float_bits, float_text, float_value};
+pub use crate::float::{float_bits, float_text, float_value, write_float};
 use std::sync::Arc;
 
 use crate::number::Scaling;

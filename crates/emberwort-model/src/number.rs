@@ -104,23 +104,53 @@ impl fmt::Display for Decimal {
     }
 }
 
+/// Writes a whole number in decimal digits.
+///
+/// # Errors
+/// Those of the writer.
+#[inline]
+pub fn write_integer(out: &mut (impl fmt::Write + ?Sized), value: impl Into<i128>) -> fmt::Result {
+    let value = value.into();
+    let mut digits = itoa::Buffer::new();
+    // 64 bits are enough for almost every number, and much faster than 128.
+    out.write_str(match i64::try_from(value) {
+        Ok(value) => digits.format(value),
+        Err(_) => digits.format(value),
+    })
+}
+
 /// Writes `value / 10^decimals` with exactly that many decimals.
+///
+/// # Errors
+/// Those of the writer.
 pub fn write_scaled(out: &mut (impl fmt::Write + ?Sized), value: i128, decimals: u32) -> fmt::Result {
-    if value < 0 {
-        out.write_char('-')?;
+    // 64 bits are enough for almost every field, and much faster than 128.
+    let mut digits = itoa::Buffer::new();
+    let digits = match i64::try_from(value) {
+        Ok(value) => digits.format(value),
+        Err(_) => digits.format(value),
+    };
+    let decimals = decimals as usize;
+    if decimals == 0 {
+        return out.write_str(digits);
     }
-    // 64 bits are enough for almost every field, and divide much faster than 128.
-    if let (Ok(magnitude), true) = (u64::try_from(value.unsigned_abs()), decimals < 19) {
-        if decimals == 0 {
-            return write!(out, "{magnitude}");
+    let (sign, digits) = match digits.strip_prefix('-') {
+        Some(digits) => ("-", digits),
+        None => ("", digits),
+    };
+    out.write_str(sign)?;
+    match digits.len().checked_sub(decimals).filter(|whole| *whole > 0) {
+        Some(whole) => {
+            out.write_str(&digits[..whole])?;
+            out.write_char('.')?;
+            out.write_str(&digits[whole..])
         }
-        let unit = 10u64.pow(decimals);
-        return write!(out, "{}.{:0width$}", magnitude / unit, magnitude % unit, width = decimals as usize);
+        None => {
+            out.write_str("0.")?;
+            (digits.len()..decimals).try_for_each(|_| out.write_char('0'))?;
+            out.write_str(digits)
+        }
     }
-    let digits = format!("{:0>width$}", value.unsigned_abs(), width = decimals as usize + 1);
-    let (whole, fraction) = digits.split_at(digits.len() - decimals as usize);
-    out.write_str(whole)?;
-    if decimals > 0 { write!(out, ".{fraction}") } else { Ok(()) }
 }
 
 /// `numerator / denominator` rounded to the nearest integer, ties away from zero. The denominator is positive.
@@ -220,13 +250,32 @@ impl Scaling {
 
     /// The order of the exact physical value of a raw code and a decimal.
     pub fn compare(&self, raw: i128, value: Decimal) -> std::cmp::Ordering {
+        // 128 bits are enough for almost every number, and much faster.
+        let unit = 10i128.checked_pow(value.decimals);
+        let exact = unit.and_then(|unit| (self.offset + self.step * raw).checked_mul(unit));
+        if let (Some(exact), Some(value)) = (exact, value.mantissa.checked_mul(self.divisor)) {
+            return exact.cmp(&value);
+        }
         let exact = BigInt::from(self.offset + self.step * raw) * BigInt::from(10).pow(value.decimals);
         exact.cmp(&(BigInt::from(value.mantissa) * self.divisor))
     }
 
     /// How far the exact physical values of two raw codes lie apart; the second one has a scaling of its own.
     pub fn distance(&self, raw: i128, other: &Scaling, other_raw: i128) -> Distance {
-        // Both brought to the divisor of both.
+        // Both brought to the divisor of both, in 128 bits if they are enough.
+        let in_128_bits = || {
+            let (one, two) = (self.offset + self.step * raw, other.offset + other.step * other_raw);
+            let apart = one.checked_mul(other.divisor)?.checked_sub(two.checked_mul(self.divisor)?)?.checked_abs()?;
+            let step = self.step.checked_mul(other.divisor)?.checked_abs()?;
+            Some((apart, step.max(other.step.checked_mul(self.divisor)?.checked_abs()?)))
+        };
+        if let Some((apart, step)) = in_128_bits() {
+            return match apart {
+                0 => Distance::None,
+                _ if apart < step => Distance::LessThanStep,
+                _ => Distance::StepOrMore,
+            };
+        }
         let (one, two) =
             (BigInt::from(self.offset + self.step * raw), BigInt::from(other.offset + other.step * other_raw));
         let apart = (one * other.divisor - two * self.divisor).abs();
@@ -260,6 +309,9 @@ impl Scaling {
 
     /// The physical value of a raw code as `value × 10^decimals`, rounded (nearest, ties away from zero) where it is not exact.
     pub fn scaled(&self, raw: i128) -> i128 {
+        if let Some(scaled) = self.scaled_in_64_bits(raw) {
+            return i128::from(scaled);
+        }
         let value = self.offset + self.step * raw;
         if self.divisor == 1 && self.decimals == 0 {
             return value;
@@ -269,6 +321,22 @@ impl Scaling {
             return value * (unit / self.divisor);
         }
         divide_round(value * unit, self.divisor)
+    }
+
+    /// What [`Scaling::scaled`] says, where all of it fits 64 bits, which divide much faster.
+    fn scaled_in_64_bits(&self, raw: i128) -> Option<i64> {
+        let small = |number: i128| i64::try_from(number).ok();
+        let value = small(self.step)?.checked_mul(small(raw)?)?.checked_add(small(self.offset)?)?;
+        if self.divisor == 1 && self.decimals == 0 {
+            return Some(value);
+        }
+        let (unit, divisor) = (10i64.checked_pow(self.decimals)?, small(self.divisor)?);
+        if self.divisor == 1 {
+            return value.checked_mul(unit);
+        }
+        let numerator = value.checked_mul(unit)?;
+        let (quotient, rest) = (numerator / divisor, (numerator % divisor).abs());
+        Some(if rest >= divisor - rest { quotient + numerator.signum() } else { quotient })
     }
 
     /// The physical value of a raw code as a decimal, with the decimals that its step has.
@@ -288,6 +356,17 @@ impl Scaling {
     /// of a field; `None` if it is beyond 128 bits.
     pub fn nearest_raw(&self, value: Decimal) -> Option<i128> {
         // raw = (value × divisor − offset) / step, all over 10^decimals.
+        let in_128_bits = || {
+            let unit = 10i128.checked_pow(value.decimals)?;
+            let above = value.mantissa.checked_mul(self.divisor)?.checked_sub(unit.checked_mul(self.offset)?)?;
+            let below = unit.checked_mul(self.step)?;
+            // Room for the sign and for doubling the rest.
+            let small = |number: i128| number.unsigned_abs() < 1 << 126;
+            (small(above) && small(below)).then(|| divide_round(above * below.signum(), below.abs()))
+        };
+        if let Some(raw) = in_128_bits() {
+            return Some(raw);
+        }
         let unit = BigInt::from(10).pow(value.decimals);
         let numerator = BigInt::from(value.mantissa) * self.divisor - &unit * self.offset;
         let denominator = unit * self.step;
@@ -366,6 +445,27 @@ mod tests {
         assert_eq!(tenth.physical(123).to_string(), "12.3");
     }
 
+    proptest::proptest! {
+        /// 64 bits, where they are enough, say what 128 bits say; and what is written is what is meant.
+        #[test]
+        fn scaled_values_do_not_depend_on_the_width(
+            raw in -5_000_000_000i128..5_000_000_000, step in 1i128..2_000_000, offset in -900_000i128..900_000,
+            decimals in 0u32..9, last in 1u64..100_000, falling: bool,
+        ) {
+            let scale = Decimal { mantissa: if falling { -step } else { step }, decimals };
+            let linear = Scaling::linear(scale, Decimal { mantissa: offset, decimals: 3 });
+            let spread = Scaling::spread(Decimal::integer(offset), Decimal { mantissa: offset * 10 + step, decimals: 1 }, last);
+            for scaling in linear.into_iter().chain(spread) {
+                let exact = divide_round((scaling.offset + scaling.step * raw) * 10i128.pow(scaling.decimals), scaling.divisor);
+                proptest::prop_assert_eq!(scaling.scaled(raw), exact);
+                let mut text = String::new();
+                scaling.write(raw, &mut text).unwrap();
+                proptest::prop_assert_eq!(Decimal::parse(&text).unwrap().mantissa, exact);
+                proptest::prop_assert_eq!(text.split_once('.').map_or(0, |(_, after)| after.len()), scaling.decimals as usize);
+            }
+        }
+    }
+
     #[test]
     fn rounding_is_to_nearest_with_ties_away_from_zero() {
         assert_eq!(divide_round(5, 2), 3);
@@ -374,6 +474,22 @@ mod tests {
         let halves = Scaling::linear(d("2"), d("0")).unwrap();
         assert_eq!(halves.nearest_raw(d("-3")), Some(-2));
         assert_eq!(halves.nearest_raw(d("3")), Some(2));
+    }
+
+    /// The way in 128 bits and the way in big integers say the same; a number with many digits takes the second.
+    #[test]
+    fn rounding_does_not_depend_on_the_digits_that_are_written() {
+        let scalings = [("0.005", "-1.5"), ("-0.25", "7"), ("3", "1"), ("0.0625", "-100"), ("-7", "0")];
+        let scalings = scalings.map(|(scale, offset)| Scaling::linear(d(scale), d(offset)).unwrap());
+        for scaling in scalings.into_iter().chain(Scaling::spread(d("-3"), d("250"), 4095)) {
+            for thousandths in -9_000i128..9_000 {
+                let short = Decimal { mantissa: thousandths, decimals: 3 };
+                let long = Decimal { mantissa: thousandths * 10i128.pow(29), decimals: 32 };
+                assert_eq!(scaling.nearest_raw(short), scaling.nearest_raw(long), "{scaling:?} {short}");
+                let raw = scaling.nearest_raw(short).unwrap();
+                assert_eq!(scaling.compare(raw, short), scaling.compare(raw, long), "{scaling:?} {short}");
+            }
+        }
     }
 
     #[test]

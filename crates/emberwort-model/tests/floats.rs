@@ -107,7 +107,23 @@ proptest! {
         let value = f64::from_bits(wide);
         prop_assert_eq!(float_bits(64, &exactly(value)).map(f64::from_bits), Some(value));
         for (bits, raw) in [(32, u64::from(code)), (64, wide)] {
-            prop_assert_eq!(float_bits(bits, &float_text(bits, raw)), Some(raw));
+            let text = float_text(bits, raw);
+            prop_assert_eq!(float_bits(bits, &text), Some(raw));
+            let value = float_value(bits, raw);
+            let shortest = if bits == 32 { (value as f32).to_string() } else { value.to_string() };
+            prop_assert!(value.fract() == 0.0 || text == shortest, "{} {}", text, shortest);
         }
     }
+}
+
+/// Exactly between two texts of the same length, as dyadic fractions often are.
+#[test]
+fn ties_between_two_texts_are_broken_as_the_library_does() {
+    for sixty_fourths in 1..200_000u32 {
+        let value = sixty_fourths as f32 / 64.0 / 1024.0;
+        if value.fract() != 0.0 {
+            assert_eq!(float_text(32, u64::from(value.to_bits())), value.to_string());
+        }
+    }
+    assert_eq!(float_text(32, 0x4028_4000), "2.6289063");
 }

@@ -19,8 +19,8 @@ use std::fmt::{self, Write};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, is_unsafe_to_show, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Length, float_text};
-use emberwort_model::number::Decimal;
+use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Length, write_float};
+use emberwort_model::number::{Decimal, write_integer};
 use emberwort_model::plan::MessagePlan;
 use serde_json::Value as Json;
 
@@ -228,7 +228,9 @@ fn write_group(
             out.write_char(',')?;
         }
         first = false;
-        write!(out, "\"{}\":", field.name)?;
+        out.write_char('"')?;
+        out.write_str(&field.name)?;
+        out.write_str("\":")?;
         write_value(field, values, base + slot, writing, out)?;
     }
     out.write_char('}')
@@ -251,7 +253,7 @@ pub fn write_value(
         ValueRef::Raw(raw) => {
             let number = signed(kind, raw);
             if writing.raw {
-                return write!(out, "{number}");
+                return write_integer(out, number);
             }
             if kind.none() == Some(number) {
                 return out.write_str("null");
@@ -261,16 +263,18 @@ pub fn write_value(
                 _ if !kind.is_valid(number) => write!(out, "{{\"raw\":{number}}}"),
                 Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
-                Kind::Float(bits) => out.write_str(&float_text(*bits, raw)),
+                Kind::Float(bits) => write_float(*bits, raw, out),
                 Kind::Time { milliseconds } => {
                     out.write_char('"')?;
                     write_time(*milliseconds, raw, out)?;
                     out.write_char('"')
                 }
                 Kind::Enum { labels, .. } => {
-                    write!(out, "\"{}\"", labels.label(raw).map_or("", |label| label.name.as_str()))
+                    out.write_char('"')?;
+                    out.write_str(labels.label(raw).map_or("", |label| label.name.as_str()))?;
+                    out.write_char('"')
                 }
-                _ => write!(out, "{raw}"),
+                _ => write_integer(out, raw),
             }
         }
         ValueRef::Bytes(bytes) => match kind {
@@ -320,14 +324,21 @@ pub fn write_value(
 fn write_flags(labels: &Labelled, raw: u64, out: &mut (impl Write + ?Sized)) -> fmt::Result {
     out.write_char('[')?;
     let mut first = true;
-    for bit in (0..64u64).filter(|bit| raw >> bit & 1 == 1) {
+    let mut rest = raw;
+    while rest != 0 {
+        let bit = u64::from(rest.trailing_zeros());
+        rest &= rest - 1;
         if !first {
             out.write_char(',')?;
         }
         first = false;
         match labels.label(bit) {
-            Some(label) => write!(out, "\"{}\"", label.name)?,
-            None => write!(out, "{bit}")?,
+            Some(label) => {
+                out.write_char('"')?;
+                out.write_str(&label.name)?;
+                out.write_char('"')?;
+            }
+            None => write_integer(out, bit)?,
         }
     }
     out.write_char(']')
@@ -340,6 +351,10 @@ fn write_flags(labels: &Labelled, raw: u64, out: &mut (impl Write + ?Sized)) -> 
 /// Those of the writer.
 pub fn write_string(text: &str, out: &mut (impl Write + ?Sized)) -> fmt::Result {
     out.write_char('"')?;
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~') && byte != b'"' && byte != b'\\') {
+        out.write_str(text)?;
+        return out.write_char('"');
+    }
     for c in text.chars() {
         match c {
             '"' => out.write_str("\\\"")?,

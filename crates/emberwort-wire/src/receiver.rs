@@ -141,6 +141,12 @@ impl Receiver {
         }
     }
 
+    /// Goes on with framings that differ from those so far in nothing but a greater limit.
+    pub fn allow_longer(&mut self, own: Arc<Framing>, host: Option<Arc<Framing>>) {
+        self.carry.reserve(4 * own.plan().limit);
+        self.framings = Framings { own, host };
+    }
+
     /// Offset of the first byte that it still keeps: all before it have been given away.
     pub fn kept_from(&self) -> u64 {
         match self.framings.plan().finder {

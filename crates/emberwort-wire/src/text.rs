@@ -6,8 +6,8 @@ use std::fmt::{self, Write};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Choice, Field, Kind, Labelled, Length, NumberForm, Value, float_bits, float_text};
-use emberwort_model::number::Decimal;
+use emberwort_model::model::{Choice, Field, Kind, Labelled, Length, NumberForm, Value, float_bits, write_float};
+use emberwort_model::number::{Decimal, write_integer};
 use emberwort_model::plan::MessagePlan;
 use jiff::Timestamp;
 use serde_json::Value as Json;
@@ -530,7 +530,7 @@ fn write_value_as(
         ValueRef::Raw(raw) => {
             let number = signed(kind, raw);
             if as_raw {
-                return write!(out, "{number}");
+                return write_integer(out, number);
             }
             if kind.none() == Some(number) {
                 return out.write_str("none");
@@ -540,10 +540,10 @@ fn write_value_as(
                 _ if !kind.is_valid(number) => write!(out, "raw {number} (no meaning)"),
                 Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
-                Kind::Float(bits) => out.write_str(&float_text(*bits, raw)),
+                Kind::Float(bits) => write_float(*bits, raw, out),
                 Kind::Time { milliseconds } => write_time(*milliseconds, raw, out),
                 Kind::Enum { labels, .. } => out.write_str(labels.label(raw).map_or("", |label| label.name.as_str())),
-                _ => write!(out, "{raw}"),
+                _ => write_integer(out, raw),
             }
         }
         ValueRef::Bytes(bytes) => match kind {
@@ -597,10 +597,10 @@ fn write_flags(labels: &Labelled, raw: u64, out: &mut (impl Write + ?Sized)) -> 
         return out.write_str("[]");
     }
     let mut separator = "[";
-    for bit in 0..64u64 {
-        if raw >> bit & 1 == 0 {
-            continue;
-        }
+    let mut rest = raw;
+    while rest != 0 {
+        let bit = u64::from(rest.trailing_zeros());
+        rest &= rest - 1;
         out.write_str(separator)?;
         match labels.label(bit) {
             Some(label) => out.write_str(&label.name)?,

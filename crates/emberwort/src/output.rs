@@ -71,6 +71,11 @@ fn painted(coloured: bool, paint: Paint, text: impl Display) -> String {
     if coloured { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_string() }
 }
 
+/// Standard output for text, for those who collect large blocks themselves.
+pub fn stdout_at_once() -> Stdout {
+    Stdout { out: io::stdout().lock(), text: true, kept: Vec::new() }
+}
+
 /// Standard output for text, in large blocks.
 pub fn stdout() -> BufWriter<Stdout> {
     BufWriter::with_capacity(1 << 16, Stdout { out: io::stdout().lock(), text: true, kept: Vec::new() })
@@ -113,7 +118,9 @@ impl Write for Stdout {
 
 /// Whether all bytes are characters that are shown as they are: ASCII without controls, but for line ends and tabs.
 fn is_plain(bytes: &[u8]) -> bool {
-    bytes.iter().all(|byte| matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
+    let is_other = |byte: &u8| byte.wrapping_sub(b' ') > b'~' - b' ' && *byte != b'\n' && *byte != b'\t';
+    // Without an early end inside of a piece, so that many bytes are looked at together.
+    bytes.chunks(64).all(|piece| !piece.iter().fold(false, |other, byte| other | is_other(byte)))
 }
 
 /// How many of these bytes end with a whole character and a whole colour.

@@ -2,6 +2,7 @@
 
 mod common;
 
+use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
 use common::{project, run, stats, succeed};
@@ -9,6 +10,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::ChannelPlan;
 use emberwort_model::{Plan, Source, check};
 use serde_json::Value as Json;
+use sha2::{Digest, Sha256};
 
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod plan_of_marlock;
@@ -96,4 +98,55 @@ fn every_message_of_every_channel_of_the_other_examples() {
             std::fs::remove_file(entry.unwrap().path()).unwrap();
         }
     }
+}
+
+/// All recordings of the examples, with the words that say how to read each.
+fn recordings() -> Vec<(PathBuf, Vec<String>)> {
+    let examples = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples");
+    let mut found = Vec::new();
+    for folder in ["captures", "framings", "standards"] {
+        for entry in std::fs::read_dir(examples.join(folder)).unwrap() {
+            let path = entry.unwrap().path();
+            let end = path.extension().and_then(|end| end.to_str()).unwrap_or_default();
+            if !["pcapng", "bin", "hex"].contains(&end) {
+                continue;
+            }
+            let link = match folder {
+                "captures" => examples.join("marlock/marlock.ember"),
+                _ => path.with_extension("ember"),
+            };
+            let mut words = vec!["--link".to_owned(), link.display().to_string()];
+            if end != "pcapng" {
+                words.extend(["--on", "bus485", "--from", "host"].map(str::to_owned));
+            }
+            found.push((path, words));
+        }
+    }
+    found.sort();
+    found
+}
+
+/// What comes out of the recordings of the examples, in each form. A change here is a change of what people read from their
+/// captures: it has to be meant.
+#[test]
+fn rows_of_all_recordings_stay_as_they_were() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut lines = String::new();
+    for (path, words) in recordings() {
+        let path = path.to_str().unwrap();
+        let name = path.rsplit('/').next().unwrap();
+        for form in ["table", "tree", "ndjson", "csv", "stats"] {
+            let command: &[&str] = match form {
+                "stats" => &["stats", "--as", "ndjson", path],
+                form => &["decode", "--as", form, path],
+            };
+            let words: Vec<&str> = command.iter().copied().chain(words.iter().map(String::as_str)).collect();
+            let out = succeed(folder.path(), &words);
+            let digest = Sha256::digest(out.as_bytes());
+            let digest: String = digest.iter().take(8).map(|byte| format!("{byte:02x}")).collect();
+            writeln!(lines, "{name:<24} {form:<6} {:>6} lines {:>8} bytes {digest}", out.lines().count(), out.len())
+                .unwrap();
+        }
+    }
+    insta::assert_snapshot!(lines);
 }

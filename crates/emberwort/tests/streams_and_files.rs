@@ -9,7 +9,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use common::{emberwort, project_with_recording, run, succeed};
+use common::{emberwort, marlock, project, project_with_recording, run, succeed};
 
 /// Each command with arguments that make it say something, on standard error too.
 const COMMANDS: &[&str] = &[
@@ -214,4 +214,59 @@ fn a_demo_that_was_stopped_can_be_run_again() {
     fs::write(folder.path().join("marlock-demo/marlock.ember"), "mine").unwrap();
     let said = run(folder.path(), &["demo"]);
     assert_eq!((said.code, said.err.contains("exists already")), (2, true), "{}", said.err);
+}
+
+/// What came out of a command whose standard input stays open, as soon as it is this many lines.
+fn first_lines(words: &[&str], input: &[u8], lines: usize) -> Vec<String> {
+    use std::io::{BufRead, BufReader, Write};
+    let folder = project();
+    let mut child = emberwort(folder.path(), words)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the program runs");
+    let mut stdin = child.stdin.take().expect("a pipe");
+    stdin.write_all(input).expect("it reads");
+    let (send, received) = std::sync::mpsc::channel();
+    let out = BufReader::new(child.stdout.take().expect("a pipe"));
+    let reader = std::thread::spawn(move || {
+        for line in out.lines().map_while(Result::ok) {
+            let _ = send.send(line);
+        }
+    });
+    // Long enough for a busy machine; what waits for more input would wait for ever.
+    let wait = std::time::Duration::from_secs(30);
+    let found: Vec<String> = (0..lines).map_while(|_| received.recv_timeout(wait).ok()).collect();
+    drop(stdin);
+    child.wait().expect("it ends");
+    reader.join().expect("it ends");
+    found
+}
+
+/// Somebody looks at a live capture: what has come is shown, whatever its form.
+#[test]
+fn rows_are_shown_while_the_input_stays_open() {
+    let folder = project();
+    let captures = marlock().join("../captures");
+    let read = |name: &str| std::fs::read(captures.join(name)).expect("the capture is there");
+    let keeper = ["--on", "bus485", "--from", "host"];
+    let pcapng = read("clear-day.pcapng");
+    // Whole blocks from the start, and a part of the next one, which says nothing yet.
+    let mut end = 0;
+    for _ in 0..12 {
+        end += u32::from_le_bytes(pcapng[end + 4..end + 8].try_into().unwrap()) as usize;
+    }
+    let cases: [(&[u8], &[&str]); 3] =
+        [(&read("keeper.bin"), &keeper), (&read("keeper.hex"), &keeper), (&pcapng[..end + 17], &[])];
+    for (input, words) in cases {
+        std::fs::write(folder.path().join("whole"), &input[..input.len().min(end)]).unwrap();
+        let words = [&["decode", "--as", "ndjson"], words].concat();
+        let all = succeed(folder.path(), &[words.as_slice(), &["whole"]].concat());
+        let all: Vec<&str> = all.lines().collect();
+        assert!(all.len() >= 3, "{all:?}");
+        // What stands at the end of a stream may still go on.
+        let sure = all.len() - 1;
+        assert_eq!(first_lines(&[words.as_slice(), &["-"]].concat(), input, sure), all[..sure]);
+    }
 }

@@ -120,6 +120,9 @@ pub struct SectionPlan {
     pub greatest_size: usize,
     /// Whether its size, and with it every place, is always the same, whatever its bytes are.
     pub fixed: bool,
+    /// The bits that no field fills, each byte that has some with a mask, counted from the section's start: where all of them are
+    /// zero, the section's values are encoded as the same bytes again. `None` where that cannot be said by bits of known places.
+    pub blank: Option<Vec<(u32, u8)>>,
 }
 
 /// A raw number at a fixed place, ready to be read with one load of eight bytes.
@@ -485,7 +488,12 @@ impl Compiler {
             }
         }
         let (lead, lead_steps, lead_end) = lead_of(&steps[..fixed_steps], presence_bytes * 8);
+        let greatest_size = greatest.div_ceil(8) as usize;
+        let is_fixed = fixed && fixed_steps == steps.len();
+        let known_bytes = if is_fixed { greatest_size } else { fixed_end.div_ceil(8) as usize };
+        let blank = blank_of(&steps, (fixed_steps, fixed_end), (known_bytes, optional), self.byte_order);
         SectionPlan {
+            blank,
             revision,
             presence_bytes,
             lead,
@@ -494,8 +502,8 @@ impl Compiler {
             fixed_steps,
             fixed_end: fixed_end as usize,
             least_size: least.div_ceil(8) as usize,
-            greatest_size: greatest.div_ceil(8) as usize,
-            fixed: fixed && fixed_steps == steps.len(),
+            greatest_size,
+            fixed: is_fixed,
             steps,
         }
     }
@@ -537,6 +545,55 @@ pub fn starts_at_byte(kind: &Kind) -> bool {
             false
         }
     }
+}
+
+/// The bits that no field fills in the first bytes of a section, whose places are known; `None` if what follows, or what lies there,
+/// can hold more of them.
+fn blank_of(
+    steps: &[Step],
+    (fixed_steps, fixed_end): (usize, u64),
+    (known_bytes, optional): (usize, usize),
+    byte_order: ByteOrder,
+) -> Option<Vec<(u32, u8)>> {
+    let mut filled = vec![0u8; known_bytes];
+    for n in 0..optional {
+        filled[n / 8] |= 1 << (n % 8);
+    }
+    for step in &steps[..fixed_steps] {
+        let (bits, order) = match step.action {
+            Action::Bits { width, order, .. } => (u32::from(width), order),
+            Action::Run { length: Length::Exact(count), .. } => (count.checked_mul(8)?, byte_order),
+            Action::Skip { .. } => continue,
+            _ => return None,
+        };
+        let Place::Fixed(first) = step.place else { return None };
+        for bit in first..first + bits {
+            let in_byte = match order {
+                ByteOrder::Little => bit % 8,
+                ByteOrder::Big => 7 - bit % 8,
+            };
+            *filled.get_mut(bit as usize / 8)? |= 1 << in_byte;
+        }
+    }
+    // Behind them only whole bytes, so that nothing more is filled up.
+    let follows = |step: &Step| {
+        let starts = matches!(step.action, Action::Run { length: Length::UpTo(_) | Length::Rest, .. });
+        let is_whole = match step.action {
+            Action::Run { .. } => true,
+            Action::Bits { width, .. } => width % 8 == 0,
+            _ => false,
+        };
+        let is_next = match step.place {
+            Place::Fixed(at) => at as usize == known_bytes * 8,
+            Place::Behind { .. } => true,
+        };
+        is_whole && is_next && (starts || fixed_end.is_multiple_of(8))
+    };
+    if !steps[fixed_steps..].iter().all(follows) {
+        return None;
+    }
+    let blank = filled.iter().enumerate().filter(|(_, filled)| **filled != u8::MAX);
+    Some(blank.map(|(byte, filled)| (byte as u32, !filled)).collect())
 }
 
 /// The fields at a section's start that can be read with one load each, how many steps they are, and the bit behind them.

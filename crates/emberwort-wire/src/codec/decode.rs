@@ -259,7 +259,9 @@ impl<T: Target> Walk<'_, T> {
         if section.lead_steps == section.steps.len() {
             return Ok(start + section.greatest_size);
         }
-        for step in &section.steps[section.lead_steps..section.fixed_steps] {
+        // Without values there is nothing to be found in places that are known: they are inside, and hold anything.
+        let known = if T::WANTS_VALUES { section.lead_steps..section.fixed_steps } else { 0..0 };
+        for step in &section.steps[known] {
             if let Place::Fixed(bit) = step.place {
                 self.action(&step.action, start * 8 + bit as usize, end, base + step.slot, base)
                     .map_err(|error| self.located(error, step, section, end))?;

@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_capture::Only;
 use emberwort_capture::speakers::Definition;
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
@@ -11,7 +12,7 @@ use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
 use super::inputs::given_hex;
-use super::speakers::speakers;
+use super::speakers::{Spoken, speakers};
 use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
@@ -26,25 +27,21 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
     }
-    let (speakers, is_whole) = speakers(&args.speakers, link, look)?;
+    let Spoken { mut speakers, mut later, is_whole } = speakers(&args.speakers, link, look)?;
     for name in &args.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
+        if !speakers.definitions().iter().any(knows) {
+            later.ask_all(&mut speakers);
+        }
         if !speakers.definitions().iter().any(knows) {
             message_index(speakers.own(), name)?;
         }
     }
-    let style = RowStyle {
-        form: args.form_out,
-        raw: args.raw,
-        messages: args.message.clone(),
-        node: args.node,
-        look,
-        width: output::terminal_width(),
-    };
+    let style = RowStyle { form: args.form_out, raw: args.raw, look, width: output::terminal_width() };
     output::catch_interrupt();
-    let printer = RowPrinter::new(&speakers, style, output::stdout());
-    let (printer, read) = inputs::decode_all(&args.input, speakers, printer)?;
-    printer.finish()?;
+    let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
+    let wanted = Only::new(&args.message, args.node, printer);
+    let read = inputs::decode_all(&args.input, speakers, later, wanted)?;
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
         say!("interrupted; this is what was read until then:");

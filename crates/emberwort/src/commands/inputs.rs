@@ -5,7 +5,8 @@ use std::io::{self, IsTerminal, Read};
 use std::path::Path;
 
 use anyhow::{Context, bail};
-use emberwort_capture::{Damage, Decoder, Form, RowSink, Speakers, Statistics, hex_text, source};
+use emberwort_capture::speakers::Later;
+use emberwort_capture::{Damage, Decoder, Form, ItemSink, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
 use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -38,12 +39,16 @@ impl Reading {
 const PROGRESS_FROM: u64 = 32 << 20;
 
 /// Decodes all inputs into a sink.
-pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> anyhow::Result<(S, Reading)> {
+pub fn decode_all<S>(args: &InputArgs, speakers: Speakers, later: Later, sink: S) -> anyhow::Result<Reading>
+where
+    S: ItemSink<Error: std::error::Error + Send + Sync + 'static>,
+{
     let plan = &speakers.own().clone();
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
     key_fits(args, plan, on)?;
     let key = args.key.zip(on).map(|(key, on)| key.on(&plan.channels[on]));
-    let mut decoder = Decoder::of(speakers, on, sink).assuming_from(args.from.map(SenderEnd::end)).assuming_key(key);
+    let from = args.from.map(SenderEnd::end);
+    let mut decoder = Decoder::of(speakers, on, sink).asking(later).assuming_from(from).assuming_key(key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     let mut texts = Vec::new();
@@ -67,8 +72,8 @@ pub fn decode_all<S: RowSink>(args: &InputArgs, speakers: Speakers, sink: S) -> 
             damage.extend(outcome.damage.map(|found| (shown, found)));
         }
     }
-    let (sink, statistics) = decoder.finish();
-    Ok((sink, Reading { statistics, file_bytes, damage, texts }))
+    let (_, statistics) = decoder.finish()?;
+    Ok(Reading { statistics, file_bytes, damage, texts })
 }
 
 /// An input as it is shown.
@@ -118,7 +123,7 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
 }
 
-fn read_one<S: RowSink>(
+fn read_one<S: ItemSink>(
     args: &InputArgs,
     plan: &Plan,
     on: Option<usize>,
@@ -136,15 +141,7 @@ fn read_one<S: RowSink>(
         }
         (Box::new(file), metadata.len())
     };
-    let mut first = vec![0; source::DETECT_BYTES];
-    let mut filled = 0;
-    while filled < first.len() {
-        match input.read(&mut first[filled..])? {
-            0 => break,
-            n => filled += n,
-        }
-    }
-    first.truncate(filled);
+    let first = source::read_first(&mut input)?;
     let form = match args.form {
         None => source::detect(&first),
         Some(CaptureForm::Pcapng) => Form::Pcapng,

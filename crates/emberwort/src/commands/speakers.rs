@@ -5,12 +5,13 @@ use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::Speakers;
+use emberwort_capture::speakers::Later;
 use emberwort_evolution::{History, Pair, Revision, compare, counterparts};
 use emberwort_link::Revisions;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_model::plan::Role;
+use emberwort_model::plan::{FrameFinder, Role};
 
 use crate::cli::SpeakerArgs;
 use crate::fleet;
@@ -18,15 +19,24 @@ use crate::output::{Look, Paint, say};
 use crate::project::{Project, load_plan_of, read_definition};
 use crate::revisions;
 
-/// The definitions that a capture is read with, and whether the sealed revisions are whole.
-pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<(Speakers, bool)> {
+/// The definitions that a capture is read with.
+pub struct Spoken {
+    pub speakers: Speakers,
+    /// Those that are only read when a frame says that it is of their revision.
+    pub later: Later,
+    /// Whether the sealed revisions are whole.
+    pub is_whole: bool,
+}
+
+/// What the arguments and the project say of who speaks which revision.
+pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Spoken> {
     let project = Project::find(link)?;
     let definition = &project.definition;
     let plan = load_plan_of(definition, look)?;
     let mut speakers = Speakers::of(plan.clone());
-    let says_revision = |plan: &Plan| plan.channels.iter().any(|channel| channel.part(is_revision).is_some());
-    if args.device.is_empty() && args.fleet.is_none() && !says_revision(&plan) {
-        return Ok((speakers, true));
+    let saying = || plan.channels.iter().filter(|channel| channel.part(is_revision).is_some());
+    if args.device.is_empty() && args.fleet.is_none() && saying().next().is_none() {
+        return Ok(Spoken { speakers, later: Later::none(), is_whole: true });
     }
     let history = revisions::history(definition, &plan.link.name)?;
     let is_whole = report_history(&history, look);
@@ -41,16 +51,17 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         report_framing(&plan, &spoken, look);
     }
     let fleet = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
-    let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
+    let mut for_later = Vec::new();
     let others = history.revisions.iter().filter(|sealed| sealed.revision != plan.link.revision);
     for sealed in others {
         let units: Vec<u64> =
             fleet.iter().filter(|(_, revision)| *revision == sealed.revision).map(|(node, _)| *node).collect();
-        if units.is_empty() && !says_revision(&plan) {
+        if units.is_empty() {
+            for_later.extend(saying().next().map(|_| u64::from(sealed.revision)));
             continue;
         }
         let spoken = revisions::of_sealed(sealed)?;
-        // What the own definition reads as it was meant, it reads with all names and defaults of today.
+        let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
         if !misreads(&own, &spoken) {
             continue;
         }
@@ -58,9 +69,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         for node in &units {
             speakers.expected(*node, &spoken.plan);
         }
-        if !units.is_empty() {
-            report_framing(&plan, &spoken, look);
-        }
+        report_framing(&plan, &spoken, look);
     }
     for (node, revision) in fleet {
         let known = history.revisions.iter().any(|sealed| sealed.revision == revision);
@@ -68,7 +77,37 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
             bail!("{}", unsealed(node, revision));
         }
     }
-    Ok((speakers, is_whole))
+    let mut later = later(definition, history, for_later, look);
+    // A stream has to be searched for longer frames from its first byte on.
+    if saying().any(|channel| channel.finder != FrameFinder::Packet) {
+        later.ask_all(&mut speakers);
+    }
+    Ok(Spoken { speakers, later, is_whole })
+}
+
+/// Sealed revisions that are read, and compared with the definition, when somebody speaks them.
+fn later(definition: &Path, history: History, revisions: Vec<u64>, look: Look) -> Later {
+    let definition = definition.to_owned();
+    let mut own: Option<Revision> = None;
+    Later::new(revisions, move |revision| {
+        let mut find = || -> anyhow::Result<Option<Arc<Plan>>> {
+            let sealed = history.revisions.iter().find(|sealed| u64::from(sealed.revision) == revision);
+            let Some(sealed) = sealed else { return Ok(None) };
+            let spoken = revisions::of_sealed(sealed)?;
+            if own.is_none() {
+                own = Some(revisions::of_checked("the definition".into(), read_definition(&definition)?, look)?);
+            }
+            // What the own definition reads as it was meant, it reads with all names and defaults of today.
+            Ok(own.as_ref().filter(|own| misreads(own, &spoken)).map(|_| spoken.plan.clone()))
+        };
+        find().unwrap_or_else(|error| {
+            say!(
+                "{} frames of revision {revision} are read with the definition: {error:#}",
+                look.paint_err(Paint::Bad, "finding:")
+            );
+            None
+        })
+    })
 }
 
 /// Says what is wrong with sealed revisions, and what that means here; returns whether nothing is.

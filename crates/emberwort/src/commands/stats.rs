@@ -1,11 +1,13 @@
 //! `stats`: counts what captures hold.
 
+use std::convert::Infallible;
 use std::io::Write;
+use std::ops::ControlFlow;
 use std::path::Path;
 
-use emberwort_capture::{BrokenFrame, Row, RowSink, StrayBytes};
+use emberwort_capture::{Item, ItemSink, Wants};
 
-use super::speakers::speakers;
+use super::speakers::{Spoken, speakers};
 use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
 use crate::output::{self, Look, say};
@@ -14,13 +16,15 @@ use crate::render::stats::{Account, hint, json, tables};
 /// Wants nothing but the counts, and ends with Ctrl-C.
 struct UntilInterrupted;
 
-impl RowSink for UntilInterrupted {
-    fn row(&mut self, _row: &Row<'_>) {}
-    fn broken(&mut self, _broken: &BrokenFrame<'_>) {}
-    fn stray(&mut self, _stray: &StrayBytes<'_>) {}
+impl ItemSink for UntilInterrupted {
+    type Error = Infallible;
 
-    fn wants_values(&self) -> bool {
-        false
+    fn wants(&self, _definition: usize, _message: usize) -> Wants {
+        Wants::Nothing
+    }
+
+    fn item(&mut self, _item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        Ok(ControlFlow::Continue(()))
     }
 
     fn is_full(&self) -> bool {
@@ -29,9 +33,9 @@ impl RowSink for UntilInterrupted {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let (speakers, is_whole) = speakers(&args.speakers, link, look)?;
+    let Spoken { speakers, later, is_whole } = speakers(&args.speakers, link, look)?;
     output::catch_interrupt();
-    let (_, read) = inputs::decode_all(&args.input, speakers, UntilInterrupted)?;
+    let read = inputs::decode_all(&args.input, speakers, later, UntilInterrupted)?;
     if output::interrupted() {
         say!("interrupted; this is what was read until then");
     }

@@ -1,5 +1,6 @@
 //! Times as text: RFC 3339 for machines, time of day for people, durations with a fitting unit.
 
+use emberwort_model::number::write_integer;
 use jiff::Timestamp;
 
 const SECOND: u64 = 1_000_000_000;
@@ -8,22 +9,61 @@ const HOUR: u64 = 60 * MINUTE;
 
 /// RFC 3339 in UTC with nanoseconds: `2031-03-09T02:10:00.200000000Z`.
 pub fn rfc3339(nanoseconds: u64) -> String {
-    match Timestamp::from_nanosecond(i128::from(nanoseconds)) {
-        Ok(time) => format!("{time:.9}"),
-        Err(_) => format!("{nanoseconds} ns"),
+    let mut text = String::new();
+    Calendar::default().write_rfc3339(nanoseconds, &mut text);
+    text
+}
+
+/// Dates of one moment after the other, worked out only where they change.
+#[derive(Clone, Debug, Default)]
+pub struct Calendar {
+    /// The date that was asked for last, with its number of days since 1970-01-01.
+    last: Option<(u64, String)>,
+}
+
+impl Calendar {
+    /// The date of a moment, in UTC: `2031-03-09`.
+    pub fn date(&mut self, nanoseconds: u64) -> &str {
+        let day = nanoseconds / (24 * HOUR);
+        if self.last.as_ref().is_none_or(|(last, _)| *last != day) {
+            // All moments of 64 bits lie before the year 2555.
+            let time = Timestamp::from_nanosecond(i128::from(nanoseconds)).unwrap_or_default();
+            self.last = Some((day, time.to_string().chars().take(10).collect()));
+        }
+        self.last.as_ref().map_or("", |(_, date)| date.as_str())
+    }
+
+    /// Writes a moment as [`rfc3339`] gives it.
+    pub fn write_rfc3339(&mut self, nanoseconds: u64, out: &mut String) {
+        out.push_str(self.date(nanoseconds));
+        out.push('T');
+        write_time_of_day(nanoseconds, 9, out);
+        out.push('Z');
     }
 }
 
-/// The day, in UTC: `2031-03-09`.
-pub fn day(nanoseconds: u64) -> String {
-    rfc3339(nanoseconds).chars().take(10).collect()
+/// Writes the time of day, in UTC, with so many decimals: `02:10:00.200000`.
+pub fn write_time_of_day(nanoseconds: u64, decimals: u32, out: &mut String) {
+    let seconds = nanoseconds / SECOND % 86_400;
+    let fraction = nanoseconds % SECOND / 10u64.pow(9 - decimals);
+    write_digits(seconds / 3600, 2, out);
+    out.push(':');
+    write_digits(seconds / 60 % 60, 2, out);
+    out.push(':');
+    write_digits(seconds % 60, 2, out);
+    out.push('.');
+    write_digits(fraction, decimals, out);
 }
 
-/// The time of day, in UTC, with microseconds: `02:10:00.200000`.
-pub fn time_of_day(nanoseconds: u64) -> String {
-    let seconds = nanoseconds / SECOND % 86_400;
-    let micros = nanoseconds % SECOND / 1000;
-    format!("{:02}:{:02}:{:02}.{micros:06}", seconds / 3600, seconds / 60 % 60, seconds % 60)
+/// Writes a number with at least so many digits.
+fn write_digits(number: u64, digits: u32, out: &mut String) {
+    let mut least = 10u64.pow(digits - 1);
+    while least > 1 && number < least {
+        out.push('0');
+        least /= 10;
+    }
+    // Writing to a String cannot fail.
+    let _ = write_integer(out, number);
 }
 
 /// A duration: `50 ms`, `2.5 s`.
@@ -60,6 +100,23 @@ mod tests {
     #[test]
     fn times_are_utc() {
         assert_eq!(rfc3339(1_930_788_600_200_000_000), "2031-03-09T02:10:00.200000000Z");
-        assert_eq!(time_of_day(1_930_788_600_200_000_000), "02:10:00.200000");
+        let mut text = String::new();
+        write_time_of_day(1_930_788_600_200_000_000, 6, &mut text);
+        assert_eq!(text, "02:10:00.200000");
+    }
+
+    /// The library's own words, at the ends of days, years and what 64 bits hold.
+    #[test]
+    fn moments_are_written_as_the_calendar_has_them() {
+        let mut calendar = Calendar::default();
+        let days = [0, 1, 58, 59, 365, 789, 11_016, 19_782, 19_783, 22_347, 47_482, 213_502];
+        for day in days.into_iter().chain([0]) {
+            for into in [0, 1, 999_999_999, 59 * MINUTE, 23 * HOUR + 59 * MINUTE + 59 * SECOND + 7] {
+                let moment = day * 24 * HOUR + into;
+                let mut text = String::new();
+                calendar.write_rfc3339(moment, &mut text);
+                assert_eq!(text, format!("{:.9}", Timestamp::from_nanosecond(i128::from(moment)).unwrap()));
+            }
+        }
     }
 }

@@ -159,15 +159,7 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
     } else {
         Box::new(File::open(path).with_context(failed)?)
     };
-    let mut first = vec![0; source::DETECT_BYTES];
-    let mut filled = 0;
-    while filled < first.len() {
-        match input.read(&mut first[filled..]).with_context(failed)? {
-            0 => break,
-            n => filled += n,
-        }
-    }
-    first.truncate(filled);
+    let first = source::read_first(&mut input).with_context(failed)?;
     let form = source::detect(&first);
     if form == source::Form::Raw && !first.is_empty() {
         bail!(

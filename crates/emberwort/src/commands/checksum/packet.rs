@@ -51,9 +51,7 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
     } else if let Some(path) = &args.file {
         let failed = || format!("{} cannot be read", crate::files::shown(path));
         let mut file = File::open(path).with_context(failed)?;
-        let mut first = vec![0; source::DETECT_BYTES];
-        let count = file.read(&mut first).with_context(failed)?;
-        first.truncate(count);
+        let first = source::read_first(&mut file).with_context(failed)?;
         let mut packets = Packets { args, kinds: Vec::new(), number: 0, shown };
         let outcome =
             source::read(source::detect(&first), first.as_slice().chain(file), &mut packets).with_context(failed)?;

@@ -1,0 +1,139 @@
+//! Rows as CSV (RFC 4180): a line for each value.
+
+use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_model::hex::write_hex;
+use emberwort_model::model::End;
+use emberwort_model::number::write_integer;
+use emberwort_wire::{ValueRef, text};
+
+use super::{Form, Known};
+use crate::render::plural;
+use crate::render::time::Calendar;
+
+const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence\n";
+
+pub struct Csv {
+    known: Known,
+    calendar: Calendar,
+    started: bool,
+    /// The cells that all lines of a frame begin with, and those that they end with.
+    first: String,
+    last: String,
+    value: String,
+}
+
+/// A cell, in quotes where it needs them.
+fn cell(text: &str, out: &mut String) {
+    if text.bytes().any(|byte| matches!(byte, b',' | b'"' | b'\n' | b'\r')) {
+        out.push('"');
+        out.push_str(&text.replace('"', "\"\""));
+        out.push('"');
+    } else {
+        out.push_str(text);
+    }
+}
+
+/// A cell with a number, if there is one, and the comma in front of it.
+fn number(value: Option<u64>, out: &mut String) {
+    out.push(',');
+    if let Some(value) = value {
+        // Writing to a String cannot fail.
+        let _ = write_integer(out, value);
+    }
+}
+
+impl Csv {
+    pub fn new(known: Known) -> Self {
+        let empty = String::new;
+        let calendar = Calendar::default();
+        Self { known, calendar, started: false, first: empty(), last: empty(), value: empty() }
+    }
+
+    /// The heading, before the first line; then the cells up to the node.
+    fn begin(
+        &mut self,
+        (time, offset): (Option<u64>, u64),
+        (channel, from, node): (usize, Option<End>, Option<u64>),
+        out: &mut String,
+    ) {
+        if !self.started {
+            out.push_str(HEADING);
+            self.started = true;
+        }
+        self.first.clear();
+        if let Some(time) = time {
+            self.calendar.write_rfc3339(time, &mut self.first);
+        }
+        number(Some(offset), &mut self.first);
+        self.first.push(',');
+        self.first.push_str(self.known.channel(channel));
+        self.first.push(',');
+        self.first.push_str(from.map_or("", End::as_str));
+        number(node, &mut self.first);
+    }
+
+    /// The line about what is no row.
+    fn other(&self, what: &str, sentence: &str, wire: &[u8], out: &mut String) {
+        out.push_str(&self.first);
+        out.push(',');
+        out.push_str(what);
+        out.push_str(",,");
+        cell(sentence, out);
+        out.push_str(",,");
+        let _ = write_hex(wire, out);
+        out.push_str(",,\n");
+    }
+}
+
+impl Form for Csv {
+    fn know(&mut self, speakers: &Speakers) {
+        self.known.know(speakers);
+    }
+
+    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+        self.begin((row.time, row.offset), (row.channel, Some(row.from), row.frame.node), out);
+        let message = &row.plan.messages[row.message].message;
+        self.first.push(',');
+        self.first.push_str(&message.name);
+        self.first.push(',');
+        self.last.clear();
+        number(Some(u64::from(row.plan.link.revision)), &mut self.last);
+        number(row.frame.sequence, &mut self.last);
+        self.last.push('\n');
+        for (slot, field) in message.fields.iter().enumerate() {
+            let value = row.values.get(slot);
+            if field.is_spare() || value == ValueRef::Absent {
+                continue;
+            }
+            out.push_str(&self.first);
+            self.known.write_field(row, (slot, field), out, |reading, shown, out| {
+                out.push_str(&field.name);
+                out.push(',');
+                self.value.clear();
+                shown.write(&mut self.value);
+                cell(&self.value, out);
+                out.push(',');
+                cell(&reading.units[slot], out);
+                out.push(',');
+                let _ = match value {
+                    ValueRef::Raw(raw) => write_integer(out, text::signed(&field.kind, raw)),
+                    ValueRef::Bytes(bytes) => write_hex(bytes, out),
+                    _ => Ok(()),
+                };
+            });
+            out.push_str(&self.last);
+        }
+    }
+
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+        self.begin((broken.time, broken.offset), (broken.channel, broken.from, None), out);
+        let sentence = format!("{}: {}", broken.fault.reason(), self.known.sentence(broken));
+        let what = if broken.is_unread() { "(unread)" } else { "(broken)" };
+        self.other(what, &sentence, broken.wire, out);
+    }
+
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+        self.begin((stray.time, stray.offset), (stray.channel, stray.from, None), out);
+        self.other("(stray)", &plural(stray.wire.len(), "byte"), stray.wire, out);
+    }
+}

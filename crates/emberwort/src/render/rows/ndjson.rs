@@ -1,0 +1,148 @@
+//! Rows as NDJSON: an object for each frame, in a line of its own. `docs/rows.md` lists the keys.
+
+use std::fmt::Write as _;
+
+use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_model::hex::write_hex;
+use emberwort_model::model::End;
+use emberwort_model::number::write_integer;
+use emberwort_wire::FrameFault;
+use emberwort_wire::json;
+
+use super::{Form, Known, shown_fields};
+use crate::render::time::Calendar;
+
+pub struct Ndjson {
+    known: Known,
+    calendar: Calendar,
+}
+
+// Writing to a String cannot fail. Names are identifiers, which need no escapes.
+impl Ndjson {
+    pub fn new(known: Known) -> Self {
+        Self { known, calendar: Calendar::default() }
+    }
+
+    fn begin(&mut self, time: Option<u64>, offset: u64, channel: usize, from: Option<End>, out: &mut String) {
+        match time {
+            Some(time) => {
+                out.push_str("{\"time\":\"");
+                self.calendar.write_rfc3339(time, out);
+                out.push('"');
+            }
+            None => number("{\"offset\":", Some(offset), out),
+        }
+        out.push_str(",\"channel\":\"");
+        out.push_str(self.known.channel(channel));
+        if let Some(from) = from {
+            out.push_str("\",\"direction\":\"");
+            out.push_str(from.as_str());
+        }
+        out.push('"');
+    }
+
+    /// The fields that the definition has and the sender's revision lacks.
+    fn lacks(&self, row: &Row<'_>, out: &mut String) {
+        let message = &row.plan.messages[row.message];
+        let held = row.values.sections();
+        // Lines have no sections.
+        let later = message.sections.get(held.max(1)).map_or(u32::MAX, |section| section.revision);
+        let reading = self.known.reading(row);
+        if later == u32::MAX && reading.lacks.is_empty() {
+            return;
+        }
+        let assumed = message.message.fields.iter().filter(|field| field.since >= later && !field.is_spare());
+        let names = assumed.map(|field| field.name.as_str()).chain(reading.lacks.iter().map(String::as_str));
+        let names: Vec<&str> = names.collect();
+        if !names.is_empty() {
+            let _ = write!(out, ",\"lacks\":[\"{}\"]", names.join("\",\""));
+        }
+    }
+}
+
+/// A key, written as it is, and its number, if there is one.
+fn number(key: &str, value: Option<u64>, out: &mut String) {
+    if let Some(value) = value {
+        out.push_str(key);
+        let _ = write_integer(out, value);
+    }
+}
+
+fn bytes(key: &str, bytes: &[u8], out: &mut String) {
+    out.push_str(key);
+    let _ = write_hex(bytes, out);
+    out.push('"');
+}
+
+impl Form for Ndjson {
+    fn know(&mut self, speakers: &Speakers) {
+        self.known.know(speakers);
+    }
+
+    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+        self.begin(row.time, row.offset, row.channel, Some(row.from), out);
+        number(",\"node\":", row.frame.node, out);
+        number(",\"sequence\":", row.frame.sequence, out);
+        let plan = &row.plan.messages[row.message];
+        let held = row.values.sections();
+        let assumed = (held < plan.sections.len()).then(|| u64::from(plan.sections[held - 1].revision));
+        number(",\"revision\":", row.frame.revision.or(assumed), out);
+        if row.definition != 0 {
+            number(",\"read_as_revision\":", Some(u64::from(row.plan.link.revision)), out);
+        }
+        self.lacks(row, out);
+        let later = row.values.later_bytes() as u64;
+        number(",\"later_bytes\":", Some(later).filter(|later| *later > 0), out);
+        if !self.known.says_all(row) {
+            bytes(",\"body\":\"", row.frame.body, out);
+        }
+        out.push_str(",\"message\":\"");
+        out.push_str(&plan.message.name);
+        out.push_str("\",\"fields\":");
+        out.push('{');
+        for (slot, field) in shown_fields(row) {
+            self.known.write_field(row, (slot, field), out, |_, shown, out| {
+                out.push('"');
+                out.push_str(&field.name);
+                out.push_str("\":");
+                shown.write_json(out);
+                out.push(',');
+            });
+        }
+        if out.ends_with(',') {
+            out.pop();
+        }
+        out.push_str("}}\n");
+    }
+
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+        self.begin(broken.time, broken.offset, broken.channel, broken.from, out);
+        number(",\"node\":", broken.frame.and_then(|frame| frame.node), out);
+        number(",\"sequence\":", broken.frame.and_then(|frame| frame.sequence), out);
+        let name = if broken.is_unread() { "unread" } else { "broken" };
+        let _ = write!(out, ",\"{name}\":\"{}\"", broken.fault.reason());
+        if let FrameFault::UnknownMessage { key } = broken.fault {
+            number(",\"key\":", Some(*key), out);
+        }
+        match *broken.fault {
+            FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
+                let bits = broken.facing.parts[part].bits;
+                let digits = usize::from(bits).div_ceil(4);
+                let _ = write!(out, ",\"expected\":\"0x{expected:0digits$X}\",\"found\":\"0x{found:0digits$X}\"");
+            }
+            _ => {
+                out.push_str(",\"detail\":");
+                let _ = json::write_string(&self.known.sentence(broken), out);
+            }
+        }
+        bytes(",\"bytes\":\"", broken.wire, out);
+        out.push_str("}\n");
+    }
+
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+        self.begin(stray.time, stray.offset, stray.channel, stray.from, out);
+        number(",\"stray\":", Some(stray.wire.len() as u64), out);
+        bytes(",\"bytes\":\"", stray.wire, out);
+        out.push_str("}\n");
+    }
+}

@@ -1,0 +1,268 @@
+//! Rows as a table: a line for each frame, broken between fields where a terminal is narrow.
+
+use std::fmt::Write as _;
+
+use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_model::model::End;
+use emberwort_model::number::write_integer;
+
+use super::{Form, Known, RowStyle, has_unit, pad, shown_fields, some_hex};
+use crate::output::Paint;
+use crate::render::plural;
+use crate::render::time::{Calendar, write_time_of_day};
+
+pub struct Table {
+    known: Known,
+    lines: Lines,
+    calendar: Calendar,
+    /// The date that was shown last.
+    date: String,
+    started: bool,
+}
+
+/// What lines of a table have in common, also those of other forms about what is no row.
+pub struct Lines {
+    style: RowStyle,
+    message_width: usize,
+    channel_width: usize,
+}
+
+/// The frame, or the bytes, that a line is about.
+#[derive(Clone, Copy)]
+pub struct About {
+    pub time: Option<u64>,
+    pub offset: u64,
+    pub channel: usize,
+    pub from: Option<End>,
+    pub node: Option<u64>,
+}
+
+impl About {
+    fn row(row: &Row<'_>) -> Self {
+        let (time, offset, channel) = (row.time, row.offset, row.channel);
+        Self { time, offset, channel, from: Some(row.from), node: row.frame.node }
+    }
+
+    fn broken(broken: &BrokenFrame<'_>) -> Self {
+        let (time, offset, channel, from) = (broken.time, broken.offset, broken.channel, broken.from);
+        Self { time, offset, channel, from, node: broken.frame.and_then(|frame| frame.node) }
+    }
+
+    fn stray(stray: &StrayBytes<'_>) -> Self {
+        Self { time: stray.time, offset: stray.offset, channel: stray.channel, from: stray.from, node: None }
+    }
+}
+
+/// Width of the column of times.
+const TIME: usize = 16;
+
+impl Lines {
+    pub fn new(speakers: &Speakers, style: RowStyle) -> Self {
+        let mut lines = Self { style, message_width: 7, channel_width: 7 };
+        lines.know(speakers);
+        lines
+    }
+
+    /// Makes the columns as wide as the names of the definitions in use.
+    pub fn know(&mut self, speakers: &Speakers) {
+        let messages = speakers.definitions().iter().flat_map(|definition| &definition.plan.messages);
+        let messages = messages.map(|plan| plan.message.name.len());
+        let channels = speakers.own().channels.iter().map(|channel| channel.name.len());
+        self.message_width = messages.fold(self.message_width, usize::max);
+        self.channel_width = channels.fold(self.channel_width, usize::max);
+    }
+
+    /// The columns in front of the message.
+    fn begin(&self, known: &Known, about: About, out: &mut String) {
+        let start = out.len();
+        match about.time {
+            Some(time) => write_time_of_day(time, 6, out),
+            None => {
+                out.push_str("at ");
+                let _ = write_integer(out, about.offset);
+            }
+        }
+        pad(out, start, TIME);
+        out.push(' ');
+        let start = out.len();
+        out.push_str(known.channel(about.channel));
+        pad(out, start, self.channel_width);
+        let from = about.from.map_or("", End::as_str);
+        out.push_str("  ");
+        let start = out.len();
+        out.push_str(from);
+        pad(out, start, 6);
+        out.push_str("  ");
+        let all = known.plan.channels[about.channel].facing(about.from.unwrap_or(End::Device)).broadcast;
+        let _ = match about.node {
+            None => out.write_str("    "),
+            Some(node) if Some(node) == all => out.write_str(" all"),
+            Some(node) => {
+                let digits = node.checked_ilog10().unwrap_or(0) as usize + 1;
+                out.extend(std::iter::repeat_n(' ', 4usize.saturating_sub(digits)));
+                write_integer(out, node)
+            }
+        };
+        out.push_str("  ");
+    }
+
+    fn name(&self, name: &str, out: &mut String) {
+        let start = out.len();
+        out.push_str(name);
+        pad(out, start, self.message_width);
+        out.push_str("  ");
+    }
+
+    /// The whole line about a frame that is no row.
+    pub fn broken(&self, known: &Known, broken: &BrokenFrame<'_>, out: &mut String) {
+        let start = out.len();
+        self.begin(known, About::broken(broken), out);
+        self.name(if broken.is_unread() { "UNREAD" } else { "BROKEN" }, out);
+        let sentence = format!("{}: {}", broken.fault.reason(), known.sentence(broken));
+        self.reason(&sentence, &some_hex(broken.wire), Some(Paint::Bad), start, out);
+    }
+
+    /// The whole line about bytes in no frame.
+    pub fn stray(&self, known: &Known, stray: &StrayBytes<'_>, out: &mut String) {
+        let start = out.len();
+        self.begin(known, About::stray(stray), out);
+        self.name("stray", out);
+        let sentence = format!("{} in no frame:", plural(stray.wire.len(), "byte"));
+        self.reason(&sentence, &some_hex(stray.wire), None, start, out);
+    }
+
+    /// Ends the line that began at `start` with why something is no message, and with its bytes; on a terminal in as many lines as
+    /// they need.
+    fn reason(&self, reason: &str, bytes: &str, paint: Option<Paint>, start: usize, out: &mut String) {
+        let indent = out[start..].chars().count();
+        let room = self.style.width.map_or(usize::MAX, |width| width.saturating_sub(indent).max(16));
+        let fits = reason.chars().count() + bytes.chars().count() + 2 <= room;
+        let lines =
+            |text: &str| -> Vec<String> { textwrap::wrap(text, room).iter().map(|line| line.to_string()).collect() };
+        let look = self.style.look;
+        let paint = |line: &String| paint.map_or_else(|| line.clone(), |paint| look.paint(paint, line));
+        let all: Vec<String> = match fits {
+            true => vec![format!("{}  {bytes}", paint(&reason.to_owned()))],
+            false => lines(reason).iter().map(paint).chain(lines(bytes)).collect(),
+        };
+        for (n, line) in all.iter().enumerate() {
+            if n > 0 {
+                out.extend(std::iter::repeat_n(' ', indent));
+            }
+            out.push_str(line);
+            out.push('\n');
+        }
+    }
+}
+
+/// The words at the end of a line; on a terminal they go on under each other where they do not fit.
+struct Words {
+    width: Option<usize>,
+    indent: usize,
+    column: usize,
+    count: usize,
+}
+
+impl Words {
+    /// Behind what stands in the line that begins at `start`.
+    fn behind(width: Option<usize>, start: usize, out: &str) -> Self {
+        let indent = if width.is_some() { out[start..].chars().count() } else { 0 };
+        Self { width, indent, column: indent, count: 0 }
+    }
+
+    /// Writes a word.
+    fn add(&mut self, out: &mut String, word: impl FnOnce(&mut String)) {
+        let before = out.len();
+        if self.count > 0 {
+            out.push_str("  ");
+        }
+        let start = out.len();
+        word(out);
+        self.count += 1;
+        let Some(width) = self.width else { return };
+        let length = out[start..].chars().count();
+        if self.column + length > width && self.column > self.indent {
+            let word = out.split_off(start);
+            out.truncate(before);
+            out.push('\n');
+            // A word that is wider than the column of fields begins in front of it.
+            self.column = width.saturating_sub(length).min(self.indent);
+            out.extend(std::iter::repeat_n(' ', self.column));
+            out.push_str(&word);
+        }
+        self.column += length + 2;
+    }
+}
+
+impl Table {
+    pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
+        let lines = Lines::new(speakers, style);
+        Self { known, lines, calendar: Calendar::default(), date: String::new(), started: false }
+    }
+
+    /// The heading, before the first line, and the date where it changes.
+    fn head(&mut self, time: Option<u64>, out: &mut String) {
+        let look = self.lines.style.look;
+        if !self.started {
+            let (channel, message) = (self.lines.channel_width, self.lines.message_width);
+            let line = format!(
+                "{:<TIME$} {:<channel$}  {:<6}  {:>4}  {:<message$}  FIELDS",
+                "TIME (UTC)", "CHANNEL", "FROM", "NODE", "MESSAGE"
+            );
+            out.push_str(&look.paint(Paint::Bold, line));
+            out.push('\n');
+            self.started = true;
+        }
+        if let Some(time) = time {
+            let date = self.calendar.date(time);
+            if date != self.date {
+                out.push_str(&look.paint(Paint::Dim, format!("-- {date}")));
+                out.push('\n');
+                date.clone_into(&mut self.date);
+            }
+        }
+    }
+}
+
+impl Form for Table {
+    fn know(&mut self, speakers: &Speakers) {
+        self.known.know(speakers);
+        self.lines.know(speakers);
+    }
+
+    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+        self.head(row.time, out);
+        let start = out.len();
+        self.lines.begin(&self.known, About::row(row), out);
+        self.lines.name(&row.plan.messages[row.message].message.name, out);
+        let remark = self.known.remark(row);
+        let mut words = Words::behind(self.lines.style.width, start, out);
+        for (slot, field) in shown_fields(row) {
+            words.add(out, |word| {
+                self.known.write_field(row, (slot, field), word, |reading, shown, word| {
+                    word.push_str(&field.name);
+                    word.push('=');
+                    shown.write(word);
+                    if !shown.raw && has_unit(field, shown.value()) {
+                        word.push(' ');
+                        word.push_str(&reading.units[slot]);
+                    }
+                });
+            });
+        }
+        if let Some(remark) = remark {
+            words.add(out, |word| word.push_str(&remark));
+        }
+        out.push('\n');
+    }
+
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+        self.head(broken.time, out);
+        self.lines.broken(&self.known, broken, out);
+    }
+
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+        self.head(stray.time, out);
+        self.lines.stray(&self.known, stray, out);
+    }
+}

@@ -1,0 +1,137 @@
+//! Rows as trees: a heading for each frame, and a line for each of its values.
+
+use std::fmt::Write as _;
+
+use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::write_hex;
+use emberwort_model::model::{End, Field, Kind};
+use emberwort_model::plan::MessagePlan;
+use emberwort_wire::{ValueRef, Values, text};
+
+use super::table::Lines;
+use super::{Form, Known, RowStyle, has_unit, write_value};
+use crate::output::Paint;
+use crate::render::time;
+
+pub struct Tree {
+    known: Known,
+    style: RowStyle,
+    lines: Lines,
+}
+
+impl Tree {
+    pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
+        Self { known, style, lines: Lines::new(speakers, style) }
+    }
+}
+
+impl Form for Tree {
+    fn know(&mut self, speakers: &Speakers) {
+        self.known.know(speakers);
+        self.lines.know(speakers);
+    }
+
+    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+        let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
+        let plan = row.plan;
+        let message = &plan.messages[row.message];
+        let remark = self.known.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
+        let heading = format!(
+            "{} from {}{} on {}, {when}{}{remark}",
+            message.message.name,
+            row.from.as_str(),
+            row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
+            self.known.channel(row.channel),
+            row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
+        );
+        out.push_str(&self.style.look.paint(Paint::Bold, heading));
+        out.push('\n');
+        write_tree_fields(plan, message, row.from, row.values, |line| {
+            out.push_str(line);
+            out.push('\n');
+        });
+        let mut bytes = format!("  {:<14} ", "bytes");
+        let _ = write_hex(row.wire, &mut bytes);
+        out.push_str(&crate::render::wrapped_under(&bytes, &" ".repeat(17)));
+        out.push('\n');
+    }
+
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+        self.lines.broken(&self.known, broken, out);
+    }
+
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+        self.lines.stray(&self.known, stray, out);
+    }
+}
+
+/// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex. What lies in records, lists
+/// and forms stands further to the right.
+pub fn write_tree_fields(plan: &Plan, message: &MessagePlan, from: End, values: &Values, mut emit: impl FnMut(&str)) {
+    let fields = &message.message.fields;
+    let widest = fields.iter().map(|field| field.name.len()).max().unwrap_or(0).max(14);
+    for (slot, field) in fields.iter().enumerate() {
+        if field.is_spare() || matches!(values.get(slot), ValueRef::Absent | ValueRef::Unset) {
+            continue;
+        }
+        let lacking = message.sections[..values.sections()].iter().all(|section| section.revision != field.since);
+        let remark = if lacking { "  (assumed: the sender's revision lacks it)" } else { "" };
+        tree_lines(plan, from, field, &field.name, values, (slot, 1, widest), remark, &mut emit);
+    }
+}
+
+#[allow(clippy::too_many_arguments, reason = "one recursive step with all that it needs")]
+fn tree_lines(
+    plan: &Plan,
+    from: End,
+    field: &Field,
+    name: &str,
+    values: &Values,
+    (slot, depth, widest): (usize, usize, usize),
+    remark: &str,
+    emit: &mut impl FnMut(&str),
+) {
+    let value = values.get(slot);
+    let indent = "  ".repeat(depth);
+    let deeper = |slot: usize| (slot, depth + 1, widest.saturating_sub(2));
+    match (value, &field.kind) {
+        (ValueRef::Group { first, count }, Kind::List { element, .. }) => {
+            let plural = crate::render::plural(count, "element");
+            emit(format!("{indent}{name:<widest$} {plural}{remark}").trim_end());
+            for n in 0..count {
+                tree_lines(plan, from, element, &format!("[{n}]"), values, deeper(first + n), "", emit);
+            }
+        }
+        (ValueRef::Group { first, .. }, Kind::Record(record)) => {
+            emit(format!("{indent}{name:<widest$} {}{remark}", record.name).trim_end());
+            for (n, field) in record.fields.iter().enumerate() {
+                if !field.is_spare() && !matches!(values.get(first + n), ValueRef::Absent | ValueRef::Unset) {
+                    tree_lines(plan, from, field, &field.name, values, deeper(first + n), "", emit);
+                }
+            }
+        }
+        (ValueRef::Chosen { form, slot }, Kind::Choice(choice)) => {
+            if let Some(form) = choice.form(form) {
+                let name = format!("{name}: {}", form.name);
+                tree_lines(plan, from, form, &name, values, (slot, depth, widest), remark, emit);
+            }
+        }
+        _ => {
+            let mut shown = String::new();
+            write_value(plan, from, field, (values, slot), false, &mut shown);
+            if has_unit(field, value) {
+                let _ = write!(shown, " {}", escaped(&field.unit));
+            }
+            let mut line = format!("{indent}{name:<widest$} {shown:<20}");
+            if let (ValueRef::Raw(raw), Some(bits)) = (value, field.kind.raw_bits()) {
+                let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
+                let digits = usize::from(bits).div_ceil(4);
+                let _ = write!(line, " raw {} = 0x{:0digits$X}", text::signed(&field.kind, raw), raw & mask);
+            }
+            line.push_str(remark);
+            emit(line.trim_end());
+        }
+    }
+}
