@@ -66,7 +66,7 @@ pub struct BrokenFrame<'a> {
     /// The channel, as frames of this sender go over it.
     pub facing: &'a ChannelPlan,
     /// The definition with which it was read.
-    pub plan: &'a Plan,
+    pub plan: &'a Arc<Plan>,
     /// The frame, if its framing and checksums are right and only its body cannot be read.
     pub frame: Option<&'a FrameView<'a>>,
     /// Its bytes as they came.

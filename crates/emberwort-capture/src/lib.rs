@@ -8,6 +8,7 @@ pub mod checksum_slips;
 pub mod decode;
 pub mod hex_text;
 pub mod items;
+pub mod kept;
 pub mod network;
 pub mod source;
 pub mod speakers;
@@ -16,6 +17,7 @@ pub mod writer;
 
 pub use decode::Decoder;
 pub use items::{BrokenFrame, Item, ItemSink, Only, Row, StrayBytes, Wants};
+pub use kept::KeptItems;
 pub use source::{Damage, Form, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 pub use speakers::Speakers;
 pub use stats::{Gaps, Statistics};

@@ -123,6 +123,14 @@ proptest! {
     }
 }
 
+/// Blank lines stand between the parts of a dump, or at its end, and say nothing.
+#[test]
+fn blank_lines_in_a_dump_say_nothing() {
+    let whole = &dumps(&(0..64).collect::<Vec<u8>>())[0].1;
+    let spaced = whole.replace('\n', "\n\n  \n");
+    assert_eq!(bytes(&spaced), (0..64).collect::<Vec<u8>>());
+}
+
 #[test]
 fn a_dump_with_a_line_missing_or_changed_is_damaged_there() {
     let whole = &dumps(&(0..64).collect::<Vec<u8>>())[0].1;

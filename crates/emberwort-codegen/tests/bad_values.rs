@@ -183,6 +183,26 @@ fn counts_lengths_and_numbers_that_cannot_be_sent_give_their_error() {
     assert!(told.is_empty(), "{}", told.join("\n"));
 }
 
+/// A list that reaches to the end has room for what the channel can carry. More is refused, and nothing is written behind the array.
+#[test]
+fn a_list_to_the_end_holds_no_more_than_its_room() {
+    let text = GUARDED.replace("OPTIONALS", "o : u8 optional")
+        + "message Row { id 3\n from device\n on bus\n items : [rest] u16\n }\n";
+    let plan = planned(&text);
+    let before = "static guarded_row_t row;\nstatic uint8_t body[300];\nstatic void fresh(void) { memset(body, 7, sizeof body); }\n\
+                  #define ROOM (sizeof row.items / sizeof row.items[0])\n";
+    let calls = [
+        (
+            "found = guarded_row_decode(&row, body, 2u * ROOM); if (row.items_count != ROOM) found = GUARDED_BAD_VALUE;",
+            "OK",
+        ),
+        ("found = guarded_row_decode(&row, body, 2u * ROOM + 2u);", "TOO_MANY"),
+        ("found = guarded_row_decode(&row, body, sizeof body);", "TOO_MANY"),
+    ];
+    let Some(said) = results(&plan, "guarded", before, &calls) else { return };
+    assert_eq!(said, "");
+}
+
 #[test]
 fn bodies_that_claim_too_much_are_refused_as_the_library_does() {
     let plan = guarded();

@@ -2,7 +2,6 @@
 
 use emberwort_model::float::nearest_float;
 use emberwort_model::model::{Field, Kind, Length, Selector};
-use emberwort_model::number::Decimal;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::text::Filling;
 use emberwort_wire::{ValueRef, Values, json};
@@ -223,9 +222,9 @@ impl Signal {
 fn nearest(number: f64, kind: &Kind) -> u64 {
     match kind {
         Kind::Number(form) | Kind::Compact(form) => {
-            let decimals = computed_decimals(kind);
-            let mantissa = (number * 10f64.powi(decimals as i32)).round() as i128;
-            let raw = form.scaling.nearest_raw(Decimal { mantissa, decimals }).unwrap_or(form.low);
+            // physical = (offset + step × raw) / divisor
+            let (offset, step, divisor) = form.scaling.parts();
+            let raw = ((number * divisor as f64 - offset as f64) / step as f64).round() as i128;
             raw.clamp(form.low, form.high) as u64
         }
         Kind::Float(bits) => nearest_float(*bits, number),
@@ -233,17 +232,13 @@ fn nearest(number: f64, kind: &Kind) -> u64 {
     }
 }
 
-/// With how many decimals a number is computed: as many as the field can tell apart, and some more.
-fn computed_decimals(kind: &Kind) -> u32 {
-    match kind {
-        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() + 4,
-        _ => 9,
-    }
-}
-
-/// A computed number as it would stand in a row.
+/// A computed number as it would stand in a row: with as many decimals as the field can tell apart, and some more.
 fn decimal(number: f64, field: &Field) -> Result<serde_json::Number, String> {
-    let text = format!("{number:.decimals$}", decimals = computed_decimals(&field.kind) as usize);
+    let decimals = match &field.kind {
+        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() as usize + 4,
+        _ => 9,
+    };
+    let text = format!("{number:.decimals$}");
     text.parse().map_err(|_| format!("{text} is not a number"))
 }
 

@@ -217,6 +217,8 @@ struct Trial<'a> {
     signal_random: ChaCha8Rng,
     /// Sent frames that are still under way, by number.
     sent: UnderWay<Sent>,
+    /// Room for a body and a frame.
+    room: (Vec<u8>, Vec<u8>),
     /// What became of the last frame between two definitions.
     taken: Option<Taken>,
     host_side: Side,
@@ -269,6 +271,7 @@ impl<'a> Trial<'a> {
             wire_random: random(1),
             signal_random: random(2),
             sent: UnderWay::new(),
+            room: Default::default(),
             taken: None,
             report: Report::new(scenario),
         }
@@ -439,8 +442,9 @@ impl<'a> Trial<'a> {
         let key = framing.plan().key_for(message, node).unwrap_or(0);
         let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
         *sequence += 1;
-        let mut body = Vec::new();
-        let mut bytes = Vec::new();
+        let (mut body, mut bytes) = std::mem::take(&mut self.room);
+        body.clear();
+        bytes.clear();
         // All values were checked, and `check` made sure that the longest body fits its frame.
         if body_on(framing.plan(), compiled, &values, revision, &mut body).is_err()
             || framing.encode(&header, &body, &mut bytes).is_err()
@@ -449,14 +453,14 @@ impl<'a> Trial<'a> {
         }
         let finder = framing.plan().finder;
         let shortened = self.running[usize::from(from == End::Host)].shorten(finder, &bytes).len();
-        let bytes = &bytes[bytes.len() - shortened..];
-        let deliveries = self.wire.send(self.now, bytes, &mut self.wire_random).1;
+        let on_wire = &bytes[bytes.len() - shortened..];
+        let deliveries = self.wire.send(self.now, on_wire, &mut self.wire_random).1;
         let index = self.sent.next_number();
         let number = self.number(definition, message);
         *self.report.sent.entry((number, node)).or_default() += 1;
         let pending = deliveries.len() as u32;
         for delivery in deliveries {
-            let whole = delivery.bytes == bytes;
+            let whole = delivery.bytes == on_wire;
             if !whole {
                 *self.report.damaged.entry((number, node)).or_default() += 1;
             }
@@ -482,6 +486,7 @@ impl<'a> Trial<'a> {
             }
         };
         let values = if understood { expected } else { values };
+        self.room = (body, bytes);
         if from == End::Host {
             self.host_side.requests.note(plan, *channel, node, message, &values);
         }

@@ -331,6 +331,19 @@ fn a_host_asks_again_when_nobody_answers_in_time() {
     assert_eq!(few.verdicts[1].found, "0 received at device 3");
 }
 
+/// Nobody knows when an answer is late that has no time to come in.
+#[test]
+fn retries_need_a_time() {
+    let request = format!("[host]\nretries = 2\n{TWO}[[request]]\nat = \"1 ms\"\nnode = 1\nmessage = \"Move\"\n");
+    let problem =
+        small("frame { sync C6\n node : u8 address\n kind : u8 message\n body }\n limit 9 bytes", "id 1", &request);
+    let problem = problem.expect_err("`Moved` has no `within`");
+    assert!(
+        problem.contains("`retries` needs to know when `Move` is too late: write `answered by … within 50 ms`"),
+        "{problem}"
+    );
+}
+
 #[test]
 fn answers_can_repeat_what_was_asked() {
     let definition = "link s { revision 1  byte_order little }\nchannel c {\n medium udp 4000\n packet\n frame { kind : u8 message\n body } }\n\

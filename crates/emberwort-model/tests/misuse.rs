@@ -734,3 +734,44 @@ fn other_names_of_checksums() {
         str::to_owned,
     );
 }
+
+/// Where a word is expected and none stands: which words there are. Only behind a type a bracket is a habit of C.
+#[test]
+fn a_sign_in_place_of_a_word() {
+    let said = |text: &str| errors(text).into_iter().map(|(_, said)| said).collect::<Vec<_>>().join("\n");
+    let list = said(&in_message("a : u8[4]"));
+    assert!(list.contains("the length of a list stands in front of its type: `[64] u8`"), "{list}");
+    let order = said("link l { revision 1  byte_order ( }");
+    assert!(order.contains("these are: little, big"), "{order}");
+    let medium = said("link l { revision 1  byte_order little }\nchannel c { medium = }");
+    assert!(medium.contains("these are: uart"), "{medium}");
+}
+
+/// Ten of them are shown, then it is said how many more there are, if there are any.
+#[test]
+fn a_file_that_is_not_text_is_not_told_in_full() {
+    let strange = |count: usize| {
+        let found = errors(&"\u{1}".repeat(count));
+        let each = found.iter().filter(|(_, said)| said.contains("U+0001")).count();
+        let more = found.iter().find(|(_, said)| said.contains("more characters")).map(|(_, said)| said.clone());
+        (each, more.map(|said| said.split(' ').next().unwrap_or_default().to_owned()))
+    };
+    let (most, more) = strange(10);
+    assert_eq!((most, more), (10, None));
+    assert_eq!(strange(11), (10, Some("1".to_owned())));
+    assert_eq!(strange(300), (10, Some("290".to_owned())));
+}
+
+/// A mebibyte is the most, not more than the most.
+#[test]
+fn the_longest_body_that_can_be_meant() {
+    let body = |lists: &str| {
+        let text = format!("link l {{ revision 1  byte_order little }}\nmessage M {{ from device\n{lists} }}");
+        errors(&text).into_iter().map(|(_, said)| said).collect::<Vec<_>>()
+    };
+    // 16 times 65,535 bytes, and 16 more: 1,048,576.
+    let most: String = (0..16).map(|n| format!("a{n} : [65535] u8\n")).collect::<String>() + "b : [16] u8\n";
+    assert_eq!(body(&most), [""; 0]);
+    let found = body(&format!("{most} c : u8\n"));
+    assert!(found.len() == 1 && found[0].contains("has 1048577 bytes, which is surely a mistake"), "{found:?}");
+}

@@ -383,6 +383,23 @@ impl Framing {
             return Err(FrameError::PartTooNarrow { part: part.name.clone(), value, bits: part.bits });
         }
         let at = Self::bit_of(part, body_end);
+        let place = &self.places[index];
+        // Most parts are one or two whole bytes.
+        match (place.whole_bytes, part.order) {
+            (1, _) => {
+                bytes[at / 8] = value as u8;
+                return Ok(());
+            }
+            (2, ByteOrder::Little) => {
+                bytes[at / 8..at / 8 + 2].copy_from_slice(&(value as u16).to_le_bytes());
+                return Ok(());
+            }
+            (2, ByteOrder::Big) => {
+                bytes[at / 8..at / 8 + 2].copy_from_slice(&(value as u16).to_be_bytes());
+                return Ok(());
+            }
+            _ => {}
+        }
         if part.hex {
             let digits = usize::from(part.bits / 4);
             for (n, byte) in bytes[at / 8..at / 8 + digits].iter_mut().enumerate() {
@@ -443,6 +460,7 @@ impl Framing {
     fn encode_plain(&self, header: &Header, body: &[u8], out: &mut Vec<u8>) -> Result<(), FrameError> {
         let plan = &self.plan;
         let start = out.len();
+        out.reserve(plan.head_bytes + body.len() + plan.tail_bytes);
         out.resize(start + plan.head_bytes, 0);
         out.extend_from_slice(body);
         out.resize(out.len() + plan.tail_bytes, 0);

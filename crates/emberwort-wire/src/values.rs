@@ -227,6 +227,13 @@ impl Values {
         at
     }
 
+    /// Becomes a copy of other values, in the memory that it has.
+    pub fn assign(&mut self, other: &Self) {
+        self.slots.clone_from(&other.slots);
+        self.pool.clone_from(&other.pool);
+        (self.fields, self.sections, self.later_bytes) = (other.fields, other.sections, other.later_bytes);
+    }
+
     /// Sets what a slot of other values holds, with all that it points to.
     ///
     /// # Panics

@@ -6,7 +6,7 @@ use emberwort_model::{Plan, Source, check};
 use emberwort_wire::codec::check as check_body;
 use emberwort_wire::json::Writing;
 use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{ValueRef, Values, decode, encode, json};
+use emberwort_wire::{ValueRef, Values, decode, encode, json, says_all};
 use proptest::prelude::*;
 use serde_json::Value as Json;
 
@@ -210,6 +210,39 @@ proptest! {
         // Codes without meaning go through rows as raw numbers, and come back the same.
         let row = through_json(plan, &values, plan.sections.len().min(sections));
         prop_assert!(same_fields(&row, &values, &plan.message) || sections < plan.sections.len());
+    }
+
+    /// The quick way to see that a body says no more than its fields says what encoding it again says: of bodies as they are sent, with
+    /// some bits turned, cut, and longer.
+    #[test]
+    fn blank_bits_tell_what_encoding_again_tells(
+        plan in plan(), choices in proptest::collection::vec(any::<u64>(), 24), turned in proptest::collection::vec(any::<u32>(), 0..4),
+        change in -3i32..3, noise in proptest::collection::vec(any::<u8>(), 0..80),
+    ) {
+        let plan = &plan.messages[0];
+        let mut values = Values::new(plan);
+        for slot in 0..plan.message.fields.len() {
+            set_some(&plan.message, slot, choices[slot % choices.len()].rotate_left(slot as u32), &mut values);
+        }
+        let mut sent = Vec::new();
+        encode(plan, &values, u32::MAX, &mut sent).unwrap();
+        sent.resize(sent.len().saturating_add_signed(change as isize), 0);
+        for bit in turned {
+            let bits = sent.len() * 8;
+            if let Some(at) = (bit as usize).checked_rem(bits) {
+                sent[at / 8] ^= 1 << (at % 8);
+            }
+        }
+        let (mut room, mut again) = (Vec::new(), Vec::new());
+        for body in [&sent, &noise] {
+            if decode(plan, body, &mut values).is_err() {
+                continue;
+            }
+            again.clear();
+            let revision = plan.sections[values.sections() - 1].revision;
+            let same = encode(plan, &values, revision, &mut again).is_ok() && again == *body;
+            prop_assert_eq!(says_all(plan, body, &values, &mut room), same, "{:02X?} {:02X?}", body, again);
+        }
     }
 
     #[test]

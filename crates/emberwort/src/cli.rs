@@ -489,6 +489,9 @@ pub struct DecodeArgs {
     /// Exit code 1 if there are broken frames or stray bytes
     #[arg(long)]
     pub strict: bool,
+    /// Write rows on so many cores; the output is the same for any number [default: all cores]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form_out: RowForm,

@@ -109,6 +109,8 @@ fn a_value_that_differs_is_looked_into() {
         // 03 + 40 + 02 + A0 + 12 = F7; its two's complement is 09.
         ("sum8", body, "9", &["--from", "2"], "fits if it is negated (two's complement)"),
         ("sum8", body, "0x08", &["--from", "2"], "fits if it is complemented (every bit inverted)"),
+        // A CRC of 12 bits whose complement has no name: umts gives DAF for the digits, 250 is all of its bits inverted.
+        ("crc-12/umts", "31 32 33 34 35 36 37 38 39", "0x250", &[], "fits if what is XORed onto the result is 0xFFF"),
     ] {
         let (code, said) = verify(algorithm, hex, value, more);
         assert_eq!(code, 1, "{algorithm} {hex}: {said}");
@@ -190,6 +192,11 @@ fn frames_say_which_checksum_they_carry() {
     let (code, out, err) = identify("5A 3C 66\n77 19 6E\n", &["--bits", "8"]);
     assert!(code == 0 && out.contains("xor8"), "{out}{err}");
     assert!(err.contains("2 frames may fit this by accident: give 2 frames more to be certain"), "{err}");
+    // What never changes is no checksum; the bytes in front of it are looked at, and that is said.
+    let ended: String = frames.iter().map(|frame| format!("{} 0D 0A\n", frame.trim())).collect();
+    let (code, out, err) = identify(&ended, &[]);
+    assert!(code == 0 && out.contains("crc-16/ibm-3740"), "{out}{err}");
+    assert!(err.contains("the last bytes are always 0D 0A, which cannot be a checksum, so the bytes before"), "{err}");
     assert!(identify("", &[]).2.contains("there are no frames"));
     assert!(identify("\u{1}\u{2}", &[]).2.contains("neither a capture nor hex text"));
     assert!(run(folder.path(), &["checksum", "identify", "--hex", "01,0G"]).err.contains("`0G` is not hex"));

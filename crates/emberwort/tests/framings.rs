@@ -203,6 +203,15 @@ fn check_says_what_framing_can_promise() {
         said.out
             .contains("Hamming distance 4, up to 3 wrong bits are always found; of random frames 1 in 65,536 passes")
     );
+    // Only where no checksum tells a frame from what looks like one.
+    let inside =
+        "no checksum says where a frame ends: inside of one that cannot be read, the receiver looks for others";
+    assert!(!said.out.contains(inside), "{}", said.out);
+    let bare = "link b { revision 1  byte_order little }\nchannel bus { medium uart 9600 8N1\n limit 40 bytes\n frame { sync C6\n \
+                kind : u8 message\n size : u8 length of body\n body } }\nmessage M { id 1 from device on bus\n a : u8 }\n";
+    std::fs::write(folder.path().join("bare.ember"), bare).unwrap();
+    let bare = run(folder.path(), &["check", "--frames", "bare.ember"]);
+    assert!(bare.out.split_whitespace().collect::<Vec<_>>().join(" ").contains(inside), "{}", bare.out);
     let rows = run(folder.path(), &["check", "--frames", marlock, "--as", "ndjson"]);
     let rows: Vec<serde_json::Value> = rows.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(rows.len(), 7);

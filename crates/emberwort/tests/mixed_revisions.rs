@@ -172,6 +172,8 @@ fn a_trial_runs_old_devices_against_a_new_host_and_the_reverse() {
     assert_eq!(said.code, 1, "{}", said.out);
     assert!(said.out.contains("the host has revision 5, node 1 has 5, node 3 has 5, node 4 has 2\n"), "{}", said.out);
     assert!(said.out.contains("misread  oil 18.01 bar would be read as 28.82 bar\n"), "{}", said.out);
+    let table = "different revisions, besides those that are fine:\nMESSAGE     FROM    NODE  FRAMES  VERDICT  WHAT BECOMES OF IT\n";
+    assert!(said.out.contains(table), "{}", said.out);
     assert!(said.out.contains("FAILED  no good frame with a wrong value"), "{}", said.out);
     // In the recording `decode` reads that device as what it is.
     let read = rows(folder, &["night.pcapng", "--device", "4=r2", "--node", "4"]);

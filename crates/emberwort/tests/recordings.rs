@@ -5,7 +5,7 @@ mod common;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
-use common::{project, run, stats, succeed};
+use common::{project, project_with_recording, run, stats, succeed};
 use emberwort_model::model::End;
 use emberwort_model::plan::ChannelPlan;
 use emberwort_model::{Plan, Source, check};
@@ -98,6 +98,40 @@ fn every_message_of_every_channel_of_the_other_examples() {
             std::fs::remove_file(entry.unwrap().path()).unwrap();
         }
     }
+}
+
+/// The same output to the byte, however many write it: heads and dates of tables, revisions that come in the middle, damage.
+#[test]
+fn any_number_of_cores_writes_the_same() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    let night = std::fs::read_to_string(folder.join("trials/stormy-night.toml")).unwrap();
+    // Over midnight, on the channel whose frames say their revision, of which one is read with a sealed definition.
+    let house = night.replace("\"bus485\"", "\"house\"").replace("02:10:00Z", "23:59:01Z");
+    std::fs::write(folder.join("house.toml"), house).unwrap();
+    let _ = run(folder, &["trial", "house.toml", "--record", "house.pcapng"]);
+    let text = std::fs::read_to_string(folder.join("marlock.ember")).unwrap();
+    let changed = text.replace(
+        "oil        : 0 .. 250 bar in 12 bits\n    pump_temp",
+        "oil        : 0 .. 400 bar in 12 bits\n    pump_temp",
+    );
+    assert_ne!(changed, text);
+    std::fs::write(folder.join("changed.ember"), changed.replace("revision    4", "revision    5")).unwrap();
+    for input in [&["stormy-night.pcapng"][..], &["house.pcapng"], &["--link", "changed.ember", "house.pcapng"]] {
+        for form in ["table", "tree", "ndjson", "csv"] {
+            let written =
+                |threads: &str| run(folder, &[&["decode", "--as", form, "--threads", threads], input].concat());
+            let one = written("1");
+            assert!(one.out.lines().count() > 1500, "{input:?} {form}: {}", one.err);
+            for threads in ["2", "7"] {
+                let several = written(threads);
+                assert!(several.out == one.out, "{input:?} {form}: {threads} threads write something else than one");
+                assert_eq!((several.code, several.err), (one.code, one.err.clone()));
+            }
+        }
+    }
+    let ran = run(folder, &["decode", "--threads", "0", "house.pcapng"]);
+    assert!(ran.code == 2 && ran.err.contains("0 is not in 1..=256"), "{}", ran.err);
 }
 
 /// All recordings of the examples, with the words that say how to read each.

@@ -22,6 +22,18 @@ fn value_shows_a_type_and_its_other_widths() {
 }
 
 #[test]
+fn value_knows_the_ends_of_floating_point_numbers() {
+    let shown = |value: &str| succeed(&marlock(), &["value", "f16", value]);
+    let code = |raw: &str| succeed(&marlock(), &["value", "f16", "--raw", raw]);
+    assert!(shown("65472").contains("65504"), "the next further from zero is the last one: {}", shown("65472"));
+    let last = shown("65504");
+    assert!(!last.contains("next further"), "{last}");
+    let infinite = code("0x7C00");
+    assert!(infinite.contains("no finite number") && !infinite.contains("exactly"), "{infinite}");
+    assert!(code("0xBC00").contains("next further from zero  -1.001"), "{}", code("0xBC00"));
+}
+
+#[test]
 fn value_knows_the_names_of_the_project() {
     let held = succeed(&marlock(), &["value", "GateState", "held"]);
     assert!(held.contains("held: stopped between the ends") && held.contains("raw     4"), "{held}");

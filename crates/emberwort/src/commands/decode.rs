@@ -18,7 +18,7 @@ use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::plural;
-use crate::render::rows::{RowPrinter, RowStyle, write_tree_fields};
+use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, write_tree_fields};
 use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -39,9 +39,19 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     }
     let style = RowStyle { form: args.form_out, raw: args.raw, look, width: output::terminal_width() };
     output::catch_interrupt();
-    let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-    let wanted = Only::new(&args.message, args.node, printer);
-    let read = inputs::decode_all(&args.input, speakers, later, wanted)?;
+    let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+    let read = match args.threads.map_or_else(cores, usize::from) {
+        1 => {
+            let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
+            let wanted = Only::new(&args.message, args.node, printer);
+            inputs::decode_all(&args.input, speakers, later, wanted)?
+        }
+        threads => {
+            let printer = RowsOnCores::new(&speakers, style, threads);
+            let wanted = Only::new(&args.message, args.node, printer);
+            inputs::decode_all(&args.input, speakers, later, wanted)?
+        }
+    };
     let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
     if output::interrupted() {
         say!("interrupted; this is what was read until then:");

@@ -37,7 +37,12 @@ pub fn wrapped(text: &str) -> String {
 
 /// The same with another indent.
 pub fn wrapped_under(text: &str, indent: &str) -> String {
-    match crate::output::terminal_width() {
+    wrapped_at(crate::output::terminal_width(), text, indent)
+}
+
+/// The same for a terminal of so many columns, if there is one.
+pub fn wrapped_at(width: Option<usize>, text: &str, indent: &str) -> String {
+    match width {
         Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent(indent).break_words(false)),
         None => text.to_owned(),
     }

@@ -6,7 +6,7 @@ use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_wire::{ValueRef, text};
 
-use super::{Form, Known};
+use super::{Before, Form, Known};
 use crate::render::plural;
 use crate::render::time::Calendar;
 
@@ -86,6 +86,10 @@ impl Csv {
 }
 
 impl Form for Csv {
+    fn resume(&mut self, before: Before) {
+        self.started = before.something;
+    }
+
     fn know(&mut self, speakers: &Speakers) {
         self.known.know(speakers);
     }

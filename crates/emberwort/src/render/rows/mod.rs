@@ -2,6 +2,7 @@
 
 mod csv;
 mod ndjson;
+mod on_cores;
 mod table;
 mod tree;
 
@@ -21,6 +22,7 @@ use emberwort_wire::{ValueRef, Values, says_all, text, tunnel};
 
 use crate::cli::RowForm;
 use crate::output::{self, Look};
+pub use on_cores::RowsOnCores;
 pub use tree::write_tree_fields;
 
 /// How rows are shown.
@@ -44,11 +46,47 @@ const AT_ONCE: usize = 1 << 16;
 
 /// One way to show what was decoded: lines of text, one item after the other.
 trait Form {
+    /// What was shown before the first item, if this form goes on where another one of its kind stopped.
+    fn resume(&mut self, before: Before);
     /// The definitions in use, of which there may be more than before.
     fn know(&mut self, speakers: &Speakers);
     fn row(&mut self, row: &Row<'_>, out: &mut String);
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String);
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String);
+}
+
+/// What was shown before an item.
+#[derive(Clone, Copy, Debug, Default)]
+struct Before {
+    /// Whether anything was.
+    something: bool,
+    /// The time of the last item that had one.
+    time: Option<u64>,
+}
+
+impl Before {
+    fn note(&mut self, time: Option<u64>) {
+        self.something = true;
+        self.time = time.or(self.time);
+    }
+}
+
+fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
+    let known = Known::new(speakers, style.raw);
+    match style.form {
+        RowForm::Table => Box::new(table::Table::new(known, speakers, style)),
+        RowForm::Tree => Box::new(tree::Tree::new(known, speakers, style)),
+        RowForm::Ndjson => Box::new(ndjson::Ndjson::new(known)),
+        RowForm::Csv => Box::new(csv::Csv::new(known)),
+    }
+}
+
+fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut String) {
+    match item {
+        Item::Row(row) => form.row(row, lines),
+        Item::Broken(broken) => form.broken(broken, lines),
+        Item::Stray(stray) => form.stray(stray, lines),
+    }
 }
 
 /// Writes rows as they come.
@@ -60,14 +98,7 @@ pub struct RowPrinter<W> {
 
 impl<W: Write> RowPrinter<W> {
     pub fn new(speakers: &Speakers, style: RowStyle, out: W) -> Self {
-        let known = Known::new(speakers, style.raw);
-        let form: Box<dyn Form> = match style.form {
-            RowForm::Table => Box::new(table::Table::new(known, speakers, style)),
-            RowForm::Tree => Box::new(tree::Tree::new(known, speakers, style)),
-            RowForm::Ndjson => Box::new(ndjson::Ndjson::new(known)),
-            RowForm::Csv => Box::new(csv::Csv::new(known)),
-        };
-        Self { form, lines: String::new(), out }
+        Self { form: form_of(speakers, style), lines: String::new(), out }
     }
 
     fn write_out(&mut self) -> io::Result<()> {
@@ -85,11 +116,7 @@ impl<W: Write> ItemSink for RowPrinter<W> {
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {
-        match item {
-            Item::Row(row) => self.form.row(row, &mut self.lines),
-            Item::Broken(broken) => self.form.broken(broken, &mut self.lines),
-            Item::Stray(stray) => self.form.stray(stray, &mut self.lines),
-        }
+        write_item(&mut *self.form, item, &mut self.lines);
         if self.lines.len() >= AT_ONCE {
             self.write_out()?;
         }
@@ -265,7 +292,7 @@ impl Known {
     /// What is wrong with a frame.
     fn sentence(&self, broken: &BrokenFrame<'_>) -> String {
         let sentence = broken.fault.sentence(broken.plan, broken.facing);
-        match std::ptr::eq(broken.plan, &*self.plan) {
+        match Arc::ptr_eq(broken.plan, &self.plan) {
             true => sentence,
             false => format!("{sentence} (read as revision {})", broken.plan.link.revision),
         }

@@ -9,7 +9,7 @@ use emberwort_model::number::write_integer;
 use emberwort_wire::FrameFault;
 use emberwort_wire::json;
 
-use super::{Form, Known, shown_fields};
+use super::{Before, Form, Known, shown_fields};
 use crate::render::time::Calendar;
 
 pub struct Ndjson {
@@ -75,6 +75,8 @@ fn bytes(key: &str, bytes: &[u8], out: &mut String) {
 }
 
 impl Form for Ndjson {
+    fn resume(&mut self, _: Before) {}
+
     fn know(&mut self, speakers: &Speakers) {
         self.known.know(speakers);
     }

@@ -6,7 +6,7 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
-use super::{Form, Known, RowStyle, has_unit, pad, shown_fields, some_hex};
+use super::{Before, Form, Known, RowStyle, has_unit, pad, shown_fields, some_hex};
 use crate::output::Paint;
 use crate::render::plural;
 use crate::render::time::{Calendar, write_time_of_day};
@@ -225,6 +225,12 @@ impl Table {
 }
 
 impl Form for Table {
+    fn resume(&mut self, before: Before) {
+        self.started = before.something;
+        let date = before.time.map_or("", |time| self.calendar.date(time));
+        date.clone_into(&mut self.date);
+    }
+
     fn know(&mut self, speakers: &Speakers) {
         self.known.know(speakers);
         self.lines.know(speakers);

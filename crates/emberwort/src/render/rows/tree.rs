@@ -11,7 +11,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_wire::{ValueRef, Values, text};
 
 use super::table::Lines;
-use super::{Form, Known, RowStyle, has_unit, write_value};
+use super::{Before, Form, Known, RowStyle, has_unit, write_value};
 use crate::output::Paint;
 use crate::render::time;
 
@@ -28,6 +28,8 @@ impl Tree {
 }
 
 impl Form for Tree {
+    fn resume(&mut self, _: Before) {}
+
     fn know(&mut self, speakers: &Speakers) {
         self.known.know(speakers);
         self.lines.know(speakers);
@@ -54,7 +56,7 @@ impl Form for Tree {
         });
         let mut bytes = format!("  {:<14} ", "bytes");
         let _ = write_hex(row.wire, &mut bytes);
-        out.push_str(&crate::render::wrapped_under(&bytes, &" ".repeat(17)));
+        out.push_str(&crate::render::wrapped_at(self.style.width, &bytes, &" ".repeat(17)));
         out.push('\n');
     }
 

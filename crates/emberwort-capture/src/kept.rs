@@ -1,0 +1,157 @@
+//! Items that outlive the decoder's buffers, so that others can look at them later or on another core.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::model::End;
+use emberwort_model::plan::ChannelPlan;
+use emberwort_wire::codec::Extent;
+use emberwort_wire::{FrameFault, FrameView, Values};
+
+use crate::items::{BrokenFrame, Item, Row, StrayBytes};
+use crate::speakers::Speakers;
+
+/// Items with all that they borrowed. Clearing keeps the memory, so that few are allocated anew.
+#[derive(Clone, Debug, Default)]
+pub struct KeptItems {
+    /// Those at the front are in use.
+    items: Vec<Kept>,
+    used: usize,
+    bytes: Vec<u8>,
+}
+
+#[derive(Clone, Debug)]
+struct Kept {
+    time: Option<u64>,
+    channel: usize,
+    from: Option<End>,
+    offset: u64,
+    /// The bytes as they came, and those of the frame, if they are others; then its body, all by their place.
+    wire: Range<usize>,
+    frame: Range<usize>,
+    body: Range<usize>,
+    /// What else the frame says; without any bytes.
+    parts: Option<FrameView<'static>>,
+    /// Those of a row.
+    values: Values,
+    kind: Kind,
+}
+
+#[derive(Clone, Debug)]
+enum Kind {
+    Row { definition: usize, from: End, message: usize, extent: Extent },
+    Broken { fault: FrameFault, facing: Box<ChannelPlan>, plan: Arc<Plan> },
+    Stray,
+}
+
+impl KeptItems {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.used
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.used == 0
+    }
+
+    /// Forgets all of them.
+    pub fn clear(&mut self) {
+        self.used = 0;
+        self.bytes.clear();
+    }
+
+    /// Keeps one more.
+    pub fn push(&mut self, item: Item<'_>) {
+        let (time, channel, from, offset, wire, frame) = match item {
+            Item::Row(row) => (row.time, row.channel, Some(row.from), row.offset, row.wire, Some(row.frame)),
+            Item::Broken(one) => (one.time, one.channel, one.from, one.offset, one.wire, one.frame),
+            Item::Stray(one) => (one.time, one.channel, one.from, one.offset, one.wire, None),
+        };
+        let kind = match item {
+            Item::Row(row) => {
+                Kind::Row { definition: row.definition, from: row.from, message: row.message, extent: row.extent }
+            }
+            Item::Broken(one) => {
+                Kind::Broken { fault: *one.fault, facing: Box::new(one.facing.clone()), plan: one.plan.clone() }
+            }
+            Item::Stray(_) => Kind::Stray,
+        };
+        let wire_place = self.keep(wire);
+        let (mut frame_place, mut body) = (wire_place.clone(), 0..0);
+        if let Some(frame) = frame {
+            if frame.bytes != wire {
+                frame_place = self.keep(frame.bytes);
+            }
+            // The body is a part of the frame's bytes.
+            let start = (frame.body.as_ptr() as usize).wrapping_sub(frame.bytes.as_ptr() as usize);
+            let lies_inside = start.checked_add(frame.body.len()).is_some_and(|end| end <= frame.bytes.len());
+            body = match lies_inside {
+                true => frame_place.start + start..frame_place.start + start + frame.body.len(),
+                false => self.keep(frame.body),
+            };
+        }
+        let parts = frame.map(|frame| FrameView { bytes: &[], body: &[], ..*frame });
+        let values = self.items.get_mut(self.used).map(|kept| std::mem::take(&mut kept.values));
+        let mut values = values.unwrap_or_default();
+        if let Item::Row(row) = item {
+            values.assign(row.values);
+        }
+        let kept =
+            Kept { time, channel, from, offset, wire: wire_place, frame: frame_place, body, parts, values, kind };
+        match self.items.get_mut(self.used) {
+            Some(place) => *place = kept,
+            None => self.items.push(kept),
+        }
+        self.used += 1;
+    }
+
+    fn keep(&mut self, bytes: &[u8]) -> Range<usize> {
+        let start = self.bytes.len();
+        self.bytes.extend_from_slice(bytes);
+        start..self.bytes.len()
+    }
+
+    /// Looks at all of them in their order; with the speakers of the decoder that found them, or those with more definitions.
+    ///
+    /// # Panics
+    /// If the speakers lack the definition of one of them.
+    pub fn each(&self, speakers: &Speakers, mut act: impl FnMut(Item<'_>)) {
+        for kept in &self.items[..self.used] {
+            let (time, channel, from, offset) = (kept.time, kept.channel, kept.from, kept.offset);
+            let wire = &self.bytes[kept.wire.clone()];
+            let (bytes, body) = (&self.bytes[kept.frame.clone()], &self.bytes[kept.body.clone()]);
+            let frame = kept.parts.map(|parts| FrameView { bytes, body, ..parts });
+            match (&kept.kind, &frame) {
+                (Kind::Row { definition, from, message, extent }, Some(frame)) => act(Item::Row(&Row {
+                    time,
+                    channel,
+                    from: *from,
+                    offset,
+                    definition: *definition,
+                    plan: &speakers.definitions()[*definition].plan,
+                    message: *message,
+                    extent: *extent,
+                    values: &kept.values,
+                    frame,
+                    wire,
+                })),
+                (Kind::Broken { fault, facing, plan }, frame) => act(Item::Broken(&BrokenFrame {
+                    time,
+                    channel,
+                    from,
+                    offset,
+                    fault,
+                    facing,
+                    plan,
+                    frame: frame.as_ref(),
+                    wire,
+                })),
+                (Kind::Stray | Kind::Row { .. }, _) => {
+                    act(Item::Stray(&StrayBytes { time, channel, from, offset, wire }));
+                }
+            }
+        }
+    }
+}
