@@ -747,6 +747,14 @@ fn a_sign_in_place_of_a_word() {
     assert!(medium.contains("these are: uart"), "{medium}");
 }
 
+/// Some editors put a byte order mark in front of every text, which is no mistake; anywhere else it is one.
+#[test]
+fn a_byte_order_mark_in_front_is_no_mistake() {
+    assert_eq!(errors("\u{feff}link l { revision 1  byte_order little }"), []);
+    let found = errors("link l { revision 1  byte_order little }\u{feff}");
+    assert!(found.len() == 1 && found[0].1.contains("U+FEFF"), "{found:?}");
+}
+
 /// Ten of them are shown, then it is said how many more there are, if there are any.
 #[test]
 fn a_file_that_is_not_text_is_not_told_in_full() {

@@ -49,6 +49,25 @@ fn bits_and_sums_are_shown_one_by_one() {
     }
 }
 
+/// One blank line stands between functions.
+#[test]
+fn functions_stand_apart() {
+    for (language, second) in [
+        ("c", "uint64_t crc_8_smbus_table("),
+        ("rust", "pub fn crc_8_smbus_table("),
+        ("python", "def crc_8_smbus_table("),
+        ("javascript", "function crc8SmbusTable("),
+        ("go", "func Crc8SmbusTable("),
+    ] {
+        let code = succeed(here().path(), &["checksum", "crc-8/smbus,sum8", "--code", language]);
+        let comment = if language == "python" { "#" } else { "//" };
+        assert!(!code.starts_with('\n') && !code.contains("\n\n\n"), "{code}");
+        assert!(code.contains(&format!("\n\n{second}")), "{language}: {code}");
+        let other = [format!("\n\n{comment} sum8"), "\n\n/* sum8".to_owned()];
+        assert!(other.iter().any(|other| code.contains(other)), "{language}: {code}");
+    }
+}
+
 #[test]
 fn ranges_count_from_either_end() {
     let sum =

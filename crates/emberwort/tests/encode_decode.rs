@@ -687,3 +687,27 @@ fn keys_come_back_in_the_base_in_which_they_were_written() {
         std::fs::remove_file(folder.join("moved.ember")).unwrap();
     }
 }
+
+/// The greatest number of a part is one of its numbers, and the next is none.
+#[test]
+fn the_greatest_node_and_sequence_number_can_be_sent() {
+    let encode = |node: &str, sequence: &str| {
+        let words = ["encode", "WhoAreYou", "--on", "bus485", "--node", node, "--sequence", sequence];
+        run(&common::marlock(), &words)
+    };
+    assert!(encode("255", "255").out.starts_with("C6 39 FF 30 FF 00"), "{:?}", encode("255", "255"));
+    let node = encode("256", "0");
+    assert!(node.code == 2 && node.err.contains("the node 256 does not fit `node`, which goes to 255"), "{node:?}");
+    let sequence = encode("3", "256");
+    assert!(
+        sequence.code == 2 && sequence.err.contains("the sequence number 256 does not fit `counter`"),
+        "{sequence:?}"
+    );
+}
+
+/// Where no frame was found there is no table of frames.
+#[test]
+fn statistics_of_nothing_have_no_table_of_messages() {
+    let ran = common::run_with_input(&common::marlock(), &["stats", "--on", "bus485", "--form", "raw", "-"], &[0; 100]);
+    assert!(ran.out.contains("stray     100  100.00 %") && !ran.out.contains("MESSAGE"), "{ran:?}");
+}
