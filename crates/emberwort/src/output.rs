@@ -272,3 +272,15 @@ pub fn catch_interrupt() {
 pub fn interrupted() -> bool {
     INTERRUPTED.load(Ordering::Relaxed)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Colours stay; what else could steer a terminal is shown as what it is.
+    #[test]
+    fn what_steers_a_terminal_is_shown_and_does_nothing() {
+        let shown = harmless("a\u{202e}b\u{1b}[1;31mc\u{1b}[0m\u{1b}[2J\td\u{e0041}\n");
+        assert_eq!(shown, "a\\u202eb\u{1b}[1;31mc\u{1b}[0m\\u001b[2J\td\\udb40\\udc41\n");
+    }
+}

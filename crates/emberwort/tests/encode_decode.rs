@@ -710,4 +710,9 @@ fn the_greatest_node_and_sequence_number_can_be_sent() {
 fn statistics_of_nothing_have_no_table_of_messages() {
     let ran = common::run_with_input(&common::marlock(), &["stats", "--on", "bus485", "--form", "raw", "-"], &[0; 100]);
     assert!(ran.out.contains("stray     100  100.00 %") && !ran.out.contains("MESSAGE"), "{ran:?}");
+    assert!(ran.err.contains("no good frame was found"), "{ran:?}");
+    // Nor is there a word about what is as it should be.
+    let ran = run(&marlock(), &["stats", "--on", "bus485", "--from", "host", "../captures/keeper.bin"]);
+    assert!(ran.out.contains("MESSAGE") && !ran.out.contains("sequence numbers"), "{ran:?}");
+    assert!(!ran.err.contains("no good frame"), "{ran:?}");
 }
