@@ -703,6 +703,15 @@ fn the_greatest_node_and_sequence_number_can_be_sent() {
         sequence.code == 2 && sequence.err.contains("the sequence number 256 does not fit `counter`"),
         "{sequence:?}"
     );
+    // A row of a channel with wider numbers can be sent here, which is said.
+    let row = |sequence: u32| {
+        let row = format!(r#"{{"message":"WhoAreYou","node":3,"sequence":{sequence},"fields":{{}}}}"#);
+        run_with_input(&marlock(), &["encode", "--on", "bus485", "--values", "-"], row.as_bytes())
+    };
+    let (fits, around) = (row(255), row(256));
+    assert!(fits.err.is_empty() && fits.out.starts_with("C6 39 03 30 FF 00"), "{fits:?}");
+    assert!(around.code == 0 && around.out.starts_with("C6 39 03 30 00 00"), "{around:?}");
+    assert!(around.err.contains("of 1 row the sequence number has more bits than this channel's"), "{around:?}");
 }
 
 /// Where no frame was found there is no table of frames.

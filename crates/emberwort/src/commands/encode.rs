@@ -11,7 +11,7 @@ use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind, Selector};
-use emberwort_model::plan::{FrameFinder, MessagePlan};
+use emberwort_model::plan::{FrameFinder, MessagePlan, Part, Role};
 use emberwort_wire::body_reader::read_body;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
@@ -42,6 +42,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         on,
         running,
         without_rest: 0,
+        went_around: 0,
         changes: 0,
         values,
         bytes: Vec::new(),
@@ -94,6 +95,8 @@ struct Encoder<'a> {
     running: RunningStatus,
     /// Rows whose bodies held more than their fields, of which somebody changed some.
     without_rest: usize,
+    /// Rows whose sequence number is greater than this channel's can be.
+    went_around: usize,
     /// Numbers that were rounded or moved.
     changes: usize,
     values: Values,
@@ -151,6 +154,12 @@ impl Encoder<'_> {
             say!(
                 "of {} the fields were changed, so what their bodies held besides (bytes of a later revision, spare bits) is left out",
                 plural(self.without_rest, "row")
+            );
+        }
+        if self.went_around > 0 {
+            say!(
+                "of {} the sequence number has more bits than this channel's, so only the lower ones are sent",
+                plural(self.went_around, "row")
             );
         }
         Ok(())
@@ -255,6 +264,8 @@ impl Encoder<'_> {
         let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, ..RowHeader::default() };
         asked.fits(channel, index).map_err(|problem| anyhow::anyhow!(problem))?;
         let said = RowHeader { node: asked.node.or(row.node), sequence: asked.sequence.or(row.sequence), ..row };
+        let greatest = channel.part(|role| *role == Role::Sequence).map_or(u64::MAX, Part::greatest);
+        self.went_around += usize::from(said.sequence.is_some_and(|sequence| sequence > greatest));
         let header = said.header(channel, index, revision);
         let mut frame = Vec::new();
         let framing = Framing::new(Arc::new(channel.clone()));
