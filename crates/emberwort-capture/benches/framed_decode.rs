@@ -2,6 +2,8 @@
 //! the same bytes: finding the sync bytes with memchr, and the checksum alone. Prints the ratio of the two.
 #![allow(missing_docs)] // the macros of criterion make public functions
 
+#[path = "../../../benches/bare.rs"]
+mod bare;
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
 
@@ -51,37 +53,21 @@ fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
     statistics.good_frames()
 }
 
-/// What no decoder of these frames can do without: looking for the sync bytes, and the checksum over the rest.
-fn bare_pass(checksum: &Checksum, bytes: &[u8]) -> u64 {
-    let mut frames = 0;
-    let mut at = 0;
-    while let Some(skip) = memchr::memchr(0xC6, &bytes[at..]) {
-        let start = at + skip;
-        let Some(size) = bytes.get(start + 5) else { break };
-        let end = start + 6 + usize::from(*size);
-        let Some(frame) = bytes.get(start + 2..end) else { break };
-        black_box(checksum.compute(frame));
-        frames += 1;
-        at = end + 2;
-    }
-    frames
-}
-
 fn bench(criterion: &mut Criterion) {
     let plan = plan();
     let bytes = traffic(&plan);
     let checksum = Checksum::new(&Algorithm::named("crc-16/ibm-3740").expect("catalogued"));
-    assert_eq!(to_statistics(&plan, &bytes), bare_pass(&checksum, &bytes));
+    assert_eq!(to_statistics(&plan, &bytes), bare::stream(&checksum, &bytes));
     let mut group = criterion.benchmark_group("framed decode");
     group.throughput(Throughput::Bytes(bytes.len() as u64));
     group.bench_function("to statistics", |b| b.iter(|| to_statistics(&plan, &bytes)));
-    group.bench_function("bare pass", |b| b.iter(|| bare_pass(&checksum, &bytes)));
+    group.bench_function("bare pass", |b| b.iter(|| bare::stream(&checksum, &bytes)));
     group.finish();
     let decode = || {
         black_box(to_statistics(&plan, &bytes));
     };
     let bare = || {
-        black_box(bare_pass(&checksum, &bytes));
+        black_box(bare::stream(&checksum, &bytes));
     };
     println!("framed decode to statistics takes {:.2} times the bare pass", ratio(decode, bare));
 }

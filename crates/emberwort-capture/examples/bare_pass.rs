@@ -3,10 +3,15 @@
 //!
 //! Prints how many frames it found: `bare_pass raw|serial|udp FILE`.
 
+#[path = "../../../benches/bare.rs"]
+mod bare;
+
 use std::hint::black_box;
 
 use emberwort_model::algorithm::Algorithm;
 use emberwort_wire::checksum::Checksum;
+
+use bare::stream;
 
 fn main() {
     let words: Vec<String> = std::env::args().collect();
@@ -20,22 +25,6 @@ fn main() {
         }
     };
     println!("{frames}");
-}
-
-/// Frames of `bus485`: C6 39, node, kind, counter, size, body, checksum.
-fn stream(checksum: &Checksum, bytes: &[u8]) -> u64 {
-    let mut frames = 0;
-    let mut at = 0;
-    while let Some(skip) = memchr::memchr(0xC6, &bytes[at..]) {
-        let start = at + skip;
-        let Some(size) = bytes.get(start + 5) else { break };
-        let end = start + 6 + usize::from(*size);
-        let Some(frame) = bytes.get(start + 2..end) else { break };
-        black_box(checksum.compute(frame));
-        frames += 1;
-        at = (end + 2).min(bytes.len());
-    }
-    frames
 }
 
 /// An IPv4 packet with a UDP datagram, whose payload it finds.
