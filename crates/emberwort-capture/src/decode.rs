@@ -263,7 +263,7 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
     fn know(&mut self) {
         self.output.know(self.speakers);
         self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
-        // Where only definitions of another end are known, these are known too.
+        // Where either end can have sent them, these read what the device sends.
         let first = if self.either.is_some() { None } else { self.from };
         read_bodies(self.readers, self.speakers, self.channel, first, self.only);
         if self.either.is_some() {

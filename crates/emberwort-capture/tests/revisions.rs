@@ -4,7 +4,8 @@ use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use emberwort_capture::writer::{LINK_TYPE_CAN, can_packet};
+use emberwort_capture::speakers::Later;
+use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, can_packet, udp_packet};
 use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Speakers, Statistics, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
@@ -274,4 +275,55 @@ proptest::proptest! {
         let (pieces, _) = read(speakers, None, Form::Hex, text.join("\n").as_bytes());
         proptest::prop_assert_eq!(whole, pieces);
     }
+}
+
+/// A definition is asked for when a frame says that it is of it, once; and all are when a packet is longer than the own one allows.
+#[test]
+fn definitions_are_asked_for_when_somebody_speaks_them() {
+    let net = |revision: u32, limit: u32, most: u32, unit: &str| {
+        link(
+            revision,
+            &format!(
+                "channel net {{\n medium udp 4000\n limit {limit} bytes\n packet\n frame {{\n kind : u8 message\n rev : u8 revision\n body }}\n}}\n\
+                 message Note {{ id 1 from device on net  depth : u8 {unit}  text : text[..{most}] }}\n"
+            ),
+        )
+    };
+    let (old, older, new) = (net(2, 40, 30, "cm"), net(1, 12, 6, "dm"), net(3, 12, 6, "mm"));
+    let packets = |bodies: &[&[u8]]| {
+        let mut writer = PcapngWriter::new(Vec::new()).unwrap();
+        let interface = writer.interface(LINK_TYPE_RAW, "net", "").unwrap();
+        for (n, body) in bodies.iter().enumerate() {
+            writer.packet(interface, n as u64, &udp_packet(4000, true, body).unwrap()).unwrap();
+        }
+        writer.finish().unwrap()
+    };
+    let read = |later: Later, file: &[u8]| {
+        let mut decoder = Decoder::of(Speakers::of(new.clone()), None, Log::default()).asking(later);
+        source::read(Form::Pcapng, file, &mut decoder).unwrap();
+        decoder.finish().unwrap().0.0
+    };
+    let asked = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let later = || {
+        let (asked, old, older) = (asked.clone(), old.clone(), older.clone());
+        Later::new(vec![1, 2], move |revision| {
+            asked.lock().unwrap().push(revision);
+            Some(if revision == 1 { older.clone() } else { old.clone() })
+        })
+    };
+    // Kind, revision, depth, text with its length. Nobody knows revision 9, which is read with the own definition.
+    let short: [&[u8]; 5] = [&[1, 3, 5, 1, b'a'], &[1, 1, 6, 0], &[1, 3, 7, 0], &[1, 9, 8, 0], &[1, 1, 9, 0]];
+    let rows = read(later(), &packets(&short));
+    let revisions: Vec<&str> = rows.iter().map(|row| row.split(' ').next().unwrap()).collect();
+    assert_eq!(revisions, ["r3", "r1", "r3", "r3", "r1"], "{rows:?}");
+    assert_eq!(*asked.lock().unwrap(), [1], "asked once, and for nothing that nobody speaks");
+    // 25 bytes are more than the own definition allows; the first of all is such a packet.
+    let long = [&[1u8, 2, 4, 21][..], &[b'x'; 21]].concat();
+    asked.lock().unwrap().clear();
+    let rows = read(later(), &packets(&[&long, &[1, 3, 5, 0], &long]));
+    assert!(rows[0].starts_with("r2 device Note") && rows[0].contains("xxxxx") && rows[2] == rows[0], "{rows:?}");
+    assert!(rows[1].starts_with("r3 "), "{rows:?}");
+    assert_eq!(asked.lock().unwrap().len(), 2);
+    let rows = read(Later::none(), &packets(&[&long]));
+    assert!(rows[0].contains("broken"), "{rows:?}");
 }

@@ -162,13 +162,18 @@ impl Slots {
         self.moved.wait_while(next, too_early).unwrap_or_else(PoisonError::into_inner).is_some()
     }
 
-    fn written(&self, next: Option<u64>) {
-        *self.next.lock().unwrap_or_else(PoisonError::into_inner) = next;
+    /// All before this batch are written.
+    fn written(&self, next: u64) {
+        if let Some(before) = &mut *self.next.lock().unwrap_or_else(PoisonError::into_inner) {
+            *before = next;
+        }
         self.moved.notify_all();
     }
 
+    /// Nothing more is written, whatever comes.
     fn close(&self) {
-        self.written(None);
+        *self.next.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        self.moved.notify_all();
     }
 }
 
@@ -180,6 +185,15 @@ struct Worker {
     slots: Arc<Slots>,
     spare: Arc<Spare<KeptItems>>,
     texts: Arc<Spare<String>>,
+}
+
+impl Drop for Worker {
+    /// Nobody waits for the batch of one who failed.
+    fn drop(&mut self) {
+        if thread::panicking() {
+            self.slots.close();
+        }
+    }
 }
 
 impl Worker {
@@ -221,7 +235,7 @@ fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<String>)
             out.write_all(text.as_bytes())?;
             texts.give_back(text);
             next += 1;
-            slots.written(Some(next));
+            slots.written(next);
         }
         out.flush()?;
     }
