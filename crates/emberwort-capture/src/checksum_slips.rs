@@ -10,7 +10,7 @@ use emberwort_model::plan::{ChannelPlan, Role};
 const LEAST_FRAMES: u64 = 4;
 
 /// Most constants that are told apart for each part; noise makes a new one with each frame.
-const MOST_CONSTANTS: usize = 1024;
+const MAX_CONSTANTS: usize = 1024;
 
 /// The wrong checksums of all frames, by channel, sending end and part.
 #[derive(Clone, Debug, Default)]
@@ -40,7 +40,7 @@ impl ChecksumSlips {
             seen.swapped += 1;
         }
         let constant = expected ^ found;
-        if seen.constants.len() < MOST_CONSTANTS || seen.constants.contains_key(&constant) {
+        if seen.constants.len() < MAX_CONSTANTS || seen.constants.contains_key(&constant) {
             *seen.constants.entry(constant).or_default() += 1;
         }
     }

@@ -302,7 +302,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
         let [by_device, by_host] = [(End::Device, device), (End::Host, host)].map(|(end, frame)| {
             self.faces(end);
-            self.judge(frame).ok()?;
+            self.accept(frame).ok()?;
             let reader = self.reader()?;
             let (message, is_whole) = (reader.message(), reader.extent().later_bytes == 0);
             Some((self.definition, message, is_whole))
@@ -336,7 +336,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         End::Device
     }
 
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let from = self.end();
         if let Some(revision) = frame.revision
             && !self.later.is_empty()
@@ -677,7 +677,7 @@ impl<S: ItemSink> Decoder<S> {
 
     fn feed(&mut self, lane: usize, bytes: &[u8], time: Option<u64>) {
         self.output.statistics.count_input(bytes.len());
-        if let FrameFinder::Gap { nanoseconds } = self.lanes[lane].framing.plan().finder
+        if let FrameFinder::Idle { nanoseconds } = self.lanes[lane].framing.plan().finder
             && self.lanes[lane].was_silent(bytes.len(), time, nanoseconds)
         {
             self.with_lane(lane, |receiver, sink| receiver.silence(sink));

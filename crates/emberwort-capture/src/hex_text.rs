@@ -15,10 +15,10 @@ use crate::source::{
 };
 
 /// Bytes that are kept together: those of one line of hex digits, or of one dump.
-const LONGEST_LINE: usize = 1 << 16;
+const MAX_LINE: usize = 1 << 16;
 
 /// A line of a dump or log that is longer than this is none.
-const LONGEST_TEXT: usize = 1 << 18;
+const MAX_TEXT: usize = 1 << 18;
 
 /// How bytes stand in text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -215,12 +215,12 @@ fn by_lines(input: impl Read, lines: &mut impl Lines, sink: &mut impl PieceSink)
             sink.pause();
         }
         let mut give = |piece: Piece<'_>| sink.piece(piece);
-        let count = input.by_ref().take(LONGEST_TEXT as u64).read_until(b'\n', &mut line)?;
+        let count = input.by_ref().take(MAX_TEXT as u64).read_until(b'\n', &mut line)?;
         if count == 0 {
             break lines.end(&mut give).err();
         }
-        if count == LONGEST_TEXT {
-            break Some(format!("a line is longer than {LONGEST_TEXT} bytes"));
+        if count == MAX_TEXT {
+            break Some(format!("a line is longer than {MAX_TEXT} bytes"));
         }
         match lines.line(String::from_utf8_lossy(&line).trim_end(), &mut give) {
             Ok(ControlFlow::Continue(())) => outcome.bytes += count as u64,
@@ -292,12 +292,12 @@ impl Dump {
                 let count = (next - at).min(bytes.len() as u64);
                 self.block.extend(&bytes[..count as usize]);
                 at += count;
-                if self.block.len() >= LONGEST_LINE && self.hand_on(give).is_break() {
+                if self.block.len() >= MAX_LINE && self.hand_on(give).is_break() {
                     return Ok(ControlFlow::Break(()));
                 }
             }
         }
-        if self.block.len() >= LONGEST_LINE { Ok(self.hand_on(give)) } else { Ok(ControlFlow::Continue(())) }
+        if self.block.len() >= MAX_LINE { Ok(self.hand_on(give)) } else { Ok(ControlFlow::Continue(())) }
     }
 
     fn hand_on(&mut self, give: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
@@ -548,7 +548,7 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
             let _ = hand_on(&mut bytes, sink);
             return Ok(outcome);
         }
-        if bytes.len() >= LONGEST_LINE && half.is_none() && hand_on(&mut bytes, sink).is_break() {
+        if bytes.len() >= MAX_LINE && half.is_none() && hand_on(&mut bytes, sink).is_break() {
             return Ok(outcome);
         }
     }

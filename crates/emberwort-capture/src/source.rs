@@ -111,13 +111,13 @@ pub struct Outcome {
 /// How many bytes at the start [`detect`] should see.
 pub const DETECT_BYTES: usize = 4096;
 
-/// Room for one block of a pcapng file; grows up to [`GREATEST_BLOCK`] for larger ones.
+/// Room for one block of a pcapng file; grows up to [`MAX_BLOCK`] for larger ones.
 const BUFFER: usize = 1 << 18;
 /// A block that claims more than this is damage, not data.
-const GREATEST_BLOCK: usize = 1 << 25;
+const MAX_BLOCK: usize = 1 << 25;
 
 /// A section that describes more interfaces than this is damaged, or made to fill the memory.
-const MOST_INTERFACES: usize = 4096;
+const MAX_INTERFACES: usize = 4096;
 
 /// The form of a capture that starts with these bytes.
 pub fn detect(first: &[u8]) -> Form {
@@ -296,7 +296,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                             sink.section();
                             ControlFlow::Continue(())
                         }
-                        Block::InterfaceDescription(_) if clocks.len() >= MOST_INTERFACES => {
+                        Block::InterfaceDescription(_) if clocks.len() >= MAX_INTERFACES => {
                             return damaged(consumed, "the file describes more interfaces than a machine can have");
                         }
                         Block::InterfaceDescription(interface) => {
@@ -352,7 +352,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
             }
             Err(PcapError::BufferTooSmall) => {
                 buffer_size *= 2;
-                if buffer_size > GREATEST_BLOCK || !reader.grow(buffer_size) {
+                if buffer_size > MAX_BLOCK || !reader.grow(buffer_size) {
                     return damaged(consumed, "a block claims to be larger than any packet can be");
                 }
                 if reader.refill().is_err() {

@@ -257,7 +257,7 @@ fn polynomial(crc: &Crc) -> String {
     std::iter::once(power(crc.width)).chain(lower).collect::<Vec<_>>().join(" + ")
 }
 
-/// The same as a long division: the remainder of the bits, with a place for each bit of the register behind them.
+/// A CRC as a long division: the remainder of the bits, with a place for each bit of the register behind them.
 fn division(crc: &Crc, bytes: &[u8], register: u64, working: &mut Working) {
     let width = usize::from(crc.width);
     let mut bits: Vec<bool> = bytes

@@ -105,7 +105,7 @@ pub fn promises(plan: &Plan, channel: &ChannelPlan) -> Promises {
 fn damage(plan: &Plan, channel: &ChannelPlan) -> Damage {
     match channel.finder {
         FrameFinder::Packet | FrameFinder::Escaped(_) => Damage::Nothing,
-        FrameFinder::Stuffed(_) | FrameFinder::Gap { .. } | FrameFinder::Lines { .. } => Damage::Next,
+        FrameFinder::Stuffed(_) | FrameFinder::Idle { .. } | FrameFinder::Lines { .. } => Damage::Next,
         FrameFinder::StatusBytes { running: true } => Damage::Running,
         FrameFinder::StatusBytes { running: false } => Damage::Nothing,
         // A receiver compares lengths that are said twice before it waits for what they say.

@@ -61,8 +61,8 @@ pub enum Answer {
 }
 
 /// Bytes that may be left out at the start, and before the checksum or at the end.
-const MOST_BEFORE: usize = 8;
-const MOST_BEHIND: usize = 3;
+const MAX_BEFORE: usize = 8;
+const MAX_BEHIND: usize = 3;
 /// Spare bits below which an explanation may be an accident.
 pub const CERTAIN_BITS: f64 = 20.0;
 /// Frames of different lengths from which a polynomial can be worked out, a start and a final value included.
@@ -157,20 +157,20 @@ fn places(frames: &[Vec<u8>], question: &Question) -> Vec<Place> {
         let count = i64::from(bits.div_ceil(8));
         let ats: Vec<i64> = match question.at {
             Some(at) => vec![at],
-            None if question.anywhere => (0..=4).map(|behind| -count - behind).chain(0..=MOST_BEFORE as i64).collect(),
+            None if question.anywhere => (0..=4).map(|behind| -count - behind).chain(0..=MAX_BEFORE as i64).collect(),
             None => vec![-count],
         };
         for at in ats {
             let orders: &[ByteOrder] = if bits > 8 { &[ByteOrder::Big, ByteOrder::Little] } else { &[ByteOrder::Big] };
             let ends: Vec<usize> = match at {
-                at if at < 0 => (0..=MOST_BEHIND).map(|n| at.unsigned_abs() as usize + n).collect(),
-                _ => (0..=MOST_BEHIND).collect(),
+                at if at < 0 => (0..=MAX_BEHIND).map(|n| at.unsigned_abs() as usize + n).collect(),
+                _ => (0..=MAX_BEHIND).collect(),
             };
             let starts: Vec<usize> = if at < 0 {
-                (0..=MOST_BEFORE).collect()
+                (0..=MAX_BEFORE).collect()
             } else {
                 let behind = (at + count) as usize;
-                (0..=MOST_BEFORE).filter(|from| *from >= behind || *from + 1 < at as usize).collect()
+                (0..=MAX_BEFORE).filter(|from| *from >= behind || *from + 1 < at as usize).collect()
             };
             for (order, from, left_out) in orders
                 .iter()

@@ -326,7 +326,7 @@ mod tests {
         assert!(checksums(&[]).is_err() && checksums(&[0x45; 10]).is_err() && checksums(&[0x60; 30]).is_err());
     }
 
-    /// The same over UDP-Lite, of which the first 8 bytes are covered: the data can change.
+    /// The checksum over UDP-Lite, of which the first 8 bytes are covered: the data can change.
     #[test]
     fn partial_coverage() {
         let mut packet = udp();

@@ -36,7 +36,7 @@ const BUDGET: u64 = 200_000_000;
 /// Lengths beyond which patterns of two, and of three, wrong bits are not looked for.
 const LONGEST: [usize; 2] = [1 << 24, 1 << 20];
 /// Most wrong bits that are looked for.
-const MOST_WEIGHT: u32 = 12;
+const MAX_WEIGHT: u32 = 12;
 
 /// Finds the lengths at which the distance of a CRC falls, exactly for those of up to `data_bits` bits if it can be done, and
 /// beyond them as far as it is quick. Of an even polynomial, which no CRC has, nothing is said to be found.
@@ -53,7 +53,7 @@ pub fn distances(crc: &Crc, data_bits: usize) -> Distances {
     // A multiple of x + 1 has an even number of terms.
     let only_even = (crc.polynomial.count_ones() + 1).is_multiple_of(2);
     let mut powers = Powers::new(crc);
-    for weight in 2..=MOST_WEIGHT {
+    for weight in 2..=MAX_WEIGHT {
         if only_even && weight % 2 == 1 {
             continue;
         }
@@ -90,7 +90,7 @@ impl Distances {
             (Some(found), Some(open)) if open.weight < found.weight => (open.weight, false),
             (Some(found), _) => (found.weight, true),
             (None, Some(open)) => (open.weight, false),
-            (None, None) => (MOST_WEIGHT + 1, false),
+            (None, None) => (MAX_WEIGHT + 1, false),
         }
     }
 

@@ -20,14 +20,14 @@ pub struct Mistakes {
 const REACH: usize = 8;
 
 /// Longer stretches are not searched for a wrong bit, which would take a checksum for each of them.
-pub const MOST_SEARCHED: usize = 4096;
+pub const MAX_SEARCHED: usize = 4096;
 
 /// Most explanations that are kept.
 const MOST: usize = 6;
 
 /// Looks for what makes the checksum of `bytes[range]` the value found: another range, bytes swapped, complemented, another
 /// start or end value, another way of mirroring, another algorithm of the catalogue; then one wrong bit, in the checksum or in a range
-/// of at most [`MOST_SEARCHED`] bytes, and two neighbouring bytes swapped; then two of the first kind.
+/// of at most [`MAX_SEARCHED`] bytes, and two neighbouring bytes swapped; then two of the first kind.
 pub fn mistakes(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found: u64) -> Mistakes {
     let bits = algorithm.bits();
     let values = value_variations(bits);
@@ -77,7 +77,7 @@ fn damages(algorithm: &Algorithm, bytes: &[u8], range: Range<usize>, found: u64,
     if difference.is_power_of_two() {
         fitting.push(format!("if bit {} of the checksum itself is wrong", difference.trailing_zeros()));
     }
-    if stretch.len() > MOST_SEARCHED {
+    if stretch.len() > MAX_SEARCHED {
         return fitting;
     }
     for n in 0..stretch.len() {

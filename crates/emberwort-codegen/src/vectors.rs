@@ -77,9 +77,9 @@ pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
             cases.push(("none everywhere".into(), sections, vec![Choice::None; fields.len()]));
         }
         for (slot, field) in fields.iter().enumerate() {
-            let Kind::Choice(choice) = &field.kind else { continue };
-            for form in 0..=choice.cases.len() {
-                let Some(named) = choice.form(form) else { continue };
+            let Kind::Union(union) = &field.kind else { continue };
+            for form in 0..=union.cases.len() {
+                let Some(named) = union.form(form) else { continue };
                 let mut choices = vec![Choice::Random; fields.len()];
                 choices[slot] = Choice::Form(form);
                 cases.push((format!("form {}", named.name), sections, choices));

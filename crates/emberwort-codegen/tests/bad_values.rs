@@ -310,7 +310,7 @@ const SPOILS: &[(&str, Spoil)] = &[
         change(plan, vector, |kind, value| matches!((kind, value), (Kind::Enum { .. }, ValueRef::Raw(_))))
     }),
     ("a compact number", |plan, vector| {
-        change(plan, vector, |kind, value| matches!((kind, value), (Kind::Compact(_), ValueRef::Raw(_))))
+        change(plan, vector, |kind, value| matches!((kind, value), (Kind::Varint(_), ValueRef::Raw(_))))
     }),
     ("a text", |plan, vector| {
         change(

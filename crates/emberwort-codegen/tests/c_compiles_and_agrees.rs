@@ -133,7 +133,7 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
     }
 }
 
-/// The same frames as `senders_leave_out_the_status_byte_that_runs` of the library, and the node that means all.
+/// The frames of the library's test `senders_leave_out_the_status_byte_that_runs` of the library, and the node that means all.
 #[test]
 fn a_c_sender_leaves_out_what_runs() {
     let Some(compiler) = compiler() else { return };

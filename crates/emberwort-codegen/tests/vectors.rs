@@ -44,9 +44,9 @@ fn every_message_has_its_extremes_its_nones_and_its_revisions() {
                 assert_eq!(greatest.body.len(), compiled.greatest_size(), "all texts full, all optional fields there");
             }
             let decides = |slot: usize| {
-                fields.iter().any(
-                    |field| matches!(&field.kind, Kind::Choice(choice) if choice.selector == Selector::Field(slot)),
-                )
+                fields
+                    .iter()
+                    .any(|field| matches!(&field.kind, Kind::Union(union) if union.selector == Selector::Field(slot)))
             };
             for (slot, field) in fields.iter().enumerate().filter(|(slot, _)| !decides(*slot)) {
                 if let Kind::Number(form) = &field.kind {

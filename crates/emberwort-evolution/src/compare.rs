@@ -26,10 +26,10 @@ use crate::verdict::{Pair, Verdict};
 const RANDOM_SAMPLES: usize = 24;
 
 /// Bodies that are searched for one that is misread, where others of the same message are refused.
-const MOST_SEARCHED: usize = 8_000;
+const MAX_SEARCHED: usize = 8_000;
 
-/// The same for all messages together, so that a change that touches many takes no longer than a few.
-const MOST_SEARCHED_IN_ALL: usize = 64_000;
+/// Most bodies that are tried for all messages together, so that a change that touches many takes no longer than a few.
+const MAX_SEARCHED_IN_ALL: usize = 64_000;
 
 /// Frames with the same header that tell whether one passed another checksum by chance.
 const CONFIRMING: usize = 8;
@@ -57,7 +57,7 @@ pub struct Revision {
 }
 
 impl Revision {
-    /// The same with another type of a field: `GateStatus.oil 0 .. 400 bar in 12 bits`.
+    /// This revision with another type of a field: `GateStatus.oil 0 .. 400 bar in 12 bits`.
     ///
     /// # Errors
     /// Why there is no such revision.
@@ -289,7 +289,7 @@ impl Trying {
             let moves = kinds().any(|kind| kind.moves_bytes() || kind.is_of_selection());
             let effort = Effort {
                 random: RANDOM_SAMPLES,
-                search: MOST_SEARCHED.min((MOST_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
+                search: MAX_SEARCHED.min((MAX_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
                 worth: if moves { Verdict::FineWithLoss } else { Verdict::Refused },
             };
             let mut random = ChaCha8Rng::seed_from_u64(message as u64);
@@ -524,9 +524,9 @@ fn shows(field: &Field, name: &str) -> bool {
     match &field.kind {
         Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name == name,
         Kind::List { element, .. } => shows(element, name),
-        Kind::Choice(choice) => {
-            let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
-            choice.table.as_ref().is_some_and(|table| table.name == name)
+        Kind::Union(union) => {
+            let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
+            union.table.as_ref().is_some_and(|table| table.name == name)
                 || forms.into_iter().any(|form| shows(form, name))
         }
         _ => false,

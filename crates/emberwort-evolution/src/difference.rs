@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Message, NumberForm, Record, Table};
+use emberwort_model::model::{End, Field, Kind, Labelled, Message, NumberForm, Record, Table, Union};
 use emberwort_model::plan::{ChannelPlan, KeySource, Role};
 
 use crate::matching::{self, Matching};
@@ -85,7 +85,7 @@ kinds! {
     EntryRenumbered "entry renumbered" "An entry of a table with another key.",
     EntryRenamed "entry renamed" "A key of a table with another name.",
     Access "access" "Whether an entry can be read or written, or is kept.",
-    Growing "growing" "Whether later revisions may add fields to a record.",
+    Extensible "growing" "Whether later revisions may add fields to a record.",
 }
 
 impl DifferenceKind {
@@ -108,7 +108,7 @@ impl DifferenceKind {
                 | FieldOrder
                 | Forms
                 | CodeWidth
-                | Growing
+                | Extensible
                 | Pattern
         )
     }
@@ -380,9 +380,9 @@ impl Finder<'_> {
         for record in &new.link.records {
             let Some(was) = old.link.records.iter().find(|was| was.name == record.name) else { continue };
             let touched = self.touched(|_, message| uses(&message.fields, &record.name));
-            if was.growing != record.growing {
-                let text = |r: &Record| if r.growing { "growing" } else { "" };
-                self.note(DifferenceKind::Growing, &record.name, (text(was), text(record)), &touched);
+            if was.extensible != record.extensible {
+                let text = |r: &Record| if r.extensible { "growing" } else { "" };
+                self.note(DifferenceKind::Extensible, &record.name, (text(was), text(record)), &touched);
             }
             self.fields((&was.name, &was.fields), (&record.name, &record.fields), &touched);
         }
@@ -635,7 +635,7 @@ fn places(both: [Option<(&str, &Field)>; 2]) -> [Option<Place>; 2] {
 fn form_difference(was: &Field, is: &Field) -> Option<DifferenceKind> {
     use DifferenceKind::*;
     match (&was.kind, &is.kind) {
-        (Kind::Number(a), Kind::Number(b)) | (Kind::Compact(a), Kind::Compact(b)) => number_difference(a, b),
+        (Kind::Number(a), Kind::Number(b)) | (Kind::Varint(a), Kind::Varint(b)) => number_difference(a, b),
         (Kind::Text { ascii: a, length: x }, Kind::Text { ascii: b, length: y }) => match (a == b, x == y) {
             (false, _) => Some(Type),
             (_, false) => Some(Length),
@@ -657,7 +657,7 @@ fn form_difference(was: &Field, is: &Field) -> Option<DifferenceKind> {
         (Kind::Flags(a), Kind::Flags(b)) => {
             (a.name != b.name && (a.bits, &a.labels) != (b.bits, &b.labels)).then_some(Type)
         }
-        (Kind::Choice(a), Kind::Choice(b)) => forms_differ(a, b).then_some(Forms),
+        (Kind::Union(a), Kind::Union(b)) => forms_differ(a, b).then_some(Forms),
         (a, b) => (a != b).then_some(Type),
     }
 }
@@ -682,7 +682,7 @@ fn number_difference(a: &NumberForm, b: &NumberForm) -> Option<DifferenceKind> {
 }
 
 /// Whether values of two fields have other forms, or the same for other keys. The entries of tables have differences of their own.
-fn forms_differ(a: &Choice, b: &Choice) -> bool {
+fn forms_differ(a: &Union, b: &Union) -> bool {
     if let (Some(x), Some(y)) = (&a.table, &b.table)
         && x.name == y.name
     {
@@ -731,9 +731,9 @@ fn uses_in(field: &Field, name: &str) -> bool {
         Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name == name,
         Kind::Record(record) => record.name == name || uses(&record.fields, name),
         Kind::List { element, .. } => uses_in(element, name),
-        Kind::Choice(choice) => {
-            let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
-            choice.table.as_ref().is_some_and(|table| table.name == name)
+        Kind::Union(union) => {
+            let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
+            union.table.as_ref().is_some_and(|table| table.name == name)
                 || forms.into_iter().any(|form| uses_in(form, name))
         }
         _ => false,

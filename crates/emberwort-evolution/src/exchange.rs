@@ -245,7 +245,7 @@ struct Sink<'a> {
 }
 
 impl FrameSink for Sink<'_> {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.check(frame, self.requests)
     }
 

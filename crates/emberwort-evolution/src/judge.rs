@@ -72,7 +72,7 @@ pub struct Example {
     pub message: String,
     /// The port or CAN identifier that selects it, where the frame does not say it.
     pub key: Option<u64>,
-    /// The same as the sender's definition writes it.
+    /// The key that stands outside the frame, as the sender's definition writes it.
     pub key_text: Option<String>,
     /// What was sent, as a JSON object.
     pub sent: String,
@@ -261,8 +261,8 @@ pub fn not_taken(
 /// The new entry of a table that an old receiver does not know.
 fn new_entry(ends: Ends<'_>, fault: Option<&FrameFault>) -> Option<(String, String)> {
     let Some(FrameFault::Body { message, error: BodyError::NoForm { slot, key } }) = fault else { return None };
-    let Kind::Choice(choice) = &ends.receiver.link.messages[*message].fields[*slot].kind else { return None };
-    let table = choice.table.as_ref().filter(|_| !ends.sender_is_old)?;
+    let Kind::Union(union) = &ends.receiver.link.messages[*message].fields[*slot].kind else { return None };
+    let table = union.table.as_ref().filter(|_| !ends.sender_is_old)?;
     let known = |plan: &Plan| plan.link.tables.iter().find(|other| other.name == table.name).cloned();
     let entry = known(ends.sender)?.entries.iter().find(|entry| entry.key == *key)?.field.name.clone();
     // One that has only another number is missed.

@@ -1,6 +1,6 @@
 //! What a receiver makes of values: the same as the sender meant, less, or something else.
 
-use emberwort_model::model::{Choice, Field, Kind, Length, NumberForm, Value, float_value};
+use emberwort_model::model::{Field, Kind, Length, NumberForm, Union, Value, float_value};
 use emberwort_model::number::Distance;
 use emberwort_wire::text::{signed, write_value};
 use emberwort_wire::{ValueRef, Values};
@@ -216,7 +216,7 @@ impl Reader {
             }
             (ValueRef::Chosen { form: a, slot: sent }, ValueRef::Chosen { form: b, slot: read }) => {
                 let forms = match (&from.field.kind, &to.field.kind) {
-                    (Kind::Choice(one), Kind::Choice(other)) => {
+                    (Kind::Union(one), Kind::Union(other)) => {
                         one.form(a).zip(other.form(b)).map(|forms| (forms, one, other))
                     }
                     _ => None,
@@ -224,7 +224,7 @@ impl Reader {
                 let Some(((one, other), sender, receiver)) = forms else {
                     return self.note(Verdict::Misread, from.text(), to.text(), "");
                 };
-                let knows = |choice: &Choice, name: &str| choice.cases.iter().any(|case| case.field.name == name);
+                let knows = |union: &Union, name: &str| union.cases.iter().any(|case| case.field.name == name);
                 if b >= receiver.cases.len() || a >= sender.cases.len() {
                     // Not among the forms of one side, which takes it for whatever stands for all others.
                     let before = self.found.len();
@@ -303,12 +303,12 @@ enum Sameness {
 fn same_number((one, a, sent): (&Kind, i128, u64), (other, b, read): (&Kind, i128, u64)) -> Sameness {
     let when = |same: bool| if same { Sameness::Same } else { Sameness::Other };
     let plain = |kind: &Kind| match kind {
-        Kind::Number(form) | Kind::Compact(form) => form.scaling.is_identity(),
+        Kind::Number(form) | Kind::Varint(form) => form.scaling.is_identity(),
         Kind::Bool | Kind::Enum { .. } | Kind::Flags(_) | Kind::Time { .. } => true,
         _ => false,
     };
     match (one, other) {
-        (Kind::Number(x) | Kind::Compact(x), Kind::Number(y) | Kind::Compact(y)) => same_physical((x, a), (y, b)),
+        (Kind::Number(x) | Kind::Varint(x), Kind::Number(y) | Kind::Varint(y)) => same_physical((x, a), (y, b)),
         (Kind::Float(x), Kind::Float(y)) => {
             let (x, y) = (float_value(*x, sent), float_value(*y, read));
             when(x == y || (x.is_nan() && y.is_nan()))

@@ -114,7 +114,7 @@ impl Outline {
         self.items.iter().find(|item| item.keyword == keyword && item.name == name)
     }
 
-    /// The same, for looking up many items by name.
+    /// A table of the items by name, for looking up many.
     pub fn index(&self) -> Index<'_> {
         let mut items: HashMap<&str, Vec<&Item>> = HashMap::new();
         for item in &self.items {

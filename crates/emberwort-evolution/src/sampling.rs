@@ -10,7 +10,7 @@ use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 /// Most rounds through the codes at which something can change.
-const MOST_EDGES: usize = 4096;
+const MAX_EDGES: usize = 4096;
 
 /// The codes at which something can change for fields of these names in a plan: those of the one revision are tried in the other.
 pub fn edges(plan: &Plan) -> Edges {
@@ -29,10 +29,10 @@ fn edges_in(owner: &str, fields: &[Field], edges: &mut Edges) {
     for field in fields {
         edges_of_field(owner, field, edges);
         // The codes that decide about forms belong to the field that holds them.
-        if let Kind::Choice(choice) = &field.kind
-            && let Selector::Field(decider) = choice.selector
+        if let Kind::Union(union) = &field.kind
+            && let Selector::Field(decider) = union.selector
         {
-            let codes = choice.cases.iter().map(|case| i128::from(case.raw as i64));
+            let codes = union.cases.iter().map(|case| i128::from(case.raw as i64));
             edges.entry((owner.to_owned(), fields[decider].name.clone())).or_default().extend(codes);
         }
     }
@@ -40,7 +40,7 @@ fn edges_in(owner: &str, fields: &[Field], edges: &mut Edges) {
 
 fn edges_of_field(owner: &str, field: &Field, edges: &mut Edges) {
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let codes = [form.low - 1, form.low, form.high, form.high + 1].into_iter().chain(form.none);
             edges.entry((owner.to_owned(), field.name.clone())).or_default().extend(codes);
         }
@@ -49,8 +49,8 @@ fn edges_of_field(owner: &str, field: &Field, edges: &mut Edges) {
             edges.entry((owner.to_owned(), field.name.clone())).or_default().extend(codes);
         }
         Kind::List { element, .. } => edges_of_field(owner, element, edges),
-        Kind::Choice(choice) => {
-            for form in choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise) {
+        Kind::Union(union) => {
+            for form in union.cases.iter().map(|case| &case.field).chain(&union.otherwise) {
                 edges_of_field(owner, form, edges);
             }
         }
@@ -63,14 +63,14 @@ fn edges_of_field(owner: &str, field: &Field, edges: &mut Edges) {
 pub fn choices(plan: &Plan, message: usize, edges: &Edges, random: usize) -> Vec<Vec<Choice>> {
     let own = &plan.link.messages[message];
     let count = own.fields.len();
-    let rounds = own.fields.iter().map(|field| rounds(&own.name, field, edges)).max().unwrap_or(0).min(MOST_EDGES);
+    let rounds = own.fields.iter().map(|field| rounds(&own.name, field, edges)).max().unwrap_or(0).min(MAX_EDGES);
     let mut all: Vec<Vec<Choice>> =
         [Choice::Middle, Choice::Greatest, Choice::Least, Choice::None].map(|choice| vec![choice; count]).to_vec();
     all.extend((0..rounds).map(|n| vec![Choice::Edge(n); count]));
     for (slot, field) in own.fields.iter().enumerate() {
-        let Kind::Choice(choice) = &field.kind else { continue };
-        for form in 0..=choice.cases.len() {
-            let Some(inner) = choice.form(form) else { continue };
+        let Kind::Union(union) = &field.kind else { continue };
+        for form in 0..=union.cases.len() {
+            let Some(inner) = union.form(form) else { continue };
             for n in 0..self::rounds(&own.name, inner, edges).clamp(1, 64) {
                 let mut choices = vec![Choice::Edge(n); count];
                 choices[slot] = Choice::FormEdge(form, n);
@@ -99,8 +99,8 @@ fn rounds(owner: &str, field: &Field, edges: &Edges) -> usize {
     match &field.kind {
         Kind::List { element, .. } => rounds(owner, element, edges),
         Kind::Record(record) => record.fields.iter().map(|field| rounds(&record.name, field, edges)).max().unwrap_or(0),
-        Kind::Choice(choice) => {
-            let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+        Kind::Union(union) => {
+            let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
             forms.map(|form| rounds(owner, form, edges)).max().unwrap_or(0)
         }
         _ => edges_of(field, edges.get(&(owner.to_owned(), field.name.clone()))).len(),
@@ -141,8 +141,8 @@ fn is_valid(field: &Field, values: &Values, slot: usize) -> bool {
         }
         (ValueRef::Group { first, .. }, Kind::Record(record)) => are_valid(&record.fields, values, first),
         (ValueRef::Group { .. }, _) => false,
-        (ValueRef::Chosen { form, slot }, Kind::Choice(choice)) => {
-            choice.form(form).is_some_and(|form| is_valid(form, values, slot))
+        (ValueRef::Chosen { form, slot }, Kind::Union(union)) => {
+            union.form(form).is_some_and(|form| is_valid(form, values, slot))
         }
         (ValueRef::Chosen { .. }, _) => false,
     }

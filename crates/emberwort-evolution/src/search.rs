@@ -211,7 +211,7 @@ fn how_far(error: &BodyError, read: &Values, fields: usize) -> i64 {
     let fields = (0..fields).filter(|slot| read.get(*slot) != ValueRef::Unset).count() as i64;
     let wrong = match error {
         BodyError::CountTooLarge { count, max, .. } => i64::from(count.saturating_sub(*max)),
-        BodyError::CompactTooLarge { .. } | BodyError::NoForm { .. } | BodyError::BadText { .. } => 50_000,
+        BodyError::VarintTooLarge { .. } | BodyError::NoForm { .. } | BodyError::BadText { .. } => 50_000,
         BodyError::Truncated { length, needed, .. } => needed.saturating_sub(*length) as i64,
     };
     fields * 100_000 - wrong.min(99_999)

@@ -405,7 +405,7 @@ impl Outlines {
         Statement { name: name.to_owned(), section: self.revision, lines: lines.collect(), kind: statement.kind }
     }
 
-    /// A growing record as a message; another one with what is new in a record of its own, in messages behind what they have.
+    /// A extensible record as a message; another one with what is new in a record of its own, in messages behind what they have.
     fn record(&self, was: &Item, is: &Item, changes: &[&Change]) -> Vec<Candidate> {
         let mut candidates = Vec::new();
         if is.head.ends_with(" growing") && was.head == is.head {

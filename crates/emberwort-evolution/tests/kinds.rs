@@ -212,6 +212,6 @@ fn every_kind_of_change_has_the_verdicts_of_the_page_and_a_way_out() {
     }
     assert!(PAGE.contains(&table), "docs/kinds-of-change.md should have this table:\n{table}");
     let missing: Vec<_> = DifferenceKind::ALL.iter().filter(|kind| !seen.contains(kind)).collect();
-    // A choice by a field and what selects messages have tests of their own.
+    // A union by a field and what selects messages have tests of their own.
     assert_eq!(missing, [&DifferenceKind::Selection, &DifferenceKind::Forms]);
 }

@@ -249,7 +249,7 @@ struct Ear<'a> {
 }
 
 impl FrameSink for Ear<'_> {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.check(frame, &Requests::default())
     }
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
@@ -328,12 +328,12 @@ fn least_of(sent: &Json, read: &Json, one: &Field, other: &Field) -> Verdict {
         },
         (Json::Object(a), Json::Object(b)) => match (&one.kind, &other.kind) {
             (Kind::Record(one), Kind::Record(other)) => least(a, b, &one.fields, &other.fields),
-            (Kind::Choice(one), Kind::Choice(other)) => {
+            (Kind::Union(one), Kind::Union(other)) => {
                 let (Some((form, value)), Some((taken, there))) = (a.iter().next(), b.iter().next()) else {
                     return Fine;
                 };
-                let find = |choice: &emberwort_model::model::Choice, name: &str| {
-                    choice.cases.iter().find(|case| case.field.name == name).map(|case| case.field.clone())
+                let find = |union: &emberwort_model::model::Union, name: &str| {
+                    union.cases.iter().find(|case| case.field.name == name).map(|case| case.field.clone())
                 };
                 match (find(one, form), find(other, taken)) {
                     (Some(one), Some(other)) if form == taken => least_of(value, there, &one, &other),
@@ -357,7 +357,7 @@ fn labels(field: &Field) -> Option<&Labelled> {
 /// The step of a number, from the relation that its definition states.
 fn step(field: &Field) -> f64 {
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let (_, step, divisor) = form.scaling.parts();
             (step as f64 / divisor as f64).abs()
         }
@@ -481,7 +481,7 @@ fn experiment(
                     let of_table = own
                         .fields
                         .iter()
-                        .any(|field| matches!(&field.kind, Kind::Choice(choice) if choice.table.is_some()));
+                        .any(|field| matches!(&field.kind, Kind::Union(union) if union.table.is_some()));
                     worst = if of_table { FineWithLoss } else { Refused };
                 }
                 for (taken, read, node, sequence) in &ear.heard.good {

@@ -659,7 +659,8 @@ impl<'a> Reader<'a> {
             }
         };
         let ((from, asked), (slot, answered)) = (field(to, request)?, field(with, answer)?);
-        let simple = !matches!(asked.kind, Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. });
+        let simple =
+            !matches!(asked.kind, Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::NestedFrame { .. });
         if asked.kind != answered.kind || asked.optional != answered.optional || !simple {
             let problem =
                 format!("`{}` and `{}` do not have the same type, or hold more than one value", request, answer);
@@ -712,9 +713,9 @@ pub(crate) fn with_null(value: &Json, field: &Field) -> Json {
             };
             Json::Object(object.iter().map(inside).collect())
         }
-        (Json::Object(object), Kind::Choice(choice)) => {
+        (Json::Object(object), Kind::Union(union)) => {
             let inside = |(name, value): (&String, &Json)| {
-                let form = forms(choice).find(|form| form.name == *name);
+                let form = forms(union).find(|form| form.name == *name);
                 (name.clone(), form.map_or_else(|| value.clone(), |form| with_null(value, form)))
             };
             Json::Object(object.iter().map(inside).collect())

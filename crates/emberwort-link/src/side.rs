@@ -64,7 +64,7 @@ impl SideSink<'_> {
 }
 
 impl FrameSink for SideSink<'_> {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.check(frame, self.requests)
     }
 

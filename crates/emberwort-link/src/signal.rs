@@ -91,7 +91,7 @@ impl Signal {
             Signal::Sine { amplitude, around, .. } => (around - amplitude, around + amplitude),
             Signal::Walk { bounds, .. } => *bounds,
         };
-        if !matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Float(_)) {
+        if !matches!(field.kind, Kind::Number(_) | Kind::Varint(_) | Kind::Float(_)) {
             return Err("only numbers can ramp, swing or walk; use steps or square".into());
         }
         for extreme in [least, greatest] {
@@ -221,7 +221,7 @@ impl Signal {
 /// leads outside goes to the end.
 fn nearest(number: f64, kind: &Kind) -> u64 {
     match kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             // physical = (offset + step × raw) / divisor
             let (offset, step, divisor) = form.scaling.parts();
             let raw = ((number * divisor as f64 - offset as f64) / step as f64).round() as i128;
@@ -235,7 +235,7 @@ fn nearest(number: f64, kind: &Kind) -> u64 {
 /// A computed number as it would stand in a row: with as many decimals as the field can tell apart, and some more.
 fn decimal(number: f64, field: &Field) -> Result<serde_json::Number, String> {
     let decimals = match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => form.scaling.decimals() as usize + 4,
+        Kind::Number(form) | Kind::Varint(form) => form.scaling.decimals() as usize + 4,
         _ => 9,
     };
     let text = format!("{number:.decimals$}");
@@ -270,7 +270,7 @@ impl Sampler {
                 Some(Signal::Constant(value)) => value.put(slot, &mut fixed),
                 Some(signal) => moving.push((slot, Source::Signal(signal.clone()))),
                 None if field.counter => moving.push((slot, Source::Counter(field.kind.raw_bits().unwrap_or(64), 0))),
-                None if matches!(field.kind, Kind::Choice(_)) => moving.push((slot, Source::Rest)),
+                None if matches!(field.kind, Kind::Union(_)) => moving.push((slot, Source::Rest)),
                 None => rest_in(fields, field, slot, 0, &mut fixed),
             }
         }
@@ -305,7 +305,7 @@ pub fn rest(field: &Field, slot: usize, selector: &dyn Fn(usize) -> Option<u64>,
         return;
     }
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let zero = emberwort_model::number::Decimal::integer(0);
             let raw = form.scaling.nearest_raw(zero).unwrap_or(form.low).clamp(form.low, form.high);
             values.set_raw(slot, raw as u64);
@@ -313,7 +313,7 @@ pub fn rest(field: &Field, slot: usize, selector: &dyn Fn(usize) -> Option<u64>,
         Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels.first().map_or(0, |label| label.code)),
         Kind::Bool | Kind::Flags(_) | Kind::Float(_) | Kind::Time { .. } => values.set_raw(slot, 0),
         Kind::Bytes(Length::Exact(count)) => values.set_bytes(slot, &vec![0; *count as usize]),
-        Kind::Text { .. } | Kind::Bytes(_) | Kind::Tunnel { .. } => values.set_bytes(slot, &[]),
+        Kind::Text { .. } | Kind::Bytes(_) | Kind::NestedFrame { .. } => values.set_bytes(slot, &[]),
         Kind::List { element, length } => {
             let count = if let Length::Exact(count) = length { *count as usize } else { 0 };
             let first = values.set_group(slot, count);
@@ -327,13 +327,13 @@ pub fn rest(field: &Field, slot: usize, selector: &dyn Fn(usize) -> Option<u64>,
                 rest_in(&record.fields, field, n, first, values);
             }
         }
-        Kind::Choice(choice) => {
-            let form = match choice.selector {
-                Selector::Field(decider) => selector(decider).and_then(|raw| choice.index_of(raw)),
+        Kind::Union(union) => {
+            let form = match union.selector {
+                Selector::Field(decider) => selector(decider).and_then(|raw| union.index_of(raw)),
                 Selector::Request { .. } => None,
             };
             let form = form.unwrap_or(0);
-            if let Some(field) = choice.form(form) {
+            if let Some(field) = union.form(form) {
                 let at = values.set_chosen(slot, form);
                 rest(field, at, &|_| None, values);
             }
@@ -342,7 +342,7 @@ pub fn rest(field: &Field, slot: usize, selector: &dyn Fn(usize) -> Option<u64>,
     }
 }
 
-/// The same for a field of a message or record whose first slot is `base`; the fields before it are set already.
+/// Gives a field of a message or record whose first slot is `base` its value at rest; the fields before it are set already.
 pub fn rest_in(fields: &[Field], field: &Field, slot: usize, base: usize, values: &mut Values) {
     let deciders: Vec<Option<u64>> = (0..fields.len().min(slot))
         .map(|n| match values.get(base + n) {

@@ -244,7 +244,7 @@ impl<'a> Trial<'a> {
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
         wire.delay = scenario.delay;
-        if let FrameFinder::Gap { nanoseconds } = channel.finder {
+        if let FrameFinder::Idle { nanoseconds } = channel.finder {
             // A little more than receivers wait for, as senders do.
             wire.pause = nanoseconds + wire.byte_time().max(1_000);
         }

@@ -128,9 +128,9 @@ pub enum SumKind {
     /// Two sums modulo 255, of the bytes and of the first sum; the second stands in the upper half (J. G. Fletcher, "An
     /// arithmetic checksum for serial transmissions", IEEE Transactions on Communications 30, 1982).
     Fletcher16,
-    /// The same modulo 65535 over little-endian 16-bit words; an odd last byte is a word with a high byte of zero.
+    /// Two running sums modulo 65535 over little-endian 16-bit words; an odd last byte is a word with a high byte of zero.
     Fletcher32,
-    /// The same modulo 65521 over bytes, beginning with 1 (RFC 1950, section 8.2).
+    /// Two running sums modulo 65521 over bytes, beginning with 1 (RFC 1950, section 8.2).
     Adler32,
 }
 
@@ -183,7 +183,7 @@ impl Algorithm {
         }
     }
 
-    /// The same with another value before the first byte.
+    /// This algorithm with another value before the first byte.
     pub fn with_start(self, value: u64) -> Self {
         match self {
             Algorithm::Crc(crc) => Algorithm::Crc(Crc { initial: value, ..crc }),
@@ -191,7 +191,7 @@ impl Algorithm {
         }
     }
 
-    /// The same with another value XORed onto the result.
+    /// This algorithm with another value XORed onto the result.
     pub fn with_final_xor(self, value: u64) -> Self {
         match self {
             Algorithm::Crc(crc) => Algorithm::Crc(Crc { final_xor: value, ..crc }),

@@ -77,7 +77,7 @@ codes! {
     BadGrowth = "E214", "fields added to what cannot grow";
     BadLine = "E215", "a line that cannot be written or read";
     BodyTooLong = "E216", "a message that is far too long";
-    EndlessTunnel = "E217", "frames that carry themselves";
+    EndlessNesting = "E217", "frames that carry themselves";
     MissingPart = "E301", "a frame part that is missing";
     BadPart = "E302", "a frame part that cannot do its job";
     BadSpan = "E303", "an impossible range of frame parts";
@@ -101,7 +101,7 @@ codes! {
     ChecksumGap = "W006", "a checksum that leaves out what matters";
     SyncInData = "W007", "sync bytes that are likely inside data";
     EnumFull = "W008", "an enum without room for another label";
-    TunnelTooNarrow = "W009", "frames that are too long for their tunnel";
+    NestedFrameTooLong = "W009", "frames that are too long for the field that holds them";
     FdSize = "W010", "a size that CAN FD does not have";
     ShortChecksum = "W011", "a CRC over more bytes than it can protect";
     NoBeginning = "W012", "frames that begin with nothing to look for";

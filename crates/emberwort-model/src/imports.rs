@@ -8,7 +8,7 @@ use crate::syntax::ast::{File, ImportItem};
 use crate::syntax::parse;
 
 /// How many files a definition can have.
-const MOST_FILES: usize = 1000;
+const MAX_FILES: usize = 1000;
 
 /// A file that is being read, or has been.
 #[derive(Clone, Copy)]
@@ -38,7 +38,7 @@ pub(crate) fn read_all(
 
 impl Reader<'_> {
     /// Takes in a file, then what it imports. Files that import each other are as deep as there are files, of which there
-    /// are at most [`MOST_FILES`].
+    /// are at most [`MAX_FILES`].
     fn read(&mut self, source: Source) {
         let name = source.name.clone();
         self.seen.insert(name.clone(), Seen { open: true });
@@ -73,8 +73,8 @@ impl Reader<'_> {
             self.findings.push(failed(message, help));
             return;
         }
-        if self.sources.files().len() >= MOST_FILES {
-            let message = format!("this definition has more than {MOST_FILES} files");
+        if self.sources.files().len() >= MAX_FILES {
+            let message = format!("this definition has more than {MAX_FILES} files");
             self.findings.push(failed(message, "put several of them into one"));
             return;
         }

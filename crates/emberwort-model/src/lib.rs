@@ -69,7 +69,7 @@ pub struct Checked {
 }
 
 /// The largest definition that is read, in bytes: far more than a person writes.
-pub const MOST_BYTES: usize = 64 << 20;
+pub const MAX_BYTES: usize = 64 << 20;
 
 /// Reads, looks up and compiles a definition that imports nothing.
 pub fn check(source: &Source) -> Checked {
@@ -98,10 +98,10 @@ pub fn field_of_type(text: &str, plan: Option<&Plan>) -> Result<model::Field, Ve
 /// The text of a definition file's bytes.
 ///
 /// # Errors
-/// A finding, and the text as far as it can be shown, if the bytes are not UTF-8 or more than [`MOST_BYTES`].
+/// A finding, and the text as far as it can be shown, if the bytes are not UTF-8 or more than [`MAX_BYTES`].
 pub fn decode_text(bytes: Vec<u8>) -> Result<String, Box<(Finding, String)>> {
-    if bytes.len() > MOST_BYTES {
-        let message = format!("this file has {} bytes; a definition has at most {MOST_BYTES}", bytes.len());
+    if bytes.len() > MAX_BYTES {
+        let message = format!("this file has {} bytes; a definition has at most {MAX_BYTES}", bytes.len());
         let help = "is this really an .ember file?";
         return Err(Box::new((Finding::new(Code::FileTooLarge, Span::new(0, 0), message, help), String::new())));
     }

@@ -84,7 +84,7 @@ pub struct Record {
     /// Its documentation.
     pub doc: String,
     /// Whether later revisions may add fields to it; lists of it then carry the size of their elements.
-    pub growing: bool,
+    pub extensible: bool,
     /// The fields of all sections, in order.
     pub fields: Vec<Field>,
 }
@@ -119,7 +119,7 @@ pub struct Entry {
 
 /// A value whose form depends on another field.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Choice {
+pub struct Union {
     /// Where the deciding raw number is found.
     pub selector: Selector,
     /// The forms by raw number, in order of declaration.
@@ -130,7 +130,7 @@ pub struct Choice {
     pub table: Option<Arc<Table>>,
 }
 
-impl Choice {
+impl Union {
     /// The index of the form for a raw number; that of `otherwise` is one past the last case.
     pub fn index_of(&self, raw: u64) -> Option<usize> {
         let case = self.cases.iter().position(|case| case.raw == raw);
@@ -146,18 +146,18 @@ impl Choice {
     }
 }
 
-/// One form of a [`Choice`].
+/// One form of a [`Union`].
 #[derive(Clone, Debug, PartialEq)]
 pub struct Case {
     /// The raw number that selects it; signed ones sign-extended to 64 bits.
     pub raw: u64,
-    /// The same as people know it: a label, the physical number, the key of a table in hex.
+    /// The value that selects this form as people know it: a label, the physical number, the key of a table in hex.
     pub shown: String,
     /// Its name and form.
     pub field: Arc<Field>,
 }
 
-/// Where the number that decides a [`Choice`] is found.
+/// Where the number that decides a [`Union`] is found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Selector {
     /// In an earlier field of the same message or record, by index.
@@ -308,7 +308,7 @@ pub fn section_revisions(fields: &[Field]) -> Vec<u32> {
     revisions
 }
 
-/// One field of a message or record, the element of a list, or a form of a choice.
+/// One field of a message or record, the element of a list, or a form of a union.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Field {
     /// Its name; empty for spare space and elements.
@@ -365,7 +365,7 @@ pub enum Kind {
     /// An integer, possibly with a scale, or a range.
     Number(NumberForm),
     /// An integer of variable length: seven bits a byte, low group first; signed ones zigzag-mapped.
-    Compact(NumberForm),
+    Varint(NumberForm),
     /// One bit.
     Bool,
     /// IEEE 754 binary16, binary32 or binary64, by its bits.
@@ -403,9 +403,9 @@ pub enum Kind {
     /// The fields of a record.
     Record(Arc<Record>),
     /// A value whose form depends on another field.
-    Choice(Arc<Choice>),
+    Union(Arc<Union>),
     /// A complete frame of another channel, to the end of the body.
-    Tunnel {
+    NestedFrame {
         /// Index of the channel.
         channel: usize,
         /// Its name.
@@ -422,7 +422,7 @@ impl Kind {
     /// Width in bits of a field that is one raw number (for a compact one, of its largest value); `None` for all others.
     pub fn raw_bits(&self) -> Option<u8> {
         match self {
-            Kind::Number(form) | Kind::Compact(form) => Some(form.bits),
+            Kind::Number(form) | Kind::Varint(form) => Some(form.bits),
             Kind::Bool => Some(1),
             Kind::Float(bits) => Some(*bits),
             Kind::Time { milliseconds } => Some(if *milliseconds { 64 } else { 32 }),
@@ -431,26 +431,26 @@ impl Kind {
             | Kind::Bytes(_)
             | Kind::List { .. }
             | Kind::Record(_)
-            | Kind::Choice(_)
-            | Kind::Tunnel { .. }
+            | Kind::Union(_)
+            | Kind::NestedFrame { .. }
             | Kind::Spare { .. } => None,
         }
     }
 
     /// Whether it is an integer of variable length.
-    pub fn is_compact(&self) -> bool {
-        matches!(self, Kind::Compact(_))
+    pub fn is_varint(&self) -> bool {
+        matches!(self, Kind::Varint(_))
     }
 
     /// Whether the raw number is in two's complement.
     pub fn is_signed(&self) -> bool {
-        matches!(self, Kind::Number(form) | Kind::Compact(form) if form.signed)
+        matches!(self, Kind::Number(form) | Kind::Varint(form) if form.signed)
     }
 
     /// The raw code that means "no reading", if one is kept for it.
     pub fn none(&self) -> Option<i128> {
         match self {
-            Kind::Number(form) | Kind::Compact(form) => form.none,
+            Kind::Number(form) | Kind::Varint(form) => form.none,
             Kind::Enum { none, .. } => none.map(i128::from),
             _ => None,
         }
@@ -459,7 +459,7 @@ impl Kind {
     /// Whether a raw number is one that the definition gives a meaning to: a value, a label, "no reading".
     pub fn is_valid(&self, raw: i128) -> bool {
         match self {
-            Kind::Number(form) | Kind::Compact(form) => (form.low..=form.high).contains(&raw) || form.none == Some(raw),
+            Kind::Number(form) | Kind::Varint(form) => (form.low..=form.high).contains(&raw) || form.none == Some(raw),
             Kind::Enum { labels, none } => {
                 u64::try_from(raw).is_ok_and(|code| labels.label(code).is_some() || *none == Some(code))
             }

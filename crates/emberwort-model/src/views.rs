@@ -104,7 +104,7 @@ pub fn of_raw(field: &Field, raw: u64, asked: Option<&str>) -> Vec<View> {
     }
     let asked = asked.and_then(decimal);
     views.push(view("value", meaning(field, raw)));
-    if let (Some(asked), Kind::Number(form) | Kind::Compact(form)) = (&asked, kind)
+    if let (Some(asked), Kind::Number(form) | Kind::Varint(form)) = (&asked, kind)
         && form.none != Some(number)
     {
         let error = exact(&form.scaling, number) - asked;
@@ -127,8 +127,8 @@ pub fn of_raw(field: &Field, raw: u64, asked: Option<&str>) -> Vec<View> {
     let digits = usize::from(bits).div_ceil(4);
     views.push(view("hex", format!("0x{pattern:0digits$X}")));
     views.push(view("binary", binary(pattern, bits)));
-    if let Kind::Compact(_) = kind {
-        views.push(view("bytes", hex(&compact_bytes(raw, kind.is_signed()))));
+    if let Kind::Varint(_) = kind {
+        views.push(view("bytes", hex(&varint_bytes(raw, kind.is_signed()))));
     } else {
         let count = usize::from(bits).div_ceil(8);
         let bytes = pattern.to_le_bytes();
@@ -142,7 +142,7 @@ pub fn of_raw(field: &Field, raw: u64, asked: Option<&str>) -> Vec<View> {
         }
     }
     match kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let plain = form.scaling.is_identity();
             // With the highest bit clear both readings are the same.
             if plain && bits > 1 && pattern >> (bits - 1) != 0 {
@@ -183,7 +183,7 @@ fn meaning(field: &Field, raw: u64) -> String {
             }
         }
         kind if !kind.is_valid(number) => "nothing: the type gives this code no meaning".into(),
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let shown = form.scaling.physical(number);
             let rounded = rational(shown) != exact(&form.scaling, number);
             with_unit(format!("{}{shown}", if rounded { "≈" } else { "" }), field)
@@ -207,7 +207,7 @@ fn meaning(field: &Field, raw: u64) -> String {
 }
 
 /// An integer of variable length: seven bits a byte, low group first.
-fn compact_bytes(raw: u64, signed: bool) -> Vec<u8> {
+fn varint_bytes(raw: u64, signed: bool) -> Vec<u8> {
     let mut left = if signed { (raw << 1) ^ ((raw as i64 >> 63) as u64) } else { raw };
     let mut bytes = Vec::new();
     loop {
@@ -299,7 +299,7 @@ pub fn of_type(field: &Field) -> Vec<View> {
     let Some(bits) = field.kind.raw_bits() else { return Vec::new() };
     let mut views = vec![view(
         "bits",
-        if field.kind.is_compact() {
+        if field.kind.is_varint() {
             format!("8 to {} on the wire, {bits} of value", usize::from(bits).div_ceil(7) * 8)
         } else {
             bits.to_string()
@@ -307,7 +307,7 @@ pub fn of_type(field: &Field) -> Vec<View> {
     )];
     let all = BigInt::from(1) << bits;
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let codes = form.high - form.low + 1;
             let none = i128::from(form.none.is_some());
             let (low, high) = ends(form);

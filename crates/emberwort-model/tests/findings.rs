@@ -88,7 +88,7 @@ fn bytes_that_are_not_utf8_are_found_with_their_offset() {
 
 #[test]
 fn a_file_that_is_too_large_is_refused_without_reading_it_as_text() {
-    let (finding, _) = *decode_text(vec![b'#'; emberwort_model::MOST_BYTES + 1]).unwrap_err();
+    let (finding, _) = *decode_text(vec![b'#'; emberwort_model::MAX_BYTES + 1]).unwrap_err();
     assert_eq!(finding.code, Code::FileTooLarge);
 }
 

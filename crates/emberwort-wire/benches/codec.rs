@@ -32,7 +32,7 @@ fn plan() -> MessagePlan {
     checked.plan.expect("the message is right").messages.remove(0)
 }
 
-/// The same message by hand, as somebody would write it who knows the layout: one 64-bit word, shifts and masks.
+/// The status message by hand, as somebody would write it who knows the layout: one 64-bit word, shifts and masks.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 struct Status {
     state: u8,

@@ -49,7 +49,7 @@ fn channel(finding: &str, front: &str, body: usize) -> Arc<ChannelPlan> {
 struct Count(u64, u64);
 
 impl FrameSink for Count {
-    fn judge(&mut self, _: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, _: &FrameView<'_>) -> Result<(), FrameFault> {
         Ok(())
     }
     fn good(&mut self, _: Range<u64>, _: &FrameView<'_>, wire: &[u8]) {

@@ -29,7 +29,7 @@ pub fn read(bytes: &[u8], at: usize, width: u8, order: ByteOrder) -> u64 {
     read_at_end(&bytes[first..], shift, width, order)
 }
 
-/// The same near the end of the bytes, where eight cannot be loaded, or across nine bytes.
+/// Reads a number near the end of the bytes, where eight cannot be loaded, or across nine bytes.
 fn read_at_end(bytes: &[u8], shift: u32, width: u32, order: ByteOrder) -> u64 {
     let count = (shift + width).div_ceil(8) as usize;
     let touched = &bytes[..count];
@@ -59,7 +59,7 @@ fn read_at_end(bytes: &[u8], shift: u32, width: u32, order: ByteOrder) -> u64 {
     }
 }
 
-/// The same, read as two's complement and sign-extended to 64 bits.
+/// Reads a number of 1 to 64 bits as two's complement, sign-extended to 64 bits; places are counted as in [`read`].
 ///
 /// # Panics
 /// As [`read`].

@@ -131,7 +131,7 @@ impl BodyReader {
         self.message = message;
         let compiled = &self.plan.messages[message];
         let fault = |error| FrameFault::Body { message, error };
-        if compiled.has_choice {
+        if compiled.has_union {
             self.asked = requests.of(&self.plan, self.channel, frame.node.unwrap_or(0), message);
             codec::decode_answer(compiled, frame.body, self.asked, &mut self.values).map_err(fault)?;
             self.extent = Extent { sections: self.values.sections(), later_bytes: self.values.later_bytes() };
@@ -144,7 +144,7 @@ impl BodyReader {
     /// Decodes the body of the frame that was checked last.
     pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
         let compiled = &self.plan.messages[self.message];
-        let read_already = compiled.has_choice || matches!(self.facing.finder, FrameFinder::Lines { .. });
+        let read_already = compiled.has_union || matches!(self.facing.finder, FrameFinder::Lines { .. });
         if !read_already {
             // It was checked, so this cannot fail.
             let _ = codec::decode(compiled, frame.body, &mut self.values);

@@ -418,7 +418,7 @@ impl Framing {
     pub fn encode(&self, header: &Header, body: &[u8], out: &mut Vec<u8>) -> Result<(), FrameError> {
         let before = out.len();
         let result = match self.plan.finder {
-            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } => self.encode_plain(header, body, out),
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Idle { .. } => self.encode_plain(header, body, out),
             FrameFinder::StatusBytes { .. } => match body.iter().position(|byte| *byte >= 0x80) {
                 Some(at) => Err(FrameError::HighBit { at, byte: body[at] }),
                 None => self.encode_plain(header, body, out),
@@ -685,7 +685,7 @@ impl Framing {
             }
             FrameFinder::Sync
             | FrameFinder::Escaped(_)
-            | FrameFinder::Gap { .. }
+            | FrameFinder::Idle { .. }
             | FrameFinder::StatusBytes { .. }
             | FrameFinder::Packet => wire,
         })

@@ -10,14 +10,14 @@ use crate::frame::{FrameFault, FrameView, Framing};
 use crate::receiver::FrameSink;
 
 /// What is found of a whole frame.
-pub(crate) enum Judged<'a> {
+pub(crate) enum Checked<'a> {
     Good(FrameView<'a>),
     /// Framing and checksums are right, but the body cannot be read.
     Unread(FrameView<'a>, FrameFault),
     Broken(FrameFault),
 }
 
-impl Judged<'_> {
+impl Checked<'_> {
     /// How much of a frame it is; of two readings the one with more counts.
     fn rank(&self) -> u8 {
         match self {
@@ -55,44 +55,44 @@ impl Framings {
 
     /// Judges a whole frame, without stuffing and delimiters, and says how it was read.
     #[inline]
-    pub fn judge<'a, S: FrameSink + ?Sized>(&self, bytes: &'a [u8], sink: &mut S) -> (End, Judged<'a>) {
-        self.judge_by(sink, |framing| framing.check(bytes))
+    pub fn accept<'a, S: FrameSink + ?Sized>(&self, bytes: &'a [u8], sink: &mut S) -> (End, Checked<'a>) {
+        self.accept_by(sink, |framing| framing.check(bytes))
     }
 
     /// Judges what the framing of either end finds.
     #[inline]
-    pub fn judge_by<'a, S: FrameSink + ?Sized>(
+    pub fn accept_by<'a, S: FrameSink + ?Sized>(
         &self,
         sink: &mut S,
         check: impl Fn(&Framing) -> Result<FrameView<'a>, FrameFault>,
-    ) -> (End, Judged<'a>) {
-        let Some(host) = &self.host else { return (End::Device, judged(check(&self.own), sink)) };
+    ) -> (End, Checked<'a>) {
+        let Some(host) = &self.host else { return (End::Device, checked_by_sink(check(&self.own), sink)) };
         sink.faces(End::Device);
-        let by_device = judged(check(&self.own), sink);
+        let by_device = checked_by_sink(check(&self.own), sink);
         sink.faces(End::Host);
-        let by_host = judged(check(host), sink);
+        let by_host = checked_by_sink(check(host), sink);
         choose(by_device, by_host, sink)
     }
 }
 
-fn judged<'a, S: FrameSink + ?Sized>(checked: Result<FrameView<'a>, FrameFault>, sink: &mut S) -> Judged<'a> {
-    match checked {
-        Ok(view) => match sink.judge(&view) {
-            Ok(()) => Judged::Good(view),
-            Err(fault) => Judged::Unread(view, fault),
+fn checked_by_sink<'a, S: FrameSink + ?Sized>(found: Result<FrameView<'a>, FrameFault>, sink: &mut S) -> Checked<'a> {
+    match found {
+        Ok(view) => match sink.accept(&view) {
+            Ok(()) => Checked::Good(view),
+            Err(fault) => Checked::Unread(view, fault),
         },
-        Err(fault) => Judged::Broken(fault),
+        Err(fault) => Checked::Broken(fault),
     }
 }
 
 /// Of two readings of the same bytes, the better one; the sink chooses between two good ones.
 pub(crate) fn choose<'a, S: FrameSink + ?Sized>(
-    by_device: Judged<'a>,
-    by_host: Judged<'a>,
+    by_device: Checked<'a>,
+    by_host: Checked<'a>,
     sink: &mut S,
-) -> (End, Judged<'a>) {
+) -> (End, Checked<'a>) {
     let end = match (&by_device, &by_host) {
-        (Judged::Good(device), Judged::Good(host)) => sink.choose(device, host),
+        (Checked::Good(device), Checked::Good(host)) => sink.choose(device, host),
         (device, host) if host.rank() > device.rank() => End::Host,
         _ => End::Device,
     };

@@ -19,16 +19,16 @@ use std::fmt::{self, Write};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, is_unsafe_to_show, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Choice, End, Field, Kind, Labelled, Length, write_float};
+use emberwort_model::model::{End, Field, Kind, Labelled, Length, Union, write_float};
 use emberwort_model::number::{Decimal, write_integer};
 use emberwort_model::plan::MessagePlan;
 use serde_json::Value as Json;
 
+use crate::nested_frame;
 use crate::text::{
     Filling, Given, Problem, fill_group, forms, holds, label_code, readable, set_float, set_hex, set_label, set_number,
     set_raw, set_string, set_time, signed, write_time,
 };
-use crate::tunnel;
 use crate::values::{ValueRef, Values};
 
 /// Sets a field from JSON.
@@ -45,9 +45,9 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
             return fill_group(&record.name, &record.fields, first, given, filling, values)
                 .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "));
         }
-        Kind::Choice(choice) => return set_choice(field, choice, slot, value, filling, values),
-        Kind::Tunnel { channel, .. } if value.is_object() => {
-            let bytes = tunnel::build(filling, *channel, value)?;
+        Kind::Union(union) => return set_union(field, union, slot, value, filling, values),
+        Kind::NestedFrame { channel, .. } if value.is_object() => {
+            let bytes = nested_frame::build(filling, *channel, value)?;
             values.set_bytes(slot, &bytes);
             return Ok(());
         }
@@ -74,7 +74,7 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
         };
     }
     match (&field.kind, value) {
-        (Kind::Number(form) | Kind::Compact(form), Json::Number(number)) => match Decimal::parse(&number.to_string()) {
+        (Kind::Number(form) | Kind::Varint(form), Json::Number(number)) => match Decimal::parse(&number.to_string()) {
             Some(value) => set_number(field, form, slot, value, filling, values),
             None => Err(format!("{number} has too many digits; {}", holds(field))),
         },
@@ -91,7 +91,7 @@ pub fn set(field: &Field, slot: usize, value: &Json, filling: Filling<'_>, value
             Ok(())
         }
         (Kind::Text { .. }, Json::String(text)) => set_string(field, slot, text.as_bytes(), values),
-        (Kind::Bytes(_) | Kind::Tunnel { .. }, Json::String(text)) => set_hex(field, slot, text, values),
+        (Kind::Bytes(_) | Kind::NestedFrame { .. }, Json::String(text)) => set_hex(field, slot, text, values),
         _ => misfit(field, value),
     }
 }
@@ -126,9 +126,9 @@ fn set_list(
     Ok(())
 }
 
-fn set_choice(
+fn set_union(
     field: &Field,
-    choice: &Choice,
+    union: &Union,
     slot: usize,
     value: &Json,
     filling: Filling<'_>,
@@ -137,8 +137,8 @@ fn set_choice(
     let Some((name, inner)) = value.as_object().filter(|object| object.len() == 1).and_then(|o| o.iter().next()) else {
         return misfit(field, value);
     };
-    let Some((index, form)) = forms(choice).enumerate().find(|(_, form)| form.name == *name) else {
-        return Err(match nearest(name, forms(choice).map(|form| form.name.as_str())) {
+    let Some((index, form)) = forms(union).enumerate().find(|(_, form)| form.name == *name) else {
+        return Err(match nearest(name, forms(union).map(|form| form.name.as_str())) {
             Some(near) => format!("there is no form `{}`; did you mean `{near}`?", escaped(name)),
             None => format!("there is no form `{}`; {}", escaped(name), holds(field)),
         });
@@ -261,7 +261,7 @@ pub fn write_value(
             match kind {
                 Kind::Flags(labels) => write_flags(labels, raw, out),
                 _ if !kind.is_valid(number) => write!(out, "{{\"raw\":{number}}}"),
-                Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
+                Kind::Number(form) | Kind::Varint(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
                 Kind::Float(bits) => write_float(*bits, raw, out),
                 Kind::Time { milliseconds } => {
@@ -286,7 +286,7 @@ pub fn write_value(
                     out.write_str("\"}")
                 }
             },
-            Kind::Tunnel { channel, .. } => tunnel::write(*channel, bytes, writing, out),
+            Kind::NestedFrame { channel, .. } => nested_frame::write(*channel, bytes, writing, out),
             _ => {
                 out.write_char('"')?;
                 write_hex(bytes, out)?;
@@ -308,7 +308,7 @@ pub fn write_value(
             _ => out.write_str("null"),
         },
         ValueRef::Chosen { form, slot } => match kind {
-            Kind::Choice(choice) => match choice.form(form) {
+            Kind::Union(union) => match union.form(form) {
                 Some(form) => {
                     write!(out, "{{\"{}\":", form.name)?;
                     write_value(form, values, slot, writing, out)?;

@@ -11,6 +11,7 @@ pub mod frame;
 mod framings;
 pub mod json;
 pub mod line;
+pub mod nested_frame;
 pub mod receiver;
 pub mod row;
 pub mod samples;
@@ -18,7 +19,6 @@ pub mod sequence;
 pub mod status_bytes;
 pub mod stuffing;
 pub mod text;
-pub mod tunnel;
 pub mod values;
 
 pub use codec::{BodyError, EncodeError, decode, decode_answer, encode, says_all};

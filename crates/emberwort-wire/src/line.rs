@@ -82,7 +82,7 @@ fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut St
                 return None;
             }
             match &field.kind {
-                Kind::Number(scaled) | Kind::Compact(scaled) => {
+                Kind::Number(scaled) | Kind::Varint(scaled) => {
                     let start = line.len();
                     match form.digits {
                         LineDigits::Fixed(decimals) => {
@@ -206,7 +206,7 @@ fn read_field(field: &Field, form: LineForm, slot: usize, text: &str, values: &m
             return Some(());
         }
         kind if text == "none" && !form.blank && kind.none().is_some() => kind.none()?,
-        Kind::Number(number) | Kind::Compact(number) => number_of(number, form, text)?,
+        Kind::Number(number) | Kind::Varint(number) => number_of(number, form, text)?,
         Kind::Bool => match text {
             "true" => 1,
             "false" => 0,

@@ -9,7 +9,7 @@
 //! - It holds at most four times the channel's limit, and allocates only when it is made.
 //!
 //! Where frames begin with status bytes, a frame can stand inside of another: its bytes are then no part of the outer one's,
-//! which is given away behind it.
+//! which is emitted behind it.
 //!
 //! With stuffing a frame can only begin at a delimiter, so the search goes on there. Where silence separates frames, somebody
 //! who knows the time says when there was one: [`Receiver::silence`].
@@ -22,7 +22,7 @@ use emberwort_model::plan::FrameFinder;
 use emberwort_model::stuffing::{Escape, Stuffing};
 
 use crate::frame::{FrameFault, FrameView, Framing};
-use crate::framings::{Framings, Judged, choose};
+use crate::framings::{Checked, Framings, choose};
 use crate::status_bytes::StatusBytes;
 use crate::stuffing;
 
@@ -33,7 +33,7 @@ pub trait FrameSink {
     ///
     /// # Errors
     /// Why it is unread: a fault of which [`FrameFault::is_unread`] is true.
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
 
     /// The next frame, or fault, is read as one from this end. Only said by receivers that look for the frames of both.
     fn faces(&mut self, from: End) {
@@ -69,7 +69,7 @@ pub struct Receiver {
     /// Bytes kept for the next chunk; the first one has the offset `base`.
     carry: Vec<u8>,
     base: u64,
-    /// First byte that has not been given away.
+    /// First byte that has not been emitted.
     start: u64,
     /// First byte at which a frame may begin.
     scan: u64,
@@ -147,7 +147,7 @@ impl Receiver {
         self.framings = Framings { own, host };
     }
 
-    /// Offset of the first byte that it still keeps: all before it have been given away.
+    /// Offset of the first byte that it still keeps: all before it have been emitted.
     pub fn kept_from(&self) -> u64 {
         match self.framings.plan().finder {
             FrameFinder::StatusBytes { .. } => self.status.kept_from().unwrap_or(self.base),
@@ -206,20 +206,20 @@ impl Receiver {
     /// Says that nothing came for as long as separates frames on this channel, where silence does; the next byte fed begins
     /// another one.
     pub fn silence<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
-        if matches!(self.framings.plan().finder, FrameFinder::Gap { .. }) {
-            self.gap(sink);
+        if matches!(self.framings.plan().finder, FrameFinder::Idle { .. }) {
+            self.time_out(sink);
         }
     }
 
-    /// Ends the stream: what is left is given away. The receiver can then be fed another stream, whose offsets go on.
+    /// Ends the stream: what is left is emitted. The receiver can then be fed another stream, whose offsets go on.
     pub fn finish<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
-        self.gap(sink);
+        self.time_out(sink);
         self.status = StatusBytes::default();
     }
 
-    /// Says that nothing came for longer than a sender pauses inside of a frame: what is half is given away, with the frames that
+    /// Says that nothing came for longer than a sender pauses inside of a frame: what is half is emitted, with the frames that
     /// stand inside of it, and the next byte begins another one. What a status byte said goes on to count.
-    pub fn gap<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
+    pub fn time_out<S: FrameSink + ?Sized>(&mut self, sink: &mut S) {
         if let FrameFinder::StatusBytes { .. } = self.framings.plan().finder {
             self.status.end(&self.framings, sink);
             return;
@@ -227,8 +227,8 @@ impl Receiver {
         let mut carry = std::mem::take(&mut self.carry);
         let window = Window { bytes: &carry, base: self.base, last: true };
         self.run(window, sink);
-        self.pass(window, window.end(), sink);
-        self.flush(window, window.end(), sink);
+        self.skip_to(window, window.end(), sink);
+        self.emit(window, window.end(), sink);
         self.base = window.end();
         (self.start, self.scan) = (self.base, self.base);
         self.overlong = false;
@@ -242,15 +242,15 @@ impl Receiver {
             FrameFinder::Sync => self.run_sync(window, sink),
             FrameFinder::Stuffed(stuffing) => self.run_stuffed(stuffing, window, sink),
             FrameFinder::Escaped(escape) => self.run_escaped(&escape, window, sink),
-            FrameFinder::Gap { .. } => self.run_gap(window, sink),
+            FrameFinder::Idle { .. } => self.run_idle(window, sink),
             FrameFinder::Lines { .. } => self.run_lines(window, sink),
             FrameFinder::Packet | FrameFinder::StatusBytes { .. } => {}
         }
     }
 
-    /// Gives the bytes from `start` up to `to` away: to the broken frame that they belong to, or as stray.
+    /// Emits the bytes from `start` up to `to`: to the broken frame that they belong to, or as stray.
     #[inline]
-    fn flush<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
+    fn emit<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
         if self.start < to {
             let range = self.start..to;
             let wire = window.get(range.clone());
@@ -281,18 +281,18 @@ impl Receiver {
     }
 
     /// Passes over bytes at which no frame begins.
-    fn pass<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
+    fn skip_to<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
         if let Some(Pending { end, .. }) = self.broken {
             if to < end {
                 self.scan = to;
                 return;
             }
-            self.flush(window, end, sink);
+            self.emit(window, end, sink);
         }
         let piece = self.framings.plan().limit as u64;
         while to - self.start >= piece {
             let next = self.start + piece;
-            self.flush(window, next, sink);
+            self.emit(window, next, sink);
         }
         self.scan = to;
     }
@@ -303,16 +303,16 @@ impl Receiver {
         // single byte or by none, since many bytes look like that.
         let marked = self.framings.of(self.faces).start_mark().len() > 1;
         if self.broken.is_none_or(|pending| marked && end > pending.end) {
-            self.flush(window, self.scan, sink);
+            self.emit(window, self.scan, sink);
             self.broken = Some(Pending { fault, end, from: self.faces });
         }
-        self.pass(window, self.scan + 1, sink);
+        self.skip_to(window, self.scan + 1, sink);
     }
 
     /// A frame from `scan` up to `end` whose first bytes show that it is broken. Inside of a broken frame that is a false start.
     fn fail_early<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         match self.broken {
-            Some(_) => self.pass(window, self.scan + 1, sink),
+            Some(_) => self.skip_to(window, self.scan + 1, sink),
             None => self.fail(window, fault, end, sink),
         }
     }
@@ -325,7 +325,7 @@ impl Receiver {
         end: u64,
         sink: &mut S,
     ) {
-        self.flush(window, self.scan, sink);
+        self.emit(window, self.scan, sink);
         let range = self.scan..end;
         sink.unread(range.clone(), Some(view), fault, window.get(range));
         (self.start, self.scan) = (end, end);
@@ -333,7 +333,7 @@ impl Receiver {
 
     #[inline]
     fn succeed<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, view: &FrameView<'_>, end: u64, sink: &mut S) {
-        self.flush(window, self.scan, sink);
+        self.emit(window, self.scan, sink);
         let range = self.scan..end;
         sink.good(range.clone(), view, window.get(range));
         (self.start, self.scan) = (end, end);
@@ -354,22 +354,22 @@ impl Receiver {
             // On clean traffic the next frame begins at once.
             let found = if rest.first() == Some(first) { Some(0) } else { memchr::memchr(*first, rest) };
             let Some(skip) = found else {
-                self.pass(window, window.end(), sink);
+                self.skip_to(window, window.end(), sink);
                 return None;
             };
             if skip > 0 {
-                self.pass(window, self.scan + skip as u64, sink);
+                self.skip_to(window, self.scan + skip as u64, sink);
             }
             let rest = &rest[skip..];
             let seen = sync.len().min(rest.len());
             if !sync.iter().zip(rest).all(|(wanted, found)| wanted == found) {
-                self.pass(window, self.scan + 1, sink);
+                self.skip_to(window, self.scan + 1, sink);
                 continue;
             }
             if seen < sync.len() {
                 // They may go on in the next chunk.
                 if window.last {
-                    self.pass(window, self.scan + 1, sink);
+                    self.skip_to(window, self.scan + 1, sink);
                     continue;
                 }
                 return None;
@@ -394,7 +394,7 @@ impl Receiver {
                 Some(bytes) => {
                     let end = self.scan + bytes.len() as u64;
                     match framing.check_sized(bytes) {
-                        Ok(view) => match sink.judge(&view) {
+                        Ok(view) => match sink.accept(&view) {
                             Ok(()) => self.succeed(window, &view, end, sink),
                             Err(fault) if !framing.plan().looks_inside_unread() => {
                                 self.leave_unread(window, (&view, &fault), end, sink);
@@ -421,12 +421,12 @@ impl Receiver {
             match framing.unescape(escape, rest, &mut plain) {
                 Ok(Some(size)) => {
                     let end = self.scan + size as u64;
-                    match framings.judge(&plain, sink).1 {
-                        Judged::Good(view) => self.succeed(window, &view, end, sink),
-                        Judged::Unread(view, fault) if !framing.plan().looks_inside_unread() => {
+                    match framings.accept(&plain, sink).1 {
+                        Checked::Good(view) => self.succeed(window, &view, end, sink),
+                        Checked::Unread(view, fault) if !framing.plan().looks_inside_unread() => {
                             self.leave_unread(window, (&view, &fault), end, sink);
                         }
-                        Judged::Unread(_, fault) | Judged::Broken(fault) => self.fail(window, fault, end, sink),
+                        Checked::Unread(_, fault) | Checked::Broken(fault) => self.fail(window, fault, end, sink),
                     }
                 }
                 Err((fault, size)) => {
@@ -448,10 +448,10 @@ impl Receiver {
 
     /// Judges a whole frame, without stuffing and delimiters.
     #[inline]
-    fn judge<'a, S: FrameSink + ?Sized>(&mut self, framings: &Framings, bytes: &'a [u8], sink: &mut S) -> Judged<'a> {
-        let (from, judged) = framings.judge(bytes, sink);
+    fn accept<'a, S: FrameSink + ?Sized>(&mut self, framings: &Framings, bytes: &'a [u8], sink: &mut S) -> Checked<'a> {
+        let (from, checked) = framings.accept(bytes, sink);
         self.faces = from;
-        judged
+        checked
     }
 
     /// Looks for the frames of both ends, whose sync bytes, lengths and parts may differ.
@@ -479,7 +479,7 @@ impl Receiver {
                     let whole_end = if matches!(by_device, Start::Whole { .. }) { End::Device } else { End::Host };
                     sink.faces(whole_end);
                     let found = if whole_end == End::Device { &by_device } else { &by_host };
-                    let good = matches!(whole(&framings, whole_end, found, sink), Judged::Good(_));
+                    let good = matches!(whole(&framings, whole_end, found, sink), Checked::Good(_));
                     if matches!(other, Start::More) && !good {
                         return;
                     }
@@ -489,7 +489,7 @@ impl Receiver {
                 (Start::Wrong { .. }, _) => End::Device,
                 (_, Start::Wrong { .. }) => End::Host,
                 (Start::None, Start::None) => {
-                    self.pass(window, self.scan + 1, sink);
+                    self.skip_to(window, self.scan + 1, sink);
                     continue;
                 }
             };
@@ -501,11 +501,11 @@ impl Receiver {
                 Start::Whole { size, .. } => {
                     let end = at + *size as u64;
                     match whole(&framings, from, &found, sink) {
-                        Judged::Good(view) => self.succeed(window, &view, end, sink),
-                        Judged::Unread(view, fault) if !framings.plan().looks_inside_unread() => {
+                        Checked::Good(view) => self.succeed(window, &view, end, sink),
+                        Checked::Unread(view, fault) if !framings.plan().looks_inside_unread() => {
                             self.leave_unread(window, (&view, &fault), end, sink);
                         }
-                        Judged::Unread(_, fault) | Judged::Broken(fault) => self.fail(window, fault, end, sink),
+                        Checked::Unread(_, fault) | Checked::Broken(fault) => self.fail(window, fault, end, sink),
                     }
                 }
                 Start::Wrong { fault, size } => self.fail_early(window, *fault, at + *size as u64, sink),
@@ -526,7 +526,7 @@ impl Receiver {
                 let found = memchr::memchr(delimiter, rest);
                 // A delimiter that ends what is too long may begin the next frame.
                 let over = found.map_or(rest.len(), |at| at + usize::from(!stuffing.leads()));
-                self.pass(window, self.scan + over as u64, sink);
+                self.skip_to(window, self.scan + over as u64, sink);
                 self.overlong = found.is_none();
                 if self.overlong {
                     return;
@@ -538,19 +538,19 @@ impl Receiver {
             let inner = &rest[lead..];
             match memchr::memchr(delimiter, inner) {
                 // A delimiter without a frame: some senders fill pauses with them.
-                Some(0) => self.pass(window, self.scan + 1, sink),
+                Some(0) => self.skip_to(window, self.scan + 1, sink),
                 Some(at) if lead + at < limit => {
                     let end = self.scan + (lead + at) as u64 + 1;
                     let mut plain = std::mem::take(&mut self.plain);
-                    let judged = match stuffing::decode(stuffing, &inner[..at], &mut plain) {
-                        Ok(()) => self.judge(&framings, &plain, sink),
-                        Err(at) => Judged::Broken(FrameFault::Stuffing { at: lead + at }),
+                    let checked = match stuffing::decode(stuffing, &inner[..at], &mut plain) {
+                        Ok(()) => self.accept(&framings, &plain, sink),
+                        Err(at) => Checked::Broken(FrameFault::Stuffing { at: lead + at }),
                     };
-                    match judged {
-                        Judged::Good(view) => self.succeed(window, &view, end, sink),
-                        Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
+                    match checked {
+                        Checked::Good(view) => self.succeed(window, &view, end, sink),
+                        Checked::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
                         // The delimiter behind may be the one in front of the next frame.
-                        Judged::Broken(fault) => {
+                        Checked::Broken(fault) => {
                             let end = end - u64::from(stuffing.leads());
                             self.fail_whole(window, fault, end, sink);
                         }
@@ -564,7 +564,7 @@ impl Receiver {
                     self.overlong = true;
                 }
                 // What is left of pauses is no frame.
-                _ if window.last && inner.is_empty() && lead == 1 => self.pass(window, window.end(), sink),
+                _ if window.last && inner.is_empty() && lead == 1 => self.skip_to(window, window.end(), sink),
                 _ if window.last && !rest.is_empty() => {
                     let fault = FrameFault::Truncated { length: rest.len(), needed: rest.len() + 1 };
                     self.fail_whole(window, fault, window.end(), sink);
@@ -575,13 +575,13 @@ impl Receiver {
     }
 
     /// All that is there until silence is one frame.
-    fn run_gap<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
+    fn run_idle<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
         let framings = self.framings.clone();
         let plan = framings.plan();
         let limit = plan.limit as u64;
         while window.end() - self.scan > limit {
             if self.overlong {
-                self.pass(window, window.end(), sink);
+                self.skip_to(window, window.end(), sink);
                 return;
             }
             let least = plan.head_bytes + plan.tail_bytes;
@@ -590,13 +590,13 @@ impl Receiver {
             self.overlong = true;
         }
         if self.overlong {
-            self.pass(window, window.end(), sink);
+            self.skip_to(window, window.end(), sink);
         } else if window.last && window.end() > self.scan {
             let end = window.end();
-            match self.judge(&framings, window.from(self.scan), sink) {
-                Judged::Good(view) => self.succeed(window, &view, end, sink),
-                Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
-                Judged::Broken(fault) => self.fail_whole(window, fault, end, sink),
+            match self.accept(&framings, window.from(self.scan), sink) {
+                Checked::Good(view) => self.succeed(window, &view, end, sink),
+                Checked::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
+                Checked::Broken(fault) => self.fail_whole(window, fault, end, sink),
             }
         }
     }
@@ -611,7 +611,7 @@ impl Receiver {
             let line_feed = memchr::memchr(b'\n', rest);
             if self.overlong {
                 let over = line_feed.map_or(rest.len(), |at| at + 1);
-                self.pass(window, self.scan + over as u64, sink);
+                self.skip_to(window, self.scan + over as u64, sink);
                 self.overlong = line_feed.is_none();
                 if self.overlong {
                     return;
@@ -624,19 +624,19 @@ impl Receiver {
                     let line = &rest[..at];
                     let line = if crlf { line.strip_suffix(b"\r").unwrap_or(line) } else { line };
                     let begins = |framing: &Framing| line.starts_with(&framing.plan().sync);
-                    let judged = match begins(framing) || framings.host.as_deref().is_some_and(begins) {
-                        true => self.judge(&framings, line, sink),
-                        false => Judged::Broken(FrameFault::NoPattern),
+                    let checked = match begins(framing) || framings.host.as_deref().is_some_and(begins) {
+                        true => self.accept(&framings, line, sink),
+                        false => Checked::Broken(FrameFault::NoPattern),
                     };
-                    match judged {
-                        Judged::Good(view) => self.succeed(window, &view, end, sink),
+                    match checked {
+                        Checked::Good(view) => self.succeed(window, &view, end, sink),
                         // A line that fits no pattern is none of ours, unless a checksum says that it is.
-                        Judged::Unread(_, FrameFault::NoPattern) if !framing.plan().has_checksum() => {
-                            self.pass_line(window, end, sink);
+                        Checked::Unread(_, FrameFault::NoPattern) if !framing.plan().has_checksum() => {
+                            self.skip_line(window, end, sink);
                         }
-                        Judged::Broken(FrameFault::NoPattern) => self.pass_line(window, end, sink),
-                        Judged::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
-                        Judged::Broken(fault) => self.fail_whole(window, fault, end, sink),
+                        Checked::Broken(FrameFault::NoPattern) => self.skip_line(window, end, sink),
+                        Checked::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
+                        Checked::Broken(fault) => self.fail_whole(window, fault, end, sink),
                     }
                 }
                 _ if rest.len() >= limit => {
@@ -644,7 +644,7 @@ impl Receiver {
                     self.overlong = true;
                 }
                 _ if window.last && !rest.is_empty() => {
-                    self.pass(window, window.end(), sink);
+                    self.skip_to(window, window.end(), sink);
                     return;
                 }
                 _ => return,
@@ -653,16 +653,16 @@ impl Receiver {
     }
 
     /// A line that is no frame.
-    fn pass_line<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, end: u64, sink: &mut S) {
-        self.pass(window, end, sink);
-        self.flush(window, end, sink);
+    fn skip_line<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, end: u64, sink: &mut S) {
+        self.skip_to(window, end, sink);
+        self.emit(window, end, sink);
     }
 
     /// A broken frame in which no other can begin.
     fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
-        self.flush(window, self.scan, sink);
+        self.emit(window, self.scan, sink);
         self.broken = Some(Pending { fault, end, from: self.faces });
-        self.pass(window, end, sink);
+        self.skip_to(window, end, sink);
     }
 
     fn packet<S: FrameSink + ?Sized>(&mut self, bytes: &[u8], key: Option<u64>, sink: &mut S) {
@@ -683,10 +683,10 @@ impl Receiver {
             }
             Ok(view)
         };
-        match framings.judge_by(sink, check).1 {
-            Judged::Good(view) => sink.good(range, &view, bytes),
-            Judged::Unread(view, fault) => sink.unread(range, Some(&view), &fault, bytes),
-            Judged::Broken(fault) => sink.broken(range, &fault, bytes),
+        match framings.accept_by(sink, check).1 {
+            Checked::Good(view) => sink.good(range, &view, bytes),
+            Checked::Unread(view, fault) => sink.unread(range, Some(&view), &fault, bytes),
+            Checked::Broken(fault) => sink.broken(range, &fault, bytes),
         }
     }
 }
@@ -734,13 +734,13 @@ fn start<'a>(framing: &Framing, rest: &'a [u8], last: bool, plain: &'a mut Vec<u
 }
 
 /// What a frame that is there as a whole is.
-fn whole<'a, S: FrameSink + ?Sized>(framings: &Framings, from: End, found: &Start<'a>, sink: &mut S) -> Judged<'a> {
-    let Start::Whole { plain, .. } = found else { return Judged::Broken(FrameFault::Sync) };
+fn whole<'a, S: FrameSink + ?Sized>(framings: &Framings, from: End, found: &Start<'a>, sink: &mut S) -> Checked<'a> {
+    let Start::Whole { plain, .. } = found else { return Checked::Broken(FrameFault::Sync) };
     match framings.of(from).check(plain) {
-        Ok(view) => match sink.judge(&view) {
-            Ok(()) => Judged::Good(view),
-            Err(fault) => Judged::Unread(view, fault),
+        Ok(view) => match sink.accept(&view) {
+            Ok(()) => Checked::Good(view),
+            Err(fault) => Checked::Unread(view, fault),
         },
-        Err(fault) => Judged::Broken(fault),
+        Err(fault) => Checked::Broken(fault),
     }
 }

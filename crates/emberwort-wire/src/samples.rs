@@ -31,7 +31,7 @@ pub enum Choice {
     Random,
     /// This form of a value that has several; the field that decides is chosen to fit.
     Form(usize),
-    /// The same, with the value of the form by [`Choice::Edge`].
+    /// Of a union, the form with this index, with its value by [`Choice::Edge`] of the second number.
     FormEdge(usize, usize),
     /// The code with this number among those at which something can change, around and around; else random.
     Edge(usize),
@@ -128,7 +128,7 @@ impl<'a> Chooser<'a> {
                 values.set_default(base + slot, field.default.as_ref());
                 continue;
             }
-            let Kind::Choice(choice) = &field.kind else {
+            let Kind::Union(union) = &field.kind else {
                 self.value(field, base + slot, choices[slot], values);
                 continue;
             };
@@ -137,38 +137,38 @@ impl<'a> Chooser<'a> {
                 continue;
             }
             let extreme = match choices[slot] {
-                Choice::Least => self.by_size(choice).first().copied(),
-                Choice::Greatest => self.by_size(choice).last().copied(),
+                Choice::Least => self.by_size(union).first().copied(),
+                Choice::Greatest => self.by_size(union).last().copied(),
                 Choice::FormEdge(form, _) => Some(form),
                 _ => None,
             };
             let mut wanted = extreme.map_or(choices[slot], Choice::Form);
-            if let Selector::Field(decider) = choice.selector {
+            if let Selector::Field(decider) = union.selector {
                 if settled.contains(&decider) {
                     wanted = Choice::Random;
                 }
                 settled.push(decider);
             }
-            let form = match (choice.selector, wanted) {
+            let form = match (union.selector, wanted) {
                 (Selector::Field(decider), Choice::Form(form)) => {
-                    self.decide(choice, &fields[decider].kind, base + decider, form, values);
-                    self.decided(choice, base + decider, values)
+                    self.decide(union, &fields[decider].kind, base + decider, form, values);
+                    self.decided(union, base + decider, values)
                 }
                 (Selector::Field(decider), _) => {
-                    let known = self.decided(choice, base + decider, values);
+                    let known = self.decided(union, base + decider, values);
                     if known.is_none() {
-                        self.decide(choice, &fields[decider].kind, base + decider, 0, values);
+                        self.decide(union, &fields[decider].kind, base + decider, 0, values);
                     }
-                    known.or(self.decided(choice, base + decider, values))
+                    known.or(self.decided(union, base + decider, values))
                 }
                 (Selector::Request { .. }, Choice::Form(form)) => Some(form),
-                (Selector::Request { .. }, _) => Some(self.random.random_range(0..choice.cases.len().max(1))),
+                (Selector::Request { .. }, _) => Some(self.random.random_range(0..union.cases.len().max(1))),
             };
             let form = form.unwrap_or(0);
-            if let Selector::Request { .. } = choice.selector {
-                asked = choice.cases.get(form).map(|case| case.raw);
+            if let Selector::Request { .. } = union.selector {
+                asked = union.cases.get(form).map(|case| case.raw);
             }
-            if let Some(inner) = choice.form(form) {
+            if let Some(inner) = union.form(form) {
                 let at = values.set_chosen(base + slot, form);
                 let how = match choices[slot] {
                     Choice::Form(_) => Choice::Random,
@@ -182,20 +182,20 @@ impl<'a> Chooser<'a> {
     }
 
     /// The forms that a deciding number selects, the shortest first.
-    fn by_size(&self, choice: &model::Choice) -> Vec<usize> {
-        let mut forms: Vec<usize> = (0..choice.cases.len()).collect();
-        forms.sort_by_key(|form| choice.form(*form).map(|field| self.plan.element(field).action.bits().1));
+    fn by_size(&self, union: &model::Union) -> Vec<usize> {
+        let mut forms: Vec<usize> = (0..union.cases.len()).collect();
+        forms.sort_by_key(|form| union.form(*form).map(|field| self.plan.element(field).action.bits().1));
         forms
     }
 
     /// Sets the deciding field so that it selects a form.
-    fn decide(&mut self, choice: &model::Choice, kind: &Kind, decider: usize, form: usize, values: &mut Values) {
-        match choice.cases.get(form) {
+    fn decide(&mut self, union: &model::Union, kind: &Kind, decider: usize, form: usize, values: &mut Values) {
+        match union.cases.get(form) {
             Some(case) => values.set_raw(decider, case.raw),
             None => {
                 // Some number that is no case, if there is one.
-                let others = (0..=choice.cases.len() as u64).filter(|raw| kind.is_valid(i128::from(*raw)));
-                if let Some(raw) = others.into_iter().find(|raw| choice.cases.iter().all(|case| case.raw != *raw)) {
+                let others = (0..=union.cases.len() as u64).filter(|raw| kind.is_valid(i128::from(*raw)));
+                if let Some(raw) = others.into_iter().find(|raw| union.cases.iter().all(|case| case.raw != *raw)) {
                     values.set_raw(decider, raw);
                 }
             }
@@ -203,9 +203,9 @@ impl<'a> Chooser<'a> {
     }
 
     /// The form that the deciding field selects.
-    fn decided(&self, choice: &model::Choice, decider: usize, values: &Values) -> Option<usize> {
+    fn decided(&self, union: &model::Union, decider: usize, values: &Values) -> Option<usize> {
         match values.get(decider) {
-            ValueRef::Raw(raw) => choice.index_of(raw),
+            ValueRef::Raw(raw) => union.index_of(raw),
             _ => None,
         }
     }
@@ -264,10 +264,10 @@ impl<'a> Chooser<'a> {
             return;
         }
         match &field.kind {
-            Kind::Number(form) | Kind::Compact(form) => {
+            Kind::Number(form) | Kind::Varint(form) => {
                 let mut raw = self.between(choice, form.low, form.high);
-                // Small compact numbers are the common ones.
-                if field.kind.is_compact() && choice == Choice::Random && self.random.random_bool(0.5) {
+                // Small varints are the common ones.
+                if field.kind.is_varint() && choice == Choice::Random && self.random.random_bool(0.5) {
                     raw = raw.clamp(-300, 300);
                 }
                 values.set_raw(slot, raw as u64);
@@ -338,11 +338,11 @@ impl<'a> Chooser<'a> {
                 self.group(&record.fields, first, &vec![choice; record.fields.len()], values);
                 self.owner = around;
             }
-            Kind::Tunnel { channel, .. } => {
+            Kind::NestedFrame { channel, .. } => {
                 let bytes = self.frame(*channel);
                 values.set_bytes(slot, &bytes);
             }
-            Kind::Choice(_) | Kind::Spare { .. } => {}
+            Kind::Union(_) | Kind::Spare { .. } => {}
         }
     }
 
@@ -399,7 +399,7 @@ pub fn key_of(owner: &str, field: &Field) -> (String, String) {
 /// it can have. Empty for fields that are no single number.
 pub fn edges_of(field: &Field, more: Option<&Vec<i128>>) -> Vec<i128> {
     let mut edges: Vec<i128> = match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             vec![form.low, form.high, 0, 1, -1, form.low + 1, form.high - 1, form.low / 2 + form.high / 2]
         }
         Kind::Enum { labels, .. } => labels.labels.iter().map(|label| i128::from(label.code)).collect(),

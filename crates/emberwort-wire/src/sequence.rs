@@ -26,7 +26,7 @@ const SMALL_NODES: u64 = 256;
 
 /// A gap in the sequence numbers of a sender.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Gap {
+pub struct Idle {
     /// The number that was due.
     pub expected: u64,
     /// The number that came.
@@ -35,7 +35,7 @@ pub struct Gap {
 
 impl SequenceWatch {
     /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
-    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
+    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Idle> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
         let lane = channel * 2 + usize::from(from == End::Host);
         let before = if node < SMALL_NODES {
@@ -64,7 +64,7 @@ impl SequenceWatch {
         } else {
             self.jumps_back += 1;
         }
-        Some(Gap { expected, found: number })
+        Some(Idle { expected, found: number })
     }
 
     /// How many times numbers were left out.
@@ -175,9 +175,9 @@ mod tests {
             assert_eq!(watch.take(0, End::Device, 3, 8, number), None);
         }
         assert_eq!(watch.take(0, End::Device, 4, 8, 77), None, "another node counts for itself");
-        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 2, found: 5 }));
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Idle { expected: 2, found: 5 }));
         assert_eq!((watch.gaps(), watch.missing()), (1, 3));
-        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 6, found: 5 }), "a repeated frame");
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Idle { expected: 6, found: 5 }), "a repeated frame");
         assert_eq!((watch.gaps(), watch.missing(), watch.jumps_back()), (1, 3, 1));
         for (node, number) in [(70_000, 9), (300, 1), (70_000, 11), (300, 2)] {
             watch.take(1, End::Host, node, 8, number);

@@ -6,7 +6,7 @@ use std::ops::Range;
 use emberwort_model::plan::{ChannelPlan, FrameFinder};
 
 use crate::frame::FrameFault;
-use crate::framings::{Framings, Judged};
+use crate::framings::{Checked, Framings};
 use crate::receiver::FrameSink;
 
 /// Status bytes from here on end what is running.
@@ -71,7 +71,7 @@ impl StatusBytes {
     pub(crate) fn take<S: FrameSink + ?Sized>(&mut self, framings: &Framings, at: u64, bytes: &[u8], sink: &mut S) {
         for (at, &byte) in (at..).zip(bytes) {
             match byte {
-                REAL_TIME.. => give(framings, at..at + 1, &[byte], &[byte], sink),
+                REAL_TIME.. => emit(framings, at..at + 1, &[byte], &[byte], sink),
                 0x80.. => {
                     self.end(framings, sink);
                     self.running = (byte < COMMON).then_some(byte);
@@ -146,7 +146,7 @@ impl StatusBytes {
                 self.inside = Inside::Broken(fault);
                 self.end_piece(sink);
             }
-            Inside::Frame(_) => give(framings, self.range.clone(), &self.plain, &self.wire, sink),
+            Inside::Frame(_) => emit(framings, self.range.clone(), &self.plain, &self.wire, sink),
             Inside::Nothing | Inside::Passing | Inside::Broken(_) => self.end_piece(sink),
         }
         self.wire.clear();
@@ -155,11 +155,11 @@ impl StatusBytes {
     }
 }
 
-/// Judges a complete frame, and gives it away.
-fn give<S: FrameSink + ?Sized>(framings: &Framings, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
-    match framings.judge(plain, sink).1 {
-        Judged::Good(view) => sink.good(range, &view, wire),
-        Judged::Unread(view, fault) => sink.unread(range, Some(&view), &fault, wire),
-        Judged::Broken(fault) => sink.broken(range, &fault, wire),
+/// Judges a complete frame, and emits it.
+fn emit<S: FrameSink + ?Sized>(framings: &Framings, range: Range<u64>, plain: &[u8], wire: &[u8], sink: &mut S) {
+    match framings.accept(plain, sink).1 {
+        Checked::Good(view) => sink.good(range, &view, wire),
+        Checked::Unread(view, fault) => sink.unread(range, Some(&view), &fault, wire),
+        Checked::Broken(fault) => sink.broken(range, &fault, wire),
     }
 }

@@ -6,7 +6,7 @@ use std::fmt::{self, Write};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Choice, Field, Kind, Labelled, Length, NumberForm, Value, float_bits, write_float};
+use emberwort_model::model::{Field, Kind, Labelled, Length, NumberForm, Union, Value, float_bits, write_float};
 use emberwort_model::number::{Decimal, write_integer};
 use emberwort_model::plan::MessagePlan;
 use jiff::Timestamp;
@@ -162,8 +162,8 @@ fn is_default(field: &Field, value: ValueRef<'_>) -> bool {
 pub fn holds(field: &Field) -> String {
     let none = if field.kind.none().is_some() { ", or `none`" } else { "" };
     let what = match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) if form.low == form.high => format!("{}, always", form.low),
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("{}, always", form.low),
+        Kind::Number(form) | Kind::Varint(form) => {
             let (a, b) = ends(form);
             let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", escaped(&field.unit)) };
             format!("{a} .. {b}{unit} in steps of {}", form.scaling.step_text())
@@ -195,12 +195,12 @@ pub fn holds(field: &Field) -> String {
             let names: Vec<_> = record.fields.iter().filter(|f| !f.is_spare()).map(|f| f.name.as_str()).collect();
             format!("a JSON object with {}", names.join(", "))
         }
-        Kind::Choice(choice) => {
-            let names: Vec<_> = forms(choice).take(12).map(|form| form.name.as_str()).collect();
+        Kind::Union(union) => {
+            let names: Vec<_> = forms(union).take(12).map(|form| form.name.as_str()).collect();
             let example = names.first().map_or_else(String::new, |name| format!(", as in {{\"{name}\": …}}"));
             format!("a JSON object with one of {}{example}", names.join(", "))
         }
-        Kind::Tunnel { name, .. } => {
+        Kind::NestedFrame { name, .. } => {
             format!("a frame of {name}: hex, or a JSON object with message, node, sequence and fields")
         }
         Kind::Spare { .. } => "nothing".into(),
@@ -208,9 +208,9 @@ pub fn holds(field: &Field) -> String {
     format!("it holds {what}{none}")
 }
 
-/// All forms of a choice, in the order of their indices.
-pub fn forms(choice: &Choice) -> impl Iterator<Item = &Field> {
-    choice.cases.iter().map(|case| &*case.field).chain(choice.otherwise.as_deref())
+/// All forms of a union, in the order of their indices.
+pub fn forms(union: &Union) -> impl Iterator<Item = &Field> {
+    union.cases.iter().map(|case| &*case.field).chain(union.otherwise.as_deref())
 }
 
 fn some_labels(labels: &Labelled) -> String {
@@ -397,7 +397,7 @@ fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values
         return Ok(());
     }
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
             match Decimal::parse(number) {
                 Some(value) => set_number(field, form, slot, value, filling, values),
@@ -432,8 +432,8 @@ fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values
         }
         Kind::Text { .. } => set_string(field, slot, text.as_bytes(), values),
         Kind::Bytes(_) => set_hex(field, slot, text, values),
-        Kind::Tunnel { .. } if !text.trim_start().starts_with('{') => set_hex(field, slot, text, values),
-        Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. } => {
+        Kind::NestedFrame { .. } if !text.trim_start().starts_with('{') => set_hex(field, slot, text, values),
+        Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::NestedFrame { .. } => {
             let value: Json = serde_json::from_str(text)
                 .or_else(|error| serde_json::from_str(&with_quotes(text)).map_err(|_| error))
                 .map_err(|error| format!("`{}` is not JSON ({error}); {}", escaped(text), holds(field)))?;
@@ -509,7 +509,7 @@ pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl 
     write_value_as(field, values, slot, false, out)
 }
 
-/// The same with the raw codes of all numbers, in lists, records and forms, too.
+/// Writes a value as [`write_value`] does, but with the raw codes of all numbers, in lists, records and forms, too.
 ///
 /// # Errors
 /// Those of the writer.
@@ -538,7 +538,7 @@ fn write_value_as(
             match kind {
                 Kind::Flags(labels) => write_flags(labels, raw, out),
                 _ if !kind.is_valid(number) => write!(out, "raw {number} (no meaning)"),
-                Kind::Number(form) | Kind::Compact(form) => form.scaling.write(number, out),
+                Kind::Number(form) | Kind::Varint(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
                 Kind::Float(bits) => write_float(*bits, raw, out),
                 Kind::Time { milliseconds } => write_time(*milliseconds, raw, out),
@@ -579,7 +579,7 @@ fn write_value_as(
             _ => Ok(()),
         },
         ValueRef::Chosen { form, slot } => match kind {
-            Kind::Choice(choice) => match choice.form(form) {
+            Kind::Union(union) => match union.form(form) {
                 Some(form) => {
                     write!(out, "{} ", form.name)?;
                     write_value_as(form, values, slot, as_raw, out)?;

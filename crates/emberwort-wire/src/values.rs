@@ -1,7 +1,7 @@
 //! The values of one message: raw numbers and bytes in slots that are reused from message to message.
 //!
 //! The first slots are those of the message's fields, by index. The elements of a list, the fields of a record and the form
-//! of a choice have slots of their own further back, to which the slot of the field points.
+//! of a union have slots of their own further back, to which the slot of the field points.
 
 use emberwort_model::model::Value;
 use emberwort_model::plan::MessagePlan;
@@ -33,7 +33,7 @@ enum Slot {
         first: u32,
         count: u32,
     },
-    /// A form of a choice, and where its value is.
+    /// A form of a union, and where its value is.
     Chosen {
         form: u32,
         slot: u32,
@@ -58,7 +58,7 @@ pub enum ValueRef<'a> {
         /// How many there are.
         count: usize,
     },
-    /// The form of a choice (its index in [`emberwort_model::model::Choice::form`]), and the slot of its value.
+    /// The form of a union (its index in [`emberwort_model::model::Union::form`]), and the slot of its value.
     Chosen {
         /// Which form.
         form: usize,

@@ -96,28 +96,28 @@ fn plan() -> impl Strategy<Value = Plan> {
 }
 
 /// A value that the field's type allows, chosen by a number.
-fn set_some(message: &Message, slot: usize, choice: u64, values: &mut Values) {
+fn set_some(message: &Message, slot: usize, union: u64, values: &mut Values) {
     let field = &message.fields[slot];
-    if field.optional && choice.is_multiple_of(3) {
+    if field.optional && union.is_multiple_of(3) {
         values.set_absent(slot);
         return;
     }
-    let within = |low: i128, high: i128| low + (i128::from(choice) % (high - low + 1));
+    let within = |low: i128, high: i128| low + (i128::from(union) % (high - low + 1));
     match &field.kind {
         Kind::Number(form) => match form.none {
-            Some(none) if choice.is_multiple_of(7) => values.set_raw(slot, none as u64),
+            Some(none) if union.is_multiple_of(7) => values.set_raw(slot, none as u64),
             _ => values.set_raw(slot, within(form.low, form.high) as u64),
         },
-        Kind::Bool => values.set_raw(slot, choice & 1),
+        Kind::Bool => values.set_raw(slot, union & 1),
         Kind::Float(_) => {
-            let bits = choice as u32;
+            let bits = union as u32;
             values.set_raw(slot, u64::from(if f32::from_bits(bits).is_finite() { bits } else { 0x3F80_0000 }));
         }
-        Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels[choice as usize % labels.labels.len()].code),
-        Kind::Flags(_) => values.set_raw(slot, choice & 0x101),
+        Kind::Enum { labels, .. } => values.set_raw(slot, labels.labels[union as usize % labels.labels.len()].code),
+        Kind::Flags(_) => values.set_raw(slot, union & 0x101),
         Kind::Text { length: Length::UpTo(max), .. } => {
             let text = "aß水🜂z".repeat(40);
-            let mut end = (choice % (u64::from(*max) + 1)) as usize;
+            let mut end = (union % (u64::from(*max) + 1)) as usize;
             end = end.min(text.len());
             while !text.is_char_boundary(end) {
                 end -= 1;
@@ -125,7 +125,7 @@ fn set_some(message: &Message, slot: usize, choice: u64, values: &mut Values) {
             values.set_bytes(slot, &text.as_bytes()[..end]);
         }
         Kind::Bytes(Length::Exact(length)) => {
-            let bytes: Vec<u8> = (0..*length).map(|n| (choice >> (n * 7)) as u8).collect();
+            let bytes: Vec<u8> = (0..*length).map(|n| (union >> (n * 7)) as u8).collect();
             values.set_bytes(slot, &bytes);
         }
         Kind::Spare { .. } => {}
@@ -161,12 +161,12 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
 
     #[test]
-    fn every_value_that_fits_survives(plan in plan(), choices in proptest::collection::vec(any::<u64>(), 24)) {
+    fn every_value_that_fits_survives(plan in plan(), unions in proptest::collection::vec(any::<u64>(), 24)) {
         let plan = &plan.messages[0];
         for sections in 1..=plan.sections.len() {
             let mut values = Values::new(plan);
             for slot in 0..plan.message.fields.len() {
-                set_some(&plan.message, slot, choices[slot % choices.len()].rotate_left(slot as u32), &mut values);
+                set_some(&plan.message, slot, unions[slot % unions.len()].rotate_left(slot as u32), &mut values);
             }
             let mut body = Vec::new();
             encode(plan, &values, plan.sections[sections - 1].revision, &mut body).unwrap();
@@ -216,13 +216,13 @@ proptest! {
     /// some bits turned, cut, and longer.
     #[test]
     fn blank_bits_tell_what_encoding_again_tells(
-        plan in plan(), choices in proptest::collection::vec(any::<u64>(), 24), turned in proptest::collection::vec(any::<u32>(), 0..4),
+        plan in plan(), unions in proptest::collection::vec(any::<u64>(), 24), turned in proptest::collection::vec(any::<u32>(), 0..4),
         change in -3i32..3, noise in proptest::collection::vec(any::<u8>(), 0..80),
     ) {
         let plan = &plan.messages[0];
         let mut values = Values::new(plan);
         for slot in 0..plan.message.fields.len() {
-            set_some(&plan.message, slot, choices[slot % choices.len()].rotate_left(slot as u32), &mut values);
+            set_some(&plan.message, slot, unions[slot % unions.len()].rotate_left(slot as u32), &mut values);
         }
         let mut sent = Vec::new();
         encode(plan, &values, u32::MAX, &mut sent).unwrap();

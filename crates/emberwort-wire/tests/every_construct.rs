@@ -106,8 +106,8 @@ fn integers_of_variable_length() {
     // It starts at a byte boundary, and what follows goes on behind it.
     agree("little", "s : u3\na : compact u16\nb : u4", r#"{"s":5,"a":200,"b":9}"#, "05 C8 01 09");
     let short = plan("little", "a : compact u8");
-    assert_eq!(decoded(&short, "80 02", None), Err(BodyError::CompactTooLarge { slot: 0, width: 8 }));
-    assert_eq!(decoded(&short, "FF FF 01", None), Err(BodyError::CompactTooLarge { slot: 0, width: 8 }));
+    assert_eq!(decoded(&short, "80 02", None), Err(BodyError::VarintTooLarge { slot: 0, width: 8 }));
+    assert_eq!(decoded(&short, "FF FF 01", None), Err(BodyError::VarintTooLarge { slot: 0, width: 8 }));
     // A longer form of a small number is read; nobody writes it.
     assert_eq!(decoded(&short, "85 00", None).as_deref(), Ok(r#"{"a":5}"#));
     assert!(encoded(&short, r#"{"a":256}"#, 3).unwrap_err().contains("it holds 0 .. 255"));
@@ -222,7 +222,7 @@ fn lists() {
 }
 
 #[test]
-fn lists_of_growing_records_carry_the_size_of_their_elements() {
+fn lists_of_extensible_records_carry_the_size_of_their_elements() {
     // Two elements, three sections each: at, force, hot filled to a byte: four bytes.
     let row = r#"{"a":[{"at":1,"force":2,"hot":true},{"at":9,"force":258,"hot":false}]}"#;
     agree("little", "a : [..4] Step", row, "02 04 01 02 00 01 09 02 01 00");

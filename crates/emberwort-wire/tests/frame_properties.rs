@@ -113,7 +113,7 @@ struct Good {
 }
 
 impl FrameSink for Good {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.as_mut().map_or(Ok(()), |reader| reader.check(frame, &Requests::default()))
     }
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {

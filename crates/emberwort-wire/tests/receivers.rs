@@ -190,7 +190,7 @@ struct Log {
 }
 
 impl FrameSink for Log {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.check(frame, &Requests::default())
     }
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
@@ -292,7 +292,7 @@ fn stream(channel: usize, pieces: &[Piece]) -> Vec<u8> {
     stream_from(channel, 0, pieces)
 }
 
-/// The same with sequence numbers from `first` on.
+/// A stream of these pieces, whose frames have sequence numbers from `first` on.
 fn stream_from(channel: usize, first: usize, pieces: &[Piece]) -> Vec<u8> {
     let mut out = Vec::new();
     for (count, piece) in pieces.iter().enumerate() {
@@ -783,7 +783,7 @@ struct Counted {
 }
 
 impl FrameSink for Counted {
-    fn judge(&mut self, _: &FrameView<'_>) -> Result<(), FrameFault> {
+    fn accept(&mut self, _: &FrameView<'_>) -> Result<(), FrameFault> {
         Ok(())
     }
     fn good(&mut self, at: Range<u64>, _: &FrameView<'_>, _: &[u8]) {

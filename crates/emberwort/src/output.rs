@@ -130,13 +130,13 @@ fn whole_text(bytes: &[u8]) -> usize {
         _ => bytes.len(),
     };
     match bytes[..whole].iter().rposition(|byte| *byte == b'\x1b') {
-        Some(at) if whole - at < LONGEST_COLOUR && !bytes[at..whole].contains(&b'm') => at,
+        Some(at) if whole - at < MAX_COLOUR && !bytes[at..whole].contains(&b'm') => at,
         _ => whole,
     }
 }
 
 /// No colour that is written here has more bytes.
-const LONGEST_COLOUR: usize = 24;
+const MAX_COLOUR: usize = 24;
 
 /// Text in which nothing but line ends, tabs and colours (ECMA-48, SGR) does anything: the rest is escaped as JSON does it.
 fn harmless(text: &str) -> String {

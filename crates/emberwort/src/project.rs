@@ -152,7 +152,7 @@ pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
         return Err(std::io::Error::other("it is a pipe or a device; definitions are read from files"));
     }
     let file = fs::File::open(path)?;
-    let most = emberwort_model::MOST_BYTES as u64 + 1;
+    let most = emberwort_model::MAX_BYTES as u64 + 1;
     std::io::Read::read_to_end(&mut std::io::Read::take(file, most), &mut bytes)?;
     Ok(bytes)
 }

@@ -11,7 +11,7 @@ use common::run;
 const HEAD: &str = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n limit 60 bytes\n frame { sync C6 39\n \
     kind : u16 message\n size : u8 length of body\n body }\n}\n";
 
-/// The same for each number.
+/// A text for each number, one after the other.
 fn each(count: usize, text: impl Fn(usize) -> String) -> String {
     (0..count).map(text).collect()
 }

@@ -100,7 +100,7 @@ fn every_message_of_every_channel_of_the_other_examples() {
     }
 }
 
-/// The same output to the byte, however many write it: heads and dates of tables, revisions that come in the middle, damage.
+/// However many cores write it, the output is equal to the byte: heads and dates of tables, revisions that come in the middle, damage.
 #[test]
 fn any_number_of_cores_writes_the_same() {
     let folder = project_with_recording();

@@ -81,12 +81,12 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
     let own = plan.link.byte_order;
     // Which functions are needed, by order and whether they are for more than 32 bits.
     let mut needed: BTreeSet<(bool, bool)> = BTreeSet::from([(true, false)]);
-    let mut compact = false;
+    let mut varint = false;
     each_action(plan, &mut |action| match action {
         Action::Bits { width, order, .. } => {
             needed.insert((*order == own, *width > 32));
         }
-        Action::Compact { .. } => compact = true,
+        Action::Varint { .. } => varint = true,
         _ => {}
     });
     let facing = plan.channels.iter().flat_map(|channel| [channel.facing(End::Device), channel.facing(End::Host)]);
@@ -107,7 +107,7 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
         source.lines(&DIGITS.replace("LINK", &link));
         source.line("");
     }
-    if compact {
+    if varint {
         source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper));
         source.line("");
     }

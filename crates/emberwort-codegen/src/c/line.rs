@@ -357,7 +357,7 @@ fn more(plan: &Plan, source: &mut Code) {
                     false
                 }
                 LinePiece::Field { slot, .. } => {
-                    matches!(m.message.fields[*slot].kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. })
+                    matches!(m.message.fields[*slot].kind, Kind::Number(_) | Kind::Varint(_) | Kind::Time { .. })
                 }
             })
         });

@@ -92,7 +92,7 @@ fn inside(action: &Action, visit: &mut dyn FnMut(&Action)) {
     visit(action);
     match action {
         Action::List(list) => inside(&list.element.action, visit),
-        Action::Choice(choice) => choice.forms.iter().for_each(|form| inside(&form.action, visit)),
+        Action::Union(union) => union.forms.iter().for_each(|form| inside(&form.action, visit)),
         Action::Record(record) => {
             for step in record.sections.iter().flat_map(|section| &section.steps) {
                 inside(&step.action, visit);
@@ -150,11 +150,11 @@ fn comment(text: &str) -> String {
 pub(super) fn about(field: &Field) -> String {
     let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
     let mut text = match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) if form.low == form.high => format!("always {}", form.low),
-        Kind::Number(form) | Kind::Compact(form) if form.scaling.is_identity() => {
+        Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("always {}", form.low),
+        Kind::Number(form) | Kind::Varint(form) if form.scaling.is_identity() => {
             format!("{} .. {}{unit}", form.low, form.high)
         }
-        Kind::Number(form) | Kind::Compact(form) => format!(
+        Kind::Number(form) | Kind::Varint(form) => format!(
             "{} .. {}{unit} in steps of {}: raw {} .. {}",
             form.scaling.physical(form.low),
             form.scaling.physical(form.high),
@@ -171,8 +171,8 @@ pub(super) fn about(field: &Field) -> String {
         }
         Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name.clone(),
         Kind::Text { ascii, .. } => format!("{}, not ended by a zero", if *ascii { "ASCII" } else { "UTF-8" }),
-        Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Spare { .. } => String::new(),
-        Kind::Tunnel { name, .. } => format!("a frame of {name}"),
+        Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::Spare { .. } => String::new(),
+        Kind::NestedFrame { name, .. } => format!("a frame of {name}"),
     };
     if let Some(none) = field.kind.none() {
         text.push_str(&format!(", {none} means none"));

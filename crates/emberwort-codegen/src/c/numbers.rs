@@ -173,7 +173,7 @@ pub fn validity(field: &Field, source: &mut Code) {
     let bits = kind.raw_bits().unwrap_or(8);
     let always = |source: &mut Code| source.lines("    (void)raw;\n    return true;");
     match kind {
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) => {
             let container = u32::from(bits.next_power_of_two().max(8));
             let (least, greatest) = if form.signed {
                 (-(1i128 << (container - 1)), (1i128 << (container - 1)) - 1)

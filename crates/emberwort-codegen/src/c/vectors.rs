@@ -371,8 +371,8 @@ fn set(field: &Field, values: &Values, slot: usize, (prefix, name): (&str, &str)
             _ => {}
         },
         ValueRef::Chosen { form, slot } => {
-            let Kind::Choice(choice) = &field.kind else { return };
-            let Some(inner) = choice.form(form) else { return };
+            let Kind::Union(union) = &field.kind else { return };
+            let Some(inner) = union.form(form) else { return };
             code.line(format!("    {prefix}{name}_form = {form}u;"));
             set(inner, values, slot, (&format!("{prefix}{name}.{}.", member(&inner.name)), "value"), code);
         }

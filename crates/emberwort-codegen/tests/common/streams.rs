@@ -103,7 +103,7 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             _ => {}
         }
         length += frame.len();
-        let silent = matches!(facing.finder, FrameFinder::Gap { .. }) || random.random_bool(0.05);
+        let silent = matches!(facing.finder, FrameFinder::Idle { .. }) || random.random_bool(0.05);
         stream.push(Piece { bytes: frame, silent });
     }
     stream
@@ -114,7 +114,7 @@ const UNKNOWN_KEY: u64 = 9;
 
 /// Whether silence separates frames.
 fn is_quiet(plan: &Plan, channel: usize) -> bool {
-    matches!(plan.channels[channel].finder, FrameFinder::Gap { .. })
+    matches!(plan.channels[channel].finder, FrameFinder::Idle { .. })
 }
 
 /// What the program of [`c_program`] reads: each piece behind its length in two bytes, whose highest bit says that there is
@@ -126,7 +126,7 @@ pub fn file_of(pieces: &[Piece]) -> Vec<u8> {
 
 /// Counts the good and the unread frames of a stream, and hashes of each what it is, its body's size and bytes (FNV-1a of 64
 /// bits).
-struct Accepted {
+struct Checked {
     reader: BodyReader,
     good: usize,
     unread: usize,
@@ -134,7 +134,7 @@ struct Accepted {
     bytes: usize,
 }
 
-impl Accepted {
+impl Checked {
     fn hash(&mut self, kind: u8, frame: &FrameView<'_>) {
         let size = frame.body.len() as u32;
         for byte in size.to_le_bytes().iter().chain(frame.body).chain([&kind]) {
@@ -145,8 +145,8 @@ impl Accepted {
 
 const FNV_START: u64 = 0xCBF2_9CE4_8422_2325;
 
-impl FrameSink for Accepted {
-    fn judge(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+impl FrameSink for Checked {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         self.reader.check(frame, &Requests::default())
     }
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
@@ -174,15 +174,15 @@ pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[P
     let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
     let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
     let reader = BodyReader::new(plan.clone(), channel, from);
-    let mut accepted = Accepted { reader, good: 0, unread: 0, hash: FNV_START, bytes: 0 };
+    let mut accepted = Checked { reader, good: 0, unread: 0, hash: FNV_START, bytes: 0 };
     for piece in pieces {
         receiver.feed(&piece.bytes, &mut accepted);
         if piece.silent {
-            receiver.gap(&mut accepted);
+            receiver.time_out(&mut accepted);
         }
     }
     receiver.finish(&mut accepted);
-    let Accepted { good, unread, hash, bytes, .. } = accepted;
+    let Checked { good, unread, hash, bytes, .. } = accepted;
     let input: usize = pieces.iter().map(|piece| piece.bytes.len()).sum();
     assert_eq!(bytes, input, "every byte is in one place");
     (good, format!("{good} good and {unread} unread frames {hash:016X}, {bytes} bytes\n"))

@@ -88,7 +88,7 @@ fn worth(field: &Field, action: &Action) -> (u64, f64) {
             let padding = list.element.action.bits().1.saturating_sub(bits) * count;
             (all.saturating_sub(padding), unused * count as f64)
         }
-        Action::Choice(_) | Action::Compact { .. } | Action::Run { .. } => (action.bits().1, 0.0),
+        Action::Union(_) | Action::Varint { .. } | Action::Run { .. } => (action.bits().1, 0.0),
         Action::Skip { .. } => (0, 0.0),
     }
 }
@@ -119,7 +119,7 @@ pub fn message_on(channel: &ChannelPlan, plan: &MessagePlan, index: usize) -> Me
     let extended = position.and_then(|at| plan.message.keys[at]).is_some_and(|key| key.extended);
     // The silence that separates frames takes time too.
     let silence = match facing.finder {
-        FrameFinder::Gap { nanoseconds } => Seconds::new(i128::from(nanoseconds), 1_000_000_000),
+        FrameFinder::Idle { nanoseconds } => Seconds::new(i128::from(nanoseconds), 1_000_000_000),
         _ => Seconds::from_integer(0),
     };
     let with_silence = |cost: WireCost| WireCost { time: cost.time + silence, ..cost };
@@ -167,8 +167,8 @@ pub(crate) fn field_length(field: &Field, form: LineForm) -> (usize, usize) {
     match (&field.kind, form.digits) {
         // The code that means "no reading" has digits too.
         (_, LineDigits::Hex(digits)) => (if form.blank { 0 } else { digits.into() }, digits.into()),
-        (Kind::Number(_) | Kind::Compact(_), _) if form.wide > 0 => with_none(form.wide.into(), form.wide.into()),
-        (Kind::Number(number) | Kind::Compact(number), digits) => {
+        (Kind::Number(_) | Kind::Varint(_), _) if form.wide > 0 => with_none(form.wide.into(), form.wide.into()),
+        (Kind::Number(number) | Kind::Varint(number), digits) => {
             let own = number.scaling.decimals() as usize;
             let more = match digits {
                 LineDigits::Fixed(decimals) => {

@@ -169,9 +169,9 @@ fn inner_rows(action: &Action, order: ByteOrder, depth: usize, rows: &mut Vec<La
             }
             inner_rows(&list.element.action, order, depth, rows);
         }
-        Action::Choice(choice) => {
-            for (index, form) in choice.forms.iter().enumerate() {
-                let place = match choice.choice.cases.get(index) {
+        Action::Union(union) => {
+            for (index, form) in union.forms.iter().enumerate() {
+                let place = match union.union.cases.get(index) {
                     Some(case) => format!("if {}", case.shown),
                     None => "else".to_owned(),
                 };
@@ -235,8 +235,8 @@ pub fn content_text(field: &Field) -> String {
         Length::Rest => format!("{what} to the end"),
     };
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) if form.low == form.high => format!("always {}", form.low),
-        Kind::Number(form) | Kind::Compact(form) => {
+        Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("always {}", form.low),
+        Kind::Number(form) | Kind::Varint(form) => {
             let (a, b) = (form.scaling.physical(form.low), form.scaling.physical(form.high));
             let (low, high) = if a.compare(b).is_le() { (a, b) } else { (b, a) };
             format!("{low} .. {high}")
@@ -263,11 +263,11 @@ pub fn content_text(field: &Field) -> String {
             format!("{} of {inner}", sized(length, "elements"))
         }
         Kind::Record(record) => record.name.clone(),
-        Kind::Choice(choice) => match &choice.table {
+        Kind::Union(union) => match &union.table {
             Some(table) => format!("an entry of {}", table.name),
-            None => format!("one of {} forms", choice.cases.len() + usize::from(choice.otherwise.is_some())),
+            None => format!("one of {} forms", union.cases.len() + usize::from(union.otherwise.is_some())),
         },
-        Kind::Tunnel { name, .. } => format!("a frame of {name} to the end"),
+        Kind::NestedFrame { name, .. } => format!("a frame of {name} to the end"),
         Kind::Spare { .. } => "sent as zero, ignored".into(),
     }
 }
@@ -292,7 +292,7 @@ fn field_row(field: &Field, place: String, action: &Action) -> LayoutRow {
         doc: field.doc.clone(),
     };
     match &field.kind {
-        Kind::Number(form) | Kind::Compact(form) if form.low < form.high => {
+        Kind::Number(form) | Kind::Varint(form) if form.low < form.high => {
             row.raw = format!("{} .. {}", form.low, form.high);
             row.step = form.scaling.step_text();
         }
@@ -327,7 +327,7 @@ fn field_row(field: &Field, place: String, action: &Action) -> LayoutRow {
 fn value_text(kind: &Kind, value: &Value) -> String {
     match (kind, value) {
         (kind, Value::Raw(raw)) if kind.none() == Some(signed(kind, *raw)) => "none".into(),
-        (Kind::Number(form) | Kind::Compact(form), Value::Raw(raw)) => {
+        (Kind::Number(form) | Kind::Varint(form), Value::Raw(raw)) => {
             form.scaling.physical(signed(kind, *raw)).to_string()
         }
         (Kind::Bool, Value::Raw(raw)) => (*raw != 0).to_string(),

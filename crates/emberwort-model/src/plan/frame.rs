@@ -21,7 +21,7 @@ pub struct ChannelPlan {
     pub broadcast: Option<u64>,
     /// What selects the message.
     pub selected_by: KeySource,
-    /// The same channel as the host's frames go over it, where they differ; this one then has the device's.
+    /// This channel as the host's frames go over it, where they differ; this one then has the device's.
     pub from_host: Option<Box<ChannelPlan>>,
     /// How a receiver finds frames.
     pub finder: FrameFinder,
@@ -59,7 +59,7 @@ pub enum FrameFinder {
     /// ends.
     Escaped(Escape),
     /// Silence between frames.
-    Gap {
+    Idle {
         /// How long it lasts at least.
         nanoseconds: u64,
     },
@@ -330,7 +330,7 @@ impl ChannelPlan {
     pub fn frame_size(&self, body: usize) -> usize {
         let plain = self.head_bytes + body + self.tail_bytes;
         match self.finder {
-            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Gap { .. } | FrameFinder::StatusBytes { .. } => {
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Idle { .. } | FrameFinder::StatusBytes { .. } => {
                 plain
             }
             FrameFinder::Stuffed(stuffing) => stuffing.longest(plain),

@@ -5,7 +5,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::model::{ByteOrder, Choice, Field, Kind, Length, Message, Record, Selector, section_revisions};
+use crate::model::{ByteOrder, Field, Kind, Length, Message, Record, Selector, Union, section_revisions};
 
 /// The compiled form of a message's body.
 #[derive(Clone, Debug)]
@@ -19,7 +19,7 @@ pub struct MessagePlan {
     /// Whether a field reaches to the body's end, however long that is.
     pub has_rest: bool,
     /// Whether a value's form depends on another one.
-    pub has_choice: bool,
+    pub has_union: bool,
     /// Most bytes of such a field, as the channels leave them.
     pub rest_bytes: usize,
     /// The request (by index) and its field that decide about a value of this answer.
@@ -54,8 +54,8 @@ impl MessagePlan {
 
 /// The request and its field that decide about a field's value.
 fn request_of(field: &Field) -> Option<(usize, usize)> {
-    let Kind::Choice(choice) = &field.kind else { return None };
-    match choice.selector {
+    let Kind::Union(union) = &field.kind else { return None };
+    match union.selector {
         Selector::Request { message, slot } => Some((message, slot)),
         Selector::Field(_) => None,
     }
@@ -180,7 +180,7 @@ pub enum Action {
         order: ByteOrder,
     },
     /// A raw number of variable length: seven bits a byte, low group first.
-    Compact {
+    Varint {
         /// Width of the largest value, 1 to 64.
         width: u8,
         /// Whether it is zigzag-mapped.
@@ -203,7 +203,7 @@ pub enum Action {
     /// Several values of one form.
     List(Arc<ListPlan>),
     /// A value whose form depends on another one.
-    Choice(Arc<ChoicePlan>),
+    Union(Arc<UnionPlan>),
 }
 
 /// The compiled form of a list.
@@ -220,7 +220,7 @@ pub struct ListPlan {
 /// How the elements of a list say their size.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ElementSizes {
-    /// Not at all: they are not of a growing record.
+    /// Not at all: they are not of an extensible record.
     None,
     /// Once in front of all of them, in so many bytes.
     Once(u8),
@@ -228,16 +228,16 @@ pub enum ElementSizes {
     Each(u8),
 }
 
-/// The compiled form of a choice.
+/// The compiled form of a union.
 #[derive(Clone, Debug)]
-pub struct ChoicePlan {
+pub struct UnionPlan {
     /// What it means.
-    pub choice: Arc<Choice>,
+    pub union: Arc<Union>,
     /// The compiled forms: those of its cases, then that of `otherwise`.
     pub forms: Vec<Element>,
 }
 
-/// The form of a list's element, or of a choice.
+/// The form of a list's element, or of a union.
 #[derive(Clone, Debug)]
 pub struct Element {
     /// What it means.
@@ -258,7 +258,7 @@ impl Action {
     pub fn bits(&self) -> (u64, u64) {
         match self {
             Action::Bits { width, .. } => (u64::from(*width), u64::from(*width)),
-            Action::Compact { width, .. } => (8, u64::from(width.div_ceil(7)) * 8),
+            Action::Varint { width, .. } => (8, u64::from(width.div_ceil(7)) * 8),
             Action::Run { length, .. } => sized(*length, 8, 8, 8),
             Action::Skip { bits } => (u64::from(*bits), u64::from(*bits)),
             Action::Record(record) => {
@@ -266,8 +266,8 @@ impl Action {
                 (least as u64 * 8, (greatest as u64).saturating_mul(8))
             }
             Action::List(list) => list.bits(),
-            Action::Choice(choice) => {
-                let sizes = || choice.forms.iter().map(|form| form.action.bits());
+            Action::Union(union) => {
+                let sizes = || union.forms.iter().map(|form| form.action.bits());
                 (sizes().map(|(least, _)| least).min().unwrap_or(0), sizes().map(|(_, most)| most).max().unwrap_or(0))
             }
         }
@@ -284,7 +284,7 @@ impl Action {
                     && list.sizes == ElementSizes::None
                     && list.element.action.is_plain()
             }
-            Action::Compact { .. } | Action::Choice(_) => false,
+            Action::Varint { .. } | Action::Union(_) => false,
         }
     }
 
@@ -294,25 +294,23 @@ impl Action {
             Action::Run { length, .. } => *length == Length::Rest,
             Action::List(list) => list.length == Length::Rest,
             // Of a value that the request decides about, the bytes without the request are a makeshift.
-            Action::Choice(choice) => match choice.choice.selector {
-                Selector::Field(_) => choice.forms.iter().any(|form| form.action.has_rest()),
+            Action::Union(union) => match union.union.selector {
+                Selector::Field(_) => union.forms.iter().any(|form| form.action.has_rest()),
                 Selector::Request { .. } => {
-                    choice.forms.iter().take(choice.choice.cases.len()).any(|form| form.action.has_rest())
+                    union.forms.iter().take(union.union.cases.len()).any(|form| form.action.has_rest())
                 }
             },
             Action::Record(record) => record.sections.iter().flat_map(|s| &s.steps).any(|step| step.action.has_rest()),
-            Action::Bits { .. } | Action::Compact { .. } | Action::Skip { .. } => false,
+            Action::Bits { .. } | Action::Varint { .. } | Action::Skip { .. } => false,
         }
     }
 
-    /// Whether a choice lies in it.
-    fn has_choice(&self) -> bool {
+    /// Whether a union lies in it.
+    fn has_union(&self) -> bool {
         match self {
-            Action::Choice(_) => true,
-            Action::List(list) => list.element.action.has_choice(),
-            Action::Record(record) => {
-                record.sections.iter().flat_map(|s| &s.steps).any(|step| step.action.has_choice())
-            }
+            Action::Union(_) => true,
+            Action::List(list) => list.element.action.has_union(),
+            Action::Record(record) => record.sections.iter().flat_map(|s| &s.steps).any(|step| step.action.has_union()),
             _ => false,
         }
     }
@@ -374,7 +372,7 @@ impl Compiler {
             message: message.clone(),
             byte_order: self.byte_order,
             has_rest: any(Action::has_rest),
-            has_choice: any(Action::has_choice),
+            has_union: any(Action::has_union),
             rest_bytes: REST_WITHOUT_CHANNEL,
             request: message.fields.iter().find_map(request_of),
             deciding: Vec::new(),
@@ -401,17 +399,17 @@ impl Compiler {
 
     pub(crate) fn action(&mut self, field: &Field) -> Action {
         let action = match &field.kind {
-            Kind::Compact(form) => Action::Compact { width: form.bits, signed: form.signed },
+            Kind::Varint(form) => Action::Varint { width: form.bits, signed: form.signed },
             Kind::Text { length, .. } => Action::Run { length: *length, text: true },
             Kind::Bytes(length) => Action::Run { length: *length, text: false },
-            Kind::Tunnel { .. } => Action::Run { length: Length::Rest, text: false },
+            Kind::NestedFrame { .. } => Action::Run { length: Length::Rest, text: false },
             Kind::Spare { bits } => Action::Skip { bits: *bits },
             Kind::Record(record) => Action::Record(self.record(record)),
             Kind::List { element, length } => Action::List(Arc::new(self.list(element, *length))),
-            Kind::Choice(choice) => {
-                let all = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+            Kind::Union(union) => {
+                let all = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
                 let forms = all.map(|field| self.element(field)).collect();
-                Action::Choice(Arc::new(ChoicePlan { choice: choice.clone(), forms }))
+                Action::Union(Arc::new(UnionPlan { union: union.clone(), forms }))
             }
             Kind::Number(_) | Kind::Bool | Kind::Float(_) | Kind::Time { .. } | Kind::Enum { .. } | Kind::Flags(_) => {
                 Action::Bits {
@@ -428,7 +426,7 @@ impl Compiler {
     fn list(&mut self, element: &Arc<Field>, length: Length) -> ListPlan {
         let element = self.element(element);
         let sizes = match &element.action {
-            Action::Record(plan) if plan.record.growing => {
+            Action::Record(plan) if plan.record.extensible => {
                 let bytes = if plan.sizes(plan.sections.len()).1 > 255 { 2 } else { 1 };
                 if plan.varies() { ElementSizes::Each(bytes) } else { ElementSizes::Once(bytes) }
             }
@@ -534,7 +532,7 @@ pub(crate) fn place_of((byte, bit): (u32, u8), order: ByteOrder) -> u64 {
 /// Whether fields of this form start at a byte boundary.
 pub fn starts_at_byte(kind: &Kind) -> bool {
     match kind {
-        Kind::Float(_) | Kind::Compact(_) | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. } => true,
+        Kind::Float(_) | Kind::Varint(_) | Kind::Record(_) | Kind::Union(_) | Kind::NestedFrame { .. } => true,
         Kind::Text { length, .. } | Kind::Bytes(length) => !matches!(length, Length::Exact(_)),
         Kind::List { element, length } => {
             !matches!(length, Length::Exact(_))

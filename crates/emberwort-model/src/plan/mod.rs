@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 pub use frame::{Bound, ChannelPlan, Covered, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone};
 pub use message::{
-    Action, ChoicePlan, Element, ElementSizes, LeadField, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step,
+    Action, Element, ElementSizes, LeadField, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, UnionPlan,
     count_bytes, starts_at_byte,
 };
 pub(crate) use message::{Compiler, place_of};

@@ -35,7 +35,7 @@ impl Resolver<'_> {
             }
         }
         self.loads(plan);
-        self.narrow_tunnels(plan);
+        self.long_nested_frames(plan);
     }
 
     /// Answers that cannot come: from the end that asks, or over no channel of the question.
@@ -115,16 +115,16 @@ impl Resolver<'_> {
         for (fields, sections) in messages.chain(records) {
             let items = sections.iter().flat_map(|section| &section.fields);
             for (field, item) in fields.iter().zip(items) {
-                let Kind::Choice(choice) = &field.kind else { continue };
-                let (Selector::Field(decider), None) = (choice.selector, &choice.table) else { continue };
+                let Kind::Union(union) = &field.kind else { continue };
+                let (Selector::Field(decider), None) = (union.selector, &union.table) else { continue };
                 let Some(Kind::Enum { labels, .. }) = fields.get(decider).map(|decider| &decider.kind) else {
                     continue;
                 };
                 let decider = &fields[decider].name;
-                let without: Vec<&str> = match choice.otherwise {
+                let without: Vec<&str> = match union.otherwise {
                     Some(_) => Vec::new(),
                     None => {
-                        let labels = labels.labels.iter().filter(|label| choice.index_of(label.code).is_none());
+                        let labels = labels.labels.iter().filter(|label| union.index_of(label.code).is_none());
                         labels.map(|label| label.name.as_str()).collect()
                     }
                 };
@@ -137,7 +137,7 @@ impl Resolver<'_> {
                         "add a form for each label, or `else raw : bytes[..8]` for the others",
                     ));
                 }
-                if let Some(case) = choice.cases.iter().find(|case| labels.label(case.raw).is_none()) {
+                if let Some(case) = union.cases.iter().find(|case| labels.label(case.raw).is_none()) {
                     self.report(Finding::new(
                         Code::FormsAndCodes,
                         item.ty_span,

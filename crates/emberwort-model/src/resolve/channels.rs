@@ -15,7 +15,7 @@ use crate::syntax::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, MessageItem,
 
 /// Longest frame of a stream that does not say it.
 const DEFAULT_LIMIT: usize = 256;
-const GREATEST_LIMIT: i128 = 65_535;
+const MAX_LIMIT: i128 = 65_535;
 
 /// Most bytes of a frame on a medium, if it sets a limit, and why.
 fn medium_limit(medium: &MediumKind, by_port: bool) -> Option<(usize, String)> {
@@ -79,7 +79,7 @@ impl Resolver<'_> {
         let mut limit = medium.as_ref().map_or(DEFAULT_LIMIT, |medium| default_limit(&medium.kind, by_port));
         if let Some(number) = item.limit {
             match number.value.as_integer() {
-                Some(n) if (1..=GREATEST_LIMIT).contains(&n) => {
+                Some(n) if (1..=MAX_LIMIT).contains(&n) => {
                     limit = n as usize;
                     let most = medium.as_ref().and_then(|medium| medium_limit(&medium.kind, by_port));
                     if let Some((most, why)) = most.filter(|(most, _)| limit > *most) {
@@ -93,7 +93,7 @@ impl Resolver<'_> {
                     Code::BadSize,
                     number.span,
                     format!("the longest frame cannot have {} bytes", number.value),
-                    format!("choose a whole number from 1 to {GREATEST_LIMIT}"),
+                    format!("choose a whole number from 1 to {MAX_LIMIT}"),
                 )),
             }
         }
@@ -102,7 +102,7 @@ impl Resolver<'_> {
         if item.frames.is_empty()
             && !matches!(
                 finder,
-                FrameFinder::Packet | FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } | FrameFinder::Gap { .. }
+                FrameFinder::Packet | FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } | FrameFinder::Idle { .. }
             )
         {
             self.report(Finding::new(
@@ -212,10 +212,12 @@ impl Resolver<'_> {
             (Some((FrameEnd::StatusBytes { running }, _)), false) => {
                 Some(FrameFinder::StatusBytes { running: *running })
             }
-            (Some((FrameEnd::GapTime(nanoseconds), _)), false) => Some(FrameFinder::Gap { nanoseconds: *nanoseconds }),
-            (Some((FrameEnd::GapCharacters(count), span)), false) => {
+            (Some((FrameEnd::IdleTime(nanoseconds), _)), false) => {
+                Some(FrameFinder::Idle { nanoseconds: *nanoseconds })
+            }
+            (Some((FrameEnd::IdleCharacters(count), span)), false) => {
                 let nanoseconds = self.characters(*count, medium, *span)?;
-                Some(FrameFinder::Gap { nanoseconds })
+                Some(FrameFinder::Idle { nanoseconds })
             }
             (None, false) => Some(FrameFinder::Sync),
             (Some((FrameEnd::Packet, span)), false) => {
@@ -273,7 +275,7 @@ impl Resolver<'_> {
             ),
             KeyKind::CanId => (matches!(medium, MediumKind::Can { .. }), KeySource::CanId, "`can`"),
             KeyKind::Size => {
-                let whole = matches!(channel.finder, FrameFinder::Stuffed(_) | FrameFinder::Gap { .. });
+                let whole = matches!(channel.finder, FrameFinder::Stuffed(_) | FrameFinder::Idle { .. });
                 (medium.keeps_packets() || whole, KeySource::Size, "packets")
             }
         };

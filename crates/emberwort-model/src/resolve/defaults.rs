@@ -15,7 +15,7 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
             Some(raw) => Ok(Value::Raw(raw as u64)),
             None => wrong("possible", "`none` needs `or none` after the type"),
         },
-        (Kind::Number(form) | Kind::Compact(form), Literal::Number(value)) => {
+        (Kind::Number(form) | Kind::Varint(form), Literal::Number(value)) => {
             let raw = form.scaling.nearest_raw(*value).filter(|raw| (form.low..=form.high).contains(raw));
             let Some(raw) = raw else {
                 return Err((
@@ -36,7 +36,7 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
             }
             Ok(Value::Raw(raw as u64))
         }
-        (Kind::Number(_) | Kind::Compact(_), _) => wrong("a number", "write a number in the field's unit"),
+        (Kind::Number(_) | Kind::Varint(_), _) => wrong("a number", "write a number in the field's unit"),
         (Kind::Bool, Literal::Word(word)) if word == "true" || word == "false" => {
             Ok(Value::Raw(u64::from(word == "true")))
         }
@@ -99,7 +99,7 @@ pub(super) fn default_value(field: &Field, literal: &Literal) -> Result<Value, (
             }
         }
         (Kind::Text { .. } | Kind::Bytes(_), _) => wrong("a quoted text", "put it in quotes"),
-        (Kind::List { .. } | Kind::Record(_) | Kind::Choice(_) | Kind::Tunnel { .. }, _) => {
+        (Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::NestedFrame { .. }, _) => {
             wrong("possible", "lists, records, forms and frames have no default: an older sender just lacks them")
         }
         (Kind::Spare { .. }, _) => wrong("possible", "spare space is always sent as zero"),

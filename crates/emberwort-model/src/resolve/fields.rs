@@ -6,7 +6,7 @@ use super::Resolver;
 use super::defaults::default_value;
 use super::records::reaches_end;
 use crate::diagnostics::{Code, Finding, nearest};
-use crate::model::{ByteOrder, Case, Choice, Field, Kind, Length, NumberForm, Selector, Table, Value};
+use crate::model::{ByteOrder, Case, Field, Kind, Length, NumberForm, Selector, Table, Union, Value};
 use crate::number::{Decimal, Scaling};
 use crate::source::Span;
 use crate::syntax::TYPE_WORDS;
@@ -41,7 +41,7 @@ impl Resolver<'_> {
         Some(field)
     }
 
-    /// A form by itself: the entry of a table, the element of a list, a form of a choice, a type on the command line.
+    /// A form by itself: the entry of a table, the element of a list, a form of a union, a type on the command line.
     pub(super) fn form(&mut self, item: &FieldItem) -> Option<Field> {
         for (span, what) in [
             (item.optional, "optional"),
@@ -100,7 +100,7 @@ impl Resolver<'_> {
             let fixed = match &field.kind {
                 Kind::Text { length, .. } | Kind::Bytes(length) => matches!(length, Length::Exact(_)),
                 Kind::Spare { .. } => false,
-                kind => kind.raw_bits().is_some() && !matches!(kind, Kind::Compact(_)),
+                kind => kind.raw_bits().is_some() && !matches!(kind, Kind::Varint(_)),
             };
             if !fixed {
                 let help = "keep it as it is and say in its documentation that nobody uses it any more";
@@ -110,10 +110,10 @@ impl Resolver<'_> {
         Some(field)
     }
 
-    /// Reports a growing record that stands by itself: an old receiver could not step over what it does not know.
+    /// Reports an extensible record that stands by itself: an old receiver could not step over what it does not know.
     fn stands_in_list(&mut self, item: &FieldItem, field: &Field) {
         if let Kind::Record(record) = &field.kind
-            && record.growing
+            && record.extensible
         {
             let name = &record.name;
             self.report(Finding::new(
@@ -132,7 +132,7 @@ impl Resolver<'_> {
     /// The byte order of a field: the link's, or the one written behind its type.
     fn order_of(&mut self, item: &FieldItem, kind: &Kind) -> ByteOrder {
         let Some((order, span)) = item.order else { return self.byte_order };
-        let bits = kind.raw_bits().filter(|_| !matches!(kind, Kind::Compact(_)));
+        let bits = kind.raw_bits().filter(|_| !matches!(kind, Kind::Varint(_)));
         let (message, help) = match bits {
             None => (
                 "only a single number has a byte order of its own".to_owned(),
@@ -160,8 +160,8 @@ impl Resolver<'_> {
             TypeExpr::Spread { low, high, bits } => {
                 return self.spread(item, *low, *high, *bits).map(Kind::Number);
             }
-            TypeExpr::Compact { signed, bits } => {
-                return self.integer(item, *signed, *bits, None, None).map(Kind::Compact);
+            TypeExpr::Varint { signed, bits } => {
+                return self.integer(item, *signed, *bits, None, None).map(Kind::Varint);
             }
             TypeExpr::Named(name) => return self.named(item, name),
             TypeExpr::KeyOf(name) => {
@@ -176,10 +176,10 @@ impl Resolver<'_> {
             }
             TypeExpr::FrameOf(name) => match self.channels.get(&name.text) {
                 _ if around.is_none_or(|around| around.message.is_none()) => {
-                    self.element(item.ty_span, "a tunnelled frame");
+                    self.element(item.ty_span, "a nested frame");
                     return None;
                 }
-                Some(channel) => Kind::Tunnel { channel: *channel, name: name.text.as_str().into() },
+                Some(channel) => Kind::NestedFrame { channel: *channel, name: name.text.as_str().into() },
                 None => {
                     let known = &self.file.channels;
                     self.unknown_name(name, "channel", known.iter().map(|c| c.name.text.as_str()));
@@ -288,7 +288,7 @@ impl Resolver<'_> {
         }
     }
 
-    // ---- lists and choices ----
+    // ---- lists and unions ----
 
     fn element(&mut self, span: Span, what: &str) {
         self.report(Finding::new(
@@ -310,8 +310,7 @@ impl Resolver<'_> {
             ));
             return None;
         }
-        if length == Length::Rest && element.kind.raw_bits().is_some_and(|bits| bits < 8) && !element.kind.is_compact()
-        {
+        if length == Length::Rest && element.kind.raw_bits().is_some_and(|bits| bits < 8) && !element.kind.is_varint() {
             self.report(Finding::new(
                 Code::BadElement,
                 item.ty_span,
@@ -344,7 +343,7 @@ impl Resolver<'_> {
         let field = &around.before[slot];
         let whole = match &field.kind {
             Kind::Number(form) => form.scaling.is_identity(),
-            Kind::Bool | Kind::Enum { .. } | Kind::Compact(_) => true,
+            Kind::Bool | Kind::Enum { .. } | Kind::Varint(_) => true,
             _ => false,
         };
         if !whole || field.optional {
@@ -412,8 +411,8 @@ impl Resolver<'_> {
             self.report(Finding::new(Code::BadSelector, name.span, "no value chooses a form here", help));
             return None;
         }
-        let choice = Choice { selector: Selector::Field(slot), cases: found, otherwise, table: None };
-        fine.then(|| Kind::Choice(Arc::new(choice)))
+        let union = Union { selector: Selector::Field(slot), cases: found, otherwise, table: None };
+        fine.then(|| Kind::Union(Arc::new(union)))
     }
 
     /// The raw number of the deciding field that a case names.
@@ -478,7 +477,7 @@ impl Resolver<'_> {
             field: entry.field.clone(),
         };
         let cases = found.entries.iter().map(case).collect();
-        Some(Kind::Choice(Arc::new(Choice { selector, cases, otherwise, table: Some(found) })))
+        Some(Kind::Union(Arc::new(Union { selector, cases, otherwise, table: Some(found) })))
     }
 
     /// The deciding field of the request that this message answers.

@@ -356,7 +356,7 @@ impl Resolver<'_> {
                     self.report(Finding::new(Code::BadStatus, frame.span, message, help));
                 }
             }
-            FrameFinder::Stuffed(_) | FrameFinder::Gap { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
+            FrameFinder::Stuffed(_) | FrameFinder::Idle { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }
 }

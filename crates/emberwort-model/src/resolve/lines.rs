@@ -104,7 +104,7 @@ fn placeholder(inner: &str, fields: &[Field]) -> Result<(usize, LineForm), Probl
     let field = &fields[slot];
     let form = form_of(field, form)?;
     let fits = match &field.kind {
-        Kind::Number(_) | Kind::Compact(_) | Kind::Bool | Kind::Enum { .. } | Kind::Time { .. } => true,
+        Kind::Number(_) | Kind::Varint(_) | Kind::Bool | Kind::Enum { .. } | Kind::Time { .. } => true,
         Kind::Text { length, .. } => *length != Length::Rest,
         _ => false,
     };
@@ -147,7 +147,7 @@ fn form_of(field: &Field, words: &str) -> Result<LineForm, Problem> {
         }
     }
     if form.wide > 0 {
-        let decimal = matches!(field.kind, Kind::Number(_) | Kind::Compact(_));
+        let decimal = matches!(field.kind, Kind::Number(_) | Kind::Varint(_));
         if !decimal || matches!(form.digits, LineDigits::Hex(_)) {
             return problem(
                 format!("`wide` says nothing about `{name}`"),
@@ -174,7 +174,7 @@ fn hex_digits(field: &Field, digits: u8) -> Result<LineDigits, Problem> {
         let message = format!("`{name}` needs {needed} hex digits, and {digits} are written");
         return problem(message, format!("write `{{{name}:hex{needed}}}`"));
     }
-    if !matches!(field.kind, Kind::Number(_) | Kind::Compact(_)) || field.kind.is_signed() || digits > 16 {
+    if !matches!(field.kind, Kind::Number(_) | Kind::Varint(_)) || field.kind.is_signed() || digits > 16 {
         let help = "only unsigned numbers can, with up to 16 digits";
         return problem(format!("`{name}` cannot be written in hex"), help);
     }
@@ -211,7 +211,7 @@ fn between(pieces: &[LinePiece], fields: &[Field]) -> Result<(), Problem> {
             }
             LinePiece::Text(text) => {
                 let first = text.chars().next().unwrap_or(' ');
-                let numeric = matches!(field.kind, Kind::Number(_) | Kind::Compact(_) | Kind::Time { .. });
+                let numeric = matches!(field.kind, Kind::Number(_) | Kind::Varint(_) | Kind::Time { .. });
                 let word =
                     matches!(field.kind, Kind::Enum { .. } | Kind::Bool) || field.kind.none().is_some() && !form.blank;
                 let goes_on = numeric && !form.has_one_size() && (first.is_ascii_digit() || ".-+eE".contains(first))

@@ -6,9 +6,9 @@ mod defaults;
 mod fields;
 mod frames;
 mod lines;
+mod nested_frames;
 mod places;
 mod records;
-mod tunnels;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
@@ -275,7 +275,7 @@ impl<'a> Resolver<'a> {
         let channels: Vec<ChannelPlan> = channels.into_iter().collect::<Option<_>>()?;
         let mut plan = Plan::new(link, channels);
         self.places(&plan);
-        self.endless_tunnels(&plan);
+        self.endless_nesting(&plan);
         if self.findings.iter().any(Finding::is_error) && plan.messages.len() != file.messages.len() {
             return None;
         }

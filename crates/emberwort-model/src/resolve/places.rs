@@ -7,7 +7,7 @@ use crate::plan::{Action, Place, Plan, SectionPlan, place_of};
 use crate::syntax::ast::{FieldItem, SectionItem};
 
 /// Longest body that is taken for meant.
-const MOST_BODY_BYTES: usize = 1 << 20;
+const MAX_BODY_BYTES: usize = 1 << 20;
 
 impl Resolver<'_> {
     /// Checks the places of all fields, now that they are known.
@@ -16,12 +16,12 @@ impl Resolver<'_> {
         for (compiled, item) in plan.messages.iter().zip(&file.messages) {
             self.group_places(&compiled.sections, &compiled.message.fields, &item.sections);
             let size = compiled.greatest_without_rest();
-            if size > MOST_BODY_BYTES {
+            if size > MAX_BODY_BYTES {
                 self.report(Finding::new(
                     Code::BodyTooLong,
                     item.name.span,
                     format!("the longest `{}` has {size} bytes, which is surely a mistake", item.name.text),
-                    format!("make its lists and texts shorter: {MOST_BODY_BYTES} bytes is the most"),
+                    format!("make its lists and texts shorter: {MAX_BODY_BYTES} bytes is the most"),
                 ));
             }
         }
@@ -109,11 +109,11 @@ impl Resolver<'_> {
                 Action::Bits { width, .. } => width % 8 == 0,
                 Action::Skip { bits } => bits % 8 == 0,
                 Action::List(list) => list.element.action.bits().0 % 8 == 0 && list.element.action.bits().1 % 8 == 0,
-                Action::Choice(choice) => choice.forms.iter().all(|form| {
+                Action::Union(union) => union.forms.iter().all(|form| {
                     let (least, most) = form.action.bits();
                     least % 8 == 0 && most % 8 == 0
                 }),
-                Action::Compact { .. } | Action::Run { .. } | Action::Record(_) => true,
+                Action::Varint { .. } | Action::Run { .. } | Action::Record(_) => true,
             })
     }
 

@@ -13,12 +13,12 @@ use crate::syntax::ast::{FieldItem, MessageItem, Name, SectionItem};
 pub(super) fn reaches_end(kind: &Kind) -> bool {
     match kind {
         Kind::Text { length, .. } | Kind::Bytes(length) | Kind::List { length, .. } => *length == Length::Rest,
-        Kind::Tunnel { .. } => true,
-        Kind::Choice(choice) => {
+        Kind::NestedFrame { .. } => true,
+        Kind::Union(union) => {
             // Without the request nobody knows the form.
-            matches!(choice.selector, Selector::Request { .. })
-                || choice.cases.iter().any(|case| reaches_end(&case.field.kind))
-                || choice.otherwise.as_ref().is_some_and(|field| reaches_end(&field.kind))
+            matches!(union.selector, Selector::Request { .. })
+                || union.cases.iter().any(|case| reaches_end(&case.field.kind))
+                || union.otherwise.as_ref().is_some_and(|field| reaches_end(&field.kind))
         }
         _ => false,
     }
@@ -36,8 +36,8 @@ impl Resolver<'_> {
         match kind {
             Kind::Record(record) => self.reaches.get(&record.name).copied().unwrap_or_default(),
             Kind::List { element, .. } => self.reach(&element.kind),
-            Kind::Choice(choice) => {
-                let forms = choice.cases.iter().map(|case| &case.field).chain(&choice.otherwise);
+            Kind::Union(union) => {
+                let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
                 self.reach_of(forms.map(|field| &field.kind))
             }
             _ => Reach::default(),
@@ -159,7 +159,7 @@ impl Resolver<'_> {
         let fields = self.group(&item.name, &item.sections, None);
         self.depth -= 1;
         let is_within_reach = self.within_reach(&item.name, &fields);
-        if let (false, Some(section)) = (item.growing, item.sections.get(1)) {
+        if let (false, Some(section)) = (item.extensible, item.sections.get(1)) {
             let span = section.revision.map_or(item.name.span, |number| number.span);
             self.report(
                 Finding::new(
@@ -179,7 +179,7 @@ impl Resolver<'_> {
                 "give it a field, or take it out",
             ));
         }
-        let record = Record { name: name.to_owned(), doc: item.doc.clone(), growing: item.growing, fields };
+        let record = Record { name: name.to_owned(), doc: item.doc.clone(), extensible: item.extensible, fields };
         let record = (!item.damaged && is_within_reach).then(|| Arc::new(record));
         self.records.insert(name.to_owned(), Lookup::Done(record.clone()));
         record

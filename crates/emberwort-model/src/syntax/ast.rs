@@ -116,7 +116,7 @@ pub struct RecordItem {
     /// Its name.
     pub name: Name,
     /// Whether `growing` stands behind the name.
-    pub growing: bool,
+    pub extensible: bool,
     /// The fields: those of revision 1 first, then each `added in`.
     pub sections: Vec<SectionItem>,
     /// Whether a statement of it could not be read.
@@ -381,7 +381,7 @@ pub enum TypeExpr {
     /// `f16`, `f32`, `f64`
     Float(u8),
     /// `compact u32`
-    Compact {
+    Varint {
         /// Whether it is `i…`.
         signed: bool,
         /// Width of the largest value.
@@ -605,9 +605,9 @@ pub enum FrameEnd {
     /// `stuffing escape 7D xor 20 of 7D C6`
     Escape(Escape),
     /// `gap 3.5 characters`
-    GapCharacters(Decimal),
+    IdleCharacters(Decimal),
     /// `gap 2 ms`, in nanoseconds
-    GapTime(u64),
+    IdleTime(u64),
     /// `packet`: the medium keeps frames apart.
     Packet,
     /// `lines lf`, `lines crlf`: each line of text is a frame.

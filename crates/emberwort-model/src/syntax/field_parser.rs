@@ -21,7 +21,7 @@ pub(crate) const TYPE_WORDS: &[&str] = &[
 ];
 
 /// How deep types can be nested.
-const GREATEST_DEPTH: usize = 8;
+const MAX_DEPTH: usize = 8;
 
 /// A type and its unit.
 type Typed = Option<(TypeExpr, String)>;
@@ -95,7 +95,7 @@ impl Parser<'_> {
         let start = self.peek().span.start;
         let (ty, mut unit) = self.type_expr()?;
         let ty_span = Span::new(start, self.previous_end());
-        let takes_unit = matches!(ty, TypeExpr::Integer { .. } | TypeExpr::Float(_) | TypeExpr::Compact { .. });
+        let takes_unit = matches!(ty, TypeExpr::Integer { .. } | TypeExpr::Float(_) | TypeExpr::Varint { .. });
         let mut field = FieldItem::plain(name, ty, ty_span);
         while !self.at_line_end() {
             let token = self.peek();
@@ -195,11 +195,11 @@ impl Parser<'_> {
 
     /// Goes one level deeper into a type.
     fn nested<T>(&mut self, span: Span, inner: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
-        if self.depth >= GREATEST_DEPTH {
+        if self.depth >= MAX_DEPTH {
             self.report(Finding::new(
                 Code::TooDeep,
                 span,
-                format!("types can be nested {GREATEST_DEPTH} levels deep, and this is one more"),
+                format!("types can be nested {MAX_DEPTH} levels deep, and this is one more"),
                 "give the inner part a name as a `record`, and use that here",
             ));
             return None;
@@ -419,7 +419,7 @@ impl Parser<'_> {
                 };
                 self.next();
                 let unit = self.unit();
-                return Some((TypeExpr::Compact { signed, bits }, unit));
+                return Some((TypeExpr::Varint { signed, bits }, unit));
             }
             "text" | "ascii" | "bytes" => {
                 self.expect_punct(

@@ -323,7 +323,7 @@ impl Parser<'_> {
     fn gap(&mut self) -> Option<FrameEnd> {
         let number = self.number("how long the silence lasts, as in `gap 3.5 characters` or `gap 2 ms`")?;
         if !self.eat_word("characters") && !self.eat_word("character") {
-            return self.duration_of(number).map(FrameEnd::GapTime);
+            return self.duration_of(number).map(FrameEnd::IdleTime);
         }
         if number.value.mantissa <= 0 {
             self.report(Finding::new(
@@ -334,7 +334,7 @@ impl Parser<'_> {
             ));
             return None;
         }
-        Some(FrameEnd::GapCharacters(number.value))
+        Some(FrameEnd::IdleCharacters(number.value))
     }
 
     fn part(&mut self) -> Option<PartItem> {

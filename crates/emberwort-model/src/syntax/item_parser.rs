@@ -14,9 +14,9 @@ const MESSAGE_WORDS: &[&str] = &["id", "from", "on", "answered", "line", "added"
 const ENTRY_WORDS: &[&str] = &["read", "write", "kept"];
 
 /// The greatest number of a node that is added to a key.
-const GREATEST_NODE: i128 = 0xFFFF_FFFF;
+const MAX_NODE: i128 = 0xFFFF_FFFF;
 /// Most nodes that a key can be for: each has an entry in the tables of receivers.
-const MOST_NODES: i128 = 4096;
+const MAX_NODES: i128 = 4096;
 
 impl Parser<'_> {
     pub(super) fn file(&mut self) -> File {
@@ -118,8 +118,8 @@ impl Parser<'_> {
         let doc = self.take_doc();
         self.next();
         let name = self.name("the record's name")?;
-        let growing = self.eat_word("growing");
-        let mut item = RecordItem { doc, name, growing, sections: vec![SectionItem::default()], damaged: false };
+        let extensible = self.eat_word("growing");
+        let mut item = RecordItem { doc, name, extensible, sections: vec![SectionItem::default()], damaged: false };
         self.block(|p| p.section_statement(&mut item.sections))?;
         item.damaged = self.damaged;
         Some(item)
@@ -276,12 +276,12 @@ impl Parser<'_> {
         }
         let help = "write which nodes there are: `id 0x90 + node 0 .. 15`";
         self.expect_word("node", help)?;
-        let (least, _) = self.whole("a node's number", 0, GREATEST_NODE, Code::BadNumber)?;
+        let (least, _) = self.whole("a node's number", 0, MAX_NODE, Code::BadNumber)?;
         if self.peek().kind != TokenKind::DotDot {
             return self.unexpected("`..` and the greatest node", help);
         }
         self.next();
-        let (greatest, _) = self.whole("a node's number", least, least + MOST_NODES - 1, Code::BadNumber)?;
+        let (greatest, _) = self.whole("a node's number", least, least + MAX_NODES - 1, Code::BadNumber)?;
         Some(Some(NodeRange { least: least as u64, greatest: greatest as u64 }))
     }
 

@@ -38,7 +38,7 @@ pub struct Token {
 }
 
 /// The most tokens of strange characters that are reported one by one; a binary file has millions.
-const MOST_STRANGE: usize = 10;
+const MAX_STRANGE: usize = 10;
 
 /// All tokens of a text, with an [`TokenKind::End`] at the end. Places count from `base`.
 pub fn tokens(text: &str, base: usize, findings: &mut Vec<Finding>) -> Vec<Token> {
@@ -104,7 +104,7 @@ pub fn tokens(text: &str, base: usize, findings: &mut Vec<Finding>) -> Vec<Token
                     continue;
                 }
                 strange += 1;
-                if strange <= MOST_STRANGE {
+                if strange <= MAX_STRANGE {
                     findings.push(Finding::new(
                         Code::StrangeCharacter,
                         Span::new(base + start, base + at),
@@ -117,11 +117,11 @@ pub fn tokens(text: &str, base: usize, findings: &mut Vec<Finding>) -> Vec<Token
         };
         out.push(Token { kind, span: Span::new(base + start, base + at) });
     }
-    if strange > MOST_STRANGE {
+    if strange > MAX_STRANGE {
         findings.push(Finding::new(
             Code::StrangeCharacter,
             Span::new(base, base),
-            format!("{} more characters have no place in a definition", strange - MOST_STRANGE),
+            format!("{} more characters have no place in a definition", strange - MAX_STRANGE),
             "is this really an .ember file? It may be binary, or in another encoding",
         ));
     }

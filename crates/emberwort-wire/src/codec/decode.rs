@@ -2,7 +2,7 @@
 
 use emberwort_model::model::{ByteOrder, Field, Length, Selector};
 use emberwort_model::plan::{
-    Action, ChoicePlan, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, count_bytes,
+    Action, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, UnionPlan, count_bytes,
 };
 
 use super::{BodyError, Extent};
@@ -84,7 +84,7 @@ impl Target for Values {
     }
 }
 
-/// Takes nothing: for checking whether a body without choices can be decoded.
+/// Takes nothing: for checking whether a body without unions can be decoded.
 struct Nobody;
 
 impl Target for Nobody {
@@ -117,13 +117,13 @@ impl Target for Nobody {
 /// in elements of lists behind the fields that it knows, are counted in [`Values::later_bytes`].
 ///
 /// # Errors
-/// If the body ends inside a section, a count is above its maximum, a compact number has too many bits, or a number selects
+/// If the body ends inside a section, a count is above its maximum, a varint has too many bits, or a number selects
 /// no form.
 pub fn decode(plan: &MessagePlan, body: &[u8], values: &mut Values) -> Result<(), BodyError> {
     decode_answer(plan, body, None, values)
 }
 
-/// The same for a message that answers a request: `key` is what the request's deciding field held, if it is known. Without
+/// Reads the body of a message that answers a request into values, as [`decode`] does: `key` is what the request's deciding field held, if it is known. Without
 /// it, a value whose form it decides is read as bytes.
 ///
 /// # Errors
@@ -147,7 +147,7 @@ pub fn decode_answer(plan: &MessagePlan, body: &[u8], key: Option<u64>, values: 
 /// is filled up in two ways: a number that selects no form both times stands in the body itself.
 fn no_form_if_so(plan: &MessagePlan, body: &[u8], key: Option<u64>, error: BodyError) -> BodyError {
     let BodyError::Truncated { needed, .. } = error else { return error };
-    if !plan.has_choice {
+    if !plan.has_union {
         return error;
     }
     let filled = |with: u8| {
@@ -170,8 +170,8 @@ const SHORT: usize = 64;
 /// # Errors
 /// As [`decode`].
 pub fn check(plan: &MessagePlan, body: &[u8]) -> Result<Extent, BodyError> {
-    if plan.has_choice {
-        // Which form a choice has, only the values say.
+    if plan.has_union {
+        // Which form a union has, only the values say.
         let mut values = Values::default();
         decode(plan, body, &mut values)?;
         return Ok(Extent { sections: values.sections(), later_bytes: values.later_bytes() });
@@ -330,7 +330,7 @@ impl<T: Target> Walk<'_, T> {
                 self.target.unset(slot);
                 Ok(bit + *bits as usize)
             }
-            Action::Compact { width, signed } => self.compact(*width, *signed, bit, end, slot),
+            Action::Varint { width, signed } => self.varint(*width, *signed, bit, end, slot),
             Action::Run { length, text } => self.run(*length, *text, bit, end, slot),
             Action::Record(record) => {
                 let first = self.target.group(slot, record.record.fields.len());
@@ -338,7 +338,7 @@ impl<T: Target> Walk<'_, T> {
                 Ok(self.record(record, (start, end), first)? * 8)
             }
             Action::List(list) => self.list(list, bit, end, slot),
-            Action::Choice(choice) => self.choice(choice, bit, end, slot, base),
+            Action::Union(union) => self.union(union, bit, end, slot, base),
         }
     }
 
@@ -347,7 +347,7 @@ impl<T: Target> Walk<'_, T> {
         Ok(at)
     }
 
-    fn compact(&mut self, width: u8, signed: bool, bit: usize, end: usize, slot: usize) -> Result<usize, BodyError> {
+    fn varint(&mut self, width: u8, signed: bool, bit: usize, end: usize, slot: usize) -> Result<usize, BodyError> {
         let start = bit / 8;
         let most = usize::from(width.div_ceil(7));
         let mut value = 0u64;
@@ -366,7 +366,7 @@ impl<T: Target> Walk<'_, T> {
                 return Ok((start + n + 1) * 8);
             }
         }
-        Err(BodyError::CompactTooLarge { slot: 0, width })
+        Err(BodyError::VarintTooLarge { slot: 0, width })
     }
 
     /// The count in front of a counted item, and the bit behind it.
@@ -480,15 +480,15 @@ impl<T: Target> Walk<'_, T> {
         Ok(after * 8)
     }
 
-    fn choice(
+    fn union(
         &mut self,
-        choice: &ChoicePlan,
+        union: &UnionPlan,
         bit: usize,
         end: usize,
         slot: usize,
         base: usize,
     ) -> Result<usize, BodyError> {
-        let meaning = &choice.choice;
+        let meaning = &union.union;
         let key = match meaning.selector {
             Selector::Field(decider) => self.target.selector(base + decider),
             Selector::Request { .. } => self.key,
@@ -501,7 +501,7 @@ impl<T: Target> Walk<'_, T> {
             return Err(BodyError::NoForm { slot: 0, key: key.unwrap_or(0) });
         };
         let inner = self.target.chosen(slot, form);
-        self.action(&choice.forms[form].action, bit.next_multiple_of(8), end, inner, inner)
+        self.action(&union.forms[form].action, bit.next_multiple_of(8), end, inner, inner)
     }
 }
 

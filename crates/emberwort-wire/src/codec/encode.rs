@@ -2,7 +2,7 @@
 
 use emberwort_model::model::{ByteOrder, Length, Selector};
 use emberwort_model::plan::{
-    Action, ChoicePlan, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, count_bytes,
+    Action, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, UnionPlan, count_bytes,
 };
 
 use super::EncodeError;
@@ -144,7 +144,7 @@ impl Writer<'_> {
                 self.put(bit, *width, raw, *order);
                 Ok(bit + usize::from(*width))
             }
-            (Action::Compact { width, signed }, ValueRef::Raw(raw)) => {
+            (Action::Varint { width, signed }, ValueRef::Raw(raw)) => {
                 fits_width(slot, raw, *width, *signed)?;
                 self.reach(bit);
                 // Zigzag: 0, -1, 1, -2, … become 0, 1, 2, 3, …
@@ -165,9 +165,9 @@ impl Writer<'_> {
                 Ok(self.end() * 8)
             }
             (Action::List(list), ValueRef::Group { first, count }) => self.list(list, (first, count), bit, slot),
-            (Action::Choice(choice), ValueRef::Chosen { form, slot: inner }) => {
-                self.selects(choice, form, slot, base)?;
-                let Some(chosen) = choice.forms.get(form) else { return Err(missing) };
+            (Action::Union(union), ValueRef::Chosen { form, slot: inner }) => {
+                self.selects(union, form, slot, base)?;
+                let Some(chosen) = union.forms.get(form) else { return Err(missing) };
                 self.action(&chosen.action, bit.next_multiple_of(8), inner, inner)
             }
             _ => Err(missing),
@@ -175,10 +175,10 @@ impl Writer<'_> {
     }
 
     /// Whether the deciding field selects the form that is given.
-    fn selects(&self, choice: &ChoicePlan, form: usize, slot: usize, base: usize) -> Result<(), EncodeError> {
-        let Selector::Field(decider) = choice.choice.selector else { return Ok(()) };
+    fn selects(&self, union: &UnionPlan, form: usize, slot: usize, base: usize) -> Result<(), EncodeError> {
+        let Selector::Field(decider) = union.union.selector else { return Ok(()) };
         match self.values.get(base + decider) {
-            ValueRef::Raw(key) if choice.choice.index_of(key) == Some(form) => Ok(()),
+            ValueRef::Raw(key) if union.union.index_of(key) == Some(form) => Ok(()),
             ValueRef::Raw(key) => Err(EncodeError::OtherForm { slot, key }),
             _ => Err(EncodeError::Missing { slot }),
         }

@@ -38,9 +38,9 @@ pub enum BodyError {
         /// The maximum.
         max: u32,
     },
-    /// A compact number has more bits than its type.
+    /// A varint has more bits than its type.
     #[error("a compact number goes on beyond {width} bits")]
-    CompactTooLarge {
+    VarintTooLarge {
         /// The field, or the one that holds it.
         slot: usize,
         /// The width of its type.
@@ -63,12 +63,12 @@ pub enum BodyError {
 }
 
 impl BodyError {
-    /// The same error, told of the field that holds the one in which it happened.
+    /// Turns an error of an inner field into one of the field that holds it.
     fn in_field(self, outer: usize) -> Self {
         match self {
             BodyError::Truncated { .. } => self,
             BodyError::CountTooLarge { count, max, .. } => BodyError::CountTooLarge { slot: outer, count, max },
-            BodyError::CompactTooLarge { width, .. } => BodyError::CompactTooLarge { slot: outer, width },
+            BodyError::VarintTooLarge { width, .. } => BodyError::VarintTooLarge { slot: outer, width },
             BodyError::NoForm { key, .. } => BodyError::NoForm { slot: outer, key },
             BodyError::BadText { .. } => BodyError::BadText { slot: outer },
         }
@@ -79,7 +79,7 @@ impl BodyError {
         match self {
             BodyError::Truncated { .. } => None,
             BodyError::CountTooLarge { slot, .. }
-            | BodyError::CompactTooLarge { slot, .. }
+            | BodyError::VarintTooLarge { slot, .. }
             | BodyError::NoForm { slot, .. }
             | BodyError::BadText { slot } => Some(*slot),
         }

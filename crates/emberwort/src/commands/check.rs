@@ -26,7 +26,7 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     for file in &files {
         let checked = if file == Path::new("-") {
             let mut bytes = Vec::new();
-            let most = emberwort_model::MOST_BYTES as u64 + 1;
+            let most = emberwort_model::MAX_BYTES as u64 + 1;
             io::stdin().lock().take(most).read_to_end(&mut bytes).context("standard input cannot be read")?;
             check_bytes("standard input".into(), bytes)
         } else {

@@ -132,7 +132,7 @@ impl Steps<'_> {
         self.run(words, 0)
     }
 
-    /// The same for a comparison that finds what it is to find.
+    /// Shows and runs a comparison, which finds something and so exits with 1.
     fn compare(&self, words: &[&str]) -> anyhow::Result<()> {
         self.show("emberwort", words)?;
         self.run(words, 1)

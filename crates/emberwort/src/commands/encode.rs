@@ -76,8 +76,8 @@ const CHANGES_SHOWN: usize = 12;
 fn written_though_read_only(message: &MessagePlan, values: &Values) -> Vec<String> {
     let fields = message.message.fields.iter().enumerate();
     let entries = fields.filter(|_| message.message.from == End::Host).filter_map(|(slot, field)| {
-        let Kind::Choice(choice) = &field.kind else { return None };
-        let (Some(table), ValueRef::Chosen { form, .. }) = (&choice.table, values.get(slot)) else { return None };
+        let Kind::Union(union) = &field.kind else { return None };
+        let (Some(table), ValueRef::Chosen { form, .. }) = (&union.table, values.get(slot)) else { return None };
         let entry = table.entries.get(form).filter(|entry| !entry.write)?;
         Some(format!("`{}` of `{}` can only be read", entry.field.name, table.name))
     });
@@ -334,14 +334,14 @@ fn mean_the_same(plan: &MessagePlan, whole: &[u8], made: &[u8]) -> bool {
 /// Which form is given and which is selected, by their names.
 fn other_form(plan: &MessagePlan, values: &Values, error: &EncodeError) -> Option<String> {
     let EncodeError::OtherForm { slot, key } = *error else { return None };
-    let Kind::Choice(choice) = &plan.message.fields[slot].kind else { return None };
+    let Kind::Union(union) = &plan.message.fields[slot].kind else { return None };
     let ValueRef::Chosen { form, .. } = values.get(slot) else { return None };
-    let given = &choice.form(form)?.name;
-    let selected = match choice.index_of(key).and_then(|index| choice.form(index)) {
+    let given = &union.form(form)?.name;
+    let selected = match union.index_of(key).and_then(|index| union.form(index)) {
         Some(selected) => format!("selects `{}`", selected.name),
         None => "selects no form".to_owned(),
     };
-    let Selector::Field(decider) = choice.selector else { return None };
+    let Selector::Field(decider) = union.selector else { return None };
     let field = &plan.message.fields[decider];
     let mut shown = String::new();
     text::write_value(field, values, decider, &mut shown).ok()?;

@@ -151,7 +151,7 @@ fn read_one<S: ItemSink>(
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
         let channel = need_channel(args, plan, on, &input_name(path))?;
-        if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Gap { .. }) {
+        if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Idle { .. }) {
             bail!(
                 "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
                  give a capture with times (pcapng, pcap), or hex text with a line for each frame",

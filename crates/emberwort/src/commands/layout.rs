@@ -127,7 +127,7 @@ fn number(text: &str) -> Json {
     }
 }
 
-/// The same, with the two ends of a range in an array.
+/// The numbers of a text as JSON: one, or the two ends of a range in an array.
 fn numbers_of(text: &str) -> Json {
     match text.split_once(" .. ").map(|(least, greatest)| (number(least), number(greatest))) {
         Some((least, greatest)) if least.is_number() && greatest.is_number() => json!([least, greatest]),

@@ -107,7 +107,7 @@ impl Diagnostic for Shown<'_> {
     }
 }
 
-/// The same text with harmless characters of the same size in place of those that could change how a terminal shows it,
+/// A text with harmless characters of the same size in place of those that could change how a terminal shows it,
 /// so that places stay right.
 fn harmless(text: &str) -> String {
     text.chars()

@@ -33,7 +33,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
         None if channel.finder == FrameFinder::Sync => {
             say("there are no sync bytes: after damage every byte is tried as the start of a frame".into());
         }
-        None if matches!(channel.finder, FrameFinder::Packet | FrameFinder::Gap { .. }) => {}
+        None if matches!(channel.finder, FrameFinder::Packet | FrameFinder::Idle { .. }) => {}
         None => say("what stands in a frame never looks like the start of one".into()),
         Some(chance) => {
             say(format!(
@@ -75,7 +75,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
     text
 }
 
-/// The same as a JSON object; times are in nanoseconds.
+/// What a channel promises to notice, as a JSON object; times are in nanoseconds.
 pub fn row(channel: &ChannelPlan, from: Option<End>, promises: &Promises) -> Json {
     let (costs, wait) = match promises.damage {
         Damage::Nothing => ("nothing", Json::Null),

@@ -35,12 +35,12 @@ pub fn wrapped(text: &str) -> String {
     wrapped_under(text, "  ")
 }
 
-/// The same with another indent.
+/// A text wrapped to the terminal, with this indent from its second line on.
 pub fn wrapped_under(text: &str, indent: &str) -> String {
     wrapped_at(crate::output::terminal_width(), text, indent)
 }
 
-/// The same for a terminal of so many columns, if there is one.
+/// A text wrapped for a terminal of so many columns, if there is one, with this indent from its second line on.
 pub fn wrapped_at(width: Option<usize>, text: &str, indent: &str) -> String {
     match width {
         Some(width) => textwrap::fill(text, textwrap::Options::new(width).subsequent_indent(indent).break_words(false)),

@@ -50,7 +50,7 @@ impl Table {
         widest.unwrap_or(0) + GAP
     }
 
-    /// The same table with the words of its last column in several lines, if it is too wide, and that helps.
+    /// This table with the words of its last column in several lines, if it is too wide, and that helps.
     fn with_wrapped_words(&self, width: usize) -> Option<Table> {
         let last = self.titles.len().checked_sub(1)?;
         let before: usize = (0..last).map(|column| self.size(column)).sum();

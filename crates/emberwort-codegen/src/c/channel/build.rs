@@ -142,7 +142,7 @@ impl Channel<'_> {
                 }
             }
             FrameFinder::Sync
-            | FrameFinder::Gap { .. }
+            | FrameFinder::Idle { .. }
             | FrameFinder::StatusBytes { .. }
             | FrameFinder::Packet => Stuff {
                 declared: String::new(),
@@ -152,7 +152,7 @@ impl Channel<'_> {
         }
     }
 
-    /// The same where an escape byte and another one replace some bytes: of those `inside`, with delimiters around.
+    /// The C that stuffs where an escape byte and another one replace some bytes: of those `inside`, with delimiters around.
     fn replacing(&self, delimiters: usize, inside: &str, delimiter: &str) -> Stuff {
         let Self { stem, upper, link_upper, .. } = self;
         let no_room = format!("{{\n        return {link_upper}_NO_ROOM;\n    }}");

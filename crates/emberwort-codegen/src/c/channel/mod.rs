@@ -37,7 +37,7 @@ pub fn stem(link: &str, channel: &ChannelPlan, from: Option<End>) -> String {
     from.map_or_else(|| format!("{link}_{name}"), |end| format!("{link}_{name}_from_{}", end.as_str()))
 }
 
-/// The same for frames that an end sends.
+/// What the names of the functions for frames that an end sends begin with: `link_channel`, or `link_channel_from_host`.
 pub fn stem_of(link: &str, channel: &ChannelPlan, from: End) -> String {
     stem(link, channel, channel.from_host.as_ref().map(|_| from))
 }
@@ -235,7 +235,7 @@ impl Channel<'_> {
         })
     }
 
-    /// The same for a line: whether it fits the pattern of a message.
+    /// The C that says whether a line fits the pattern of a message.
     fn known_line(&self, plan: &Plan, source: &mut Code) {
         let Self { link, link_upper, .. } = self;
         source.line(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));

@@ -27,13 +27,13 @@ impl Channel<'_> {
             FrameFinder::Escaped(_) => {
                 "    uint8_t plain[LIMIT];\n    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
             }
-            FrameFinder::Gap { .. } => "    bool silent;\n",
+            FrameFinder::Idle { .. } => "    bool silent;\n",
             FrameFinder::StatusBytes { .. } => Self::status_fields(),
             _ => "",
         };
         let more = more.replace("LIMIT", &format!("{upper}_LIMIT"));
         let silence = match plan.finder {
-            FrameFinder::Gap { nanoseconds } => format!(
+            FrameFinder::Idle { nanoseconds } => format!(
                 "/* Nothing came for {nanoseconds} ns: the frame is complete. Call ..._next() before the next byte. */\n\
                  void {stem}_receiver_silence({stem}_receiver_t *receiver);\n"
             ),
@@ -90,7 +90,7 @@ impl Channel<'_> {
                 if plan.finder == FrameFinder::Sync { self.next_by_length(source) } else { self.next_escaped(source) }
             }
             FrameFinder::Stuffed(stuffing) => self.stuffed(stuffing, source),
-            FrameFinder::Gap { .. } => self.gap(source),
+            FrameFinder::Idle { .. } => self.idle(source),
             FrameFinder::Lines { crlf } => self.lines(crlf, source),
             FrameFinder::StatusBytes { running } => self.status_bytes(running, header, source),
             FrameFinder::Packet => {}
@@ -134,7 +134,7 @@ impl Channel<'_> {
     /// How a receiver is told that nothing came for a while: its declaration and its definition.
     fn gap_call(&self) -> (String, String) {
         let Self { stem, plan, .. } = self;
-        if let FrameFinder::Gap { .. } | FrameFinder::Packet = plan.finder {
+        if let FrameFinder::Idle { .. } | FrameFinder::Packet = plan.finder {
             return (String::new(), String::new());
         }
         let longest = wire_time::nanoseconds(wire_time::worst(&plan.medium.kind, plan.limit, false).time);
@@ -554,7 +554,7 @@ impl Channel<'_> {
         source.line("");
     }
 
-    fn gap(&self, source: &mut Code) {
+    fn idle(&self, source: &mut Code) {
         let Self { stem, upper, .. } = self;
         source.lines(&format!(
             "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \

@@ -18,7 +18,7 @@ use crate::names::{screaming, snake};
 pub struct Group<'a> {
     /// The link's name in C.
     pub link: &'a str,
-    /// The same in capitals.
+    /// The name of the link in capitals, with which its constants begin.
     pub upper: &'a str,
     /// The order of bytes and bits.
     pub order: ByteOrder,
@@ -148,7 +148,7 @@ impl<'a> Group<'a> {
         let note = about(field);
         let note = if note.is_empty() { String::new() } else { format!(" /* {note} */") };
         match action {
-            Action::Bits { .. } | Action::Compact { .. } => {
+            Action::Bits { .. } | Action::Varint { .. } => {
                 vec![format!("{} {name};{note}", numbers::raw_type(&field.kind))]
             }
             Action::Run { length, text } => {
@@ -191,9 +191,9 @@ impl<'a> Group<'a> {
                 }
                 lines
             }
-            Action::Choice(choice) => {
+            Action::Union(union) => {
                 let mut lines = vec![format!("uint16_t {name}_form; /* which of the forms below */"), "union {".into()];
-                for form in &choice.forms {
+                for form in &union.forms {
                     let mut inner = vec!["struct {".to_owned()];
                     inner.extend(indented(&self.declare("value", &form.field, &form.action)));
                     inner.push(format!("}} {};", member(&form.field.name)));
@@ -209,7 +209,7 @@ impl<'a> Group<'a> {
     /// The C type of a list's elements, if they need no struct of their own.
     fn element(&self, list: &ListPlan) -> Option<String> {
         match &list.element.action {
-            Action::Bits { .. } | Action::Compact { .. } => Some(numbers::raw_type(&list.element.field.kind).into()),
+            Action::Bits { .. } | Action::Varint { .. } => Some(numbers::raw_type(&list.element.field.kind).into()),
             Action::Record(record) => Some(format!("{}_{}_t", self.link, snake(&record.record.name))),
             _ => None,
         }
@@ -246,24 +246,24 @@ impl<'a> Group<'a> {
             Action::List(list) => {
                 self.functions_of(stem, &list.element.field, &list.element.action, header, source);
             }
-            Action::Choice(choice) => {
+            Action::Union(union) => {
                 header.line(format!("/* The forms of `{}`. */", field.name));
-                for (index, form) in choice.forms.iter().enumerate() {
+                for (index, form) in union.forms.iter().enumerate() {
                     let name = screaming(&form.field.name);
                     header.line(format!("#define {}_FORM_{name} {index}u", screaming(stem)));
                 }
-                for form in &choice.forms {
+                for form in &union.forms {
                     let stem = format!("{stem}_{}", member(&form.field.name));
                     self.functions_of(&stem, &form.field, &form.action, header, source);
                 }
             }
-            Action::Bits { .. } | Action::Compact { .. } => {
+            Action::Bits { .. } | Action::Varint { .. } => {
                 let Some(bits) = field.kind.raw_bits() else { return };
                 if let Some(none) = field.kind.none() {
                     let value = constant(none, bits, field.kind.is_signed());
                     header.line(format!("#define {}_NONE {value} /* no reading */", screaming(stem)));
                 }
-                if let Kind::Number(form) | Kind::Compact(form) = &field.kind {
+                if let Kind::Number(form) | Kind::Varint(form) = &field.kind {
                     numbers::write(self.link, stem, &field.kind, form, header, source);
                 }
                 let raw = numbers::raw_type(&field.kind);
@@ -314,14 +314,14 @@ impl<'a> Group<'a> {
 
     /// The slots of fields that decide about forms.
     pub fn deciders(&self) -> Vec<usize> {
-        let choices = self.sections.iter().flat_map(|section| &section.steps).filter_map(|step| match &step.action {
-            Action::Choice(choice) => match choice.choice.selector {
+        let unions = self.sections.iter().flat_map(|section| &section.steps).filter_map(|step| match &step.action {
+            Action::Union(union) => match union.union.selector {
                 Selector::Field(slot) => Some(slot),
                 Selector::Request { .. } => None,
             },
             _ => None,
         });
-        let mut slots: Vec<usize> = choices.collect();
+        let mut slots: Vec<usize> = unions.collect();
         slots.sort_unstable();
         slots.dedup();
         slots

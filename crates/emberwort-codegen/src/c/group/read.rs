@@ -2,7 +2,7 @@
 
 use emberwort_model::model::{Field, Length, Selector};
 use emberwort_model::plan::{
-    Action, ChoicePlan, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, count_bytes,
+    Action, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, UnionPlan, count_bytes,
 };
 
 use super::{ALIGN, Group, Take, Target, indented};
@@ -47,7 +47,7 @@ impl Group<'_> {
                 }
                 lines.push(format!("bit += {width}u;"));
             }
-            Action::Compact { width, signed } => {
+            Action::Varint { width, signed } => {
                 lines.push("{".into());
                 lines.push("    uint64_t compact;".into());
                 lines.push(format!(
@@ -82,7 +82,7 @@ impl Group<'_> {
                 lines.push("    bit = inner * 8u;\n}".into());
             }
             Action::List(list) => self.read_list(list, take, target, depth, &mut lines),
-            Action::Choice(choice) => self.read_choice(choice, take, target, depth, &mut lines),
+            Action::Union(union) => self.read_union(union, take, target, depth, &mut lines),
         }
         lines
     }
@@ -233,8 +233,8 @@ impl Group<'_> {
         lines.push("}".into());
     }
 
-    fn read_choice(&self, choice: &ChoicePlan, take: Take, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let meaning = &choice.choice;
+    fn read_union(&self, union: &UnionPlan, take: Take, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+        let meaning = &union.union;
         lines.push(ALIGN.into());
         let key = match meaning.selector {
             Selector::Field(slot) => format!("key_{slot}"),
@@ -254,12 +254,12 @@ impl Group<'_> {
         let by_request = matches!(meaning.selector, Selector::Request { .. });
         // Without the request, only the bytes can be kept.
         lines.push(format!("switch ({}) {{", if by_request { "key_known ? key : UINT64_MAX" } else { &key }));
-        for (index, (case, element)) in meaning.cases.iter().zip(&choice.forms).enumerate() {
+        for (index, (case, element)) in meaning.cases.iter().zip(&union.forms).enumerate() {
             lines.push(format!("case UINT64_C({}):", case.raw));
             lines.extend(indented(&form(index, element)));
         }
         lines.push("default:".into());
-        match choice.forms.get(meaning.cases.len()) {
+        match union.forms.get(meaning.cases.len()) {
             Some(element) => lines.extend(indented(&form(meaning.cases.len(), element))),
             None => lines.push(format!("    return {}_NO_FORM;", self.upper)),
         }

@@ -32,7 +32,7 @@ impl Group<'_> {
                 lines.push(self.put(*width, *order, "body", "bit", &value));
                 lines.push(format!("bit += {width}u;"));
             }
-            Action::Compact { signed, .. } => {
+            Action::Varint { signed, .. } => {
                 lines.push(format!("if (!{stem}_valid({value})) {{\n    return {upper}_OUT_OF_RANGE;\n}}"));
                 let raw = if *signed {
                     format!("((uint64_t)(int64_t){value} << 1) ^ ({value} < 0 ? UINT64_MAX : 0u)")
@@ -99,11 +99,11 @@ impl Group<'_> {
                 lines.push("    bit = inner * 8u;\n}".into());
             }
             Action::List(list) => self.write_list(stem, list, target, depth, &mut lines),
-            Action::Choice(choice) => {
+            Action::Union(union) => {
                 lines.push(ALIGN.into());
-                let meaning = &choice.choice;
+                let meaning = &union.union;
                 lines.push(format!("switch ({}) {{", target.form()));
-                for (index, form) in choice.forms.iter().enumerate() {
+                for (index, form) in union.forms.iter().enumerate() {
                     let mut inner = Vec::new();
                     if let Selector::Field(slot) = meaning.selector {
                         inner.push(self.decided(meaning, index, slot, target));
@@ -124,19 +124,13 @@ impl Group<'_> {
     }
 
     /// The check that the deciding field selects the form that is given.
-    fn decided(
-        &self,
-        choice: &emberwort_model::model::Choice,
-        index: usize,
-        slot: usize,
-        target: Target<'_>,
-    ) -> String {
+    fn decided(&self, union: &emberwort_model::model::Union, index: usize, slot: usize, target: Target<'_>) -> String {
         let decider = format!("(uint64_t){}{}", target.prefix, member(&self.fields[slot].name));
-        let condition = match choice.cases.get(index) {
+        let condition = match union.cases.get(index) {
             Some(case) => format!("{decider} != UINT64_C({})", case.raw),
             None => {
                 let others: Vec<String> =
-                    choice.cases.iter().map(|case| format!("{decider} == UINT64_C({})", case.raw)).collect();
+                    union.cases.iter().map(|case| format!("{decider} == UINT64_C({})", case.raw)).collect();
                 if others.is_empty() { "false".into() } else { others.join(" || ") }
             }
         };

@@ -22,7 +22,7 @@ use crate::render::plural;
 use crate::render::table::table;
 
 /// Explanations that are shown.
-const MOST_SHOWN: usize = 8;
+const MAX_SHOWN: usize = 8;
 
 /// Takes the first different pieces of a capture as frames.
 struct Frames {
@@ -191,7 +191,7 @@ fn span(explanation: &Explanation) -> String {
 
 fn show(found: &[Explanation], form: TableForm, out: &mut impl Write) -> anyhow::Result<()> {
     let mut rows = table(&["algorithm", "from … to", "stored", "certain by"], &[false, false, false, false]);
-    for explanation in found.iter().take(MOST_SHOWN) {
+    for explanation in found.iter().take(MAX_SHOWN) {
         let stored = match (explanation.algorithm.bits() > 8, explanation.order) {
             (false, _) => "",
             (true, ByteOrder::Little) => "low byte first",
@@ -215,8 +215,8 @@ fn show(found: &[Explanation], form: TableForm, out: &mut impl Write) -> anyhow:
     if form == TableForm::Table {
         write!(out, "{}", rows.lines())?;
     }
-    if found.len() > MOST_SHOWN {
-        say(&format!("and {} more", found.len() - MOST_SHOWN));
+    if found.len() > MAX_SHOWN {
+        say(&format!("and {} more", found.len() - MAX_SHOWN));
     }
     Ok(())
 }

@@ -8,7 +8,7 @@ use std::path::Path;
 use anyhow::{Context, bail};
 use emberwort_checksum::code::{Language, function};
 use emberwort_checksum::explain::explain;
-use emberwort_checksum::verify::{MOST_SEARCHED, mistakes};
+use emberwort_checksum::verify::{MAX_SEARCHED, mistakes};
 use emberwort_checksum::working::hex;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::number::Decimal;
@@ -195,8 +195,8 @@ fn verify(args: &ChecksumArgs, algorithm: &Algorithm, value: &str) -> anyhow::Re
         for clause in &mistakes.fitting {
             writeln!(out, "{}", wrapped(&format!("  {} fits {clause}", hex(found, bits))))?;
         }
-        if length > MOST_SEARCHED {
-            writeln!(out, "  one wrong bit was not looked for, since these are more than {MOST_SEARCHED} bytes")?;
+        if length > MAX_SEARCHED {
+            writeln!(out, "  one wrong bit was not looked for, since these are more than {MAX_SEARCHED} bytes")?;
         }
         let tried = plural(mistakes.tried, "variation");
         if mistakes.fitting.is_empty() {

@@ -18,7 +18,7 @@ use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{ValueRef, Values, says_all, text, tunnel};
+use emberwort_wire::{ValueRef, Values, nested_frame, says_all, text};
 
 use crate::cli::RowForm;
 use crate::output::{self, Look};
@@ -348,8 +348,8 @@ fn write_value(plan: &Plan, from: End, field: &Field, (values, slot): (&Values, 
             text::write_value(field, values, slot, out)
         };
     };
-    if let (Kind::Tunnel { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
-        match tunnel::open(plan, *channel, from, bytes) {
+    if let (Kind::NestedFrame { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
+        match nested_frame::open(plan, *channel, from, bytes) {
             Ok(inner) => {
                 let message = &plan.messages[inner.message].message;
                 out.push_str(&message.name);

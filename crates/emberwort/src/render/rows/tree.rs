@@ -114,8 +114,8 @@ fn tree_lines(
                 }
             }
         }
-        (ValueRef::Chosen { form, slot }, Kind::Choice(choice)) => {
-            if let Some(form) = choice.form(form) {
+        (ValueRef::Chosen { form, slot }, Kind::Union(union)) => {
+            if let Some(form) = union.form(form) {
                 let name = format!("{name}: {}", form.name);
                 tree_lines(plan, from, form, &name, values, (slot, depth, widest), remark, emit);
             }

@@ -9,24 +9,24 @@ use crate::plan::Plan;
 
 impl Resolver<'_> {
     /// Reports frames that can carry themselves: no reader could tell where they end.
-    pub(super) fn endless_tunnels(&mut self, plan: &Plan) {
+    pub(super) fn endless_nesting(&mut self, plan: &Plan) {
         let file = self.file;
         let on = |message: usize, channel: usize| plan.messages[message].message.channels.contains(&channel);
         // Which channels' frames the frames of each channel can carry.
         let mut carries: Vec<HashSet<usize>> = vec![HashSet::new(); plan.channels.len()];
-        let mut tunnels = Vec::new();
+        let mut nested_frames = Vec::new();
         for (index, (compiled, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
             let items = item.sections.iter().flat_map(|section| &section.fields);
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
-                if let Kind::Tunnel { channel, .. } = field.kind {
-                    tunnels.push((index, channel, field_item.ty_span));
+                if let Kind::NestedFrame { channel, .. } = field.kind {
+                    nested_frames.push((index, channel, field_item.ty_span));
                     for outer in &compiled.message.channels {
                         carries[*outer].insert(channel);
                     }
                 }
             }
         }
-        for (message, inner, span) in tunnels {
+        for (message, inner, span) in nested_frames {
             let mut seen = HashSet::from([inner]);
             let mut open = vec![inner];
             while let Some(channel) = open.pop() {
@@ -34,7 +34,7 @@ impl Resolver<'_> {
             }
             if let Some(outer) = (0..plan.channels.len()).find(|outer| on(message, *outer) && seen.contains(outer)) {
                 self.report(Finding::new(
-                    Code::EndlessTunnel,
+                    Code::EndlessNesting,
                     span,
                     format!(
                         "this frame can carry frames of `{}`, on which the message itself travels",
@@ -46,13 +46,13 @@ impl Resolver<'_> {
         }
     }
 
-    /// Tunnels through which not all frames of the inner channel pass.
-    pub(super) fn narrow_tunnels(&mut self, plan: &Plan) {
+    /// Nested frames through which not all frames of the inner channel pass.
+    pub(super) fn long_nested_frames(&mut self, plan: &Plan) {
         let file = self.file;
         for (compiled, item) in plan.messages.iter().zip(&file.messages) {
             let items = item.sections.iter().flat_map(|section| &section.fields);
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
-                let Kind::Tunnel { channel, .. } = field.kind else { continue };
+                let Kind::NestedFrame { channel, .. } = field.kind else { continue };
                 let inner = &plan.channels[channel];
                 let facing = inner.facing(compiled.message.from);
                 let room = compiled.rest_bytes;
@@ -71,8 +71,8 @@ impl Resolver<'_> {
                         inner.name,
                         names.join(", ")
                     );
-                    let help = "the longest of them cannot be tunnelled; shorten them, or widen the tunnel";
-                    self.report(Finding::new(Code::TunnelTooNarrow, field_item.ty_span, message, help));
+                    let help = "the longest of them cannot be carried; shorten them, or widen the field";
+                    self.report(Finding::new(Code::NestedFrameTooLong, field_item.ty_span, message, help));
                 }
             }
         }

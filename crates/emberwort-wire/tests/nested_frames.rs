@@ -6,7 +6,7 @@ use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{RowHeader, Values, decode, encode, tunnel};
+use emberwort_wire::{RowHeader, Values, decode, encode, nested_frame};
 use proptest::prelude::*;
 use serde_json::Value as Json;
 
@@ -197,7 +197,7 @@ proptest! {
         let row = decoded(&plan, which, &hex(&body));
         let again = encoded(&plan, which, &row);
         // What a sender of revision 1, or of a later one, says is made anew in revision 3, so its bytes may differ there.
-        let opened = tunnel::open(&plan, which, End::Device, &bytes);
+        let opened = nested_frame::open(&plan, which, End::Device, &bytes);
         if opened.as_ref().is_ok_and(|inner| inner.values.later_bytes() > 0 || inner.values.sections() < 2) {
             return Ok(());
         }
