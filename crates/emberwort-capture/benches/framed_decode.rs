@@ -10,6 +10,7 @@ mod ratio;
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
+use emberwort_model::model::End;
 use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Duration;
@@ -20,7 +21,7 @@ use emberwort_capture::{Decoder, Form, source};
 use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_wire::checksum::Checksum;
-use emberwort_wire::{Framing, Header};
+use emberwort_wire::{Framed, Header};
 use ratio::ratio;
 
 fn plan() -> Arc<Plan> {
@@ -30,7 +31,7 @@ fn plan() -> Arc<Plan> {
 
 /// Four megabytes of GateStatus frames on bus485, with and without the operator's name.
 fn traffic(plan: &Plan) -> Vec<u8> {
-    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let framing = plan.channels[0].framing(End::Device);
     let plain = [0u8, 0xA9, 0x7A, 0x1D, 0xFE, 0xED, 0x01, 0x04, 0x78, 0, 0, 0xA0, 0x3F, 0];
     let named = [1u8, 0xA9, 0x7A, 0x1D, 0xFE, 0xED, 0x01, 0x04, 4, b'W', b'r', b'e', b'n', 0x78, 0, 0, 0xA0, 0x3F, 0];
     let mut out = Vec::with_capacity(5 << 20);

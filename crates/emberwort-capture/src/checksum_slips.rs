@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::model::{ByteOrder, End};
-use emberwort_model::plan::{ChannelPlan, Role};
+use emberwort_model::plan::{Channel, Direction, Role};
 
 /// Frames that are needed before anything is said: fewer may agree by chance, one byte once in 256.
 const LEAST_FRAMES: u64 = 4;
@@ -29,13 +29,13 @@ impl ChecksumSlips {
         &mut self,
         channel: usize,
         from: Option<End>,
-        facing: &ChannelPlan,
+        direction: &Direction,
         part: usize,
         (expected, found): (u64, u64),
     ) {
         let seen = self.0.entry((channel, from == Some(End::Host), part)).or_default();
         seen.frames += 1;
-        let bits = u32::from(facing.parts[part].bits);
+        let bits = u32::from(direction.parts[part].bits);
         if bits % 8 == 0 && bits > 8 && found.swap_bytes() >> (64 - bits) == expected {
             seen.swapped += 1;
         }
@@ -46,9 +46,9 @@ impl ChecksumSlips {
     }
 
     /// A sentence for each checksum that is wrong in most of its wrong frames in the same way, with what to write instead.
-    pub fn sentences(&self, channels: &[ChannelPlan]) -> Vec<String> {
+    pub fn sentences(&self, channels: &[Channel]) -> Vec<String> {
         let of_part = self.0.iter().filter_map(|((channel, from_host, part), seen)| {
-            let channel = channels.get(*channel)?.facing(if *from_host { End::Host } else { End::Device });
+            let channel = channels.get(*channel)?.direction(if *from_host { End::Host } else { End::Device });
             seen.sentence(channel, *part)
         });
         of_part.collect()
@@ -56,7 +56,7 @@ impl ChecksumSlips {
 }
 
 impl Seen {
-    fn sentence(&self, channel: &ChannelPlan, part: usize) -> Option<String> {
+    fn sentence(&self, channel: &Direction, part: usize) -> Option<String> {
         let part = channel.parts.get(part)?;
         let Role::Checksum { algorithm, .. } = &part.role else { return None };
         let most = |count: u64| count >= LEAST_FRAMES && count * 2 > self.frames;

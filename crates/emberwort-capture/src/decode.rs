@@ -7,9 +7,9 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
+use emberwort_model::plan::{Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan};
 use emberwort_wire::body_reader::{BodyReader, Requests};
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Receiver, Values};
 use etherparse::{SlicedPacket, TransportSlice};
 
 use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, Wants};
@@ -37,17 +37,18 @@ pub struct Decoder<S: ItemSink> {
     output: Output<S>,
 }
 
-/// A channel of the link's own definition, as frames from an end go over it, with the limit of the definition that has the
+/// The framing of a channel of the link's own definition for frames from an end, with the limit of the definition that has the
 /// greatest one.
-fn widest(speakers: &Speakers, channel: usize, from: End) -> ChannelPlan {
-    let mut own = speakers.own().channels[channel].facing(from).clone();
+fn widest(speakers: &Speakers, channel: usize, from: End) -> Arc<Framing> {
+    let framing = speakers.own().channels[channel].framing(from);
+    let mut own = framing.plan().clone();
     for definition in &speakers.definitions()[1..] {
         let Some(there) = definition.channel(channel) else { continue };
-        let there = definition.plan.channels[there].facing(from);
+        let there = definition.plan.channels[there].direction(from);
         own.limit = own.limit.max(there.limit);
         own.greatest_body = own.greatest_body.max(there.greatest_body);
     }
-    own
+    if own == *framing.plan() { framing } else { Arc::new(Framing::new(Arc::new(own))) }
 }
 
 /// Where the bytes of an interface go.
@@ -234,7 +235,9 @@ struct LaneSink<'a, S: ItemSink> {
     requests: &'a mut Vec<Requests>,
     channel: usize,
     from: Option<End>,
-    facing: &'a ChannelPlan,
+    direction: &'a Direction,
+    /// That of frames from the host, where either end can have sent them.
+    host_direction: Option<&'a Direction>,
     only: Option<usize>,
     readers: &'a mut Readers,
     host_readers: &'a mut Readers,
@@ -252,10 +255,10 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
     }
 
     /// The channel as the frame at hand goes over it.
-    fn facing(&self) -> &'a ChannelPlan {
-        match &*self.either {
-            Some(Either { faces: Some(end), .. }) => self.facing.facing(*end),
-            _ => self.facing,
+    fn direction(&self) -> &'a Direction {
+        match (&*self.either, self.host_direction) {
+            (Some(Either { faces: Some(End::Host), .. }), Some(host)) => host,
+            _ => self.direction,
         }
     }
 
@@ -477,7 +480,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             offset: at.start,
             fault: &fault,
             frame,
-            facing: self.facing(),
+            direction: self.direction(),
             plan: &self.speakers.definitions()[definition].plan,
             wire,
         };
@@ -496,11 +499,11 @@ impl<S: ItemSink> Decoder<S> {
     /// A decoder for a link whose devices and hosts do not all have the same revision.
     pub fn of(speakers: Speakers, on: Option<usize>, sink: S) -> Self {
         let plan = speakers.own().clone();
-        let facing = |from: End| {
-            let framing = |channel: usize| Arc::new(Framing::new(Arc::new(widest(&speakers, channel, from))));
+        let direction = |from: End| {
+            let framing = |channel: usize| widest(&speakers, channel, from);
             (0..plan.channels.len()).map(framing).collect::<Vec<_>>()
         };
-        let (framings, host_framings) = (facing(End::Device), facing(End::Host));
+        let (framings, host_framings) = (direction(End::Device), direction(End::Host));
         let mut output = Output {
             interests: Vec::new(),
             first_messages: Vec::new(),
@@ -574,7 +577,8 @@ impl<S: ItemSink> Decoder<S> {
             requests: &mut self.requests,
             channel: lane.channel,
             from: lane.from,
-            facing: lane.framing.plan(),
+            direction: lane.framing.plan(),
+            host_direction: lane.either.is_some().then(|| self.host_framings[lane.channel].plan()),
             only: lane.only,
             readers: &mut lane.readers,
             host_readers: &mut lane.host_readers,
@@ -597,8 +601,8 @@ impl<S: ItemSink> Decoder<S> {
         for (from, framings) in [(End::Device, &mut self.framings), (End::Host, &mut self.host_framings)] {
             for (channel, framing) in framings.iter_mut().enumerate() {
                 let wider = widest(&self.speakers, channel, from);
-                if wider.limit > framing.plan().limit {
-                    *framing = Arc::new(Framing::new(Arc::new(wider)));
+                if wider.plan().limit > framing.plan().limit {
+                    *framing = wider;
                 }
             }
         }
@@ -626,8 +630,7 @@ impl<S: ItemSink> Decoder<S> {
         let own = if from == Some(End::Host) { &self.host_framings } else { &self.framings };
         let framing = match only.and_then(|index| Some((index, there(index)?))) {
             Some((index, there)) => {
-                let facing = self.speakers.definitions()[index].plan.channels[there].facing(End::Device);
-                Arc::new(Framing::new(Arc::new(facing.clone())))
+                self.speakers.definitions()[index].plan.channels[there].framing(from.unwrap_or(End::Device))
             }
             None => own[channel].clone(),
         };
@@ -636,7 +639,7 @@ impl<S: ItemSink> Decoder<S> {
             read_bodies(&mut readers, &self.speakers, channel, from, only);
             readers
         };
-        let is_either = from.is_none() && self.plan.channels[channel].from_host.is_some();
+        let is_either = from.is_none() && self.plan.channels[channel].is_split();
         let either = is_either.then(Either::default);
         let host_readers = if is_either { readers(Some(End::Host)) } else { Vec::new() };
         let receiver = match either {
@@ -667,7 +670,7 @@ impl<S: ItemSink> Decoder<S> {
         if self.on.is_some() {
             return self.on.map(|channel| (channel, self.from));
         }
-        let serial = |n: &usize| self.plan.channels[*n].finder != FrameFinder::Packet;
+        let serial = |n: &usize| self.plan.channels[*n].finder() != FrameFinder::Packet;
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
             (Some(only), None) => Some((only, self.from)),
@@ -707,9 +710,9 @@ impl<S: ItemSink> Decoder<S> {
         let (extended, remote, error) = (id >> 31 & 1 == 1, id >> 30 & 1 == 1, id >> 29 & 1 == 1);
         let key = u64::from(id & 0x1FFF_FFFF) | if extended { EXTENDED_ID } else { 0 };
         let data = data.get(..usize::from(length)).filter(|_| !remote && !error)?;
-        let is_can = |channel: &ChannelPlan| matches!(channel.medium.kind, MediumKind::Can { .. });
+        let is_can = |channel: &Channel| matches!(channel.medium.kind, MediumKind::Can { .. });
         let mut channels = self.plan.channels.iter().enumerate().filter(|(_, channel)| is_can(channel));
-        let knows = |index: usize, channel: &ChannelPlan| self.knows(index, key) || !channel.key_is_outside();
+        let knows = |index: usize, channel: &Channel| self.knows(index, key) || !channel.key_is_outside();
         let found =
             channels.find(|(index, channel)| self.on.is_none_or(|on| on == *index) && knows(*index, channel))?;
         Some((found.0, key, data))
@@ -719,7 +722,7 @@ impl<S: ItemSink> Decoder<S> {
     fn knows(&self, channel: usize, key: u64) -> bool {
         self.speakers.definitions().iter().any(|definition| {
             let there = definition.channels[channel].map(|there| &definition.plan.channels[there.channel]);
-            there.is_some_and(|there| there.message_of(key).is_some())
+            there.is_some_and(|there| there.message_of(key, None).is_some())
         })
     }
 
@@ -737,7 +740,7 @@ impl<S: ItemSink> Decoder<S> {
                 .iter()
                 .position(|channel| matches!(channel.medium.kind, MediumKind::Udp { port, .. } if port == wanted))
         };
-        let by_port = |channel: &ChannelPlan| channel.selected_by == KeySource::Port;
+        let by_port = |channel: &Channel| channel.direction(End::Device).selected_by == KeySource::Port;
         let (to, from) = (udp.destination_port(), udp.source_port());
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.

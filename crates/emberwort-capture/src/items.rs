@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, Values};
 
@@ -61,10 +61,10 @@ pub struct BrokenFrame<'a> {
     pub from: Option<End>,
     /// Offset of its first byte in the lane.
     pub offset: u64,
-    /// What is wrong. Its parts are those of `facing`, its message is one of `plan`.
+    /// What is wrong. Its parts are those of `direction`, its message is one of `plan`.
     pub fault: &'a FrameFault,
     /// The channel, as frames of this sender go over it.
-    pub facing: &'a ChannelPlan,
+    pub direction: &'a Direction,
     /// The definition with which it was read.
     pub plan: &'a Arc<Plan>,
     /// The frame, if its framing and checksums are right and only its body cannot be read.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, Values};
 
@@ -41,7 +41,7 @@ struct Kept {
 #[derive(Clone, Debug)]
 enum Kind {
     Row { definition: usize, from: End, message: usize, extent: Extent },
-    Broken { fault: FrameFault, facing: Box<ChannelPlan>, plan: Arc<Plan> },
+    Broken { fault: FrameFault, direction: Box<Direction>, plan: Arc<Plan> },
     Stray,
 }
 
@@ -74,7 +74,7 @@ impl KeptItems {
                 Kind::Row { definition: row.definition, from: row.from, message: row.message, extent: row.extent }
             }
             Item::Broken(one) => {
-                Kind::Broken { fault: *one.fault, facing: Box::new(one.facing.clone()), plan: one.plan.clone() }
+                Kind::Broken { fault: *one.fault, direction: Box::new(one.direction.clone()), plan: one.plan.clone() }
             }
             Item::Stray(_) => Kind::Stray,
         };
@@ -137,13 +137,13 @@ impl KeptItems {
                     frame,
                     wire,
                 })),
-                (Kind::Broken { fault, facing, plan }, frame) => act(Item::Broken(&BrokenFrame {
+                (Kind::Broken { fault, direction, plan }, frame) => act(Item::Broken(&BrokenFrame {
                     time,
                     channel,
                     from,
                     offset,
                     fault,
-                    facing,
+                    direction,
                     plan,
                     frame: frame.as_ref(),
                     wire,

@@ -147,7 +147,7 @@ impl Speakers {
         let others = self.definitions.iter().enumerate().skip(1);
         let mut found = others.filter_map(|(index, definition)| {
             let there = &definition.plan.channels[definition.channel(channel)?];
-            let node = there.facing(from).node_in_key(key)?;
+            let node = there.direction(from).node_in_key(key)?;
             let speaks = self.devices.get(&node).or_else(|| self.expected.get(&node)) == Some(&index);
             speaks.then_some((index, node))
         });
@@ -158,7 +158,7 @@ impl Speakers {
     fn end_of(&self, index: usize, channel: usize, frame: &FrameView<'_>) -> Option<End> {
         let definition = &self.definitions[index];
         let channel = &definition.plan.channels[definition.channel(channel)?];
-        let message = channel.message_of(frame.key)?;
+        let message = channel.message_of(frame.key, None)?;
         Some(definition.plan.messages[message].message.from)
     }
 

@@ -231,7 +231,7 @@ impl Statistics {
         *bytes += broken.wire.len() as u64;
         frames[index] += 1;
         if let FrameFault::Checksum { part, expected, found } = *broken.fault {
-            self.slips.count(broken.channel, broken.from, broken.facing, part, (expected, found));
+            self.slips.count(broken.channel, broken.from, broken.direction, part, (expected, found));
         }
         self.note_time(broken.time);
     }

@@ -10,7 +10,7 @@ use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Statistics,
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{Framing, Header};
+use emberwort_wire::{Framed, Header};
 
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod plan_of_marlock;
@@ -192,7 +192,7 @@ fn a_frame_in_a_frame_is_shown_as_what_it_is() {
     // WhoAreYou to node 3, framed for bus485, inside of a CAN FD frame.
     let mut inner = Vec::new();
     let bus = plan.channel_index("bus485").unwrap();
-    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[bus].clone()));
+    let framing = plan.channels[bus].framing(End::Device);
     let header = emberwort_wire::Header { key: 0x31, node: 3, sequence: 9, revision: 3 };
     framing.encode(&header, &[1, 2, 3, 4, 5, 6, 7, 0, 0, 2], &mut inner).unwrap();
     let mut cut = inner.clone();
@@ -259,7 +259,7 @@ fn sizes_select_messages() {
 fn answers_are_read_by_what_was_asked() {
     let plan = marlock();
     let bus = plan.channel_index("bus485").unwrap();
-    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[bus].clone()));
+    let framing = plan.channels[bus].framing(End::Device);
     let frame = |node: u64, key: u64, body: &[u8]| {
         let mut out = Vec::new();
         framing.encode(&emberwort_wire::Header { key, node, ..Default::default() }, body, &mut out).unwrap();
@@ -455,10 +455,11 @@ fn two_kinds(medium: &str, how: &str, sync: &str, length: &str) -> Arc<Plan> {
 
 fn frame_of(plan: &Plan, message: &str, body: &[u8]) -> Vec<u8> {
     let index = plan.message_index(message).unwrap();
-    let facing = plan.channels[0].facing(plan.link.messages[index].from).clone();
-    let header = Header { key: facing.key_for(index, 0).unwrap_or(0), ..Header::default() };
+    let framing = plan.channels[0].framing(plan.link.messages[index].from);
+    let direction = framing.plan();
+    let header = Header { key: direction.key_for(index, 0).unwrap_or(0), ..Header::default() };
     let mut wire = Vec::new();
-    Framing::new(Arc::new(facing)).encode(&header, body, &mut wire).unwrap();
+    framing.encode(&header, body, &mut wire).unwrap();
     wire
 }
 
@@ -540,7 +541,7 @@ fn what_both_ends_could_have_sent_follows_what_was_asked() {
         message Event { id 9  from device every 1 s  on c\n code : u8 }
         message Reset { id 9  from host  on c\n code : u8 }",
     );
-    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let framing = plan.channels[0].framing(End::Device);
     let frame = |key: u64, body: &[u8]| {
         let mut wire = Vec::new();
         framing.encode(&Header { key, node: 1, ..Header::default() }, body, &mut wire).unwrap();

@@ -8,7 +8,7 @@ use emberwort_capture::writer::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
 use emberwort_capture::{Decoder, Form, Item, ItemSink, Outcome, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::{Framing, Header};
+use emberwort_wire::{Framed, Header};
 use etherparse::PacketBuilder;
 use proptest::prelude::*;
 
@@ -46,7 +46,7 @@ fn plan() -> Arc<Plan> {
 }
 
 fn frame(channel: usize, key: u64, count: u64, body: &[u8]) -> Vec<u8> {
-    let framing = Framing::new(Arc::new(plan().channels[channel].clone()));
+    let framing = plan().channels[channel].framing(End::Device);
     let mut out = Vec::new();
     framing.encode(&Header { key, node: 3, sequence: count, revision: 1 }, body, &mut out).unwrap();
     out

@@ -30,7 +30,7 @@ impl ItemSink for Log {
             }
             Item::Broken(broken) => {
                 let revision = broken.plan.link.revision;
-                self.0.push(format!("r{revision} broken {}", broken.fault.sentence(broken.plan, broken.facing)));
+                self.0.push(format!("r{revision} broken {}", broken.fault.sentence(broken.plan, broken.direction)));
             }
             Item::Stray(stray) => self.0.push(format!("stray {}", stray.wire.len())),
         }

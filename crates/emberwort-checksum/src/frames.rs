@@ -5,7 +5,7 @@ use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::budget::line_length;
 use emberwort_model::budget::wire_time::{Seconds, worst};
-use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role, Zone};
+use emberwort_model::plan::{Direction, FrameFinder, Part, Role, Zone};
 
 use crate::strength::{distances, facts};
 
@@ -72,7 +72,7 @@ pub struct Promises {
 }
 
 /// The widest checksum of a channel; of two equals the last.
-pub fn covered(channel: &ChannelPlan) -> Option<Covered> {
+pub fn covered(channel: &Direction) -> Option<Covered> {
     let sums = channel.parts.iter().filter_map(|part| match &part.role {
         Role::Checksum { algorithm, name, over, .. } => Some((part, algorithm, name, over)),
         _ => None,
@@ -89,7 +89,7 @@ pub fn covered(channel: &ChannelPlan) -> Option<Covered> {
 }
 
 /// What the framing of a channel (of one end, where the two send different frames) can promise.
-pub fn promises(plan: &Plan, channel: &ChannelPlan) -> Promises {
+pub fn promises(plan: &Plan, channel: &Direction) -> Promises {
     let longest = channel.head_bytes + channel.greatest_body + channel.tail_bytes;
     let places = (longest + 1).saturating_sub(2 * channel.sync.len());
     let start_here = 256f64.powi(-(channel.sync.len() as i32));
@@ -102,7 +102,7 @@ pub fn promises(plan: &Plan, channel: &ChannelPlan) -> Promises {
     }
 }
 
-fn damage(plan: &Plan, channel: &ChannelPlan) -> Damage {
+fn damage(plan: &Plan, channel: &Direction) -> Damage {
     match channel.finder {
         FrameFinder::Packet | FrameFinder::Escaped(_) => Damage::Nothing,
         FrameFinder::Stuffed(_) | FrameFinder::Idle { .. } | FrameFinder::Lines { .. } => Damage::Next,
@@ -129,7 +129,7 @@ fn damage(plan: &Plan, channel: &ChannelPlan) -> Damage {
     }
 }
 
-fn says_length_twice(channel: &ChannelPlan) -> bool {
+fn says_length_twice(channel: &Direction) -> bool {
     let is_length = |part: usize| matches!(channel.parts[part].role, Role::Length { .. });
     channel
         .parts
@@ -138,7 +138,7 @@ fn says_length_twice(channel: &ChannelPlan) -> bool {
 }
 
 /// The longest frame that a length part, or a key, can claim, up to the limit.
-fn claimed(channel: &ChannelPlan) -> usize {
+fn claimed(channel: &Direction) -> usize {
     let around = channel.head_bytes + channel.tail_bytes;
     let greatest = |part: &Part| usize::try_from(u64::MAX >> (64 - u32::from(part.bits))).unwrap_or(usize::MAX);
     let by_length = channel.parts.iter().find_map(|part| match part.role {
@@ -165,6 +165,7 @@ fn found(covered: Covered) -> Found {
 mod tests {
     use super::*;
     use emberwort_model::budget::wire_time::nanoseconds;
+    use emberwort_model::model::End;
     use emberwort_model::{Source, check};
 
     fn of(finding: &str, frame: &str) -> Promises {
@@ -173,7 +174,7 @@ mod tests {
              message A {{ id 1  from host  on c\n a : u16 }}\nmessage B {{ id 2  from host  on c\n b : bytes[..19] }}"
         );
         let plan = check(&Source::new("l.ember", text)).plan.unwrap();
-        promises(&plan, &plan.channels[0])
+        promises(&plan, plan.channels[0].direction(End::Device))
     }
 
     #[test]

@@ -3,8 +3,6 @@
 //! Every generated implementation is checked with the same vectors, both ways. For each message: all least values, all
 //! greatest ones, each `none` by itself and all of them together, bodies of earlier revisions, and random values.
 
-use std::sync::Arc;
-
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::Kind;
@@ -12,7 +10,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::samples::{Choice, Chooser};
-use emberwort_wire::{Framing, Header, Values, encode};
+use emberwort_wire::{Framed, Header, Values, encode};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
@@ -118,12 +116,12 @@ fn vector(
     encode(compiled, &values, revision, &mut body).ok()?;
     let mut frames = Vec::new();
     for &channel in &compiled.message.channels {
-        let facing = plan.channels[channel].facing(compiled.message.from);
-        let framing = Framing::new(Arc::new(facing.clone()));
-        let header = chooser.header(facing, message);
+        let framing = plan.channels[channel].framing(compiled.message.from);
+        let direction = framing.plan();
+        let header = chooser.header(direction, message);
         let (mut carried, mut bytes) = (Vec::new(), Vec::new());
         // A text with a line's end in it has no line, a body that is no multiple of the length part's unit no frame.
-        if body_on(facing, compiled, &values, revision, &mut carried).is_ok()
+        if body_on(direction, compiled, &values, revision, &mut carried).is_ok()
             && framing.encode(&header, &carried, &mut bytes).is_ok()
         {
             frames.push(FrameVector { channel, header, body: carried, bytes });

@@ -224,9 +224,9 @@ fn channels_agree(seed: u64, bytes: usize) {
     write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
     for (index, channel) in plan.channels.iter().enumerate() {
-        let directions = match channel.from_host {
-            Some(_) => vec![(Some(End::Host), "_from_host"), (Some(End::Device), "_from_device")],
-            None => vec![(None, "")],
+        let directions = match channel.is_split() {
+            true => vec![(Some(End::Host), "_from_host"), (Some(End::Device), "_from_device")],
+            false => vec![(None, "")],
         };
         for (from, name) in directions {
             let stem = format!("any_{}{name}", channel.name);

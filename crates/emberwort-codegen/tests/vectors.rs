@@ -9,7 +9,7 @@ use emberwort_model::model::{Kind, Selector};
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{Framing, ValueRef, Values, decode, decode_answer, encode};
+use emberwort_wire::{Framed, ValueRef, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
 
 fn plans() -> [Plan; 2] {
@@ -86,11 +86,11 @@ fn bodies_and_frames_are_what_the_library_makes() {
             decode_answer(compiled, &vector.body, vector.key, &mut values).unwrap();
             assert!(values == vector.values, "{} {}", compiled.message.name, vector.case);
             for frame in &vector.frames {
-                let channel = &plan.channels[frame.channel];
+                let framing = plan.channels[frame.channel].framing(compiled.message.from);
+                let channel = framing.plan();
                 let mut body = Vec::new();
                 body_on(channel, compiled, &vector.values, vector.revision, &mut body).unwrap();
                 assert_eq!(body, frame.body);
-                let framing = Framing::new(std::sync::Arc::new(channel.clone()));
                 let mut bytes = Vec::new();
                 framing.encode(&frame.header, &body, &mut bytes).unwrap();
                 assert_eq!(bytes, frame.bytes);

@@ -384,8 +384,8 @@ impl Trying {
                 let mut header = self.header(&lane, message, random);
                 if n == 0 {
                     // The first is for people: a small node, a small number.
-                    header.node = lane.facing().nodes_of(message).map_or(header.node.min(3), |nodes| *nodes.start());
-                    header.key = lane.facing().key_for(message, header.node).unwrap_or(header.key);
+                    header.node = lane.direction().nodes_of(message).map_or(header.node.min(3), |nodes| *nodes.start());
+                    header.key = lane.direction().key_for(message, header.node).unwrap_or(header.key);
                     header.sequence = header.sequence.min(7);
                 }
                 if let Some(sent) = lane.send(message, values.clone(), *asked, header) {
@@ -403,7 +403,7 @@ impl Trying {
     }
 
     fn header(&self, lane: &Lane, message: usize, random: &mut ChaCha8Rng) -> Header {
-        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message)
+        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.direction(), message)
     }
 
     /// Values of a message, with the key that was asked for.
@@ -419,8 +419,8 @@ impl Trying {
         // Bodies that the receiver itself would send are those that it takes.
         let takes = self.sender.link.messages[message].channels.iter().find_map(|channel| {
             let there = self.matching.channels[*channel]?;
-            let key = self.sender.channels[*channel].facing(self.pair.from()).key_of(message)?;
-            self.receiver.channels[there].facing(self.pair.from()).message_of(key)
+            let key = self.sender.channels[*channel].direction(self.pair.from()).key_of(message)?;
+            self.receiver.channels[there].direction(self.pair.from()).message_of(key)
         });
         let Some(there) = takes.or(self.matching.messages[message]) else { return samples };
         samples.extend((0..count).filter_map(|_| Some((self.backwards(message, there, random)?, None))));

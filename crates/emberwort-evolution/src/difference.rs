@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind, Labelled, Message, NumberForm, Record, Table, Union};
-use emberwort_model::plan::{ChannelPlan, KeySource, Role};
+use emberwort_model::plan::{Channel, Direction, KeySource, Role};
 
 use crate::matching::{self, Matching};
 use crate::meaning::Place;
@@ -256,15 +256,18 @@ impl Finder<'_> {
                 let texts = pair(&["medium"]);
                 self.note(DifferenceKind::Medium, &channel.name, texts, &touched);
             }
-            if was.limit != channel.limit {
-                let texts = (format!("{} bytes", was.limit), format!("{} bytes", channel.limit));
+            // The limit is one of the whole channel.
+            let [old_limit, new_limit] = [was, channel].map(|channel| channel.direction(End::Device).limit);
+            if old_limit != new_limit {
+                let texts = (format!("{old_limit} bytes"), format!("{new_limit} bytes"));
                 self.note(DifferenceKind::Limit, &channel.name, texts, &touched);
             }
-            if was.selected_by != channel.selected_by {
+            let selected_by = |channel: &Channel, from: End| channel.direction(from).selected_by;
+            if [End::Device, End::Host].iter().any(|end| selected_by(was, *end) != selected_by(channel, *end)) {
                 let texts = pair(&["select", "packet", "frame"]);
                 self.note(DifferenceKind::Selection, &channel.name, texts, &touched);
             }
-            if !matching::same_framing(was, channel) || host_differs(was, channel) {
+            if !matching::same_framings(was, channel) {
                 let checksum = only_checksums_differ(was, channel);
                 let kind = if checksum { DifferenceKind::Checksum } else { DifferenceKind::Framing };
                 let words = ["frame", "stuffing", "packet", "lines", "gap", "status"];
@@ -440,11 +443,11 @@ impl Finder<'_> {
         }
         let same_keys = was.channels.iter().zip(&there).all(|(own, there)| {
             let keys = |plan: &Plan, channel: usize, message: usize| {
-                let facing = plan.channels[channel].facing(plan.link.messages[message].from);
-                let keys = facing.keys.iter().filter(|(_, m)| *m == message).map(|(key, _)| *key);
+                let direction = plan.channels[channel].direction(plan.link.messages[message].from);
+                let keys = direction.keys.iter().filter(|(_, m)| *m == message).map(|(key, _)| *key);
                 // Which pattern a line fits, and how many bytes a body has, is no key.
                 let real = !matches!(
-                    facing.selected_by,
+                    direction.selected_by,
                     emberwort_model::plan::KeySource::Line
                         | emberwort_model::plan::KeySource::Size
                         | emberwort_model::plan::KeySource::Single
@@ -740,17 +743,9 @@ fn uses_in(field: &Field, name: &str) -> bool {
     }
 }
 
-fn host_differs(was: &ChannelPlan, is: &ChannelPlan) -> bool {
-    match (&was.from_host, &is.from_host) {
-        (Some(was), Some(is)) => !matching::same_framing(was, is),
-        (None, None) => false,
-        _ => true,
-    }
-}
-
 /// Whether two channels would be the same with other checksums.
-fn only_checksums_differ(was: &ChannelPlan, is: &ChannelPlan) -> bool {
-    let bare = |channel: &ChannelPlan| {
+fn only_checksums_differ(was: &Channel, is: &Channel) -> bool {
+    let bare = |channel: &Direction| {
         let mut bare = channel.clone();
         for part in &mut bare.parts {
             if let Role::Checksum { .. } = part.role {
@@ -759,7 +754,9 @@ fn only_checksums_differ(was: &ChannelPlan, is: &ChannelPlan) -> bool {
         }
         bare
     };
-    matching::same_framing(&bare(was), &bare(is)) && !host_differs(was, is)
+    let of = |channel: &Channel, end: End| bare(channel.direction(end));
+    let is_same = |end: End| matching::same_framing(&of(was, end), &of(is, end));
+    was.is_split() == is.is_split() && [End::Device, End::Host].into_iter().all(is_same)
 }
 
 /// What selects a message, as people know it: `id 0x21`, `port 2`.
@@ -768,10 +765,10 @@ fn key_text(plan: &Plan, message: usize) -> String {
     let id = own.id.map(|id| format!("id {}", own.id_base.text(id, 2)));
     let keys = own.keys.iter().zip(&own.channels).filter_map(|(key, channel)| {
         let key = (*key)?;
-        let facing = &plan.channels[*channel];
+        let channel = &plan.channels[*channel];
         let number = key.base.text(key.value, if key.extended { 8 } else { 3 });
-        let word = if facing.selected_by == KeySource::CanId { "can_id" } else { "port" };
-        Some(format!("{word} {number} on {}", facing.name))
+        let word = if channel.direction(own.from).selected_by == KeySource::CanId { "can_id" } else { "port" };
+        Some(format!("{word} {number} on {}", channel.name))
     });
     id.into_iter().chain(keys).collect::<Vec<_>>().join(", ")
 }

@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::{ChannelPlan, FrameFinder, Part, Role};
+use emberwort_model::plan::{Direction, FrameFinder, Part, Role};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::samples::{Choice, Chooser};
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver, Values};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Header, Receiver, Values};
 
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
@@ -25,7 +25,7 @@ pub struct Lane {
     from: End,
     /// Index of the sender's channel.
     pub channel: usize,
-    framing: Framing,
+    framing: Arc<Framing>,
     /// The receiver's end, if it has such a channel that can hear this one.
     listener: Option<Listener>,
 }
@@ -85,15 +85,14 @@ pub struct Good {
 impl Lane {
     /// From a sender's channel (by index) to the one of the receiver that is the same, if there is one.
     pub fn new(sender: &Arc<Plan>, receiver: &Arc<Plan>, from: End, channel: usize, there: Option<usize>) -> Self {
-        let facing = |plan: &Plan, channel: usize| Framing::new(Arc::new(plan.channels[channel].facing(from).clone()));
         let mediums = |there: usize| (&sender.channels[channel].medium.kind, &receiver.channels[there].medium.kind);
         let hears = there.filter(|there| {
             let (sends, listens) = mediums(*there);
             can_hear(sends, listens)
         });
-        let own = sender.channels[channel].facing(from);
+        let own = sender.channels[channel].direction(from);
         let listener = hears.map(|there| {
-            let framing = Arc::new(facing(receiver, there));
+            let framing = receiver.channels[there].framing(from);
             let other = framing.plan();
             let framed_alike = same_framing(own, other);
             // Where the key alone says how long a frame is, a receiver can take bytes of the next one for its own.
@@ -109,16 +108,16 @@ impl Lane {
                 framing,
             }
         });
-        Self { sender: sender.clone(), from, channel, framing: facing(sender, channel), listener }
+        Self { sender: sender.clone(), from, channel, framing: sender.channels[channel].framing(from), listener }
     }
 
     /// The channel as the sender's frames go over it.
-    pub fn facing(&self) -> &ChannelPlan {
+    pub fn direction(&self) -> &Direction {
         self.framing.plan()
     }
 
     /// The receiver's side of the channel, as frames of this sender's end are to go over it.
-    pub fn listening(&self) -> Option<&ChannelPlan> {
+    pub fn listening(&self) -> Option<&Direction> {
         self.listener.as_ref().map(|listener| listener.framing.plan())
     }
 
@@ -136,7 +135,7 @@ impl Lane {
     pub fn send(&self, message: usize, values: Values, asked: Option<u64>, header: Header) -> Option<Sent> {
         let (mut body, mut wire) = (Vec::new(), Vec::new());
         let revision = self.sender.link.revision;
-        body_on(self.facing(), &self.sender.messages[message], &values, revision, &mut body).ok()?;
+        body_on(self.direction(), &self.sender.messages[message], &values, revision, &mut body).ok()?;
         self.framing.encode(&header, &body, &mut wire).ok()?;
         Some(Sent { message, values, asked, header, wire })
     }
@@ -172,12 +171,13 @@ impl Lane {
         let mut values = Values::default();
         chooser.message(request, &vec![Choice::Middle; plan.link.messages[request].fields.len()], &mut values);
         values.set_raw(slot, key);
-        let facing = plan.channels[listener.channel].facing(plan.link.messages[request].from);
+        let framing = plan.channels[listener.channel].framing(plan.link.messages[request].from);
+        let direction = framing.plan();
         let node = sent.header.node;
-        let header = Header { key: facing.key_for(request, node)?, ..sent.header };
+        let header = Header { key: direction.key_for(request, node)?, ..sent.header };
         let (mut body, mut wire) = (Vec::new(), Vec::new());
-        body_on(facing, &plan.messages[request], &values, plan.link.revision, &mut body).ok()?;
-        Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut wire).ok()?;
+        body_on(direction, &plan.messages[request], &values, plan.link.revision, &mut body).ok()?;
+        framing.encode(&header, &body, &mut wire).ok()?;
         Some(wire)
     }
 
@@ -206,7 +206,7 @@ impl Listener {
 }
 
 /// The checksums of a channel, without their names.
-fn checks(channel: &ChannelPlan) -> Vec<Part> {
+fn checks(channel: &Direction) -> Vec<Part> {
     let checks = channel.parts.iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
     checks.cloned().map(|part| Part { name: String::new(), doc: String::new(), ..part }).collect()
 }
@@ -267,6 +267,6 @@ impl FrameSink for Sink<'_> {
 }
 
 /// Whether the channel's frames are lines of text.
-pub fn is_lines(channel: &ChannelPlan) -> bool {
+pub fn is_lines(channel: &Direction) -> bool {
     matches!(channel.finder, FrameFinder::Lines { .. })
 }

@@ -1,5 +1,6 @@
 //! The sealed revisions of a link: files that are not to change any more, with a digest of the rest in the second line.
 
+use emberwort_model::plan::Direction;
 use std::collections::BTreeMap;
 
 use sha2::{Digest, Sha256};
@@ -188,10 +189,8 @@ impl Sealed {
     /// The channel with the longest frame, and its bytes.
     pub fn longest_frame(&self) -> Option<(&str, usize)> {
         let each = self.plan.channels.iter().flat_map(|channel| {
-            let host = channel.from_host.as_deref();
-            host.into_iter()
-                .chain([channel])
-                .map(|facing| (channel.name.as_str(), facing.frame_size(facing.greatest_body)))
+            let longest = |direction: &Direction| direction.frame_size(direction.greatest_body);
+            channel.directions().map(move |(_, direction)| (channel.name.as_str(), longest(direction)))
         });
         each.max_by_key(|(_, bytes)| *bytes)
     }

@@ -3,7 +3,7 @@
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind};
-use emberwort_model::plan::{ChannelPlan, Role};
+use emberwort_model::plan::{Direction, Role};
 use emberwort_wire::json::{self, Writing};
 use emberwort_wire::{BodyError, FrameFault, Values};
 
@@ -103,10 +103,10 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
     };
     let good = received.good.first();
     Example {
-        channel: lane.facing().name.clone(),
+        channel: lane.direction().name.clone(),
         message: ends.sender.link.messages[sent.message].name.clone(),
-        key: lane.facing().key_is_outside().then_some(sent.header.key),
-        key_text: lane.facing().key_is_outside().then(|| lane.facing().key_number(sent.header.key)),
+        key: lane.direction().key_is_outside().then_some(sent.header.key),
+        key_text: lane.direction().key_is_outside().then(|| lane.direction().key_number(sent.header.key)),
         sent: fields(ends.sender, sent.message, &sent.values),
         wire: sent.wire.repeat(lane.copies()),
         request: good.and_then(|good| lane.request(sent, good)),
@@ -119,7 +119,7 @@ pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) ->
 pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Outcome {
     let name = &ends.sender.link.messages[sent.message].name;
     if !received.heard {
-        let channel = &lane.facing().name;
+        let channel = &lane.direction().name;
         let (verdict, sentence) = match ends.matching.channels[lane.channel] {
             _ if is_news(ends, lane.channel, sent.message) => {
                 (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
@@ -145,13 +145,13 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
             continue;
         }
         // Which device it is, and whether one was lost, the parts of the frame say.
-        let address = lane.facing().part(|role| *role == Role::Address).is_some()
-            || lane.facing().nodes_of(sent.message).is_some();
+        let address = lane.direction().part(|role| *role == Role::Address).is_some()
+            || lane.direction().nodes_of(sent.message).is_some();
         if let (true, Some(node)) = (address, good.node.filter(|node| *node != sent.header.node)) {
             let sentence = format!("{name} of node {} would be taken for one of node {node}", sent.header.node);
             note(Outcome::new(Verdict::Misread, Cause::Frame, sentence));
         }
-        let counted = lane.facing().part(|role| *role == Role::Sequence).is_some();
+        let counted = lane.direction().part(|role| *role == Role::Sequence).is_some();
         if let (true, Some(number)) = (counted, good.sequence.filter(|number| *number != sent.header.sequence)) {
             let sentence = format!("{name} number {} would be taken for number {number}", sent.header.sequence);
             note(Outcome::new(Verdict::Misread, Cause::Frame, sentence));
@@ -218,13 +218,13 @@ fn is_news(ends: Ends<'_>, channel: usize, message: usize) -> bool {
 /// whether none of them is taken, and why the first one is broken, if it is.
 pub fn not_taken(
     ends: Ends<'_>,
-    (channel, listening): (usize, Option<&ChannelPlan>),
+    (channel, listening): (usize, Option<&Direction>),
     message: usize,
     none: bool,
     fault: Option<&FrameFault>,
 ) -> Outcome {
     let name = &ends.sender.link.messages[message].name;
-    let outside = listening.is_some_and(ChannelPlan::key_is_outside);
+    let outside = listening.is_some_and(Direction::key_is_outside);
     let unknown = matches!(fault, Some(FrameFault::UnknownMessage { .. } | FrameFault::UnknownSize { .. }))
         || (fault.is_none() && listening.is_some_and(is_lines));
     if none && is_news(ends, channel, message) {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind, Labelled};
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::{Channel, Direction};
 
 /// For each field of a message or record, the index of the one that it is in another revision.
 ///
@@ -80,9 +80,9 @@ pub struct Counterpart {
 
 /// For each channel of one revision, what it is in another; `None` where there is no such channel.
 pub fn counterparts(from: &Plan, to: &Plan) -> Vec<Option<Counterpart>> {
-    let framed_alike = |one: &ChannelPlan, other: &ChannelPlan| {
+    let framed_alike = |one: &Channel, other: &Channel| {
         [End::Device, End::Host].into_iter().all(|end| {
-            let (one, other) = (one.facing(end), other.facing(end));
+            let (one, other) = (one.direction(end), other.direction(end));
             same_framing(one, other) && same_sizes(one, other)
         })
     };
@@ -94,8 +94,8 @@ pub fn counterparts(from: &Plan, to: &Plan) -> Vec<Option<Counterpart>> {
 }
 
 /// Whether frames whose key alone says how long they are have the same length for each key that both know.
-fn same_sizes(one: &ChannelPlan, other: &ChannelPlan) -> bool {
-    let size = |channel: &ChannelPlan, key: u64| {
+fn same_sizes(one: &Direction, other: &Direction) -> bool {
+    let size = |channel: &Direction, key: u64| {
         let at = channel.keys.iter().position(|(own, _)| *own == key)?;
         channel.body_sizes.get(at).copied()
     };
@@ -124,15 +124,10 @@ impl Matching {
     }
 }
 
-fn counterpart(channel: &ChannelPlan, from: &Plan, to: &Plan) -> Option<usize> {
+fn counterpart(channel: &Channel, from: &Plan, to: &Plan) -> Option<usize> {
     to.channel_index(&channel.name).or_else(|| {
         // Renamed: the same in every way, and neither name is known to the other.
-        let renamed = |other: &ChannelPlan| {
-            let mut same = other.clone();
-            same.name.clone_from(&channel.name);
-            same.doc.clone_from(&channel.doc);
-            from.channel_index(&other.name).is_none() && same_channel(&same, channel)
-        };
+        let renamed = |other: &Channel| from.channel_index(&other.name).is_none() && same_channel(other, channel);
         let mut all = to.channels.iter().enumerate().filter(|(_, other)| renamed(other));
         let only = all.next()?.0;
         all.next().is_none().then_some(only)
@@ -140,21 +135,24 @@ fn counterpart(channel: &ChannelPlan, from: &Plan, to: &Plan) -> Option<usize> {
 }
 
 /// Whether frames of two channels are found, checked and laid out in the same way, on the same medium.
-pub fn same_channel(one: &ChannelPlan, other: &ChannelPlan) -> bool {
+pub fn same_channel(one: &Channel, other: &Channel) -> bool {
     one.medium.kind == other.medium.kind
-        && one.limit == other.limit
-        && one.selected_by == other.selected_by
-        && same_framing(one, other)
-        && match (&one.from_host, &other.from_host) {
-            (Some(one), Some(other)) => same_framing(one, other),
-            (None, None) => true,
-            _ => false,
-        }
+        && same_framings(one, other)
+        && [End::Device, End::Host].into_iter().all(|end| {
+            let (one, other) = (one.direction(end), other.direction(end));
+            one.limit == other.limit && one.selected_by == other.selected_by
+        })
+}
+
+/// Whether frames of both ends are found, checked and laid out in the same way.
+pub fn same_framings(one: &Channel, other: &Channel) -> bool {
+    let is_same = |end: End| same_framing(one.direction(end), other.direction(end));
+    one.is_split() == other.is_split() && [End::Device, End::Host].into_iter().all(is_same)
 }
 
 /// Whether frames are found, checked and laid out in the same way.
-pub fn same_framing(one: &ChannelPlan, other: &ChannelPlan) -> bool {
-    let bare = |channel: &ChannelPlan| {
+pub fn same_framing(one: &Direction, other: &Direction) -> bool {
+    let bare = |channel: &Direction| {
         let mut bare = channel.clone();
         bare.name.clear();
         bare.doc.clear();
@@ -165,7 +163,6 @@ pub fn same_framing(one: &ChannelPlan, other: &ChannelPlan) -> bool {
         bare.limit = 0;
         bare.broadcast = None;
         bare.medium.clone_from(&one.medium);
-        bare.from_host = None;
         // Parts have their own.
         bare.byte_order = one.byte_order;
         for part in &mut bare.parts {
@@ -193,8 +190,8 @@ fn message_in(
         // Renamed: under the same key of the same channel stands a message with a new name that is like it.
         let keys = own.channels.iter().filter_map(|channel| {
             let there = channels[*channel]?;
-            let key = from.channels[*channel].facing(own.from).key_of(message)?;
-            to.channels[there].facing(own.from).message_of(key)
+            let key = from.channels[*channel].direction(own.from).key_of(message)?;
+            to.channels[there].direction(own.from).message_of(key)
         });
         let mut found = keys.filter(|other| {
             let other = &to.link.messages[*other];

@@ -30,10 +30,10 @@ impl Trying {
             return;
         }
         match self.taken_as(lane, message) {
-            Some(there) if lane.is_framed_alike() && !is_lines(lane.facing()) => {
+            Some(there) if lane.is_framed_alike() && !is_lines(lane.direction()) => {
                 self.search_bodies(message, there, most, lane, random, act);
             }
-            None if lane.is_framed_alike() && !is_lines(lane.facing()) => {}
+            None if lane.is_framed_alike() && !is_lines(lane.direction()) => {}
             _ => self.search_frames(message, most, lane, random, act),
         }
     }
@@ -49,13 +49,13 @@ impl Trying {
             let choices = mixed(count, random);
             let mut chooser = Chooser::new(&self.sender, self.sender.link.revision, random).with_edges(&self.edges);
             let asked = chooser.message(message, &choices, &mut values);
-            let mut header = chooser.header(lane.facing(), message);
+            let mut header = chooser.header(lane.direction(), message);
             // Where a part is taken for another, it has to be a length, a key or nothing to pass for one.
             let mut number = |length: bool| match length {
                 true => (bytes + random.random_range(0..12u64)).saturating_sub(10),
                 false => random.random_range(0..10),
             };
-            let free_node = lane.facing().nodes_of(message).is_none();
+            let free_node = lane.direction().nodes_of(message).is_none();
             match n % 5 {
                 0 => {
                     (header.sequence, header.node) = (number(false), if free_node { number(true) } else { header.node })
@@ -126,7 +126,7 @@ impl Trying {
                 Err(error) => how_far(&error, &read, other.message.fields.len()),
                 Ok(_) => {
                     let header =
-                        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.facing(), message);
+                        Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.direction(), message);
                     let sent = lane.send(message, values, None, header);
                     if sent.is_some_and(|sent| act(self, lane, sent) == Verdict::Misread) {
                         return;
@@ -174,7 +174,7 @@ impl Trying {
 
     /// The receiver's message that frames of a sender's message are taken for, if they are framed alike.
     fn taken_as(&self, lane: &Lane, message: usize) -> Option<usize> {
-        let key = lane.facing().key_of(message)?;
+        let key = lane.direction().key_of(message)?;
         lane.listening()?.message_of(key)
     }
 

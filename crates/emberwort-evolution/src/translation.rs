@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Direction;
 use emberwort_wire::{FrameFault, Values};
 
 use crate::exchange::can_hear;
@@ -53,8 +53,8 @@ impl Translation {
 
     /// What becomes of a message, by index, that the receiver does not take, and of whose frame it said this.
     pub fn not_taken(&self, from: End, channel: usize, message: usize, fault: Option<&FrameFault>) -> Understood {
-        let facing = |there: usize| self.receiver.channels[there].facing(from);
-        let listening: Option<&ChannelPlan> = self.channel(channel).map(facing);
+        let direction = |there: usize| &**self.receiver.channels[there].direction(from);
+        let listening: Option<&Direction> = self.channel(channel).map(direction);
         spoken(not_taken(self.ends(), (channel, listening), message, true, fault))
     }
 

@@ -14,7 +14,7 @@ use common::{revision, try_revision};
 use emberwort_evolution::Verdict::{self, Fine, FineWithLoss, Misread, Refused, SilentDrop};
 use emberwort_evolution::{Comparison, Pair, Revision, compare};
 use emberwort_model::Plan;
-use emberwort_model::model::{Field, Kind, Labelled};
+use emberwort_model::model::{End, Field, Kind, Labelled};
 use emberwort_model::plan::Role;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
@@ -367,7 +367,7 @@ fn step(field: &Field) -> f64 {
 
 /// How the parts of a channel's frames lie and are checked, as text.
 fn parts(plan: &Plan, channel: usize) -> String {
-    format!("{:?} {:?}", plan.link.byte_order, plan.channels[channel].parts)
+    format!("{:?} {:?}", plan.link.byte_order, plan.channels[channel].direction(End::Device).parts)
 }
 
 #[test]
@@ -435,12 +435,12 @@ fn experiment(
                 assert!(!is_missed || expected >= SilentDrop, "{name} runs at another speed: {expected:?}");
                 continue;
             }
-            let [sends, hears] =
-                [(sender, *channel), (receiver, there)].map(|(plan, at)| plan.channels[at].facing(pair.from()).clone());
+            let [sends, hears] = [(sender, *channel), (receiver, there)]
+                .map(|(plan, at)| plan.channels[at].direction(pair.from()).clone());
             let is_laid_out_otherwise = parts(sender, *channel) != parts(receiver, there);
             let known =
                 receiver.link.messages.iter().find(|other| other.name == own.name && other.channels.contains(&there));
-            let (framing, listens) = (Framing::new(Arc::new(sends.clone())), Arc::new(Framing::new(Arc::new(hears))));
+            let (framing, listens) = (Framing::new(sends.clone()), Arc::new(Framing::new(hears)));
             for n in 0..12 {
                 let count = own.fields.len();
                 let choice = [Choice::Middle, Choice::Greatest, Choice::Least, Choice::None];

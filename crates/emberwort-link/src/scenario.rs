@@ -546,7 +546,7 @@ impl<'a> Reader<'a> {
 
     /// Whether frames of a message can say this node; where they say none, there is nothing to say.
     fn node_fits(&self, at: &str, node: u64, message: usize) -> Result<(), ScenarioError> {
-        let channel = self.plan.channels[self.channel].facing(self.plan.messages[message].message.from);
+        let channel = self.plan.channels[self.channel].direction(self.plan.messages[message].message.from);
         let says = channel.nodes_of(message).is_some() || channel.part(|role| *role == Role::Address).is_some();
         let header = RowHeader { node: says.then_some(node), ..RowHeader::default() };
         header.fits(channel, message).or_else(|problem| content(at, problem))
@@ -558,11 +558,11 @@ impl<'a> Reader<'a> {
     }
 
     fn device(&self, at: &str, file: &DeviceFile, revision: u32) -> Result<Device, ScenarioError> {
-        if self.plan.channels[self.channel].facing(End::Host).broadcast == Some(file.node) {
+        if self.plan.channels[self.channel].direction(End::Host).broadcast == Some(file.node) {
             return content(format!("{at}.node"), format!("the node {} means all of them", file.node));
         }
         for (index, compiled) in self.plan.messages.iter().enumerate() {
-            let channel = self.plan.channels[self.channel].facing(End::Device);
+            let channel = self.plan.channels[self.channel].direction(End::Device);
             if compiled.message.from == End::Device && compiled.message.every.is_some() && channel.carries(index) {
                 self.node_fits(&format!("{at}.node"), file.node, index)?;
             }

@@ -2,12 +2,11 @@
 
 use std::collections::VecDeque;
 use std::ops::Range;
-use std::sync::Arc;
 
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Receiver, Values};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Receiver, Values};
 
 use crate::definitions::Definition;
 use crate::report::Heard;
@@ -105,9 +104,8 @@ impl Side {
     pub fn hearing(definition: &Definition, from: End) -> Self {
         let Definition { plan, channel, .. } = definition;
         let channel = *channel;
-        let facing = plan.channels[channel].facing(from).clone();
         Self {
-            receiver: Receiver::new(Arc::new(Framing::new(Arc::new(facing)))),
+            receiver: Receiver::new(plan.channels[channel].framing(from)),
             reader: BodyReader::new(plan.clone(), channel, Some(from)),
             requests: Requests::default(),
             fed: 0,

@@ -12,7 +12,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{FrameFault, Framing, Header, ValueRef, Values};
+use emberwort_wire::{FrameFault, Framed, Framing, Header, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
@@ -173,7 +173,7 @@ struct Sent {
 /// What there is of each definition in use.
 struct Use {
     /// The framing of frames from devices that have it, and from hosts.
-    framings: (Framing, Framing),
+    framings: (Arc<Framing>, Arc<Framing>),
     /// From devices that have it to the host, and back.
     to_host: Translation,
     from_host: Translation,
@@ -231,8 +231,7 @@ impl<'a> Trial<'a> {
         let host = scenario.definitions.get(scenario.host);
         let channel = &host.plan.channels[host.channel];
         let of_definition = |definition: &Definition| {
-            let framing =
-                |from: End| Framing::new(Arc::new(definition.plan.channels[definition.channel].facing(from).clone()));
+            let framing = |from: End| definition.plan.channels[definition.channel].framing(from);
             Use {
                 framings: (framing(End::Device), framing(End::Host)),
                 to_host: Translation::new(&definition.plan, &host.plan),
@@ -244,7 +243,7 @@ impl<'a> Trial<'a> {
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
         wire.delay = scenario.delay;
-        if let FrameFinder::Idle { nanoseconds } = channel.finder {
+        if let FrameFinder::Idle { nanoseconds } = channel.finder() {
             // A little more than receivers wait for, as senders do.
             wire.pause = nanoseconds + wire.byte_time().max(1_000);
         }

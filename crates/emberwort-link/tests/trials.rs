@@ -5,6 +5,8 @@ mod marlock;
 
 mod common;
 
+use emberwort_model::model::End;
+use emberwort_wire::Framed;
 use std::sync::Arc;
 
 use common::{Piece, run_and_keep};
@@ -133,7 +135,7 @@ fn signals_do_what_they_say() {
     let plan = plan();
     let (_, record) = recorded(&text);
     let field = |name: &str| plan.messages[0].message.field(name).unwrap().0;
-    let framing = emberwort_wire::Framing::new(Arc::new(plan.channels[0].clone()));
+    let framing = plan.channels[0].framing(End::Device);
     let mut values = emberwort_wire::Values::default();
     let mut raw_at = |index: usize, name: &str| {
         let view = framing.check(&record[index].bytes).unwrap();

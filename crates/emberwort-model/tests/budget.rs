@@ -3,7 +3,7 @@
 
 use emberwort_model::budget::wire_time::{self, Lora, can};
 use emberwort_model::budget::{body, decimal_text, energy, message_on, report, time_text, to_f64};
-use emberwort_model::model::MediumKind;
+use emberwort_model::model::{End, MediumKind};
 use emberwort_model::{Plan, Source, check, what_if};
 use num_rational::Ratio;
 use proptest::prelude::*;
@@ -217,7 +217,7 @@ fn the_budget_of_a_channel() {
     assert!((to_f64(report.device_share) - expected / 600.0).abs() < 1e-12);
     assert_eq!(report.a_day, Some((0.01 * 86_400.0 / expected) as u64));
     assert!((to_f64(level.energy.unwrap()) - 44.0 * 3.3 * expected).abs() < 1e-9);
-    assert_eq!(energy(&plan.channels[0], Ratio::from_integer(1)), Some(Ratio::new(1452, 10)));
+    assert_eq!(energy(&plan.channels[0].medium, Ratio::from_integer(1)), Some(Ratio::new(1452, 10)));
     // Two gauges with their regular message, and the host's longest one.
     let settings = airtime_oracle(9.0, 125_000.0, 5.0, 14.0);
     assert!((to_f64(report.all_at_once) - 2.0 * expected - settings).abs() < 1e-9);
@@ -270,7 +270,7 @@ fn what_if_changes_are_made_and_refused() {
     assert_eq!(change(&["Level.depth step 0.01"]).unwrap().messages[0].greatest_size(), 3);
     assert_eq!(change(&["Level.depth in 9 bits", "Level.battery u3"]).unwrap().messages[0].greatest_size(), 2);
     assert_eq!(change(&["Level every 5 min"]).unwrap().messages[0].message.every, Some(300_000_000_000));
-    assert_eq!(change(&["air limit 20 bytes"]).unwrap().channels[0].limit, 20);
+    assert_eq!(change(&["air limit 20 bytes"]).unwrap().channels[0].direction(End::Device).limit, 20);
     for (wrong, word) in [
         ("aire sf12", "did you mean `air`?"),
         ("air sf13", "`sf7` to `sf12`"),

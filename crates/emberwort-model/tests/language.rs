@@ -52,12 +52,12 @@ fn a_message_says_who_when_where_and_what_answers() {
     assert_eq!((ask.within, ask.doc.as_str()), (Some(11_500_000), "First line.\nSecond line."));
     let answer = &plan.messages[1].message;
     assert_eq!((answer.every, answer.from), (Some(120_000_000_000), End::Device));
-    let a = &plan.channels[0];
+    let a = plan.channels[0].direction(End::Device);
     assert_eq!(a.medium.kind, MediumKind::Uart { baud: 9600, data_bits: 8, parity: 'E', stop_bits: 2 });
     assert_eq!((a.finder, a.limit, a.head_bytes, a.tail_bytes), (FrameFinder::Sync, 20, 4, 0));
     assert_eq!(a.keys, [(7, 1), (0x1F, 0)]);
     assert_eq!((a.message_of(7), a.message_of(8), a.greatest_body), (Some(1), None, 1));
-    let b = &plan.channels[1];
+    let b = plan.channels[1].direction(End::Device);
     assert_eq!((b.finder, b.limit), (FrameFinder::Packet, 1472));
     assert_eq!(b.medium.kind, MediumKind::Udp { port: 4000, ipv6: false, bitrate: 100_000_000 });
     assert!(b.carries(0) && !b.carries(1));
@@ -207,7 +207,7 @@ fn parts_of_frames_are_packed_and_ranges_become_bounds() {
          }
          message M { id 3  from host  on c  a : u8 }",
     );
-    let channel = &plan.channels[0];
+    let channel = plan.channels[0].direction(End::Device);
     assert_eq!((channel.head_bytes, channel.tail_bytes, channel.sync.as_slice()), (6, 4, &[0x55, 0xAA][..]));
     let places: Vec<(&str, Zone, u32)> =
         channel.parts.iter().map(|part| (part.name.as_str(), part.zone, part.at_bit)).collect();

@@ -5,12 +5,13 @@
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
 
+use emberwort_model::model::End;
 use std::hint::black_box;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::algorithm::Algorithm;
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::{Direction, FrameFinder};
 use emberwort_model::{Source, check};
 use emberwort_wire::checksum::Checksum;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
@@ -27,7 +28,7 @@ const FRAMINGS: [(&str, &str, &str, u8); 7] = [
     ("lines", "lines lf", "", b'\n'),
 ];
 
-fn channel(finding: &str, front: &str, body: usize) -> Arc<ChannelPlan> {
+fn channel(finding: &str, front: &str, body: usize) -> Arc<Direction> {
     let (parts, message) = match finding {
         "lines lf" => ("body\n check : hex4 crc-16/ibm-3740 over body", "line \"{a}\"\n a : text[..250]".to_owned()),
         _ => (
@@ -41,7 +42,7 @@ fn channel(finding: &str, front: &str, body: usize) -> Arc<ChannelPlan> {
     );
     let checked = check(&Source::new("bench.ember", text));
     let plan = checked.plan.unwrap_or_else(|| panic!("{:?}", checked.findings));
-    Arc::new(plan.channels[0].clone())
+    plan.channels[0].direction(End::Device).clone()
 }
 
 /// Counts frames, and does nothing else with them.
@@ -67,7 +68,7 @@ impl FrameSink for Count {
     }
 }
 
-fn receive(channel: &Arc<ChannelPlan>, bytes: &[u8]) -> u64 {
+fn receive(channel: &Arc<Direction>, bytes: &[u8]) -> u64 {
     let mut receiver = Receiver::new(Arc::new(Framing::new(channel.clone())));
     let mut count = Count::default();
     for chunk in bytes.chunks(1 << 16) {
@@ -91,7 +92,7 @@ fn random(count: usize, text: bool) -> Vec<u8> {
     (0..count).map(|_| next()).collect()
 }
 
-fn clean(channel: &Arc<ChannelPlan>, body: usize) -> Vec<u8> {
+fn clean(channel: &Arc<Direction>, body: usize) -> Vec<u8> {
     let framing = Framing::new(channel.clone());
     let text = matches!(channel.finder, FrameFinder::Lines { .. });
     let mut out = Vec::new();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::{Direction, FrameFinder};
 
 use crate::codec::{self, Extent};
 use crate::frame::{FrameFault, FrameView};
@@ -54,7 +54,7 @@ impl Requests {
 /// If nothing selects a message, or the body cannot be decoded.
 pub fn read_body(
     plan: &Plan,
-    channel: &ChannelPlan,
+    channel: &Direction,
     frame: &FrameView<'_>,
     values: &mut Values,
 ) -> Result<usize, FrameFault> {
@@ -67,7 +67,7 @@ pub fn read_body(
 }
 
 /// The message whose pattern a line fits, and its values.
-fn read_line(plan: &Plan, channel: &ChannelPlan, line: &[u8], values: &mut Values) -> Result<usize, FrameFault> {
+fn read_line(plan: &Plan, channel: &Direction, line: &[u8], values: &mut Values) -> Result<usize, FrameFault> {
     let mut fault = FrameFault::NoPattern;
     for (_, message) in &channel.keys {
         match line::read(&plan.messages[*message], line, values) {
@@ -85,7 +85,7 @@ fn read_line(plan: &Plan, channel: &ChannelPlan, line: &[u8], values: &mut Value
 pub struct BodyReader {
     plan: Arc<Plan>,
     channel: usize,
-    facing: Arc<ChannelPlan>,
+    direction: Arc<Direction>,
     /// The message of each key below 256, which most are.
     small_keys: Vec<Option<usize>>,
     message: usize,
@@ -98,12 +98,12 @@ pub struct BodyReader {
 impl BodyReader {
     /// A reader for the frames of one channel, by its index in the plan, and of one end where the two send different ones.
     pub fn new(plan: Arc<Plan>, channel: usize, from: Option<End>) -> Self {
-        let facing = Arc::new(plan.channels[channel].facing(from.unwrap_or(End::Device)).clone());
-        let small_keys = (0..256).map(|key| facing.message_of(key)).collect();
+        let direction = plan.channels[channel].direction(from.unwrap_or(End::Device)).clone();
+        let small_keys = (0..256).map(|key| direction.message_of(key)).collect();
         Self {
             plan,
             channel,
-            facing,
+            direction,
             small_keys,
             message: 0,
             extent: Extent::default(),
@@ -120,10 +120,10 @@ impl BodyReader {
     pub fn check(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
         let message = match self.small_keys.get(frame.key as usize) {
             Some(message) if frame.key < 256 => *message,
-            _ => self.facing.message_of(frame.key),
+            _ => self.direction.message_of(frame.key),
         };
-        if matches!(self.facing.finder, FrameFinder::Lines { .. }) {
-            self.message = read_line(&self.plan, &self.facing, frame.body, &mut self.values)?;
+        if matches!(self.direction.finder, FrameFinder::Lines { .. }) {
+            self.message = read_line(&self.plan, &self.direction, frame.body, &mut self.values)?;
             self.extent = Extent { sections: 1, later_bytes: 0 };
             return Ok(());
         }
@@ -144,7 +144,7 @@ impl BodyReader {
     /// Decodes the body of the frame that was checked last.
     pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
         let compiled = &self.plan.messages[self.message];
-        let read_already = compiled.has_union || matches!(self.facing.finder, FrameFinder::Lines { .. });
+        let read_already = compiled.has_union || matches!(self.direction.finder, FrameFinder::Lines { .. });
         if !read_already {
             // It was checked, so this cannot fail.
             let _ = codec::decode(compiled, frame.body, &mut self.values);
@@ -154,12 +154,12 @@ impl BodyReader {
 
     /// Whether a key selects a message.
     pub fn knows(&self, key: u64) -> bool {
-        self.facing.message_of(key).is_some()
+        self.direction.message_of(key).is_some()
     }
 
     /// Whether the frame's key selects a message that asks for something which its answers do not repeat.
     pub fn asks(&self, frame: &FrameView<'_>) -> bool {
-        self.facing.message_of(frame.key).is_some_and(|message| !self.plan.messages[message].deciding.is_empty())
+        self.direction.message_of(frame.key).is_some_and(|message| !self.plan.messages[message].deciding.is_empty())
     }
 
     /// Index of the channel.

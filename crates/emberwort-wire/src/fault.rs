@@ -2,7 +2,7 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::plan::{ChannelPlan, Role};
+use emberwort_model::plan::{Direction, Role};
 
 use crate::codec::BodyError;
 
@@ -104,7 +104,7 @@ impl FrameFault {
     ///
     /// # Panics
     /// If the fault is of another link or channel.
-    pub fn sentence(&self, plan: &Plan, channel: &ChannelPlan) -> String {
+    pub fn sentence(&self, plan: &Plan, channel: &Direction) -> String {
         let width = |part: usize| usize::from(channel.parts[part].bits).div_ceil(4);
         match self {
             FrameFault::Checksum { part, expected, found } => {

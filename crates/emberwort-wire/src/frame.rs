@@ -2,8 +2,10 @@
 
 use std::sync::Arc;
 
-use emberwort_model::model::ByteOrder;
-use emberwort_model::plan::{Bound, ChannelPlan, Covered, FrameFinder, KeySource, MessagePlan, Part, Role, Zone};
+use emberwort_model::model::{ByteOrder, End};
+use emberwort_model::plan::{
+    Bound, Channel, Covered, Direction, FrameFinder, KeySource, MessagePlan, Part, Role, Zone,
+};
 use emberwort_model::stuffing::Escape;
 use thiserror::Error;
 
@@ -18,7 +20,7 @@ use crate::values::Values;
 /// A channel's framing made ready to run: its plan, and the tables of its checksums.
 #[derive(Clone, Debug)]
 pub struct Framing {
-    plan: Arc<ChannelPlan>,
+    plan: Arc<Direction>,
     places: Vec<PartPlace>,
     checksums: Vec<FrameChecksum>,
     length: Option<LengthPart>,
@@ -116,7 +118,7 @@ struct SamePart {
 }
 
 impl SamePart {
-    fn all(plan: &ChannelPlan) -> Vec<Self> {
+    fn all(plan: &Direction) -> Vec<Self> {
         let same = plan.parts.iter().enumerate().filter_map(|(n, part)| match part.role {
             Role::Same { part: of, inverted } => Some(Self {
                 part: n,
@@ -150,7 +152,7 @@ enum RightValue {
 
 impl RightValue {
     /// Those in the head of a channel.
-    fn all(plan: &ChannelPlan) -> Vec<Self> {
+    fn all(plan: &Direction) -> Vec<Self> {
         let fixed = plan.parts.iter().enumerate().filter_map(|(part, of)| match of.role {
             Role::Fixed(value) => Some(Self::Fixed { part, place: PartPlace::of(of), value }),
             _ => None,
@@ -183,7 +185,7 @@ impl RightValue {
 }
 
 /// Bytes with which every frame begins: its sync bytes, else a constant in whole bytes in front.
-fn start_mark(plan: &ChannelPlan) -> Vec<u8> {
+fn start_mark(plan: &Direction) -> Vec<u8> {
     match plan.parts.first() {
         Some(Part { role: Role::Fixed(value), zone: Zone::Head, at_bit: 0, bits, hex: false, order, .. })
             if plan.sync.is_empty() && bits.is_multiple_of(8) =>
@@ -296,9 +298,21 @@ pub enum FrameError {
     },
 }
 
+/// Channels whose frames can be built and read.
+pub trait Framed {
+    /// The framing of frames from an end, made when it is first asked for and kept as long as the plan.
+    fn framing(&self, from: End) -> Arc<Framing>;
+}
+
+impl Framed for Channel {
+    fn framing(&self, from: End) -> Arc<Framing> {
+        self.made_once(from, Framing::new)
+    }
+}
+
 impl Framing {
-    /// Prepares a channel: checksum tables, and which part is which.
-    pub fn new(plan: Arc<ChannelPlan>) -> Self {
+    /// Prepares the frames of an end: checksum tables, and which part is which. Those of a plan are made once: [`Framed::framing`].
+    pub fn new(plan: Arc<Direction>) -> Self {
         let find = |wanted: fn(&Role) -> bool| plan.part(wanted).map(PartPlace::of);
         let is_length = |part: usize| matches!(plan.parts[part].role, Role::Length { .. });
         let repeats = |same: &SamePart| match plan.parts[same.part].role {
@@ -366,7 +380,7 @@ impl Framing {
     }
 
     /// The channel's plan.
-    pub fn plan(&self) -> &ChannelPlan {
+    pub fn plan(&self) -> &Direction {
         &self.plan
     }
 
@@ -820,7 +834,7 @@ impl Framing {
 /// # Errors
 /// If a field has no value, or one that cannot be written.
 pub fn body_on(
-    channel: &ChannelPlan,
+    channel: &Direction,
     plan: &MessagePlan,
     values: &Values,
     revision: u32,

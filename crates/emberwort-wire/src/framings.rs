@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Direction;
 
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::receiver::FrameSink;
@@ -41,7 +41,7 @@ pub(crate) struct Framings {
 }
 
 impl Framings {
-    pub fn plan(&self) -> &ChannelPlan {
+    pub fn plan(&self) -> &Direction {
         self.own.plan()
     }
 

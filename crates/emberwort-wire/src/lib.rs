@@ -22,7 +22,7 @@ pub mod text;
 pub mod values;
 
 pub use codec::{BodyError, EncodeError, decode, decode_answer, encode, says_all};
-pub use frame::{FrameFault, FrameView, Framing, Header};
+pub use frame::{FrameFault, FrameView, Framed, Framing, Header};
 pub use receiver::{FrameSink, Receiver};
 pub use row::RowHeader;
 pub use values::{ValueRef, Values};

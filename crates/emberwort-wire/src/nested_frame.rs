@@ -1,7 +1,6 @@
 //! Frames inside of messages: a complete frame of another channel as the value of a field.
 
 use std::fmt::{self, Write};
-use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
@@ -10,7 +9,7 @@ use emberwort_model::model::End;
 use serde_json::Value as Json;
 
 use crate::body_reader::read_body;
-use crate::frame::{FrameFault, Framing, body_on};
+use crate::frame::{FrameFault, Framed, body_on};
 use crate::json::{self, Writing};
 use crate::row::RowHeader;
 use crate::text::{Filling, Given, Problem, fill};
@@ -36,12 +35,11 @@ pub struct Inner {
 /// # Errors
 /// Why it is no good frame.
 pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<Inner, FrameFault> {
-    let facing = Arc::new(plan.channels[channel].facing(from).clone());
-    let framing = Framing::new(facing.clone());
+    let framing = plan.channels[channel].framing(from);
     let mut plain = Vec::new();
     let view = framing.open(bytes, &mut plain)?;
     let mut values = Values::default();
-    let message = read_body(plan, &facing, &view, &mut values)?;
+    let message = read_body(plan, framing.plan(), &view, &mut values)?;
     let (node, sequence, revision) = (view.node, view.sequence, view.revision);
     Ok(Inner { message, node, sequence, revision, values })
 }
@@ -76,12 +74,13 @@ pub(crate) fn build(filling: Filling<'_>, channel: usize, row: &Json) -> Result<
     fill(compiled, given, Filling { revision, ..filling }, &mut values)
         .map_err(|problems| problems.iter().map(Problem::to_string).collect::<Vec<_>>().join("; "))?;
     let mut body = Vec::new();
-    let facing = plan.channels[channel].facing(compiled.message.from);
-    body_on(facing, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
-    numbers.fits(facing, index)?;
-    let header = numbers.header(facing, index, revision);
+    let framing = plan.channels[channel].framing(compiled.message.from);
+    let direction = framing.plan();
+    body_on(direction, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
+    numbers.fits(direction, index)?;
+    let header = numbers.header(direction, index, revision);
     let mut frame = Vec::new();
-    Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut frame).map_err(|error| error.to_string())?;
+    framing.encode(&header, &body, &mut frame).map_err(|error| error.to_string())?;
     Ok(frame)
 }
 

@@ -2,16 +2,15 @@
 //! change, and random ones. Test vectors and the comparison of revisions are made of them.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{self, Field, Kind, Length, Selector, float_bits};
-use emberwort_model::plan::{ChannelPlan, FrameFinder, Role};
+use emberwort_model::model::{self, End, Field, Kind, Length, Selector, float_bits};
+use emberwort_model::plan::{Direction, FrameFinder, Role};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::codec::encode;
-use crate::frame::{Framing, Header};
+use crate::frame::{Framed, Header};
 use crate::values::{ValueRef, Values};
 
 /// How the value of a field is chosen.
@@ -51,12 +50,14 @@ pub struct Chooser<'a> {
     edges: Option<&'a Edges>,
     /// The message or record whose fields are chosen.
     owner: &'a str,
+    /// The end that sends the message.
+    from: End,
 }
 
 impl<'a> Chooser<'a> {
     /// One for messages as a sender of `revision` writes them.
     pub fn new(plan: &'a Plan, revision: u32, random: &'a mut ChaCha8Rng) -> Self {
-        Self { plan, revision, rest_bytes: 0, random, edges: None, owner: "" }
+        Self { plan, revision, rest_bytes: 0, random, edges: None, owner: "", from: End::Device }
     }
 
     /// Tries these codes, too, where [`Choice::Edge`] is asked for.
@@ -75,7 +76,7 @@ impl<'a> Chooser<'a> {
         let compiled = &plan.messages[message];
         // The bytes of an unknown answer are no longer than those of a known one.
         self.rest_bytes = if compiled.has_rest { compiled.rest_bytes } else { compiled.greatest_size() };
-        self.owner = &compiled.message.name;
+        (self.owner, self.from) = (&compiled.message.name, compiled.message.from);
         values.clear(compiled);
         self.group(&compiled.message.fields, 0, choices, values)
     }
@@ -88,7 +89,7 @@ impl<'a> Chooser<'a> {
         let plan = self.plan;
         let compiled = &plan.messages[message];
         self.rest_bytes = if compiled.has_rest { compiled.rest_bytes } else { compiled.greatest_size() };
-        self.owner = &compiled.message.name;
+        (self.owner, self.from) = (&compiled.message.name, compiled.message.from);
         let field = &compiled.message.fields[slot];
         if !field.is_spare() {
             self.value(field, slot, choice, values);
@@ -96,21 +97,21 @@ impl<'a> Chooser<'a> {
     }
 
     /// Random values for the parts of a frame that carries a message (by index).
-    pub fn header(&mut self, facing: &ChannelPlan, message: usize) -> Header {
-        let node = match facing.nodes_of(message) {
+    pub fn header(&mut self, direction: &Direction, message: usize) -> Header {
+        let node = match direction.nodes_of(message) {
             Some(nodes) => self.random.random_range(nodes),
-            None => self.part(facing, |role| *role == Role::Address),
+            None => self.part(direction, |role| *role == Role::Address),
         };
         Header {
-            key: facing.key_for(message, node).unwrap_or(0),
+            key: direction.key_for(message, node).unwrap_or(0),
             node,
-            sequence: self.part(facing, |role| *role == Role::Sequence),
+            sequence: self.part(direction, |role| *role == Role::Sequence),
             revision: u64::from(self.revision.min(255)),
         }
     }
 
-    fn part(&mut self, facing: &ChannelPlan, wanted: fn(&Role) -> bool) -> u64 {
-        let bits = facing.part(wanted).map_or(0, |part| part.bits);
+    fn part(&mut self, direction: &Direction, wanted: fn(&Role) -> bool) -> u64 {
+        let bits = direction.part(wanted).map_or(0, |part| part.bits);
         if bits == 0 { 0 } else { self.random.random::<u64>() >> (64 - bits) }
     }
 
@@ -361,18 +362,19 @@ impl<'a> Chooser<'a> {
 
     /// A frame of another channel that fits; empty if none does.
     fn frame(&mut self, channel: usize) -> Vec<u8> {
-        let facing = &self.plan.channels[channel];
-        let fitting: Vec<usize> = facing
+        let framing = self.plan.channels[channel].framing(self.from);
+        let direction = framing.plan();
+        let fitting: Vec<usize> = direction
             .keys
             .iter()
             .map(|(_, message)| *message)
             .filter(|message| {
                 let compiled = &self.plan.messages[*message];
-                !compiled.has_rest && facing.frame_size(compiled.greatest_size()) <= self.rest_bytes
+                !compiled.has_rest && direction.frame_size(compiled.greatest_size()) <= self.rest_bytes
             })
             .collect();
         let mut bytes = Vec::new();
-        if fitting.is_empty() || matches!(facing.finder, FrameFinder::Lines { .. }) {
+        if fitting.is_empty() || matches!(direction.finder, FrameFinder::Lines { .. }) {
             return bytes;
         }
         let message = fitting[self.random.random_range(0..fitting.len())];
@@ -381,10 +383,10 @@ impl<'a> Chooser<'a> {
         let choices = vec![Choice::Random; compiled.message.fields.len()];
         self.group(&compiled.message.fields, 0, &choices, &mut values);
         let mut body = Vec::new();
-        let header = Header { key: facing.key_of(message).unwrap_or(0), ..Header::default() };
+        let header = Header { key: direction.key_of(message).unwrap_or(0), ..Header::default() };
         if encode(compiled, &values, self.revision, &mut body).is_ok() {
             // Without room it stays empty.
-            let _ = Framing::new(Arc::new(facing.clone())).encode(&header, &body, &mut bytes);
+            let _ = framing.encode(&header, &body, &mut bytes);
         }
         bytes
     }

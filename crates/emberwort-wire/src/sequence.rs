@@ -110,8 +110,9 @@ impl Numbering {
             .channels
             .iter()
             .map(|channel| {
-                [End::Device, End::Host]
-                    .map(|from| channel.facing(from).part(|role| *role == Role::Sequence).map_or(64, |part| part.bits))
+                [End::Device, End::Host].map(|from| {
+                    channel.direction(from).part(|role| *role == Role::Sequence).map_or(64, |part| part.bits)
+                })
             })
             .collect();
         let channels = plan.channels.len();

@@ -3,7 +3,7 @@
 
 use std::ops::Range;
 
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::{Direction, FrameFinder};
 
 use crate::frame::FrameFault;
 use crate::framings::{Checked, Framings};
@@ -98,7 +98,7 @@ impl StatusBytes {
         self.plain.clear();
         self.plain.push(status);
         // What no message has goes on up to the next status byte.
-        let size = |plan: &ChannelPlan| {
+        let size = |plan: &Direction| {
             let found = plan.keys.binary_search_by_key(&key, |(key, _)| *key).ok()?;
             plan.body_sizes.get(found).copied().flatten()
         };

@@ -1,12 +1,13 @@
 //! Frames of random channels: what is built is accepted, wherever the parts lie; a flipped bit is not.
 
+use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::plan::Role;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::body_reader::{BodyReader, Requests};
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Header, Receiver};
 use proptest::prelude::*;
 
 /// A part of the head or the tail, as it is written.
@@ -147,7 +148,7 @@ proptest! {
         plan in channel(), texts in proptest::collection::vec(proptest::collection::vec(any::<u8>(), 0..60), 1..5), number: u64,
     ) {
         let plan = Arc::new(plan);
-        let framing = Arc::new(Framing::new(Arc::new(plan.channels[0].clone())));
+        let framing = plan.channels[0].framing(End::Device);
         let node = kept(&framing, |role| *role == Role::Address, number >> 7);
         let revision = kept(&framing, |role| *role == Role::Revision, number >> 3);
         let header = Header { key: 7, node: node.unwrap_or(0), sequence: number, revision: revision.unwrap_or(0) };
@@ -177,7 +178,7 @@ proptest! {
     fn one_flipped_bit_is_never_accepted_as_the_same_frame(
         plan in channel_of(PLAIN.to_vec()), text in proptest::collection::vec(any::<u8>(), 0..20), at: prop::sample::Index, bit in 0u8..8,
     ) {
-        let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+        let framing = plan.channels[0].framing(End::Device);
         let mut wire = Vec::new();
         framing.encode(&Header { key: 7, ..Header::default() }, &body(&text), &mut wire).unwrap();
         // Parts behind the checksum are not covered; the key stands first in what is.
@@ -192,7 +193,7 @@ proptest! {
     #[test]
     fn any_bytes_are_judged_without_panic(plan in channel(), bytes in proptest::collection::vec(any::<u8>(), 0..500)) {
         let plan = Arc::new(plan);
-        let framing = Arc::new(Framing::new(Arc::new(plan.channels[0].clone())));
+        let framing = plan.channels[0].framing(End::Device);
         for length in 0..bytes.len().min(40) {
             let _ = framing.open(&bytes[..length], &mut Vec::new());
         }

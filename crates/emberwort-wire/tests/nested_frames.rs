@@ -176,7 +176,7 @@ fn rows_give_their_numbers_or_none() {
     assert_eq!(row("{}"), Ok(RowHeader::default()));
     assert_eq!(row(r#"{"node":null}"#), Err("`node` is a whole number from 0, not null".into()));
     let plan = plan();
-    let (bus, level) = (&plan.channels[0], plan.message_index("Level").unwrap());
+    let (bus, level) = (plan.channels[0].direction(End::Device), plan.message_index("Level").unwrap());
     let header = all.unwrap().header(bus, level, 2);
     assert_eq!(Some(header.key), bus.key_of(level));
     assert_eq!((header.node, header.sequence, header.revision), (3, 93, 2));

@@ -1,12 +1,13 @@
 //! Receivers: every byte in exactly one place, whatever comes in and in whatever pieces.
 
+use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Header, Receiver};
 use proptest::prelude::*;
 
 static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
@@ -208,7 +209,7 @@ impl FrameSink for Log {
 }
 
 fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Vec<Event> {
-    let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[channel].clone())));
+    let framing = PLAN.channels[channel].framing(End::Device);
     let mut receiver = Receiver::new(framing);
     let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel, None), events: Vec::new() };
     for chunk in chunks {
@@ -234,7 +235,7 @@ fn stream_channel() -> impl Strategy<Value = usize> {
 
 /// A frame of one of the messages; `count` is its sequence number.
 fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
-    let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
+    let framing = PLAN.channels[channel].framing(End::Device);
     let mut out = Vec::new();
     let (key, body) = match note {
         note if channel == BLOCKS => (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect()),
@@ -326,7 +327,7 @@ proptest! {
             prop_assert_eq!(event.range().start, at, "events follow each other without gap or overlap");
             at = event.range().end;
             prop_assert_eq!(event.wire(), &stream[event.range().start as usize..at as usize]);
-            prop_assert!(event.wire().len() <= PLAN.channels[channel].limit, "no piece is longer than the limit");
+            prop_assert!(event.wire().len() <= PLAN.channels[channel].direction(End::Device).limit, "no piece is longer than the limit");
         }
         prop_assert_eq!(at, stream.len() as u64);
     }
@@ -381,7 +382,7 @@ proptest! {
 /// A frame with this body whose key no message has.
 fn unknown(channel: usize, body: &[u8]) -> Vec<u8> {
     let mut out = Vec::new();
-    let framing = Framing::new(Arc::new(PLAN.channels[channel].clone()));
+    let framing = PLAN.channels[channel].framing(End::Device);
     framing.encode(&Header { key: 0x77, ..Header::default() }, body, &mut out).unwrap();
     out
 }
@@ -407,7 +408,7 @@ proptest! {
         channel in proptest::sample::select(vec![0usize, 1, 3, 4, 5, 6, MARKED, FOLLOWS]),
         count: u8,
     ) {
-        let limit = PLAN.channels[channel].limit;
+        let limit = PLAN.channels[channel].direction(End::Device).limit;
         let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(channel, *count, &note[..note.len().min(3)])).collect();
         // Room for parts and stuffing around it.
         body.truncate((limit - 12) / 2);
@@ -425,7 +426,7 @@ proptest! {
 fn a_body_that_cannot_be_decoded_is_consumed_whole_too() {
     // Level needs 3 bytes and its text; the frame inside is a Ping.
     let inner = frame(0, 5, b"");
-    let framing = Framing::new(Arc::new(PLAN.channels[0].clone()));
+    let framing = PLAN.channels[0].framing(End::Device);
     let mut outer = Vec::new();
     framing.encode(&Header { key: 1, ..Header::default() }, &[&[0, 0, 20][..], &inner].concat(), &mut outer).unwrap();
     assert_eq!(inner.len(), 7);
@@ -464,7 +465,7 @@ fn one_damaged_block_is_one_broken_frame() {
 fn constants_and_what_is_said_twice_are_judged_before_the_frame_is_complete() {
     let goods = |channel: usize, stream: &[u8]| {
         // Without the end of the stream: what came so far.
-        let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[channel].clone())));
+        let framing = PLAN.channels[channel].framing(End::Device);
         let mut receiver = Receiver::new(framing);
         let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel, None), events: Vec::new() };
         receiver.feed(stream, &mut log);
@@ -543,7 +544,7 @@ fn status_bytes_run_and_are_interrupted() {
 
 #[test]
 fn senders_leave_out_the_status_byte_that_runs() {
-    let finder = PLAN.channels[KEYS].finder;
+    let finder = PLAN.channels[KEYS].finder();
     let mut running = RunningStatus::default();
     let mut send = |frame: &[u8]| running.shorten(finder, frame).to_vec();
     assert_eq!(send(&[0x93, 1, 2]), [0x93, 1, 2]);
@@ -556,10 +557,10 @@ fn senders_leave_out_the_status_byte_that_runs() {
     // Elsewhere nothing is left out.
     let mut other = RunningStatus::default();
     for _ in 0..2 {
-        assert_eq!(other.shorten(PLAN.channels[0].finder, &[0x94, 1]), [0x94, 1]);
+        assert_eq!(other.shorten(PLAN.channels[0].finder(), &[0x94, 1]), [0x94, 1]);
     }
     // A body with bit 7 set has no frame.
-    let framing = Framing::new(Arc::new(PLAN.channels[KEYS].clone()));
+    let framing = PLAN.channels[KEYS].framing(End::Device);
     let mut out = vec![7];
     let refused = framing.encode(&Header { key: 0xF0, ..Header::default() }, &[1, 0x80], &mut out);
     assert_eq!(
@@ -592,7 +593,7 @@ proptest! {
         frames in key_stream(), noise in proptest::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..20), chunk in 1usize..20,
     ) {
         let mut running = RunningStatus::default();
-        let finder = PLAN.channels[KEYS].finder;
+        let finder = PLAN.channels[KEYS].finder();
         let mut stream: Vec<u8> = frames.iter().flat_map(|frame| running.shorten(finder, frame).to_vec()).collect();
         for (at, byte) in noise {
             stream.insert(at.index(stream.len() + 1), byte);
@@ -647,7 +648,7 @@ proptest! {
     #[test]
     fn silence_keeps_frames_apart(pieces in pieces(), chunk in 1usize..50) {
         let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(QUIET, n, &pieces[n..=n])).collect();
-        let framing = Arc::new(Framing::new(Arc::new(PLAN.channels[QUIET].clone())));
+        let framing = PLAN.channels[QUIET].framing(End::Device);
         let mut receiver = Receiver::new(framing);
         let mut log = Log { reader: BodyReader::new(PLAN.clone(), QUIET, None), events: Vec::new() };
         for bytes in &streams {
@@ -736,7 +737,7 @@ fn each_reason_is_told_with_its_numbers() {
     assert_eq!(fault(0, &wrong).reason(), "checksum");
     assert_eq!(fault(0, &frame(0, 1, b"abc")[..9]), FrameFault::Truncated { length: 9, needed: 13 });
     assert_eq!(fault(0, &[0xC6, 0x39, 1, 0, 200]), FrameFault::Length { length: 207, least: 7, greatest: 40 });
-    let framing = Framing::new(Arc::new(PLAN.channels[0].clone()));
+    let framing = PLAN.channels[0].framing(End::Device);
     let mut unknown = Vec::new();
     framing.encode(&Header { key: 9, ..Header::default() }, &[], &mut unknown).unwrap();
     assert_eq!(fault(0, &unknown), FrameFault::UnknownMessage { key: 9 });
@@ -814,7 +815,7 @@ fn random_bytes_pass_as_often_as_they_should(count: u64) {
         message Any { from device  on c
             bytes : bytes[rest] }";
     let plan = check(&Source::new("l.ember", text)).plan.unwrap();
-    let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(plan.channels[0].clone()))));
+    let mut receiver = Receiver::new(plan.channels[0].framing(End::Device));
     let mut counted = Counted::default();
     // The permuted congruential generator PCG32 (M. E. O'Neill, 2014).
     let mut state = 0x853C_49E6_748F_EA9Bu64;

@@ -3,13 +3,13 @@
 //! Little-endian: a field's least significant bit goes to the lowest free bit of the current byte. Big-endian: its most
 //! significant bit goes to the highest free bit. Bits of a byte are written 7 … 0 from left to right below.
 
-use std::sync::Arc;
+use emberwort_model::model::End;
 
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::Writing;
 use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{BodyError, EncodeError, FrameFault, Framing, Header, ValueRef, Values, decode, encode, json};
+use emberwort_wire::{BodyError, EncodeError, FrameFault, Framed, Header, ValueRef, Values, decode, encode, json};
 use serde_json::Value as Json;
 
 fn plan(order: &str, revision: u32, items: &str) -> Plan {
@@ -247,7 +247,7 @@ fn codes_without_meaning_are_shown_with_their_raw_value_and_survive() {
 #[test]
 fn a_whole_frame() {
     let plan = plan("little", 1, &message("a : u8\n b : u16"));
-    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    let framing = plan.channels[0].framing(End::Device);
     let header = Header { key: 0x21, node: 3, sequence: 0x107, revision: 1 };
     let mut frame = Vec::new();
     framing.encode(&header, &[0x11, 0x22, 0x33], &mut frame).unwrap();
@@ -307,7 +307,7 @@ fn frames_of_every_role_by_hand() {
         }";
     let checked = check(&Source::new("roles.ember", text));
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
-    let framing = Framing::new(Arc::new(checked.plan.unwrap().channels[0].clone()));
+    let framing = checked.plan.unwrap().channels[0].framing(End::Device);
     let mut frame = Vec::new();
     framing.encode(&Header { key: 0xA, node: 0x123, sequence: 0x45, revision: 9 }, &[0x77], &mut frame).unwrap();
     // sync 7E | kind A rev 9 → A9 | node 123 count 5 → 12 35 | head = A9 ^ 12 ^ 35 = 8E
@@ -353,8 +353,8 @@ fn parts_that_stand_in_a_frame_again() {
     let checked = check(&Source::new("twice.ember", text));
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     let plan = checked.plan.unwrap();
-    assert_eq!(plan.channels[0].broadcast, Some(0xFF));
-    let framing = Framing::new(Arc::new(plan.channels[0].clone()));
+    assert_eq!(plan.channels[0].direction(End::Device).broadcast, Some(0xFF));
+    let framing = plan.channels[0].framing(End::Device);
     let mut frame = Vec::new();
     framing.encode(&Header { key: 3, node: 0xFF, ..Header::default() }, &[0x34, 0x12], &mut frame).unwrap();
     // node, kind and its inverse, body: 4 bytes. kind 3 in the low half, C above it. FF + C3 + 34 + 12 = 208.
@@ -392,7 +392,7 @@ fn a_length_in_units_needs_a_multiple() {
         message M { id 1  from device  on words  a : u16 }";
     let checked = check(&Source::new("units.ember", text));
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
-    let framing = Framing::new(Arc::new(checked.plan.unwrap().channels[0].clone()));
+    let framing = checked.plan.unwrap().channels[0].framing(End::Device);
     let mut frame = Vec::new();
     framing.encode(&Header { key: 1, ..Header::default() }, &[0xAB, 0xCD], &mut frame).unwrap();
     // 10 + 7E + 01 + 01 + AB + CD + 00 (the sum itself counts as zero) = 208; 08 ^ FF = F7

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
-use emberwort_model::plan::{ChannelPlan, EXTENDED_ID, KeySource};
+use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
@@ -429,7 +429,7 @@ impl GivenKey {
     }
 
     /// The key as a channel's frames come with it: CAN identifiers beyond 11 bits, and those written with 8 digits, are extended.
-    pub fn on(self, channel: &ChannelPlan) -> u64 {
+    pub fn on(self, channel: &Direction) -> u64 {
         let extended = channel.selected_by == KeySource::CanId && (self.wide || self.number > 0x7FF);
         if extended { self.number | EXTENDED_ID } else { self.number }
     }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use common::{project, project_with_recording, run, stats, succeed};
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Channel;
 use emberwort_model::{Plan, Source, check};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
@@ -16,13 +16,13 @@ use sha2::{Digest, Sha256};
 mod plan_of_marlock;
 
 /// The node of a trial's device for a message whose key says it, else the one for all of them.
-fn node_of(plan: &Plan, channel: &ChannelPlan, message: usize) -> u64 {
-    let facing = channel.facing(plan.link.messages[message].from);
-    facing.nodes_of(message).map_or(3, |nodes| *nodes.start())
+fn node_of(plan: &Plan, channel: &Channel, message: usize) -> u64 {
+    let direction = channel.direction(plan.link.messages[message].from);
+    direction.nodes_of(message).map_or(3, |nodes| *nodes.start())
 }
 
 /// A trial in which each message of a channel is sent once, with the names of those in order.
-fn trial(plan: &Plan, channel: &ChannelPlan) -> (String, Vec<String>) {
+fn trial(plan: &Plan, channel: &Channel) -> (String, Vec<String>) {
     let all: Vec<usize> = (0..plan.messages.len()).filter(|message| channel.carries(*message)).collect();
     let node = all.iter().map(|message| node_of(plan, channel, *message)).max().unwrap_or(3);
     let mut text = format!("channel = \"{}\"\nspan = \"100 s\"\n", channel.name);

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use emberwort_model::Plan;
 use emberwort_model::layout::digest::digest;
-use emberwort_model::model::{ByteOrder, End};
-use emberwort_model::plan::{Action, ChannelPlan, Role};
+use emberwort_model::model::ByteOrder;
+use emberwort_model::plan::{Action, Channel, Direction, Role};
 
 use super::each_action;
 use crate::code::Code;
@@ -29,9 +29,9 @@ const RESULTS: &[(&str, &str)] = &[
 
 /// A test of a peer's revision, where frames say it.
 fn compatible(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Code) {
-    let says = |channel: &ChannelPlan| channel.part(|role| *role == Role::Revision).is_some();
-    let both = |channel: &ChannelPlan| says(channel) || channel.from_host.as_deref().is_some_and(says);
-    if !plan.channels.iter().any(both) {
+    let says = |channel: &Direction| channel.part(|role| *role == Role::Revision).is_some();
+    let mut all = plan.channels.iter().flat_map(Channel::directions);
+    if !all.any(|(_, direction)| says(direction)) {
         return;
     }
     let link = snake(&plan.link.name);
@@ -89,8 +89,8 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
         Action::Varint { .. } => varint = true,
         _ => {}
     });
-    let facing = plan.channels.iter().flat_map(|channel| [channel.facing(End::Device), channel.facing(End::Host)]);
-    let (digits, parts): (Vec<_>, Vec<_>) = facing.flat_map(|channel| &channel.parts).partition(|part| part.hex);
+    let all = plan.channels.iter().flat_map(Channel::directions);
+    let (digits, parts): (Vec<_>, Vec<_>) = all.flat_map(|(_, direction)| &direction.parts).partition(|part| part.hex);
     for part in parts {
         needed.insert((part.order == own, part.bits > 32));
     }

@@ -2,7 +2,7 @@
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind, Length};
-use emberwort_model::plan::{Action, ChannelPlan, FrameFinder, MessagePlan, Role};
+use emberwort_model::plan::{Action, Direction, FrameFinder, MessagePlan, Role};
 use emberwort_wire::{ValueRef, Values};
 
 use super::{channel, constant, has_receiver, literal, member, numbers};
@@ -33,8 +33,8 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         }
     }
     for channel in &plan.channels {
-        for (from, facing) in channel::directions(channel) {
-            frame_check(&link, facing, from, &mut code);
+        for (from, direction) in channel.directions() {
+            frame_check(&link, direction, from, &mut code);
         }
     }
     for (index, vector) in vectors.iter().enumerate() {
@@ -200,8 +200,8 @@ fn line_check(link: &str, plan: &MessagePlan, code: &mut Code) {
     code.line("");
 }
 
-fn frame_check(link: &str, channel: &ChannelPlan, from: Option<End>, code: &mut Code) {
-    let stem = channel::stem(link, channel, from);
+fn frame_check(link: &str, channel: &Direction, from: Option<End>, code: &mut Code) {
+    let stem = channel::stem(link, &channel.name, from);
     let upper = screaming(link);
     code.lines(&format!(
         "static void check_frame_of_{stem}(const {stem}_frame_t *frame, const uint8_t *bytes, size_t size, const char *vector)\n{{\n    \
@@ -261,7 +261,10 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
              static const uint8_t body[] = {{{}}};\n    {stem}_t values;",
         bytes_literal(&vector.body)
     ));
-    let is_line = |frame: &&FrameVector| matches!(plan.channels[frame.channel].finder, FrameFinder::Lines { .. });
+    let is_line = |frame: &&FrameVector| {
+        let direction = plan.channels[frame.channel].direction(compiled.message.from);
+        matches!(direction.finder, FrameFinder::Lines { .. })
+    };
     for (n, frame) in vector.frames.iter().enumerate() {
         let stem = channel::stem_of(link, &plan.channels[frame.channel], compiled.message.from);
         code.line(format!("    static const uint8_t frame_{n}[] = {{{}}};", bytes_literal(&frame.bytes)));
@@ -282,11 +285,11 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
     for (n, frame) in vector.frames.iter().enumerate() {
         let channel = &plan.channels[frame.channel];
         let stem = channel::stem_of(link, channel, compiled.message.from);
-        let facing = channel.facing(compiled.message.from);
-        if facing.key_is_outside() {
+        let direction = channel.direction(compiled.message.from);
+        if direction.key_is_outside() {
             code.line(format!("    header_{n}.key = UINT32_C({});", frame.header.key));
         }
-        for part in &facing.parts {
+        for part in &direction.parts {
             let value = match part.role {
                 Role::Message => frame.header.key,
                 Role::Address => frame.header.node,

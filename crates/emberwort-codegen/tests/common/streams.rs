@@ -10,7 +10,7 @@ use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::{FrameError, body_on};
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, Header, Receiver};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Header, Receiver};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -26,10 +26,10 @@ pub struct Piece {
 /// frames.
 pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<Piece> {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
-    let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
-    let framing = Framing::new(Arc::new(facing.clone()));
+    let direction = plan.channels[channel].direction(from.unwrap_or(End::Device));
+    let framing = plan.channels[channel].framing(from.unwrap_or(End::Device));
     let all: Vec<_> =
-        vectors::vectors(plan, 9).into_iter().filter(|vector| facing.key_of(vector.message).is_some()).collect();
+        vectors::vectors(plan, 9).into_iter().filter(|vector| direction.key_of(vector.message).is_some()).collect();
     let mut stream: Vec<Piece> = Vec::new();
     let mut running = RunningStatus::default();
     let mut length = 0;
@@ -38,17 +38,17 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
         let message = &plan.messages[vector.message];
         let mut body = Vec::new();
         let revision = message.sections[vector.sections - 1].revision;
-        if body_on(facing, message, &vector.values, revision, &mut body).is_err() {
+        if body_on(direction, message, &vector.values, revision, &mut body).is_err() {
             // A text with a line's end in it has no line.
             continue;
         }
         // Node numbers and revisions that fit the narrowest part.
-        let node_bits = facing.part(|role| *role == Role::Address).map_or(64, |part| part.bits.min(4));
-        let node = match facing.nodes_of(vector.message) {
+        let node_bits = direction.part(|role| *role == Role::Address).map_or(64, |part| part.bits.min(4));
+        let node = match direction.nodes_of(vector.message) {
             Some(nodes) => random.random_range(nodes),
             None => random.random::<u64>() >> (64 - u32::from(node_bits).min(4)),
         };
-        let mut key = facing.key_for(vector.message, node).unwrap();
+        let mut key = direction.key_for(vector.message, node).unwrap();
         match random.random_range(0..12) {
             0 => {
                 // A key that no message has, around what was sent before.
@@ -56,7 +56,7 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
                 body =
                     stream.iter().rev().take(random.random_range(0..3)).flat_map(|piece| piece.bytes.clone()).collect();
                 body.truncate(100);
-                match facing.finder {
+                match direction.finder {
                     FrameFinder::Lines { .. } => body.retain(|byte| !matches!(byte, b'\n' | b'\r')),
                     FrameFinder::StatusBytes { .. } => body.iter_mut().for_each(|byte| *byte &= 0x7F),
                     _ => {}
@@ -65,7 +65,7 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             1 => body.truncate(random.random_range(0..=body.len())),
             _ => {}
         }
-        if matches!(facing.finder, FrameFinder::StatusBytes { .. }) && key == UNKNOWN_KEY {
+        if matches!(direction.finder, FrameFinder::StatusBytes { .. }) && key == UNKNOWN_KEY {
             key = 0xB2;
         }
         let header = Header { key, node, sequence: random.random(), revision: 1 };
@@ -78,14 +78,14 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             Err(FrameError::HighBit { .. }) => continue,
             Err(error) => panic!("{error}"),
         }
-        frame = running.shorten(facing.finder, &frame).to_vec();
+        frame = running.shorten(direction.finder, &frame).to_vec();
         match random.random_range(0..10) {
             0 => {
                 let at = random.random_range(0..frame.len());
                 frame[at] ^= 1 << random.random_range(0..8);
             }
             1 => frame.truncate(random.random_range(0..frame.len())),
-            2 if matches!(facing.finder, FrameFinder::StatusBytes { .. }) => {
+            2 if matches!(direction.finder, FrameFinder::StatusBytes { .. }) => {
                 // Some of them are frames of their own.
                 frame.insert(random.random_range(0..frame.len()), random.random_range(0xF0..=0xFF));
             }
@@ -103,7 +103,7 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
             _ => {}
         }
         length += frame.len();
-        let silent = matches!(facing.finder, FrameFinder::Idle { .. }) || random.random_bool(0.05);
+        let silent = matches!(direction.finder, FrameFinder::Idle { .. }) || random.random_bool(0.05);
         stream.push(Piece { bytes: frame, silent });
     }
     stream
@@ -114,7 +114,7 @@ const UNKNOWN_KEY: u64 = 9;
 
 /// Whether silence separates frames.
 fn is_quiet(plan: &Plan, channel: usize) -> bool {
-    matches!(plan.channels[channel].finder, FrameFinder::Idle { .. })
+    matches!(plan.channels[channel].finder(), FrameFinder::Idle { .. })
 }
 
 /// What the program of [`c_program`] reads: each piece behind its length in two bytes, whose highest bit says that there is
@@ -171,8 +171,7 @@ impl FrameSink for Checked {
 
 /// What the library's receiver accepts, as the program of [`c_receiver`] prints it.
 pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Piece]) -> (usize, String) {
-    let facing = plan.channels[channel].facing(from.unwrap_or(End::Device));
-    let mut receiver = Receiver::new(Arc::new(Framing::new(Arc::new(facing.clone()))));
+    let mut receiver = Receiver::new(plan.channels[channel].framing(from.unwrap_or(End::Device)));
     let reader = BodyReader::new(plan.clone(), channel, from);
     let mut accepted = Checked { reader, good: 0, unread: 0, hash: FNV_START, bytes: 0 };
     for piece in pieces {

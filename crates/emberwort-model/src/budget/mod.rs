@@ -9,9 +9,9 @@ pub use report::{ChannelReport, MessageRow, medium_text, report};
 
 use num_rational::Ratio;
 
-use crate::model::{Field, Kind, Length, LineDigits, LineForm, MediumKind};
+use crate::model::{Field, Kind, Length, LineDigits, LineForm, Medium, MediumKind};
 use crate::number::Decimal;
-use crate::plan::{Action, ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan};
+use crate::plan::{Action, Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan};
 use wire_time::{Seconds, WireCost};
 
 /// The size of a message's body and what of it carries nothing.
@@ -104,21 +104,21 @@ fn unused_bits(kind: &Kind, width: u8) -> f64 {
 }
 
 /// What a message costs on the channel with this index.
-pub fn message_on(channel: &ChannelPlan, plan: &MessagePlan, index: usize) -> MessageOnChannel {
-    let facing = channel.facing(plan.message.from);
+pub fn message_on(channel: &Channel, plan: &MessagePlan, index: usize) -> MessageOnChannel {
+    let direction = channel.direction(plan.message.from);
     let (least, mut greatest) = (plan.least_size(), plan.greatest_size());
     if plan.has_rest {
-        greatest = facing.longest_body().max(least);
+        greatest = direction.longest_body().max(least);
     }
-    if facing.selected_by == KeySource::Line {
+    if direction.selected_by == KeySource::Line {
         (_, greatest) = line_length(plan);
     }
-    let least = if facing.selected_by == KeySource::Line { line_length(plan).0 } else { least };
-    let frame = (facing.least_frame_size(least), facing.frame_size(greatest));
+    let least = if direction.selected_by == KeySource::Line { line_length(plan).0 } else { least };
+    let frame = (direction.least_frame_size(least), direction.frame_size(greatest));
     let position = plan.message.channels.iter().position(|other| *other == index);
     let extended = position.and_then(|at| plan.message.keys[at]).is_some_and(|key| key.extended);
     // The silence that separates frames takes time too.
-    let silence = match facing.finder {
+    let silence = match direction.finder {
         FrameFinder::Idle { nanoseconds } => Seconds::new(i128::from(nanoseconds), 1_000_000_000),
         _ => Seconds::from_integer(0),
     };
@@ -126,8 +126,8 @@ pub fn message_on(channel: &ChannelPlan, plan: &MessagePlan, index: usize) -> Me
     MessageOnChannel {
         overhead: frame.1 - greatest,
         frame,
-        least: with_silence(least_cost(&facing.medium.kind, frame.0, extended)),
-        greatest: with_silence(wire_time::worst(&facing.medium.kind, frame.1, extended)),
+        least: with_silence(least_cost(&direction.medium.kind, frame.0, extended)),
+        greatest: with_silence(wire_time::worst(&direction.medium.kind, frame.1, extended)),
     }
 }
 
@@ -195,7 +195,7 @@ pub(crate) fn field_length(field: &Field, form: LineForm) -> (usize, usize) {
 }
 
 /// Bytes a second of the regular messages of one device on a channel; `None` if there are none.
-pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &ChannelPlan) -> Option<f64> {
+pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &Direction) -> Option<f64> {
     let mut sum = None;
     let carried = plan.messages.iter().enumerate().filter(|(index, _)| channel.key_of(*index).is_some());
     for (_, compiled) in carried {
@@ -214,8 +214,8 @@ pub(crate) fn line_bytes_per_second(medium: &MediumKind) -> f64 {
 
 /// The energy of sending for so long, in millijoules: current times voltage times time. `None` if the medium does not say
 /// its current.
-pub fn energy(channel: &ChannelPlan, time: Seconds) -> Option<Seconds> {
-    let (current, voltage) = channel.medium.sending?;
+pub fn energy(medium: &Medium, time: Seconds) -> Option<Seconds> {
+    let (current, voltage) = medium.sending?;
     let exact = |value: Decimal| Ratio::new(value.mantissa, 10i128.pow(value.decimals.min(18)));
     // Milliamperes times volts are milliwatts.
     Some(exact(current) * exact(voltage) * time)

@@ -6,7 +6,7 @@ use super::wire_time::{Lora, Seconds};
 use super::{BodyBudget, MessageOnChannel, body, energy, message_on, time_text};
 use crate::model::{End, Medium, MediumKind};
 use crate::number::Decimal;
-use crate::plan::{ChannelPlan, Plan};
+use crate::plan::Plan;
 
 /// What a message costs on a channel.
 #[derive(Clone, Debug, PartialEq)]
@@ -86,7 +86,7 @@ fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
             body: body(compiled),
             every: meaning.every,
             share: of_all,
-            energy: energy(channel, time),
+            energy: energy(&channel.medium, time),
             frame,
         });
     }
@@ -111,8 +111,8 @@ fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
 }
 
 /// A medium in words, as the definition has it, and what its speed means.
-pub fn medium_text(channel: &ChannelPlan) -> String {
-    let Medium { kind, sending } = &channel.medium;
+pub fn medium_text(medium: &Medium) -> String {
+    let Medium { kind, sending } = medium;
     let speed = |value: u32, unit: &str| match value {
         value if value >= 1_000_000 && value % 1_000_000 == 0 => format!("{} M{unit}", value / 1_000_000),
         value if value >= 1_000 && value % 1_000 == 0 => format!("{} k{unit}", value / 1_000),

@@ -5,7 +5,8 @@ use std::fmt::Write;
 use sha2::{Digest, Sha256};
 
 use super::rows;
-use crate::plan::{ChannelPlan, Plan};
+use crate::model::End;
+use crate::plan::{Direction, Plan};
 
 /// The first 32 bits of the SHA-256 (FIPS 180-4) of everything that decides about bytes and what they mean: channels with their
 /// framing, parts and checksums, keys, and each field with its place, codes, values, unit and default. Comments, documentation,
@@ -18,17 +19,19 @@ pub fn digest(plan: &Plan) -> u32 {
 fn text(plan: &Plan) -> String {
     let mut lines: Vec<String> = Vec::new();
     for channel in &plan.channels {
-        lines.push(channel_text(channel));
-        lines.extend(channel.from_host.iter().map(|host| format!("host {}", channel_text(host))));
+        for (from, direction) in channel.directions() {
+            let host = if from == Some(End::Host) { "host " } else { "" };
+            lines.push(format!("{host}{}", channel_text(direction)));
+        }
     }
     for (index, message) in plan.messages.iter().enumerate() {
         let own = &message.message;
         let mut line = format!("message {} {:?} {:?} {:?}", own.name, own.from, message.byte_order, own.line);
         for channel in &own.channels {
-            let facing = plan.channels[*channel].facing(own.from);
-            let keys: Vec<u64> = facing.keys.iter().filter(|(_, m)| *m == index).map(|(key, _)| *key).collect();
+            let direction = plan.channels[*channel].direction(own.from);
+            let keys: Vec<u64> = direction.keys.iter().filter(|(_, m)| *m == index).map(|(key, _)| *key).collect();
             // Writing to a String cannot fail.
-            let _ = write!(line, " {} {keys:?}", facing.name);
+            let _ = write!(line, " {} {keys:?}", direction.name);
         }
         for row in rows(message) {
             let cells =
@@ -54,7 +57,7 @@ fn text(plan: &Plan) -> String {
     lines.join("\n")
 }
 
-fn channel_text(channel: &ChannelPlan) -> String {
+fn channel_text(channel: &Direction) -> String {
     let mut text = format!(
         "channel {} {:?} {:?} {:?} {:?} {:?} {:?}",
         channel.name,

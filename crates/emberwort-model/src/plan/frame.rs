@@ -3,13 +3,13 @@
 use std::ops::RangeInclusive;
 
 use crate::algorithm::Algorithm;
-use crate::model::{Base, ByteOrder, End, Medium};
+use crate::model::{Base, ByteOrder, Medium};
 use crate::stuffing::{Escape, Stuffing};
 
-/// The compiled form of a channel.
+/// A channel as the frames of one end go over it, compiled.
 #[derive(Clone, Debug, PartialEq)]
-pub struct ChannelPlan {
-    /// Its name.
+pub struct Direction {
+    /// The channel's name.
     pub name: String,
     /// Its documentation.
     pub doc: String,
@@ -21,8 +21,6 @@ pub struct ChannelPlan {
     pub broadcast: Option<u64>,
     /// What selects the message.
     pub selected_by: KeySource,
-    /// This channel as the host's frames go over it, where they differ; this one then has the device's.
-    pub from_host: Option<Box<ChannelPlan>>,
     /// How a receiver finds frames.
     pub finder: FrameFinder,
     /// The order of bytes and bits.
@@ -55,7 +53,7 @@ pub enum FrameFinder {
     Sync,
     /// A delimiter that cannot occur inside of frames.
     Stuffed(Stuffing),
-    /// Sync bytes in front that cannot occur in the rest; the length part or [`ChannelPlan::terminator`] says where the frame
+    /// Sync bytes in front that cannot occur in the rest; the length part or [`Direction::terminator`] says where the frame
     /// ends.
     Escaped(Escape),
     /// Silence between frames.
@@ -222,15 +220,7 @@ impl Bound {
     }
 }
 
-impl ChannelPlan {
-    /// The channel as frames from this end go over it.
-    pub fn facing(&self, from: End) -> &ChannelPlan {
-        match (from, &self.from_host) {
-            (End::Host, Some(host)) => host,
-            _ => self,
-        }
-    }
-
+impl Direction {
     /// Whether frames have a checksum.
     pub fn has_checksum(&self) -> bool {
         self.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. }))
@@ -323,7 +313,7 @@ impl ChannelPlan {
 
     /// Whether a message (by index) travels here.
     pub fn carries(&self, message: usize) -> bool {
-        self.key_of(message).is_some() || self.from_host.as_ref().is_some_and(|host| host.carries(message))
+        self.key_of(message).is_some()
     }
 
     /// Most bytes on the wire of a frame with a body of this size, stuffing and delimiters included.

@@ -2,12 +2,14 @@
 //!
 //! The codec and all generators read the plan; none of them looks at the definition's text again.
 
+mod channel;
 mod frame;
 mod message;
 
 use std::sync::Arc;
 
-pub use frame::{Bound, ChannelPlan, Covered, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone};
+pub use channel::Channel;
+pub use frame::{Bound, Covered, Direction, EXTENDED_ID, FrameFinder, KeySource, Part, Role, Zone};
 pub use message::{
     Action, Element, ElementSizes, LeadField, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, UnionPlan,
     count_bytes, starts_at_byte,
@@ -26,12 +28,12 @@ pub struct Plan {
     /// The records, in the order of [`Link::records`].
     pub records: Vec<Arc<RecordPlan>>,
     /// The channels, in order of declaration.
-    pub channels: Vec<ChannelPlan>,
+    pub channels: Vec<Channel>,
 }
 
 impl Plan {
     /// Compiles the messages of a link. The keys of the channels are still to be assigned.
-    pub(crate) fn new(link: Link, channels: Vec<ChannelPlan>) -> Self {
+    pub(crate) fn new(link: Link, channels: Vec<Channel>) -> Self {
         let mut compiler = Compiler::new(link.byte_order);
         let records = link.records.iter().map(|record| compiler.record(record)).collect();
         let mut messages: Vec<MessagePlan> = link.messages.iter().map(|message| compiler.message(message)).collect();

@@ -8,7 +8,7 @@ use crate::budget;
 use crate::diagnostics::{Code, Finding};
 use crate::model::{End, Kind, MediumKind, Selector};
 use crate::number::{Decimal, Scaling};
-use crate::plan::{Bound, ChannelPlan, FrameFinder, Part, Plan, Role, Zone};
+use crate::plan::{Bound, Direction, FrameFinder, Part, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{FieldItem, FrameItem, TypeExpr};
 
@@ -27,11 +27,11 @@ impl Resolver<'_> {
         self.narrower_ranges();
         for (channel, item) in plan.channels.iter().zip(&self.file.channels) {
             for frame in &item.frames {
-                let facing = channel.facing(frame.from.unwrap_or(End::Device));
-                self.checksum_gaps(facing, frame);
-                self.short_checksums(facing, frame);
-                self.sync_in_data(plan, facing, frame);
-                self.no_beginning(facing, frame);
+                let direction = channel.direction(frame.from.unwrap_or(End::Device));
+                self.checksum_gaps(direction, frame);
+                self.short_checksums(direction, frame);
+                self.sync_in_data(plan, direction, frame);
+                self.no_beginning(direction, frame);
             }
         }
         self.loads(plan);
@@ -206,7 +206,7 @@ impl Resolver<'_> {
     }
 
     /// Parts that decide how a frame is read, and that no checksum protects.
-    fn checksum_gaps(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+    fn checksum_gaps(&mut self, channel: &Direction, frame: &FrameItem) {
         let checksums: Vec<(&Part, &Vec<crate::plan::Covered>)> = channel
             .parts
             .iter()
@@ -251,7 +251,7 @@ impl Resolver<'_> {
     }
 
     /// CRCs over more bits than their polynomial can tell apart: from there on two wrong bits can pass.
-    fn short_checksums(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+    fn short_checksums(&mut self, channel: &Direction, frame: &FrameItem) {
         let body_end = channel.head_bytes + channel.greatest_body;
         for part in &channel.parts {
             let Role::Checksum { algorithm: Algorithm::Crc(crc), over, .. } = &part.role else { continue };
@@ -274,7 +274,7 @@ impl Resolver<'_> {
     }
 
     /// Frames that follow each other without sync bytes, where bytes can get lost.
-    fn no_beginning(&mut self, channel: &ChannelPlan, frame: &FrameItem) {
+    fn no_beginning(&mut self, channel: &Direction, frame: &FrameItem) {
         let keeps_bytes = matches!(channel.medium.kind, MediumKind::Tcp { .. } | MediumKind::Stream { .. });
         if channel.finder != FrameFinder::Sync || !channel.sync.is_empty() || keeps_bytes {
             return;
@@ -289,7 +289,7 @@ impl Resolver<'_> {
     }
 
     /// Sync bytes that come up in data all the time.
-    fn sync_in_data(&mut self, plan: &Plan, channel: &ChannelPlan, frame: &FrameItem) {
+    fn sync_in_data(&mut self, plan: &Plan, channel: &Direction, frame: &FrameItem) {
         let sync = &channel.sync;
         let idle = |byte: u8| sync.iter().all(|other| *other == byte);
         if channel.finder != FrameFinder::Sync || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {

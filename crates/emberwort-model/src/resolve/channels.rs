@@ -9,7 +9,7 @@ use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
 use crate::model::{Base, ByteOrder, End, Medium, MediumKind, NodeRange};
 use crate::number::Decimal;
-use crate::plan::{ChannelPlan, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
+use crate::plan::{Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, MessageItem, Name};
 
@@ -58,7 +58,7 @@ fn default_limit(medium: &MediumKind, by_port: bool) -> usize {
 }
 
 impl Resolver<'_> {
-    pub(super) fn channel(&mut self, item: &ChannelItem) -> Option<ChannelPlan> {
+    pub(super) fn channel(&mut self, item: &ChannelItem) -> Option<Channel> {
         if item.damaged {
             return None;
         }
@@ -114,14 +114,13 @@ impl Resolver<'_> {
             ));
             return None;
         }
-        let channel = ChannelPlan {
+        let channel = Direction {
             name: item.name.text.clone(),
             doc: item.doc.clone(),
             medium,
             limit,
             broadcast: None,
             selected_by: KeySource::Single,
-            from_host: None,
             finder,
             byte_order: self.byte_order,
             sync: Vec::new(),
@@ -138,7 +137,7 @@ impl Resolver<'_> {
     }
 
     /// The frames of both directions.
-    fn directions(&mut self, item: &ChannelItem, bare: ChannelPlan) -> Option<ChannelPlan> {
+    fn directions(&mut self, item: &ChannelItem, bare: Direction) -> Option<Channel> {
         let with_frame = |resolver: &mut Self, from: Option<End>| {
             let mut channel = bare.clone();
             let frame = item.frames.iter().find(|frame| frame.from == from || frame.from.is_none());
@@ -149,9 +148,9 @@ impl Resolver<'_> {
             channel.selected_by = resolver.key_source(item, &channel)?;
             Some(channel)
         };
-        let Some(first) = item.frames.first() else { return with_frame(self, None) };
+        let Some(first) = item.frames.first() else { return Some(Channel::new(with_frame(self, None)?, None)) };
         if first.from.is_none() {
-            return with_frame(self, None);
+            return Some(Channel::new(with_frame(self, None)?, None));
         }
         if item.frames.len() < 2 {
             let (has, lacks) = match first.from {
@@ -166,13 +165,12 @@ impl Resolver<'_> {
             ));
             return None;
         }
-        let mut device = with_frame(self, Some(End::Device))?;
-        device.from_host = Some(Box::new(with_frame(self, Some(End::Host))?));
-        Some(device)
+        let device = with_frame(self, Some(End::Device))?;
+        Some(Channel::new(device, Some(with_frame(self, Some(End::Host))?)))
     }
 
     /// What stands around the text of a line must be text too.
-    fn parts_of_lines(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
+    fn parts_of_lines(&mut self, frame: &FrameItem, channel: &Direction) {
         let FrameFinder::Lines { .. } = channel.finder else { return };
         let visible = |bytes: &[u8]| bytes.iter().all(|byte| (0x20..0x7F).contains(byte));
         for part in &channel.parts {
@@ -253,7 +251,7 @@ impl Resolver<'_> {
         nanoseconds
     }
 
-    fn key_source(&mut self, item: &ChannelItem, channel: &ChannelPlan) -> Option<KeySource> {
+    fn key_source(&mut self, item: &ChannelItem, channel: &Direction) -> Option<KeySource> {
         if let FrameFinder::Lines { .. } = channel.finder {
             return Some(KeySource::Line);
         }
@@ -295,23 +293,21 @@ impl Resolver<'_> {
         for message in messages.iter_mut().filter(|message| message.has_rest) {
             let before = message.greatest_without_rest();
             let room = message.message.channels.iter().map(|index| {
-                let facing = channels[*index].facing(message.message.from);
-                facing.longest_body().saturating_sub(before)
+                let direction = channels[*index].direction(message.message.from);
+                direction.longest_body().saturating_sub(before)
             });
             if let Some(most) = room.max() {
                 message.rest_bytes = most;
             }
         }
         for (index, channel) in channels.iter_mut().enumerate() {
-            let split = channel.from_host.is_some();
-            if let Some(host) = &mut channel.from_host {
-                self.keys_of(index, host, messages, Some(End::Host));
+            for (from, direction) in channel.directions_mut() {
+                self.keys_of(index, direction, messages, from);
             }
-            self.keys_of(index, channel, messages, split.then_some(End::Device));
         }
     }
 
-    fn keys_of(&mut self, index: usize, channel: &mut ChannelPlan, messages: &[MessagePlan], from: Option<End>) {
+    fn keys_of(&mut self, index: usize, channel: &mut Direction, messages: &[MessagePlan], from: Option<End>) {
         let file = self.file;
         let mut places: HashMap<u64, Span> = HashMap::new();
         let mut lines: HashMap<String, Span> = HashMap::new();
@@ -495,7 +491,7 @@ impl Resolver<'_> {
     }
 
     /// A key, or one for each node whose number is added to it.
-    fn with_nodes(&mut self, channel: &ChannelPlan, key: u64, nodes: Option<NodeRange>, name: &Name) -> Vec<u64> {
+    fn with_nodes(&mut self, channel: &Direction, key: u64, nodes: Option<NodeRange>, name: &Name) -> Vec<u64> {
         let Some(NodeRange { least, greatest }) = nodes else { return vec![key] };
         if let Some(part) = channel.part(|role| *role == Role::Address) {
             let message = format!(
@@ -509,7 +505,7 @@ impl Resolver<'_> {
     }
 
     /// Where no length part says it, the size of its message must say where a frame ends.
-    fn sizes_by_key(&mut self, index: usize, channel: &mut ChannelPlan, messages: &[MessagePlan]) {
+    fn sizes_by_key(&mut self, index: usize, channel: &mut Direction, messages: &[MessagePlan]) {
         let has_length = channel.part(|role| matches!(role, Role::Length { .. })).is_some();
         if channel.finder != FrameFinder::Sync || has_length {
             return;
@@ -551,7 +547,7 @@ impl Resolver<'_> {
     }
 
     /// Behind a status byte no byte has bit 7 set, so no field can use it. Sizes may vary: the next status byte ends a frame.
-    fn data_bytes(&mut self, channel: &mut ChannelPlan, messages: &[MessagePlan]) {
+    fn data_bytes(&mut self, channel: &mut Direction, messages: &[MessagePlan]) {
         let sections = |message: &MessagePlan| message.sections.len() == 1 && !message.has_rest;
         channel.body_sizes = channel
             .keys
@@ -621,7 +617,7 @@ impl Resolver<'_> {
     }
 
     /// The id of a message, if the channel's frames have room for it.
-    fn id_on(&mut self, channel: &ChannelPlan, message: &MessagePlan, item: &MessageItem, index: usize) -> Option<u64> {
+    fn id_on(&mut self, channel: &Direction, message: &MessagePlan, item: &MessageItem, index: usize) -> Option<u64> {
         let bits = channel.key_part()?.bits;
         let Some(id) = message.message.id else {
             if item.id.is_none() && !item.damaged {
@@ -648,7 +644,7 @@ impl Resolver<'_> {
         Some(id)
     }
 
-    fn fits(&mut self, index: usize, channel: &ChannelPlan, body: usize, name: &Name) {
+    fn fits(&mut self, index: usize, channel: &Direction, body: usize, name: &Name) {
         let size = channel.frame_size(body);
         let by_port = channel.selected_by == KeySource::Port;
         if size > channel.limit {

@@ -3,7 +3,7 @@
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
 use crate::model::MediumKind;
-use crate::plan::{Bound, ChannelPlan, Covered, FrameFinder, Part, Role, Zone};
+use crate::plan::{Bound, Covered, Direction, FrameFinder, Part, Role, Zone};
 use crate::syntax::ast::{FrameItem, Name, Number, PartKind, RoleItem};
 
 /// A part's place: the zone, its first bit, and one past its last bit; the body has none.
@@ -15,7 +15,7 @@ pub(super) enum Extent {
 
 impl Resolver<'_> {
     /// Lays out a frame and gives its parts their roles.
-    pub(super) fn frame(&mut self, frame: &FrameItem, channel: &mut ChannelPlan) -> Option<()> {
+    pub(super) fn frame(&mut self, frame: &FrameItem, channel: &mut Direction) -> Option<()> {
         let extents = self.extents(frame, channel)?;
         self.roles(frame, &extents, channel)?;
         self.finder(frame, channel);
@@ -23,7 +23,7 @@ impl Resolver<'_> {
     }
 
     /// Lays the parts out by the rules of fields.
-    fn extents(&mut self, frame: &FrameItem, channel: &mut ChannelPlan) -> Option<Vec<Extent>> {
+    fn extents(&mut self, frame: &FrameItem, channel: &mut Direction) -> Option<Vec<Extent>> {
         let mut extents: Vec<Extent> = Vec::new();
         let (mut zone, mut bit) = (Zone::Head, 0u32);
         let mut fine = true;
@@ -156,14 +156,7 @@ impl Resolver<'_> {
     }
 
     /// The role of a part that repeats an earlier one.
-    fn same(
-        &mut self,
-        other: &Name,
-        inverted: bool,
-        bits: u8,
-        frame: &FrameItem,
-        channel: &ChannelPlan,
-    ) -> Option<Role> {
+    fn same(&mut self, other: &Name, inverted: bool, bits: u8, frame: &FrameItem, channel: &Direction) -> Option<Role> {
         self.index_of(frame, other)?;
         let found = channel.parts.iter().position(|part| part.name == other.text);
         let problem = match found.map(|part| &channel.parts[part]) {
@@ -180,7 +173,7 @@ impl Resolver<'_> {
         None
     }
 
-    fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut ChannelPlan) -> Option<()> {
+    fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut Direction) -> Option<()> {
         let mut fine = true;
         for (part, extent) in frame.parts.iter().zip(extents) {
             let (PartKind::Value { bits, hex, order, role, span }, Extent::Bits(zone, at_bit, end_bit)) =
@@ -203,7 +196,7 @@ impl Resolver<'_> {
                 self.report(Finding::new(Code::BadPart, *span, message, help));
                 fine = false;
             }
-            let once = |channel: &ChannelPlan, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
+            let once = |channel: &Direction, wanted: fn(&Role) -> bool| channel.part(wanted).is_none();
             let (role, first) = match role {
                 RoleItem::Message => (Role::Message, once(channel, |r| *r == Role::Message)),
                 RoleItem::Address { all } => {
@@ -303,7 +296,7 @@ impl Resolver<'_> {
     }
 
     /// Whether a receiver can tell where frames begin and end.
-    fn finder(&mut self, frame: &FrameItem, channel: &ChannelPlan) {
+    fn finder(&mut self, frame: &FrameItem, channel: &Direction) {
         let length = channel.part(|role| matches!(role, Role::Length { .. }));
         if length.is_some_and(|part| part.zone == Zone::Tail) {
             let message = "the length comes after the body whose end it should tell";

@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 use crate::diagnostics::{Code, Finding, nearest};
 use crate::model::{Base, ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
-use crate::plan::{ChannelPlan, Plan};
+use crate::plan::{Channel, Plan};
 use crate::source::Span;
 use crate::syntax::ast::{ByteOrder, End, File, LabelItem, LabelledItem, MessageItem, Name, Number, TypeExpr};
 use crate::syntax::parse_field_type;
@@ -253,7 +253,7 @@ impl<'a> Resolver<'a> {
             self.style(&item.name, Style::UpperCamel, "message");
             self.declare(&item.name, "message");
         }
-        let mut channels: Vec<Option<ChannelPlan>> = Vec::new();
+        let mut channels: Vec<Option<Channel>> = Vec::new();
         for item in &file.channels {
             self.style(&item.name, Style::LowerSnake, "channel");
             self.declare(&item.name, "channel");
@@ -272,7 +272,7 @@ impl<'a> Resolver<'a> {
             tables,
             messages,
         };
-        let channels: Vec<ChannelPlan> = channels.into_iter().collect::<Option<_>>()?;
+        let channels: Vec<Channel> = channels.into_iter().collect::<Option<_>>()?;
         let mut plan = Plan::new(link, channels);
         self.places(&plan);
         self.endless_nesting(&plan);

@@ -54,11 +54,11 @@ impl Resolver<'_> {
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
                 let Kind::NestedFrame { channel, .. } = field.kind else { continue };
                 let inner = &plan.channels[channel];
-                let facing = inner.facing(compiled.message.from);
+                let direction = inner.direction(compiled.message.from);
                 let room = compiled.rest_bytes;
                 let mut too_long = HashSet::new();
-                for (_, message) in &facing.keys {
-                    if facing.frame_size(plan.messages[*message].greatest_size()) > room {
+                for (_, message) in &direction.keys {
+                    if direction.frame_size(plan.messages[*message].greatest_size()) > room {
                         too_long.insert(*message);
                     }
                 }

@@ -14,7 +14,7 @@ use emberwort_model::number::Decimal;
 use emberwort_model::{Plan, Source};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{Framing, Header, Values};
+use emberwort_wire::{Framed, Header, Values};
 use serde_json::{Value as Json, json};
 
 use super::{Ending, channel_index, message_index, with_definition};
@@ -126,8 +126,8 @@ impl View<'_> {
     fn write(&self, out: &mut impl Write) -> anyhow::Result<()> {
         let Self { plan, before, .. } = self;
         let channel = &plan.channels[before.channel];
-        let after_channel = self.then.map(|(plan, report)| medium_text(&plan.channels[report.channel]));
-        let medium = medium_text(channel);
+        let after_channel = self.then.map(|(plan, report)| medium_text(&plan.channels[report.channel].medium));
+        let medium = medium_text(&channel.medium);
         let devices = plural(self.devices, "device");
         let heading = wrapped(&format!("{}  {devices}, {medium}", channel.name));
         let (name, rest) = heading.split_at(channel.name.len());
@@ -281,13 +281,14 @@ impl Content {
     /// The exact cost on a channel, if the message travels there.
     fn write(&self, plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
         let compiled = &plan.messages[self.message];
-        let channel = plan.channels[index].facing(compiled.message.from);
+        let framing = plan.channels[index].framing(compiled.message.from);
+        let channel = framing.plan();
         let Some(key) = channel.key_of(self.message) else { return Ok(()) };
         let mut body = Vec::new();
         body_on(channel, compiled, &self.values, plan.link.revision, &mut body)?;
         let mut frame = Vec::new();
         let header = Header { key, revision: u64::from(plan.link.revision), ..Header::default() };
-        Framing::new(Arc::new(channel.clone())).encode(&header, &body, &mut frame)?;
+        framing.encode(&header, &body, &mut frame)?;
         let kind = &channel.medium.kind;
         let exact = wire_time::exact(kind, &frame, can_id(key));
         let worst = wire_time::worst(kind, frame.len(), can_id(key).1);

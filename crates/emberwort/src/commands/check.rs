@@ -8,7 +8,7 @@ use emberwort_checksum::frames::{Promises, promises};
 use emberwort_evolution::{file_name, folded};
 use emberwort_model::diagnostics::{Code, Finding, Severity};
 use emberwort_model::model::End;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::{Channel, Direction};
 use emberwort_model::{Checked, Plan, Span, named_place};
 
 use super::Ending;
@@ -101,13 +101,10 @@ fn is_edited_after_sealing(file: &Path, checked: &Checked) -> anyhow::Result<boo
 }
 
 /// The channels whose framing is asked about, those with other frames in each direction twice, and what it can promise.
-fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a ChannelPlan, Option<End>, Promises)> {
+fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a Direction, Option<End>, Promises)> {
     let Some(plan) = checked.plan.as_ref().filter(|_| args.frames) else { return Vec::new() };
-    let each = plan.channels.iter().flat_map(|channel| match &channel.from_host {
-        Some(host) => vec![(channel, Some(End::Device)), (&**host, Some(End::Host))],
-        None => vec![(channel, None)],
-    });
-    each.map(|(channel, from)| (channel, from, promises(plan, channel))).collect()
+    let each = plan.channels.iter().flat_map(Channel::directions);
+    each.map(|(from, direction)| (&**direction, from, promises(plan, direction))).collect()
 }
 
 /// With more fields than this `check` leaves it to `generate` to find names that clash, which takes several times as long as all else.

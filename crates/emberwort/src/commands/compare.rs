@@ -9,7 +9,7 @@ use emberwort_evolution::prove::prove;
 use emberwort_evolution::{Comparison, History, Order, Pair, Revision, compare, ways_out};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::plan::Role;
+use emberwort_model::plan::{Channel, Role};
 
 use super::Ending;
 use crate::cli::{CompareArgs, CompareForm};
@@ -194,10 +194,8 @@ fn by_revision_part(plan: &Plan, found: &Comparison) -> (Vec<String>, Vec<String
     let stranding: BTreeSet<&str> = examples.map(|example| example.channel.as_str()).collect();
     let channels = plan.channels.iter().filter(|channel| stranding.contains(channel.name.as_str()));
     let (with, without): (Vec<_>, Vec<_>) =
-        channels.partition(|channel| channel.part(|role| *role == Role::Revision).is_some());
-    let names = |channels: Vec<&emberwort_model::plan::ChannelPlan>| {
-        channels.iter().map(|channel| channel.name.clone()).collect()
-    };
+        channels.partition(|channel| channel.has_part(|role| *role == Role::Revision));
+    let names = |channels: Vec<&Channel>| channels.iter().map(|channel| channel.name.clone()).collect();
     (names(with), names(without))
 }
 

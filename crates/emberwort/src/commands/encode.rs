@@ -16,7 +16,7 @@ use emberwort_wire::body_reader::read_body;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::text::{self, Filling, Given, Problem, fill};
-use emberwort_wire::{EncodeError, Framing, RowHeader, ValueRef, Values, decode, encode, line};
+use emberwort_wire::{EncodeError, Framed, Framing, RowHeader, ValueRef, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
 
 use super::speakers::sent_otherwise;
@@ -232,8 +232,9 @@ impl Encoder<'_> {
                 say!("{name}{change}");
             }
         }
-        let facing = self.on.map(|index| plan.channels[index].facing(compiled.message.from));
-        if let (Some(channel), Some(index_on)) = (facing, self.on)
+        let framing = self.on.map(|index| plan.channels[index].framing(compiled.message.from));
+        let direction = framing.as_deref().map(Framing::plan);
+        if let (Some(channel), Some(index_on)) = (direction, self.on)
             && (channel.key_of(index).is_none() || !compiled.message.channels.contains(&index_on))
         {
             let channels: Vec<&str> =
@@ -241,7 +242,7 @@ impl Encoder<'_> {
             bail!("{name} does not travel on `{}`; it travels on: {}", channel.name, channels.join(", "));
         }
         let mut body = Vec::new();
-        let made = match facing {
+        let made = match direction {
             Some(channel) => body_on(channel, compiled, &self.values, filling.revision, &mut body),
             None => encode(compiled, &self.values, filling.revision, &mut body),
         };
@@ -256,7 +257,7 @@ impl Encoder<'_> {
                 false => self.without_rest += 1,
             }
         }
-        let Some(channel) = facing else {
+        let (Some(framing), Some(channel)) = (&framing, direction) else {
             self.print(&body);
             return Ok(());
         };
@@ -268,7 +269,6 @@ impl Encoder<'_> {
         self.went_around += usize::from(said.sequence.is_some_and(|sequence| sequence > greatest));
         let header = said.header(channel, index, revision);
         let mut frame = Vec::new();
-        let framing = Framing::new(Arc::new(channel.clone()));
         framing.encode(&header, &body, &mut frame)?;
         if let FrameFinder::Lines { .. } = channel.finder {
             // Another pattern may fit, too, and come first.

@@ -1,5 +1,6 @@
 //! Reading the captures that `decode` and `stats` are given.
 
+use emberwort_model::model::End;
 use std::fs::File;
 use std::io::{self, IsTerminal, Read};
 use std::path::Path;
@@ -46,8 +47,8 @@ where
     let plan = &speakers.own().clone();
     let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
     key_fits(args, plan, on)?;
-    let key = args.key.zip(on).map(|(key, on)| key.on(&plan.channels[on]));
     let from = args.from.map(SenderEnd::end);
+    let key = args.key.zip(on).map(|(key, on)| key.on(plan.channels[on].direction(from.unwrap_or(End::Device))));
     let mut decoder = Decoder::of(speakers, on, sink).asking(later).assuming_from(from).assuming_key(key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
@@ -105,16 +106,17 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     if let Some(index) = on {
         let channel = &plan.channels[index];
         if channel.key_is_outside() && args.key.is_none() {
+            let direction = channel.direction(args.from.map_or(End::Device, SenderEnd::end));
             bail!(
                 "on `{}` a key outside the frame selects the message\n\
                  give the port or CAN identifier that the bytes of {what} came with: --key {}",
                 channel.name,
-                channel.key_number(channel.keys.first().map_or(2, |(key, _)| *key))
+                direction.key_number(direction.keys.first().map_or(2, |(key, _)| *key))
             );
         }
         return Ok(index);
     }
-    let serial = |index: &usize| plan.channels[*index].finder != FrameFinder::Packet;
+    let serial = |index: &usize| plan.channels[*index].finder() != FrameFinder::Packet;
     let mut serial = (0..plan.channels.len()).filter(serial);
     if let (Some(only), None) = (serial.next(), serial.next()) {
         return Ok(only);
@@ -151,7 +153,7 @@ fn read_one<S: ItemSink>(
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
         let channel = need_channel(args, plan, on, &input_name(path))?;
-        if form == Form::Raw && matches!(plan.channels[channel].finder, FrameFinder::Idle { .. }) {
+        if form == Form::Raw && matches!(plan.channels[channel].finder(), FrameFinder::Idle { .. }) {
             bail!(
                 "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
                  give a capture with times (pcapng, pcap), or hex text with a line for each frame",
@@ -159,7 +161,7 @@ fn read_one<S: ItemSink>(
             );
         }
         let is_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
-        if form == Form::Raw && !matches!(plan.channels[channel].finder, FrameFinder::Lines { .. }) && is_text() {
+        if form == Form::Raw && !matches!(plan.channels[channel].finder(), FrameFinder::Lines { .. }) && is_text() {
             texts.push(input_name(path));
         }
     }

@@ -109,7 +109,7 @@ fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> a
     let size = if least == greatest { plural(least, "byte") } else { format!("{least} to {greatest} bytes") };
     let mut sizes = format!("body {size}");
     for &channel in &message.channels {
-        let channel = &plan.channels[channel];
+        let channel = plan.channels[channel].direction(message.from);
         let (shortest, longest) = (channel.least_frame_size(least), channel.frame_size(greatest));
         let size = if shortest == longest { format!("{longest}") } else { format!("{shortest} to {longest}") };
         sizes.push_str(&format!("; frame on {} {size} of {} bytes", channel.name, channel.limit));

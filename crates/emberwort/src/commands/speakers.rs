@@ -34,7 +34,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     let definition = &project.definition;
     let plan = load_plan_of(definition, look)?;
     let mut speakers = Speakers::of(plan.clone());
-    let saying = || plan.channels.iter().filter(|channel| channel.part(is_revision).is_some());
+    let saying = || plan.channels.iter().filter(|channel| channel.has_part(is_revision));
     if args.device.is_empty() && args.fleet.is_none() && saying().next().is_none() {
         return Ok(Spoken { speakers, later: Later::none(), is_whole: true });
     }
@@ -79,7 +79,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     }
     let mut later = later(definition, history, for_later, look);
     // A stream has to be searched for longer frames from its first byte on.
-    if saying().any(|channel| channel.finder != FrameFinder::Packet) {
+    if saying().any(|channel| channel.finder() != FrameFinder::Packet) {
         later.ask_all(&mut speakers);
     }
     Ok(Spoken { speakers, later, is_whole })

@@ -12,7 +12,7 @@ use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Channel;
 use serde_json::{Map, Value as Json, json};
 
 use super::Ending;
@@ -156,7 +156,7 @@ impl Recorder {
 }
 
 /// The channel as the link's own definition has it.
-fn channel(scenario: &Scenario) -> &ChannelPlan {
+fn channel(scenario: &Scenario) -> &Channel {
     let own = scenario.definitions.get(0);
     &own.plan.channels[own.channel]
 }

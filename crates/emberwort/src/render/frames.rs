@@ -3,14 +3,14 @@
 use emberwort_checksum::frames::{Damage, Promises};
 use emberwort_model::budget::{time_text, wire_time::nanoseconds};
 use emberwort_model::model::{End, MediumKind};
-use emberwort_model::plan::{ChannelPlan, FrameFinder};
+use emberwort_model::plan::{Direction, FrameFinder};
 use serde_json::{Value as Json, json};
 
 use super::{grouped, plural, wrapped_under};
 use crate::output::{Look, Paint};
 
 /// The sentences about a channel, or about the frames of one end.
-pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, look: Look) -> String {
+pub fn sentences(channel: &Direction, from: Option<End>, promises: &Promises, look: Look) -> String {
     let title =
         from.map_or_else(|| channel.name.clone(), |end| format!("{}, frames from the {}", channel.name, end.as_str()));
     let mut text = look.paint(Paint::Bold, title) + "\n";
@@ -76,7 +76,7 @@ pub fn sentences(channel: &ChannelPlan, from: Option<End>, promises: &Promises, 
 }
 
 /// What a channel promises to notice, as a JSON object; times are in nanoseconds.
-pub fn row(channel: &ChannelPlan, from: Option<End>, promises: &Promises) -> Json {
+pub fn row(channel: &Direction, from: Option<End>, promises: &Promises) -> Json {
     let (costs, wait) = match promises.damage {
         Damage::Nothing => ("nothing", Json::Null),
         Damage::Next => ("next frame", Json::Null),

@@ -1,5 +1,6 @@
 //! Where every byte went, as a sentence, a table, or JSON.
 
+use emberwort_model::plan::Channel;
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
@@ -77,7 +78,7 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .collect();
     let channels = channels.join(", ");
     if statistics.input > 0 {
-        let from = match statistics.plan().channels.iter().any(|channel| channel.from_host.is_some()) {
+        let from = match statistics.plan().channels.iter().any(Channel::is_split) {
             true => ", do they come from the end that --from says",
             false => "",
         };

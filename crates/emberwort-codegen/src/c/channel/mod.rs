@@ -7,7 +7,7 @@ mod status_bytes;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::{ChannelPlan, FrameFinder, KeySource, Part, Role, Zone};
+use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role, Zone};
 
 use super::group::suffix;
 use super::{comment, constant, doc_comment, has_receiver, member, unsigned_type};
@@ -20,39 +20,31 @@ struct Channel<'a> {
     stem: String,
     upper: String,
     link_upper: String,
-    plan: &'a ChannelPlan,
-}
-
-/// The frames of a channel by the end that sends them: both in one, where they are the same.
-pub fn directions(channel: &ChannelPlan) -> Vec<(Option<End>, &ChannelPlan)> {
-    match &channel.from_host {
-        None => vec![(None, channel)],
-        Some(host) => vec![(Some(End::Device), channel), (Some(End::Host), host)],
-    }
+    plan: &'a Direction,
 }
 
 /// What the names of a channel's functions begin with: `link_channel`, or `link_channel_from_host`.
-pub fn stem(link: &str, channel: &ChannelPlan, from: Option<End>) -> String {
-    let name = snake(&channel.name);
+pub fn stem(link: &str, name: &str, from: Option<End>) -> String {
+    let name = snake(name);
     from.map_or_else(|| format!("{link}_{name}"), |end| format!("{link}_{name}_from_{}", end.as_str()))
 }
 
 /// What the names of the functions for frames that an end sends begin with: `link_channel`, or `link_channel_from_host`.
-pub fn stem_of(link: &str, channel: &ChannelPlan, from: End) -> String {
-    stem(link, channel, channel.from_host.as_ref().map(|_| from))
+pub fn stem_of(link: &str, channel: &plan::Channel, from: End) -> String {
+    stem(link, &channel.name, channel.is_split().then_some(from))
 }
 
-pub fn write(plan: &Plan, channel: &ChannelPlan, header: &mut Code, source: &mut Code) {
+pub fn write(plan: &Plan, channel: &plan::Channel, header: &mut Code, source: &mut Code) {
     header.line(format!("/* ---- channel {} ---- */", channel.name));
     header.line("");
-    for (from, facing) in directions(channel) {
-        one_direction(plan, facing, from, header, source);
+    for (from, direction) in channel.directions() {
+        one_direction(plan, direction, from, header, source);
     }
 }
 
-fn one_direction(plan: &Plan, channel: &ChannelPlan, from: Option<End>, header: &mut Code, source: &mut Code) {
+fn one_direction(plan: &Plan, channel: &Direction, from: Option<End>, header: &mut Code, source: &mut Code) {
     let link = snake(&plan.link.name);
-    let stem = stem(&link, channel, from);
+    let stem = stem(&link, &channel.name, from);
     let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
     doc_comment(header, &channel.doc);
     this.frame_struct(header);

@@ -4,14 +4,13 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::ops::ControlFlow;
 use std::path::Path;
-use std::sync::Arc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::{Interface, Piece, PieceSink, source};
 use emberwort_checksum::identify::{Answer, CERTAIN_BITS, Explanation, Question, constant_end, identify};
 use emberwort_model::hex::{hex, parse_hex};
-use emberwort_model::model::ByteOrder;
-use emberwort_wire::Framing;
+use emberwort_model::model::{ByteOrder, End};
+use emberwort_wire::Framed;
 use serde_json::json;
 
 use crate::cli::{IdentifyArgs, TableForm};
@@ -129,10 +128,13 @@ fn without_stuffing(
     look: Look,
 ) -> anyhow::Result<Vec<Vec<u8>>> {
     let plan = load_plan(link, look)?;
-    let framing = Framing::new(Arc::new(plan.channels[channel_index(&plan, channel)?].clone()));
+    let channel = &plan.channels[channel_index(&plan, channel)?];
+    let framing = channel.framing(End::Device);
     let plain = |(n, frame): (usize, &Vec<u8>)| {
-        let mut room = Vec::new();
-        match framing.plain_bytes(frame, &mut room) {
+        let (mut room, mut host_room) = (Vec::new(), Vec::new());
+        let as_device = framing.plain_bytes(frame, &mut room);
+        let host = channel.framing(End::Host);
+        match as_device.or_else(|fault| host.plain_bytes(frame, &mut host_room).map_err(|_| fault)) {
             Ok(plain) => Ok(plain.to_vec()),
             Err(fault) => {
                 let sentence = fault.sentence(&plan, framing.plan());

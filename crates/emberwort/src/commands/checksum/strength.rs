@@ -7,7 +7,7 @@ use anyhow::bail;
 use emberwort_checksum::frames::{Covered, covered};
 use emberwort_checksum::strength::{Holds, best, distances, facts, undetected};
 use emberwort_model::algorithm::Algorithm;
-use emberwort_model::plan::ChannelPlan;
+use emberwort_model::plan::Channel;
 use serde_json::json;
 
 use crate::cli::{StrengthArgs, TableForm};
@@ -130,17 +130,21 @@ fn case(args: &StrengthArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 }
 
 /// The first checksum of a channel's longest frame.
-fn of_channel(channel: &ChannelPlan) -> anyhow::Result<Case> {
-    let Some(Covered { part, algorithm, name, bytes, frame }) = covered(channel) else {
+fn of_channel(channel: &Channel) -> anyhow::Result<Case> {
+    let each = channel.directions().filter_map(|(from, direction)| Some((from, covered(direction)?)));
+    // Where the two ends send different frames, the longer one is the harder case.
+    let Some((from, longest)) = each.max_by_key(|(_, covered)| covered.bytes) else {
         bail!("frames on `{}` have no checksum", channel.name);
     };
+    let Covered { part, algorithm, name, bytes, frame } = longest;
+    let sender = from.map_or(String::new(), |from| format!(" from the {}", from.as_str()));
     Ok(Case {
         algorithm,
         name,
         data_bits: bytes * 8,
         frame_bits: frame * 8,
         what: format!(
-            "the {bytes} bytes that `{part}` covers of the longest frame on `{}`, {}",
+            "the {bytes} bytes that `{part}` covers of the longest frame{sender} on `{}`, {}",
             channel.name,
             plural(frame, "byte")
         ),

@@ -291,7 +291,7 @@ impl Known {
 
     /// What is wrong with a frame.
     fn sentence(&self, broken: &BrokenFrame<'_>) -> String {
-        let sentence = broken.fault.sentence(broken.plan, broken.facing);
+        let sentence = broken.fault.sentence(broken.plan, broken.direction);
         match Arc::ptr_eq(broken.plan, &self.plan) {
             true => sentence,
             false => format!("{sentence} (read as revision {})", broken.plan.link.revision),

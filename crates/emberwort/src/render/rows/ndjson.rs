@@ -128,7 +128,7 @@ impl Form for Ndjson {
         }
         match *broken.fault {
             FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
-                let bits = broken.facing.parts[part].bits;
+                let bits = broken.direction.parts[part].bits;
                 let digits = usize::from(bits).div_ceil(4);
                 let _ = write!(out, ",\"expected\":\"0x{expected:0digits$X}\",\"found\":\"0x{found:0digits$X}\"");
             }

@@ -93,7 +93,7 @@ impl Lines {
         out.push_str(from);
         pad(out, start, 6);
         out.push_str("  ");
-        let all = known.plan.channels[about.channel].facing(about.from.unwrap_or(End::Device)).broadcast;
+        let all = known.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
         let _ = match about.node {
             None => out.write_str("    "),
             Some(node) if Some(node) == all => out.write_str(" all"),
