@@ -47,9 +47,9 @@ fn traffic(plan: &Plan) -> Vec<u8> {
 }
 
 fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
-    let mut decoder = Decoder::new(plan.clone(), Some(0), Nothing);
+    let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed().on(Some(0));
     source::read(Form::Raw, bytes, &mut decoder).expect("memory can be read");
-    let (_, statistics) = decoder.finish().expect("nothing fails");
+    let (_, statistics) = decoder.into_sink().finish().expect("nothing fails");
     assert_eq!(statistics.good, bytes.len() as u64);
     statistics.good_frames()
 }

@@ -399,7 +399,8 @@ impl Lines for Log {
             })?);
         }
         let time = self.nanoseconds(stamp).ok_or("a time before 1970 or beyond the year 2500")?;
-        Ok(give(Piece { interface: 0, time: Some(time), bytes: &bytes }))
+        let time = Some(emberwort_wire::Time::from_nanoseconds(time));
+        Ok(give(Piece { interface: 0, time, bytes: &bytes }))
     }
 
     fn end(&mut self, _: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> Result<(), String> {

@@ -8,7 +8,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
-use emberwort_wire::{FrameFault, FrameView, Values};
+use emberwort_wire::{FrameFault, FrameView, Time, Values};
 
 use crate::speakers::Speakers;
 
@@ -26,8 +26,8 @@ pub enum Item<'a> {
 /// A decoded frame.
 #[derive(Clone, Copy, Debug)]
 pub struct Row<'a> {
-    /// When its last byte came, in nanoseconds since 1970-01-01 UTC, if the capture has times.
-    pub time: Option<u64>,
+    /// When its last byte came, if the capture has times.
+    pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
     pub channel: usize,
     /// The end that sent it: as the capture says, else as the message says.
@@ -54,7 +54,7 @@ pub struct Row<'a> {
 #[derive(Clone, Copy, Debug)]
 pub struct BrokenFrame<'a> {
     /// When its last byte came.
-    pub time: Option<u64>,
+    pub time: Option<Time>,
     /// Index of the channel.
     pub channel: usize,
     /// The end that sent it, if the capture says it.
@@ -84,7 +84,7 @@ impl BrokenFrame<'_> {
 #[derive(Clone, Copy, Debug)]
 pub struct StrayBytes<'a> {
     /// When the last of them came.
-    pub time: Option<u64>,
+    pub time: Option<Time>,
     /// Index of the channel.
     pub channel: usize,
     /// The end that sent them, if the capture says it.

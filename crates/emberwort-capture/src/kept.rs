@@ -7,7 +7,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
-use emberwort_wire::{FrameFault, FrameView, Values};
+use emberwort_wire::{FrameFault, FrameView, Time, Values};
 
 use crate::items::{BrokenFrame, Item, Row, StrayBytes};
 use crate::speakers::Speakers;
@@ -23,7 +23,7 @@ pub struct KeptItems {
 
 #[derive(Clone, Debug)]
 struct Kept {
-    time: Option<u64>,
+    time: Option<Time>,
     channel: usize,
     from: Option<End>,
     offset: u64,

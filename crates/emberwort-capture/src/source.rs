@@ -5,6 +5,7 @@
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
+use emberwort_wire::Time;
 use pcap_parser::pcapng::Block;
 use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{LegacyPcapReader, PcapBlockOwned, PcapError, PcapNGReader};
@@ -69,8 +70,8 @@ pub struct Interface {
 pub struct Piece<'a> {
     /// Index of the interface, in the order in which they were announced.
     pub interface: usize,
-    /// Nanoseconds since 1970-01-01 UTC, if the capture has times.
-    pub time: Option<u64>,
+    /// When it came, if the capture has times.
+    pub time: Option<Time>,
     /// The bytes.
     pub bytes: &'a [u8],
 }
@@ -246,11 +247,12 @@ struct Clock {
 }
 
 impl Clock {
-    fn nanoseconds(&self, units: u64) -> Option<u64> {
+    fn time(&self, units: u64) -> Option<Time> {
         let units_a_second = u128::from(self.units_a_second.max(1));
         let nanoseconds = u128::from(units) * 1_000_000_000 / units_a_second;
         let offset = i128::from(self.offset_seconds) * 1_000_000_000;
-        u64::try_from(i128::try_from(nanoseconds).ok()? + offset).ok()
+        let nanoseconds = u64::try_from(i128::try_from(nanoseconds).ok()? + offset).ok()?;
+        Some(Time::from_nanoseconds(nanoseconds))
     }
 }
 
@@ -288,7 +290,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                         let Some(bytes) = packet.data.get(..packet.caplen as usize) else {
                             return damaged(consumed, "a packet is longer than its record");
                         };
-                        sink.piece(Piece { interface: 0, time: clocks[0].nanoseconds(time), bytes })
+                        sink.piece(Piece { interface: 0, time: clocks[0].time(time), bytes })
                     }
                     PcapBlockOwned::NG(block) => match block {
                         Block::SectionHeader(_) => {
@@ -323,7 +325,7 @@ fn read_packets<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceS
                                 return damaged(consumed, "a packet is longer than its block");
                             };
                             let time = u64::from(packet.ts_high) << 32 | u64::from(packet.ts_low);
-                            sink.piece(Piece { interface: index, time: clock.nanoseconds(time), bytes })
+                            sink.piece(Piece { interface: index, time: clock.time(time), bytes })
                         }
                         Block::SimplePacket(packet) => {
                             if clocks.is_empty() {

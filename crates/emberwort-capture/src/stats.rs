@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_wire::FrameFault;
 use emberwort_wire::sequence::Numbering;
+use emberwort_wire::{FrameFault, Time};
 
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes};
@@ -57,8 +57,8 @@ pub struct Statistics {
     pub slips: ChecksumSlips,
     /// For each definition.
     numbering: Vec<Numbering>,
-    /// Time of the first and the last frame, in nanoseconds since 1970-01-01 UTC.
-    pub span: Option<(u64, u64)>,
+    /// Time of the first and the last frame.
+    pub span: Option<(Time, Time)>,
 }
 
 /// Gaps in the sequence numbers of frames and in the counters of messages.
@@ -193,7 +193,7 @@ impl Statistics {
         self.other_bytes += bytes as u64;
     }
 
-    fn note_time(&mut self, time: Option<u64>) {
+    fn note_time(&mut self, time: Option<Time>) {
         if let Some(time) = time {
             let (first, last) = self.span.unwrap_or((time, time));
             self.span = Some((first.min(time), last.max(time)));

@@ -5,13 +5,6 @@
 
 use std::io::{self, Write};
 
-/// Link type USER0: bytes of a serial channel, as its interface description says.
-pub const LINK_TYPE_USER0: u16 = 147;
-/// Link type for IPv4 and IPv6 packets without a link layer.
-pub const LINK_TYPE_RAW: u16 = 101;
-/// Link type for CAN and CAN FD frames as SocketCAN has them.
-pub const LINK_TYPE_CAN: u16 = 227;
-
 /// Writes a pcapng file.
 #[derive(Debug)]
 pub struct PcapngWriter<W> {
@@ -88,27 +81,4 @@ impl<W: Write> PcapngWriter<W> {
         self.block.clear();
         Ok(())
     }
-}
-
-/// An IPv4 packet with a UDP datagram between a device and the host, as it is recorded for channels over UDP. The addresses
-/// are from the range for documentation (RFC 5737).
-///
-/// # Errors
-/// If the datagram is longer than UDP allows.
-pub fn udp_packet(port: u16, from_device: bool, payload: &[u8]) -> io::Result<Vec<u8>> {
-    let (device, host) = ([192, 0, 2, 10], [192, 0, 2, 1]);
-    let (source, destination) = if from_device { (device, host) } else { (host, device) };
-    let builder = etherparse::PacketBuilder::ipv4(source, destination, 64).udp(port, port);
-    let mut packet = Vec::with_capacity(builder.size(payload.len()));
-    builder.write(&mut packet, payload).map_err(|error| io::Error::other(error.to_string()))?;
-    Ok(packet)
-}
-
-/// A CAN frame as link type 227 (LINKTYPE_CAN_SOCKETCAN) records it: the identifier, most significant byte first, with bit 31
-/// set for one of 29 bits; the number of data bytes; flags (bit 2 for CAN FD); two reserved bytes; the data.
-pub fn can_packet(key: u64, fd: bool, data: &[u8]) -> Vec<u8> {
-    let mut packet = (key as u32).to_be_bytes().to_vec();
-    packet.extend([data.len() as u8, if fd { 4 } else { 0 }, 0, 0]);
-    packet.extend_from_slice(data);
-    packet
 }

@@ -5,12 +5,12 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_capture::items::Nothing;
-use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
-use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Statistics, lane_description, source};
+use emberwort_capture::packets::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
+use emberwort_capture::{Decoder, Demux, Form, Item, ItemSink, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{Framed, Header};
+use emberwort_wire::{Framed, Header, Time};
 
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod plan_of_marlock;
@@ -67,16 +67,16 @@ struct Given<'a> {
 }
 
 impl Given<'_> {
-    fn decoder(&self) -> Decoder<Log> {
+    fn decoder(&self) -> Demux<Decoder<Log>> {
         let on = self.on.map(|name| self.plan.channel_index(name).unwrap());
         let log = Log { plan: self.plan.clone(), lines: Vec::new() };
-        Decoder::new(self.plan.clone(), on, log).assuming_from(self.from)
+        Decoder::new(self.plan.clone(), log).demuxed().on(on).assuming_from(self.from)
     }
 
     fn read(&self, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
         let mut decoder = self.decoder();
         source::read(form, bytes, &mut decoder).unwrap();
-        let (log, statistics) = decoder.finish().unwrap();
+        let (log, statistics) = decoder.into_sink().finish().unwrap();
         assert!(statistics.adds_up(), "{statistics:?}");
         (log.lines, statistics)
     }
@@ -158,7 +158,7 @@ fn packets_whose_key_somebody_says() {
         // Each line of hex text is a packet.
         let mut decoder = power.decoder().assuming_key(Some(key));
         source::read(Form::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
-        let (log, statistics) = decoder.finish().unwrap();
+        let (log, statistics) = decoder.into_sink().finish().unwrap();
         assert_eq!(log.lines, [row, row]);
         assert!(statistics.adds_up());
     }
@@ -291,9 +291,9 @@ fn counters_of_messages_are_watched_like_those_of_frames() {
     let count = |counters: &[u8]| {
         let packets: Vec<Vec<u8>> = counters.iter().map(|counter| status(*counter)).collect();
         // Also without anybody who looks at the values.
-        let mut decoder = Decoder::new(plan.clone(), None, Nothing);
+        let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed();
         source::read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
-        let sequence = decoder.finish().unwrap().1.sequence();
+        let sequence = decoder.into_sink().finish().unwrap().1.sequence();
         (sequence.gaps, sequence.missing, sequence.jumps_back)
     };
     // Four bits go around from 15 to 0.
@@ -341,7 +341,7 @@ fn pcapng(interfaces: &[(u16, String)], packets: &[(u32, u64, Vec<u8>)]) -> Vec<
 
 /// Times of rows and of what is no row.
 #[derive(Default)]
-struct Times(Vec<Option<u64>>);
+struct Times(Vec<Option<Time>>);
 
 impl ItemSink for Times {
     type Error = Infallible;
@@ -378,17 +378,20 @@ fn packets_without_bytes_have_a_time_of_their_own() {
             .map(|(n, packet)| (0, 10 + n as u64, packet.clone()))
             .collect();
         let file = pcapng(&[(link_type, String::new())], &packets);
-        let mut decoder = Decoder::new(plan.clone(), None, Times::default());
+        let mut decoder = Decoder::new(plan.clone(), Times::default()).demuxed();
         source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
-        let (times, statistics) = decoder.finish().unwrap();
-        assert_eq!(times.0, (10..16).map(Some).collect::<Vec<_>>());
-        assert_eq!((statistics.good_frames(), statistics.span), (6, Some((10, 15))));
+        let (times, statistics) = decoder.into_sink().finish().unwrap();
+        let time = Time::from_nanoseconds;
+        assert_eq!(times.0, (10..16).map(|n| Some(time(n))).collect::<Vec<_>>());
+        assert_eq!((statistics.good_frames(), statistics.span), (6, Some((time(10), time(15)))));
     }
     // One that is given by itself.
-    let mut decoder = Decoder::new(plan.clone(), plan.channel_index("bus"), Log { plan, lines: Vec::new() })
+    let mut decoder = Decoder::new(plan.clone(), Log { plan: plan.clone(), lines: Vec::new() })
+        .demuxed()
+        .on(plan.channel_index("bus"))
         .assuming_key(Some(0x100));
     source::hand_over(&[], &mut decoder);
-    assert_eq!(decoder.finish().unwrap().0.lines, ["host Ping {}"]);
+    assert_eq!(decoder.into_sink().finish().unwrap().0.lines, ["host Ping {}"]);
 }
 
 /// The port of a message is the one of the two that the link knows: a question goes to it, and its answer comes from it.
@@ -423,9 +426,9 @@ fn answers_come_from_the_port_that_questions_go_to() {
     .map(|packet| (0, 0, packet))
     .collect();
     let file = pcapng(&[(LINK_TYPE_RAW, String::new())], &packets);
-    let mut decoder = Decoder::new(plan.clone(), None, Log { plan, lines: Vec::new() });
+    let mut decoder = Decoder::new(plan.clone(), Log { plan, lines: Vec::new() }).demuxed();
     source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish().unwrap();
+    let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(
         log.lines,
         [

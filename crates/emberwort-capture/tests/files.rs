@@ -4,7 +4,7 @@ use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use emberwort_capture::writer::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
+use emberwort_capture::packets::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
 use emberwort_capture::{Decoder, Form, Item, ItemSink, Outcome, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
@@ -62,7 +62,8 @@ impl ItemSink for Log {
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         match item {
             Item::Row(row) => {
-                let time = row.time.map_or("-".into(), |time| format!("{}", time.wrapping_sub(START) / 1000));
+                let time =
+                    row.time.map_or("-".into(), |time| format!("{}", time.nanoseconds().wrapping_sub(START) / 1000));
                 self.0.push(format!(
                     "{time} {} {} {}",
                     ["line", "net"][row.channel],
@@ -80,9 +81,9 @@ impl ItemSink for Log {
 }
 
 fn decode(form: Form, bytes: &[u8]) -> (Vec<String>, Statistics, Outcome) {
-    let mut decoder = Decoder::new(plan(), None, Log::default());
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     let outcome = source::read(form, bytes, &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish().unwrap();
+    let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert!(statistics.adds_up(), "{statistics:?}");
     (log.0, statistics, outcome)
 }
@@ -209,9 +210,9 @@ fn on_packet_channels_each_line_of_hex_is_a_packet() {
     let lines: String = (0..3u8)
         .map(|n| frame(1, 1, 0, &[n, 0]).iter().map(|b| format!("{b:02X} ")).collect::<String>() + "\n")
         .collect();
-    let mut decoder = Decoder::new(plan(), Some(1), Log::default());
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed().on(Some(1));
     source::read(Form::Hex, lines.as_bytes(), &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish().unwrap();
+    let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(log.0, ["- net device Level"; 3]);
     assert_eq!((statistics.input, statistics.good), (12, 12));
     // A line that does not end is handed on in pieces, so that memory stays bounded.
@@ -258,12 +259,12 @@ fn several_captures_and_sections_follow_each_other() {
     assert_eq!((log.len(), statistics.input, outcome.damage), (8, 52, None));
     // Files of different forms into one decoder; a frame cut by a file's end does not go on in the next file.
     let whole = frame(0, 1, 0, &[1, 0]);
-    let mut decoder = Decoder::new(plan(), None, Log::default());
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     source::read(Form::Pcapng, pcapng().as_slice(), &mut decoder).unwrap();
     source::read(Form::Raw, &whole[..4], &mut decoder).unwrap();
     source::read(Form::Raw, &whole[4..], &mut decoder).unwrap();
     source::read(Form::Raw, whole.as_slice(), &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish().unwrap();
+    let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(log.0[4..], ["broken truncated 4", "stray 6", "- line device Level"]);
     assert!(statistics.adds_up());
 }
@@ -292,11 +293,11 @@ impl std::io::Read for Slow<'_> {
 
 #[test]
 fn a_slow_pipe_gives_the_same_as_a_file() {
-    let mut decoder = Decoder::new(plan(), None, Log::default());
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     let bytes = pcapng();
     let outcome = source::read(Form::Pcapng, Slow(&bytes), &mut decoder).unwrap();
     assert_eq!(outcome.damage, None);
-    assert_eq!(decoder.finish().unwrap().0.0, decode(Form::Pcapng, &bytes).0);
+    assert_eq!(decoder.into_sink().finish().unwrap().0.0, decode(Form::Pcapng, &bytes).0);
 }
 
 #[test]
@@ -353,9 +354,9 @@ proptest! {
             let at = at.index(bytes.len());
             bytes[at] = value;
         }
-        let mut decoder = Decoder::new(plan(), None, Log::default());
+        let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
         let _ = source::read(form, bytes.as_slice(), &mut decoder);
-        prop_assert!(decoder.finish().unwrap().1.adds_up());
+        prop_assert!(decoder.into_sink().finish().unwrap().1.adds_up());
     }
 }
 

@@ -18,7 +18,7 @@ impl PieceSink for Pieces {
     fn section(&mut self) {}
     fn interface(&mut self, _: Interface) {}
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
-        self.0.push((piece.time, piece.bytes.to_vec()));
+        self.0.push((piece.time.map(emberwort_wire::Time::nanoseconds), piece.bytes.to_vec()));
         ControlFlow::Continue(())
     }
 }

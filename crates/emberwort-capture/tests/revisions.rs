@@ -4,8 +4,8 @@ use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
+use emberwort_capture::packets::{LINK_TYPE_CAN, LINK_TYPE_RAW, can_packet, udp_packet};
 use emberwort_capture::speakers::Later;
-use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, can_packet, udp_packet};
 use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Speakers, Statistics, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
@@ -63,9 +63,9 @@ const NEW: &str = "message Level { id 1 from device on bus  depth : u8 mm  slope
                    message Set { id 9 from host on bus  depth : u8 mm }\n";
 
 fn read(speakers: Speakers, from: Option<End>, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
-    let mut decoder = Decoder::of(speakers, None, Log::default()).assuming_from(from);
+    let mut decoder = Decoder::of(speakers, Log::default()).demuxed().assuming_from(from);
     source::read(form, bytes, &mut decoder).unwrap();
-    let (log, statistics) = decoder.finish().unwrap();
+    let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert!(statistics.adds_up(), "{statistics:?}");
     (log.0, statistics)
 }
@@ -299,9 +299,9 @@ fn definitions_are_asked_for_when_somebody_speaks_them() {
         writer.finish().unwrap()
     };
     let read = |later: Later, file: &[u8]| {
-        let mut decoder = Decoder::of(Speakers::of(new.clone()), None, Log::default()).asking(later);
+        let mut decoder = Decoder::of(Speakers::of(new.clone()), Log::default()).asking(later).demuxed();
         source::read(Form::Pcapng, file, &mut decoder).unwrap();
-        decoder.finish().unwrap().0.0
+        decoder.into_sink().finish().unwrap().0.0
     };
     let asked = Arc::new(std::sync::Mutex::new(Vec::new()));
     let later = || {

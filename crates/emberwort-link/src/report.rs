@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 
 use emberwort_evolution::Verdict as Understanding;
-use emberwort_model::model::End;
 use hdrhistogram::Histogram;
 
 use crate::Nanoseconds;
@@ -138,19 +137,6 @@ impl Answers {
         let slowest = self.slowest?;
         Some(self.times.value_at_quantile(share).min(slowest))
     }
-}
-
-/// Bytes that one side received.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Recorded<'a> {
-    /// When the last byte was received, from the trial's start.
-    pub time: Nanoseconds,
-    /// The end that sent them.
-    pub from: End,
-    /// What selects the message where that stands outside the frame: the port, the CAN identifier.
-    pub key: u64,
-    /// The bytes.
-    pub bytes: &'a [u8],
 }
 
 impl Report {

@@ -7,9 +7,9 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::nearest;
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::Role;
-use emberwort_wire::Values;
 use emberwort_wire::row::RowHeader;
 use emberwort_wire::text::{Filling, Given, fill, forms};
+use emberwort_wire::{Time, Values};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 use thiserror::Error;
@@ -53,8 +53,8 @@ pub struct Scenario {
     pub span: Nanoseconds,
     /// The seed of all randomness.
     pub seed: u64,
-    /// When it starts, in nanoseconds since 1970-01-01 UTC.
-    pub starts: u64,
+    /// When it starts.
+    pub starts: Time,
     /// The faults of the wire.
     pub faults: Faults,
     /// Stretches with other faults.
@@ -319,9 +319,9 @@ impl Scenario {
             .or_else(|problem| content("channel", problem))?;
         let mut definitions = Definitions::of(plan, channel);
         let starts = match &file.starts {
-            None => 0,
+            None => Time::default(),
             Some(text) => match text.parse::<jiff::Timestamp>().map(|time| u64::try_from(time.as_nanosecond())) {
-                Ok(Ok(nanoseconds)) => nanoseconds,
+                Ok(Ok(nanoseconds)) => Time::from_nanoseconds(nanoseconds),
                 _ => return content("starts", format!("`{text}` is not a time; write it as 2031-03-09T02:10:00Z")),
             },
         };

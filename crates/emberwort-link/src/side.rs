@@ -6,14 +6,14 @@ use std::ops::Range;
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
-use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Receiver, Values};
+use emberwort_wire::{Chunk, FrameFault, FrameSink, FrameView, Framed, Receiver, TimedReceiver, Values};
 
 use crate::definitions::Definition;
 use crate::report::Heard;
 
 /// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
 pub(crate) struct Side {
-    receiver: Receiver,
+    receiver: TimedReceiver,
     reader: BodyReader,
     /// What this side asked for, or heard the other side ask for.
     pub requests: Requests,
@@ -105,7 +105,7 @@ impl Side {
         let Definition { plan, channel, .. } = definition;
         let channel = *channel;
         Self {
-            receiver: Receiver::new(plan.channels[channel].framing(from)),
+            receiver: TimedReceiver::new(Receiver::new(plan.channels[channel].framing(from))),
             reader: BodyReader::new(plan.clone(), channel, Some(from)),
             requests: Requests::default(),
             fed: 0,
@@ -115,7 +115,7 @@ impl Side {
         }
     }
 
-    fn take(&mut self, act: impl FnOnce(&mut Receiver, &mut SideSink<'_>)) -> Found {
+    fn take(&mut self, act: impl FnOnce(&mut TimedReceiver, &mut SideSink<'_>)) -> Found {
         let mut sink = SideSink {
             reader: &mut self.reader,
             requests: &self.requests,
@@ -137,17 +137,15 @@ impl Side {
     }
 
     /// Takes the bytes of a sent frame that arrived.
-    pub fn feed(&mut self, sent: u64, key: u64, bytes: &[u8]) -> Found {
+    pub fn feed(&mut self, sent: u64, chunk: &Chunk<'_>) -> Found {
         self.origins.push_back((self.fed, sent));
-        self.fed += bytes.len() as u64;
-        self.heard.input += bytes.len() as u64;
-        let outside = self.receiver.framing().plan().key_is_outside();
-        self.take(|receiver, sink| match outside {
-            true => receiver.feed_packet(key, bytes, sink),
-            false => {
-                // Where silence separates frames, the wire keeps it behind each.
-                receiver.feed(bytes, sink);
-                receiver.silence(sink);
+        self.fed += chunk.bytes.len() as u64;
+        self.heard.input += chunk.bytes.len() as u64;
+        self.take(|receiver, sink| {
+            receiver.feed(chunk, sink);
+            // Where silence separates frames, the wire keeps it behind each.
+            if let Some(timeout) = receiver.poll_timeout() {
+                receiver.handle_timeout(timeout, sink);
             }
         })
     }

@@ -12,13 +12,13 @@ use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{FrameFault, Framed, Framing, Header, ValueRef, Values};
+use emberwort_wire::{Chunk, FrameFault, Framed, Framing, Header, StreamId, Times, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::report::{Recorded, Report, WrongValue};
+use crate::report::{Report, WrongValue};
 use crate::scenario::{Device, Scenario, fill_with_rest};
 use crate::side::{Found, FoundFrame, Side};
 use crate::signal::Sampler;
@@ -33,9 +33,10 @@ pub trait Watch {
         true
     }
 
-    /// One side received these bytes. They come in order of time.
-    fn received(&mut self, piece: Recorded<'_>) {
-        let _ = piece;
+    /// One side received these bytes, at a moment of the trial's time of day. They come in order of time; the channel is the one
+    /// of the link's own definition.
+    fn received(&mut self, chunk: &Chunk<'_>) {
+        let _ = chunk;
     }
 }
 
@@ -511,14 +512,21 @@ impl<'a> Trial<'a> {
         let Some(of) = self.sent.get_mut(sent) else { return };
         of.arrived |= whole;
         let (from, key, definition) = (of.from, of.key, of.definition);
-        let channel = self.scenario.definitions.get(definition).channel;
+        let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
+        let channel = *channel;
+        let chunk = Chunk {
+            stream: StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 },
+            times: Times::Last(self.scenario.starts.after(self.now)),
+            key: plan.channels[channel].key_is_outside().then_some(key),
+            bytes,
+        };
         let mut is_heard = false;
         match from {
             End::Device => {
                 if self.uses[definition].to_host.arrives(channel) {
                     is_heard = true;
                     self.hold(sent);
-                    let found = self.host_side.feed(sent, key, bytes);
+                    let found = self.host_side.feed(sent, &chunk);
                     self.host_found(found);
                 }
             }
@@ -527,14 +535,14 @@ impl<'a> Trial<'a> {
                     if self.uses[self.devices[device].definition].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
-                        let found = self.device_sides[device].feed(sent, key, bytes);
+                        let found = self.device_sides[device].feed(sent, &chunk);
                         self.device_found(device, found);
                     }
                 }
             }
         }
         if is_heard {
-            watch.received(Recorded { time: self.now, from, key, bytes });
+            watch.received(&chunk);
         }
         self.settle(sent);
     }

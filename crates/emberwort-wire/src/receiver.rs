@@ -21,6 +21,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::stuffing::{Escape, Stuffing};
 
+use crate::chunk::Time;
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::framings::{Checked, Framings, choose};
 use crate::status_bytes::StatusBytes;
@@ -44,6 +45,12 @@ pub trait FrameSink {
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
         let _ = (device, host);
         End::Device
+    }
+
+    /// When the last byte of what is handed on next came, if that is known. Only said by a
+    /// [`TimedReceiver`](crate::timed::TimedReceiver).
+    fn came(&mut self, time: Option<Time>) {
+        let _ = time;
     }
 
     /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.

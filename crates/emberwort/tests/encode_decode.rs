@@ -353,7 +353,7 @@ fn a_capture_of_something_else_says_what_would_belong() {
     let path = folder.path().join("other.pcapng");
     let mut writer = emberwort_capture::PcapngWriter::new(Vec::new()).unwrap();
     let interface = writer.interface(101, "", "").unwrap();
-    writer.packet(interface, 0, &emberwort_capture::writer::udp_packet(53, true, b"hello").unwrap()).unwrap();
+    writer.packet(interface, 0, &emberwort_capture::packets::udp_packet(53, true, b"hello").unwrap()).unwrap();
     std::fs::write(&path, writer.finish().unwrap()).unwrap();
     for command in ["decode", "stats"] {
         let ran = run(&marlock(), &[command, path.to_str().unwrap()]);

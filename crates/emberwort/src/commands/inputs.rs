@@ -7,7 +7,7 @@ use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_capture::speakers::Later;
-use emberwort_capture::{Damage, Decoder, Form, ItemSink, Speakers, Statistics, hex_text, source};
+use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
 use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -49,7 +49,8 @@ where
     key_fits(args, plan, on)?;
     let from = args.from.map(SenderEnd::end);
     let key = args.key.zip(on).map(|(key, on)| key.on(plan.channels[on].direction(from.unwrap_or(End::Device))));
-    let mut decoder = Decoder::of(speakers, on, sink).asking(later).assuming_from(from).assuming_key(key);
+    let decoder = Decoder::of(speakers, sink).asking(later);
+    let mut demux = decoder.demuxed().on(on).assuming_from(from).assuming_key(key);
     let mut file_bytes = 0;
     let mut damage = Vec::new();
     let mut texts = Vec::new();
@@ -57,7 +58,7 @@ where
         let bytes = given_hex(hex)?;
         need_channel(args, plan, on, "--hex")?;
         file_bytes = bytes.len() as u64;
-        source::hand_over(&bytes, &mut decoder);
+        source::hand_over(&bytes, &mut demux);
     } else {
         if args.inputs.is_empty() {
             bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
@@ -67,13 +68,13 @@ where
                 break;
             }
             let shown = input_name(path);
-            let outcome = read_one(args, plan, on, path, &mut decoder, &mut texts)
+            let outcome = read_one(args, plan, on, path, &mut demux, &mut texts)
                 .with_context(|| format!("{shown} cannot be read"))?;
             file_bytes += outcome.bytes;
             damage.extend(outcome.damage.map(|found| (shown, found)));
         }
     }
-    let (_, statistics) = decoder.finish()?;
+    let (_, statistics) = demux.into_sink().finish()?;
     Ok(Reading { statistics, file_bytes, damage, texts })
 }
 
@@ -130,7 +131,7 @@ fn read_one<S: ItemSink>(
     plan: &Plan,
     on: Option<usize>,
     path: &Path,
-    decoder: &mut Decoder<S>,
+    demux: &mut Demux<Decoder<S>>,
     texts: &mut Vec<String>,
 ) -> anyhow::Result<source::Outcome> {
     let (mut input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
@@ -169,10 +170,10 @@ fn read_one<S: ItemSink>(
     if length >= PROGRESS_FROM && io::stderr().is_terminal() {
         let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}, {eta} left")?;
         let bar = ProgressBar::new(length).with_style(style);
-        let outcome = source::read(form, bar.wrap_read(input), decoder)?;
+        let outcome = source::read(form, bar.wrap_read(input), demux)?;
         bar.finish_and_clear();
         Ok(outcome)
     } else {
-        Ok(source::read(form, input, decoder)?)
+        Ok(source::read(form, input, demux)?)
     }
 }

@@ -5,14 +5,12 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::{Context, bail};
-use emberwort_capture::writer::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
-use emberwort_capture::{PcapngWriter, lane_description};
-use emberwort_link::report::Recorded;
+use emberwort_capture::Recorder;
 use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
-use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::Channel;
+use emberwort_wire::Chunk;
 use serde_json::{Map, Value as Json, json};
 
 use super::Ending;
@@ -42,7 +40,9 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         );
     }
     output::catch_interrupt();
-    let recorder = args.record.as_deref().map(|path| Recorder::new(path, &scenario)).transpose()?;
+    let own = scenario.definitions.get(0);
+    let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
+    let recorder = args.record.as_deref().map(record).transpose()?;
     let mut watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
     let report = emberwort_link::run(&scenario, &mut watch);
     watch.progress.end();
@@ -50,7 +50,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         return Err(error);
     }
     if let Some(recorder) = watch.recorder {
-        recorder.finish()?;
+        recorder.finish()?.commit(false)?;
     }
     let mut out = output::stdout();
     match args.form {
@@ -81,7 +81,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 
 /// Records, shows how far the trial has come, and ends it where it must end.
 struct Watcher {
-    recorder: Option<Recorder>,
+    recorder: Option<Recorder<PendingFile>>,
     /// Why recording failed.
     failed: Option<anyhow::Error>,
     progress: Progress,
@@ -93,65 +93,10 @@ impl emberwort_link::Watch for Watcher {
         self.failed.is_none() && !output::interrupted()
     }
 
-    fn received(&mut self, piece: Recorded<'_>) {
+    fn received(&mut self, chunk: &Chunk<'_>) {
         if let (Some(recorder), None) = (&mut self.recorder, &self.failed) {
-            self.failed = recorder.write(piece).err();
+            self.failed = recorder.chunk(chunk).err().map(anyhow::Error::from);
         }
-    }
-}
-
-/// Writes what each side received into a pcapng file: an interface for each direction.
-struct Recorder {
-    writer: PcapngWriter<PendingFile>,
-    interfaces: [u32; 2],
-    starts: u64,
-    medium: MediumKind,
-    key_is_outside: bool,
-    packet: Vec<u8>,
-}
-
-impl Recorder {
-    fn new(path: &Path, scenario: &Scenario) -> anyhow::Result<Self> {
-        let channel = channel(scenario);
-        let mut writer = PcapngWriter::new(PendingFile::new(path)?)?;
-        let link_type = match channel.medium.kind {
-            MediumKind::Udp { .. } => LINK_TYPE_RAW,
-            MediumKind::Can { .. } => LINK_TYPE_CAN,
-            _ => LINK_TYPE_USER0,
-        };
-        let mut interfaces = [0; 2];
-        for (index, from) in [End::Device, End::Host].into_iter().enumerate() {
-            let name = format!("{} from {}", channel.name, from.as_str());
-            interfaces[index] = writer.interface(link_type, &name, &lane_description(&channel.name, from.as_str()))?;
-        }
-        let (medium, key_is_outside) = (channel.medium.kind.clone(), channel.key_is_outside());
-        Ok(Self { writer, interfaces, starts: scenario.starts, medium, key_is_outside, packet: Vec::new() })
-    }
-
-    fn write(&mut self, piece: Recorded<'_>) -> anyhow::Result<()> {
-        let interface = self.interfaces[usize::from(piece.from == End::Host)];
-        let from_device = piece.from == End::Device;
-        self.packet.clear();
-        match self.medium {
-            MediumKind::Udp { port, .. } => {
-                let port = if self.key_is_outside { piece.key as u16 } else { port };
-                self.packet = udp_packet(port, from_device, piece.bytes)?;
-            }
-            MediumKind::Can { data_bitrate, .. } => {
-                let key = if self.key_is_outside { piece.key } else { 0 };
-                self.packet = can_packet(key, data_bitrate.is_some(), piece.bytes);
-            }
-            _ if self.key_is_outside => {
-                self.packet.extend((piece.key as u32).to_be_bytes());
-                self.packet.extend_from_slice(piece.bytes);
-            }
-            _ => self.packet.extend_from_slice(piece.bytes),
-        }
-        Ok(self.writer.packet(interface, self.starts + piece.time, &self.packet)?)
-    }
-
-    fn finish(self) -> anyhow::Result<()> {
-        self.writer.finish()?.commit(false)
     }
 }
 

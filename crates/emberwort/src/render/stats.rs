@@ -131,7 +131,7 @@ pub fn tables(account: &Account<'_>) -> String {
     if !statistics.adds_up() {
         let _ = writeln!(out, "the four do not add up to the input: this is a bug of Emberwort, please report it");
     }
-    let seconds = statistics.span.map_or(0.0, |(first, last)| (last - first) as f64 / 1e9);
+    let seconds = statistics.span.map_or(0.0, |(first, last)| last.since(first) as f64 / 1e9);
     let mut messages = table::table(&["message", "frames", "per second"], &[false, true, true]);
     for (name, count) in statistics.messages().filter(|(_, count)| *count > 0) {
         let rate = if seconds > 0.0 { format!("{:.2}", count as f64 / seconds) } else { String::new() };
@@ -157,7 +157,7 @@ pub fn tables(account: &Account<'_>) -> String {
             "from {} to {} ({})",
             time::rfc3339(first),
             time::rfc3339(last),
-            time::duration(last - first)
+            time::duration(last.since(first))
         ));
     }
     let gaps = statistics.sequence();

@@ -1,6 +1,7 @@
 //! Times as text: RFC 3339 for machines, time of day for people, durations with a fitting unit.
 
 use emberwort_model::number::write_integer;
+use emberwort_wire::Time;
 use jiff::Timestamp;
 
 const SECOND: u64 = 1_000_000_000;
@@ -8,9 +9,9 @@ const MINUTE: u64 = 60 * SECOND;
 const HOUR: u64 = 60 * MINUTE;
 
 /// RFC 3339 in UTC with nanoseconds: `2031-03-09T02:10:00.200000000Z`.
-pub fn rfc3339(nanoseconds: u64) -> String {
+pub fn rfc3339(time: Time) -> String {
     let mut text = String::new();
-    Calendar::default().write_rfc3339(nanoseconds, &mut text);
+    Calendar::default().write_rfc3339(time, &mut text);
     text
 }
 
@@ -23,7 +24,8 @@ pub struct Calendar {
 
 impl Calendar {
     /// The date of a moment, in UTC: `2031-03-09`.
-    pub fn date(&mut self, nanoseconds: u64) -> &str {
+    pub fn date(&mut self, time: Time) -> &str {
+        let nanoseconds = time.nanoseconds();
         let day = nanoseconds / (24 * HOUR);
         if self.last.as_ref().is_none_or(|(last, _)| *last != day) {
             // All moments of 64 bits lie before the year 2555.
@@ -34,16 +36,17 @@ impl Calendar {
     }
 
     /// Writes a moment as [`rfc3339`] gives it.
-    pub fn write_rfc3339(&mut self, nanoseconds: u64, out: &mut String) {
-        out.push_str(self.date(nanoseconds));
+    pub fn write_rfc3339(&mut self, time: Time, out: &mut String) {
+        out.push_str(self.date(time));
         out.push('T');
-        write_time_of_day(nanoseconds, 9, out);
+        write_time_of_day(time, 9, out);
         out.push('Z');
     }
 }
 
 /// Writes the time of day, in UTC, with so many decimals: `02:10:00.200000`.
-pub fn write_time_of_day(nanoseconds: u64, decimals: u32, out: &mut String) {
+pub fn write_time_of_day(time: Time, decimals: u32, out: &mut String) {
+    let nanoseconds = time.nanoseconds();
     let seconds = nanoseconds / SECOND % 86_400;
     let fraction = nanoseconds % SECOND / 10u64.pow(9 - decimals);
     write_digits(seconds / 3600, 2, out);
@@ -99,9 +102,10 @@ mod tests {
 
     #[test]
     fn times_are_utc() {
-        assert_eq!(rfc3339(1_930_788_600_200_000_000), "2031-03-09T02:10:00.200000000Z");
+        let time = Time::from_nanoseconds(1_930_788_600_200_000_000);
+        assert_eq!(rfc3339(time), "2031-03-09T02:10:00.200000000Z");
         let mut text = String::new();
-        write_time_of_day(1_930_788_600_200_000_000, 6, &mut text);
+        write_time_of_day(time, 6, &mut text);
         assert_eq!(text, "02:10:00.200000");
     }
 
@@ -114,7 +118,7 @@ mod tests {
             for into in [0, 1, 999_999_999, 59 * MINUTE, 23 * HOUR + 59 * MINUTE + 59 * SECOND + 7] {
                 let moment = day * 24 * HOUR + into;
                 let mut text = String::new();
-                calendar.write_rfc3339(moment, &mut text);
+                calendar.write_rfc3339(Time::from_nanoseconds(moment), &mut text);
                 assert_eq!(text, format!("{:.9}", Timestamp::from_nanosecond(i128::from(moment)).unwrap()));
             }
         }

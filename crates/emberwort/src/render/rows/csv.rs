@@ -4,7 +4,7 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
-use emberwort_wire::{ValueRef, text};
+use emberwort_wire::{Time, ValueRef, text};
 
 use super::{Before, Form, Known};
 use crate::render::plural;
@@ -52,7 +52,7 @@ impl Csv {
     /// The heading, before the first line; then the cells up to the node.
     fn begin(
         &mut self,
-        (time, offset): (Option<u64>, u64),
+        (time, offset): (Option<Time>, u64),
         (channel, from, node): (usize, Option<End>, Option<u64>),
         out: &mut String,
     ) {

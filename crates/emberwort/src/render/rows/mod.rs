@@ -18,7 +18,7 @@ use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{ValueRef, Values, nested_frame, says_all, text};
+use emberwort_wire::{Time, ValueRef, Values, nested_frame, says_all, text};
 
 use crate::cli::RowForm;
 use crate::output::{self, Look};
@@ -61,11 +61,11 @@ struct Before {
     /// Whether anything was.
     something: bool,
     /// The time of the last item that had one.
-    time: Option<u64>,
+    time: Option<Time>,
 }
 
 impl Before {
-    fn note(&mut self, time: Option<u64>) {
+    fn note(&mut self, time: Option<Time>) {
         self.something = true;
         self.time = time.or(self.time);
     }

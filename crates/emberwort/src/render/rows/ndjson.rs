@@ -6,8 +6,8 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
-use emberwort_wire::FrameFault;
 use emberwort_wire::json;
+use emberwort_wire::{FrameFault, Time};
 
 use super::{Before, Form, Known, shown_fields};
 use crate::render::time::Calendar;
@@ -23,7 +23,7 @@ impl Ndjson {
         Self { known, calendar: Calendar::default() }
     }
 
-    fn begin(&mut self, time: Option<u64>, offset: u64, channel: usize, from: Option<End>, out: &mut String) {
+    fn begin(&mut self, time: Option<Time>, offset: u64, channel: usize, from: Option<End>, out: &mut String) {
         match time {
             Some(time) => {
                 out.push_str("{\"time\":\"");

@@ -1,5 +1,6 @@
 //! Rows as a table: a line for each frame, broken between fields where a terminal is narrow.
 
+use emberwort_wire::Time;
 use std::fmt::Write as _;
 
 use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
@@ -30,7 +31,7 @@ pub struct Lines {
 /// The frame, or the bytes, that a line is about.
 #[derive(Clone, Copy)]
 pub struct About {
-    pub time: Option<u64>,
+    pub time: Option<Time>,
     pub offset: u64,
     pub channel: usize,
     pub from: Option<End>,
@@ -201,7 +202,7 @@ impl Table {
     }
 
     /// The heading, before the first line, and the date where it changes.
-    fn head(&mut self, time: Option<u64>, out: &mut String) {
+    fn head(&mut self, time: Option<Time>, out: &mut String) {
         let look = self.lines.style.look;
         if !self.started {
             let (channel, message) = (self.lines.channel_width, self.lines.message_width);

@@ -1,0 +1,341 @@
+//! A lane: one stream of a channel, its receiver, and what reads its frames.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use emberwort_model::model::End;
+use emberwort_model::plan::Direction;
+use emberwort_wire::body_reader::{BodyReader, Requests};
+use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, StreamId, Time, TimedReceiver};
+
+use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes};
+use crate::output::Output;
+use crate::speakers::{Later, Speakers};
+
+/// Readers of bodies, by definition; `None` for those that do not have the channel.
+pub(crate) type Readers = Vec<Option<BodyReader>>;
+
+/// Adds readers for definitions that have none yet, of a channel of the link's own definition. All frames are of the definition
+/// `only`, if that is given.
+pub(crate) fn read_bodies(
+    readers: &mut Readers,
+    speakers: &Speakers,
+    channel: usize,
+    from: Option<End>,
+    only: Option<usize>,
+) {
+    for (index, definition) in speakers.definitions().iter().enumerate().skip(readers.len()) {
+        let there = || definition.channels[channel].map(|there| there.channel).filter(|_| only == Some(index));
+        let there = definition.channel(channel).or_else(there);
+        readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
+    }
+}
+
+/// One stream of a channel.
+pub(crate) struct Lane {
+    pub stream: StreamId,
+    pub framing: Arc<Framing>,
+    pub receiver: TimedReceiver,
+    pub reading: Reading,
+}
+
+/// What reads the frames of a lane.
+pub(crate) struct Reading {
+    /// Where nobody said which end sends, and the two ends send different frames: what tells them apart.
+    pub either: Option<Either>,
+    /// The definition of all frames, if that is known beforehand and is not the link's own.
+    pub only: Option<usize>,
+    /// For each definition, a reader of the bodies on this channel, where it has it.
+    pub readers: Readers,
+    /// Readers of bodies from the host, where either end can have sent them; the others then read what the device sends.
+    pub host_readers: Readers,
+}
+
+impl Reading {
+    /// The reader of bodies of a definition, as the end sends them whose frame is at hand; and what tells the two ends apart.
+    #[inline]
+    fn reader(&mut self, definition: usize) -> (Option<&mut BodyReader>, &mut Option<Either>) {
+        let is_from_host = matches!(self.either, Some(Either { faces: Some(End::Host), .. }));
+        let readers = if is_from_host { &mut self.host_readers } else { &mut self.readers };
+        (readers[definition].as_mut(), &mut self.either)
+    }
+}
+
+/// What all lanes have together.
+pub(crate) struct Shared<S: ItemSink> {
+    pub speakers: Speakers,
+    pub later: Later,
+    /// What was asked for and is not answered yet, as each definition reads it.
+    pub requests: Vec<Requests>,
+    pub output: Output<S>,
+}
+
+impl<S: ItemSink> Shared<S> {
+    /// There are more definitions than before.
+    pub fn know(&mut self) {
+        self.output.know(&self.speakers);
+        self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
+    }
+}
+
+/// Frames of which nobody said which end sent them, on a channel whose ends send different ones.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Either {
+    /// The end as whose frame the one at hand is read.
+    pub faces: Option<End>,
+    /// The last question of the host that nobody has answered: its definition, message and node.
+    pub asked: Option<(usize, usize, Option<u64>)>,
+}
+
+/// A lane's receiver pushes into this.
+pub(crate) struct LaneSink<'a, S: ItemSink> {
+    pub shared: &'a mut Shared<S>,
+    pub reading: &'a mut Reading,
+    pub stream: StreamId,
+    pub direction: &'a Direction,
+    /// The channel as frames from the host go over it, where either end can have sent them.
+    pub host_direction: Option<&'a Direction>,
+    /// The definition with which the frame at hand is read.
+    pub definition: usize,
+    /// When the last byte of what is handed on next came.
+    pub time: Option<Time>,
+}
+
+impl<'a, S: ItemSink> LaneSink<'a, S> {
+    /// The end as whose frame the one at hand is read, if that is known.
+    fn end(&self) -> Option<End> {
+        self.stream.from.or_else(|| self.reading.either.as_ref()?.faces)
+    }
+
+    /// The channel as the frame at hand goes over it.
+    fn direction(&self) -> &'a Direction {
+        match (&self.reading.either, self.host_direction) {
+            (Some(Either { faces: Some(End::Host), .. }), Some(host)) => host,
+            _ => self.direction,
+        }
+    }
+
+    /// Makes readers for definitions that have none yet.
+    pub fn read_all(&mut self) {
+        let Reading { either, only, readers, host_readers } = &mut *self.reading;
+        let StreamId { channel, from, .. } = self.stream;
+        // Where either end can have sent them, these read what the device sends.
+        let first = if either.is_some() { None } else { from };
+        read_bodies(readers, &self.shared.speakers, channel, first, *only);
+        if either.is_some() {
+            read_bodies(host_readers, &self.shared.speakers, channel, Some(End::Host), *only);
+        }
+    }
+
+    /// What a frame asks for, as those understand it who do not speak its sender's definition.
+    fn note_elsewhere(&mut self, frame: &FrameView<'_>) {
+        for (index, reader) in self.reading.readers.iter_mut().enumerate() {
+            let Some(reader) = reader.as_mut().filter(|_| index != self.definition) else { continue };
+            let plan = &self.shared.speakers.definitions()[index].plan;
+            let requests = &mut self.shared.requests[index];
+            if reader.asks(frame) && reader.check(frame, requests).is_ok() {
+                let message = reader.message();
+                requests.note(plan, reader.channel(), frame.node.unwrap_or(0), message, reader.values(frame));
+            }
+        }
+    }
+}
+
+impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
+    fn faces(&mut self, from: End) {
+        if let Some(either) = &mut self.reading.either {
+            either.faces = Some(from);
+        }
+    }
+
+    #[inline]
+    fn came(&mut self, time: Option<Time>) {
+        self.time = time;
+    }
+
+    fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
+        let [by_device, by_host] = [(End::Device, device), (End::Host, host)].map(|(end, frame)| {
+            self.faces(end);
+            self.accept(frame).ok()?;
+            let reader = self.reading.reader(self.definition).0?;
+            let (message, is_whole) = (reader.message(), reader.extent().later_bytes == 0);
+            Some((self.definition, message, is_whole))
+        });
+        let (Some(by_device), Some(by_host)) = (by_device, by_host) else {
+            return if by_host.is_some() { End::Host } else { End::Device };
+        };
+        match (by_device.2, by_host.2) {
+            (true, false) => return End::Device,
+            (false, true) => return End::Host,
+            _ => {}
+        }
+        // Who was asked answers; who was not, and can only answer, does not speak.
+        let plan = |definition: usize| &self.shared.speakers.definitions()[definition].plan;
+        let asked = self.reading.either.as_ref().and_then(|either| either.asked);
+        let answers = asked.is_some_and(|(definition, question, node)| {
+            definition == by_device.0
+                && node == device.node
+                && plan(definition).messages[question].message.answered_by.contains(&by_device.1)
+        });
+        if answers {
+            return End::Device;
+        }
+        let mut questions = plan(by_device.0).messages.iter().map(|message| &message.message.answered_by);
+        let only_answers = questions.any(|answers| answers.contains(&by_device.1))
+            && plan(by_device.0).messages[by_device.1].message.every.is_none();
+        if only_answers && asked.is_none() {
+            return End::Host;
+        }
+        self.shared.output.statistics.count_ambiguous();
+        End::Device
+    }
+
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        let from = self.end();
+        if let Some(revision) = frame.revision
+            && !self.shared.later.is_empty()
+            && self.shared.later.ask(revision, &mut self.shared.speakers)
+        {
+            self.shared.know();
+            self.read_all();
+        }
+        let speakers = &self.shared.speakers;
+        if speakers.definitions().len() > 1 {
+            let of_frame = || speakers.of_frame(self.stream.channel, from, frame);
+            self.definition = self.reading.only.unwrap_or_else(of_frame);
+        }
+        // There is one wherever frames are read with its definition.
+        let definition = self.definition;
+        let requests = &self.shared.requests[definition];
+        let (Some(reader), _) = self.reading.reader(definition) else {
+            return Err(FrameFault::UnknownMessage { key: frame.key });
+        };
+        reader.check(frame, requests).map_err(|fault| match fault {
+            FrameFault::Body { message, error } => {
+                FrameFault::Body { message: self.shared.output.first_messages[definition] + message, error }
+            }
+            fault => fault,
+        })
+    }
+
+    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
+        let definition = self.definition;
+        let end = self.end();
+        let Shared { speakers, requests, output, .. } = &mut *self.shared;
+        let (Some(reader), either) = self.reading.reader(definition) else { return };
+        let message = reader.message();
+        let extent = reader.extent();
+        let channel = reader.channel();
+        let plan = &speakers.definitions()[definition].plan;
+        let interest = output.interests[definition][message];
+        let values = if interest.in_values { reader.values(frame) } else { &output.no_values };
+        if interest.in_requests {
+            let node = frame.node.unwrap_or(0);
+            let requests = &mut requests[definition];
+            requests.answered(plan, channel, node, message);
+            requests.note(plan, channel, node, message, values);
+        }
+        let from = end.unwrap_or(interest.from);
+        if let Some(either) = either {
+            let asks = from == End::Host && !plan.messages[message].message.answered_by.is_empty();
+            either.asked = asks.then_some((definition, message, frame.node));
+            output.statistics.count_told_apart(from);
+        }
+        let with_node;
+        let mut frame = frame;
+        if definition != 0
+            && frame.node.is_none()
+            && let Some((_, node)) = speakers.node_elsewhere(self.stream.channel, from, frame.key)
+        {
+            with_node = FrameView { node: Some(node), ..*frame };
+            frame = &with_node;
+        }
+        let row = Row {
+            time: self.time,
+            channel: self.stream.channel,
+            from,
+            offset: at.start,
+            definition,
+            plan,
+            message,
+            extent,
+            values,
+            frame,
+            wire,
+        };
+        output.statistics.row(&row);
+        if interest.is_wanted {
+            output.taker.hand_on(Item::Row(&row));
+        }
+        if speakers.definitions().len() > 1 {
+            if let Some((says, read_as)) = speakers.contradicted(definition, frame) {
+                output.statistics.contradicted(frame.node, says, read_as);
+            }
+            self.note_elsewhere(frame);
+        }
+    }
+
+    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        // One that nobody knows asked for nothing.
+        if let FrameFault::Body { .. } = fault {
+            self.requests_are_lost();
+        }
+        self.without_row(at, frame, fault, wire);
+    }
+
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.requests_are_lost();
+        self.without_row(at, None, fault, wire);
+    }
+
+    fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
+        let stray = StrayBytes {
+            time: self.time,
+            channel: self.stream.channel,
+            from: self.stream.from,
+            offset: at.start,
+            wire,
+        };
+        self.shared.output.statistics.stray(&stray);
+        self.shared.output.taker.hand_on(Item::Stray(&stray));
+    }
+}
+
+impl<S: ItemSink> LaneSink<'_, S> {
+    /// Forgets what was asked for: the frame at hand could have been a request.
+    fn requests_are_lost(&mut self) {
+        for (requests, reader) in self.shared.requests.iter_mut().zip(self.reading.readers.iter()) {
+            if let Some(reader) = reader {
+                requests.lost(reader.channel());
+            }
+        }
+    }
+
+    fn without_row(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        let (definition, fault) = match *fault {
+            FrameFault::Body { message, error } => {
+                let (definition, message) = self.shared.output.message(message);
+                (definition, FrameFault::Body { message, error })
+            }
+            // A key that the own definition knows was looked up in another one.
+            FrameFault::UnknownMessage { key } | FrameFault::UnknownSize { key } => {
+                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.knows(key));
+                (self.reading.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
+            }
+            fault => (self.reading.only.unwrap_or(0), fault),
+        };
+        let broken = BrokenFrame {
+            time: self.time,
+            channel: self.stream.channel,
+            from: if frame.is_some() { self.end() } else { self.stream.from },
+            offset: at.start,
+            fault: &fault,
+            frame,
+            direction: self.direction(),
+            plan: &self.shared.speakers.definitions()[definition].plan,
+            wire,
+        };
+        self.shared.output.statistics.broken(&broken);
+        self.shared.output.taker.hand_on(Item::Broken(&broken));
+    }
+}

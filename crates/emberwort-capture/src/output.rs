@@ -1,0 +1,85 @@
+//! What becomes of what a receiver finds: it is counted, and handed to the sink as far as that wants it.
+
+use std::ops::ControlFlow;
+
+use emberwort_model::model::End;
+use emberwort_model::plan::MessagePlan;
+use emberwort_wire::Values;
+
+use crate::items::{Item, ItemSink, Wants};
+use crate::speakers::Speakers;
+use crate::stats::Statistics;
+
+/// What of a message's frames matters beside the row itself.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Interest {
+    /// The end that sends them.
+    pub from: End,
+    /// Whether the sink wants them.
+    pub is_wanted: bool,
+    /// Whether somebody looks at their values.
+    pub in_values: bool,
+    /// Whether they ask for something, or answer what was asked for.
+    pub in_requests: bool,
+}
+
+pub(crate) struct Output<S: ItemSink> {
+    /// By definition and message.
+    pub interests: Vec<Vec<Interest>>,
+    /// By definition, the number of its first message where the messages of all are counted through.
+    pub first_messages: Vec<usize>,
+    /// How many messages there are in all.
+    pub messages: usize,
+    pub taker: Taker<S>,
+    pub statistics: Statistics,
+    pub no_values: Values,
+}
+
+/// The sink, as long as it takes what is found.
+pub(crate) struct Taker<S: ItemSink> {
+    pub sink: S,
+    /// Whether it takes no more, and why if that is an error.
+    pub ended: Option<Result<(), S::Error>>,
+}
+
+impl<S: ItemSink> Taker<S> {
+    pub fn hand_on(&mut self, item: Item<'_>) {
+        if self.ended.is_none() {
+            self.ended = match self.sink.item(item) {
+                Ok(ControlFlow::Continue(())) => None,
+                Ok(ControlFlow::Break(())) => Some(Ok(())),
+                Err(error) => Some(Err(error)),
+            };
+        }
+    }
+}
+
+impl<S: ItemSink> Output<S> {
+    /// Makes room for definitions that it has none for yet.
+    pub fn know(&mut self, speakers: &Speakers) {
+        self.statistics.know(speakers);
+        self.taker.sink.know(speakers);
+        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.interests.len()) {
+            let of_message = |(message, compiled): (usize, &MessagePlan)| {
+                let asks = !compiled.deciding.is_empty();
+                let wants = self.taker.sink.wants(index, message);
+                Interest {
+                    from: compiled.message.from,
+                    is_wanted: wants != Wants::Nothing,
+                    in_values: asks || wants == Wants::Values || self.statistics.wants_values(index, message),
+                    in_requests: asks || compiled.request.is_some(),
+                }
+            };
+            let all = &definition.plan.messages;
+            self.interests.push(all.iter().enumerate().map(of_message).collect());
+            self.first_messages.push(self.messages);
+            self.messages += all.len();
+        }
+    }
+
+    /// The definition of a message that is counted through all of them, and its index there.
+    pub fn message(&self, number: usize) -> (usize, usize) {
+        let definition = self.first_messages.partition_point(|first| *first <= number) - 1;
+        (definition, number - self.first_messages[definition])
+    }
+}
