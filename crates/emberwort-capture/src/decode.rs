@@ -20,6 +20,8 @@ pub struct Decoder<S: ItemSink> {
     framings: Vec<Arc<Framing>>,
     host_framings: Vec<Arc<Framing>>,
     lanes: Vec<Lane>,
+    /// The lane that was fed last.
+    last_lane: usize,
     shared: Shared<S>,
 }
 
@@ -58,7 +60,7 @@ impl<S: ItemSink> Decoder<S> {
         };
         let mut shared = Shared { speakers, later: Later::none(), requests: Vec::new(), output };
         shared.know();
-        Self { framings, host_framings, lanes: Vec::new(), shared, plan }
+        Self { framings, host_framings, lanes: Vec::new(), last_lane: 0, shared, plan }
     }
 
     /// Asks for definitions only when somebody speaks them. On channels whose frames say their revision and come as a stream, frames
@@ -90,7 +92,10 @@ impl<S: ItemSink> Decoder<S> {
         let Lane { stream, framing, receiver, reading } = &mut self.lanes[index];
         let known = self.shared.speakers.definitions().len();
         let host_direction = reading.either.is_some().then(|| self.host_framings[stream.channel].plan());
+        let is_uniform = known == 1 && reading.either.is_none() && reading.only.is_none();
         let mut sink = LaneSink {
+            is_uniform,
+            own_revision: u64::from(self.plan.link.revision),
             shared: &mut self.shared,
             direction: framing.plan(),
             host_direction,
@@ -132,8 +137,11 @@ impl<S: ItemSink> Decoder<S> {
     /// The lane of a stream; made when it is first needed.
     #[inline]
     fn lane(&mut self, stream: StreamId) -> usize {
-        let found = self.lanes.iter().position(|lane| lane.stream == stream);
-        found.unwrap_or_else(|| self.new_lane(stream))
+        if self.lanes.get(self.last_lane).is_none_or(|lane| lane.stream != stream) {
+            let found = self.lanes.iter().position(|lane| lane.stream == stream);
+            self.last_lane = found.unwrap_or_else(|| self.new_lane(stream));
+        }
+        self.last_lane
     }
 
     fn new_lane(&mut self, stream: StreamId) -> usize {

@@ -9,8 +9,8 @@ use emberwort_model::plan::{FrameFinder, KeySource};
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
 use crate::packets::{can_data, keyed, udp_payload};
+use crate::pieces::{Interface, InterfaceKind, Piece, PieceSink};
 use crate::recorder::described;
-use crate::source::{Interface, InterfaceKind, Piece, PieceSink};
 
 /// Takes the chunks of a capture, and says what it knows of their keys.
 pub trait StreamSink: ChunkSink {

@@ -10,9 +10,7 @@ use jiff::civil::{DateTime, Time};
 use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp, Unit};
 
-use crate::source::{
-    DETECT_BYTES, Damage, Interface, Outcome, Piece, PieceSink, read_first, read_once, serial_interface,
-};
+use crate::pieces::{DETECT_BYTES, Damage, Interface, Outcome, Piece, PieceSink, read_once, serial_interface};
 
 /// Bytes that are kept together: those of one line of hex digits, or of one dump.
 const MAX_LINE: usize = 1 << 16;
@@ -170,15 +168,15 @@ fn pairs(word: &str) -> Option<Vec<u8>> {
     digits.chunks(2).map(|pair| Some((digit(pair[0])? * 16 + digit(pair[1])?) as u8)).collect()
 }
 
-/// Reads text with bytes in it, to its end or to the first damage, or until the sink has enough.
+/// Reads text with bytes in it, to its end or to the first damage, or until the sink has enough. `first` is what was read of it to
+/// tell its form.
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub fn read(first: &[u8], input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
     sink.interface(serial_interface());
-    let first = read_first(&mut input)?;
-    let shape = shape_of(&first).unwrap_or(Shape::Digits);
-    let input = first.as_slice().chain(input);
+    let shape = shape_of(first).unwrap_or(Shape::Digits);
+    let input = first.chain(input);
     match shape {
         Shape::Digits => read_digits(input, sink),
         Shape::Dump(base) => by_lines(input, &mut Dump::new(base), sink),
@@ -561,7 +559,8 @@ fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Ou
 /// What cannot be read, and where.
 pub fn bytes_in(text: &str) -> Result<Vec<u8>, String> {
     let mut all = Collected::default();
-    let outcome = read(text.as_bytes(), &mut all).map_err(|error| error.to_string())?;
+    let (first, rest) = text.as_bytes().split_at(text.len().min(DETECT_BYTES));
+    let outcome = read(first, rest, &mut all).map_err(|error| error.to_string())?;
     match outcome.damage {
         Some(damage) => Err(format!("{} (at character {})", damage.reason, damage.offset + 1)),
         None => Ok(all.0),

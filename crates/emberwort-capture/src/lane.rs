@@ -99,6 +99,10 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
     pub definition: usize,
     /// When the last byte of what is handed on next came.
     pub time: Option<Time>,
+    /// Whether all speak the link's own definition whose frames say nothing else, and it is known who sends.
+    pub is_uniform: bool,
+    /// The revision of the link's own definition.
+    pub own_revision: u64,
 }
 
 impl<'a, S: ItemSink> LaneSink<'a, S> {
@@ -190,7 +194,62 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         End::Device
     }
 
+    #[inline]
     fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        let is_own = frame.revision.is_none_or(|revision| revision == self.own_revision);
+        if !(self.is_uniform && is_own) {
+            return self.accept_of_some_definition(frame);
+        }
+        let (Some(Some(reader)), Some(requests)) = (self.reading.readers.first_mut(), self.shared.requests.first())
+        else {
+            return Err(FrameFault::UnknownMessage { key: frame.key });
+        };
+        reader.check(frame, requests)
+    }
+
+    #[inline]
+    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
+        if self.is_uniform
+            && let (Some(Some(reader)), output) = (self.reading.readers.first(), &mut self.shared.output)
+            && let Some(interest) = output.interests[0].get(reader.message())
+            && interest.is_counted_only()
+        {
+            let from = self.stream.from.unwrap_or(interest.from);
+            let of = (self.stream.channel, from, reader.message());
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
+            return;
+        }
+        self.good_of_some_definition(at, frame, wire);
+    }
+
+    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        // One that nobody knows asked for nothing.
+        if let FrameFault::Body { .. } = fault {
+            self.requests_are_lost();
+        }
+        self.without_row(at, frame, fault, wire);
+    }
+
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.requests_are_lost();
+        self.without_row(at, None, fault, wire);
+    }
+
+    fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
+        let stray = StrayBytes {
+            time: self.time,
+            channel: self.stream.channel,
+            from: self.stream.from,
+            offset: at.start,
+            wire,
+        };
+        self.shared.output.statistics.stray(&stray);
+        self.shared.output.taker.hand_on(Item::Stray(&stray));
+    }
+}
+
+impl<S: ItemSink> LaneSink<'_, S> {
+    fn accept_of_some_definition(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let from = self.end();
         if let Some(revision) = frame.revision
             && !self.shared.later.is_empty()
@@ -198,6 +257,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         {
             self.shared.know();
             self.read_all();
+            self.is_uniform = false;
         }
         let speakers = &self.shared.speakers;
         if speakers.definitions().len() > 1 {
@@ -218,7 +278,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         })
     }
 
-    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
+    fn good_of_some_definition(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let definition = self.definition;
         let end = self.end();
         let Shared { speakers, requests, output, .. } = &mut *self.shared;
@@ -275,33 +335,6 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         }
     }
 
-    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
-        // One that nobody knows asked for nothing.
-        if let FrameFault::Body { .. } = fault {
-            self.requests_are_lost();
-        }
-        self.without_row(at, frame, fault, wire);
-    }
-
-    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        self.requests_are_lost();
-        self.without_row(at, None, fault, wire);
-    }
-
-    fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
-        let stray = StrayBytes {
-            time: self.time,
-            channel: self.stream.channel,
-            from: self.stream.from,
-            offset: at.start,
-            wire,
-        };
-        self.shared.output.statistics.stray(&stray);
-        self.shared.output.taker.hand_on(Item::Stray(&stray));
-    }
-}
-
-impl<S: ItemSink> LaneSink<'_, S> {
     /// Forgets what was asked for: the frame at hand could have been a request.
     fn requests_are_lost(&mut self) {
         for (requests, reader) in self.shared.requests.iter_mut().zip(self.reading.readers.iter()) {

@@ -1,6 +1,6 @@
 //! What lies below IP packets in a capture.
 
-use crate::source::InterfaceKind;
+use crate::pieces::InterfaceKind;
 
 /// The IP packet that a packet of a capture carries, without the header of its link: Ethernet (IEEE 802.3, with VLAN tags of
 /// IEEE 802.1Q), Linux "cooked", or none.

@@ -23,6 +23,14 @@ pub(crate) struct Interest {
     pub in_requests: bool,
 }
 
+impl Interest {
+    /// Whether frames are only counted.
+    #[inline]
+    pub fn is_counted_only(self) -> bool {
+        !(self.is_wanted || self.in_values || self.in_requests)
+    }
+}
+
 pub(crate) struct Output<S: ItemSink> {
     /// By definition and message.
     pub interests: Vec<Vec<Interest>>,

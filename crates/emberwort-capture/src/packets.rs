@@ -4,9 +4,9 @@ use std::io;
 
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{Channel, EXTENDED_ID};
-use etherparse::{SlicedPacket, TransportSlice};
+use etherparse::{IpNumber, Ipv4HeaderSlice, SlicedPacket, TransportSlice, UdpHeaderSlice};
 
-use crate::source::InterfaceKind;
+use crate::pieces::InterfaceKind;
 
 /// Link type USER0: bytes of a serial channel, as its interface description says.
 pub const LINK_TYPE_USER0: u16 = 147;
@@ -81,6 +81,9 @@ pub fn keyed(packet: &[u8]) -> Option<(u64, &[u8])> {
 
 /// The UDP ports of a packet, the source first, and the payload; `None` if it has no UDP datagram.
 pub fn udp_payload(kind: InterfaceKind, packet: &[u8]) -> Option<([u16; 2], &[u8])> {
+    if let (InterfaceKind::Ip, Some(found)) = (kind, usual_datagram(packet)) {
+        return Some(found);
+    }
     let sliced = match kind {
         InterfaceKind::Ethernet => SlicedPacket::from_ethernet(packet),
         InterfaceKind::LinuxCooked => SlicedPacket::from_linux_sll(packet),
@@ -88,6 +91,21 @@ pub fn udp_payload(kind: InterfaceKind, packet: &[u8]) -> Option<([u16; 2], &[u8
     };
     let Some(TransportSlice::Udp(udp)) = sliced.ok()?.transport else { return None };
     Some(([udp.source_port(), udp.destination_port()], udp.payload()))
+}
+
+/// The ports and the payload of an IPv4 packet without fragments that carries a whole UDP datagram and nothing else; `None` for all
+/// that takes a closer look.
+#[inline]
+fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
+    let ip = Ipv4HeaderSlice::from_slice(packet).ok()?;
+    let is_usual = ip.protocol() == IpNumber::UDP && !ip.is_fragmenting_payload();
+    if !is_usual || usize::from(ip.total_len()) != packet.len() {
+        return None;
+    }
+    let datagram = packet.get(ip.slice().len()..)?;
+    let udp = UdpHeaderSlice::from_slice(datagram).ok()?;
+    let is_whole = usize::from(udp.length()) == datagram.len();
+    is_whole.then(|| ([udp.source_port(), udp.destination_port()], &datagram[udp.slice().len()..]))
 }
 
 /// The key and the data of a CAN frame as SocketCAN records it; `None` for frames without data: remote and error frames.

@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
+use emberwort_wire::codec::Extent;
 use emberwort_wire::sequence::Numbering;
-use emberwort_wire::{FrameFault, Time};
+use emberwort_wire::{FrameFault, FrameView, Time};
 
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes};
@@ -200,25 +201,42 @@ impl Statistics {
         }
     }
 
+    /// A good frame whose values nobody looks at, of the link's own definition: its stream's channel, the end that sent it, its
+    /// message by index, how far its body reaches, the frame itself, how many bytes it had as it came, and when.
     #[inline]
+    pub(crate) fn frame(
+        &mut self,
+        (channel, from, message): (usize, End, usize),
+        extent: Extent,
+        frame: &FrameView<'_>,
+        (bytes, time): (usize, Option<Time>),
+    ) {
+        // Messages of the link's own definition stand at their index.
+        self.count((channel, message), extent, (bytes, time));
+        self.numbering[0].take_frame((channel, from, frame.node.unwrap_or(0)), frame.sequence);
+    }
+
     pub(crate) fn row(&mut self, row: &Row<'_>) {
-        self.good += row.wire.len() as u64;
-        // Those of the link's own definition stand at their index.
-        let mut place = row.message;
+        let place = self.places[row.definition][row.message];
         if row.definition != 0 {
-            place = self.places[row.definition][row.message];
             *self.read_as.entry(row.plan.link.revision).or_default() += 1;
         }
+        self.count((row.channel, place), row.extent, (row.wire.len(), row.time));
+        let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
+        self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
+    }
+
+    #[inline]
+    fn count(&mut self, (channel, place): (usize, usize), extent: Extent, (bytes, time): (usize, Option<Time>)) {
+        self.good += bytes as u64;
         self.messages[place] += 1;
-        self.channels[row.channel] += 1;
-        let later = row.extent.later_bytes as u64;
+        self.channels[channel] += 1;
+        let later = extent.later_bytes as u64;
         if later > 0 {
             self.later.0 += 1;
             self.later.1 += later;
         }
-        let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
-        self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
-        self.note_time(row.time);
+        self.note_time(time);
     }
 
     pub(crate) fn broken(&mut self, broken: &BrokenFrame<'_>) {

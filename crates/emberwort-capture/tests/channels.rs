@@ -9,7 +9,7 @@ use emberwort_capture::packets::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, 
 use emberwort_capture::{Decoder, Demux, Form, Item, ItemSink, PcapngWriter, Statistics, lane_description, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::json::{self, Writing};
+use emberwort_text::json::{self, Writing};
 use emberwort_wire::{Framed, Header, Time};
 
 #[path = "../../../examples/plan_of_marlock.rs"]

@@ -4,7 +4,8 @@ use std::fmt::Write as _;
 use std::ops::ControlFlow;
 
 use emberwort_capture::hex_text::bytes_in;
-use emberwort_capture::source::{self, DETECT_BYTES};
+use emberwort_capture::pieces::DETECT_BYTES;
+use emberwort_capture::source;
 use emberwort_capture::{Form, Interface, Outcome, Piece, PieceSink};
 use proptest::prelude::*;
 

@@ -9,7 +9,7 @@ use emberwort_capture::speakers::Later;
 use emberwort_capture::{Decoder, Form, Item, ItemSink, PcapngWriter, Speakers, Statistics, source};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::json::{self, Writing};
+use emberwort_text::json::{self, Writing};
 
 /// What came out, in short: the revision that a row was read as, its node, end, message and fields.
 #[derive(Default)]

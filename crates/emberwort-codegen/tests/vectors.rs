@@ -7,8 +7,8 @@ use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::{Kind, Selector};
 use emberwort_model::{Plan, Source, check};
+use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::frame::body_on;
-use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{Framed, ValueRef, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
 

@@ -4,9 +4,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::compare::{Comparison, Judgement, Revision, tried};
+use crate::comparison::{Comparison, Judgement};
 use crate::difference::{Difference, DifferenceKind};
 use crate::outline::{Outline, StatementKind};
+use crate::revision::Revision;
+use crate::trying::tried;
 use crate::verdict::{Pair, Verdict};
 
 /// Differences that are looked at by themselves: more than anybody reads.

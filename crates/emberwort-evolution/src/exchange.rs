@@ -6,9 +6,9 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::plan::{Direction, FrameFinder, Part, Role};
+use emberwort_text::samples::{Choice, Chooser};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
-use emberwort_wire::samples::{Choice, Chooser};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Header, Receiver, Values};
 
 use rand::SeedableRng;

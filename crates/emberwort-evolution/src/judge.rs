@@ -4,7 +4,7 @@ use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind};
 use emberwort_model::plan::{Direction, Role};
-use emberwort_wire::json::{self, Writing};
+use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, FrameFault, Values};
 
 use crate::exchange::{Lane, Received, Sent, is_lines};

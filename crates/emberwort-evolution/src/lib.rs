@@ -10,6 +10,7 @@
 
 mod alone;
 mod compare;
+mod comparison;
 mod difference;
 mod exchange;
 mod fold;
@@ -19,20 +20,24 @@ mod matching;
 mod meaning;
 mod outline;
 pub mod prove;
+mod revision;
 mod rollout;
 mod sampling;
 mod search;
 mod translation;
+mod trying;
 mod units;
 mod verdict;
 mod way_out;
 
-pub use compare::{Change, Comparison, Judgement, Revision, compare};
+pub use compare::compare;
+pub use comparison::{Change, Comparison, Judgement};
 pub use difference::{Difference, DifferenceKind};
 pub use fold::{folded, same_content};
 pub use history::{History, Problem, Sealed, file_name, sealed_text};
 pub use judge::Example;
 pub use matching::{Counterpart, counterparts};
+pub use revision::Revision;
 pub use rollout::Order;
 pub use translation::{Translation, Understood};
 pub use verdict::{Pair, Verdict};

@@ -2,7 +2,8 @@
 
 use emberwort_model::model::{Field, Kind, Length, NumberForm, Union, Value, float_value};
 use emberwort_model::number::Distance;
-use emberwort_wire::text::{signed, write_value};
+use emberwort_text::write_value;
+use emberwort_wire::values::signed;
 use emberwort_wire::{ValueRef, Values};
 
 use crate::matching::{self, Label};

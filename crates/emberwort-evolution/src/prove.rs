@@ -3,8 +3,10 @@
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use crate::compare::{Comparison, Effort, Revision, Trying};
+use crate::comparison::Comparison;
 use crate::judge::{Example, example};
+use crate::revision::Revision;
+use crate::trying::{Effort, Trying};
 use crate::verdict::{Pair, Verdict};
 
 /// What came of the experiment.

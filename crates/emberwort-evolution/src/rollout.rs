@@ -1,6 +1,6 @@
 //! In which order devices and hosts can be updated.
 
-use crate::compare::Comparison;
+use crate::comparison::Comparison;
 use crate::verdict::{Pair, Verdict};
 
 /// The order in which the new revision can come into the field.

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Selector};
-use emberwort_wire::samples::{Choice, Edges, edges_of};
+use emberwort_text::samples::{Choice, Edges, edges_of};
 use emberwort_wire::{ValueRef, Values, decode, encode};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
@@ -131,7 +131,7 @@ fn is_valid(field: &Field, values: &Values, slot: usize) -> bool {
     match (values.get(slot), &field.kind) {
         (ValueRef::Unset, _) => false,
         (ValueRef::Absent, _) => field.optional,
-        (ValueRef::Raw(raw), kind) => kind.is_valid(emberwort_wire::text::signed(kind, raw)),
+        (ValueRef::Raw(raw), kind) => kind.is_valid(emberwort_wire::values::signed(kind, raw)),
         (ValueRef::Bytes(bytes), Kind::Text { ascii, .. }) => {
             std::str::from_utf8(bytes).is_ok() && (!ascii || bytes.is_ascii())
         }

@@ -4,14 +4,14 @@
 //! Random values seldom hit them. The search changes single bytes of a body, keeps to bodies that the sender can send, and keeps
 //! those that the receiver reads further before it finds fault.
 
-use emberwort_wire::samples::{Choice, Chooser};
+use emberwort_text::samples::{Choice, Chooser};
 use emberwort_wire::{BodyError, ValueRef, Values, codec, encode};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
-use crate::compare::Trying;
 use crate::exchange::{Lane, Sent, is_lines};
 use crate::sampling::{mixed, values_for};
+use crate::trying::Trying;
 use crate::verdict::Verdict;
 
 /// Frames that are searched for one that passes another checksum because of its header: each number and each node is tried.

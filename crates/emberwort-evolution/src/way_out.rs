@@ -9,10 +9,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use emberwort_model::{Source, check};
 
-use crate::compare::{Change, Comparison, Revision, compare};
+use crate::compare::compare;
+use crate::comparison::{Change, Comparison};
 use crate::difference::{Difference, DifferenceKind};
 use crate::fold::folded;
 use crate::outline::{Item, Outline, Statement, StatementKind};
+use crate::revision::Revision;
 
 /// One item written anew.
 #[derive(Clone, Debug, PartialEq, Eq)]

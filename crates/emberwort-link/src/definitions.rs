@@ -7,7 +7,7 @@ use emberwort_evolution::Translation;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 
-use crate::scenario::index;
+use crate::file_words::index;
 
 /// The revisions of ends, beside what a trial file says of them.
 #[derive(Clone, Debug, Default)]

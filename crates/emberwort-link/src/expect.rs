@@ -6,8 +6,8 @@ use emberwort_model::model::End;
 
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
-use crate::report::{Heard, Report};
-use crate::scenario::duration;
+use crate::file_words::duration;
+use crate::report::{Heard, Report, Verdict};
 
 /// One thing that must hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -62,17 +62,6 @@ impl fmt::Display for Place {
             Self::Device(node) => write!(f, "at device {node}"),
         }
     }
-}
-
-/// Whether an expectation held, and what was found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Verdict {
-    /// The sentence as written.
-    pub sentence: String,
-    /// Whether it held.
-    pub held: bool,
-    /// What was found, with the numbers.
-    pub found: String,
 }
 
 const FORMS: &str = "at least N MESSAGE [from node K | to node K] · at most N MESSAGE [from node K | to node K] · \

@@ -8,6 +8,7 @@
 
 pub mod definitions;
 pub mod expect;
+mod file_words;
 pub mod report;
 pub mod scenario;
 mod side;

@@ -6,8 +6,6 @@ use emberwort_evolution::Verdict as Understanding;
 use hdrhistogram::Histogram;
 
 use crate::Nanoseconds;
-use crate::expect::Verdict;
-use crate::scenario::Scenario;
 
 /// What came of a trial.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -139,14 +137,27 @@ impl Answers {
     }
 }
 
+/// Whether an expectation held, and what was found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Verdict {
+    /// The sentence as written.
+    pub sentence: String,
+    /// Whether it held.
+    pub held: bool,
+    /// What was found, with the numbers.
+    pub found: String,
+}
+
 impl Report {
     /// How many frames with wrong values are kept.
     pub const MAX_EXAMPLES: usize = 20;
 
     /// Of a trial that has not begun.
-    pub(crate) fn new(scenario: &Scenario) -> Self {
+    ///
+    /// `answer_times` are those that somebody expects, by the number of the request's message.
+    pub(crate) fn new(answer_times: impl IntoIterator<Item = (usize, Nanoseconds)>) -> Self {
         let mut report = Self::default();
-        for (message, within) in scenario.must.iter().filter_map(|expectation| expectation.answer_time()) {
+        for (message, within) in answer_times {
             report.answers.entry(message).or_default().within.insert(within, 0);
         }
         report

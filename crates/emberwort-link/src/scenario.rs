@@ -4,11 +4,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::diagnostics::nearest;
-use emberwort_model::model::{End, Field, Kind};
+use emberwort_model::model::{End, Kind};
 use emberwort_model::plan::Role;
-use emberwort_wire::row::RowHeader;
-use emberwort_wire::text::{Filling, Given, fill, forms};
+use emberwort_text::row::RowHeader;
+use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::{Time, Values};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
@@ -17,6 +16,7 @@ use thiserror::Error;
 use crate::Nanoseconds;
 use crate::definitions::{Definitions, Revisions};
 use crate::expect::Expectation;
+use crate::file_words::{duration, index, with_null};
 use crate::signal::Signal;
 use crate::wire::{Bursts, Faults, Stretch};
 
@@ -261,30 +261,6 @@ struct RequestFile {
 /// The most frames that a trial may send.
 const MAX_FRAMES: u64 = 100_000_000;
 
-/// A duration such as `200 ms`, `2.5 s`, `3 min` in nanoseconds.
-///
-/// # Errors
-/// What is wrong with it.
-pub fn duration(text: &str) -> Result<Nanoseconds, String> {
-    let (number, unit) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
-    let scale = match unit.trim() {
-        "us" => 1e3,
-        "ms" => 1e6,
-        "s" => 1e9,
-        "min" => 6e10,
-        "h" => 3.6e12,
-        _ => {
-            return Err(format!(
-                "`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\""
-            ));
-        }
-    };
-    match number.parse::<f64>() {
-        Ok(number) if number >= 0.0 && number * scale < 9e18 => Ok((number * scale).round() as u64),
-        _ => Err(format!("`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
-    }
-}
-
 fn time(at: &str, text: &str) -> Result<Nanoseconds, ScenarioError> {
     duration(text).or_else(|problem| content(at, problem))
 }
@@ -294,17 +270,6 @@ fn chance(at: &str, value: f64) -> Result<f64, ScenarioError> {
         Ok(value)
     } else {
         content(at, format!("{value} is not a probability: write a number from 0 to 1"))
-    }
-}
-
-/// The index of a name, or a sentence with the nearest one.
-pub(crate) fn index<'a>(what: &str, name: &str, names: impl Iterator<Item = &'a str> + Clone) -> Result<usize, String> {
-    match names.clone().position(|known| known == name) {
-        Some(index) => Ok(index),
-        None => Err(match nearest(name, names.clone()) {
-            Some(near) => format!("there is no {what} `{name}`; did you mean `{near}`?"),
-            None => format!("there is no {what} `{name}`; there are {}", names.collect::<Vec<_>>().join(", ")),
-        }),
     }
 }
 
@@ -688,39 +653,6 @@ impl<'a> Reader<'a> {
             return content(at, "`every` must be more than 0");
         }
         Ok(Planned { at: moment, every, until, message, node: file.node, values })
-    }
-}
-
-/// A value of a trial file as it stands in a row. TOML has no null: `{ none = true }` stands for it, and the word "none" in
-/// fields that are no text; the same inside lists, records and forms.
-pub(crate) fn with_null(value: &Json, field: &Field) -> Json {
-    let is_none = match value {
-        Json::Object(object) => object.len() == 1 && object.get("none") == Some(&Json::Bool(true)),
-        Json::String(text) => text == "none" && !matches!(field.kind, Kind::Text { .. }),
-        _ => false,
-    };
-    if is_none {
-        return Json::Null;
-    }
-    match (value, &field.kind) {
-        (Json::Array(elements), Kind::List { element, .. }) => {
-            Json::Array(elements.iter().map(|value| with_null(value, element)).collect())
-        }
-        (Json::Object(object), Kind::Record(record)) => {
-            let inside = |(name, value): (&String, &Json)| {
-                let field = record.fields.iter().find(|field| field.name == *name);
-                (name.clone(), field.map_or_else(|| value.clone(), |field| with_null(value, field)))
-            };
-            Json::Object(object.iter().map(inside).collect())
-        }
-        (Json::Object(object), Kind::Union(union)) => {
-            let inside = |(name, value): (&String, &Json)| {
-                let form = forms(union).find(|form| form.name == *name);
-                (name.clone(), form.map_or_else(|| value.clone(), |form| with_null(value, form)))
-            };
-            Json::Object(object.iter().map(inside).collect())
-        }
-        _ => value.clone(),
     }
 }
 

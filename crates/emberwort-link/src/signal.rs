@@ -3,14 +3,15 @@
 use emberwort_model::float::nearest_float;
 use emberwort_model::model::{Field, Kind, Length, Selector};
 use emberwort_model::plan::MessagePlan;
-use emberwort_wire::text::Filling;
-use emberwort_wire::{ValueRef, Values, json};
+use emberwort_text::Filling;
+use emberwort_text::json;
+use emberwort_wire::{ValueRef, Values};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 use serde_json::Value as Json;
 
 use crate::Nanoseconds;
-use crate::scenario::{duration, with_null};
+use crate::file_words::{duration, with_null};
 
 /// A value of a field, ready to be put into its slot.
 #[derive(Clone, Debug)]

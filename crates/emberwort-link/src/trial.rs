@@ -273,7 +273,7 @@ impl<'a> Trial<'a> {
             sent: UnderWay::new(),
             room: Default::default(),
             taken: None,
-            report: Report::new(scenario),
+            report: Report::new(scenario.must.iter().filter_map(|expectation| expectation.answer_time())),
         }
     }
 

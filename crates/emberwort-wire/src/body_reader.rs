@@ -7,7 +7,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::{Direction, FrameFinder};
 
-use crate::codec::{self, Extent};
+use crate::codec::{self, Extent, Measure};
 use crate::frame::{FrameFault, FrameView};
 use crate::line;
 use crate::values::{ValueRef, Values};
@@ -80,14 +80,21 @@ fn read_line(plan: &Plan, channel: &Direction, line: &[u8], values: &mut Values)
     Err(fault)
 }
 
+/// Stands for no message.
+const NO_MESSAGE: u32 = u32::MAX;
+
 /// Selects the message of a frame by its key, and decodes the body into values that are reused.
 #[derive(Clone, Debug)]
 pub struct BodyReader {
     plan: Arc<Plan>,
     channel: usize,
     direction: Arc<Direction>,
-    /// The message of each key below 256, which most are.
-    small_keys: Vec<Option<usize>>,
+    /// The message of each key below 256, which most are; [`NO_MESSAGE`] where there is none.
+    small_keys: Box<[u32; 256]>,
+    /// Whether each line is a body.
+    of_lines: bool,
+    /// What says how far the bodies of a message reach, where that is enough.
+    measures: Vec<Option<Measure>>,
     message: usize,
     extent: Extent,
     /// What the request asked for that the message at hand answers.
@@ -99,12 +106,17 @@ impl BodyReader {
     /// A reader for the frames of one channel, by its index in the plan, and of one end where the two send different ones.
     pub fn new(plan: Arc<Plan>, channel: usize, from: Option<End>) -> Self {
         let direction = plan.channels[channel].direction(from.unwrap_or(End::Device)).clone();
-        let small_keys = (0..256).map(|key| direction.message_of(key)).collect();
+        let small_key = |key| direction.message_of(key as u64).map_or(NO_MESSAGE, |message| message as u32);
+        let small_keys = Box::new(std::array::from_fn(small_key));
+        let measures = plan.messages.iter().map(Measure::of).collect();
+        let of_lines = matches!(direction.finder, FrameFinder::Lines { .. });
         Self {
             plan,
             channel,
             direction,
             small_keys,
+            of_lines,
+            measures,
             message: 0,
             extent: Extent::default(),
             asked: None,
@@ -118,16 +130,25 @@ impl BodyReader {
     /// If the key selects no message, or the body cannot be decoded.
     #[inline]
     pub fn check(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
-        let message = match self.small_keys.get(frame.key as usize) {
-            Some(message) if frame.key < 256 => *message,
-            _ => self.direction.message_of(frame.key),
-        };
-        if matches!(self.direction.finder, FrameFinder::Lines { .. }) {
+        let small = u8::try_from(frame.key).map_or(NO_MESSAGE, |key| self.small_keys[usize::from(key)]);
+        if let Some(Some(measure)) = self.measures.get(small as usize)
+            && !self.of_lines
+            && let Some(extent) = measure.extent(frame.body)
+        {
+            (self.message, self.extent) = (small as usize, extent);
+            return Ok(());
+        }
+        self.check_in_general(frame, requests)
+    }
+
+    #[inline(never)]
+    fn check_in_general(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
+        if self.of_lines {
             self.message = read_line(&self.plan, &self.direction, frame.body, &mut self.values)?;
             self.extent = Extent { sections: 1, later_bytes: 0 };
             return Ok(());
         }
-        let message = message.ok_or(FrameFault::UnknownMessage { key: frame.key })?;
+        let message = self.direction.message_of(frame.key).ok_or(FrameFault::UnknownMessage { key: frame.key })?;
         self.message = message;
         let compiled = &self.plan.messages[message];
         let fault = |error| FrameFault::Body { message, error };
@@ -144,7 +165,7 @@ impl BodyReader {
     /// Decodes the body of the frame that was checked last.
     pub fn values(&mut self, frame: &FrameView<'_>) -> &Values {
         let compiled = &self.plan.messages[self.message];
-        let read_already = compiled.has_union || matches!(self.direction.finder, FrameFinder::Lines { .. });
+        let read_already = compiled.has_union || self.of_lines;
         if !read_already {
             // It was checked, so this cannot fail.
             let _ = codec::decode(compiled, frame.body, &mut self.values);

@@ -11,6 +11,30 @@ pub struct Checksum {
     /// CRC generators", 2005).
     tables: Vec<[u64; 256]>,
     start: State,
+    common: Common,
+}
+
+/// The two usual kinds of CRC, of which one step gives the value from the register.
+#[derive(Clone, Copy, Debug)]
+enum Common {
+    /// Neither bytes nor register mirrored.
+    Plain { unused: u32, final_xor: u64 },
+    /// Both mirrored.
+    Mirrored { final_xor: u64 },
+    /// Anything else.
+    Other,
+}
+
+impl Common {
+    fn of(algorithm: &Algorithm) -> Self {
+        match *algorithm {
+            Algorithm::Crc(Crc { reflect_in: false, reflect_out: false, width, final_xor, .. }) => {
+                Self::Plain { unused: 64 - u32::from(width), final_xor }
+            }
+            Algorithm::Crc(Crc { reflect_in: true, reflect_out: true, final_xor, .. }) => Self::Mirrored { final_xor },
+            _ => Self::Other,
+        }
+    }
 }
 
 /// A computation under way.
@@ -41,7 +65,12 @@ impl Checksum {
             Algorithm::Sum(Sum { kind, start, .. }) if kind.modulus().is_some() => start >> (kind.bits() / 2),
             _ => 0,
         };
-        Self { algorithm: *algorithm, tables, start: State { register, second, odd: false } }
+        Self {
+            algorithm: *algorithm,
+            tables,
+            start: State { register, second, odd: false },
+            common: Common::of(algorithm),
+        }
     }
 
     /// The algorithm.
@@ -93,8 +122,14 @@ impl Checksum {
     }
 
     /// The checksum of some bytes.
+    #[inline]
     pub fn compute(&self, bytes: &[u8]) -> u64 {
-        self.finish(self.update(self.start(), bytes))
+        match self.common {
+            // The register of an unmirrored CRC stands at the top of 64 bits.
+            Common::Plain { unused, final_xor } => self.crc_plain(self.start.register, bytes) >> unused ^ final_xor,
+            Common::Mirrored { final_xor } => self.crc_mirrored(self.start.register, bytes) ^ final_xor,
+            Common::Other => self.finish(self.update(self.start(), bytes)),
+        }
     }
 
     fn crc_plain(&self, mut register: u64, bytes: &[u8]) -> u64 {

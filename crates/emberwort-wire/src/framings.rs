@@ -7,7 +7,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 
 use crate::frame::{FrameFault, FrameView, Framing};
-use crate::receiver::FrameSink;
+use crate::sink::FrameSink;
 
 /// What is found of a whole frame.
 pub(crate) enum Checked<'a> {

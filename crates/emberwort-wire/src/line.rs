@@ -8,9 +8,8 @@ use emberwort_model::model::{
 use emberwort_model::number::{Decimal, write_scaled};
 use emberwort_model::plan::MessagePlan;
 
-use crate::codec::{BodyError, EncodeError};
-use crate::text::{readable, signed};
-use crate::values::{ValueRef, Values};
+use crate::codec::errors::{BodyError, EncodeError};
+use crate::values::{ValueRef, Values, readable, signed};
 
 /// Appends the line of a message, without its end.
 ///

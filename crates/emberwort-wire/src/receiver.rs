@@ -21,51 +21,11 @@ use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::stuffing::{Escape, Stuffing};
 
-use crate::chunk::Time;
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::framings::{Checked, Framings, choose};
+use crate::sink::FrameSink;
 use crate::status_bytes::StatusBytes;
 use crate::stuffing;
-
-/// Takes what a receiver finds. Places are byte offsets in the stream.
-pub trait FrameSink {
-    /// Judges a frame whose framing and checksums are right, before it counts as good: mostly, whether its body can be
-    /// decoded.
-    ///
-    /// # Errors
-    /// Why it is unread: a fault of which [`FrameFault::is_unread`] is true.
-    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
-
-    /// The next frame, or fault, is read as one from this end. Only said by receivers that look for the frames of both.
-    fn faces(&mut self, from: End) {
-        let _ = from;
-    }
-
-    /// Chooses between two readings of the same bytes that are both good: as a frame from the device, or from the host.
-    fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
-        let _ = (device, host);
-        End::Device
-    }
-
-    /// When the last byte of what is handed on next came, if that is known. Only said by a
-    /// [`TimedReceiver`](crate::timed::TimedReceiver).
-    fn came(&mut self, time: Option<Time>) {
-        let _ = time;
-    }
-
-    /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.
-    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]);
-
-    /// A frame whose framing and checksums are right, but whose body cannot be read. `frame` is `None` if a good frame was found
-    /// inside of it, which only channels without a checksum look for; `wire` are then the bytes before that one.
-    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]);
-
-    /// Bytes of a broken frame.
-    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]);
-
-    /// Bytes that belong to no frame. Long runs come in pieces of the channel's limit.
-    fn stray(&mut self, at: Range<u64>, wire: &[u8]);
-}
 
 /// Finds frames in a stream of bytes, or judges packets.
 #[derive(Clone, Debug)]
@@ -256,9 +216,17 @@ impl Receiver {
     }
 
     /// Emits the bytes from `start` up to `to`: to the broken frame that they belong to, or as stray.
-    #[inline]
+    #[inline(always)]
     fn emit<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
         if self.start < to {
+            self.emit_some(window, to, sink);
+        }
+        self.start = to;
+        self.broken = None;
+    }
+
+    fn emit_some<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, to: u64, sink: &mut S) {
+        {
             let range = self.start..to;
             let wire = window.get(range.clone());
             match &self.broken {
@@ -276,8 +244,6 @@ impl Receiver {
                 None => sink.stray(range, wire),
             }
         }
-        self.start = to;
-        self.broken = None;
     }
 
     #[inline(always)]
@@ -338,7 +304,7 @@ impl Receiver {
         (self.start, self.scan) = (end, end);
     }
 
-    #[inline]
+    #[inline(always)]
     fn succeed<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, view: &FrameView<'_>, end: u64, sink: &mut S) {
         self.emit(window, self.scan, sink);
         let range = self.scan..end;
@@ -388,7 +354,29 @@ impl Receiver {
     fn run_sync<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, sink: &mut S) {
         let framing = self.framings.own.clone();
         let mark = framing.start_mark();
-        while let Some(rest) = self.find_start(window, mark, sink) {
+        loop {
+            // On clean traffic one frame of a common shape follows the other.
+            let mut rest = window.from(self.scan);
+            while let Some(view) = framing.quick_frame(rest) {
+                rest = &rest[view.bytes.len()..];
+                let at = self.scan..window.end() - rest.len() as u64;
+                if let Err(fault) = sink.accept(&view) {
+                    // It has a checksum, so nobody looks inside.
+                    self.leave_unread(window, (&view, &fault), at.end, sink);
+                    continue;
+                }
+                self.emit(window, at.start, sink);
+                (self.start, self.scan) = (at.end, at.end);
+                sink.good(at, &view, view.bytes);
+            }
+            if rest.is_empty() && self.broken.is_none() {
+                return;
+            }
+            let before = self.scan;
+            let Some(rest) = self.find_start(window, mark, sink) else { return };
+            if self.scan > before && framing.is_quick() {
+                continue;
+            }
             let length = match framing.begin(rest) {
                 Ok(length) => length,
                 Err((fault, size)) => {
@@ -676,6 +664,20 @@ impl Receiver {
         let range = self.base..self.base + bytes.len() as u64;
         self.base = range.end;
         (self.start, self.scan) = (range.end, range.end);
+        if self.framings.host.is_none()
+            && let Some(mut view) = self.framings.own.quick_frame(bytes)
+            && view.bytes.len() == bytes.len()
+        {
+            if let (true, Some(key)) = (self.framings.plan().key_is_outside(), key) {
+                view.key = key;
+                view.node = view.node.or_else(|| self.framings.plan().node_in_key(key));
+            }
+            match sink.accept(&view) {
+                Ok(()) => sink.good(range, &view, bytes),
+                Err(fault) => sink.unread(range, Some(&view), &fault, bytes),
+            }
+            return;
+        }
         let framings = self.framings.clone();
         let check = |framing: &Framing| {
             let plan = framing.plan();

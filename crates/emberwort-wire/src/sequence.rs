@@ -26,7 +26,7 @@ const SMALL_NODES: u64 = 256;
 
 /// A gap in the sequence numbers of a sender.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Idle {
+pub struct Gap {
     /// The number that was due.
     pub expected: u64,
     /// The number that came.
@@ -35,7 +35,8 @@ pub struct Idle {
 
 impl SequenceWatch {
     /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
-    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Idle> {
+    #[inline]
+    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
         let lane = channel * 2 + usize::from(from == End::Host);
         let before = if node < SMALL_NODES {
@@ -64,7 +65,7 @@ impl SequenceWatch {
         } else {
             self.jumps_back += 1;
         }
-        Some(Idle { expected, found: number })
+        Some(Gap { expected, found: number })
     }
 
     /// How many times numbers were left out.
@@ -139,8 +140,15 @@ impl Numbering {
         !self.counters[message].is_empty()
     }
 
-    /// Takes the next frame of a sender: a channel and a message by index, an end, a node, the number of the frame.
+    /// Takes the number of the next frame of a sender: a channel by index, an end, a node. Counters in it are not looked at.
     #[inline]
+    pub fn take_frame(&mut self, (channel, from, node): (usize, End, u64), sequence: Option<u64>) {
+        if let Some(number) = sequence {
+            self.watch.take(channel, from, node, self.part_bits[channel][usize::from(from == End::Host)], number);
+        }
+    }
+
+    /// Takes the next frame of a sender: a channel and a message by index, an end, a node, the number of the frame.
     pub fn take(
         &mut self,
         (channel, from, node): (usize, End, u64),
@@ -148,9 +156,7 @@ impl Numbering {
         message: usize,
         values: &Values,
     ) {
-        if let Some(number) = sequence {
-            self.watch.take(channel, from, node, self.part_bits[channel][usize::from(from == End::Host)], number);
-        }
+        self.take_frame((channel, from, node), sequence);
         for counter in &self.counters[message] {
             // An older sender has no such field: its default says nothing.
             if let (true, ValueRef::Raw(number)) = (counter.section < values.sections(), values.get(counter.slot)) {
@@ -176,9 +182,9 @@ mod tests {
             assert_eq!(watch.take(0, End::Device, 3, 8, number), None);
         }
         assert_eq!(watch.take(0, End::Device, 4, 8, 77), None, "another node counts for itself");
-        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Idle { expected: 2, found: 5 }));
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 2, found: 5 }));
         assert_eq!((watch.gaps(), watch.missing()), (1, 3));
-        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Idle { expected: 6, found: 5 }), "a repeated frame");
+        assert_eq!(watch.take(0, End::Device, 3, 8, 5), Some(Gap { expected: 6, found: 5 }), "a repeated frame");
         assert_eq!((watch.gaps(), watch.missing(), watch.jumps_back()), (1, 3, 1));
         for (node, number) in [(70_000, 9), (300, 1), (70_000, 11), (300, 2)] {
             watch.take(1, End::Host, node, 8, number);

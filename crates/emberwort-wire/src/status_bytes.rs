@@ -7,7 +7,7 @@ use emberwort_model::plan::{Direction, FrameFinder};
 
 use crate::frame::FrameFault;
 use crate::framings::{Checked, Framings};
-use crate::receiver::FrameSink;
+use crate::sink::FrameSink;
 
 /// Status bytes from here on end what is running.
 const COMMON: u8 = 0xF0;

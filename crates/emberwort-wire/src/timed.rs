@@ -11,7 +11,8 @@ use emberwort_model::plan::FrameFinder;
 
 use crate::chunk::{Chunk, Time, Times};
 use crate::frame::{FrameFault, FrameView, Framing};
-use crate::receiver::{FrameSink, Receiver};
+use crate::receiver::Receiver;
+use crate::sink::FrameSink;
 
 /// A receiver for the chunks of one stream.
 #[derive(Clone, Debug)]
@@ -102,8 +103,10 @@ impl TimedReceiver {
 #[derive(Clone, Debug, Default)]
 struct ByteClock {
     fed: u64,
-    /// First offset and time of bytes that came at one time, rising.
-    marks: VecDeque<(u64, Option<Time>)>,
+    /// When the bytes came that are looked at.
+    now: Option<Time>,
+    /// First offset and time of bytes behind them that came at another time, rising.
+    later: VecDeque<(u64, Option<Time>)>,
     /// Where the packet fed last stands and when it came, if it has no bytes.
     empty: Option<(u64, Option<Time>)>,
 }
@@ -124,8 +127,9 @@ impl ByteClock {
 
     #[inline]
     fn mark(&mut self, at: u64, time: Option<Time>) {
-        if self.marks.back().is_none_or(|(_, last)| *last != time) {
-            self.marks.push_back((at, time));
+        let last = self.later.back().map_or(self.now, |(_, last)| *last);
+        if last != time {
+            self.later.push_back((at, time));
         }
     }
 
@@ -138,11 +142,13 @@ impl ByteClock {
         {
             return time;
         }
-        let last = range.end.saturating_sub(1);
-        while self.marks.get(1).is_some_and(|(from, _)| *from <= last) {
-            self.marks.pop_front();
+        while let Some((from, time)) = self.later.front().copied()
+            && from < range.end
+        {
+            self.now = time;
+            self.later.pop_front();
         }
-        self.marks.front().and_then(|(_, time)| *time)
+        self.now
     }
 }
 

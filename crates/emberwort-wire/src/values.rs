@@ -3,7 +3,7 @@
 //! The first slots are those of the message's fields, by index. The elements of a list, the fields of a record and the form
 //! of a union have slots of their own further back, to which the slot of the field points.
 
-use emberwort_model::model::Value;
+use emberwort_model::model::{Kind, Value};
 use emberwort_model::plan::MessagePlan;
 
 /// The values of one message, a slot for each field. Clearing keeps the memory.
@@ -279,6 +279,16 @@ impl PartialEq for Values {
 }
 
 impl Eq for Values {}
+
+/// A raw number as its field's type reads it.
+pub fn signed(kind: &Kind, raw: u64) -> i128 {
+    if kind.is_signed() { i128::from(raw as i64) } else { i128::from(raw) }
+}
+
+/// Whether bytes are a text that the field can have.
+pub fn readable(ascii: bool, bytes: &[u8]) -> Option<&str> {
+    std::str::from_utf8(bytes).ok().filter(|_| !ascii || bytes.is_ascii())
+}
 
 #[cfg(test)]
 mod tests {

@@ -3,10 +3,12 @@
 use emberwort_model::model::{Kind, Length, Message};
 use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Plan, Source, check};
+use emberwort_text::json;
+use emberwort_text::json::Writing;
+use emberwort_text::{Filling, Given, fill};
+use emberwort_wire::codec::Measure;
 use emberwort_wire::codec::check as check_body;
-use emberwort_wire::json::Writing;
-use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{ValueRef, Values, decode, encode, json, says_all};
+use emberwort_wire::{ValueRef, Values, decode, encode, says_all};
 use proptest::prelude::*;
 use serde_json::Value as Json;
 
@@ -258,6 +260,35 @@ proptest! {
                     prop_assert_eq!((extent.sections, extent.later_bytes), (values.sections(), values.later_bytes()));
                 }
                 Err(error) => prop_assert_eq!(decoded, Err(error)),
+            }
+        }
+    }
+
+    /// What tells how far a body reaches from few of its bytes says the same as the walk over all of them.
+    #[test]
+    fn measuring_a_body_says_what_walking_over_it_says(
+        plan in plan(), unions in proptest::collection::vec(any::<u64>(), 24), change in -9i32..9,
+        noise in proptest::collection::vec(any::<u8>(), 0..200),
+    ) {
+        let plan = &plan.messages[0];
+        let Some(measure) = Measure::of(plan) else { return Ok(()) };
+        let mut bodies = vec![noise.clone()];
+        let mut values = Values::new(plan);
+        for (slot, union) in unions.iter().enumerate().take(plan.message.fields.len()) {
+            set_some(&plan.message, slot, *union, &mut values);
+        }
+        for section in &plan.sections {
+            let mut body = Vec::new();
+            if emberwort_wire::encode(plan, &values, section.revision, &mut body).is_ok() {
+                let longer = [&body[..], &noise[..]].concat();
+                body.resize(body.len().saturating_add_signed(change as isize), 0x5A);
+                bodies.extend([body, longer]);
+            }
+        }
+        for body in bodies {
+            for length in (0..body.len().min(40)).chain([body.len()]) {
+                let body = &body[..length];
+                prop_assert_eq!(measure.extent(body), check_body(plan, body).ok(), "{:02X?}", body);
             }
         }
     }

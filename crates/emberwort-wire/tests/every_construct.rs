@@ -2,9 +2,9 @@
 
 use emberwort_model::layout::rows;
 use emberwort_model::{Plan, Source, check};
+use emberwort_text::json::{self, Writing};
+use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::codec::check as check_body;
-use emberwort_wire::json::{self, Writing};
-use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{BodyError, EncodeError, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
 

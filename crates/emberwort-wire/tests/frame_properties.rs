@@ -10,6 +10,90 @@ use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Header, Receiver};
 use proptest::prelude::*;
 
+/// Keeps all that a receiver says.
+struct All {
+    reader: BodyReader,
+    found: Vec<String>,
+}
+
+impl FrameSink for All {
+    fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
+        self.reader.check(frame, &Requests::default())
+    }
+    fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
+        self.found.push(format!("good {at:?} {frame:?} {wire:?} {:?}", self.reader.extent()));
+    }
+    fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
+        self.found.push(format!("unread {at:?} {frame:?} {fault:?} {wire:?}"));
+    }
+    fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
+        self.found.push(format!("broken {at:?} {fault:?} {wire:?}"));
+    }
+    fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
+        self.found.push(format!("stray {at:?} {wire:?}"));
+    }
+}
+
+/// A channel like those that most people make: sync bytes or packets, parts of whole bytes, one checksum behind the body or none.
+fn common_channel() -> impl Strategy<Value = Plan> {
+    let sync = proptest::sample::select(vec![
+        "sync C3",
+        "sync C3 3C",
+        "sync C3 3C 11",
+        "sync C3 3C C3 3C",
+        "sync C3 3C 11 22 33",
+        "packet",
+    ]);
+    let parts = proptest::sample::select(vec![
+        "",
+        "node : u8 address",
+        "count : u16 sequence",
+        "node : u8 address\n count : u8 sequence",
+        "rev : u32 revision\n node : u16 address",
+        "rev : u8 revision\n node : u8 address\n count : u32 sequence",
+        "mark : u8 = 0x5A",
+    ]);
+    let length = proptest::sample::select(vec![
+        "u8 length of body",
+        "u16 length of kind..check",
+        "u8 length of body..check",
+        "u32 length of body",
+    ]);
+    let checksum = proptest::sample::select(vec![
+        "u16 crc-16/ibm-3740 over kind..body",
+        "u32 crc-32/iso-hdlc over body",
+        "u8 sum8 over kind..body",
+        "u16 fletcher16 over body",
+        "u16 crc-16/modbus over kind..body",
+        "",
+    ]);
+    (sync, parts, length, checksum, any::<bool>(), any::<bool>()).prop_map(
+        |(sync, parts, length, checksum, big, with_length)| {
+            let is_packet = sync == "packet";
+            let mut frame = if is_packet { String::new() } else { format!("{sync}\n") };
+            frame += "kind : u8 message\n";
+            let length = if checksum.is_empty() { "u8 length of body" } else { length };
+            if !is_packet || with_length {
+                frame += &format!("len : {length}\n");
+            }
+            frame += &format!("{parts}\nbody\n");
+            if !checksum.is_empty() {
+                frame += &format!("check : {checksum}\n");
+            }
+            let (medium, how) = if is_packet { ("udp 4000", "packet") } else { ("uart 9600 8N1", "") };
+            let text = format!(
+                "link any {{ revision 3  byte_order {} }}
+             channel c {{\n medium {medium}\n {how}\n limit 80 bytes\n frame {{\n{frame}}}\n}}
+             message M {{\n id 7\n from host\n on c\n text : text[..40]\n added in 2 {{ n : u4 }} }}",
+                if big { "big" } else { "little" }
+            );
+            let checked = check(&Source::new("any.ember", text.as_str()));
+            assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}\n{text}", checked.findings);
+            checked.plan.unwrap()
+        },
+    )
+}
+
 /// A part of the head or the tail, as it is written.
 fn part() -> impl Strategy<Value = &'static str> {
     proptest::sample::select(vec![
@@ -188,6 +272,51 @@ proptest! {
         let at = sync + at.index(covered);
         wire[at] ^= 1 << bit;
         prop_assert!(framing.check(&wire).is_err(), "bit {} of byte {} of {:02X?}", bit, at, wire);
+    }
+
+    /// Frames of a common shape are read by a way of their own, which must find what the general one finds, whatever comes.
+    #[test]
+    fn the_shortcut_finds_what_the_general_way_finds(
+        plan in common_channel(), texts in proptest::collection::vec(proptest::collection::vec(any::<u8>(), 0..40), 1..6),
+        damage in proptest::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..4), cut: prop::sample::Index,
+        noise in proptest::collection::vec(prop_oneof![Just(0xC3u8), Just(0x3C), Just(0), any::<u8>()], 0..60), number: u64,
+    ) {
+        let plan = Arc::new(plan);
+        let framing = plan.channels[0].framing(End::Device);
+        let general = Arc::new((*framing).clone().without_shortcut());
+        let header = Header { key: 7, node: 3, sequence: number, revision: 5 };
+        let mut wires: Vec<Vec<u8>> = Vec::new();
+        for (n, text) in texts.iter().enumerate() {
+            let mut wire = Vec::new();
+            // Some bodies that nobody can read.
+            let body = if n % 3 == 2 { text.clone() } else { body(text) };
+            framing.encode(&header, &body, &mut wire).unwrap();
+            wires.push(wire);
+        }
+        let at = cut.index(wires.len() + 1);
+        wires.insert(at, noise);
+        for (at, flip) in &damage {
+            let which = at.index(wires.len());
+            let length = wires[which].len();
+            if length > 0 {
+                wires[which][at.index(length)] ^= flip;
+            }
+        }
+        let found = |framing: &Arc<Framing>, key: Option<u64>| {
+            let mut receiver = Receiver::new(framing.clone());
+            let mut sink = All { reader: BodyReader::new(plan.clone(), 0, None), found: Vec::new() };
+            for wire in &wires {
+                match key {
+                    Some(key) => receiver.feed_packet(key, wire, &mut sink),
+                    None => receiver.feed(wire, &mut sink),
+                }
+            }
+            receiver.finish(&mut sink);
+            sink.found
+        };
+        for key in [None, Some(7)] {
+            prop_assert_eq!(found(&framing, key), found(&general, key));
+        }
     }
 
     #[test]

@@ -1,8 +1,8 @@
 //! Text messages: lines worked out by hand, written and read, and lines that are none.
 
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::json::{self, Writing};
-use emberwort_wire::text::{Filling, Given, fill};
+use emberwort_text::json::{self, Writing};
+use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::{BodyError, EncodeError, Values, line};
 use proptest::prelude::*;
 use serde_json::Value as Json;

@@ -7,9 +7,10 @@ use emberwort_model::model::End;
 
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::json::Writing;
-use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{BodyError, EncodeError, FrameFault, Framed, Header, ValueRef, Values, decode, encode, json};
+use emberwort_text::json;
+use emberwort_text::json::Writing;
+use emberwort_text::{Filling, Given, fill};
+use emberwort_wire::{BodyError, EncodeError, FrameFault, Framed, Header, ValueRef, Values, decode, encode};
 use serde_json::Value as Json;
 
 fn plan(order: &str, revision: u32, items: &str) -> Plan {

@@ -297,7 +297,7 @@ pub struct BudgetArgs {
     #[arg(add = names::channels_or_files())]
     pub channels: Vec<String>,
     /// How many devices hang on each channel
-    #[arg(long, value_name = "N", default_value = "1", value_parser = crate::commands::devices)]
+    #[arg(long, value_name = "N", default_value = "1", value_parser = devices)]
     pub devices: u64,
     /// Show what a change would do: 'gauges sf12', 'Level every 5 min', 'Level.depth step 0.01'
     #[arg(long, value_name = "CHANGE")]
@@ -556,4 +556,10 @@ pub struct ManArgs {
     /// Write a page for each command into this folder
     #[arg(long, value_name = "DIR")]
     pub out: Option<PathBuf>,
+}
+
+/// The number of devices, at least one.
+fn devices(text: &str) -> Result<u64, String> {
+    let count = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|count| u64::try_from(count).ok());
+    count.filter(|count| (1..=1_000_000).contains(count)).ok_or_else(|| "write a number from 1 to 1000000".into())
 }

@@ -570,6 +570,9 @@ pub enum MediumKind {
 }
 
 impl MediumKind {
+    /// The words with which a medium begins.
+    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
+
     /// Whether it keeps packets apart.
     pub fn keeps_packets(&self) -> bool {
         match self {

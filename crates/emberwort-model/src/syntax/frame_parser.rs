@@ -12,7 +12,6 @@ use crate::source::Span;
 use crate::stuffing::{ByteSet, Escape, Stuffing};
 
 const CHANNEL_WORDS: &[&str] = &["medium", "limit", "frame", "stuffing", "lines", "gap", "status", "packet", "select"];
-pub(super) const MEDIA: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
 /// The speed of an Ethernet that says no other.
 const ETHERNET_BITRATE: u32 = 100_000_000;
 const ROLE_WORDS: &[&str] = &["message", "length", "address", "sequence", "revision", "same"];
@@ -135,8 +134,8 @@ impl Parser<'_> {
     fn medium_kind(&mut self) -> Option<MediumKind> {
         let token = self.peek();
         let word = self.text_of(token);
-        if !MEDIA.contains(&word) || token.kind != TokenKind::Word {
-            return self.unknown_word("as a medium", MEDIA);
+        if !MediumKind::WORDS.contains(&word) || token.kind != TokenKind::Word {
+            return self.unknown_word("as a medium", MediumKind::WORDS);
         }
         self.next();
         Some(match word {

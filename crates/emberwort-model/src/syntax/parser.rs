@@ -1,7 +1,6 @@
 //! Tokens to items. Reports every mistake and goes on behind it, so that one run shows them all.
 
 use super::ast::{FieldItem, File, Medium, Name, Number};
-use super::frame_parser::MEDIA;
 use super::lexer::{Token, TokenKind, tokens};
 use crate::algorithm::Algorithm;
 use crate::diagnostics::{Code, Finding, escaped, nearest};
@@ -364,7 +363,7 @@ impl<'a> Parser<'a> {
             }
             return self.unexpected("a spreading factor", "write `sf7` to `sf12`");
         }
-        if MEDIA.contains(&word) {
+        if crate::syntax::ast::MediumKind::WORDS.contains(&word) {
             return self.medium().map(Change::Medium);
         }
         if self.eat_word("limit") {

@@ -10,10 +10,9 @@ use emberwort_model::budget::{
     ChannelReport, MessageRow, can_id, decimal_text, medium_text, report, time_text, to_f64,
 };
 use emberwort_model::model::MediumKind;
-use emberwort_model::number::Decimal;
 use emberwort_model::{Plan, Source};
+use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::frame::body_on;
-use emberwort_wire::text::{Filling, Given, fill};
 use emberwort_wire::{Framed, Header, Values};
 use serde_json::{Value as Json, json};
 
@@ -308,10 +307,4 @@ impl Content {
         )?;
         Ok(())
     }
-}
-
-/// The number of devices, at least one.
-pub fn devices(text: &str) -> Result<u64, String> {
-    let count = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|count| u64::try_from(count).ok());
-    count.filter(|count| (1..=1_000_000).contains(count)).ok_or_else(|| "write a number from 1 to 1000000".into())
 }

@@ -8,7 +8,7 @@ use emberwort_capture::Only;
 use emberwort_capture::speakers::Definition;
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
-use emberwort_wire::json::{self, Writing};
+use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
 use super::inputs::given_hex;

@@ -12,11 +12,12 @@ use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind, Selector};
 use emberwort_model::plan::{FrameFinder, MessagePlan, Part, Role};
+use emberwort_text::RowHeader;
+use emberwort_text::{Filling, Given, Problem, fill};
 use emberwort_wire::body_reader::read_body;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::text::{self, Filling, Given, Problem, fill};
-use emberwort_wire::{EncodeError, Framed, Framing, RowHeader, ValueRef, Values, decode, encode, line};
+use emberwort_wire::{EncodeError, Framed, Framing, ValueRef, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
 
 use super::speakers::sent_otherwise;
@@ -344,6 +345,6 @@ fn other_form(plan: &MessagePlan, values: &Values, error: &EncodeError) -> Optio
     let Selector::Field(decider) = union.selector else { return None };
     let field = &plan.message.fields[decider];
     let mut shown = String::new();
-    text::write_value(field, values, decider, &mut shown).ok()?;
+    emberwort_text::write_value(field, values, decider, &mut shown).ok()?;
     Some(format!("`{}` is {shown}, which {selected}, but the value given is for `{given}`", field.name))
 }

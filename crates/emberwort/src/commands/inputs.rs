@@ -7,7 +7,7 @@ use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_capture::speakers::Later;
-use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Speakers, Statistics, hex_text, source};
+use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Outcome, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
 use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -133,7 +133,7 @@ fn read_one<S: ItemSink>(
     path: &Path,
     demux: &mut Demux<Decoder<S>>,
     texts: &mut Vec<String>,
-) -> anyhow::Result<source::Outcome> {
+) -> anyhow::Result<Outcome> {
     let (mut input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
         (Box::new(io::stdin().lock()), 0)
     } else {

@@ -27,7 +27,6 @@ use emberwort_model::diagnostics::{escaped, nearest};
 
 use crate::cli::{Cli, Command};
 use crate::output::Look;
-pub use budget::devices;
 
 /// How a command that could be done ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

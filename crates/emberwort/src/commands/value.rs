@@ -8,7 +8,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::{Field, Kind};
 use emberwort_model::views::{View, of_raw, of_type, other_widths, raw_from_text};
 use emberwort_model::{Plan, Source, Sources};
-use emberwort_wire::text::raw_of;
+use emberwort_text::raw_of;
 use serde_json::{Map, Value as Json, json};
 
 use super::Ending;

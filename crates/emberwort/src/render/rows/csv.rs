@@ -4,7 +4,7 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
-use emberwort_wire::{Time, ValueRef, text};
+use emberwort_wire::{Time, ValueRef};
 
 use super::{Before, Form, Known};
 use crate::render::plural;
@@ -120,7 +120,7 @@ impl Form for Csv {
                 cell(&reading.units[slot], out);
                 out.push(',');
                 let _ = match value {
-                    ValueRef::Raw(raw) => write_integer(out, text::signed(&field.kind, raw)),
+                    ValueRef::Raw(raw) => write_integer(out, emberwort_wire::values::signed(&field.kind, raw)),
                     ValueRef::Bytes(bytes) => write_hex(bytes, out),
                     _ => Ok(()),
                 };

@@ -17,8 +17,9 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::{hex, write_hex};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
-use emberwort_wire::json::{self, Writing};
-use emberwort_wire::{Time, ValueRef, Values, nested_frame, says_all, text};
+use emberwort_text::json::{self, Writing};
+use emberwort_text::nested_frame;
+use emberwort_wire::{Time, ValueRef, Values, says_all};
 
 use crate::cli::RowForm;
 use crate::output::{self, Look};
@@ -343,9 +344,9 @@ fn shown_fields<'r>(row: &Row<'r>) -> impl Iterator<Item = (usize, &'r Field)> {
 fn write_value(plan: &Plan, from: End, field: &Field, (values, slot): (&Values, usize), raw: bool, out: &mut String) {
     let write_plain = |field: &Field, values: &Values, slot, out: &mut String| {
         let _ = if raw {
-            text::write_raw_value(field, values, slot, out)
+            emberwort_text::write_raw_value(field, values, slot, out)
         } else {
-            text::write_value(field, values, slot, out)
+            emberwort_text::write_value(field, values, slot, out)
         };
     };
     if let (Kind::NestedFrame { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
@@ -382,7 +383,7 @@ fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     if field.unit.is_empty() {
         return false;
     }
-    let number = text::signed(&field.kind, raw);
+    let number = emberwort_wire::values::signed(&field.kind, raw);
     field.kind.is_valid(number) && field.kind.none() != Some(number)
 }
 

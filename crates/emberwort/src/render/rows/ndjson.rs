@@ -6,7 +6,7 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
-use emberwort_wire::json;
+use emberwort_text::json;
 use emberwort_wire::{FrameFault, Time};
 
 use super::{Before, Form, Known, shown_fields};

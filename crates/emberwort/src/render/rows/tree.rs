@@ -8,7 +8,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
-use emberwort_wire::{ValueRef, Values, text};
+use emberwort_wire::{ValueRef, Values};
 
 use super::table::Lines;
 use super::{Before, Form, Known, RowStyle, has_unit, write_value};
@@ -130,7 +130,12 @@ fn tree_lines(
             if let (ValueRef::Raw(raw), Some(bits)) = (value, field.kind.raw_bits()) {
                 let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
                 let digits = usize::from(bits).div_ceil(4);
-                let _ = write!(line, " raw {} = 0x{:0digits$X}", text::signed(&field.kind, raw), raw & mask);
+                let _ = write!(
+                    line,
+                    " raw {} = 0x{:0digits$X}",
+                    emberwort_wire::values::signed(&field.kind, raw),
+                    raw & mask
+                );
             }
             line.push_str(remark);
             emit(line.trim_end());

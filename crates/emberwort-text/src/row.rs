@@ -5,7 +5,7 @@ use emberwort_model::hex::parse_hex;
 use emberwort_model::plan::{Direction, Role};
 use serde_json::{Map, Value as Json};
 
-use crate::frame::Header;
+use emberwort_wire::Header;
 
 /// The keys of a row as `decode` prints it, and so all that a row to encode may have.
 const KEYS: [&str; 13] = [

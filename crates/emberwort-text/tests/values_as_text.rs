@@ -2,9 +2,10 @@
 
 use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Source, check};
-use emberwort_wire::json::Writing;
-use emberwort_wire::text::{Filling, Given, fill, write_value};
-use emberwort_wire::{ValueRef, Values, json};
+use emberwort_text::json;
+use emberwort_text::json::Writing;
+use emberwort_text::{Filling, Given, fill, write_value};
+use emberwort_wire::{ValueRef, Values};
 
 /// A message with one field.
 fn message(ty: &str) -> MessagePlan {

@@ -1,28 +1,15 @@
-//! Values as people write and read them: physical numbers, labels, text, bytes in hex.
+//! Filling the values of a message from what a user gives: what is given, what can be wrong, and how each kind of field takes it.
 
 use std::cell::RefCell;
-use std::fmt::{self, Write};
+use std::fmt;
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
-use emberwort_model::hex::{parse_hex, write_hex};
-use emberwort_model::model::{Field, Kind, Labelled, Length, NumberForm, Union, Value, float_bits, write_float};
-use emberwort_model::number::{Decimal, write_integer};
-use emberwort_model::plan::MessagePlan;
+use emberwort_model::hex::parse_hex;
+use emberwort_model::model::{Field, Kind, Labelled, Length, NumberForm, Union, Value, float_bits};
+use emberwort_model::number::Decimal;
+use emberwort_wire::{ValueRef, Values};
 use jiff::Timestamp;
-use serde_json::Value as Json;
-
-use crate::json;
-use crate::values::{ValueRef, Values};
-
-/// A value as given by a user.
-#[derive(Clone, Copy, Debug)]
-pub enum Given<'a> {
-    /// As written behind `FIELD=`.
-    Text(&'a str),
-    /// As it stands in a row.
-    Json(&'a Json),
-}
 
 /// What is wrong with one field of a message, and a way out.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -77,29 +64,13 @@ impl<'a> Filling<'a> {
     }
 }
 
-/// Fills the values of a message. Optional fields that are not given are absent; others take their default.
-///
-/// # Errors
-/// All problems at once: unknown and repeated fields, values that do not fit, fields that are missing.
-pub fn fill<'g>(
-    plan: &MessagePlan,
-    given: impl IntoIterator<Item = (&'g str, Given<'g>)>,
+/// Fills the fields of a message or record, whose first slot is `base`; `set` takes what is given for one of them.
+pub(crate) fn fill_group<'g, T>(
+    (owner, fields, base): (&str, &[Field], usize),
+    given: impl IntoIterator<Item = (&'g str, T)>,
     filling: Filling<'_>,
     values: &mut Values,
-) -> Result<(), Vec<Problem>> {
-    values.clear(plan);
-    let message = &plan.message;
-    fill_group(&message.name, &message.fields, 0, given, filling, values)
-}
-
-/// Fills the fields of a message or record, whose first slot is `base`.
-pub(crate) fn fill_group<'g>(
-    owner: &str,
-    fields: &[Field],
-    base: usize,
-    given: impl IntoIterator<Item = (&'g str, Given<'g>)>,
-    filling: Filling<'_>,
-    values: &mut Values,
+    set: impl Fn(&Field, usize, T, &mut Values) -> Result<(), String>,
 ) -> Result<(), Vec<Problem>> {
     let mut problems = Vec::new();
     let mut named = vec![false; fields.len()];
@@ -120,10 +91,7 @@ pub(crate) fn fill_group<'g>(
             continue;
         }
         let changes = filling.changes();
-        let result = match value {
-            Given::Text(text) => set_text(field, base + slot, text, filling, values),
-            Given::Json(value) => json::set(field, base + slot, value, filling, values),
-        };
+        let result = set(field, base + slot, value, values);
         filling.inside(changes, || format!(".{name}"));
         if let Err(message) = result {
             problems.push(problem(message));
@@ -361,252 +329,4 @@ pub(crate) fn set_time(
     }
     values.set_raw(slot, raw as u64);
     Ok(())
-}
-
-/// The raw number that a value written as behind `FIELD=` stands for.
-///
-/// # Errors
-/// What is wrong, and a way out; also for fields that are not one raw number.
-pub fn raw_of(field: &Field, text: &str) -> Result<u64, String> {
-    if field.kind.raw_bits().is_none() {
-        return Err(format!("this type is not a single number; {}", holds(field)));
-    }
-    let mut values = Values::default();
-    values.resize(1);
-    set_text(field, 0, text, Filling::alone(false), &mut values)?;
-    match values.get(0) {
-        ValueRef::Raw(raw) => Ok(raw),
-        _ => Err("this is not a single number".into()),
-    }
-}
-
-fn set_text(field: &Field, slot: usize, text: &str, filling: Filling<'_>, values: &mut Values) -> Result<(), String> {
-    if let Some(raw) = text.strip_prefix("raw:")
-        && field.kind.raw_bits().is_some()
-    {
-        let raw = Decimal::parse(raw.trim()).and_then(Decimal::as_integer);
-        return match raw {
-            Some(raw) => set_raw(field, slot, raw, values),
-            None => Err("`raw:` needs a whole number after it, as in raw:943 or raw:0x3AF".into()),
-        };
-    }
-    if text == "none"
-        && let Some(none) = field.kind.none()
-    {
-        values.set_raw(slot, none as u64);
-        return Ok(());
-    }
-    match &field.kind {
-        Kind::Number(form) | Kind::Varint(form) => {
-            let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
-            match Decimal::parse(number) {
-                Some(value) => set_number(field, form, slot, value, filling, values),
-                None => Err(format!("`{}` is not a number; {}", escaped(text), holds(field))),
-            }
-        }
-        Kind::Bool => match text {
-            "true" | "1" => {
-                values.set_raw(slot, 1);
-                Ok(())
-            }
-            "false" | "0" => {
-                values.set_raw(slot, 0);
-                Ok(())
-            }
-            _ => Err(format!("`{}` is neither `true` nor `false`", escaped(text))),
-        },
-        Kind::Float(bits) => {
-            let number = text.strip_suffix(field.unit.as_str()).unwrap_or(text).trim();
-            set_float(field, *bits, slot, number, values)
-        }
-        Kind::Time { milliseconds } => set_time(field, *milliseconds, slot, text, values),
-        Kind::Enum { labels, .. } => set_label(labels, slot, text, values),
-        Kind::Flags(labels) => {
-            let mut raw = 0;
-            let inner = text.trim_start_matches('[').trim_end_matches(']');
-            for label in inner.split(',').map(str::trim).filter(|label| !label.is_empty()) {
-                raw |= 1 << label_code(labels, label)?;
-            }
-            values.set_raw(slot, raw);
-            Ok(())
-        }
-        Kind::Text { .. } => set_string(field, slot, text.as_bytes(), values),
-        Kind::Bytes(_) => set_hex(field, slot, text, values),
-        Kind::NestedFrame { .. } if !text.trim_start().starts_with('{') => set_hex(field, slot, text, values),
-        Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::NestedFrame { .. } => {
-            let value: Json = serde_json::from_str(text)
-                .or_else(|error| serde_json::from_str(&with_quotes(text)).map_err(|_| error))
-                .map_err(|error| format!("`{}` is not JSON ({error}); {}", escaped(text), holds(field)))?;
-            json::set(field, slot, &value, filling, values)
-        }
-        Kind::Spare { .. } => Err("spare space is always sent as zero".into()),
-    }
-}
-
-/// JSON whose bare words stand in quotes: `[12, none]` and `{at: 3}` as people write them on a command line.
-fn with_quotes(text: &str) -> String {
-    let mut quoted = String::with_capacity(text.len() + 8);
-    let mut rest = text;
-    while let Some(first) = rest.chars().next() {
-        let of_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
-        let length = if first == '"' {
-            let mut escaped = false;
-            let end = rest[1..].find(|c| {
-                let ends = c == '"' && !escaped;
-                escaped = c == '\\' && !escaped;
-                ends
-            });
-            end.map_or(rest.len(), |end| end + 2)
-        } else if of_word(first) || first == '.' {
-            rest.find(|c| !of_word(c) && !matches!(c, '.' | '+' | '-')).unwrap_or(rest.len())
-        } else {
-            first.len_utf8()
-        };
-        let (token, behind) = rest.split_at(length);
-        if (first.is_ascii_alphabetic() || first == '_') && !matches!(token, "true" | "false" | "null") {
-            quoted.extend(["\"", token, "\""]);
-        } else {
-            quoted.push_str(token);
-        }
-        rest = behind;
-    }
-    quoted
-}
-
-/// A raw number as its field's type reads it.
-pub fn signed(kind: &Kind, raw: u64) -> i128 {
-    if kind.is_signed() { i128::from(raw as i64) } else { i128::from(raw) }
-}
-
-/// Writes a moment as RFC 3339.
-///
-/// # Errors
-/// Those of the writer.
-pub(crate) fn write_time(milliseconds: bool, raw: u64, out: &mut (impl Write + ?Sized)) -> fmt::Result {
-    let moment = match i64::try_from(raw) {
-        Ok(raw) if milliseconds => Timestamp::from_millisecond(raw).ok(),
-        Ok(raw) => Timestamp::from_second(raw).ok(),
-        Err(_) => None,
-    };
-    match moment {
-        Some(moment) if milliseconds => write!(out, "{moment:.3}"),
-        Some(moment) => write!(out, "{moment}"),
-        None => write!(out, "{raw}"),
-    }
-}
-
-/// Whether bytes are a text that the field can have.
-pub(crate) fn readable(ascii: bool, bytes: &[u8]) -> Option<&str> {
-    std::str::from_utf8(bytes).ok().filter(|_| !ascii || bytes.is_ascii())
-}
-
-/// Writes a value for people, without its unit. Control characters are escaped; what the definition gives no meaning
-/// to is shown as `raw …`. Lists stand in brackets, records in braces.
-///
-/// # Errors
-/// Those of the writer.
-pub fn write_value(field: &Field, values: &Values, slot: usize, out: &mut (impl Write + ?Sized)) -> fmt::Result {
-    write_value_as(field, values, slot, false, out)
-}
-
-/// Writes a value as [`write_value`] does, but with the raw codes of all numbers, in lists, records and forms, too.
-///
-/// # Errors
-/// Those of the writer.
-pub fn write_raw_value(field: &Field, values: &Values, slot: usize, out: &mut (impl Write + ?Sized)) -> fmt::Result {
-    write_value_as(field, values, slot, true, out)
-}
-
-fn write_value_as(
-    field: &Field,
-    values: &Values,
-    slot: usize,
-    as_raw: bool,
-    out: &mut (impl Write + ?Sized),
-) -> fmt::Result {
-    let kind = &field.kind;
-    match values.get(slot) {
-        ValueRef::Unset | ValueRef::Absent => out.write_char('–'),
-        ValueRef::Raw(raw) => {
-            let number = signed(kind, raw);
-            if as_raw {
-                return write_integer(out, number);
-            }
-            if kind.none() == Some(number) {
-                return out.write_str("none");
-            }
-            match kind {
-                Kind::Flags(labels) => write_flags(labels, raw, out),
-                _ if !kind.is_valid(number) => write!(out, "raw {number} (no meaning)"),
-                Kind::Number(form) | Kind::Varint(form) => form.scaling.write(number, out),
-                Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),
-                Kind::Float(bits) => write_float(*bits, raw, out),
-                Kind::Time { milliseconds } => write_time(*milliseconds, raw, out),
-                Kind::Enum { labels, .. } => out.write_str(labels.label(raw).map_or("", |label| label.name.as_str())),
-                _ => write_integer(out, raw),
-            }
-        }
-        ValueRef::Bytes(bytes) => match kind {
-            Kind::Text { ascii, .. } => match readable(*ascii, bytes) {
-                Some(text) => write!(out, "\"{}\"", escaped(text)),
-                None => {
-                    out.write_str(if *ascii { "not ASCII: " } else { "not UTF-8: " })?;
-                    write_hex(bytes, out)
-                }
-            },
-            _ => write_hex(bytes, out),
-        },
-        ValueRef::Group { first, count } => match kind {
-            Kind::List { element, .. } => {
-                for n in 0..count {
-                    out.write_str(if n == 0 { "[" } else { ", " })?;
-                    write_value_as(element, values, first + n, as_raw, out)?;
-                }
-                out.write_str(if count == 0 { "[]" } else { "]" })
-            }
-            Kind::Record(record) => {
-                let mut separator = "{";
-                for (n, field) in record.fields.iter().enumerate() {
-                    if field.is_spare() || matches!(values.get(first + n), ValueRef::Absent | ValueRef::Unset) {
-                        continue;
-                    }
-                    write!(out, "{separator}{} ", field.name)?;
-                    write_value_as(field, values, first + n, as_raw, out)?;
-                    separator = ", ";
-                }
-                out.write_str(if separator == "{" { "{}" } else { "}" })
-            }
-            _ => Ok(()),
-        },
-        ValueRef::Chosen { form, slot } => match kind {
-            Kind::Union(union) => match union.form(form) {
-                Some(form) => {
-                    write!(out, "{} ", form.name)?;
-                    write_value_as(form, values, slot, as_raw, out)?;
-                    if form.unit.is_empty() || as_raw { Ok(()) } else { write!(out, " {}", escaped(&form.unit)) }
-                }
-                None => Ok(()),
-            },
-            _ => Ok(()),
-        },
-    }
-}
-
-fn write_flags(labels: &Labelled, raw: u64, out: &mut (impl Write + ?Sized)) -> fmt::Result {
-    if raw == 0 {
-        return out.write_str("[]");
-    }
-    let mut separator = "[";
-    let mut rest = raw;
-    while rest != 0 {
-        let bit = u64::from(rest.trailing_zeros());
-        rest &= rest - 1;
-        out.write_str(separator)?;
-        match labels.label(bit) {
-            Some(label) => out.write_str(&label.name)?,
-            None => write!(out, "bit {bit}")?,
-        }
-        separator = ", ";
-    }
-    out.write_char(']')
 }

@@ -9,9 +9,7 @@ use emberwort_model::plan::{Direction, FrameFinder, Role};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
-use crate::codec::encode;
-use crate::frame::{Framed, Header};
-use crate::values::{ValueRef, Values};
+use emberwort_wire::{Framed, Header, ValueRef, Values, encode};
 
 /// How the value of a field is chosen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,13 +1,19 @@
 //! Frames: building them around a body, and judging the bytes of one that was received.
 
+mod covered;
+mod parts;
+mod quick;
+
 use std::sync::Arc;
 
 use emberwort_model::model::{ByteOrder, End};
-use emberwort_model::plan::{
-    Bound, Channel, Covered, Direction, FrameFinder, KeySource, MessagePlan, Part, Role, Zone,
-};
+use emberwort_model::plan::{Bound, Channel, Direction, FrameFinder, KeySource, MessagePlan, Part, Role, Zone};
 use emberwort_model::stuffing::Escape;
 use thiserror::Error;
+
+use covered::{FrameChecksum, pieces};
+use parts::{LengthPart, PartPlace, RightValue, SamePart};
+use quick::Quick;
 
 use crate::bits;
 use crate::checksum::Checksum;
@@ -41,147 +47,8 @@ pub struct Framing {
     terminator: Vec<u8>,
     /// The bytes that are escaped.
     escaped: Vec<u8>,
-}
-
-/// Where a part lies, ready to be read.
-#[derive(Clone, Copy, Debug)]
-struct PartPlace {
-    tail: bool,
-    at_bit: usize,
-    bits: u8,
-    hex: bool,
-    /// For parts of one or two whole bytes, which most are: how many.
-    whole_bytes: u8,
-    order: ByteOrder,
-}
-
-impl PartPlace {
-    fn of(part: &Part) -> Self {
-        let at_bit = part.at_bit as usize;
-        let whole = at_bit.is_multiple_of(8) && matches!(part.bits, 8 | 16) && !part.hex;
-        Self {
-            tail: part.zone == Zone::Tail,
-            at_bit,
-            bits: part.bits,
-            hex: part.hex,
-            whole_bytes: if whole { part.bits / 8 } else { 0 },
-            order: part.order,
-        }
-    }
-
-    /// One past its last byte.
-    fn end(self) -> usize {
-        (self.at_bit + usize::from(self.bits) * if self.hex { 2 } else { 1 }).div_ceil(8)
-    }
-
-    #[inline(always)]
-    fn read(self, bytes: &[u8], body_end: usize) -> u64 {
-        let start = if self.tail { body_end } else { 0 };
-        if self.whole_bytes == 1 { u64::from(bytes[start + self.at_bit / 8]) } else { self.read_wide(&bytes[start..]) }
-    }
-
-    #[inline(never)]
-    fn read_wide(self, zone: &[u8]) -> u64 {
-        if self.whole_bytes == 2
-            && let Some(Ok(pair)) = zone.get(self.at_bit / 8..self.at_bit / 8 + 2).map(<[u8; 2]>::try_from)
-        {
-            return u64::from(match self.order {
-                ByteOrder::Little => u16::from_le_bytes(pair),
-                ByteOrder::Big => u16::from_be_bytes(pair),
-            });
-        }
-        if self.hex {
-            return self.digits(zone).unwrap_or(0);
-        }
-        bits::read(zone, self.at_bit, self.bits, self.order)
-    }
-
-    /// The value of a part in hex digits; `None` if other characters stand there.
-    fn digits(self, zone: &[u8]) -> Option<u64> {
-        let (first, count) = (self.at_bit / 8, usize::from(self.bits / 4));
-        zone.get(first..first + count)?.iter().try_fold(0, |value, digit| {
-            let digit = char::from(*digit).to_digit(16)?;
-            Some(value << 4 | u64::from(digit))
-        })
-    }
-}
-
-/// A part that has the value of an earlier one again.
-#[derive(Clone, Copy, Debug)]
-struct SamePart {
-    part: usize,
-    place: PartPlace,
-    /// Where the earlier one lies.
-    of: PartPlace,
-    /// What its value is XORed with.
-    xor: u64,
-}
-
-impl SamePart {
-    fn all(plan: &Direction) -> Vec<Self> {
-        let same = plan.parts.iter().enumerate().filter_map(|(n, part)| match part.role {
-            Role::Same { part: of, inverted } => Some(Self {
-                part: n,
-                place: PartPlace::of(part),
-                of: PartPlace::of(&plan.parts[of]),
-                xor: if inverted { part.greatest() } else { 0 },
-            }),
-            _ => None,
-        });
-        same.collect()
-    }
-
-    fn expected(&self, bytes: &[u8], body_end: usize) -> u64 {
-        self.of.read(bytes, body_end) ^ self.xor
-    }
-
-    fn check(&self, bytes: &[u8], body_end: usize) -> Result<(), FrameFault> {
-        let (expected, found) = (self.expected(bytes, body_end), self.place.read(bytes, body_end));
-        if expected == found { Ok(()) } else { Err(FrameFault::Fixed { part: self.part, expected, found }) }
-    }
-}
-
-/// A part of the head that has one right value, which can be seen before the frame is complete.
-#[derive(Clone, Copy, Debug)]
-enum RightValue {
-    /// A constant.
-    Fixed { part: usize, place: PartPlace, value: u64 },
-    /// What an earlier part says.
-    Same(SamePart),
-}
-
-impl RightValue {
-    /// Those in the head of a channel.
-    fn all(plan: &Direction) -> Vec<Self> {
-        let fixed = plan.parts.iter().enumerate().filter_map(|(part, of)| match of.role {
-            Role::Fixed(value) => Some(Self::Fixed { part, place: PartPlace::of(of), value }),
-            _ => None,
-        });
-        let same = SamePart::all(plan).into_iter().map(Self::Same);
-        fixed.chain(same).filter(|right| !right.place().tail).collect()
-    }
-
-    fn place(&self) -> PartPlace {
-        match self {
-            Self::Fixed { place, .. } | Self::Same(SamePart { place, .. }) => *place,
-        }
-    }
-
-    fn check(&self, bytes: &[u8]) -> Result<(), FrameFault> {
-        match self {
-            Self::Fixed { part, place, .. } if place.hex && place.digits(bytes).is_none() => {
-                Err(FrameFault::Digits { part: *part })
-            }
-            Self::Fixed { part, place, value: expected } => {
-                let (part, expected, found) = (*part, *expected, place.read(bytes, 0));
-                if expected == found { Ok(()) } else { Err(FrameFault::Fixed { part, expected, found }) }
-            }
-            Self::Same(same) if same.place.hex && same.place.digits(bytes).is_none() => {
-                Err(FrameFault::Digits { part: same.part })
-            }
-            Self::Same(same) => same.check(bytes, 0),
-        }
-    }
+    /// Where everything lies, if frames have a common shape.
+    quick: Option<Quick>,
 }
 
 /// Bytes with which every frame begins: its sync bytes, else a constant in whole bytes in front.
@@ -196,33 +63,6 @@ fn start_mark(plan: &Direction) -> Vec<u8> {
         }
         _ => plan.sync.clone(),
     }
-}
-
-/// The length part of a frame, which lies in its head.
-#[derive(Clone, Copy, Debug)]
-struct LengthPart {
-    place: PartPlace,
-    /// Bytes of the frame that must be there to read it.
-    end: usize,
-    other_bytes: u64,
-    unit: u64,
-}
-
-impl LengthPart {
-    fn of(part: &Part) -> Option<Self> {
-        let Role::Length { other_bytes, unit } = part.role else { return None };
-        let place = PartPlace::of(part);
-        Some(Self { place, end: place.end(), other_bytes: other_bytes as u64, unit: unit as u64 })
-    }
-}
-
-/// One checksum part of a frame.
-#[derive(Clone, Debug)]
-struct FrameChecksum {
-    part: usize,
-    place: PartPlace,
-    checksum: Checksum,
-    pieces: Vec<Piece>,
 }
 
 /// The values of the frame parts that a sender chooses.
@@ -360,6 +200,7 @@ impl Framing {
             sequence: find(|role| *role == Role::Sequence),
             revision: find(|role| *role == Role::Revision),
             fixed: (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Fixed(_))).collect(),
+            quick: None,
             digits: (0..plan.parts.len()).filter(|n| plan.parts[*n].hex).collect(),
             terminator: plan.terminator(),
             escaped: match plan.finder {
@@ -368,10 +209,29 @@ impl Framing {
             },
             plan,
         };
+        framing.quick = Quick::of(&framing.plan, &framing.checksums);
         let length_end = framing.length_end();
         let is_early = |right: &RightValue| right.place().end() <= length_end;
         (framing.early, framing.late) = RightValue::all(&framing.plan).into_iter().partition(is_early);
         framing
+    }
+
+    /// Judges frames in the general way alone, also those of a common shape: for holding the two to the same results.
+    #[must_use]
+    pub fn without_shortcut(mut self) -> Self {
+        self.quick = None;
+        self
+    }
+
+    /// Whether frames have a common shape.
+    pub(crate) fn is_quick(&self) -> bool {
+        self.quick.is_some()
+    }
+
+    /// The good frame of a common shape with which these bytes begin; of packets, that they are. What it does not know is still to be judged.
+    #[inline(always)]
+    pub(crate) fn quick_frame<'a>(&self, bytes: &'a [u8]) -> Option<FrameView<'a>> {
+        self.quick.as_ref()?.read(&self.checksums, bytes)
     }
 
     /// Bytes with which every frame begins and by which its start is found: the sync bytes, else a constant part in front.
@@ -843,56 +703,5 @@ pub fn body_on(
     match channel.finder {
         FrameFinder::Lines { .. } => line::write(plan, values, out),
         _ => codec::encode(plan, values, revision, out),
-    }
-}
-
-/// A piece of what a checksum covers.
-#[derive(Clone, Copy, Debug)]
-enum Piece {
-    /// Bytes of the frame.
-    Bytes(Covered),
-    /// So many zero bytes, in place of a checksum part.
-    Zeros(usize),
-}
-
-/// What a checksum covers, piece after piece: the stretches, with zeros in place of the blank parts inside them, or without
-/// those parts if they are skipped.
-fn pieces(over: &[Covered], blank: &[(Bound, Bound)], skipping: bool) -> Vec<Piece> {
-    let mut pieces = Vec::new();
-    for covered in over {
-        let mut from = covered.from;
-        for (start, end) in blank {
-            // Bounds of one zone compare by offset, and the tail lies behind the head, whatever the body's size.
-            let inside = !start.is_before(covered.from) && !covered.to.is_before(*end);
-            if !inside {
-                continue;
-            }
-            pieces.push(Piece::Bytes(Covered { from, to: *start }));
-            if !skipping {
-                pieces.push(Piece::Zeros(end.at(0) - start.at(0)));
-            }
-            from = *end;
-        }
-        pieces.push(Piece::Bytes(Covered { from, to: covered.to }));
-    }
-    pieces.retain(|piece| !matches!(piece, Piece::Bytes(covered) if covered.from == covered.to));
-    pieces
-}
-
-impl FrameChecksum {
-    #[inline]
-    fn compute(&self, frame: &[u8], body_end: usize) -> u64 {
-        if let [Piece::Bytes(covered)] = self.pieces.as_slice() {
-            return self.checksum.compute(&frame[covered.from.at(body_end)..covered.to.at(body_end)]);
-        }
-        let mut state = self.checksum.start();
-        for piece in &self.pieces {
-            let bytes = match piece {
-                Piece::Bytes(covered) => &frame[covered.from.at(body_end)..covered.to.at(body_end)],
-                Piece::Zeros(count) => &[0; 16][..*count],
-            };
-            state = self.checksum.update(state, bytes);
-        }
-        self.checksum.finish(state)
     }
 }

@@ -4,9 +4,10 @@ use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::layout::rows;
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
-use emberwort_wire::json::{self, Writing};
-use emberwort_wire::text::{Filling, Given, fill};
-use emberwort_wire::{RowHeader, Values, decode, encode, nested_frame};
+use emberwort_text::json::{self, Writing};
+use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{RowHeader, nested_frame};
+use emberwort_wire::{Values, decode, encode};
 use proptest::prelude::*;
 use serde_json::Value as Json;
 
