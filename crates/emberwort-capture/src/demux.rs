@@ -4,7 +4,8 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, MediumKind};
+use emberwort_model::medium::Carriage;
+use emberwort_model::model::End;
 use emberwort_model::plan::{FrameFinder, KeySource};
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
@@ -136,7 +137,7 @@ impl<S: StreamSink> Demux<S> {
     fn can(&self, key: u64) -> Option<usize> {
         let mut channels = self.plan.channels.iter().enumerate();
         let found = channels.find(|(index, channel)| {
-            matches!(channel.medium.kind, MediumKind::Can { .. })
+            matches!(channel.medium.kind.carriage(), Carriage::Can { .. })
                 && self.on.is_none_or(|on| on == *index)
                 && (self.sink.knows(*index, key) || !channel.key_is_outside())
         })?;
@@ -163,9 +164,7 @@ impl<S: StreamSink> Demux<S> {
     fn look_up(&self, [from, to]: [u16; 2]) -> Option<(usize, u64)> {
         let channels = &self.plan.channels;
         let has_port = |wanted: u16| {
-            channels
-                .iter()
-                .position(|channel| matches!(channel.medium.kind, MediumKind::Udp { port, .. } if port == wanted))
+            channels.iter().position(|channel| channel.medium.kind.carriage() == (Carriage::Udp { port: wanted }))
         };
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.

@@ -2,7 +2,8 @@
 
 use std::io;
 
-use emberwort_model::model::{End, MediumKind};
+use emberwort_model::medium::Carriage;
+use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, EXTENDED_ID};
 use etherparse::{IpNumber, Ipv4HeaderSlice, SlicedPacket, TransportSlice, UdpHeaderSlice};
 
@@ -37,11 +38,11 @@ pub enum Wrapping {
 impl Wrapping {
     /// That of a channel.
     pub fn of(channel: &Channel) -> Self {
-        match channel.medium.kind {
-            MediumKind::Udp { port, .. } => Self::Udp { port: (!channel.key_is_outside()).then_some(port) },
-            MediumKind::Can { data_bitrate, .. } => Self::Can { fd: data_bitrate.is_some() },
-            _ if channel.key_is_outside() => Self::Keyed,
-            _ => Self::Bytes,
+        match channel.medium.kind.carriage() {
+            Carriage::Udp { port } => Self::Udp { port: (!channel.key_is_outside()).then_some(port) },
+            Carriage::Can { fd } => Self::Can { fd },
+            Carriage::Bytes if channel.key_is_outside() => Self::Keyed,
+            Carriage::Bytes => Self::Bytes,
         }
     }
 

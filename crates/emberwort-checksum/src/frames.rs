@@ -4,7 +4,7 @@
 use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::budget::line_length;
-use emberwort_model::budget::wire_time::{Seconds, worst};
+use emberwort_model::budget::wire_time::Seconds;
 use emberwort_model::plan::{Direction, FrameFinder, Part, Role, Zone};
 
 use crate::strength::{distances, facts};
@@ -121,7 +121,7 @@ fn damage(plan: &Plan, channel: &Direction) -> Damage {
                 0 => Damage::Nothing,
                 _ => Damage::Wait {
                     bytes,
-                    time: worst(&channel.medium.kind, bytes, false).time,
+                    time: channel.medium.kind.worst(bytes, false).time,
                     frames: bytes.div_ceil(shortest.max(1)),
                 },
             }

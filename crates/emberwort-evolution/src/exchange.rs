@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, MediumKind};
+use emberwort_model::model::End;
 use emberwort_model::plan::{Direction, FrameFinder, Part, Role};
 use emberwort_text::samples::{Choice, Chooser};
 use emberwort_wire::body_reader::{BodyReader, Requests};
@@ -88,7 +88,7 @@ impl Lane {
         let mediums = |there: usize| (&sender.channels[channel].medium.kind, &receiver.channels[there].medium.kind);
         let hears = there.filter(|there| {
             let (sends, listens) = mediums(*there);
-            can_hear(sends, listens)
+            sends.is_heard_by(listens)
         });
         let own = sender.channels[channel].direction(from);
         let listener = hears.map(|there| {
@@ -209,33 +209,6 @@ impl Listener {
 fn checks(channel: &Direction) -> Vec<Part> {
     let checks = channel.parts.iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
     checks.cloned().map(|part| Part { name: String::new(), doc: String::new(), ..part }).collect()
-}
-
-/// Whether bits that one medium sends arrive at a receiver that is set up for another.
-pub fn can_hear(sender: &MediumKind, receiver: &MediumKind) -> bool {
-    match (sender, receiver) {
-        (
-            MediumKind::Uart { baud, data_bits, parity, stop_bits },
-            MediumKind::Uart { baud: other, data_bits: data, parity: check, stop_bits: stop },
-        ) => (baud, data_bits, parity) == (other, data, check) && stop_bits >= stop,
-        // The host gives the clock.
-        (MediumKind::Spi { .. }, MediumKind::Spi { .. }) | (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
-        // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
-        (MediumKind::Can { bitrate, data_bitrate }, MediumKind::Can { bitrate: other, data_bitrate: data }) => {
-            bitrate == other && (data_bitrate.is_none() || data_bitrate == data)
-        }
-        // The header of a frame says its coding rate.
-        (
-            MediumKind::Lora { spreading, bandwidth, .. },
-            MediumKind::Lora { spreading: other, bandwidth: width, .. },
-        ) => (spreading, bandwidth) == (other, width),
-        (MediumKind::Udp { port, ipv6, .. }, MediumKind::Udp { port: other, ipv6: six, .. })
-        | (MediumKind::Tcp { port, ipv6, .. }, MediumKind::Tcp { port: other, ipv6: six, .. }) => {
-            (port, ipv6) == (other, six)
-        }
-        (MediumKind::Stream { .. }, MediumKind::Stream { .. }) => true,
-        _ => false,
-    }
 }
 
 struct Sink<'a> {

@@ -7,7 +7,6 @@ use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::{FrameFault, Values};
 
-use crate::exchange::can_hear;
 use crate::judge::{Ends, Outcome, not_taken, understood};
 use crate::matching::Matching;
 use crate::verdict::Verdict;
@@ -43,7 +42,7 @@ impl Translation {
     /// Whether what is sent on a channel arrives there at all: both ends set the medium up alike.
     pub fn arrives(&self, channel: usize) -> bool {
         let there = self.channel(channel).map(|there| &self.receiver.channels[there].medium.kind);
-        there.is_some_and(|there| can_hear(&self.sender.channels[channel].medium.kind, there))
+        there.is_some_and(|there| self.sender.channels[channel].medium.kind.is_heard_by(there))
     }
 
     /// What becomes of a message that the receiver takes: from which end, its index and values as sent, and as taken.

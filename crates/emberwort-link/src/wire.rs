@@ -1,7 +1,7 @@
 //! The wire between the ends: how long sending takes, and what is damaged or lost on the way.
 
 use emberwort_model::budget::wire_time;
-use emberwort_model::model::MediumKind;
+use emberwort_model::medium::{Guard, MediumKind};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
@@ -127,13 +127,7 @@ pub struct Delivery {
 impl Wire {
     /// A wire without faults over a medium. Frames take the time that [`wire_time::worst`] says; datagrams take none.
     pub fn new(medium: &MediumKind) -> Self {
-        let byte_time = match *medium {
-            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                let bits = 1 + u64::from(data_bits) + u64::from(parity != 'N') + u64::from(stop_bits);
-                bits * 1_000_000_000 / u64::from(baud.max(1))
-            }
-            _ => 0,
-        };
+        let byte_time = medium.byte_nanoseconds().unwrap_or(0);
         Self {
             faults: Faults::default(),
             stretches: Vec::new(),
@@ -160,16 +154,17 @@ impl Wire {
 
     /// How long a frame of so many bytes takes.
     fn duration(&self, bytes: usize) -> Nanoseconds {
-        match self.medium {
-            MediumKind::Uart { .. } => self.byte_time * bytes as u64,
-            MediumKind::Udp { .. } | MediumKind::Tcp { .. } => 0,
-            _ => wire_time::nanoseconds(wire_time::worst(&self.medium, bytes, false).time),
+        match self.medium.guard() {
+            // Others use a network, too, and who sends does not wait for it.
+            Guard::Network => 0,
+            _ if self.byte_time > 0 => self.byte_time * bytes as u64,
+            _ => wire_time::nanoseconds(self.medium.worst(bytes, false).time),
         }
     }
 
     /// Whether the medium's own checksum catches damaged frames, so that they are lost.
     fn drops_damaged(&self) -> bool {
-        matches!(self.medium, MediumKind::Can { .. } | MediumKind::Lora { .. })
+        self.medium.guard() == Guard::Controllers
     }
 
     /// The faults at a moment, and the moment until which they stay the same.

@@ -38,6 +38,7 @@ pub mod float;
 pub mod hex;
 mod imports;
 pub mod layout;
+pub mod medium;
 pub mod model;
 mod named_place;
 pub mod number;

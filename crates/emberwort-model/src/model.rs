@@ -3,8 +3,9 @@
 pub use crate::float::{float_bits, float_text, float_value, write_float};
 use std::sync::Arc;
 
+pub use crate::medium::{Medium, MediumKind};
 use crate::number::Scaling;
-pub use crate::syntax::ast::{ByteOrder, End, Length, Medium, MediumKind, NodeRange};
+pub use crate::syntax::ast::{ByteOrder, End, Length, NodeRange};
 
 /// A whole link: what a device and a host say to each other.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,7 +1,7 @@
 //! Times on the wire against oracles: LoRa by the published formula written down again in floating point, CAN by building each
 //! bit of the frame and stuffing it one by one.
 
-use emberwort_model::budget::wire_time::{self, Lora, can};
+use emberwort_model::budget::wire_time::{Lora, can};
 use emberwort_model::budget::{body, decimal_text, energy, message_on, report, time_text, to_f64};
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::{Plan, Source, check, what_if};
@@ -139,7 +139,7 @@ proptest! {
         let ours = can::classic_bits(data.len(), extended) + can::classic_stuffing(&data, (id, extended));
         prop_assert_eq!(ours, wire.len() as u64);
         prop_assert!(can::classic_stuffing(&data, (id, extended)) <= can::classic_worst_stuffing(data.len(), extended));
-        let exact = wire_time::exact(&MediumKind::Can { bitrate: 250_000, data_bitrate: None }, &data, (id, extended));
+        let exact = (MediumKind::Can { bitrate: 250_000, data_bitrate: None }).exact(&data, (id, extended));
         prop_assert_eq!(exact.time, Ratio::new(wire.len() as i128, 250_000));
     }
 
@@ -179,7 +179,7 @@ proptest! {
 #[test]
 fn other_media_by_hand() {
     let uart = |parity, stop_bits| MediumKind::Uart { baud: 9600, data_bits: 8, parity, stop_bits };
-    let time = |medium: &MediumKind, bytes| wire_time::worst(medium, bytes, false);
+    let time = |medium: &MediumKind, bytes| medium.worst(bytes, false);
     assert_eq!((time(&uart('N', 1), 3).bits, time(&uart('E', 2), 3).bits), (30, 36));
     assert_eq!(time(&uart('N', 1), 96).time, Ratio::new(1, 10));
     assert_eq!(time(&MediumKind::Spi { hertz: 2_000_000 }, 2).time, Ratio::new(8, 1_000_000));

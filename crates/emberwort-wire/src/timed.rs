@@ -65,7 +65,7 @@ impl TimedReceiver {
             Times::Unknown => None,
             Times::Last(time) => {
                 let medium = &self.framing().plan().medium.kind;
-                let sending = wire_time::nanoseconds(wire_time::worst(medium, chunk.bytes.len(), false).time);
+                let sending = wire_time::nanoseconds(medium.worst(chunk.bytes.len(), false).time);
                 Some(time.before(sending))
             }
             Times::Each(times) => times.first().map(|time| time.start),

@@ -77,6 +77,13 @@ fn named(module: &str, code: &str, all: &BTreeMap<String, PathBuf>) -> BTreeSet<
     let rest = uses.replace_all(&code, "");
     let inline = Regex::new(r"\b((?:crate|super)(?:::\w+)+)").unwrap();
     paths.extend(inline.captures_iter(&rest).map(|found| found[1].to_owned()));
+    // Modules inside of this one are named without anything before.
+    let inside = Regex::new(r"(?:^|[^:\w])(\w+(?:::\w+)*)::").unwrap();
+    let child = |path: &str| {
+        let path = if module.is_empty() { path.to_owned() } else { format!("{module}::{path}") };
+        all.contains_key(&path).then_some(format!("crate::{path}"))
+    };
+    paths.extend(inside.captures_iter(&code).filter_map(|found| child(found[1].split("::").next().unwrap())));
     let is_folder = all[module].file_name().is_some_and(|name| name == "mod.rs") || module.is_empty();
     let mut found = BTreeSet::new();
     for path in paths {

@@ -7,7 +7,7 @@ use emberwort_model::layout::digest::digest;
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Channel, Direction, Role};
 
-use super::each_action;
+use super::link::each_action;
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

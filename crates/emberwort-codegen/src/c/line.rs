@@ -4,7 +4,8 @@ use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Length, LineDigits, LineForm, LinePiece};
 use emberwort_model::plan::MessagePlan;
 
-use super::{literal, member, numbers};
+use super::numbers;
+use super::words::{literal, member};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

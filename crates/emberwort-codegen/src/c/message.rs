@@ -4,7 +4,8 @@ use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{Action, MessagePlan, Place, Step, count_bytes};
 
 use super::group::{Group, Take, default_raw};
-use super::{about, doc_comment, member, numbers};
+use super::numbers;
+use super::words::{about, doc_comment, member};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

@@ -3,7 +3,7 @@
 use emberwort_model::model::{Field, Kind, LAST_TIME, NumberForm};
 use emberwort_model::number::Scaling;
 
-use super::{constant, unsigned_type};
+use super::words::{constant, unsigned_type};
 use crate::code::Code;
 use crate::names::screaming;
 

@@ -2,7 +2,7 @@
 
 use emberwort_model::model::Labelled;
 
-use super::{comment, constant, doc_comment, literal, unsigned_type};
+use super::words::{comment, constant, doc_comment, literal, unsigned_type};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

@@ -5,7 +5,9 @@ use emberwort_model::model::{End, Field, Kind, Length};
 use emberwort_model::plan::{Action, Direction, FrameFinder, MessagePlan, Role};
 use emberwort_wire::{ValueRef, Values};
 
-use super::{channel, constant, has_receiver, literal, member, numbers};
+use super::link::has_receiver;
+use super::words::{constant, literal, member};
+use super::{channel, numbers};
 use crate::MARK;
 use crate::code::Code;
 use crate::names::{screaming, snake};

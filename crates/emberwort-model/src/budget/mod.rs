@@ -126,24 +126,8 @@ pub fn message_on(channel: &Channel, plan: &MessagePlan, index: usize) -> Messag
     MessageOnChannel {
         overhead: frame.1 - greatest,
         frame,
-        least: with_silence(least_cost(&direction.medium.kind, frame.0, extended)),
-        greatest: with_silence(wire_time::worst(&direction.medium.kind, frame.1, extended)),
-    }
-}
-
-/// The least cost of a frame of so many bytes: without stuff bits.
-fn least_cost(medium: &MediumKind, bytes: usize, extended: bool) -> WireCost {
-    let ratio = |bits: u64, speed: u32| Ratio::new(i128::from(bits), i128::from(speed.max(1)));
-    match medium {
-        MediumKind::Can { bitrate, data_bitrate: None } => {
-            let bits = wire_time::can::classic_bits(bytes, extended);
-            WireCost { bits, time: ratio(bits, *bitrate) }
-        }
-        MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
-            let (slow, fast) = wire_time::can::fd_bits(bytes, extended);
-            WireCost { bits: slow + fast, time: ratio(slow, *bitrate) + ratio(fast, *data) }
-        }
-        other => wire_time::worst(other, bytes, extended),
+        least: with_silence(direction.medium.kind.least(frame.0, extended)),
+        greatest: with_silence(direction.medium.kind.worst(frame.1, extended)),
     }
 }
 
@@ -209,7 +193,7 @@ pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &Direction) -> Opti
 
 /// Bytes a second that a stream carries when it is never idle.
 pub(crate) fn line_bytes_per_second(medium: &MediumKind) -> f64 {
-    1.0 / to_f64(wire_time::worst(medium, 1, false).time)
+    1.0 / to_f64(medium.worst(1, false).time)
 }
 
 /// The energy of sending for so long, in millijoules: current times voltage times time. `None` if the medium does not say

@@ -2,10 +2,9 @@
 
 use num_rational::Ratio;
 
-use super::wire_time::{Lora, Seconds};
+use super::wire_time::Seconds;
 use super::{BodyBudget, MessageOnChannel, body, energy, message_on, time_text};
-use crate::model::{End, Medium, MediumKind};
-use crate::number::Decimal;
+use crate::model::{End, Medium};
 use crate::plan::Plan;
 
 /// What a message costs on a channel.
@@ -43,10 +42,6 @@ pub struct ChannelReport {
     pub duty: Option<Seconds>,
     /// How many of its longest message a device may send a day within that share.
     pub a_day: Option<u64>,
-}
-
-fn percent(value: Decimal) -> Seconds {
-    Ratio::new(value.mantissa, 100 * 10i128.pow(value.decimals.min(18)))
 }
 
 /// The budget of every channel with so many devices.
@@ -91,10 +86,7 @@ fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
         });
     }
     let at_once = |side: usize| if regular[side] > zero { regular[side] } else { longest[side] };
-    let duty = match &channel.medium.kind {
-        MediumKind::Lora { duty: Some(duty), .. } => Some(percent(*duty)),
-        _ => None,
-    };
+    let duty = channel.medium.kind.duty();
     let a_day = duty.filter(|_| longest[0] > zero).map(|duty| {
         let count = duty * Ratio::from_integer(86_400) / longest[0];
         u64::try_from(count.to_integer()).unwrap_or(0)
@@ -112,53 +104,16 @@ fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
 
 /// A medium in words, as the definition has it, and what its speed means.
 pub fn medium_text(medium: &Medium) -> String {
-    let Medium { kind, sending } = medium;
-    let speed = |value: u32, unit: &str| match value {
-        value if value >= 1_000_000 && value % 1_000_000 == 0 => format!("{} M{unit}", value / 1_000_000),
-        value if value >= 1_000 && value % 1_000 == 0 => format!("{} k{unit}", value / 1_000),
-        value => format!("{value} {unit}"),
-    };
-    let mut text = match kind {
-        MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-            format!("uart {baud} {data_bits}{parity}{stop_bits}")
-        }
-        MediumKind::Spi { hertz } => format!("spi {}", speed(*hertz, "Hz")),
-        MediumKind::I2c { hertz } => format!("i2c {}", speed(*hertz, "Hz")),
-        MediumKind::Can { bitrate, data_bitrate: None } => format!("can {}", speed(*bitrate, "bit/s")),
-        MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
-            format!("can {} fd {}", speed(*bitrate, "bit/s"), speed(*data, "bit/s"))
-        }
-        MediumKind::Lora { spreading, bandwidth, coding, duty, overhead } => {
-            let duty = duty.map_or(String::new(), |duty| format!(" duty {duty} %"));
-            let network = match overhead {
-                Some(bytes) if *bytes > 0 => format!(", {bytes} bytes of network headers in each packet"),
-                _ => String::new(),
-            };
-            let radio = Lora { spreading: *spreading, bandwidth: *bandwidth, coding: *coding };
-            let symbol = time_text(radio.quarters_to_seconds(4));
-            let slow = if radio.is_slow() { ", low data rate optimisation on" } else { "" };
-            format!(
-                "lora sf{spreading} {} 4/{coding}{duty}: a symbol takes {symbol}{slow}{network}",
-                speed(*bandwidth, "Hz")
-            )
-        }
-        MediumKind::Udp { port, ipv6, bitrate } => {
-            format!(
-                "udp {port} over {} on Ethernet of {}",
-                if *ipv6 { "IPv6" } else { "IPv4" },
-                speed(*bitrate, "bit/s")
-            )
-        }
-        MediumKind::Tcp { port, ipv6, bitrate } => {
-            format!(
-                "tcp {port} over {} on Ethernet of {}",
-                if *ipv6 { "IPv6" } else { "IPv4" },
-                speed(*bitrate, "bit/s")
-            )
-        }
-        MediumKind::Stream { bitrate } => format!("stream {}", speed(*bitrate, "bit/s")),
-    };
-    if let Some((current, voltage)) = sending {
+    let mut text = medium.kind.text();
+    if let Some(radio) = medium.kind.radio() {
+        let slow = if radio.is_slow() { ", low data rate optimisation on" } else { "" };
+        text.push_str(&format!(": a symbol takes {}{slow}", time_text(radio.quarters_to_seconds(4))));
+    }
+    match medium.kind.network_bytes() {
+        0 => {}
+        bytes => text.push_str(&format!(", {bytes} bytes of network headers in each packet")),
+    }
+    if let Some((current, voltage)) = medium.sending {
         text.push_str(&format!("; sends with {current} mA at {voltage} V"));
     }
     text

@@ -2,8 +2,6 @@
 
 use num_rational::Ratio;
 
-use crate::model::MediumKind;
-
 /// A time in seconds, exact.
 pub type Seconds = Ratio<i128>;
 
@@ -12,7 +10,7 @@ pub fn nanoseconds(time: Seconds) -> u64 {
     u64::try_from((time * Seconds::from_integer(1_000_000_000)).to_integer()).unwrap_or(u64::MAX / 4)
 }
 
-fn ratio(numerator: u64, denominator: u64) -> Seconds {
+pub(crate) fn ratio(numerator: u64, denominator: u64) -> Seconds {
     Ratio::new(i128::from(numerator), i128::from(denominator.max(1)))
 }
 
@@ -25,71 +23,9 @@ pub struct WireCost {
     pub time: Seconds,
 }
 
-/// What a frame of so many bytes costs at most. `extended`: whether a CAN identifier has 29 bits.
-pub fn worst(medium: &MediumKind, bytes: usize, extended: bool) -> WireCost {
-    match medium {
-        MediumKind::Can { bitrate, data_bitrate: None } => {
-            let bits = can::classic_bits(bytes, extended) + can::classic_worst_stuffing(bytes, extended);
-            WireCost { bits, time: ratio(bits, u64::from(*bitrate)) }
-        }
-        MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
-            let (slow, fast) = can::fd_bits(bytes, extended);
-            let (slow_stuffing, fast_stuffing) = can::fd_worst_stuffing(bytes, extended);
-            let (slow, fast) = (slow + slow_stuffing, fast + fast_stuffing);
-            WireCost { bits: slow + fast, time: ratio(slow, u64::from(*bitrate)) + ratio(fast, u64::from(*data)) }
-        }
-        other => without_stuffing(other, bytes),
-    }
-}
-
-/// What a frame with these very bytes costs: as [`worst`], with the stuff bits that its content needs. `id` is the CAN
-/// identifier, and whether it has 29 bits.
-pub fn exact(medium: &MediumKind, bytes: &[u8], id: (u32, bool)) -> WireCost {
-    match medium {
-        MediumKind::Can { bitrate, data_bitrate: None } => {
-            let bits = can::classic_bits(bytes.len(), id.1) + can::classic_stuffing(bytes, id);
-            WireCost { bits, time: ratio(bits, u64::from(*bitrate)) }
-        }
-        MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
-            let (slow, fast) = can::fd_bits(bytes.len(), id.1);
-            let (slow_stuffing, fast_stuffing) = can::fd_stuffing(bytes, id);
-            let (slow, fast) = (slow + slow_stuffing, fast + fast_stuffing);
-            WireCost { bits: slow + fast, time: ratio(slow, u64::from(*bitrate)) + ratio(fast, u64::from(*data)) }
-        }
-        other => without_stuffing(other, bytes.len()),
-    }
-}
-
-fn without_stuffing(medium: &MediumKind, bytes: usize) -> WireCost {
-    let bytes = bytes as u64;
-    let at = |bits: u64, speed: u32| WireCost { bits, time: ratio(bits, u64::from(speed)) };
-    match medium {
-        // A start bit, the data bits, a parity bit if there is one, the stop bits.
-        MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-            let each = 1 + u64::from(*data_bits) + u64::from(*parity != 'N') + u64::from(*stop_bits);
-            at(bytes * each, *baud)
-        }
-        MediumKind::Spi { hertz } => at(bytes * 8, *hertz),
-        // A start condition, the address with its direction and acknowledge bit, each byte with one, a stop condition
-        // (UM10204, the bus specification, section 3.1).
-        MediumKind::I2c { hertz } => at(1 + 9 + bytes * 9 + 1, *hertz),
-        MediumKind::Stream { bitrate } => at(bytes * 8, *bitrate),
-        MediumKind::Udp { ipv6, bitrate, .. } => at(ethernet_bytes(bytes + 8, *ipv6) * 8, *bitrate),
-        // A segment of its own for each frame, without options (RFC 9293).
-        MediumKind::Tcp { ipv6, bitrate, .. } => at(ethernet_bytes(bytes + 20, *ipv6) * 8, *bitrate),
-        MediumKind::Lora { spreading, bandwidth, coding, overhead, .. } => {
-            let radio = Lora { spreading: *spreading, bandwidth: *bandwidth, coding: *coding };
-            let bytes = bytes + u64::from(overhead.unwrap_or(0));
-            let quarters = radio.quarter_symbols(bytes, true, true);
-            WireCost { bits: quarters.div_ceil(4), time: radio.quarters_to_seconds(quarters) }
-        }
-        MediumKind::Can { .. } => WireCost { bits: 0, time: Ratio::from_integer(0) },
-    }
-}
-
 /// Bytes on an Ethernet for an IP payload: IPv4 (RFC 791) or IPv6 (RFC 8200) header, Ethernet header and check sequence,
 /// padding to 64 bytes, preamble and start delimiter, and the gap behind (IEEE 802.3, clauses 3 and 4).
-fn ethernet_bytes(payload: u64, ipv6: bool) -> u64 {
+pub(crate) fn ethernet_bytes(payload: u64, ipv6: bool) -> u64 {
     let packet = payload + if ipv6 { 40 } else { 20 };
     8 + (14 + packet + 4).max(64) + 12
 }

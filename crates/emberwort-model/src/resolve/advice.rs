@@ -6,7 +6,7 @@ use super::Resolver;
 use crate::algorithm::Algorithm;
 use crate::budget;
 use crate::diagnostics::{Code, Finding};
-use crate::model::{End, Kind, MediumKind, Selector};
+use crate::model::{End, Kind, Selector};
 use crate::number::{Decimal, Scaling};
 use crate::plan::{Bound, Direction, FrameFinder, Part, Plan, Role, Zone};
 use crate::source::Span;
@@ -275,7 +275,7 @@ impl Resolver<'_> {
 
     /// Frames that follow each other without sync bytes, where bytes can get lost.
     fn no_beginning(&mut self, channel: &Direction, frame: &FrameItem) {
-        let keeps_bytes = matches!(channel.medium.kind, MediumKind::Tcp { .. } | MediumKind::Stream { .. });
+        let keeps_bytes = channel.medium.kind.loses_nothing();
         if channel.finder != FrameFinder::Sync || !channel.sync.is_empty() || keeps_bytes {
             return;
         }
@@ -357,8 +357,8 @@ impl Resolver<'_> {
                     format!("one device's regular messages take {:.0} % of the time of `{name}`", sum * 100.0),
                     "send some of them less often, or raise the channel's speed; `emberwort budget` shows each one's share",
                 ));
-            } else if let MediumKind::Lora { duty: Some(allowed), .. } = &channel.medium.kind {
-                let allowed = allowed.mantissa as f64 / 10f64.powi(allowed.decimals as i32);
+            } else if let Some(allowed) = channel.medium.kind.duty() {
+                let allowed = budget::to_f64(allowed * 100);
                 if duty * 100.0 > allowed {
                     self.report(Finding::new(
                         Code::DutyCycle,

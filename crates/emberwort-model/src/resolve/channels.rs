@@ -4,58 +4,17 @@ use std::collections::HashMap;
 
 use super::Resolver;
 use crate::budget::line_length;
-use crate::budget::wire_time::{can, worst};
+use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
+use crate::medium::Carriage;
 use crate::model::{Base, ByteOrder, End, Medium, MediumKind, NodeRange};
 use crate::number::Decimal;
 use crate::plan::{Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{ChannelItem, FrameEnd, FrameItem, KeyKind, MessageItem, Name};
 
-/// Longest frame of a stream that does not say it.
-const DEFAULT_LIMIT: usize = 256;
 const MAX_LIMIT: i128 = 65_535;
-
-/// Most bytes of a frame on a medium, if it sets a limit, and why.
-fn medium_limit(medium: &MediumKind, by_port: bool) -> Option<(usize, String)> {
-    match medium {
-        MediumKind::Can { data_bitrate: None, .. } => Some((8, "a CAN frame carries at most 8 bytes".into())),
-        MediumKind::Can { data_bitrate: Some(_), .. } => Some((64, "a CAN FD frame carries at most 64 bytes".into())),
-        // LoRaWAN Regional Parameters RP002-1.0.4, EU863-870, without repeaters in between it would be a little more.
-        MediumKind::Lora { spreading, .. } if by_port => {
-            let most = match spreading {
-                7 | 8 => 222,
-                9 => 115,
-                _ => 51,
-            };
-            Some((most, format!("at spreading factor {spreading} a network carries at most {most} bytes")))
-        }
-        MediumKind::Lora { .. } => Some((255, "a LoRa packet carries at most 255 bytes".into())),
-        MediumKind::Udp { ipv6: false, .. } => {
-            Some((65_507, "a UDP datagram over IPv4 carries at most 65507 bytes".into()))
-        }
-        MediumKind::Udp { ipv6: true, .. } => {
-            Some((65_527, "a UDP datagram over IPv6 carries at most 65527 bytes".into()))
-        }
-        _ => None,
-    }
-}
-
-/// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame.
-fn default_limit(medium: &MediumKind, by_port: bool) -> usize {
-    match (medium, medium_limit(medium, by_port)) {
-        (MediumKind::Udp { ipv6, .. }, _) => {
-            if *ipv6 {
-                1452
-            } else {
-                1472
-            }
-        }
-        (_, Some((most, _))) => most,
-        (_, None) => DEFAULT_LIMIT,
-    }
-}
 
 impl Resolver<'_> {
     pub(super) fn channel(&mut self, item: &ChannelItem) -> Option<Channel> {
@@ -76,12 +35,12 @@ impl Resolver<'_> {
             // port 1, integrity code 4.
             overhead.get_or_insert(if by_port { 13 } else { 0 });
         }
-        let mut limit = medium.as_ref().map_or(DEFAULT_LIMIT, |medium| default_limit(&medium.kind, by_port));
+        let mut limit = medium.as_ref().map_or(MAX_LIMIT as usize, |medium| medium.kind.default_limit(by_port));
         if let Some(number) = item.limit {
             match number.value.as_integer() {
                 Some(n) if (1..=MAX_LIMIT).contains(&n) => {
                     limit = n as usize;
-                    let most = medium.as_ref().and_then(|medium| medium_limit(&medium.kind, by_port));
+                    let most = medium.as_ref().and_then(|medium| medium.kind.limit(by_port));
                     if let Some((most, why)) = most.filter(|(most, _)| limit > *most) {
                         let message = format!("a limit of {limit} bytes is more than the medium has: {why}");
                         let help = format!("write `limit {most} bytes`, or leave the limit out");
@@ -234,12 +193,12 @@ impl Resolver<'_> {
 
     /// How long so many characters take on a medium, in nanoseconds, rounded down: a silence of exactly this length counts.
     fn characters(&mut self, count: Decimal, medium: &MediumKind, span: Span) -> Option<u64> {
-        if !matches!(medium, MediumKind::Uart { .. } | MediumKind::Stream { .. }) {
+        if medium.byte_nanoseconds().is_none() {
             let message = format!("`{}` says nothing about how long a character takes", medium.as_str());
             self.report(Finding::new(Code::NoFrameEnd, span, message, "write the gap as a time: `gap 2 ms`"));
             return None;
         }
-        let one = worst(medium, 1, false).time;
+        let one = medium.worst(1, false).time;
         let nanoseconds = (count.mantissa <= 1_000_000_000_000 && count.decimals <= 9)
             .then(|| (one * count.mantissa / 10i128.pow(count.decimals) * 1_000_000_000).to_integer())
             .and_then(|nanoseconds| u64::try_from(nanoseconds).ok())
@@ -266,12 +225,8 @@ impl Resolver<'_> {
         }
         let medium = &channel.medium.kind;
         let (fits, source, media) = match kind {
-            KeyKind::Port => (
-                matches!(medium, MediumKind::Udp { .. } | MediumKind::Lora { .. }),
-                KeySource::Port,
-                "`udp` and `lora`",
-            ),
-            KeyKind::CanId => (matches!(medium, MediumKind::Can { .. }), KeySource::CanId, "`can`"),
+            KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora`"),
+            KeyKind::CanId => (matches!(medium.carriage(), Carriage::Can { .. }), KeySource::CanId, "`can`"),
             KeyKind::Size => {
                 let whole = matches!(channel.finder, FrameFinder::Stuffed(_) | FrameFinder::Idle { .. });
                 (medium.keeps_packets() || whole, KeySource::Size, "packets")
@@ -366,12 +321,7 @@ impl Resolver<'_> {
                         }
                         continue;
                     };
-                    let most = match (&channel.medium.kind, key.extended) {
-                        (MediumKind::Can { .. }, false) => 0x7FF,
-                        (MediumKind::Can { .. }, true) => 0x1FFF_FFFF,
-                        (MediumKind::Lora { .. }, _) => 223,
-                        _ => 65_535,
-                    };
+                    let most = channel.medium.kind.greatest_key(key.extended);
                     if key.value.saturating_add(key.nodes.map_or(0, |nodes| nodes.greatest)) > most {
                         let help = if most == 0x7FF { ", or write `extended` after it for one of 29 bits" } else { "" };
                         self.report(Finding::new(
@@ -649,7 +599,7 @@ impl Resolver<'_> {
         let by_port = channel.selected_by == KeySource::Port;
         if size > channel.limit {
             let own = self.file.channels[index].limit.is_some();
-            let (code, limit, help) = match medium_limit(&channel.medium.kind, by_port) {
+            let (code, limit, help) = match channel.medium.kind.limit(by_port) {
                 Some((_, why)) if !own => {
                     (Code::MediumTooSmall, why, "shorten its fields, or split it into two messages".to_owned())
                 }
@@ -672,7 +622,7 @@ impl Resolver<'_> {
             ));
             return;
         }
-        if let MediumKind::Can { data_bitrate: Some(_), .. } = channel.medium.kind
+        if channel.medium.kind.carriage() == (Carriage::Can { fd: true })
             && can::fd_size(size) != size
             && self.file.messages.iter().all(|item| item.name.text != name.text || item.sections.len() < 2)
         {

@@ -2,7 +2,6 @@
 
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
-use crate::model::MediumKind;
 use crate::plan::{Bound, Covered, Direction, FrameFinder, Part, Role, Zone};
 use crate::syntax::ast::{FrameItem, Name, Number, PartKind, RoleItem};
 
@@ -308,7 +307,7 @@ impl Resolver<'_> {
             FrameFinder::Sync if !channel.sync.is_empty() => {}
             // Frames that follow each other without a gap need no beginning, if no byte is lost, or a checksum tells.
             FrameFinder::Sync
-                if matches!(channel.medium.kind, MediumKind::Tcp { .. } | MediumKind::Stream { .. })
+                if channel.medium.kind.loses_nothing()
                     || channel.part(|role| matches!(role, Role::Checksum { .. })).is_some() => {}
             FrameFinder::Escaped(escape)
                 if channel.sync.first().is_some_and(|first| escape.escaped.contains(*first)) =>

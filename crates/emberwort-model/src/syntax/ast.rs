@@ -1,6 +1,7 @@
 //! What the parser makes of a text: items with their names, numbers and places, nothing looked up yet.
 
 use crate::algorithm::Algorithm;
+use crate::medium::Medium;
 use crate::model::Base;
 use crate::number::Decimal;
 use crate::source::Span;
@@ -489,115 +490,6 @@ pub struct ChannelItem {
     pub frames: Vec<FrameItem>,
     /// Whether a statement of it could not be read.
     pub damaged: bool,
-}
-
-/// What a channel runs over, and what sending costs.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Medium {
-    /// What it is, and its speed.
-    pub kind: MediumKind,
-    /// `tx CURRENT mA at VOLTAGE V`: current and voltage while sending.
-    pub sending: Option<(Decimal, Decimal)>,
-}
-
-/// The kinds of media, with their speeds.
-#[derive(Clone, Debug, PartialEq)]
-pub enum MediumKind {
-    /// An asynchronous serial line.
-    Uart {
-        /// Bits a second.
-        baud: u32,
-        /// Data bits, 5 to 9.
-        data_bits: u8,
-        /// Parity: `N`, `E`, `O`.
-        parity: char,
-        /// Stop bits, 1 or 2.
-        stop_bits: u8,
-    },
-    /// A serial peripheral interface; each transfer is a frame.
-    Spi {
-        /// Clock in hertz.
-        hertz: u32,
-    },
-    /// A two-wire bus; each transfer is a frame.
-    I2c {
-        /// Clock in hertz.
-        hertz: u32,
-    },
-    /// A controller area network (ISO 11898-1).
-    Can {
-        /// Bits a second.
-        bitrate: u32,
-        /// Bits a second of the data phase, if frames are CAN FD.
-        data_bitrate: Option<u32>,
-    },
-    /// A LoRa radio.
-    Lora {
-        /// Spreading factor, 7 to 12.
-        spreading: u8,
-        /// Bandwidth in hertz.
-        bandwidth: u32,
-        /// The second number of the coding rate 4/5 to 4/8.
-        coding: u8,
-        /// Greatest share of the time that a device may send, in percent.
-        duty: Option<Decimal>,
-        /// Bytes that the network adds to each frame.
-        overhead: Option<u32>,
-    },
-    /// Datagrams of the User Datagram Protocol (RFC 768).
-    Udp {
-        /// Port number.
-        port: u16,
-        /// Whether it goes over IPv6.
-        ipv6: bool,
-        /// Bits a second of the Ethernet below.
-        bitrate: u32,
-    },
-    /// A connection of the Transmission Control Protocol (RFC 9293).
-    Tcp {
-        /// Port number.
-        port: u16,
-        /// Whether it goes over IPv6.
-        ipv6: bool,
-        /// Bits a second of the Ethernet below.
-        bitrate: u32,
-    },
-    /// Any other stream of bytes.
-    Stream {
-        /// Bits a second.
-        bitrate: u32,
-    },
-}
-
-impl MediumKind {
-    /// The words with which a medium begins.
-    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
-
-    /// Whether it keeps packets apart.
-    pub fn keeps_packets(&self) -> bool {
-        match self {
-            MediumKind::Spi { .. }
-            | MediumKind::I2c { .. }
-            | MediumKind::Can { .. }
-            | MediumKind::Lora { .. }
-            | MediumKind::Udp { .. } => true,
-            MediumKind::Uart { .. } | MediumKind::Tcp { .. } | MediumKind::Stream { .. } => false,
-        }
-    }
-
-    /// The word for it.
-    pub fn as_str(&self) -> &'static str {
-        match self {
-            MediumKind::Uart { .. } => "uart",
-            MediumKind::Spi { .. } => "spi",
-            MediumKind::I2c { .. } => "i2c",
-            MediumKind::Can { .. } => "can",
-            MediumKind::Lora { .. } => "lora",
-            MediumKind::Udp { .. } => "udp",
-            MediumKind::Tcp { .. } => "tcp",
-            MediumKind::Stream { .. } => "stream",
-        }
-    }
 }
 
 /// How the end of a frame is known, where the frame's parts do not say it.

@@ -1,12 +1,11 @@
 //! Channels and their frames: media, limits, parts and roles.
 
-use super::ast::{
-    ByteOrder, ChannelItem, FrameEnd, FrameItem, KeyKind, Medium, MediumKind, Name, PartItem, PartKind, RoleItem,
-};
+use super::ast::{ByteOrder, ChannelItem, FrameEnd, FrameItem, KeyKind, Name, PartItem, PartKind, RoleItem};
 use super::lexer::TokenKind;
 use super::parser::Parser;
 use crate::algorithm::{Algorithm, Crc};
 use crate::diagnostics::{Code, Finding, nearest};
+use crate::medium::{Medium, MediumKind};
 use crate::number::Decimal;
 use crate::source::Span;
 use crate::stuffing::{ByteSet, Escape, Stuffing};

@@ -1,9 +1,10 @@
 //! Tokens to items. Reports every mistake and goes on behind it, so that one run shows them all.
 
-use super::ast::{FieldItem, File, Medium, Name, Number};
+use super::ast::{FieldItem, File, Name, Number};
 use super::lexer::{Token, TokenKind, tokens};
 use crate::algorithm::Algorithm;
 use crate::diagnostics::{Code, Finding, escaped, nearest};
+use crate::medium::{Medium, MediumKind};
 use crate::model::Base;
 use crate::number::Decimal;
 use crate::source::Span;
@@ -363,7 +364,7 @@ impl<'a> Parser<'a> {
             }
             return self.unexpected("a spreading factor", "write `sf7` to `sf12`");
         }
-        if crate::syntax::ast::MediumKind::WORDS.contains(&word) {
+        if MediumKind::WORDS.contains(&word) {
             return self.medium().map(Change::Medium);
         }
         if self.eat_word("limit") {

@@ -3,6 +3,7 @@
 mod covered;
 mod parts;
 mod quick;
+mod view;
 
 use std::sync::Arc;
 
@@ -22,6 +23,7 @@ pub use crate::fault::FrameFault;
 use crate::line;
 use crate::stuffing::{self, escape::Step};
 use crate::values::Values;
+pub use view::FrameView;
 
 /// A channel's framing made ready to run: its plan, and the tables of its checksums.
 #[derive(Clone, Debug)]
@@ -76,23 +78,6 @@ pub struct Header {
     pub sequence: u64,
     /// The sender's revision.
     pub revision: u64,
-}
-
-/// A frame whose framing and checksums are right.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct FrameView<'a> {
-    /// All bytes, without stuffing and delimiters.
-    pub bytes: &'a [u8],
-    /// The body.
-    pub body: &'a [u8],
-    /// What selects the message: the value of a part, the body's size, or the key that came with the packet.
-    pub key: u64,
-    /// The node, if the frame has one.
-    pub node: Option<u64>,
-    /// The sequence number, if the frame has one.
-    pub sequence: Option<u64>,
-    /// The sender's revision, if the frame has one.
-    pub revision: Option<u64>,
 }
 
 /// Why a frame cannot be built.

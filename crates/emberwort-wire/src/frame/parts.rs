@@ -3,8 +3,8 @@
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Direction, Part, Role, Zone};
 
-use super::FrameFault;
 use crate::bits;
+use crate::fault::FrameFault;
 
 /// Where a part lies, ready to be read.
 #[derive(Clone, Copy, Debug)]

@@ -7,8 +7,8 @@
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Bound, Covered, Direction, FrameFinder, KeySource, Part, Role, Zone};
 
-use super::FrameView;
 use super::covered::{FrameChecksum, Piece};
+use super::view::FrameView;
 
 /// Where everything lies in the frames of a channel that has a common shape.
 #[derive(Clone, Debug)]

@@ -1,22 +1,23 @@
 //! `budget`: what messages cost in bits, time on the wire and energy.
 
+use emberwort_model::medium::Carriage;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
 use anyhow::{anyhow, bail};
-use emberwort_model::budget::wire_time::{self, Seconds, WireCost};
+use emberwort_model::budget::wire_time::{Seconds, WireCost};
 use emberwort_model::budget::{
     ChannelReport, MessageRow, can_id, decimal_text, medium_text, report, time_text, to_f64,
 };
-use emberwort_model::model::MediumKind;
 use emberwort_model::{Plan, Source};
 use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Header, Values};
 use serde_json::{Value as Json, json};
 
-use super::{Ending, channel_index, message_index, with_definition};
+use super::ending::Ending;
+use super::names::{channel_index, message_index, with_definition};
 use crate::cli::{BudgetArgs, TableForm};
 use crate::output::{self, Look, Paint};
 use crate::project::{Project, imports_of, load_plan_of, read_limited};
@@ -138,7 +139,7 @@ impl View<'_> {
             writeln!(out, "no message travels here")?;
             return Ok(());
         }
-        let radio = matches!(channel.medium.kind, MediumKind::Lora { .. });
+        let radio = channel.medium.kind.radio().is_some();
         let with_energy = before.rows.iter().any(|row| row.energy.is_some());
         let on_wire = if radio { "symbols≈" } else { "bits" };
         let mut titles = vec![
@@ -289,13 +290,13 @@ impl Content {
         let header = Header { key, revision: u64::from(plan.link.revision), ..Header::default() };
         framing.encode(&header, &body, &mut frame)?;
         let kind = &channel.medium.kind;
-        let exact = wire_time::exact(kind, &frame, can_id(key));
-        let worst = wire_time::worst(kind, frame.len(), can_id(key).1);
-        let stuffing = match kind {
-            MediumKind::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
+        let exact = kind.exact(&frame, can_id(key));
+        let worst = kind.worst(frame.len(), can_id(key).1);
+        let stuffing = match kind.carriage() {
+            Carriage::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
             _ => String::new(),
         };
-        let radio = matches!(kind, MediumKind::Lora { .. });
+        let radio = kind.radio().is_some();
         let (about, unit) = if radio { ("≈", "symbols") } else { ("", "bits") };
         writeln!(
             out,

@@ -11,7 +11,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, Direction};
 use emberwort_model::{Checked, Plan, Span, named_place};
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
 use crate::output::{self, Look, say};
 use crate::project::{Project, check_bytes, read_definition};

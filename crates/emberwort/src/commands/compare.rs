@@ -11,7 +11,7 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::plan::{Channel, Role};
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{CompareArgs, CompareForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::{AllowEntry, Project, read_definition};

@@ -11,9 +11,11 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
+use super::ending::Ending;
+use super::inputs;
 use super::inputs::given_hex;
+use super::names::message_index;
 use super::speakers::{Spoken, speakers};
-use super::{Ending, inputs, message_index};
 use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;

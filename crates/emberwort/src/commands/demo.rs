@@ -7,7 +7,7 @@ use std::process::Command;
 
 use anyhow::{Context, bail};
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::DemoArgs;
 use crate::files;
 use crate::output::{self, Look, Paint};

@@ -20,8 +20,9 @@ use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{EncodeError, Framed, Framing, ValueRef, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
 
+use super::ending::Ending;
+use super::names::{channel_index, message_index};
 use super::speakers::sent_otherwise;
-use super::{Ending, channel_index, message_index};
 use crate::cli::{BytesForm, EncodeArgs};
 use crate::files::{self, Replace};
 use crate::output::{self, Look, say};

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use emberwort_codegen::{GeneratedFile, MARK, c, vectors};
 use emberwort_model::Plan;
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::GenerateArgs;
 use crate::files::{self, Replace};
 use crate::output::{self, Look};

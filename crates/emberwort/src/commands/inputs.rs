@@ -12,7 +12,7 @@ use emberwort_model::Plan;
 use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
 
-use super::channel_index;
+use super::names::channel_index;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::output;
 

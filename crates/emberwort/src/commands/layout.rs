@@ -11,7 +11,8 @@ use emberwort_model::layout::{LayoutRow, rows};
 use emberwort_model::number::Decimal;
 use serde_json::{Value as Json, json};
 
-use super::{Ending, message_index, with_definition};
+use super::ending::Ending;
+use super::names::{message_index, with_definition};
 use crate::cli::{LayoutArgs, LayoutForm};
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
@@ -35,7 +36,12 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let drawing = figure::svg(&pictures);
         let bytes = match path.extension().and_then(|extension| extension.to_str()) {
             Some("svg") => drawing.into_bytes(),
-            Some("png") => figure::png(&drawing)?,
+            #[cfg(feature = "pictures")]
+            Some("png") => crate::render::png::png(&drawing)?,
+            #[cfg(not(feature = "pictures"))]
+            Some("png") => {
+                bail!("this emberwort was built without pictures (the feature `pictures`): name the file FILE.svg")
+            }
             _ => bail!("a figure is an SVG or a PNG: name the file FILE.svg or FILE.png"),
         };
         files::write_file(path, &bytes, Replace::Generated(figure::MARK))?;

@@ -5,7 +5,7 @@ use std::io::Write;
 use anyhow::bail;
 use emberwort_model::diagnostics::escaped;
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{NewArgs, Preset};
 use crate::files;
 use crate::output::{self, Look};

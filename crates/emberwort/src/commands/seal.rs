@@ -8,7 +8,7 @@ use emberwort_evolution::{History, Sealed, file_name, folded, sealed_text};
 use emberwort_model::Plan;
 use serde_json::json;
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{SealArgs, TableForm};
 use crate::files::{self, PendingFile};
 use crate::output::{self, Look, Paint, say};

@@ -7,7 +7,7 @@ use clap::CommandFactory;
 use clap_complete::CompleteEnv;
 use clap_complete::env::Shells;
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{Cli, CompletionsArgs, ManArgs};
 use crate::files::{self, Replace};
 use crate::output::{self};

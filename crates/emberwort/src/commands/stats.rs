@@ -7,8 +7,9 @@ use std::path::Path;
 
 use emberwort_capture::{Item, ItemSink, Wants};
 
+use super::ending::Ending;
+use super::inputs;
 use super::speakers::{Spoken, speakers};
-use super::{Ending, inputs};
 use crate::cli::{StatsArgs, TableForm};
 use crate::output::{self, Look, say};
 use crate::render::stats::{Account, hint, json, tables};

@@ -7,7 +7,7 @@ use anyhow::{Context, bail};
 use emberwort_model::tidy::tidy;
 use emberwort_model::{Source, Sources};
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::TidyArgs;
 use crate::files;
 use crate::output::{self, Look};

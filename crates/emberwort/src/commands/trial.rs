@@ -13,7 +13,7 @@ use emberwort_model::plan::Channel;
 use emberwort_wire::Chunk;
 use serde_json::{Map, Value as Json, json};
 
-use super::Ending;
+use super::ending::Ending;
 use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
 use crate::files::PendingFile;

@@ -11,7 +11,7 @@ use emberwort_model::{Plan, Source, Sources};
 use emberwort_text::raw_of;
 use serde_json::{Map, Value as Json, json};
 
-use super::Ending;
+use super::ending::Ending;
 use crate::cli::{TableForm, ValueArgs};
 use crate::output::{self, Look};
 use crate::project::{Project, read_definition};

@@ -2,7 +2,8 @@
 
 use emberwort_checksum::frames::{Damage, Promises};
 use emberwort_model::budget::{time_text, wire_time::nanoseconds};
-use emberwort_model::model::{End, MediumKind};
+use emberwort_model::medium::Guard;
+use emberwort_model::model::End;
 use emberwort_model::plan::{Direction, FrameFinder};
 use serde_json::{Value as Json, json};
 
@@ -47,14 +48,10 @@ pub fn sentences(channel: &Direction, from: Option<End>, promises: &Promises, lo
             .into());
     }
     match &promises.found {
-        None => say(match channel.medium.kind {
-            MediumKind::Can { .. } | MediumKind::Lora { .. } => {
-                "no checksum of its own: the controllers drop damaged frames".into()
-            }
-            MediumKind::Udp { .. } | MediumKind::Tcp { .. } => {
-                "no checksum of its own: the network drops most damaged packets".into()
-            }
-            _ => "no checksum: what is damaged and still fits is taken as it is".into(),
+        None => say(match channel.medium.kind.guard() {
+            Guard::Controllers => "no checksum of its own: the controllers drop damaged frames".into(),
+            Guard::Network => "no checksum of its own: the network drops most damaged packets".into(),
+            Guard::Nobody => "no checksum: what is damaged and still fits is taken as it is".into(),
         }),
         Some(found) => {
             let least = if found.exact { "" } else { "at least " };

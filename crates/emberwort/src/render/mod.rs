@@ -5,6 +5,8 @@ pub mod figure;
 pub mod findings;
 pub mod frames;
 pub mod picture;
+#[cfg(feature = "pictures")]
+pub mod png;
 pub mod rows;
 pub mod stats;
 pub mod table;

@@ -1,10 +1,10 @@
 //! Where every byte went, as a sentence, a table, or JSON.
 
+use emberwort_model::medium::Carriage;
 use emberwort_model::plan::Channel;
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
-use emberwort_model::model::MediumKind;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
@@ -70,10 +70,10 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .plan()
         .channels
         .iter()
-        .map(|channel| match channel.medium.kind {
-            MediumKind::Udp { port, .. } => format!("{} (UDP port {port})", channel.name),
-            MediumKind::Can { .. } => format!("{} (CAN frames)", channel.name),
-            _ => format!("{} (bytes, or packets of the user link types)", channel.name),
+        .map(|channel| match channel.medium.kind.carriage() {
+            Carriage::Udp { port } => format!("{} (UDP port {port})", channel.name),
+            Carriage::Can { .. } => format!("{} (CAN frames)", channel.name),
+            Carriage::Bytes => format!("{} (bytes, or packets of the user link types)", channel.name),
         })
         .collect();
     let channels = channels.join(", ");

@@ -4,7 +4,7 @@ use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_model::stuffing::Stuffing;
 
 use super::{Channel, container};
-use crate::c::{constant, member};
+use crate::c::words::{constant, member};
 use crate::code::Code;
 use crate::names::snake;
 

@@ -4,7 +4,7 @@ use emberwort_model::algorithm::{Algorithm, Crc, Sum, SumKind};
 use emberwort_model::plan::{Bound, Covered, Part, Role, Zone};
 
 use super::{Channel, container};
-use crate::c::{comment, constant, unsigned_type};
+use crate::c::words::{comment, constant, unsigned_type};
 use crate::code::Code;
 use crate::names::snake;
 

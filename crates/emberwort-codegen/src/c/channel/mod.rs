@@ -10,7 +10,8 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role, Zone};
 
 use super::group::suffix;
-use super::{comment, constant, doc_comment, has_receiver, member, unsigned_type};
+use super::link::has_receiver;
+use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

@@ -8,7 +8,7 @@ use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::Channel;
-use crate::c::constant;
+use crate::c::words::constant;
 use crate::code::Code;
 
 impl Channel<'_> {
@@ -137,7 +137,7 @@ impl Channel<'_> {
         if let FrameFinder::Idle { .. } | FrameFinder::Packet = plan.finder {
             return (String::new(), String::new());
         }
-        let longest = wire_time::nanoseconds(wire_time::worst(&plan.medium.kind, plan.limit, false).time);
+        let longest = wire_time::nanoseconds(plan.medium.kind.worst(plan.limit, false).time);
         let long = match plan.medium.kind {
             MediumKind::Uart { baud, .. } => {
                 format!("{} us, which the longest frame takes at {baud} baud", longest.div_ceil(1000))

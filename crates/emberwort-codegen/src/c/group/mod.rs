@@ -9,7 +9,8 @@ mod write;
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
-use super::{about, comment, constant, doc_comment, member, numbers};
+use super::numbers;
+use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 

@@ -6,7 +6,8 @@ use emberwort_model::plan::{
 };
 
 use super::{ALIGN, Group, Take, Target, indented};
-use crate::c::{member, numbers};
+use crate::c::numbers;
+use crate::c::words::member;
 use crate::code::Code;
 use crate::names::snake;
 

@@ -4,7 +4,7 @@ use emberwort_model::model::{Length, Selector};
 use emberwort_model::plan::{Action, ElementSizes, ListPlan, Place, Step, count_bytes};
 
 use super::{ALIGN, Group, Target, indented};
-use crate::c::member;
+use crate::c::words::member;
 use crate::code::Code;
 use crate::names::snake;
 

@@ -14,7 +14,8 @@ use emberwort_wire::Framed;
 use serde_json::json;
 
 use crate::cli::{IdentifyArgs, TableForm};
-use crate::commands::{Ending, channel_index};
+use crate::commands::ending::Ending;
+use crate::commands::names::channel_index;
 use crate::output::{self, Look, Progress, say};
 use crate::project::load_plan;
 use crate::render::plural;

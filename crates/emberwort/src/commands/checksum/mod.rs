@@ -12,18 +12,18 @@ use emberwort_checksum::verify::{MAX_SEARCHED, mistakes};
 use emberwort_checksum::working::hex;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::number::Decimal;
-use emberwort_model::syntax::parse_algorithm;
-use emberwort_model::{Source, Sources};
 use emberwort_wire::checksum::Checksum;
 use serde_json::json;
 
-use super::Ending;
+use super::ending::Ending;
 use super::inputs::given_hex;
 use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, TableForm};
 use crate::output::{self, Look};
 use crate::render::table::table;
-use crate::render::{findings, plural, working, wrapped};
+use crate::render::{plural, working, wrapped};
+use algorithms::algorithms;
 
+mod algorithms;
 mod identify;
 mod packet;
 mod strength;
@@ -114,19 +114,6 @@ fn language_of(language: CodeLanguage) -> Language {
         CodeLanguage::Java => Language::Java,
         CodeLanguage::Go => Language::Go,
     }
-}
-
-/// The algorithms named, with their names.
-fn algorithms(text: &str, look: Look) -> anyhow::Result<Vec<(Algorithm, String)>> {
-    let one = |text: &str| match parse_algorithm(text) {
-        // As written, so that those that are spelled out can be told apart.
-        Ok((algorithm, _)) => Ok((algorithm, text.to_owned())),
-        Err(found) => {
-            output::say_text(&findings::render(&Sources::of(Source::new("ALGORITHM", text)), &found, look.err));
-            bail!("the algorithm cannot be read");
-        }
-    };
-    text.split(',').map(|text| one(text.trim())).collect()
 }
 
 /// Hands a file to `take` piece by piece.

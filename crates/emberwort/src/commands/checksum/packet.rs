@@ -12,7 +12,7 @@ use emberwort_checksum::working::hex;
 use serde_json::json;
 
 use crate::cli::{PacketArgs, TableForm};
-use crate::commands::Ending;
+use crate::commands::ending::Ending;
 use crate::commands::inputs::given_hex;
 use crate::output::{self, say};
 use crate::render::table::{Table, table};

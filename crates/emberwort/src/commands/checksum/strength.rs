@@ -11,7 +11,8 @@ use emberwort_model::plan::Channel;
 use serde_json::json;
 
 use crate::cli::{StrengthArgs, TableForm};
-use crate::commands::{Ending, channel_index};
+use crate::commands::ending::Ending;
+use crate::commands::names::channel_index;
 use crate::output::{self, Look};
 use crate::project::load_plan;
 use crate::render::table::table;
@@ -118,7 +119,7 @@ fn case(args: &StrengthArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let (Some(text), Some(data_bits)) = (&args.algorithm, args.length) else {
         bail!("name an algorithm and a --length")
     };
-    let mut named = super::algorithms(text, look)?;
+    let mut named = super::algorithms::algorithms(text, look)?;
     let (Some((algorithm, name)), true) = (named.pop(), named.is_empty()) else {
         bail!("one algorithm is rated at a time")
     };

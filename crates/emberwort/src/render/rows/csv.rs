@@ -6,7 +6,8 @@ use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_wire::{Time, ValueRef};
 
-use super::{Before, Form, Known};
+use super::form::{Before, Form};
+use super::known::Known;
 use crate::render::plural;
 use crate::render::time::Calendar;
 

@@ -9,7 +9,8 @@ use emberwort_model::number::write_integer;
 use emberwort_text::json;
 use emberwort_wire::{FrameFault, Time};
 
-use super::{Before, Form, Known, shown_fields};
+use super::form::{Before, Form};
+use super::known::{Known, shown_fields};
 use crate::render::time::Calendar;
 
 pub struct Ndjson {

@@ -10,7 +10,8 @@ use std::thread::{self, JoinHandle};
 
 use emberwort_capture::{Item, ItemSink, KeptItems, Speakers};
 
-use super::{Before, RowStyle, form_of, write_item};
+use super::form::{Before, RowStyle, write_item};
+use super::forms::form_of;
 use crate::output;
 
 /// Items of a batch.

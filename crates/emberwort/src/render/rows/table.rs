@@ -7,7 +7,9 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
-use super::{Before, Form, Known, RowStyle, has_unit, pad, shown_fields, some_hex};
+use super::cells::{has_unit, pad, some_hex};
+use super::form::{Before, Form, RowStyle};
+use super::known::{Known, shown_fields};
 use crate::output::Paint;
 use crate::render::plural;
 use crate::render::time::{Calendar, write_time_of_day};

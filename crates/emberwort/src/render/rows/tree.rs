@@ -10,8 +10,10 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::{ValueRef, Values};
 
+use super::cells::has_unit;
+use super::form::{Before, Form, RowStyle};
+use super::known::{Known, write_value};
 use super::table::Lines;
-use super::{Before, Form, Known, RowStyle, has_unit, write_value};
 use crate::output::Paint;
 use crate::render::time;
 

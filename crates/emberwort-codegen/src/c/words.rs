@@ -1,0 +1,250 @@
+//! Words of C: comments, names of members, constants, types.
+
+use emberwort_model::model::{Field, Kind};
+
+use crate::code::Code;
+use crate::names::{changed, plain_snake, snake};
+
+/// Text that can stand in a C comment.
+pub fn comment(text: &str) -> String {
+    emberwort_model::diagnostics::escaped(text).replace("*/", "* /").replace("/*", "/ *").replace('\\', "/")
+}
+
+/// What a field holds, for a comment.
+pub fn about(field: &Field) -> String {
+    let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
+    let mut text = match &field.kind {
+        Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("always {}", form.low),
+        Kind::Number(form) | Kind::Varint(form) if form.scaling.is_identity() => {
+            format!("{} .. {}{unit}", form.low, form.high)
+        }
+        Kind::Number(form) | Kind::Varint(form) => format!(
+            "{} .. {}{unit} in steps of {}: raw {} .. {}",
+            form.scaling.physical(form.low),
+            form.scaling.physical(form.high),
+            form.scaling.step_text(),
+            form.low,
+            form.high
+        ),
+        Kind::Bool => "true or false".into(),
+        Kind::Float(bits) => {
+            format!("bits of an IEEE 754 binary{bits}{}", if unit.is_empty() { unit } else { format!(", in{unit}") })
+        }
+        Kind::Time { milliseconds } => {
+            format!("{} since 1970-01-01 UTC", if *milliseconds { "milliseconds" } else { "seconds" })
+        }
+        Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name.clone(),
+        Kind::Text { ascii, .. } => format!("{}, not ended by a zero", if *ascii { "ASCII" } else { "UTF-8" }),
+        Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::Spare { .. } => String::new(),
+        Kind::NestedFrame { name, .. } => format!("a frame of {name}"),
+    };
+    if let Some(none) = field.kind.none() {
+        text.push_str(&format!(", {none} means none"));
+    }
+    if field.since > 1 {
+        let separator = if text.is_empty() { "" } else { "; " };
+        text.push_str(&format!("{separator}since revision {}", field.since));
+    }
+    comment(&text)
+}
+
+/// A documentation comment in front of a declaration.
+pub fn doc_comment(code: &mut Code, doc: &str) {
+    let lines: Vec<String> = doc.lines().map(comment).collect();
+    match lines.as_slice() {
+        [] => {}
+        [one] => code.line(format!("/* {one} */")),
+        [first, rest @ ..] => {
+            code.line(format!("/* {first}"));
+            for line in rest {
+                code.line(format!(" * {line}"));
+            }
+            code.line(" */");
+        }
+    }
+}
+
+/// Text as a C string literal.
+pub fn literal(text: &str) -> String {
+    let mut out = String::from("\"");
+    for byte in text.bytes() {
+        match byte {
+            b'"' | b'\\' => {
+                out.push('\\');
+                out.push(byte as char);
+            }
+            b' '..=b'~' if byte != b'?' => out.push(byte as char),
+            // Octal escapes end after three digits, so that a digit behind them stays a digit.
+            _ => out.push_str(&format!("\\{byte:03o}")),
+        }
+    }
+    out.push('"');
+    out
+}
+
+pub const C_KEYWORDS: &[&str] = &[
+    "alignas",
+    "alignof",
+    "and",
+    "asm",
+    "auto",
+    "bool",
+    "break",
+    "case",
+    "catch",
+    "char",
+    "class",
+    "compl",
+    "const",
+    "constexpr",
+    "continue",
+    "decltype",
+    "default",
+    "delete",
+    "do",
+    "double",
+    "else",
+    "enum",
+    "explicit",
+    "export",
+    "extern",
+    "false",
+    "float",
+    "for",
+    "friend",
+    "goto",
+    "if",
+    "inline",
+    "int",
+    "long",
+    "mutable",
+    "namespace",
+    "new",
+    "noexcept",
+    "not",
+    "nullptr",
+    "operator",
+    "or",
+    "private",
+    "protected",
+    "public",
+    "register",
+    "restrict",
+    "return",
+    "short",
+    "signed",
+    "sizeof",
+    "static",
+    "struct",
+    "switch",
+    "template",
+    "this",
+    "thread_local",
+    "throw",
+    "true",
+    "try",
+    "typedef",
+    "typeid",
+    "typename",
+    "union",
+    "unsigned",
+    "using",
+    "virtual",
+    "void",
+    "volatile",
+    "wchar_t",
+    "while",
+    "xor",
+];
+
+/// A field's or part's name as a struct member. One that C has another use for, or the generator, gets an `f_` in front.
+pub fn member(name: &str) -> String {
+    let plain = plain_snake(name);
+    // These members are ours.
+    let ours = matches!(plain.as_str(), "sections_held" | "body" | "size" | "key")
+        || plain.starts_with("has_")
+        || ["_length", "_count", "_form"].iter().any(|end| plain.ends_with(end));
+    let taken = ours || C_KEYWORDS.contains(&plain.as_str()) || MACROS.contains(&plain.as_str());
+    if taken || plain.starts_with(|c: char| c.is_ascii_digit()) {
+        changed(name, format!("f_{plain}"))
+    } else {
+        snake(name)
+    }
+}
+
+/// The unsigned C type for a raw number.
+pub fn unsigned_type(bits: u8) -> &'static str {
+    match bits {
+        0..=8 => "uint8_t",
+        9..=16 => "uint16_t",
+        17..=32 => "uint32_t",
+        _ => "uint64_t",
+    }
+}
+
+/// A number as a C constant of a type with these bits.
+pub fn constant(value: i128, bits: u8, signed: bool) -> String {
+    let width = match bits {
+        0..=8 => 8,
+        9..=16 => 16,
+        17..=32 => 32,
+        _ => 64,
+    };
+    match (signed, value) {
+        // The least number of a type has no literal of its own.
+        (true, value) if value == -(1i128 << (width - 1)) => {
+            format!("(-INT{width}_C({}) - 1)", (1i128 << (width - 1)) - 1)
+        }
+        (true, value) if value < 0 => format!("(-INT{width}_C({}))", -value),
+        (true, value) => format!("INT{width}_C({value})"),
+        (false, value) => format!("UINT{width}_C({value})"),
+    }
+}
+
+/// Names that compilers or headers define as macros, and types of the headers that are included.
+pub const MACROS: &[&str] = &[
+    "arm",
+    "errno",
+    "far",
+    "hpux",
+    "huge",
+    "i386",
+    "int16_t",
+    "int32_t",
+    "int64_t",
+    "int8_t",
+    "interface",
+    "linux",
+    "mips",
+    "near",
+    "ptrdiff_t",
+    "size_t",
+    "small",
+    "sparc",
+    "stderr",
+    "stdin",
+    "stdout",
+    "sun",
+    "uint16_t",
+    "uint32_t",
+    "uint64_t",
+    "uint8_t",
+    "unix",
+    "vax",
+    "wchar_t",
+    "hyper",
+    "signbit",
+    "isnan",
+    "isinf",
+    "assert",
+    "offsetof",
+    "complex",
+    "imaginary",
+    "noreturn",
+    "memcpy",
+    "memset",
+    "memcmp",
+    "memmove",
+    "memchr",
+    "strlen",
+];

@@ -1,0 +1,423 @@
+//! What a channel runs over. All that the rest of the tool has to know of a medium stands in this file, question by question; how it is
+//! written stands in the parser of channels, and what its frames cost in [`wire_time`].
+
+use num_rational::Ratio;
+
+use crate::budget::wire_time::{self, Lora, Seconds, WireCost, can, ethernet_bytes, ratio};
+use crate::number::Decimal;
+
+/// What a channel runs over, and what sending costs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Medium {
+    /// What it is, and its speed.
+    pub kind: MediumKind,
+    /// `tx CURRENT mA at VOLTAGE V`: current and voltage while sending.
+    pub sending: Option<(Decimal, Decimal)>,
+}
+
+/// The kinds of media, with their speeds.
+#[derive(Clone, Debug, PartialEq)]
+pub enum MediumKind {
+    /// An asynchronous serial line.
+    Uart {
+        /// Bits a second.
+        baud: u32,
+        /// Data bits, 5 to 9.
+        data_bits: u8,
+        /// Parity: `N`, `E`, `O`.
+        parity: char,
+        /// Stop bits, 1 or 2.
+        stop_bits: u8,
+    },
+    /// A serial peripheral interface; each transfer is a frame.
+    Spi {
+        /// Clock in hertz.
+        hertz: u32,
+    },
+    /// A two-wire bus; each transfer is a frame.
+    I2c {
+        /// Clock in hertz.
+        hertz: u32,
+    },
+    /// A controller area network (ISO 11898-1).
+    Can {
+        /// Bits a second.
+        bitrate: u32,
+        /// Bits a second of the data phase, if frames are CAN FD.
+        data_bitrate: Option<u32>,
+    },
+    /// A LoRa radio.
+    Lora {
+        /// Spreading factor, 7 to 12.
+        spreading: u8,
+        /// Bandwidth in hertz.
+        bandwidth: u32,
+        /// The second number of the coding rate 4/5 to 4/8.
+        coding: u8,
+        /// Greatest share of the time that a device may send, in percent.
+        duty: Option<Decimal>,
+        /// Bytes that the network adds to each frame.
+        overhead: Option<u32>,
+    },
+    /// Datagrams of the User Datagram Protocol (RFC 768).
+    Udp {
+        /// Port number.
+        port: u16,
+        /// Whether it goes over IPv6.
+        ipv6: bool,
+        /// Bits a second of the Ethernet below.
+        bitrate: u32,
+    },
+    /// A connection of the Transmission Control Protocol (RFC 9293).
+    Tcp {
+        /// Port number.
+        port: u16,
+        /// Whether it goes over IPv6.
+        ipv6: bool,
+        /// Bits a second of the Ethernet below.
+        bitrate: u32,
+    },
+    /// Any other stream of bytes.
+    Stream {
+        /// Bits a second.
+        bitrate: u32,
+    },
+}
+
+/// How the bytes of a medium stand in a capture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Carriage {
+    /// As they are.
+    Bytes,
+    /// In a UDP datagram.
+    Udp {
+        /// The port of all datagrams, where no key says another.
+        port: u16,
+    },
+    /// In a CAN frame.
+    Can {
+        /// Whether it is one of CAN FD.
+        fd: bool,
+    },
+}
+
+/// Who notices damage before a frame's own checksum could.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guard {
+    /// The controllers at both ends, which drop each damaged frame.
+    Controllers,
+    /// The network, which drops most damaged packets.
+    Network,
+    /// Nobody.
+    Nobody,
+}
+
+/// Longest frame of a medium that sets no limit.
+const DEFAULT_LIMIT: usize = 256;
+
+impl MediumKind {
+    /// The words with which a medium begins.
+    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
+
+    /// The word for it.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            MediumKind::Uart { .. } => "uart",
+            MediumKind::Spi { .. } => "spi",
+            MediumKind::I2c { .. } => "i2c",
+            MediumKind::Can { .. } => "can",
+            MediumKind::Lora { .. } => "lora",
+            MediumKind::Udp { .. } => "udp",
+            MediumKind::Tcp { .. } => "tcp",
+            MediumKind::Stream { .. } => "stream",
+        }
+    }
+
+    /// As the definition has it, without what its speed means.
+    pub fn text(&self) -> String {
+        let speed = |value: u32, unit: &str| match value {
+            value if value >= 1_000_000 && value % 1_000_000 == 0 => format!("{} M{unit}", value / 1_000_000),
+            value if value >= 1_000 && value % 1_000 == 0 => format!("{} k{unit}", value / 1_000),
+            value => format!("{value} {unit}"),
+        };
+        let network = |name: &str, port: u16, ipv6: bool, bitrate: u32| {
+            let ip = if ipv6 { "IPv6" } else { "IPv4" };
+            format!("{name} {port} over {ip} on Ethernet of {}", speed(bitrate, "bit/s"))
+        };
+        match *self {
+            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
+                format!("uart {baud} {data_bits}{parity}{stop_bits}")
+            }
+            MediumKind::Spi { hertz } => format!("spi {}", speed(hertz, "Hz")),
+            MediumKind::I2c { hertz } => format!("i2c {}", speed(hertz, "Hz")),
+            MediumKind::Can { bitrate, data_bitrate: None } => format!("can {}", speed(bitrate, "bit/s")),
+            MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
+                format!("can {} fd {}", speed(bitrate, "bit/s"), speed(data, "bit/s"))
+            }
+            MediumKind::Lora { spreading, bandwidth, coding, duty, .. } => {
+                let duty = duty.map_or(String::new(), |duty| format!(" duty {duty} %"));
+                format!("lora sf{spreading} {} 4/{coding}{duty}", speed(bandwidth, "Hz"))
+            }
+            MediumKind::Udp { port, ipv6, bitrate } => network("udp", port, ipv6, bitrate),
+            MediumKind::Tcp { port, ipv6, bitrate } => network("tcp", port, ipv6, bitrate),
+            MediumKind::Stream { bitrate } => format!("stream {}", speed(bitrate, "bit/s")),
+        }
+    }
+
+    /// Whether it keeps packets apart.
+    pub fn keeps_packets(&self) -> bool {
+        match self {
+            MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Can { .. }
+            | MediumKind::Lora { .. }
+            | MediumKind::Udp { .. } => true,
+            MediumKind::Uart { .. } | MediumKind::Tcp { .. } | MediumKind::Stream { .. } => false,
+        }
+    }
+
+    /// Whether every byte arrives, in order and unchanged, so that frames can follow each other without a mark.
+    pub fn loses_nothing(&self) -> bool {
+        match self {
+            MediumKind::Tcp { .. } | MediumKind::Stream { .. } => true,
+            MediumKind::Uart { .. }
+            | MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Can { .. }
+            | MediumKind::Lora { .. }
+            | MediumKind::Udp { .. } => false,
+        }
+    }
+
+    /// Who notices damage before a frame's own checksum could.
+    pub fn guard(&self) -> Guard {
+        match self {
+            MediumKind::Can { .. } | MediumKind::Lora { .. } => Guard::Controllers,
+            MediumKind::Udp { .. } | MediumKind::Tcp { .. } => Guard::Network,
+            MediumKind::Uart { .. } | MediumKind::Spi { .. } | MediumKind::I2c { .. } | MediumKind::Stream { .. } => {
+                Guard::Nobody
+            }
+        }
+    }
+
+    /// How its bytes stand in a capture.
+    pub fn carriage(&self) -> Carriage {
+        match *self {
+            MediumKind::Udp { port, .. } => Carriage::Udp { port },
+            MediumKind::Can { data_bitrate, .. } => Carriage::Can { fd: data_bitrate.is_some() },
+            MediumKind::Uart { .. }
+            | MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Lora { .. }
+            | MediumKind::Tcp { .. }
+            | MediumKind::Stream { .. } => Carriage::Bytes,
+        }
+    }
+
+    /// Whether its packets come with a port that can select the message.
+    pub fn has_ports(&self) -> bool {
+        match self {
+            MediumKind::Udp { .. } | MediumKind::Lora { .. } => true,
+            MediumKind::Uart { .. }
+            | MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Can { .. }
+            | MediumKind::Tcp { .. }
+            | MediumKind::Stream { .. } => false,
+        }
+    }
+
+    /// The greatest port, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
+    pub fn greatest_key(&self, extended: bool) -> u64 {
+        match (self.carriage(), self) {
+            (Carriage::Can { .. }, _) if extended => 0x1FFF_FFFF,
+            (Carriage::Can { .. }, _) => 0x7FF,
+            (_, MediumKind::Lora { .. }) => 223,
+            _ => 65_535,
+        }
+    }
+
+    /// Most bytes of a frame, if it sets a limit, and why; `by_port` where ports select the message.
+    pub fn limit(&self, by_port: bool) -> Option<(usize, String)> {
+        match self {
+            MediumKind::Can { data_bitrate: None, .. } => Some((8, "a CAN frame carries at most 8 bytes".into())),
+            MediumKind::Can { data_bitrate: Some(_), .. } => {
+                Some((64, "a CAN FD frame carries at most 64 bytes".into()))
+            }
+            // LoRaWAN Regional Parameters RP002-1.0.4, EU863-870, without repeaters in between it would be a little more.
+            MediumKind::Lora { spreading, .. } if by_port => {
+                let most = match spreading {
+                    7 | 8 => 222,
+                    9 => 115,
+                    _ => 51,
+                };
+                Some((most, format!("at spreading factor {spreading} a network carries at most {most} bytes")))
+            }
+            MediumKind::Lora { .. } => Some((255, "a LoRa packet carries at most 255 bytes".into())),
+            MediumKind::Udp { ipv6: false, .. } => {
+                Some((65_507, "a UDP datagram over IPv4 carries at most 65507 bytes".into()))
+            }
+            MediumKind::Udp { ipv6: true, .. } => {
+                Some((65_527, "a UDP datagram over IPv6 carries at most 65527 bytes".into()))
+            }
+            MediumKind::Uart { .. }
+            | MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Tcp { .. }
+            | MediumKind::Stream { .. } => None,
+        }
+    }
+
+    /// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame.
+    pub fn default_limit(&self, by_port: bool) -> usize {
+        match self {
+            MediumKind::Udp { ipv6: true, .. } => 1452,
+            MediumKind::Udp { ipv6: false, .. } => 1472,
+            _ => self.limit(by_port).map_or(DEFAULT_LIMIT, |(most, _)| most),
+        }
+    }
+
+    /// Whether bits that this medium sends arrive at a receiver that is set up for another.
+    pub fn is_heard_by(&self, receiver: &MediumKind) -> bool {
+        match (self, receiver) {
+            (
+                MediumKind::Uart { baud, data_bits, parity, stop_bits },
+                MediumKind::Uart { baud: other, data_bits: data, parity: check, stop_bits: stop },
+            ) => (baud, data_bits, parity) == (other, data, check) && stop_bits >= stop,
+            // The host gives the clock.
+            (MediumKind::Spi { .. }, MediumKind::Spi { .. }) | (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
+            // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
+            (MediumKind::Can { bitrate, data_bitrate }, MediumKind::Can { bitrate: other, data_bitrate: data }) => {
+                bitrate == other && (data_bitrate.is_none() || data_bitrate == data)
+            }
+            // The header of a frame says its coding rate.
+            (
+                MediumKind::Lora { spreading, bandwidth, .. },
+                MediumKind::Lora { spreading: other, bandwidth: width, .. },
+            ) => (spreading, bandwidth) == (other, width),
+            (MediumKind::Udp { port, ipv6, .. }, MediumKind::Udp { port: other, ipv6: six, .. })
+            | (MediumKind::Tcp { port, ipv6, .. }, MediumKind::Tcp { port: other, ipv6: six, .. }) => {
+                (port, ipv6) == (other, six)
+            }
+            (MediumKind::Stream { .. }, MediumKind::Stream { .. }) => true,
+            _ => false,
+        }
+    }
+
+    /// How long one byte takes on a line whose bytes follow each other at one speed, in nanoseconds, rounded down; `None` where
+    /// that says nothing about how long a frame takes.
+    pub fn byte_nanoseconds(&self) -> Option<u64> {
+        match self {
+            MediumKind::Uart { .. } | MediumKind::Stream { .. } => {
+                Some(wire_time::nanoseconds(self.worst(1, false).time))
+            }
+            MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Can { .. }
+            | MediumKind::Lora { .. }
+            | MediumKind::Udp { .. }
+            | MediumKind::Tcp { .. } => None,
+        }
+    }
+
+    /// What a frame of so many bytes costs at most. `extended`: whether a CAN identifier has 29 bits.
+    pub fn worst(&self, bytes: usize, extended: bool) -> WireCost {
+        match self {
+            MediumKind::Can { data_bitrate: None, .. } => {
+                let bits = can::classic_bits(bytes, extended) + can::classic_worst_stuffing(bytes, extended);
+                self.at_bitrates(bits, 0)
+            }
+            MediumKind::Can { data_bitrate: Some(_), .. } => {
+                let (slow, fast) = can::fd_bits(bytes, extended);
+                let (slow_stuffing, fast_stuffing) = can::fd_worst_stuffing(bytes, extended);
+                self.at_bitrates(slow + slow_stuffing, fast + fast_stuffing)
+            }
+            _ => self.without_stuffing(bytes, extended),
+        }
+    }
+
+    /// What a frame of so many bytes costs at least: without any stuff bits.
+    pub fn least(&self, bytes: usize, extended: bool) -> WireCost {
+        self.without_stuffing(bytes, extended)
+    }
+
+    /// What a frame with these very bytes costs: as [`MediumKind::worst`], with the stuff bits that its content needs. `id` is the
+    /// CAN identifier, and whether it has 29 bits.
+    pub fn exact(&self, bytes: &[u8], id: (u32, bool)) -> WireCost {
+        match self {
+            MediumKind::Can { data_bitrate: None, .. } => {
+                self.at_bitrates(can::classic_bits(bytes.len(), id.1) + can::classic_stuffing(bytes, id), 0)
+            }
+            MediumKind::Can { data_bitrate: Some(_), .. } => {
+                let (slow, fast) = can::fd_bits(bytes.len(), id.1);
+                let (slow_stuffing, fast_stuffing) = can::fd_stuffing(bytes, id);
+                self.at_bitrates(slow + slow_stuffing, fast + fast_stuffing)
+            }
+            _ => self.without_stuffing(bytes.len(), id.1),
+        }
+    }
+
+    /// The cost of bits at the two bit rates of CAN FD; at the first alone elsewhere on CAN.
+    fn at_bitrates(&self, slow: u64, fast: u64) -> WireCost {
+        let time = match *self {
+            MediumKind::Can { bitrate, data_bitrate } => {
+                let data = data_bitrate.unwrap_or(bitrate);
+                ratio(slow, u64::from(bitrate)) + ratio(fast, u64::from(data))
+            }
+            _ => Seconds::from_integer(0),
+        };
+        WireCost { bits: slow + fast, time }
+    }
+
+    fn without_stuffing(&self, bytes: usize, extended: bool) -> WireCost {
+        let count = bytes as u64;
+        let at = |bits: u64, speed: u32| WireCost { bits, time: ratio(bits, u64::from(speed)) };
+        match self {
+            // A start bit, the data bits, a parity bit if there is one, the stop bits.
+            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
+                let each = 1 + u64::from(*data_bits) + u64::from(*parity != 'N') + u64::from(*stop_bits);
+                at(count * each, *baud)
+            }
+            MediumKind::Spi { hertz } => at(count * 8, *hertz),
+            // A start condition, the address with its direction and acknowledge bit, each byte with one, a stop condition
+            // (UM10204, the bus specification, section 3.1).
+            MediumKind::I2c { hertz } => at(1 + 9 + count * 9 + 1, *hertz),
+            MediumKind::Stream { bitrate } => at(count * 8, *bitrate),
+            MediumKind::Udp { ipv6, bitrate, .. } => at(ethernet_bytes(count + 8, *ipv6) * 8, *bitrate),
+            // A segment of its own for each frame, without options (RFC 9293).
+            MediumKind::Tcp { ipv6, bitrate, .. } => at(ethernet_bytes(count + 20, *ipv6) * 8, *bitrate),
+            MediumKind::Lora { overhead, .. } => {
+                let Some(radio) = self.radio() else { return at(0, 1) };
+                let quarters = radio.quarter_symbols(count + u64::from(overhead.unwrap_or(0)), true, true);
+                WireCost { bits: quarters.div_ceil(4), time: radio.quarters_to_seconds(quarters) }
+            }
+            MediumKind::Can { data_bitrate: None, .. } => self.at_bitrates(can::classic_bits(bytes, extended), 0),
+            MediumKind::Can { data_bitrate: Some(_), .. } => {
+                let (slow, fast) = can::fd_bits(bytes, extended);
+                self.at_bitrates(slow, fast)
+            }
+        }
+    }
+
+    /// The settings of its radio, if it is one.
+    pub fn radio(&self) -> Option<Lora> {
+        match *self {
+            MediumKind::Lora { spreading, bandwidth, coding, .. } => Some(Lora { spreading, bandwidth, coding }),
+            _ => None,
+        }
+    }
+
+    /// The greatest share of the time that a device may send, if there is one.
+    pub fn duty(&self) -> Option<Ratio<i128>> {
+        let MediumKind::Lora { duty: Some(percent), .. } = self else { return None };
+        Some(Ratio::new(percent.mantissa, 10i128.pow(percent.decimals.min(18)) * 100))
+    }
+
+    /// Bytes that a network adds to each packet, beside what the definition says.
+    pub fn network_bytes(&self) -> u32 {
+        match self {
+            MediumKind::Lora { overhead, .. } => overhead.unwrap_or(0),
+            _ => 0,
+        }
+    }
+}

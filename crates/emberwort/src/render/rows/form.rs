@@ -1,0 +1,52 @@
+//! One way to show what was decoded, as all of them are.
+
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_wire::Time;
+
+use crate::cli::RowForm;
+use crate::output::Look;
+
+/// How rows are shown.
+#[derive(Clone, Copy, Debug)]
+pub struct RowStyle {
+    pub form: RowForm,
+    pub raw: bool,
+    pub look: Look,
+    /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
+    pub width: Option<usize>,
+}
+
+/// One way to show what was decoded: lines of text, one item after the other.
+pub trait Form {
+    /// What was shown before the first item, if this form goes on where another one of its kind stopped.
+    fn resume(&mut self, before: Before);
+    /// The definitions in use, of which there may be more than before.
+    fn know(&mut self, speakers: &Speakers);
+    fn row(&mut self, row: &Row<'_>, out: &mut String);
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String);
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String);
+}
+
+/// What was shown before an item.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Before {
+    /// Whether anything was.
+    pub something: bool,
+    /// The time of the last item that had one.
+    pub time: Option<Time>,
+}
+
+impl Before {
+    pub fn note(&mut self, time: Option<Time>) {
+        self.something = true;
+        self.time = time.or(self.time);
+    }
+}
+
+pub fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut String) {
+    match item {
+        Item::Row(row) => form.row(row, lines),
+        Item::Broken(broken) => form.broken(broken, lines),
+        Item::Stray(stray) => form.stray(stray, lines),
+    }
+}

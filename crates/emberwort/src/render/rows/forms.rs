@@ -1,0 +1,18 @@
+//! All forms by their names.
+
+use emberwort_capture::Speakers;
+
+use super::form::{Form, RowStyle};
+use super::known::Known;
+use super::{csv, ndjson, table, tree};
+use crate::cli::RowForm;
+
+pub fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
+    let known = Known::new(speakers, style.raw);
+    match style.form {
+        RowForm::Table => Box::new(table::Table::new(known, speakers, style)),
+        RowForm::Tree => Box::new(tree::Tree::new(known, speakers, style)),
+        RowForm::Ndjson => Box::new(ndjson::Ndjson::new(known)),
+        RowForm::Csv => Box::new(csv::Csv::new(known)),
+    }
+}

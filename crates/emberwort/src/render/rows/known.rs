@@ -1,0 +1,280 @@
+//! What all forms know of the definitions in use, and the values of a row as they show them.
+
+use std::fmt::Write as _;
+use std::sync::Arc;
+
+use emberwort_capture::{BrokenFrame, Row, Speakers};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::hex;
+use emberwort_model::model::{End, Field, Kind};
+use emberwort_model::plan::MessagePlan;
+use emberwort_text::json::{self, Writing};
+use emberwort_text::nested_frame;
+use emberwort_wire::{ValueRef, Values, says_all};
+
+use crate::render::plural;
+
+/// The most names of lacking fields that a remark gives; NDJSON gives all.
+pub const MAX_NAMES: usize = 6;
+
+/// What all forms know of the definitions in use.
+pub struct Known {
+    /// The link's own.
+    pub plan: Arc<Plan>,
+    /// Raw codes for numbers.
+    pub raw: bool,
+    /// By definition and message.
+    pub readings: Vec<Vec<Reading>>,
+    /// Room to encode bodies in.
+    pub again: Vec<u8>,
+    pub texts: Texts,
+}
+
+/// What was written last for numbers of a field. Most fields have a few values again and again.
+#[derive(Default)]
+pub struct Texts {
+    /// By definition, message and slot; made when they are first needed.
+    pub fields: Vec<Vec<Vec<[Written; Texts::WAYS]>>>,
+}
+
+/// A raw number, and what was written for it; empty if nothing was.
+#[derive(Default)]
+pub struct Written {
+    pub raw: u64,
+    pub text: String,
+}
+
+impl Texts {
+    /// How many numbers of a field are kept. At most one of those that have the same place.
+    const WAYS: usize = 8;
+
+    /// Writes a number of a field as it was written before, else as `write` does.
+    pub fn write(
+        &mut self,
+        (definition, message, slot): (usize, usize, usize),
+        raw: u64,
+        out: &mut String,
+        write: impl FnOnce(&mut String),
+    ) {
+        if self.fields.len() <= definition {
+            self.fields.resize_with(definition + 1, Vec::new);
+        }
+        let messages = &mut self.fields[definition];
+        if messages.len() <= message {
+            messages.resize_with(message + 1, Vec::new);
+        }
+        let slots = &mut messages[message];
+        if slots.len() <= slot {
+            slots.resize_with(slot + 1, Default::default);
+        }
+        // Multiplicative hashing (Knuth, The Art of Computer Programming 3, 6.4): the top bits depend on all of them.
+        let place = (raw.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 61) as usize % Self::WAYS;
+        let written = &mut slots[slot][place];
+        if written.raw != raw || written.text.is_empty() {
+            written.raw = raw;
+            written.text.clear();
+            write(&mut written.text);
+        }
+        out.push_str(&written.text);
+    }
+}
+
+/// What there is to say of all rows of a message that were read with one definition.
+pub struct Reading {
+    /// Whether the link's own definition has that message.
+    pub is_known: bool,
+    /// The fields that it has beyond those of the definition.
+    pub lacks: Vec<String>,
+    /// The units of the fields, as they are shown.
+    pub units: Vec<String>,
+}
+
+impl Reading {
+    /// Of a message in one of the definitions in use.
+    pub fn of(own: &Plan, plan: &MessagePlan) -> Self {
+        let name = &plan.message.name;
+        let known = own.messages.iter().find(|own| own.message.name == *name);
+        let all = known.iter().flat_map(|own| &own.message.fields).filter(|field| !field.is_spare());
+        let lacking = all.filter(|field| plan.message.field(&field.name).is_none());
+        Self {
+            is_known: known.is_some(),
+            lacks: lacking.map(|field| field.name.clone()).collect(),
+            units: plan.message.fields.iter().map(|field| escaped(&field.unit)).collect(),
+        }
+    }
+}
+
+impl Known {
+    pub fn new(speakers: &Speakers, raw: bool) -> Self {
+        let plan = speakers.own().clone();
+        let mut known = Self { plan, raw, readings: Vec::new(), again: Vec::new(), texts: Texts::default() };
+        known.know(speakers);
+        known
+    }
+
+    pub fn know(&mut self, speakers: &Speakers) {
+        let reading = |message: &MessagePlan| Reading::of(&self.plan, message);
+        let definitions = speakers.definitions()[self.readings.len()..].iter();
+        let readings: Vec<_> = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
+        self.readings.extend(readings);
+    }
+
+    pub fn reading(&self, row: &Row<'_>) -> &Reading {
+        &self.readings[row.definition][row.message]
+    }
+
+    /// Whether the fields say all that the body holds.
+    pub fn says_all(&mut self, row: &Row<'_>) -> bool {
+        says_all(&row.plan.messages[row.message], row.frame.body, row.values, &mut self.again)
+    }
+
+    /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
+    pub fn remark(&mut self, row: &Row<'_>) -> Option<String> {
+        let mut parts = Vec::new();
+        if row.definition != 0 {
+            let reading = self.reading(row);
+            let mut part = format!("read as revision {}", row.plan.link.revision);
+            if !reading.is_known {
+                part.push_str("; now there is no such message");
+            } else if !reading.lacks.is_empty() {
+                let _ = write!(part, ", which has no {}", some_names(&reading.lacks));
+            }
+            parts.push(part);
+        }
+        let later = row.values.later_bytes();
+        let plan = &row.plan.messages[row.message];
+        // A line can say a number in several ways.
+        if later == 0 && plan.message.line.is_none() && !self.says_all(row) {
+            parts.push("spare bits are set, or numbers longer than they have to be".to_owned());
+        }
+        if later > 0 {
+            parts.push(format!("{} from a later revision", plural(later, "byte")));
+        } else if let Some(lacking) = plan.sections.get(row.values.sections()) {
+            parts.push(format!("sender of a revision before {}", lacking.revision));
+        }
+        (!parts.is_empty()).then(|| format!("({})", parts.join("; ")))
+    }
+
+    /// Writes what a form shows of a field, which depends on the field and its value alone.
+    pub fn write_field(
+        &mut self,
+        row: &Row<'_>,
+        (slot, field): (usize, &Field),
+        out: &mut String,
+        write: impl FnOnce(&Reading, &Shown<'_>, &mut String),
+    ) {
+        let reading = &self.readings[row.definition][row.message];
+        let shown = Shown { plan: row.plan, from: row.from, field, values: row.values, slot, raw: self.raw };
+        match row.values.get(slot) {
+            ValueRef::Raw(number) => self.texts.write((row.definition, row.message, slot), number, out, |out| {
+                write(reading, &shown, out);
+            }),
+            _ => write(reading, &shown, out),
+        }
+    }
+
+    /// What is wrong with a frame.
+    pub fn sentence(&self, broken: &BrokenFrame<'_>) -> String {
+        let sentence = broken.fault.sentence(broken.plan, broken.direction);
+        match Arc::ptr_eq(broken.plan, &self.plan) {
+            true => sentence,
+            false => format!("{sentence} (read as revision {})", broken.plan.link.revision),
+        }
+    }
+
+    pub fn channel(&self, channel: usize) -> &str {
+        &self.plan.channels[channel].name
+    }
+}
+
+/// A value to be shown.
+pub struct Shown<'a> {
+    pub plan: &'a Plan,
+    pub from: End,
+    pub field: &'a Field,
+    pub values: &'a Values,
+    pub slot: usize,
+    /// Raw codes for numbers.
+    pub raw: bool,
+}
+
+impl Shown<'_> {
+    pub fn value(&self) -> ValueRef<'_> {
+        self.values.get(self.slot)
+    }
+
+    /// Writes it for people; a frame inside is shown by what it carries.
+    pub fn write(&self, out: &mut String) {
+        write_value(self.plan, self.from, self.field, (self.values, self.slot), self.raw, out);
+    }
+
+    /// Writes it as NDJSON has it.
+    pub fn write_json(&self, out: &mut String) {
+        let writing = Writing { raw: self.raw, inside: Some((self.plan, self.from)) };
+        // Writing to a String cannot fail.
+        let _ = json::write_value(self.field, self.values, self.slot, writing, out);
+    }
+}
+
+/// The fields of a row that are there, with their slots.
+pub fn shown_fields<'r>(row: &Row<'r>) -> impl Iterator<Item = (usize, &'r Field)> {
+    let values = row.values;
+    let is_there = move |slot: usize| !matches!(values.get(slot), ValueRef::Absent | ValueRef::Unset);
+    let fields = row.plan.messages[row.message].message.fields.iter().enumerate();
+    fields.filter(move |(slot, field)| !field.is_spare() && is_there(*slot))
+}
+
+pub fn write_value(
+    plan: &Plan,
+    from: End,
+    field: &Field,
+    (values, slot): (&Values, usize),
+    raw: bool,
+    out: &mut String,
+) {
+    let write_plain = |field: &Field, values: &Values, slot, out: &mut String| {
+        let _ = if raw {
+            emberwort_text::write_raw_value(field, values, slot, out)
+        } else {
+            emberwort_text::write_value(field, values, slot, out)
+        };
+    };
+    if let (Kind::NestedFrame { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
+        match nested_frame::open(plan, *channel, from, bytes) {
+            Ok(inner) => {
+                let message = &plan.messages[inner.message].message;
+                out.push_str(&message.name);
+                if let Some(node) = inner.node {
+                    let _ = write!(out, " node {node}");
+                }
+                out.push_str(" {");
+                let mut first = true;
+                for (n, field) in message.fields.iter().enumerate() {
+                    if field.is_spare() || matches!(inner.values.get(n), ValueRef::Absent | ValueRef::Unset) {
+                        continue;
+                    }
+                    let _ = write!(out, "{}{}=", if first { "" } else { "  " }, field.name);
+                    first = false;
+                    write_plain(field, &inner.values, n, out);
+                }
+                out.push('}');
+            }
+            Err(fault) => {
+                let _ = write!(out, "{} (no good frame: {})", hex(bytes), fault.reason());
+            }
+        }
+        return;
+    }
+    write_plain(field, values, slot, out);
+}
+
+/// Names, of many the first.
+pub fn some_names(names: &[String]) -> String {
+    let shown = names.len().min(MAX_NAMES);
+    let mut text = names[..shown].join(", ");
+    if names.len() > shown {
+        let _ = write!(text, " and {} more", names.len() - shown);
+    }
+    text
+}

@@ -1,0 +1,57 @@
+//! Writing rows as they come.
+
+use std::io::{self, Write};
+use std::ops::ControlFlow;
+
+use emberwort_capture::{Item, ItemSink, Speakers};
+
+use super::form::{Form, RowStyle, write_item};
+use super::forms::form_of;
+use crate::output;
+
+/// As many bytes are written at once.
+const AT_ONCE: usize = 1 << 16;
+
+/// Writes rows as they come.
+pub struct RowPrinter<W> {
+    form: Box<dyn Form>,
+    lines: String,
+    out: W,
+}
+
+impl<W: Write> RowPrinter<W> {
+    pub fn new(speakers: &Speakers, style: RowStyle, out: W) -> Self {
+        Self { form: form_of(speakers, style), lines: String::new(), out }
+    }
+
+    fn write_out(&mut self) -> io::Result<()> {
+        let written = self.out.write_all(self.lines.as_bytes());
+        self.lines.clear();
+        written
+    }
+}
+
+impl<W: Write> ItemSink for RowPrinter<W> {
+    type Error = io::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.form.know(speakers);
+    }
+
+    fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {
+        write_item(&mut *self.form, item, &mut self.lines);
+        if self.lines.len() >= AT_ONCE {
+            self.write_out()?;
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    fn is_full(&self) -> bool {
+        output::interrupted()
+    }
+
+    fn pause(&mut self) -> io::Result<()> {
+        self.write_out()?;
+        self.out.flush()
+    }
+}
