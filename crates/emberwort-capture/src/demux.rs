@@ -6,7 +6,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::medium::Carriage;
 use emberwort_model::model::End;
-use emberwort_model::plan::{FrameFinder, KeySource};
+use emberwort_model::plan::KeySource;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
 use crate::packets::{can_data, keyed, udp_payload};
@@ -108,7 +108,7 @@ impl<S: StreamSink> Demux<S> {
         if self.on.is_some() {
             return self.on.map(|channel| (channel, self.from));
         }
-        let serial = |n: &usize| self.plan.channels[*n].finder() != FrameFinder::Packet;
+        let serial = |n: &usize| !self.plan.channels[*n].finder().is_packet();
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
             (Some(only), None) => Some((only, self.from)),

@@ -95,7 +95,7 @@ pub fn promises(plan: &Plan, channel: &Direction) -> Promises {
     let start_here = 256f64.powi(-(channel.sync.len() as i32));
     Promises {
         damage: damage(plan, channel),
-        false_start: (channel.finder == FrameFinder::Sync && !channel.sync.is_empty())
+        false_start: (channel.finder.runs_on() && !channel.sync.is_empty())
             .then(|| 1.0 - (1.0 - start_here).powi(places as i32)),
         looks_inside_unread: channel.looks_inside_unread(),
         found: covered(channel).map(found),

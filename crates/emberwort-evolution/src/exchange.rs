@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::{Direction, FrameFinder, Part, Role};
+use emberwort_model::plan::{Direction, Part, Role};
 use emberwort_text::samples::{Choice, Chooser};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
@@ -96,7 +96,7 @@ impl Lane {
             let other = framing.plan();
             let framed_alike = same_framing(own, other);
             // Where the key alone says how long a frame is, a receiver can take bytes of the next one for its own.
-            let runs_on = framed_alike && !other.body_sizes.is_empty() && other.finder == FrameFinder::Sync;
+            let runs_on = framed_alike && !other.body_sizes.is_empty() && other.finder.runs_on();
             Listener {
                 plan: receiver.clone(),
                 channel: there,
@@ -241,5 +241,5 @@ impl FrameSink for Sink<'_> {
 
 /// Whether the channel's frames are lines of text.
 pub fn is_lines(channel: &Direction) -> bool {
-    matches!(channel.finder, FrameFinder::Lines { .. })
+    channel.finder.is_text()
 }

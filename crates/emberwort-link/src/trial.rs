@@ -9,7 +9,6 @@ use std::sync::Arc;
 
 use emberwort_evolution::{Translation, Understood, Verdict};
 use emberwort_model::model::End;
-use emberwort_model::plan::FrameFinder;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{Chunk, FrameFault, Framed, Framing, Header, StreamId, Times, ValueRef, Values};
@@ -244,7 +243,7 @@ impl<'a> Trial<'a> {
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
         wire.delay = scenario.delay;
-        if let FrameFinder::Idle { nanoseconds } = channel.finder() {
+        if let Some(nanoseconds) = channel.finder().silence() {
             // A little more than receivers wait for, as senders do.
             wire.pause = nanoseconds + wire.byte_time().max(1_000);
         }

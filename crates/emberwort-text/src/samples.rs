@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{self, End, Field, Kind, Length, Selector, float_bits};
-use emberwort_model::plan::{Direction, FrameFinder, Role};
+use emberwort_model::plan::{Direction, Role};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
@@ -372,7 +372,7 @@ impl<'a> Chooser<'a> {
             })
             .collect();
         let mut bytes = Vec::new();
-        if fitting.is_empty() || matches!(direction.finder, FrameFinder::Lines { .. }) {
+        if fitting.is_empty() || direction.finder.is_text() {
             return bytes;
         }
         let message = fitting[self.random.random_range(0..fitting.len())];

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_model::plan::{Direction, FrameFinder};
+use emberwort_model::plan::Direction;
 
 use crate::codec::{self, Extent, Measure};
 use crate::frame::{FrameFault, FrameView};
@@ -58,7 +58,7 @@ pub fn read_body(
     frame: &FrameView<'_>,
     values: &mut Values,
 ) -> Result<usize, FrameFault> {
-    if let FrameFinder::Lines { .. } = channel.finder {
+    if channel.finder.is_text() {
         return read_line(plan, channel, frame.body, values);
     }
     let message = channel.message_of(frame.key).ok_or(FrameFault::UnknownMessage { key: frame.key })?;
@@ -109,7 +109,7 @@ impl BodyReader {
         let small_key = |key| direction.message_of(key as u64).map_or(NO_MESSAGE, |message| message as u32);
         let small_keys = Box::new(std::array::from_fn(small_key));
         let measures = plan.messages.iter().map(Measure::of).collect();
-        let of_lines = matches!(direction.finder, FrameFinder::Lines { .. });
+        let of_lines = direction.finder.is_text();
         Self {
             plan,
             channel,

@@ -7,7 +7,6 @@ use std::sync::Arc;
 
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::End;
-use emberwort_model::plan::FrameFinder;
 
 use crate::chunk::{Chunk, Time, Times};
 use crate::frame::{FrameFault, FrameView, Framing};
@@ -48,7 +47,7 @@ impl TimedReceiver {
     /// chunk is taken for a frame, as somebody wrote them apart.
     #[inline]
     pub fn feed<S: FrameSink + ?Sized>(&mut self, chunk: &Chunk<'_>, sink: &mut S) {
-        if let FrameFinder::Idle { nanoseconds } = self.framing().plan().finder {
+        if let Some(nanoseconds) = self.framing().plan().finder.silence() {
             self.hear_silence(chunk, nanoseconds, sink);
         }
         self.clock.feed(chunk.bytes.len(), chunk.times);
@@ -80,7 +79,7 @@ impl TimedReceiver {
     /// When [`TimedReceiver::handle_timeout`] is to be called if nothing comes until then; `None` where silence says nothing, or
     /// nothing is waiting for it.
     pub fn poll_timeout(&self) -> Option<Time> {
-        let FrameFinder::Idle { nanoseconds } = self.framing().plan().finder else { return None };
+        let nanoseconds = self.framing().plan().finder.silence()?;
         let waits = self.receiver.kept_from() < self.clock.fed;
         self.last_byte.filter(|_| waits).map(|time| time.after(nanoseconds))
     }

@@ -11,7 +11,7 @@ use num_rational::Ratio;
 
 use crate::model::{Field, Kind, Length, LineDigits, LineForm, Medium, MediumKind};
 use crate::number::Decimal;
-use crate::plan::{Action, Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan};
+use crate::plan::{Action, Channel, Direction, EXTENDED_ID, KeySource, MessagePlan, Plan};
 use wire_time::{Seconds, WireCost};
 
 /// The size of a message's body and what of it carries nothing.
@@ -118,10 +118,7 @@ pub fn message_on(channel: &Channel, plan: &MessagePlan, index: usize) -> Messag
     let position = plan.message.channels.iter().position(|other| *other == index);
     let extended = position.and_then(|at| plan.message.keys[at]).is_some_and(|key| key.extended);
     // The silence that separates frames takes time too.
-    let silence = match direction.finder {
-        FrameFinder::Idle { nanoseconds } => Seconds::new(i128::from(nanoseconds), 1_000_000_000),
-        _ => Seconds::from_integer(0),
-    };
+    let silence = Seconds::new(i128::from(direction.finder.silence().unwrap_or(0)), 1_000_000_000);
     let with_silence = |cost: WireCost| WireCost { time: cost.time + silence, ..cost };
     MessageOnChannel {
         overhead: frame.1 - greatest,

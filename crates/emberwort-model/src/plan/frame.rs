@@ -78,6 +78,40 @@ pub enum FrameFinder {
     },
 }
 
+impl FrameFinder {
+    /// Whether frames are packets that the medium keeps apart; else they stand in a stream of bytes.
+    pub fn is_packet(self) -> bool {
+        self == Self::Packet
+    }
+
+    /// Whether each frame is a line of text.
+    pub fn is_text(self) -> bool {
+        matches!(self, Self::Lines { .. })
+    }
+
+    /// How long nothing comes between two frames at least, in nanoseconds, where that tells them apart.
+    pub fn silence(self) -> Option<u64> {
+        match self {
+            Self::Idle { nanoseconds } => Some(nanoseconds),
+            _ => None,
+        }
+    }
+
+    /// Whether frames are told apart without looking into them, so that no part has to say where one begins or ends.
+    pub fn separates(self) -> bool {
+        match self {
+            Self::Stuffed(_) | Self::Idle { .. } | Self::Packet | Self::Lines { .. } => true,
+            Self::Sync | Self::Escaped(_) | Self::StatusBytes { .. } => false,
+        }
+    }
+
+    /// Whether what the frame itself says alone tells where it ends, and its bytes are sent as they are: after damage, bytes of
+    /// the next one can be taken for its own.
+    pub fn runs_on(self) -> bool {
+        self == Self::Sync
+    }
+}
+
 /// What selects the message that a frame carries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KeySource {

@@ -8,7 +8,7 @@ use crate::budget;
 use crate::diagnostics::{Code, Finding};
 use crate::model::{End, Kind, Selector};
 use crate::number::{Decimal, Scaling};
-use crate::plan::{Bound, Direction, FrameFinder, Part, Plan, Role, Zone};
+use crate::plan::{Bound, Direction, Part, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{FieldItem, FrameItem, TypeExpr};
 
@@ -276,7 +276,7 @@ impl Resolver<'_> {
     /// Frames that follow each other without sync bytes, where bytes can get lost.
     fn no_beginning(&mut self, channel: &Direction, frame: &FrameItem) {
         let keeps_bytes = channel.medium.kind.loses_nothing();
-        if channel.finder != FrameFinder::Sync || !channel.sync.is_empty() || keeps_bytes {
+        if !channel.finder.runs_on() || !channel.sync.is_empty() || keeps_bytes {
             return;
         }
         self.report(Finding::new(
@@ -292,7 +292,7 @@ impl Resolver<'_> {
     fn sync_in_data(&mut self, plan: &Plan, channel: &Direction, frame: &FrameItem) {
         let sync = &channel.sync;
         let idle = |byte: u8| sync.iter().all(|other| *other == byte);
-        if channel.finder != FrameFinder::Sync || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {
+        if !channel.finder.runs_on() || sync.is_empty() || sync.len() > 1 && !idle(0) && !idle(0xFF) {
             return;
         }
         let load = budget::regular_bytes_per_second(plan, channel).filter(|rate| *rate > 0.0);

@@ -58,12 +58,7 @@ impl Resolver<'_> {
         }
         let medium = medium?;
         let finder = self.frame_finder(item, &medium.kind)?;
-        if item.frames.is_empty()
-            && !matches!(
-                finder,
-                FrameFinder::Packet | FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } | FrameFinder::Idle { .. }
-            )
-        {
+        if item.frames.is_empty() && !finder.separates() {
             self.report(Finding::new(
                 Code::MissingPart,
                 place,
@@ -130,7 +125,9 @@ impl Resolver<'_> {
 
     /// What stands around the text of a line must be text too.
     fn parts_of_lines(&mut self, frame: &FrameItem, channel: &Direction) {
-        let FrameFinder::Lines { .. } = channel.finder else { return };
+        if !channel.finder.is_text() {
+            return;
+        }
         let visible = |bytes: &[u8]| bytes.iter().all(|byte| (0x20..0x7F).contains(byte));
         for part in &channel.parts {
             let fault = match part.role {
@@ -211,7 +208,7 @@ impl Resolver<'_> {
     }
 
     fn key_source(&mut self, item: &ChannelItem, channel: &Direction) -> Option<KeySource> {
-        if let FrameFinder::Lines { .. } = channel.finder {
+        if channel.finder.is_text() {
             return Some(KeySource::Line);
         }
         let Some((kind, span)) = item.select else {
@@ -227,10 +224,7 @@ impl Resolver<'_> {
         let (fits, source, media) = match kind {
             KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora`"),
             KeyKind::CanId => (matches!(medium.carriage(), Carriage::Can { .. }), KeySource::CanId, "`can`"),
-            KeyKind::Size => {
-                let whole = matches!(channel.finder, FrameFinder::Stuffed(_) | FrameFinder::Idle { .. });
-                (medium.keeps_packets() || whole, KeySource::Size, "packets")
-            }
+            KeyKind::Size => (channel.finder.separates(), KeySource::Size, "packets"),
         };
         if !fits {
             let message =
@@ -457,7 +451,7 @@ impl Resolver<'_> {
     /// Where no length part says it, the size of its message must say where a frame ends.
     fn sizes_by_key(&mut self, index: usize, channel: &mut Direction, messages: &[MessagePlan]) {
         let has_length = channel.part(|role| matches!(role, Role::Length { .. })).is_some();
-        if channel.finder != FrameFinder::Sync || has_length {
+        if !channel.finder.runs_on() || has_length {
             return;
         }
         let file = self.file;

@@ -405,7 +405,7 @@ impl Framing {
     /// How long the frame is whose first bytes these are, where the size of its message says it.
     fn length_by_key(&self, bytes: &[u8]) -> Result<Option<usize>, FrameFault> {
         let plan = &self.plan;
-        if plan.finder != FrameFinder::Sync {
+        if !plan.finder.runs_on() {
             return Ok(Some(bytes.len()));
         }
         let around = plan.head_bytes + plan.tail_bytes;
@@ -568,7 +568,7 @@ impl Framing {
         if !self.early.is_empty() {
             self.check_early(bytes).map_err(|(fault, _)| fault)?;
         }
-        let sized = self.length.is_some() || plan.finder == FrameFinder::Sync;
+        let sized = self.length.is_some() || plan.finder.runs_on();
         if sized && let Some(length) = self.length_of(bytes)? {
             if length > bytes.len() {
                 return Err(FrameFault::Truncated { length: bytes.len(), needed: length });

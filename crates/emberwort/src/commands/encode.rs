@@ -11,7 +11,7 @@ use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind, Selector};
-use emberwort_model::plan::{FrameFinder, MessagePlan, Part, Role};
+use emberwort_model::plan::{MessagePlan, Part, Role};
 use emberwort_text::RowHeader;
 use emberwort_text::{Filling, Given, Problem, fill};
 use emberwort_wire::body_reader::read_body;
@@ -272,7 +272,7 @@ impl Encoder<'_> {
         let header = said.header(channel, index, revision);
         let mut frame = Vec::new();
         framing.encode(&header, &body, &mut frame)?;
-        if let FrameFinder::Lines { .. } = channel.finder {
+        if channel.finder.is_text() {
             // Another pattern may fit, too, and come first.
             let (mut plain, mut back) = (Vec::new(), Values::default());
             let view = framing.open(&frame, &mut plain).ok();

@@ -9,7 +9,6 @@ use anyhow::{Context, bail};
 use emberwort_capture::speakers::Later;
 use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Outcome, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
-use emberwort_model::plan::FrameFinder;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use super::names::channel_index;
@@ -117,7 +116,7 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
         }
         return Ok(index);
     }
-    let serial = |index: &usize| plan.channels[*index].finder() != FrameFinder::Packet;
+    let serial = |index: &usize| !plan.channels[*index].finder().is_packet();
     let mut serial = (0..plan.channels.len()).filter(serial);
     if let (Some(only), None) = (serial.next(), serial.next()) {
         return Ok(only);
@@ -154,7 +153,7 @@ fn read_one<S: ItemSink>(
     };
     if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
         let channel = need_channel(args, plan, on, &input_name(path))?;
-        if form == Form::Raw && matches!(plan.channels[channel].finder(), FrameFinder::Idle { .. }) {
+        if form == Form::Raw && plan.channels[channel].finder().silence().is_some() {
             bail!(
                 "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
                  give a capture with times (pcapng, pcap), or hex text with a line for each frame",
@@ -162,7 +161,7 @@ fn read_one<S: ItemSink>(
             );
         }
         let is_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
-        if form == Form::Raw && !matches!(plan.channels[channel].finder(), FrameFinder::Lines { .. }) && is_text() {
+        if form == Form::Raw && !plan.channels[channel].finder().is_text() && is_text() {
             texts.push(input_name(path));
         }
     }

@@ -11,7 +11,7 @@ use emberwort_link::Revisions;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_model::plan::{FrameFinder, Role};
+use emberwort_model::plan::Role;
 
 use crate::cli::SpeakerArgs;
 use crate::fleet;
@@ -79,7 +79,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     }
     let mut later = later(definition, history, for_later, look);
     // A stream has to be searched for longer frames from its first byte on.
-    if saying().any(|channel| channel.finder() != FrameFinder::Packet) {
+    if saying().any(|channel| !channel.finder().is_packet()) {
         later.ask_all(&mut speakers);
     }
     Ok(Spoken { speakers, later, is_whole })

@@ -4,7 +4,7 @@ use emberwort_checksum::frames::{Damage, Promises};
 use emberwort_model::budget::{time_text, wire_time::nanoseconds};
 use emberwort_model::medium::Guard;
 use emberwort_model::model::End;
-use emberwort_model::plan::{Direction, FrameFinder};
+use emberwort_model::plan::Direction;
 use serde_json::{Value as Json, json};
 
 use super::{grouped, plural, wrapped_under};
@@ -31,10 +31,10 @@ pub fn sentences(channel: &Direction, from: Option<End>, promises: &Promises, lo
         )),
     }
     match promises.false_start {
-        None if channel.finder == FrameFinder::Sync => {
+        None if channel.finder.runs_on() => {
             say("there are no sync bytes: after damage every byte is tried as the start of a frame".into());
         }
-        None if matches!(channel.finder, FrameFinder::Packet | FrameFinder::Idle { .. }) => {}
+        None if channel.finder.is_packet() || channel.finder.silence().is_some() => {}
         None => say("what stands in a frame never looks like the start of one".into()),
         Some(chance) => {
             say(format!(
