@@ -194,3 +194,35 @@ fn lower_crates_know_nothing_of_upper_ones() {
         }
     }
 }
+
+#[test]
+fn the_page_of_the_architecture_names_what_is_there() {
+    let page = fs::read_to_string(root().join("docs/architecture.md")).unwrap();
+    let names: Vec<String> = Regex::new(r"`([a-z-]+/[a-z_/]+(?:\.rs|/)?)`")
+        .unwrap()
+        .captures_iter(&page)
+        .map(|found| found[1].to_owned())
+        .collect();
+    assert!(names.len() > 35, "{names:?}");
+    let mut crate_of = String::new();
+    for name in names {
+        let (first, rest) = name.split_once('/').unwrap();
+        // Paths are short: the crate's name without `emberwort-`, and without its `src`; or they go on in the crate named before.
+        let crates = root().join("crates");
+        let full = if first == "crates" || first == "docs" {
+            root().join(&name)
+        } else if crates.join(format!("emberwort-{first}")).is_dir() {
+            crate_of = format!("emberwort-{first}");
+            crates.join(&crate_of).join("src").join(rest)
+        } else if crates.join(first).is_dir() {
+            crate_of = first.to_owned();
+            let inside =
+                rest.strip_prefix("src/").or_else(|| rest.strip_prefix("tests/").and(Some(rest))).unwrap_or(rest);
+            let folder = if rest.starts_with("tests/") { crates.join(first) } else { crates.join(first).join("src") };
+            folder.join(inside)
+        } else {
+            crates.join(&crate_of).join("src").join(&name)
+        };
+        assert!(full.exists(), "{name} is not there: {}", full.display());
+    }
+}
