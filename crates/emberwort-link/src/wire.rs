@@ -125,7 +125,7 @@ pub struct Delivery {
 }
 
 impl Wire {
-    /// A wire without faults over a medium. Frames take the time that [`wire_time::worst`] says; datagrams take none.
+    /// A wire without faults over a medium. Frames take the time that [`MediumKind::worst`] says; datagrams take none.
     pub fn new(medium: &MediumKind) -> Self {
         let byte_time = medium.byte_nanoseconds().unwrap_or(0);
         Self {

@@ -12,7 +12,7 @@ use crate::values::{ValueRef, Values};
 /// Appends the body of a message as a sender of `revision` writes it.
 ///
 /// Invalid codes (out of range, without a label) are written as they are, so that a capture can be encoded again; what
-/// users give is checked where text becomes values ([`crate::text`], [`crate::json`]).
+/// users give is checked where text becomes values (the crate `emberwort-text`).
 ///
 /// # Errors
 /// If a field has no value, or one that its bits cannot hold. `out` is then as before.
