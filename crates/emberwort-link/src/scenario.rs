@@ -283,75 +283,13 @@ impl Scenario {
         let channel = index("channel", &file.channel, plan.channels.iter().map(|channel| channel.name.as_str()))
             .or_else(|problem| content("channel", problem))?;
         let mut definitions = Definitions::of(plan, channel);
-        let starts = match &file.starts {
-            None => Time::default(),
-            Some(text) => match text.parse::<jiff::Timestamp>().map(|time| u64::try_from(time.as_nanosecond())) {
-                Ok(Ok(nanoseconds)) => Time::from_nanoseconds(nanoseconds),
-                _ => return content("starts", format!("`{text}` is not a time; write it as 2031-03-09T02:10:00Z")),
-            },
-        };
         let span = time("span", &file.span)?;
-        let wire = &file.wire;
-        let faults = |at: &str, bit_errors, byte_loss, frame_loss, duplicates| -> Result<Faults, ScenarioError> {
-            Ok(Faults {
-                bit_errors: chance(&format!("{at}.bit_errors"), bit_errors)?,
-                byte_loss: chance(&format!("{at}.byte_loss"), byte_loss)?,
-                frame_loss: chance(&format!("{at}.frame_loss"), frame_loss)?,
-                duplicates: chance(&format!("{at}.duplicates"), duplicates)?,
-            })
-        };
-        let mut stretches = Vec::new();
-        for (n, stretch) in wire.stretch.iter().enumerate() {
-            let at = format!("wire.stretch {}", n + 1);
-            stretches.push(Stretch {
-                from: time(&at, &stretch.from)?,
-                to: time(&at, &stretch.to)?,
-                faults: faults(&at, stretch.bit_errors, stretch.byte_loss, stretch.frame_loss, stretch.duplicates)?,
-            });
-        }
-        let bursts = match &wire.bursts {
-            None => None,
-            Some(bursts) => {
-                let every = time("wire.bursts.every", &bursts.every)?;
-                if every == 0 {
-                    return content("wire.bursts.every", "must be more than 0");
-                }
-                Some(Bursts {
-                    every,
-                    lasting: time("wire.bursts.lasting", &bursts.lasting)?,
-                    bit_errors: chance("wire.bursts.bit_errors", bursts.bit_errors)?,
-                })
-            }
-        };
-        let mut devices = Vec::new();
-        for (n, device) in file.device.iter().enumerate() {
-            let at = format!("device {}", n + 1);
-            if file.device[..n].iter().any(|other| other.node == device.node) {
-                return content(at, format!("node {} is taken by an earlier device", device.node));
-            }
-            let said = revisions.devices.get(&device.node).or(revisions.every_device.as_ref());
-            let said = said.or_else(|| revisions.fleet.get(&device.node));
-            let (definition, revision) =
-                definition(&format!("{at}.revision"), said, device.revision, revisions, &mut definitions)?;
-            let reader = Reader::of(&definitions, definition);
-            devices.push(reader.device(&at, device, revision)?);
-        }
+        let devices = devices_of(&file.device, revisions, &mut definitions)?;
         let said = revisions.host.as_ref();
         let (host, revision) = definition("host.revision", said, file.host.revision, revisions, &mut definitions)?;
-        let of_host = definitions.get(host).plan.link.revision;
-        if revision != of_host {
-            return content(
-                "host.revision",
-                format!("revision {revision} is not sealed, so nobody knows what its host asks"),
-            );
-        }
-        for (node, spoken) in &revisions.devices {
-            if devices.iter().all(|device| device.node != *node) {
-                let nodes: Vec<String> = devices.iter().map(|device| device.node.to_string()).collect();
-                let (revision, nodes) = (spoken.link.revision, nodes.join(", "));
-                let problem = format!("there is no node {node} that could have revision {revision}; there are {nodes}");
-                return content("device", problem);
-            }
+        if revision != definitions.get(host).plan.link.revision {
+            let problem = format!("revision {revision} is not sealed, so nobody knows what its host asks");
+            return content("host.revision", problem);
         }
         let reader = Reader::of(&definitions, host);
         let mut requests = Vec::new();
@@ -369,19 +307,105 @@ impl Scenario {
             about: file.about,
             span,
             seed: file.seed,
-            starts,
-            faults: faults("wire", wire.bit_errors, wire.byte_loss, wire.frame_loss, wire.duplicates)?,
-            stretches,
-            bursts,
+            starts: starts_of(file.starts.as_deref())?,
+            faults: faults(
+                "wire",
+                file.wire.bit_errors,
+                file.wire.byte_loss,
+                file.wire.frame_loss,
+                file.wire.duplicates,
+            )?,
+            stretches: stretches_of(&file.wire.stretch)?,
+            bursts: file.wire.bursts.as_ref().map(bursts_of).transpose()?,
             definitions,
             host,
-            delay: wire.delay.as_deref().map_or(Ok(0), |text| time("wire.delay", text))?,
+            delay: file.wire.delay.as_deref().map_or(Ok(0), |text| time("wire.delay", text))?,
             devices,
             requests,
             retries: file.host.retries,
             must,
         })
     }
+}
+
+/// The moment at which a trial starts.
+fn starts_of(text: Option<&str>) -> Result<Time, ScenarioError> {
+    let Some(text) = text else { return Ok(Time::default()) };
+    match text.parse::<jiff::Timestamp>().map(|time| u64::try_from(time.as_nanosecond())) {
+        Ok(Ok(nanoseconds)) => Ok(Time::from_nanoseconds(nanoseconds)),
+        _ => content("starts", format!("`{text}` is not a time; write it as 2031-03-09T02:10:00Z")),
+    }
+}
+
+/// Faults of the wire, each with a chance.
+fn faults(
+    at: &str,
+    bit_errors: f64,
+    byte_loss: f64,
+    frame_loss: f64,
+    duplicates: f64,
+) -> Result<Faults, ScenarioError> {
+    Ok(Faults {
+        bit_errors: chance(&format!("{at}.bit_errors"), bit_errors)?,
+        byte_loss: chance(&format!("{at}.byte_loss"), byte_loss)?,
+        frame_loss: chance(&format!("{at}.frame_loss"), frame_loss)?,
+        duplicates: chance(&format!("{at}.duplicates"), duplicates)?,
+    })
+}
+
+/// Stretches of time with faults of their own.
+fn stretches_of(file: &[StretchFile]) -> Result<Vec<Stretch>, ScenarioError> {
+    let stretch = |(n, stretch): (usize, &StretchFile)| {
+        let at = format!("wire.stretch {}", n + 1);
+        Ok(Stretch {
+            from: time(&at, &stretch.from)?,
+            to: time(&at, &stretch.to)?,
+            faults: faults(&at, stretch.bit_errors, stretch.byte_loss, stretch.frame_loss, stretch.duplicates)?,
+        })
+    };
+    file.iter().enumerate().map(stretch).collect()
+}
+
+/// Disturbances that come back.
+fn bursts_of(file: &BurstsFile) -> Result<Bursts, ScenarioError> {
+    let every = time("wire.bursts.every", &file.every)?;
+    if every == 0 {
+        return content("wire.bursts.every", "must be more than 0");
+    }
+    Ok(Bursts {
+        every,
+        lasting: time("wire.bursts.lasting", &file.lasting)?,
+        bit_errors: chance("wire.bursts.bit_errors", file.bit_errors)?,
+    })
+}
+
+/// The devices, each with the definition that it speaks.
+fn devices_of(
+    file: &[DeviceFile],
+    revisions: &Revisions,
+    definitions: &mut Definitions,
+) -> Result<Vec<Device>, ScenarioError> {
+    let mut devices: Vec<Device> = Vec::new();
+    for (n, device) in file.iter().enumerate() {
+        let at = format!("device {}", n + 1);
+        if devices.iter().any(|other| other.node == device.node) {
+            return content(at, format!("node {} is taken by an earlier device", device.node));
+        }
+        let said = revisions.devices.get(&device.node).or(revisions.every_device.as_ref());
+        let said = said.or_else(|| revisions.fleet.get(&device.node));
+        let (definition, revision) =
+            definition(&format!("{at}.revision"), said, device.revision, revisions, definitions)?;
+        devices.push(Reader::of(definitions, definition).device(&at, device, revision)?);
+    }
+    for (node, spoken) in &revisions.devices {
+        if devices.iter().all(|device| device.node != *node) {
+            let nodes: Vec<String> = devices.iter().map(|device| device.node.to_string()).collect();
+            let (revision, nodes) = (spoken.link.revision, nodes.join(", "));
+            let problem = format!("there is no node {node} that could have revision {revision}; there are {nodes}");
+            return content("device", problem);
+        }
+    }
+    Ok(devices)
 }
 
 /// Refuses a trial that sends more frames than anybody waits for.

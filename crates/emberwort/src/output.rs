@@ -142,14 +142,18 @@ const MAX_COLOUR: usize = 24;
 fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
-    while let Some(c) = rest.chars().next() {
+    loop {
+        // Almost all of it are characters that are shown as they are.
+        let (plain, behind) = rest.split_at(plain_bytes(rest.as_bytes()));
+        out.push_str(plain);
+        rest = behind;
+        let Some(c) = rest.chars().next() else { return out };
         let colour = rest.strip_prefix("\x1b[").and_then(|inner| {
             let digits = inner.find(|c: char| !c.is_ascii_digit() && c != ';')?;
             inner[digits..].starts_with('m').then_some(digits + 3)
         });
         let size = colour.unwrap_or(c.len_utf8());
         match c {
-            '\n' | '\t' => out.push(c),
             _ if colour.is_some() => out.push_str(&rest[..size]),
             c if is_unsafe_to_show(c) => {
                 for unit in c.encode_utf16(&mut [0; 2]) {
@@ -160,7 +164,12 @@ fn harmless(text: &str) -> String {
         }
         rest = &rest[size..];
     }
-    out
+}
+
+/// How many bytes at the start are characters that are shown as they are ([`is_plain`]).
+fn plain_bytes(bytes: &[u8]) -> usize {
+    let whole: usize = bytes.chunks(32).take_while(|piece| is_plain(piece)).map(<[u8]>::len).sum();
+    whole + bytes[whole..].iter().take(32).take_while(|byte| is_plain(&[**byte])).count()
 }
 
 /// Columns of the terminal on standard output, if it is one.
@@ -276,6 +285,19 @@ pub fn interrupted() -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn plain_text_is_as_long_as_it_is() {
+        let text = "0123456789 abcdefghijklmnopqrstuvwxyz\n\tABCDEFGHIJKLMNOPQRSTUVWXYZ ~!".repeat(3);
+        for at in 0..text.len() {
+            let cut = format!("{}°{}", &text[..at], &text[at..]);
+            assert_eq!(plain_bytes(cut.as_bytes()), at);
+            assert_eq!(harmless(&cut), cut);
+            let steering = format!("{}\u{7f}{}", &text[..at], &text[at..]);
+            assert_eq!(harmless(&steering), format!("{}\\u007f{}", &text[..at], &text[at..]));
+        }
+        assert_eq!(plain_bytes(text.as_bytes()), text.len());
+    }
 
     /// Colours stay; what else could steer a terminal is shown as what it is.
     #[test]

@@ -5,6 +5,7 @@ mod channels;
 mod defaults;
 mod fields;
 mod frames;
+mod keys;
 mod lines;
 mod nested_frames;
 mod places;

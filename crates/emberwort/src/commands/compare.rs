@@ -115,8 +115,17 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let mut out = output::stdout();
     out.write_all(text.as_bytes())?;
     out.flush()?;
-    // What is accepted and does not differ was mended, or misspelt.
-    for entry in &entries {
+    say_needless(&entries, &found, look);
+    let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
+    if args.form == CompareForm::Table {
+        offer_entries(&found, &allowed, new.plan.link.revision);
+    }
+    Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
+}
+
+/// What is accepted and does not differ was mended, or misspelt.
+fn say_needless(entries: &[AllowEntry], found: &Comparison, look: Look) {
+    for entry in entries {
         if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
             say!(
                 "{} `{}` is accepted, and does not differ",
@@ -125,28 +134,27 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
             );
         }
     }
-    let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
-    let open = found.changes.iter().zip(&allowed);
+}
+
+/// The entries of a project's file with which differences that strand somebody are accepted, to be copied.
+fn offer_entries(found: &Comparison, allowed: &[Option<String>], revision: u32) {
+    let open = found.changes.iter().zip(allowed);
     let open = open.filter(|(change, allowed)| change.worst().strands() && allowed.is_none());
-    let entries: Vec<String> = open
-        .map(|(change, _)| {
-            let revision = new.plan.link.revision;
-            format!("[[allow]]\ndifference = \"{}\"\nrevision = {revision}\nreason = \"\"\n", change.difference)
-        })
-        .collect();
-    if !entries.is_empty() && args.form == CompareForm::Table {
-        let (these_strand, one, its_entry) = match entries.len() {
-            1 => ("this strands", "it", "it"),
-            _ => ("these strand", "one of them", "its entry"),
-        };
-        say!(
-            "{these_strand} devices or hosts; to accept {one} all the same, add {its_entry} to {} with your reason:",
-            crate::project::PROJECT_FILE
-        );
-        // Text to copy keeps its lines.
-        output::say_text(&entries.join("\n"));
-    }
-    Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
+    let entry = |difference: String| {
+        format!("[[allow]]\ndifference = \"{difference}\"\nrevision = {revision}\nreason = \"\"\n")
+    };
+    let entries: Vec<String> = open.map(|(change, _)| entry(change.difference.to_string())).collect();
+    let (these_strand, one, its_entry) = match entries.len() {
+        0 => return,
+        1 => ("this strands", "it", "it"),
+        _ => ("these strand", "one of them", "its entry"),
+    };
+    say!(
+        "{these_strand} devices or hosts; to accept {one} all the same, add {its_entry} to {} with your reason:",
+        crate::project::PROJECT_FILE
+    );
+    // Text to copy keeps its lines.
+    output::say_text(&entries.join("\n"));
 }
 
 /// What strands units of sealed revisions before the old one, beyond what strands those of the old one: mostly, a key that was

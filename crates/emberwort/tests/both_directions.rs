@@ -1,0 +1,151 @@
+//! Channels whose two ends send different frames: every command asks the direction of the end that sends, not the device's.
+
+mod common;
+
+use std::fs;
+
+use common::{run, stats, succeed};
+
+/// The device's frames have no checksum and one sync byte; the host's have more of both.
+const LINK: &str = "link l {
+    revision   1
+    byte_order little
+}
+
+channel bus {
+    medium uart 9600 8N1
+    frame from device {
+        sync C6
+        kind : u8 message
+        size : u8 length of body
+        body
+    }
+    frame from host {
+        sync A5 5A
+        kind  : u8 message
+        size  : u8 length of body
+        body
+        check : u16 crc-16/ibm-3740 over kind..body
+    }
+}
+
+message Level {
+    id   1
+    from device every 1 s
+    on   bus
+    depth : u8
+}
+
+message Move {
+    id   1
+    from host
+    on   bus
+    to : u16
+}
+";
+
+#[test]
+fn layout_and_budget_weigh_the_frames_of_the_end_that_sends() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("l.ember"), LINK).unwrap();
+    let layout = |message: &str| succeed(folder.path(), &["layout", "--link", "l.ember", message]);
+    // Sync 2, kind, size, body 2, check 2; and sync 1, kind, size, body 1.
+    assert!(layout("Move").contains("body 2 bytes; frame on bus 8 of 256 bytes"), "{}", layout("Move"));
+    assert!(layout("Level").contains("body 1 byte; frame on bus 4 of 256 bytes"), "{}", layout("Level"));
+    let budget = succeed(folder.path(), &["budget", "--link", "l.ember", "bus", "--as", "ndjson"]);
+    let frame = |name: &str| {
+        let line = budget.lines().find(|line| line.contains(&format!("\"{name}\""))).unwrap();
+        let row: serde_json::Value = serde_json::from_str(line).unwrap();
+        (row["frame"]["around"].as_u64(), row["frame"]["greatest"].as_u64())
+    };
+    assert_eq!((frame("Move"), frame("Level")), ((Some(6), Some(8)), (Some(3), Some(4))), "{budget}");
+    let strength = succeed(folder.path(), &["checksum", "strength", "--link", "l.ember", "--on", "bus"]);
+    assert!(strength.contains("of the longest frame from the host on `bus`, 8 bytes"), "{strength}");
+}
+
+#[test]
+fn frames_of_both_ends_go_there_and_back() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("l.ember"), LINK).unwrap();
+    let encode = |words: &[&str]| {
+        succeed(folder.path(), &[&["encode", "--link", "l.ember", "--on", "bus"], words].concat()).trim().to_owned()
+    };
+    // CRC-16/IBM-3740 of 01 02 05 00: computed bit by bit below.
+    let crc = [1u8, 2, 5, 0].iter().fold(0xFFFFu16, |crc, byte| {
+        (0..8).fold(crc ^ u16::from(*byte) << 8, |crc, _| if crc >> 15 == 1 { crc << 1 ^ 0x1021 } else { crc << 1 })
+    });
+    assert_eq!(encode(&["Move", "to=5"]), format!("A5 5A 01 02 05 00 {:02X} {:02X}", crc & 0xFF, crc >> 8));
+    assert_eq!(encode(&["Level", "depth=7"]), "C6 01 01 07");
+    fs::write(folder.path().join("host.hex"), encode(&["Move", "to=5"])).unwrap();
+    fs::write(
+        folder.path().join("both.hex"),
+        format!("{}\n{}\n", encode(&["Level", "depth=7"]), encode(&["Move", "to=5"])),
+    )
+    .unwrap();
+    let rows =
+        |words: &[&str]| succeed(folder.path(), &[&["decode", "--link", "l.ember", "--as", "ndjson"], words].concat());
+    assert!(rows(&["--on", "bus", "--from", "host", "host.hex"]).contains("\"message\":\"Move\""));
+    let both = rows(&["--on", "bus", "both.hex"]);
+    assert!(both.contains("\"message\":\"Level\"") && both.contains("\"message\":\"Move\""), "{both}");
+    let counts = stats(folder.path(), &["--link", "l.ember", "--on", "bus", "both.hex"]);
+    assert_eq!(counts["frames"]["good"], 2, "{counts}");
+}
+
+#[test]
+fn a_change_of_the_hosts_frames_alone_is_seen() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("new.ember"), LINK.replace("revision   1", "revision   2")).unwrap();
+    let old = LINK.replace(
+        "        kind  : u8 message\n        size  : u8 length of body\n",
+        "        size  : u8 length of body\n",
+    );
+    let old =
+        old.replace("over kind..body", "over size..body").replace("message Move {\n    id   1\n", "message Move {\n");
+    fs::write(folder.path().join("old.ember"), old).unwrap();
+    let ran = run(folder.path(), &["compare", "old.ember", "new.ember"]);
+    assert!(ran.out.contains("bus: selection"), "what selects the host's messages changed: {}{}", ran.out, ran.err);
+    assert!(ran.out.contains("bus: framing"), "{}", ran.out);
+}
+
+/// Ports of messages that only the host sends are known, too.
+#[test]
+fn packets_are_assigned_by_the_keys_of_both_ends() {
+    let folder = tempfile::tempdir().unwrap();
+    let link = "link p {
+    revision   1
+    byte_order little
+}
+
+channel net {
+    medium udp 4000
+    packet
+    select by port
+    frame from device {
+        count : u8 sequence
+        body
+    }
+    frame from host {
+        body
+    }
+}
+
+message Level {
+    from device every 1 s
+    on   net port 4001
+    depth : u8
+}
+
+message Move {
+    from host
+    on   net port 4002
+    to : u16
+}
+";
+    fs::write(folder.path().join("p.ember"), link).unwrap();
+    let trial = "channel = \"net\"\nspan = \"3 s\"\n[[device]]\nnode = 0\n[[request]]\nat = \"1 s\"\nnode = 0\nmessage = \"Move\"\nfields = { to = 5 }\n";
+    fs::write(folder.path().join("t.toml"), trial).unwrap();
+    succeed(folder.path(), &["trial", "--link", "p.ember", "t.toml", "--record", "t.pcapng"]);
+    let rows = succeed(folder.path(), &["decode", "--link", "p.ember", "--as", "ndjson", "t.pcapng"]);
+    let of = |name: &str| rows.lines().filter(|row| row.contains(&format!("\"message\":\"{name}\""))).count();
+    assert_eq!((of("Move"), of("Level") >= 2), (1, true), "{rows}");
+}
