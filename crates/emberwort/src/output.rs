@@ -118,9 +118,10 @@ impl Write for Stdout {
 
 /// Whether all bytes are characters that are shown as they are: ASCII without controls, but for line ends and tabs.
 fn is_plain(bytes: &[u8]) -> bool {
-    let is_other = |byte: &u8| byte.wrapping_sub(b' ') > b'~' - b' ' && *byte != b'\n' && *byte != b'\t';
-    // Without an early end inside of a piece, so that many bytes are looked at together.
-    bytes.chunks(64).all(|piece| !piece.iter().fold(false, |other, byte| other | is_other(byte)))
+    // Without an early end inside of a piece, and in bytes without branches, so that many are looked at together.
+    let other =
+        |byte: u8| u8::from(byte.wrapping_sub(b' ') > b'~' - b' ') & u8::from(byte != b'\n') & u8::from(byte != b'\t');
+    bytes.chunks(256).all(|piece| piece.iter().fold(0, |others, byte| others | other(*byte)) == 0)
 }
 
 /// How many of these bytes end with a whole character and a whole colour.

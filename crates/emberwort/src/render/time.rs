@@ -1,6 +1,7 @@
 //! Times as text: RFC 3339 for machines, time of day for people, durations with a fitting unit.
 
-use emberwort_model::number::write_integer;
+use std::fmt::Write;
+
 use emberwort_wire::Time;
 use jiff::Timestamp;
 
@@ -36,37 +37,37 @@ impl Calendar {
     }
 
     /// Writes a moment as [`rfc3339`] gives it.
-    pub fn write_rfc3339(&mut self, time: Time, out: &mut String) {
-        out.push_str(self.date(time));
-        out.push('T');
+    pub fn write_rfc3339(&mut self, time: Time, out: &mut impl Write) {
+        // Writing to memory cannot fail.
+        let _ = out.write_str(self.date(time));
+        let _ = out.write_char('T');
         write_time_of_day(time, 9, out);
-        out.push('Z');
+        let _ = out.write_char('Z');
     }
 }
 
 /// Writes the time of day, in UTC, with so many decimals: `02:10:00.200000`.
-pub fn write_time_of_day(time: Time, decimals: u32, out: &mut String) {
+///
+/// # Panics
+/// If there are more than nine decimals.
+pub fn write_time_of_day(time: Time, decimals: usize, out: &mut impl Write) {
     let nanoseconds = time.nanoseconds();
-    let seconds = nanoseconds / SECOND % 86_400;
-    let fraction = nanoseconds % SECOND / 10u64.pow(9 - decimals);
-    write_digits(seconds / 3600, 2, out);
-    out.push(':');
-    write_digits(seconds / 60 % 60, 2, out);
-    out.push(':');
-    write_digits(seconds % 60, 2, out);
-    out.push('.');
-    write_digits(fraction, decimals, out);
+    let seconds = (nanoseconds / SECOND % 86_400) as u32;
+    let mut text = *b"00:00:00.000000000";
+    for (at, number) in [(0, seconds / 3600), (3, seconds / 60 % 60), (6, seconds % 60)] {
+        digits(number, &mut text[at..at + 2]);
+    }
+    digits((nanoseconds % SECOND) as u32, &mut text[9..]);
+    // Writing to memory cannot fail.
+    let _ = out.write_str(std::str::from_utf8(&text[..9 + decimals]).unwrap_or_default());
 }
 
-/// Writes a number with at least so many digits.
-fn write_digits(number: u64, digits: u32, out: &mut String) {
-    let mut least = 10u64.pow(digits - 1);
-    while least > 1 && number < least {
-        out.push('0');
-        least /= 10;
+/// The last digits of a number, as many as there is room for.
+fn digits(mut number: u32, room: &mut [u8]) {
+    for place in room.iter_mut().rev() {
+        *place = b'0' + (number % 10) as u8;
+        number /= 10;
     }
-    // Writing to a String cannot fail.
-    let _ = write_integer(out, number);
 }
 
 /// A duration: `50 ms`, `2.5 s`.

@@ -18,12 +18,6 @@ pub fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     field.kind.is_valid(number) && field.kind.none() != Some(number)
 }
 
-/// Adds blanks until what was written from `start` on is so many characters wide.
-pub fn pad(out: &mut String, start: usize, width: usize) {
-    let written = out[start..].chars().count();
-    out.extend(std::iter::repeat_n(' ', width.saturating_sub(written)));
-}
-
 pub fn some_hex(bytes: &[u8]) -> String {
     let mut text = String::new();
     let _ = write_hex(&bytes[..bytes.len().min(MAX_SHOWN)], &mut text);

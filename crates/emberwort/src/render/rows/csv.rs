@@ -7,7 +7,8 @@ use emberwort_model::number::write_integer;
 use emberwort_wire::{Time, ValueRef};
 
 use super::form::{Before, Form};
-use super::known::Known;
+use super::known::{Around, Known, Reading, Shown};
+use super::text_buffer::TextBuffer;
 use crate::render::plural;
 use crate::render::time::Calendar;
 
@@ -18,13 +19,13 @@ pub struct Csv {
     calendar: Calendar,
     started: bool,
     /// The cells that all lines of a frame begin with, and those that they end with.
-    first: String,
-    last: String,
+    first: TextBuffer,
+    last: TextBuffer,
     value: String,
 }
 
 /// A cell, in quotes where it needs them.
-fn cell(text: &str, out: &mut String) {
+fn cell(text: &str, out: &mut TextBuffer) {
     if text.bytes().any(|byte| matches!(byte, b',' | b'"' | b'\n' | b'\r')) {
         out.push('"');
         out.push_str(&text.replace('"', "\"\""));
@@ -35,19 +36,31 @@ fn cell(text: &str, out: &mut String) {
 }
 
 /// A cell with a number, if there is one, and the comma in front of it.
-fn number(value: Option<u64>, out: &mut String) {
+fn number(value: Option<u64>, out: &mut TextBuffer) {
     out.push(',');
     if let Some(value) = value {
-        // Writing to a String cannot fail.
+        // Writing to memory cannot fail.
         let _ = write_integer(out, value);
+    }
+}
+
+/// The cells in front of those of a field, and those behind them.
+struct FirstAndLast<'a>(&'a TextBuffer, &'a TextBuffer);
+
+impl Around for FirstAndLast<'_> {
+    fn before(&mut self, out: &mut TextBuffer) {
+        out.push_all(self.0);
+    }
+
+    fn after(&mut self, out: &mut TextBuffer) {
+        out.push_all(self.1);
     }
 }
 
 impl Csv {
     pub fn new(known: Known) -> Self {
-        let empty = String::new;
-        let calendar = Calendar::default();
-        Self { known, calendar, started: false, first: empty(), last: empty(), value: empty() }
+        let (first, last) = Default::default();
+        Self { known, calendar: Calendar::default(), started: false, first, last, value: String::new() }
     }
 
     /// The heading, before the first line; then the cells up to the node.
@@ -55,7 +68,7 @@ impl Csv {
         &mut self,
         (time, offset): (Option<Time>, u64),
         (channel, from, node): (usize, Option<End>, Option<u64>),
-        out: &mut String,
+        out: &mut TextBuffer,
     ) {
         if !self.started {
             out.push_str(HEADING);
@@ -74,8 +87,8 @@ impl Csv {
     }
 
     /// The line about what is no row.
-    fn other(&self, what: &str, sentence: &str, wire: &[u8], out: &mut String) {
-        out.push_str(&self.first);
+    fn other(&self, what: &str, sentence: &str, wire: &[u8], out: &mut TextBuffer) {
+        out.push_all(&self.first);
         out.push(',');
         out.push_str(what);
         out.push_str(",,");
@@ -95,7 +108,7 @@ impl Form for Csv {
         self.known.know(speakers);
     }
 
-    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+    fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.begin((row.time, row.offset), (row.channel, Some(row.from), row.frame.node), out);
         let message = &row.plan.messages[row.message].message;
         self.first.push(',');
@@ -105,39 +118,33 @@ impl Form for Csv {
         number(Some(u64::from(row.plan.link.revision)), &mut self.last);
         number(row.frame.sequence, &mut self.last);
         self.last.push('\n');
-        for (slot, field) in message.fields.iter().enumerate() {
-            let value = row.values.get(slot);
-            if field.is_spare() || value == ValueRef::Absent {
-                continue;
-            }
-            out.push_str(&self.first);
-            self.known.write_field(row, (slot, field), out, |reading, shown, out| {
-                out.push_str(&field.name);
-                out.push(',');
-                self.value.clear();
-                shown.write(&mut self.value);
-                cell(&self.value, out);
-                out.push(',');
-                cell(&reading.units[slot], out);
-                out.push(',');
-                let _ = match value {
-                    ValueRef::Raw(raw) => write_integer(out, emberwort_wire::values::signed(&field.kind, raw)),
-                    ValueRef::Bytes(bytes) => write_hex(bytes, out),
-                    _ => Ok(()),
-                };
-            });
-            out.push_str(&self.last);
-        }
+        let room = &mut self.value;
+        let write = |reading: &Reading, shown: &Shown<'_>, out: &mut TextBuffer| {
+            out.push_str(&shown.field.name);
+            out.push(',');
+            room.clear();
+            shown.write(room);
+            cell(room, out);
+            out.push(',');
+            cell(&reading.units[shown.slot], out);
+            out.push(',');
+            let _ = match shown.value() {
+                ValueRef::Raw(raw) => write_integer(out, emberwort_wire::values::signed(&shown.field.kind, raw)),
+                ValueRef::Bytes(bytes) => write_hex(bytes, out),
+                _ => Ok(()),
+            };
+        };
+        self.known.write_fields(row, out, &mut FirstAndLast(&self.first, &self.last), write);
     }
 
-    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.begin((broken.time, broken.offset), (broken.channel, broken.from, None), out);
         let sentence = format!("{}: {}", broken.fault.reason(), self.known.sentence(broken));
         let what = if broken.is_unread() { "(unread)" } else { "(broken)" };
         self.other(what, &sentence, broken.wire, out);
     }
 
-    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.begin((stray.time, stray.offset), (stray.channel, stray.from, None), out);
         self.other("(stray)", &plural(stray.wire.len(), "byte"), stray.wire, out);
     }

@@ -6,6 +6,8 @@ use emberwort_wire::Time;
 use crate::cli::RowForm;
 use crate::output::Look;
 
+use super::text_buffer::TextBuffer;
+
 /// How rows are shown.
 #[derive(Clone, Copy, Debug)]
 pub struct RowStyle {
@@ -22,9 +24,9 @@ pub trait Form {
     fn resume(&mut self, before: Before);
     /// The definitions in use, of which there may be more than before.
     fn know(&mut self, speakers: &Speakers);
-    fn row(&mut self, row: &Row<'_>, out: &mut String);
-    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String);
-    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String);
+    fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer);
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer);
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer);
 }
 
 /// What was shown before an item.
@@ -43,7 +45,7 @@ impl Before {
     }
 }
 
-pub fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut String) {
+pub fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut TextBuffer) {
     match item {
         Item::Row(row) => form.row(row, lines),
         Item::Broken(broken) => form.broken(broken, lines),

@@ -1,6 +1,6 @@
 //! What all forms know of the definitions in use, and the values of a row as they show them.
 
-use std::fmt::Write as _;
+use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
 use emberwort_capture::{BrokenFrame, Row, Speakers};
@@ -13,6 +13,7 @@ use emberwort_text::json::{self, Writing};
 use emberwort_text::nested_frame;
 use emberwort_wire::{ValueRef, Values, says_all};
 
+use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::plural;
 
 /// The most names of lacking fields that a remark gives; NDJSON gives all.
@@ -31,52 +32,45 @@ pub struct Known {
     pub texts: Texts,
 }
 
-/// What was written last for numbers of a field. Most fields have a few values again and again.
+/// What was written last for numbers, by definition, message and slot; made when it is first needed.
 #[derive(Default)]
-pub struct Texts {
-    /// By definition, message and slot; made when they are first needed.
-    pub fields: Vec<Vec<Vec<[Written; Texts::WAYS]>>>,
-}
-
-/// A raw number, and what was written for it; empty if nothing was.
-#[derive(Default)]
-pub struct Written {
-    pub raw: u64,
-    pub text: String,
-}
+pub struct Texts(Vec<Vec<Vec<WrittenOfField>>>);
 
 impl Texts {
-    /// How many numbers of a field are kept. At most one of those that have the same place.
-    const WAYS: usize = 8;
-
-    /// Writes a number of a field as it was written before, else as `write` does.
-    pub fn write(
-        &mut self,
-        (definition, message, slot): (usize, usize, usize),
-        raw: u64,
-        out: &mut String,
-        write: impl FnOnce(&mut String),
-    ) {
-        if self.fields.len() <= definition {
-            self.fields.resize_with(definition + 1, Vec::new);
+    fn of(&mut self, definition: usize, message: usize, fields: usize) -> &mut [WrittenOfField] {
+        if self.0.len() <= definition {
+            self.0.resize_with(definition + 1, Vec::new);
         }
-        let messages = &mut self.fields[definition];
+        let messages = &mut self.0[definition];
         if messages.len() <= message {
             messages.resize_with(message + 1, Vec::new);
         }
         let slots = &mut messages[message];
-        if slots.len() <= slot {
-            slots.resize_with(slot + 1, Default::default);
+        if slots.len() < fields {
+            slots.resize_with(fields, WrittenOfField::default);
         }
+        slots
+    }
+}
+
+/// What was written last for numbers of a field: at most one of those that have the same place. Most fields have a few values again and
+/// again.
+#[derive(Default)]
+struct WrittenOfField([Written; 8]);
+
+/// A raw number, and what was written for it; empty if nothing was, or too much to be kept.
+#[derive(Clone, Copy, Default)]
+struct Written {
+    raw: u64,
+    text: ShortText,
+}
+
+impl WrittenOfField {
+    /// Where a number is kept, or another one that has the same place.
+    #[inline]
+    fn place_of(&mut self, raw: u64) -> &mut Written {
         // Multiplicative hashing (Knuth, The Art of Computer Programming 3, 6.4): the top bits depend on all of them.
-        let place = (raw.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 61) as usize % Self::WAYS;
-        let written = &mut slots[slot][place];
-        if written.raw != raw || written.text.is_empty() {
-            written.raw = raw;
-            written.text.clear();
-            write(&mut written.text);
-        }
-        out.push_str(&written.text);
+        &mut self.0[(raw.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 61) as usize]
     }
 }
 
@@ -88,6 +82,8 @@ pub struct Reading {
     pub lacks: Vec<String>,
     /// The units of the fields, as they are shown.
     pub units: Vec<String>,
+    /// The slots of all fields but spare ones.
+    pub slots: Vec<usize>,
 }
 
 impl Reading {
@@ -101,6 +97,7 @@ impl Reading {
             is_known: known.is_some(),
             lacks: lacking.map(|field| field.name.clone()).collect(),
             units: plan.message.fields.iter().map(|field| escaped(&field.unit)).collect(),
+            slots: (0..plan.message.fields.len()).filter(|slot| !plan.message.fields[*slot].is_spare()).collect(),
         }
     }
 }
@@ -156,21 +153,40 @@ impl Known {
         (!parts.is_empty()).then(|| format!("({})", parts.join("; ")))
     }
 
-    /// Writes what a form shows of a field, which depends on the field and its value alone.
-    pub fn write_field(
+    /// Writes what a form shows of each field that is there, which depends on the field and its value alone.
+    pub fn write_fields(
         &mut self,
         row: &Row<'_>,
-        (slot, field): (usize, &Field),
-        out: &mut String,
-        write: impl FnOnce(&Reading, &Shown<'_>, &mut String),
+        out: &mut TextBuffer,
+        around: &mut impl Around,
+        mut write: impl FnMut(&Reading, &Shown<'_>, &mut TextBuffer),
     ) {
         let reading = &self.readings[row.definition][row.message];
-        let shown = Shown { plan: row.plan, from: row.from, field, values: row.values, slot, raw: self.raw };
-        match row.values.get(slot) {
-            ValueRef::Raw(number) => self.texts.write((row.definition, row.message, slot), number, out, |out| {
-                write(reading, &shown, out);
-            }),
-            _ => write(reading, &shown, out),
+        let fields = &row.plan.messages[row.message].message.fields;
+        let texts = self.texts.of(row.definition, row.message, fields.len());
+        for &slot in &reading.slots {
+            let value = row.values.get(slot);
+            if matches!(value, ValueRef::Absent | ValueRef::Unset) {
+                continue;
+            }
+            around.before(out);
+            let kept = match value {
+                ValueRef::Raw(number) => Some((number, texts[slot].place_of(number))),
+                _ => None,
+            };
+            match kept {
+                Some((number, Written { raw, text })) if *raw == number && !text.is_empty() => out.push_short(text),
+                kept => {
+                    let (start, field) = (out.len(), &fields[slot]);
+                    let shown =
+                        Shown { plan: row.plan, from: row.from, field, values: row.values, slot, raw: self.raw };
+                    write(reading, &shown, out);
+                    if let Some((raw, written)) = kept {
+                        *written = Written { raw, text: out.short_since(start).unwrap_or_default() };
+                    }
+                }
+            }
+            around.after(out);
         }
     }
 
@@ -187,6 +203,14 @@ impl Known {
         &self.plan.channels[channel].name
     }
 }
+
+/// What a form writes around each field of a row.
+pub trait Around {
+    fn before(&mut self, _: &mut TextBuffer) {}
+    fn after(&mut self, _: &mut TextBuffer) {}
+}
+
+impl Around for () {}
 
 /// A value to be shown.
 pub struct Shown<'a> {
@@ -205,24 +229,16 @@ impl Shown<'_> {
     }
 
     /// Writes it for people; a frame inside is shown by what it carries.
-    pub fn write(&self, out: &mut String) {
+    pub fn write(&self, out: &mut impl fmt::Write) {
         write_value(self.plan, self.from, self.field, (self.values, self.slot), self.raw, out);
     }
 
     /// Writes it as NDJSON has it.
-    pub fn write_json(&self, out: &mut String) {
+    pub fn write_json(&self, out: &mut impl fmt::Write) {
         let writing = Writing { raw: self.raw, inside: Some((self.plan, self.from)) };
-        // Writing to a String cannot fail.
+        // Writing to memory cannot fail.
         let _ = json::write_value(self.field, self.values, self.slot, writing, out);
     }
-}
-
-/// The fields of a row that are there, with their slots.
-pub fn shown_fields<'r>(row: &Row<'r>) -> impl Iterator<Item = (usize, &'r Field)> {
-    let values = row.values;
-    let is_there = move |slot: usize| !matches!(values.get(slot), ValueRef::Absent | ValueRef::Unset);
-    let fields = row.plan.messages[row.message].message.fields.iter().enumerate();
-    fields.filter(move |(slot, field)| !field.is_spare() && is_there(*slot))
 }
 
 pub fn write_value(
@@ -231,42 +247,47 @@ pub fn write_value(
     field: &Field,
     (values, slot): (&Values, usize),
     raw: bool,
-    out: &mut String,
+    out: &mut impl fmt::Write,
 ) {
-    let write_plain = |field: &Field, values: &Values, slot, out: &mut String| {
-        let _ = if raw {
-            emberwort_text::write_raw_value(field, values, slot, out)
-        } else {
-            emberwort_text::write_value(field, values, slot, out)
-        };
+    // Writing to memory cannot fail.
+    let _ = try_write_value((plan, from), field, (values, slot), raw, out);
+}
+
+fn try_write_value(
+    (plan, from): (&Plan, End),
+    field: &Field,
+    (values, slot): (&Values, usize),
+    raw: bool,
+    out: &mut impl fmt::Write,
+) -> fmt::Result {
+    let write_plain = |field: &Field, values: &Values, slot, out: &mut _| match raw {
+        true => emberwort_text::write_raw_value(field, values, slot, out),
+        false => emberwort_text::write_value(field, values, slot, out),
     };
     if let (Kind::NestedFrame { channel, .. }, ValueRef::Bytes(bytes)) = (&field.kind, values.get(slot)) {
         match nested_frame::open(plan, *channel, from, bytes) {
             Ok(inner) => {
                 let message = &plan.messages[inner.message].message;
-                out.push_str(&message.name);
+                out.write_str(&message.name)?;
                 if let Some(node) = inner.node {
-                    let _ = write!(out, " node {node}");
+                    write!(out, " node {node}")?;
                 }
-                out.push_str(" {");
+                out.write_str(" {")?;
                 let mut first = true;
                 for (n, field) in message.fields.iter().enumerate() {
                     if field.is_spare() || matches!(inner.values.get(n), ValueRef::Absent | ValueRef::Unset) {
                         continue;
                     }
-                    let _ = write!(out, "{}{}=", if first { "" } else { "  " }, field.name);
+                    write!(out, "{}{}=", if first { "" } else { "  " }, field.name)?;
                     first = false;
-                    write_plain(field, &inner.values, n, out);
+                    write_plain(field, &inner.values, n, out)?;
                 }
-                out.push('}');
+                return out.write_char('}');
             }
-            Err(fault) => {
-                let _ = write!(out, "{} (no good frame: {})", hex(bytes), fault.reason());
-            }
+            Err(fault) => return write!(out, "{} (no good frame: {})", hex(bytes), fault.reason()),
         }
-        return;
     }
-    write_plain(field, values, slot, out);
+    write_plain(field, values, slot, out)
 }
 
 /// Names, of many the first.

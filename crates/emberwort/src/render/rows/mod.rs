@@ -9,6 +9,7 @@ mod ndjson;
 mod on_cores;
 mod printer;
 mod table;
+mod text_buffer;
 mod tree;
 
 pub use form::RowStyle;

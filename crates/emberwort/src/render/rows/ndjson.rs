@@ -10,21 +10,24 @@ use emberwort_text::json;
 use emberwort_wire::{FrameFault, Time};
 
 use super::form::{Before, Form};
-use super::known::{Known, shown_fields};
+use super::known::{Known, Shown};
+use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::time::Calendar;
 
 pub struct Ndjson {
     known: Known,
     calendar: Calendar,
+    /// What was written last for a channel and a direction.
+    last_stream: Option<((usize, Option<End>), ShortText)>,
 }
 
-// Writing to a String cannot fail. Names are identifiers, which need no escapes.
+// Writing to memory cannot fail. Names are identifiers, which need no escapes.
 impl Ndjson {
     pub fn new(known: Known) -> Self {
-        Self { known, calendar: Calendar::default() }
+        Self { known, calendar: Calendar::default(), last_stream: None }
     }
 
-    fn begin(&mut self, time: Option<Time>, offset: u64, channel: usize, from: Option<End>, out: &mut String) {
+    fn begin(&mut self, time: Option<Time>, offset: u64, channel: usize, from: Option<End>, out: &mut TextBuffer) {
         match time {
             Some(time) => {
                 out.push_str("{\"time\":\"");
@@ -33,6 +36,12 @@ impl Ndjson {
             }
             None => number("{\"offset\":", Some(offset), out),
         }
+        if let Some((last, text)) = &self.last_stream
+            && *last == (channel, from)
+        {
+            return out.push_short(text);
+        }
+        let start = out.len();
         out.push_str(",\"channel\":\"");
         out.push_str(self.known.channel(channel));
         if let Some(from) = from {
@@ -40,10 +49,11 @@ impl Ndjson {
             out.push_str(from.as_str());
         }
         out.push('"');
+        self.last_stream = out.short_since(start).map(|text| ((channel, from), text));
     }
 
     /// The fields that the definition has and the sender's revision lacks.
-    fn lacks(&self, row: &Row<'_>, out: &mut String) {
+    fn lacks(&self, row: &Row<'_>, out: &mut TextBuffer) {
         let message = &row.plan.messages[row.message];
         let held = row.values.sections();
         // Lines have no sections.
@@ -62,14 +72,14 @@ impl Ndjson {
 }
 
 /// A key, written as it is, and its number, if there is one.
-fn number(key: &str, value: Option<u64>, out: &mut String) {
+fn number(key: &str, value: Option<u64>, out: &mut TextBuffer) {
     if let Some(value) = value {
         out.push_str(key);
         let _ = write_integer(out, value);
     }
 }
 
-fn bytes(key: &str, bytes: &[u8], out: &mut String) {
+fn bytes(key: &str, bytes: &[u8], out: &mut TextBuffer) {
     out.push_str(key);
     let _ = write_hex(bytes, out);
     out.push('"');
@@ -82,7 +92,7 @@ impl Form for Ndjson {
         self.known.know(speakers);
     }
 
-    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+    fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.begin(row.time, row.offset, row.channel, Some(row.from), out);
         number(",\"node\":", row.frame.node, out);
         number(",\"sequence\":", row.frame.sequence, out);
@@ -101,24 +111,24 @@ impl Form for Ndjson {
         }
         out.push_str(",\"message\":\"");
         out.push_str(&plan.message.name);
-        out.push_str("\",\"fields\":");
-        out.push('{');
-        for (slot, field) in shown_fields(row) {
-            self.known.write_field(row, (slot, field), out, |_, shown, out| {
-                out.push('"');
-                out.push_str(&field.name);
-                out.push_str("\":");
-                shown.write_json(out);
-                out.push(',');
-            });
-        }
-        if out.ends_with(',') {
-            out.pop();
+        out.push_str("\",\"fields\":{");
+        let start = out.len();
+        let write = |_: &_, shown: &Shown<'_>, out: &mut TextBuffer| {
+            out.push('"');
+            out.push_str(&shown.field.name);
+            out.push_str("\":");
+            shown.write_json(out);
+            out.push(',');
+        };
+        self.known.write_fields(row, out, &mut (), write);
+        if out.len() > start {
+            // The last comma.
+            out.truncate(out.len() - 1);
         }
         out.push_str("}}\n");
     }
 
-    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.begin(broken.time, broken.offset, broken.channel, broken.from, out);
         number(",\"node\":", broken.frame.and_then(|frame| frame.node), out);
         number(",\"sequence\":", broken.frame.and_then(|frame| frame.sequence), out);
@@ -142,7 +152,7 @@ impl Form for Ndjson {
         out.push_str("}\n");
     }
 
-    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.begin(stray.time, stray.offset, stray.channel, stray.from, out);
         number(",\"stray\":", Some(stray.wire.len() as u64), out);
         bytes(",\"bytes\":\"", stray.wire, out);

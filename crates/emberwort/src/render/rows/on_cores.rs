@@ -12,6 +12,7 @@ use emberwort_capture::{Item, ItemSink, KeptItems, Speakers};
 
 use super::form::{Before, RowStyle, write_item};
 use super::forms::form_of;
+use super::text_buffer::TextBuffer;
 use crate::output;
 
 /// Items of a batch.
@@ -28,7 +29,7 @@ struct Batch {
 /// The lines of a batch.
 struct Lines {
     number: u64,
-    text: String,
+    text: TextBuffer,
 }
 
 /// Memory that was used and comes back.
@@ -185,7 +186,7 @@ struct Worker {
     done: Sender<Lines>,
     slots: Arc<Slots>,
     spare: Arc<Spare<KeptItems>>,
-    texts: Arc<Spare<String>>,
+    texts: Arc<Spare<TextBuffer>>,
 }
 
 impl Drop for Worker {
@@ -226,7 +227,7 @@ impl Worker {
 }
 
 /// Writes the lines of all batches, and shows them whenever no more are there.
-fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<String>) -> io::Result<()> {
+fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<TextBuffer>) -> io::Result<()> {
     let mut out = output::stdout_at_once();
     let mut waiting = BTreeMap::new();
     let mut next = 0;
@@ -286,7 +287,7 @@ impl ItemSink for RowsOnCores {
         // So few that nobody was called.
         let mut form = form_of(&self.speakers, self.style);
         form.resume(self.before);
-        let mut text = String::new();
+        let mut text = TextBuffer::default();
         self.items.each(&self.speakers, |item| write_item(&mut *form, item, &mut text));
         let mut out = output::stdout_at_once();
         out.write_all(text.as_bytes())?;

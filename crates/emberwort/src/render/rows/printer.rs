@@ -7,6 +7,7 @@ use emberwort_capture::{Item, ItemSink, Speakers};
 
 use super::form::{Form, RowStyle, write_item};
 use super::forms::form_of;
+use super::text_buffer::TextBuffer;
 use crate::output;
 
 /// As many bytes are written at once.
@@ -15,13 +16,13 @@ const AT_ONCE: usize = 1 << 16;
 /// Writes rows as they come.
 pub struct RowPrinter<W> {
     form: Box<dyn Form>,
-    lines: String,
+    lines: TextBuffer,
     out: W,
 }
 
 impl<W: Write> RowPrinter<W> {
     pub fn new(speakers: &Speakers, style: RowStyle, out: W) -> Self {
-        Self { form: form_of(speakers, style), lines: String::new(), out }
+        Self { form: form_of(speakers, style), lines: TextBuffer::default(), out }
     }
 
     fn write_out(&mut self) -> io::Result<()> {

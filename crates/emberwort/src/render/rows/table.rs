@@ -7,9 +7,10 @@ use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
-use super::cells::{has_unit, pad, some_hex};
+use super::cells::{has_unit, some_hex};
 use super::form::{Before, Form, RowStyle};
-use super::known::{Known, shown_fields};
+use super::known::{Around, Known};
+use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 use crate::render::plural;
 use crate::render::time::{Calendar, write_time_of_day};
@@ -76,7 +77,7 @@ impl Lines {
     }
 
     /// The columns in front of the message.
-    fn begin(&self, known: &Known, about: About, out: &mut String) {
+    fn begin(&self, known: &Known, about: About, out: &mut TextBuffer) {
         let start = out.len();
         match about.time {
             Some(time) => write_time_of_day(time, 6, out),
@@ -85,16 +86,16 @@ impl Lines {
                 let _ = write_integer(out, about.offset);
             }
         }
-        pad(out, start, TIME);
+        out.pad(start, TIME);
         out.push(' ');
         let start = out.len();
         out.push_str(known.channel(about.channel));
-        pad(out, start, self.channel_width);
+        out.pad(start, self.channel_width);
         let from = about.from.map_or("", End::as_str);
         out.push_str("  ");
         let start = out.len();
         out.push_str(from);
-        pad(out, start, 6);
+        out.pad(start, 6);
         out.push_str("  ");
         let all = known.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
         let _ = match about.node {
@@ -102,22 +103,22 @@ impl Lines {
             Some(node) if Some(node) == all => out.write_str(" all"),
             Some(node) => {
                 let digits = node.checked_ilog10().unwrap_or(0) as usize + 1;
-                out.extend(std::iter::repeat_n(' ', 4usize.saturating_sub(digits)));
+                out.blanks(4usize.saturating_sub(digits));
                 write_integer(out, node)
             }
         };
         out.push_str("  ");
     }
 
-    fn name(&self, name: &str, out: &mut String) {
+    fn name(&self, name: &str, out: &mut TextBuffer) {
         let start = out.len();
         out.push_str(name);
-        pad(out, start, self.message_width);
+        out.pad(start, self.message_width);
         out.push_str("  ");
     }
 
     /// The whole line about a frame that is no row.
-    pub fn broken(&self, known: &Known, broken: &BrokenFrame<'_>, out: &mut String) {
+    pub fn broken(&self, known: &Known, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         let start = out.len();
         self.begin(known, About::broken(broken), out);
         self.name(if broken.is_unread() { "UNREAD" } else { "BROKEN" }, out);
@@ -126,7 +127,7 @@ impl Lines {
     }
 
     /// The whole line about bytes in no frame.
-    pub fn stray(&self, known: &Known, stray: &StrayBytes<'_>, out: &mut String) {
+    pub fn stray(&self, known: &Known, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         let start = out.len();
         self.begin(known, About::stray(stray), out);
         self.name("stray", out);
@@ -136,8 +137,8 @@ impl Lines {
 
     /// Ends the line that began at `start` with why something is no message, and with its bytes; on a terminal in as many lines as
     /// they need.
-    fn reason(&self, reason: &str, bytes: &str, paint: Option<Paint>, start: usize, out: &mut String) {
-        let indent = out[start..].chars().count();
+    fn reason(&self, reason: &str, bytes: &str, paint: Option<Paint>, start: usize, out: &mut TextBuffer) {
+        let indent = out.characters_since(start);
         let room = self.style.width.map_or(usize::MAX, |width| width.saturating_sub(indent).max(16));
         let fits = reason.chars().count() + bytes.chars().count() + 2 <= room;
         let lines =
@@ -150,7 +151,7 @@ impl Lines {
         };
         for (n, line) in all.iter().enumerate() {
             if n > 0 {
-                out.extend(std::iter::repeat_n(' ', indent));
+                out.blanks(indent);
             }
             out.push_str(line);
             out.push('\n');
@@ -164,38 +165,47 @@ struct Words {
     indent: usize,
     column: usize,
     count: usize,
+    /// Where the word at hand begins.
+    start: usize,
 }
 
 impl Words {
     /// Behind what stands in the line that begins at `start`.
-    fn behind(width: Option<usize>, start: usize, out: &str) -> Self {
-        let indent = if width.is_some() { out[start..].chars().count() } else { 0 };
-        Self { width, indent, column: indent, count: 0 }
+    fn behind(width: Option<usize>, start: usize, out: &TextBuffer) -> Self {
+        let indent = if width.is_some() { out.characters_since(start) } else { 0 };
+        Self { width, indent, column: indent, count: 0, start: 0 }
+    }
+}
+
+impl Around for Words {
+    /// The gap in front of a word.
+    fn before(&mut self, out: &mut TextBuffer) {
+        if self.count > 0 {
+            out.push_str(GAP);
+        }
+        self.count += 1;
+        self.start = out.len();
     }
 
-    /// Writes a word.
-    fn add(&mut self, out: &mut String, word: impl FnOnce(&mut String)) {
-        let before = out.len();
-        if self.count > 0 {
-            out.push_str("  ");
-        }
-        let start = out.len();
-        word(out);
-        self.count += 1;
+    /// Moves the word to the next line, if it does not fit into this one.
+    fn after(&mut self, out: &mut TextBuffer) {
         let Some(width) = self.width else { return };
-        let length = out[start..].chars().count();
+        let length = out.characters_since(self.start);
         if self.column + length > width && self.column > self.indent {
-            let word = out.split_off(start);
-            out.truncate(before);
+            let word = out.text_since(self.start).to_owned();
+            out.truncate(self.start - GAP.len());
             out.push('\n');
             // A word that is wider than the column of fields begins in front of it.
             self.column = width.saturating_sub(length).min(self.indent);
-            out.extend(std::iter::repeat_n(' ', self.column));
+            out.blanks(self.column);
             out.push_str(&word);
         }
-        self.column += length + 2;
+        self.column += length + GAP.len();
     }
 }
+
+/// Between two words.
+const GAP: &str = "  ";
 
 impl Table {
     pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
@@ -204,7 +214,7 @@ impl Table {
     }
 
     /// The heading, before the first line, and the date where it changes.
-    fn head(&mut self, time: Option<Time>, out: &mut String) {
+    fn head(&mut self, time: Option<Time>, out: &mut TextBuffer) {
         let look = self.lines.style.look;
         if !self.started {
             let (channel, message) = (self.lines.channel_width, self.lines.message_width);
@@ -239,38 +249,36 @@ impl Form for Table {
         self.lines.know(speakers);
     }
 
-    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+    fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.head(row.time, out);
         let start = out.len();
         self.lines.begin(&self.known, About::row(row), out);
         self.lines.name(&row.plan.messages[row.message].message.name, out);
         let remark = self.known.remark(row);
         let mut words = Words::behind(self.lines.style.width, start, out);
-        for (slot, field) in shown_fields(row) {
-            words.add(out, |word| {
-                self.known.write_field(row, (slot, field), word, |reading, shown, word| {
-                    word.push_str(&field.name);
-                    word.push('=');
-                    shown.write(word);
-                    if !shown.raw && has_unit(field, shown.value()) {
-                        word.push(' ');
-                        word.push_str(&reading.units[slot]);
-                    }
-                });
-            });
-        }
+        self.known.write_fields(row, out, &mut words, |reading, shown, word| {
+            word.push_str(&shown.field.name);
+            word.push('=');
+            shown.write(word);
+            if !shown.raw && has_unit(shown.field, shown.value()) {
+                word.push(' ');
+                word.push_str(&reading.units[shown.slot]);
+            }
+        });
         if let Some(remark) = remark {
-            words.add(out, |word| word.push_str(&remark));
+            words.before(out);
+            out.push_str(&remark);
+            words.after(out);
         }
         out.push('\n');
     }
 
-    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.head(broken.time, out);
         self.lines.broken(&self.known, broken, out);
     }
 
-    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.head(stray.time, out);
         self.lines.stray(&self.known, stray, out);
     }

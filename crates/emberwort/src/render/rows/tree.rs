@@ -14,6 +14,7 @@ use super::cells::has_unit;
 use super::form::{Before, Form, RowStyle};
 use super::known::{Known, write_value};
 use super::table::Lines;
+use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 use crate::render::time;
 
@@ -37,7 +38,7 @@ impl Form for Tree {
         self.lines.know(speakers);
     }
 
-    fn row(&mut self, row: &Row<'_>, out: &mut String) {
+    fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
         let plan = row.plan;
         let message = &plan.messages[row.message];
@@ -62,11 +63,11 @@ impl Form for Tree {
         out.push('\n');
     }
 
-    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut String) {
+    fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.lines.broken(&self.known, broken, out);
     }
 
-    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut String) {
+    fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.lines.stray(&self.known, stray, out);
     }
 }
