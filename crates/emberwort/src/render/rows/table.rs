@@ -86,16 +86,12 @@ impl Lines {
                 let _ = write_integer(out, about.offset);
             }
         }
-        out.pad(start, TIME);
-        out.push(' ');
-        let start = out.len();
-        out.push_str(known.channel(about.channel));
-        out.pad(start, self.channel_width);
+        // All ASCII: a byte is a character.
+        out.blanks(TIME.saturating_sub(out.len() - start) + 1);
+        out.push_padded(known.channel(about.channel), self.channel_width);
         let from = about.from.map_or("", End::as_str);
         out.push_str("  ");
-        let start = out.len();
-        out.push_str(from);
-        out.pad(start, 6);
+        out.push_padded(from, 6);
         out.push_str("  ");
         let all = known.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
         let _ = match about.node {
@@ -111,9 +107,7 @@ impl Lines {
     }
 
     fn name(&self, name: &str, out: &mut TextBuffer) {
-        let start = out.len();
-        out.push_str(name);
-        out.pad(start, self.message_width);
+        out.push_padded(name, self.message_width);
         out.push_str("  ");
     }
 

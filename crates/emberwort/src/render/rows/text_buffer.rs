@@ -108,10 +108,10 @@ impl TextBuffer {
         self.bytes[start..self.length].iter().filter(|byte| **byte & 0xC0 != 0x80).count()
     }
 
-    /// Adds blanks until what was written since it had this length is so many characters wide.
-    pub fn pad(&mut self, start: usize, width: usize) {
-        let written = self.characters_since(start);
-        self.blanks(width.saturating_sub(written));
+    /// Adds ASCII text, and blanks behind it, so that it is at least so many characters wide.
+    pub fn push_padded(&mut self, text: &str, width: usize) {
+        self.push_str(text);
+        self.blanks(width.saturating_sub(text.len()));
     }
 
     /// What was written since it had this length.
@@ -161,7 +161,7 @@ mod tests {
             }
             let start = buffer.len();
             let _ = write!(buffer, "{n}µ");
-            buffer.pad(start, 6);
+            buffer.blanks(6 - buffer.characters_since(start));
             let _ = write!(expected, "{:<6}", format!("{n}µ"));
             assert_eq!(buffer.text_since(start).chars().count(), 6);
         }
