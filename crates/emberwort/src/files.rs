@@ -1,7 +1,7 @@
 //! Files that are written: never half, never over something that is not ours, several of them as one.
 
-use std::fs::{self, Metadata, OpenOptions};
-use std::io::{self, BufWriter, Write};
+use std::fs::{self, File, Metadata, OpenOptions};
+use std::io::{self, BufRead as _, BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
@@ -170,6 +170,35 @@ fn has_to_be_written(path: &Path, bytes: &[u8], replace: Replace) -> anyhow::Res
             }
             Ok(true)
         }
+    }
+}
+
+/// Writes a new file with what `write` gives, of any length. One that is there already and holds the same stays.
+pub fn write_new(path: &Path, write: impl FnOnce(&mut dyn Write) -> anyhow::Result<()>) -> anyhow::Result<()> {
+    if fs::metadata(path).is_ok_and(|metadata| !metadata.is_file()) {
+        bail!("{} stands in the way: it is not a file", shown(path));
+    }
+    let mut file = PendingFile::new(path)?;
+    write(&mut file)?;
+    file.flush().with_context(|| format!("{} cannot be written", shown(path)))?;
+    if path.exists() {
+        let failed = || format!("{} stands in the way", shown(path));
+        let same = same_contents(path, file.file.get_ref().path()).with_context(failed)?;
+        return if same { Ok(()) } else { Err(exists(path)) };
+    }
+    file.commit(false)
+}
+
+fn same_contents(one: &Path, other: &Path) -> io::Result<bool> {
+    let (mut one, mut other) = (BufReader::new(File::open(one)?), BufReader::new(File::open(other)?));
+    loop {
+        let (a, b) = (one.fill_buf()?, other.fill_buf()?);
+        let both = a.len().min(b.len());
+        if both == 0 || a[..both] != b[..both] {
+            return Ok(a.is_empty() && b.is_empty());
+        }
+        one.consume(both);
+        other.consume(both);
     }
 }
 

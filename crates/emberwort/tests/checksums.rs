@@ -171,6 +171,26 @@ fn packets_that_are_wrong_or_none() {
     assert!(ran.code == 2 && ran.err.contains("nowhere.pcap cannot be read"), "{}", ran.err);
 }
 
+/// More packets than one table holds, from standard input: none is left out, in either form.
+#[test]
+fn many_packets_come_in_several_tables() {
+    let folder = here();
+    let mut capture = emberwort_capture::PcapngWriter::new(Vec::new()).unwrap();
+    let interface = capture.interface(101, "", "").unwrap();
+    for n in 0..600u32 {
+        let packet = emberwort_capture::packets::udp_packet(4850, true, &n.to_le_bytes()).unwrap();
+        capture.packet(interface, u64::from(n), &packet).unwrap();
+    }
+    let capture = capture.finish().unwrap();
+    let ran = run_with_input(folder.path(), &["checksum", "packet", "-"], &capture);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let rows = |text: &str| text.lines().filter(|line| line.ends_with("right")).count();
+    assert_eq!((rows(&ran.out), ran.out.matches("PACKET  CHECKSUM").count()), (1200, 2));
+    assert!(ran.err.contains("1200 checksums, 0 wrong"), "{}", ran.err);
+    let ran = run_with_input(folder.path(), &["checksum", "packet", "--as", "ndjson", "-"], &capture);
+    assert_eq!((ran.code, ran.out.lines().count()), (0, 1200));
+}
+
 /// Frames as a definition of Marlock sends them, written by the program itself.
 #[test]
 fn frames_say_which_checksum_they_carry() {

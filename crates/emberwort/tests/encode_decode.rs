@@ -347,6 +347,21 @@ fn numbers_without_a_place_in_the_frame_are_refused() {
     assert_eq!((ran.code, ran.out.as_str()), (0, "4D 31 3D 32 2E 30 0D 0A\n"), "{}", ran.err);
 }
 
+/// All or nothing, also where the messages are more than the program keeps in memory.
+#[test]
+fn many_rows_are_encoded_as_one() {
+    let row = "{\"message\":\"WhoAreYou\",\"node\":3,\"fields\":{}}\n";
+    let rows = row.repeat(200_000);
+    let words = ["encode", "--values", "-", "--on", "bus485"];
+    let ran = run_with_input(&marlock(), &words, rows.as_bytes());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.out.len() > 4 << 20 && ran.out.lines().count() == 200_000);
+    assert!(ran.out.lines().all(|line| line == "C6 39 03 30 00 00 B9 DA"));
+    let ran = run_with_input(&marlock(), &words, (rows + "[1]\n").as_bytes());
+    assert_eq!((ran.code, ran.out.as_str()), (2, ""));
+    assert!(ran.err.contains("line 200001 of - is not a JSON object"), "{}", ran.err);
+}
+
 #[test]
 fn a_capture_of_something_else_says_what_would_belong() {
     let folder = tempfile::tempdir().unwrap();

@@ -137,7 +137,7 @@ pub struct IdentifyArgs {
 
 #[derive(Debug, Args)]
 pub struct PacketArgs {
-    /// The capture: pcapng or pcap with Ethernet, IP or Linux \"cooked\" packets
+    /// The capture: pcapng or pcap with Ethernet, IP or Linux "cooked" packets; `-` is standard input
     #[arg(required_unless_present = "hex")]
     pub file: Option<PathBuf>,
     /// Only the packet with this number, counted from 1

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Write};
+use std::io::{self, BufRead, BufReader, Seek as _, Write};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -19,12 +19,13 @@ use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{EncodeError, Framed, Framing, ValueRef, Values, decode, encode, line};
 use serde_json::{Map, Value as Json};
+use tempfile::SpooledTempFile;
 
 use super::ending::Ending;
 use super::names::{channel_index, message_index};
 use super::speakers::sent_otherwise;
 use crate::cli::{BytesForm, EncodeArgs};
-use crate::files::{self, Replace};
+use crate::files;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::plural;
@@ -35,7 +36,7 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let on = args.on.as_deref().map(|name| channel_index(&plan, name)).transpose()?;
     let running = RunningStatus::default();
     let (values, sent_otherwise) = (Values::default(), BTreeMap::new());
-    let mut encoder = Encoder {
+    let encoder = Encoder {
         plan,
         definition: &definition,
         look,
@@ -47,29 +48,24 @@ pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         went_around: 0,
         changes: 0,
         values,
-        bytes: Vec::new(),
     };
-    match &args.values_from {
-        Some(path) => encoder.rows(path)?,
-        None => {
-            let Some(name) = &args.message else {
-                bail!("name the message to encode, or read messages with --values FILE");
-            };
-            let message = message_index(&encoder.plan, name)?;
-            encoder.one(message)?;
-        }
-    }
-    let bytes = encoder.bytes;
     match &args.out {
-        Some(path) => files::write_file(path, &bytes, Replace::No)?,
+        Some(path) => files::write_new(path, |out| encoder.all(out))?,
         None => {
+            // All or nothing, as in a file.
+            let mut made = SpooledTempFile::new(IN_MEMORY);
+            encoder.all(&mut made)?;
+            made.rewind()?;
             let mut out = output::stdout_for_bytes();
-            out.write_all(&bytes)?;
+            io::copy(&mut made, &mut out)?;
             out.flush()?;
         }
     }
     Ok(Ending::Clean)
 }
+
+/// More bytes than these wait in a temporary file until all are made.
+const IN_MEMORY: usize = 4 << 20;
 
 /// How many rounded or moved numbers are named; of more, the count is enough.
 const CHANGES_SHOWN: usize = 12;
@@ -102,11 +98,23 @@ struct Encoder<'a> {
     /// Numbers that were rounded or moved.
     changes: usize,
     values: Values,
-    bytes: Vec<u8>,
 }
 
 impl Encoder<'_> {
-    fn one(&mut self, message: usize) -> anyhow::Result<()> {
+    fn all(mut self, out: &mut dyn Write) -> anyhow::Result<()> {
+        match &self.args.values_from {
+            Some(path) => self.rows(path, out),
+            None => {
+                let Some(name) = &self.args.message else {
+                    bail!("name the message to encode, or read messages with --values FILE");
+                };
+                let message = message_index(&self.plan, name)?;
+                self.one(message, out)
+            }
+        }
+    }
+
+    fn one(&mut self, message: usize, out: &mut dyn Write) -> anyhow::Result<()> {
         let mut given = Vec::new();
         let mut wrong = Vec::new();
         for pair in &self.args.values {
@@ -115,11 +123,11 @@ impl Encoder<'_> {
                 None => wrong.push(Problem { field: pair.clone(), message: "write FIELD=VALUE".into() }),
             }
         }
-        self.message(message, given, wrong, RowHeader::default())
+        self.message(message, given, wrong, RowHeader::default(), out)
     }
 
     /// Reads NDJSON rows, as `decode --as ndjson` prints them or as bare field objects of a named message.
-    fn rows(&mut self, path: &Path) -> anyhow::Result<()> {
+    fn rows(&mut self, path: &Path, out: &mut dyn Write) -> anyhow::Result<()> {
         if !self.args.values.is_empty() {
             bail!("values come from --values, so FIELD=VALUE cannot be given too");
         }
@@ -144,7 +152,7 @@ impl Encoder<'_> {
                 skipped += 1;
                 continue;
             }
-            self.row(&row, named).with_context(|| format!("line {number} of {shown}"))?;
+            self.row(&row, named, out).with_context(|| format!("line {number} of {shown}"))?;
         }
         if skipped > 0 {
             say!("left out {}, which are not messages: unread or broken frames, stray bytes", plural(skipped, "row"));
@@ -167,7 +175,7 @@ impl Encoder<'_> {
         Ok(())
     }
 
-    fn row(&mut self, row: &Map<String, Json>, named: Option<usize>) -> anyhow::Result<()> {
+    fn row(&mut self, row: &Map<String, Json>, named: Option<usize>, out: &mut dyn Write) -> anyhow::Result<()> {
         let (message, fields, header) = match (row.get("message"), row.get("fields"), named) {
             (Some(Json::String(name)), Some(Json::Object(fields)), _) => {
                 let own = u64::from(self.plan.link.revision);
@@ -190,7 +198,7 @@ impl Encoder<'_> {
             ),
         };
         let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value))).collect();
-        self.message(message, given, Vec::new(), header)
+        self.message(message, given, Vec::new(), header, out)
     }
 
     fn message(
@@ -199,6 +207,7 @@ impl Encoder<'_> {
         given: Vec<(&str, Given<'_>)>,
         mut problems: Vec<Problem>,
         row: RowHeader,
+        out: &mut dyn Write,
     ) -> anyhow::Result<()> {
         let plan = self.plan.clone();
         let compiled = &plan.messages[index];
@@ -260,8 +269,7 @@ impl Encoder<'_> {
             }
         }
         let (Some(framing), Some(channel)) = (&framing, direction) else {
-            self.print(&body);
-            return Ok(());
+            return self.print(&body, out);
         };
         // What a row says of another channel's frames may have no place here; what an option says must have one.
         let asked = RowHeader { node: self.args.node, sequence: self.args.sequence, ..RowHeader::default() };
@@ -289,8 +297,7 @@ impl Encoder<'_> {
         }
         let finder = channel.finder;
         let sent = self.running.shorten(finder, &frame).to_vec();
-        self.print(&sent);
-        Ok(())
+        self.print(&sent, out)
     }
 
     /// Whether a sender of an earlier revision sends a message as this definition says it without what came later.
@@ -309,14 +316,12 @@ impl Encoder<'_> {
         Ok(())
     }
 
-    fn print(&mut self, bytes: &[u8]) {
+    fn print(&self, bytes: &[u8], out: &mut dyn Write) -> anyhow::Result<()> {
         match self.args.form {
-            BytesForm::Bytes => self.bytes.extend_from_slice(bytes),
-            BytesForm::Hex => {
-                self.bytes.extend_from_slice(hex(bytes).as_bytes());
-                self.bytes.push(b'\n');
-            }
+            BytesForm::Bytes => out.write_all(bytes)?,
+            BytesForm::Hex => writeln!(out, "{}", hex(bytes))?,
         }
+        Ok(())
     }
 }
 

@@ -1,7 +1,7 @@
 //! `checksum packet`: the checksums of network packets.
 
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::{self, BufWriter, Read, Write};
 use std::ops::ControlFlow;
 
 use anyhow::{Context, bail};
@@ -14,7 +14,7 @@ use serde_json::json;
 use crate::cli::{PacketArgs, TableForm};
 use crate::commands::ending::Ending;
 use crate::commands::inputs::given_hex;
-use crate::output::{self, say};
+use crate::output::{self, Stdout, say};
 use crate::render::table::{Table, table};
 use crate::render::{plural, working, wrapped};
 
@@ -24,11 +24,18 @@ struct Packets<'a> {
     kinds: Vec<InterfaceKind>,
     number: u64,
     shown: Shown,
+    /// Why nothing more could be written.
+    failed: Option<io::Error>,
 }
 
 /// What is shown, and what was counted.
 struct Shown {
+    out: BufWriter<Stdout>,
+    /// What was not written yet: rows, and what stands below them.
     rows: Table,
+    row_count: usize,
+    /// Whether a table stands above.
+    began: bool,
     below: String,
     sums: u64,
     wrong: u64,
@@ -36,23 +43,31 @@ struct Shown {
     without: u64,
 }
 
+/// So many checksums stand in one table, and the next ones in another, so that what is kept does not grow with the capture.
+const ROWS_AT_ONCE: usize = 1000;
+
+fn empty_table() -> Table {
+    table(&["packet", "checksum", "covers", "expected", "found", "result"], &[true, false, false, false, false, false])
+}
+
 pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
-    let rows = table(
-        &["packet", "checksum", "covers", "expected", "found", "result"],
-        &[true, false, false, false, false, false],
-    );
-    let mut shown = Shown { rows, below: String::new(), sums: 0, wrong: 0, without: 0 };
+    let (out, rows) = (output::stdout(), empty_table());
+    let mut shown =
+        Shown { out, rows, row_count: 0, began: false, below: String::new(), sums: 0, wrong: 0, without: 0 };
     if let Some(text) = &args.hex {
         let bytes = given_hex(text)?;
         match checksums(&bytes) {
-            Ok(sums) => shown.add(args, 1, &bytes, &sums),
+            Ok(sums) => shown.add(args, 1, &bytes, &sums)?,
             Err(problem) => bail!("this is not an IP packet: {}", problem.0),
         }
     } else if let Some(path) = &args.file {
         let failed = || format!("{} cannot be read", crate::files::shown(path));
-        let mut file = File::open(path).with_context(failed)?;
+        let mut file: Box<dyn Read> = match path.as_os_str() == "-" {
+            true => Box::new(io::stdin().lock()),
+            false => Box::new(File::open(path).with_context(failed)?),
+        };
         let first = source::read_first(&mut file).with_context(failed)?;
-        let mut packets = Packets { args, kinds: Vec::new(), number: 0, shown };
+        let mut packets = Packets { args, kinds: Vec::new(), number: 0, shown, failed: None };
         let outcome =
             source::read(source::detect(&first), first.as_slice().chain(file), &mut packets).with_context(failed)?;
         if let Some(damage) = outcome.damage {
@@ -63,6 +78,9 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
                 damage.reason
             );
         }
+        if let Some(error) = packets.failed {
+            return Err(error.into());
+        }
         shown = packets.shown;
         if let Some(number) = args.number.filter(|number| *number > packets.number) {
             bail!(
@@ -72,12 +90,8 @@ pub fn run(args: &PacketArgs) -> anyhow::Result<Ending> {
             );
         }
     }
-    let mut out = output::stdout();
-    if args.form == TableForm::Table && shown.sums > 0 {
-        write!(out, "{}", shown.rows.lines())?;
-    }
-    out.write_all(shown.below.as_bytes())?;
-    out.flush()?;
+    shown.write_out()?;
+    shown.out.flush()?;
     let without = match shown.without {
         0 => String::new(),
         n => format!("; {} without one that is known here", plural(n as usize, "packet")),
@@ -102,7 +116,12 @@ impl PieceSink for Packets<'_> {
         }
         let kind = self.kinds.get(piece.interface).copied();
         match kind.and_then(|kind| ip_packet(kind, piece.bytes)).map(|packet| (packet, checksums(packet))) {
-            Some((packet, Ok(sums))) => self.shown.add(self.args, self.number, packet, &sums),
+            Some((packet, Ok(sums))) => {
+                if let Err(error) = self.shown.add(self.args, self.number, packet, &sums) {
+                    self.failed = Some(error);
+                    return ControlFlow::Break(());
+                }
+            }
             _ => self.shown.without += 1,
         }
         if output::interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
@@ -110,7 +129,19 @@ impl PieceSink for Packets<'_> {
 }
 
 impl Shown {
-    fn add(&mut self, args: &PacketArgs, number: u64, packet: &[u8], sums: &[PacketSum]) {
+    /// Writes what there is.
+    fn write_out(&mut self) -> io::Result<()> {
+        let rows = std::mem::replace(&mut self.rows, empty_table());
+        if std::mem::take(&mut self.row_count) > 0 {
+            if std::mem::replace(&mut self.began, true) {
+                self.out.write_all(b"\n")?;
+            }
+            self.out.write_all(rows.lines().as_bytes())?;
+        }
+        self.out.write_all(std::mem::take(&mut self.below).as_bytes())
+    }
+
+    fn add(&mut self, args: &PacketArgs, number: u64, packet: &[u8], sums: &[PacketSum]) -> io::Result<()> {
         self.without += u64::from(sums.is_empty());
         for sum in sums {
             self.sums += 1;
@@ -141,6 +172,7 @@ impl Shown {
                 });
                 self.below.push_str(&format!("{row}\n"));
             } else {
+                self.row_count += 1;
                 self.rows.add_row([number.to_string(), sum.name.to_owned(), covers, expected, found, result]);
             }
             if args.explain {
@@ -151,5 +183,6 @@ impl Shown {
                 self.below.push_str(&working::render(&explain(packet, sum), args.form));
             }
         }
+        if self.row_count >= ROWS_AT_ONCE || self.below.len() >= 1 << 16 { self.write_out() } else { Ok(()) }
     }
 }
