@@ -1,0 +1,290 @@
+//! A port: opened, read by a thread of its own, opened again when it vanishes.
+
+use std::io::{self, Write};
+use std::net::TcpListener;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{self, Receiver, RecvTimeoutError, Sender};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::Duration;
+
+use emberwort_wire::Time;
+use thiserror::Error;
+
+use crate::address::Address;
+use crate::clock::Clock;
+use crate::line::{Got, Line};
+use crate::list;
+use crate::serial::SerialSettings;
+use crate::{program, pty, serial, socket};
+
+/// What happens at a port.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Event {
+    /// Bytes came: a packet, or as many as came at once.
+    Bytes(Time, Vec<u8>),
+    /// It is there: somebody connected, or a port that had vanished came back.
+    Opened,
+    /// It is gone, and why. It is waited for.
+    Lost(String),
+    /// It is gone for good: the other end has no more to say.
+    Ended,
+}
+
+/// What came of waiting.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Received {
+    /// Something happened.
+    Event(Event),
+    /// Nothing did, in the time given.
+    Nothing,
+}
+
+/// Why a port cannot be opened.
+#[derive(Debug, Error)]
+#[error("{port} cannot be opened: {why}")]
+pub struct PortError {
+    /// The port, as it was written.
+    pub port: String,
+    /// What is wrong, and a way out.
+    pub why: String,
+}
+
+/// How long a vanished port is left alone before it is tried again.
+const AGAIN_AFTER: Duration = Duration::from_millis(200);
+
+/// The most bytes that are read at once; no packet is longer.
+const ROOM: usize = 1 << 16;
+
+type SharedWriter = Arc<Mutex<Option<Box<dyn Write + Send>>>>;
+
+/// An open port. Dropping it closes it.
+pub struct Port {
+    name: String,
+    clock: Clock,
+    events: Receiver<Event>,
+    writer: SharedWriter,
+    wanted: Arc<AtomicBool>,
+}
+
+/// What a port does when the other side goes away.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WhenLost {
+    /// It waits for it.
+    Wait,
+    /// It ends.
+    End,
+}
+
+impl Port {
+    /// Opens a port. Serial lines need their settings; the others have none.
+    ///
+    /// # Errors
+    /// If there is no such port, somebody else has it, or it may not be used.
+    pub fn open(
+        address: &Address,
+        settings: Option<SerialSettings>,
+        when_lost: WhenLost,
+        clock: Clock,
+    ) -> Result<Self, PortError> {
+        let failed = |error: io::Error| PortError { port: address.to_string(), why: reason(address, &error) };
+        let mut name = address.to_string();
+        let first = match address {
+            Address::Pty => {
+                let (line, path) = pty::make().map_err(failed)?;
+                name = path;
+                Opening::Line(line)
+            }
+            Address::TcpAt(at) => Opening::Waiting(socket::listen(at).map_err(failed)?),
+            _ => Opening::Line(open_again(address, settings).map_err(failed)?),
+        };
+        let (sender, events) = mpsc::channel();
+        let writer = SharedWriter::default();
+        let wanted = Arc::new(AtomicBool::new(true));
+        let ends = when_lost == WhenLost::End || matches!(address, Address::Command(_) | Address::Standard);
+        let serving = Serving {
+            address: address.clone(),
+            settings,
+            ends,
+            clock,
+            sender,
+            writer: writer.clone(),
+            wanted: wanted.clone(),
+        };
+        let first = match first {
+            Opening::Line(line) => Opening::Line(Line { writer: serving.keep(line.writer), reader: line.reader }),
+            waiting => waiting,
+        };
+        thread::spawn(move || serving.run(first));
+        Ok(Self { name, clock, events, writer, wanted })
+    }
+
+    /// What others call it: of a pseudo-terminal, the path of its far end.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The clock that its times come from.
+    pub fn clock(&self) -> &Clock {
+        &self.clock
+    }
+
+    /// Waits for what happens next: until a moment, or for ever.
+    pub fn receive(&self, until: Option<Time>) -> Received {
+        let event = match until {
+            Some(until) => match self.events.recv_timeout(self.clock.until(until)) {
+                Err(RecvTimeoutError::Timeout) => return Received::Nothing,
+                Err(RecvTimeoutError::Disconnected) => Event::Ended,
+                Ok(event) => event,
+            },
+            None => self.events.recv().unwrap_or(Event::Ended),
+        };
+        Received::Event(event)
+    }
+
+    /// Sends bytes; of a socket that keeps packets, one packet. Returns when they were handed over.
+    ///
+    /// # Errors
+    /// If nobody is at the other end, or the system cannot send.
+    pub fn send(&mut self, bytes: &[u8]) -> io::Result<Time> {
+        let mut writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(writer) = writer.as_mut() else { return Err(io::Error::other("nobody is connected")) };
+        writer.write_all(bytes)?;
+        writer.flush()?;
+        Ok(self.clock.now())
+    }
+}
+
+impl Drop for Port {
+    fn drop(&mut self) {
+        self.wanted.store(false, Ordering::Relaxed);
+    }
+}
+
+/// How a port begins.
+enum Opening {
+    Line(Line),
+    Waiting(TcpListener),
+}
+
+/// Opens what can be opened again.
+fn open_again(address: &Address, settings: Option<SerialSettings>) -> io::Result<Line> {
+    match address {
+        Address::Serial(path) => {
+            let settings = settings.ok_or_else(|| io::Error::other("nothing says its speed: give it with --baud"))?;
+            serial::open(path, settings)
+        }
+        Address::TcpTo(to) => socket::connect(to),
+        Address::UdpTo(to) => socket::udp_to(to),
+        Address::UdpAt(at) => socket::udp_at(at),
+        Address::Command(words) => program::start(words),
+        Address::Standard => Ok(program::standard()),
+        Address::Can(_) => Err(io::Error::other("CAN interfaces cannot be used yet by this build")),
+        Address::Pty | Address::TcpAt(_) => Err(io::ErrorKind::Unsupported.into()),
+    }
+}
+
+/// Why opening failed, for people.
+fn reason(address: &Address, error: &io::Error) -> String {
+    let Address::Serial(path) = address else { return error.to_string() };
+    match error.kind() {
+        io::ErrorKind::NotFound => {
+            format!("there is no {}; `emberwort ports` lists those that are there", path.display())
+        }
+        io::ErrorKind::PermissionDenied => match list::group_of(path) {
+            Some(group) => format!("you may not use it; it belongs to the group {group}, which you can join"),
+            None => "you may not use it".to_owned(),
+        },
+        _ if !is_terminal(path) => "it is not a serial port".to_owned(),
+        _ => match list::users_of(path).first() {
+            Some(user) => format!("{user} has it open"),
+            None => error.to_string(),
+        },
+    }
+}
+
+fn is_terminal(path: &Path) -> bool {
+    use std::os::unix::fs::FileTypeExt;
+    path.metadata().is_ok_and(|metadata| metadata.file_type().is_char_device())
+}
+
+/// What the reading thread has.
+struct Serving {
+    address: Address,
+    settings: Option<SerialSettings>,
+    /// Whether it is not waited for when it is gone.
+    ends: bool,
+    clock: Clock,
+    sender: Sender<Event>,
+    writer: SharedWriter,
+    wanted: Arc<AtomicBool>,
+}
+
+impl Serving {
+    /// Puts the half that writes where it is written to; what is given back does nothing.
+    fn keep(&self, writer: Box<dyn Write + Send>) -> Box<dyn Write + Send> {
+        *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = Some(writer);
+        Box::new(io::sink())
+    }
+
+    fn is_wanted(&self) -> bool {
+        self.wanted.load(Ordering::Relaxed)
+    }
+
+    fn tell(&self, event: Event) {
+        if self.sender.send(event).is_err() {
+            self.wanted.store(false, Ordering::Relaxed);
+        }
+    }
+
+    fn run(self, first: Opening) {
+        let (mut line, listener) = match first {
+            Opening::Line(line) => (Some(line), None),
+            Opening::Waiting(listener) => (None, Some(listener)),
+        };
+        while self.is_wanted() {
+            let Some(mut open) = line.take().or_else(|| self.again(listener.as_ref())) else { break };
+            let lost = self.read(&mut open);
+            *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = None;
+            if self.ends {
+                break;
+            }
+            self.tell(Event::Lost(lost));
+        }
+        self.tell(Event::Ended);
+    }
+
+    /// Reads until the line is gone; says why it is.
+    fn read(&self, line: &mut Line) -> String {
+        let mut room = vec![0; ROOM];
+        while self.is_wanted() {
+            match line.reader.next(&mut room) {
+                Ok(Got::Bytes(length)) => self.tell(Event::Bytes(self.clock.now(), room[..length].to_vec())),
+                Ok(Got::Nothing) => {}
+                Ok(Got::Closed) => return "the other end closed it".to_owned(),
+                Err(error) => return error.to_string(),
+            }
+        }
+        String::new()
+    }
+
+    /// Waits until the port is there again.
+    fn again(&self, listener: Option<&TcpListener>) -> Option<Line> {
+        while self.is_wanted() {
+            let line = match listener {
+                Some(listener) => listener.accept().and_then(|(stream, _)| socket::tcp(stream)),
+                None => open_again(&self.address, self.settings),
+            };
+            match line {
+                Ok(line) => {
+                    let line = Line { writer: self.keep(line.writer), reader: line.reader };
+                    self.tell(Event::Opened);
+                    return Some(line);
+                }
+                Err(_) => thread::sleep(AGAIN_AFTER),
+            }
+        }
+        None
+    }
+}

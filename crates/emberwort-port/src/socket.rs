@@ -1,0 +1,100 @@
+//! TCP connections and UDP packets.
+
+use std::io::{self, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use crate::line::{Got, Line, Source, Stream, is_nothing};
+
+/// Whoever waits looks this often whether it is still wanted.
+const PATIENCE: Duration = Duration::from_millis(200);
+
+/// A TCP connection.
+pub(crate) fn tcp(stream: TcpStream) -> io::Result<Line> {
+    // A frame is sent at once, however short.
+    stream.set_nodelay(true)?;
+    stream.set_read_timeout(Some(PATIENCE))?;
+    Ok(Line { writer: Box::new(stream.try_clone()?), reader: Box::new(Stream(stream)) })
+}
+
+/// Connects to `host:port`.
+pub(crate) fn connect(to: &str) -> io::Result<Line> {
+    tcp(TcpStream::connect(to)?)
+}
+
+/// Waits for connections at `host:port`.
+pub(crate) fn listen(at: &str) -> io::Result<TcpListener> {
+    TcpListener::bind(at)
+}
+
+/// UDP packets to and from one place.
+pub(crate) fn udp_to(to: &str) -> io::Result<Line> {
+    let mut last = io::Error::other("the name has no address");
+    let places = std::net::ToSocketAddrs::to_socket_addrs(to)?;
+    for place in places {
+        let own: SocketAddr = if place.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
+        match UdpSocket::bind(own).and_then(|socket| socket.connect(place).map(|()| socket)) {
+            Ok(socket) => return udp(socket, Some(place)),
+            Err(error) => last = error,
+        }
+    }
+    Err(last)
+}
+
+/// UDP packets from everybody; what is sent goes to whoever sent last.
+pub(crate) fn udp_at(at: &str) -> io::Result<Line> {
+    udp(UdpSocket::bind(at)?, None)
+}
+
+fn udp(socket: UdpSocket, to: Option<SocketAddr>) -> io::Result<Line> {
+    socket.set_read_timeout(Some(PATIENCE))?;
+    let peer = Arc::new(Mutex::new(to));
+    let writer = Sender { socket: socket.try_clone()?, peer: peer.clone() };
+    Ok(Line { reader: Box::new(Packets { socket, peer, is_fixed: to.is_some() }), writer: Box::new(writer) })
+}
+
+struct Packets {
+    socket: UdpSocket,
+    peer: Arc<Mutex<Option<SocketAddr>>>,
+    /// Whether there is one peer only.
+    is_fixed: bool,
+}
+
+impl Source for Packets {
+    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
+        match self.socket.recv_from(room) {
+            Ok((length, from)) => {
+                if !self.is_fixed {
+                    *self.peer.lock().unwrap_or_else(PoisonError::into_inner) = Some(from);
+                }
+                Ok(Got::Bytes(length))
+            }
+            // Nobody listens there yet, says the other host.
+            Err(error) if is_nothing(&error) || error.kind() == io::ErrorKind::ConnectionRefused => Ok(Got::Nothing),
+            Err(error) => Err(error),
+        }
+    }
+}
+
+struct Sender {
+    socket: UdpSocket,
+    peer: Arc<Mutex<Option<SocketAddr>>>,
+}
+
+impl Write for Sender {
+    fn write(&mut self, packet: &[u8]) -> io::Result<usize> {
+        let peer = *self.peer.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(peer) = peer else {
+            return Err(io::Error::other("nobody has sent a packet yet, so there is nobody to send one to"));
+        };
+        match self.socket.peer_addr() {
+            Ok(_) => self.socket.send(packet),
+            Err(_) => self.socket.send_to(packet, peer),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}

@@ -1,0 +1,163 @@
+//! Ports of every kind that a machine without hardware has: bytes go through both ways, and a far end that goes away may come back.
+
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream, UdpSocket};
+use std::time::Duration;
+
+use emberwort_port::port::WhenLost;
+use emberwort_port::{Address, Clock, Event, Port, Received, SerialSettings};
+
+const SETTINGS: SerialSettings = SerialSettings { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
+
+fn open(address: &str, when_lost: WhenLost) -> Port {
+    let address: Address = address.parse().unwrap();
+    Port::open(&address, Some(SETTINGS), when_lost, Clock::new()).unwrap()
+}
+
+/// Waits for the next event, no longer than a test may take.
+fn event(port: &Port) -> Event {
+    match port.receive(Some(port.clock().now().after(5_000_000_000))) {
+        Received::Event(event) => event,
+        Received::Nothing => panic!("nothing happened at {}", port.name()),
+    }
+}
+
+/// Waits until so many bytes came.
+fn bytes(port: &Port, count: usize) -> Vec<u8> {
+    let mut all = Vec::new();
+    while all.len() < count {
+        if let Event::Bytes(_, bytes) = event(port) {
+            all.extend(bytes);
+        }
+    }
+    all
+}
+
+/// A free port number of this machine.
+fn free_number() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+#[test]
+fn a_pseudo_terminal_is_a_serial_line_for_others() {
+    let mut near = open("pty", WhenLost::Wait);
+    // Nobody listens: what is sent is gone, and does not come later.
+    near.send(b"into the dark").unwrap();
+    let all: Vec<u8> = (0..=255).collect();
+    for round in 0..3 {
+        let mut far = open(near.name(), WhenLost::End);
+        // Its reader may need a moment to see that somebody is there.
+        std::thread::sleep(Duration::from_millis(30));
+        far.send(&all).unwrap();
+        assert_eq!(bytes(&near, 256), all, "round {round}");
+        near.send(&all).unwrap();
+        let came = bytes(&far, 256);
+        assert_eq!(came[came.len() - 256..], all, "round {round}");
+        drop(far);
+        std::thread::sleep(Duration::from_millis(300));
+    }
+}
+
+#[test]
+fn many_bytes_pass_a_pseudo_terminal_without_loss() {
+    let mut near = open("pty", WhenLost::Wait);
+    let far = open(near.name(), WhenLost::End);
+    std::thread::sleep(Duration::from_millis(30));
+    let sent: Vec<u8> = (0..2_000_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let copy = sent.clone();
+    let writer = std::thread::spawn(move || {
+        for piece in copy.chunks(1000) {
+            near.send(piece).unwrap();
+        }
+        near
+    });
+    assert!(bytes(&far, sent.len()) == sent);
+    writer.join().unwrap();
+}
+
+#[test]
+fn a_tcp_port_waits_for_one_and_for_the_next() {
+    let number = free_number();
+    let mut port = open(&format!("tcp://:{number}"), WhenLost::Wait);
+    assert!(port.send(b"x").is_err());
+    for _ in 0..2 {
+        let mut peer = TcpStream::connect(("127.0.0.1", number)).unwrap();
+        assert_eq!(event(&port), Event::Opened);
+        peer.write_all(b"abc").unwrap();
+        assert_eq!(bytes(&port, 3), b"abc");
+        port.send(b"answer").unwrap();
+        let mut answer = [0; 6];
+        peer.read_exact(&mut answer).unwrap();
+        assert_eq!(&answer, b"answer");
+        drop(peer);
+        assert!(matches!(event(&port), Event::Lost(_)));
+    }
+}
+
+#[test]
+fn a_tcp_connection_that_breaks_is_made_again() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let to = format!("tcp://{}", listener.local_addr().unwrap());
+    let port = open(&to, WhenLost::Wait);
+    let (first, _) = listener.accept().unwrap();
+    drop(first);
+    assert!(matches!(event(&port), Event::Lost(_)));
+    let (mut second, _) = listener.accept().unwrap();
+    assert_eq!(event(&port), Event::Opened);
+    second.write_all(b"again").unwrap();
+    assert_eq!(bytes(&port, 5), b"again");
+    let once = open(&to, WhenLost::End);
+    drop(listener.accept().unwrap());
+    assert_eq!(event(&once), Event::Ended);
+}
+
+#[test]
+fn udp_packets_stay_packets() {
+    let number = free_number();
+    let mut at = open(&format!("udp://:{number}"), WhenLost::Wait);
+    assert!(at.send(b"x").unwrap_err().to_string().contains("nobody has sent a packet yet"));
+    let peer = UdpSocket::bind("127.0.0.1:0").unwrap();
+    peer.connect(("127.0.0.1", number)).unwrap();
+    peer.send(b"one").unwrap();
+    peer.send(b"").unwrap();
+    peer.send(b"three").unwrap();
+    for expected in [&b"one"[..], b"", b"three"] {
+        assert!(matches!(event(&at), Event::Bytes(_, bytes) if bytes == expected));
+    }
+    at.send(b"answer").unwrap();
+    let mut room = [0; 20];
+    assert_eq!(peer.recv(&mut room).unwrap(), 6);
+    let mut to = open(&format!("udp://127.0.0.1:{number}"), WhenLost::Wait);
+    to.send(b"hello").unwrap();
+    assert_eq!(bytes(&at, 5), b"hello");
+    at.send(b"you").unwrap();
+    assert_eq!(bytes(&to, 3), b"you");
+}
+
+#[test]
+fn a_program_is_a_port_until_it_ends() {
+    let mut port = open("command:head -c 4", WhenLost::Wait);
+    port.send(b"four and more").unwrap();
+    assert_eq!(bytes(&port, 4), b"four");
+    assert_eq!(event(&port), Event::Ended);
+}
+
+#[test]
+fn what_cannot_be_opened_says_why() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("plain");
+    std::fs::write(&file, "").unwrap();
+    let near = open("pty", WhenLost::Wait);
+    let _taken = open(near.name(), WhenLost::End);
+    for (address, says) in [
+        (folder.path().join("none").display().to_string(), "`emberwort ports` lists"),
+        (file.display().to_string(), "it is not a serial port"),
+        (format!("tcp://127.0.0.1:{}", free_number()), "refused"),
+        ("command:./no-such-program".to_owned(), "No such file"),
+        (near.name().to_owned(), "cannot be opened"),
+    ] {
+        let read: Address = address.parse().unwrap();
+        let error = Port::open(&read, Some(SETTINGS), WhenLost::End, Clock::new()).err().unwrap().to_string();
+        assert!(error.contains(says) && error.contains(&address), "{address}: {error}");
+    }
+}
