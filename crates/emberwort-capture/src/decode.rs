@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, StreamId, TimedReceiver, Values};
+use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, StreamId, Time, TimedReceiver, Values};
 
 use crate::demux::{Demux, StreamSink};
 use crate::items::ItemSink;
@@ -174,6 +174,33 @@ impl<S: ItemSink> Decoder<S> {
         };
         self.lanes.push(Lane { stream, framing, receiver: TimedReceiver::new(receiver), reading });
         self.lanes.len() - 1
+    }
+
+    /// When [`Decoder::handle_timeout`] is to be called if nothing comes until then: where silence ends a frame that waits for it.
+    pub fn poll_timeout(&self) -> Option<Time> {
+        self.lanes.iter().filter_map(|lane| lane.receiver.poll_timeout()).min()
+    }
+
+    /// Nothing has come until `now`: silence may have ended frames.
+    pub fn handle_timeout(&mut self, now: Time) {
+        for index in 0..self.lanes.len() {
+            self.with_lane(index, |receiver, sink| receiver.handle_timeout(now, sink));
+        }
+    }
+
+    /// Whether the sink takes no more, or has failed.
+    pub fn has_ended(&self) -> bool {
+        self.goes_on().is_break()
+    }
+
+    /// What was counted so far.
+    pub fn statistics(&self) -> &Statistics {
+        &self.shared.output.statistics
+    }
+
+    /// Where the items go.
+    pub fn sink_mut(&mut self) -> &mut S {
+        &mut self.shared.output.taker.sink
     }
 
     fn goes_on(&self) -> ControlFlow<()> {

@@ -166,6 +166,54 @@ impl ItemSink for Nothing {
     }
 }
 
+/// Hands on the first rows alone, and what stands between them that is no row.
+#[derive(Clone, Debug)]
+pub struct First<S> {
+    left: Option<u64>,
+    sink: S,
+}
+
+impl<S> First<S> {
+    /// At most so many rows; all, if it is `None`.
+    pub fn new(rows: Option<u64>, sink: S) -> Self {
+        Self { left: rows, sink }
+    }
+}
+
+impl<S: ItemSink> ItemSink for First<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.sink.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.sink.wants(definition, message)
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        match (&mut self.left, &item) {
+            (Some(0), _) => return Ok(ControlFlow::Break(())),
+            (Some(left), Item::Row(_)) => *left -= 1,
+            _ => {}
+        }
+        let flow = self.sink.item(item)?;
+        Ok(if self.left == Some(0) { ControlFlow::Break(()) } else { flow })
+    }
+
+    fn is_full(&self) -> bool {
+        self.left == Some(0) || self.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.sink.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.sink.finish()
+    }
+}
+
 /// Hands on the rows of some messages and of one node. What is neither good nor of that node is handed on only if all rows are.
 #[derive(Clone, Debug)]
 pub struct Only<S> {

@@ -25,7 +25,7 @@ pub mod writer;
 
 pub use decode::Decoder;
 pub use demux::{Demux, StreamSink};
-pub use items::{BrokenFrame, Item, ItemSink, Only, Row, StrayBytes, Wants};
+pub use items::{BrokenFrame, First, Item, ItemSink, Only, Row, StrayBytes, Wants};
 pub use kept::KeptItems;
 pub use pieces::{Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 pub use recorder::{Recorder, lane_description};

@@ -21,7 +21,10 @@ pub struct Recorder<W> {
 #[derive(Debug)]
 struct Recorded {
     channel: usize,
-    from: End,
+    /// The channel's name.
+    name: String,
+    /// The end that sends; `None` where nobody knows.
+    from: Option<End>,
     interface: u32,
     wrapping: Wrapping,
 }
@@ -41,7 +44,7 @@ impl<W: Write> Recorder<W> {
                 let name = format!("{} from {}", of.name, from.as_str());
                 let description = lane_description(&of.name, from.as_str());
                 let interface = writer.interface(wrapping.link_type(), &name, &description)?;
-                lanes.push(Recorded { channel, from, interface, wrapping });
+                lanes.push(Recorded { channel, name: of.name.clone(), from: Some(from), interface, wrapping });
             }
         }
         Ok(Self { writer, lanes, packet: Vec::new() })
@@ -53,17 +56,46 @@ impl<W: Write> Recorder<W> {
     /// Also if its stream has no interface in the file, or nobody knows its end or when it came.
     pub fn chunk(&mut self, chunk: &Chunk<'_>) -> io::Result<()> {
         let stream = chunk.stream;
-        let lane = self.lanes.iter().find(|lane| (lane.channel, Some(lane.from)) == (stream.channel, stream.from));
+        if stream.from.is_none() {
+            self.add_shared_line(stream.channel)?;
+        }
+        let lane = self.lanes.iter().find(|lane| (lane.channel, lane.from) == (stream.channel, stream.from));
         let (Some(lane), Some(time)) = (lane, chunk.times.last()) else {
-            return Err(io::Error::other("only chunks of the file's channels, with their end and time, are recorded"));
+            return Err(io::Error::other("only chunks of the file's channels, with their time, are recorded"));
         };
-        lane.wrapping.wrap(chunk.key.unwrap_or(0), lane.from, chunk.bytes, &mut self.packet)?;
+        let from = lane.from.unwrap_or(End::Device);
+        lane.wrapping.wrap(chunk.key.unwrap_or(0), from, chunk.bytes, &mut self.packet)?;
         self.writer.packet(lane.interface, time.nanoseconds(), &self.packet)
+    }
+
+    /// Makes the interface for bytes of which nobody knows who sent them, if it is not there yet.
+    fn add_shared_line(&mut self, channel: usize) -> io::Result<()> {
+        if self.lanes.iter().any(|lane| (lane.channel, lane.from) == (channel, None)) {
+            return Ok(());
+        }
+        let Some(known) = self.lanes.iter().find(|lane| lane.channel == channel) else { return Ok(()) };
+        let (name, wrapping) = (known.name.clone(), known.wrapping);
+        let description = lane_description(&name, "either");
+        let interface = self.writer.interface(wrapping.link_type(), &name, &description)?;
+        self.lanes.push(Recorded { channel, name, from: None, interface, wrapping });
+        Ok(())
     }
 
     /// Ends the file and gives the writer back, flushed.
     pub fn finish(self) -> io::Result<W> {
         self.writer.finish()
+    }
+}
+
+impl Recorder<Vec<u8>> {
+    /// What was written and not taken yet: whole blocks.
+    pub fn written(&self) -> &[u8] {
+        self.writer.writer()
+    }
+
+    /// Takes what was written, so that it can be put where it belongs at once.
+    pub fn take_written(&mut self) -> Vec<u8> {
+        std::mem::take(self.writer.writer_mut())
     }
 }
 

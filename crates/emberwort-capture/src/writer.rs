@@ -54,6 +54,16 @@ impl<W: Write> PcapngWriter<W> {
         self.end_block(6)
     }
 
+    /// Where it is written to: whole blocks, whenever it is looked at.
+    pub fn writer(&self) -> &W {
+        &self.out
+    }
+
+    /// Where it is written to, to take from there what was written.
+    pub fn writer_mut(&mut self) -> &mut W {
+        &mut self.out
+    }
+
     /// Ends the file and gives the writer back, flushed.
     pub fn finish(mut self) -> io::Result<W> {
         self.out.flush()?;

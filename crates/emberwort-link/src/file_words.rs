@@ -7,12 +7,13 @@ use serde_json::Value as Json;
 
 use crate::Nanoseconds;
 
-/// A duration such as `200 ms`, `2.5 s`, `3 min` in nanoseconds.
+/// A duration such as `200 ms`, `2.5s`, `3 min` in nanoseconds.
 ///
 /// # Errors
 /// What is wrong with it.
 pub fn duration(text: &str) -> Result<Nanoseconds, String> {
-    let (number, unit) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
+    let text = text.trim();
+    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
     let scale = match unit.trim() {
         "us" => 1e3,
         "ms" => 1e6,
@@ -25,7 +26,7 @@ pub fn duration(text: &str) -> Result<Nanoseconds, String> {
             ));
         }
     };
-    match number.parse::<f64>() {
+    match number.trim_end().parse::<f64>() {
         Ok(number) if number >= 0.0 && number * scale < 9e18 => Ok((number * scale).round() as u64),
         _ => Err(format!("`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
     }

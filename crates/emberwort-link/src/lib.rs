@@ -6,18 +6,27 @@
 //! trial file ─► scenario ─► trial ◄─► device simulator ◄─► wire ─► report
 //! ```
 
+mod agenda;
 pub mod definitions;
+pub mod device_end;
 pub mod expect;
 mod file_words;
+pub mod host_end;
+pub mod machine;
 pub mod report;
 pub mod scenario;
 mod side;
 pub mod signal;
+mod speech;
 pub mod trial;
 mod under_way;
 pub mod wire;
 
 pub use definitions::{Definitions, Revisions};
+pub use device_end::DeviceEnd;
+pub use file_words::duration;
+pub use host_end::HostEnd;
+pub use machine::{LinkEvent, Machine};
 pub use report::{Heard, Report};
 pub use scenario::{Scenario, ScenarioError};
 pub use trial::{Watch, run};

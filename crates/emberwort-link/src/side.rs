@@ -6,7 +6,7 @@ use std::ops::Range;
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;
-use emberwort_wire::{Chunk, FrameFault, FrameSink, FrameView, Framed, Receiver, TimedReceiver, Values};
+use emberwort_wire::{Chunk, FrameFault, FrameSink, FrameView, Framed, Receiver, Time, TimedReceiver, Values};
 
 use crate::definitions::Definition;
 use crate::report::Heard;
@@ -148,6 +148,23 @@ impl Side {
                 receiver.handle_timeout(timeout, sink);
             }
         })
+    }
+
+    /// Takes bytes of which nobody knows which sent frame they belong to.
+    pub fn hear(&mut self, chunk: &Chunk<'_>) -> Found {
+        self.fed += chunk.bytes.len() as u64;
+        self.heard.input += chunk.bytes.len() as u64;
+        self.take(|receiver, sink| receiver.feed(chunk, sink))
+    }
+
+    /// When [`Side::hear_silence`] is to be called, if nothing comes until then.
+    pub fn poll_timeout(&self) -> Option<Time> {
+        self.receiver.poll_timeout()
+    }
+
+    /// Nothing has come until `now`.
+    pub fn hear_silence(&mut self, now: Time) -> Found {
+        self.take(|receiver, sink| receiver.handle_timeout(now, sink))
     }
 
     /// All that it received, with the gaps in the numbers.

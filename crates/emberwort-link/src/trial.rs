@@ -9,18 +9,18 @@ use std::sync::Arc;
 
 use emberwort_evolution::{Translation, Understood, Verdict};
 use emberwort_model::model::End;
-use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{Chunk, FrameFault, Framed, Framing, Header, StreamId, Times, ValueRef, Values};
+use emberwort_wire::{Chunk, FrameFault, Framed, Framing, StreamId, Times, ValueRef, Values};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
 use crate::report::{Report, WrongValue};
-use crate::scenario::{Device, Scenario, fill_with_rest};
+use crate::scenario::{Device, Scenario};
 use crate::side::{Found, FoundFrame, Side};
 use crate::signal::Sampler;
+use crate::speech::{self, Said};
 use crate::under_way::UnderWay;
 use crate::wire::Wire;
 
@@ -321,11 +321,11 @@ impl<'a> Trial<'a> {
     /// Whether a device runs now; one that is off begins its sequence numbers again.
     fn runs(&mut self, device: usize) -> bool {
         let device = &self.devices[device];
-        let off = device.restarts.iter().any(|(from, to)| (*from..*to).contains(&self.now));
-        if off {
+        let runs = speech::runs(device, self.now);
+        if !runs {
             self.sequences[0].insert(device.node, 0);
         }
-        !off
+        runs
     }
 
     fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
@@ -394,37 +394,18 @@ impl<'a> Trial<'a> {
     }
 
     fn sample(&mut self, device: usize, message: usize) -> Values {
-        let compiled = &self.of_device(device).plan.messages[message];
-        let signals = &self.devices[device].signals;
+        let plan = &self.of_device(device).plan;
         let sampler = self
             .samplers
             .entry((device, message))
-            .or_insert_with(|| Sampler::new(compiled, |slot| signals.get(&(message, slot))));
-        sampler.sample(compiled, self.now, &mut self.signal_random)
+            .or_insert_with(|| speech::sampler(plan, &self.devices[device], message));
+        sampler.sample(&plan.messages[message], self.now, &mut self.signal_random)
     }
 
     fn reply(&mut self, device: usize, request: usize, asked: &Values, exchange: Option<Rc<Exchange>>) {
         let plan = &self.of_device(device).plan;
-        let now = self.now;
-        let found = self.devices[device].replies.iter().find(|reply| reply.to == request && reply.from <= now);
-        let empty = serde_json::Map::new();
-        let (with, fields, echo) = match found {
-            Some(reply) => (reply.with, &reply.fields, &reply.echo[..]),
-            None => match plan.messages[request].message.answered_by.first() {
-                Some(first) => (*first, &empty, &[][..]),
-                None => return,
-            },
-        };
-        // The fields were checked when the trial was read.
-        let Ok(mut values) = fill_with_rest(plan, with, fields) else { return };
-        for (from, to) in echo {
-            match asked.get(*from) {
-                ValueRef::Raw(raw) => values.set_raw(*to, raw),
-                ValueRef::Bytes(bytes) => values.set_bytes(*to, bytes),
-                ValueRef::Absent => values.set_absent(*to),
-                _ => {}
-            }
-        }
+        let answer = speech::answer(plan, &self.devices[device], self.now, (request, asked));
+        let Some((with, values)) = answer else { return };
         let cause = Cause { exchange, answers: Some((request, asked)) };
         self.send(Some(device), self.devices[device].node, with, values, cause);
     }
@@ -438,18 +419,10 @@ impl<'a> Trial<'a> {
         let (from_device, from_host) = &self.uses[definition].framings;
         let (from, framing) = if device.is_some() { (End::Device, from_device) } else { (End::Host, from_host) };
         let sequence = self.sequences[usize::from(from == End::Host)].entry(node).or_insert(0);
-        let key = framing.plan().key_for(message, node).unwrap_or(0);
-        let header = Header { key, node, sequence: *sequence, revision: u64::from(revision) };
+        let said = Said { message, node, sequence: *sequence, revision, values: &values };
         *sequence += 1;
         let (mut body, mut bytes) = std::mem::take(&mut self.room);
-        body.clear();
-        bytes.clear();
-        // All values were checked, and `check` made sure that the longest body fits its frame.
-        if body_on(framing.plan(), compiled, &values, revision, &mut body).is_err()
-            || framing.encode(&header, &body, &mut bytes).is_err()
-        {
-            return;
-        }
+        let Some(key) = speech::frame(framing, compiled, &said, &mut body, &mut bytes) else { return };
         let finder = framing.plan().finder;
         let shortened = self.running[usize::from(from == End::Host)].shorten(finder, &bytes).len();
         let on_wire = &bytes[bytes.len() - shortened..];

@@ -18,5 +18,5 @@ mod socket;
 pub use address::{Address, AddressError};
 pub use clock::Clock;
 pub use list::{SerialPortInfo, serial_ports};
-pub use port::{Event, Port, PortError, Received};
+pub use port::{Event, Events, Port, PortError, Received, WhenLost};
 pub use serial::SerialSettings;

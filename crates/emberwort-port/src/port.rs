@@ -35,10 +35,41 @@ pub enum Event {
 /// What came of waiting.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Received {
-    /// Something happened.
-    Event(Event),
+    /// Something happened at the port that was opened with this number.
+    Event(usize, Event),
     /// Nothing did, in the time given.
     Nothing,
+}
+
+/// Where the events of one or more ports come together, in the order in which they happened.
+#[derive(Debug)]
+pub struct Events {
+    clock: Clock,
+    sender: Sender<(usize, Event)>,
+    receiver: Receiver<(usize, Event)>,
+}
+
+impl Events {
+    /// So far of no port.
+    pub fn new(clock: Clock) -> Self {
+        let (sender, receiver) = mpsc::channel();
+        Self { clock, sender, receiver }
+    }
+
+    /// The clock that all times come from.
+    pub fn clock(&self) -> &Clock {
+        &self.clock
+    }
+
+    /// Waits for what happens next: until a moment, or for ever.
+    pub fn receive(&self, until: Option<Time>) -> Received {
+        let next = match until {
+            Some(until) => self.receiver.recv_timeout(self.clock.until(until)),
+            None => self.receiver.recv().map_err(RecvTimeoutError::from),
+        };
+        // Its own sender is there as long as it is.
+        next.map_or(Received::Nothing, |(port, event)| Received::Event(port, event))
+    }
 }
 
 /// Why a port cannot be opened.
@@ -63,7 +94,6 @@ type SharedWriter = Arc<Mutex<Option<Box<dyn Write + Send>>>>;
 pub struct Port {
     name: String,
     clock: Clock,
-    events: Receiver<Event>,
     writer: SharedWriter,
     wanted: Arc<AtomicBool>,
 }
@@ -78,7 +108,7 @@ pub enum WhenLost {
 }
 
 impl Port {
-    /// Opens a port. Serial lines need their settings; the others have none.
+    /// Opens a port, whose events come with this number. Serial lines need their settings; the others have none.
     ///
     /// # Errors
     /// If there is no such port, somebody else has it, or it may not be used.
@@ -86,7 +116,7 @@ impl Port {
         address: &Address,
         settings: Option<SerialSettings>,
         when_lost: WhenLost,
-        clock: Clock,
+        (events, number): (&Events, usize),
     ) -> Result<Self, PortError> {
         let failed = |error: io::Error| PortError { port: address.to_string(), why: reason(address, &error) };
         let mut name = address.to_string();
@@ -99,7 +129,7 @@ impl Port {
             Address::TcpAt(at) => Opening::Waiting(socket::listen(at).map_err(failed)?),
             _ => Opening::Line(open_again(address, settings).map_err(failed)?),
         };
-        let (sender, events) = mpsc::channel();
+        let clock = events.clock;
         let writer = SharedWriter::default();
         let wanted = Arc::new(AtomicBool::new(true));
         let ends = when_lost == WhenLost::End || matches!(address, Address::Command(_) | Address::Standard);
@@ -108,7 +138,8 @@ impl Port {
             settings,
             ends,
             clock,
-            sender,
+            sender: events.sender.clone(),
+            number,
             writer: writer.clone(),
             wanted: wanted.clone(),
         };
@@ -117,30 +148,12 @@ impl Port {
             waiting => waiting,
         };
         thread::spawn(move || serving.run(first));
-        Ok(Self { name, clock, events, writer, wanted })
+        Ok(Self { name, clock, writer, wanted })
     }
 
     /// What others call it: of a pseudo-terminal, the path of its far end.
     pub fn name(&self) -> &str {
         &self.name
-    }
-
-    /// The clock that its times come from.
-    pub fn clock(&self) -> &Clock {
-        &self.clock
-    }
-
-    /// Waits for what happens next: until a moment, or for ever.
-    pub fn receive(&self, until: Option<Time>) -> Received {
-        let event = match until {
-            Some(until) => match self.events.recv_timeout(self.clock.until(until)) {
-                Err(RecvTimeoutError::Timeout) => return Received::Nothing,
-                Err(RecvTimeoutError::Disconnected) => Event::Ended,
-                Ok(event) => event,
-            },
-            None => self.events.recv().unwrap_or(Event::Ended),
-        };
-        Received::Event(event)
     }
 
     /// Sends bytes; of a socket that keeps packets, one packet. Returns when they were handed over.
@@ -189,7 +202,8 @@ fn open_again(address: &Address, settings: Option<SerialSettings>) -> io::Result
 fn reason(address: &Address, error: &io::Error) -> String {
     let Address::Serial(path) = address else { return error.to_string() };
     match error.kind() {
-        io::ErrorKind::NotFound => {
+        // A port that somebody has is reported as one that is not there, too.
+        io::ErrorKind::NotFound if !path.exists() => {
             format!("there is no {}; `emberwort ports` lists those that are there", path.display())
         }
         io::ErrorKind::PermissionDenied => match list::group_of(path) {
@@ -216,7 +230,8 @@ struct Serving {
     /// Whether it is not waited for when it is gone.
     ends: bool,
     clock: Clock,
-    sender: Sender<Event>,
+    sender: Sender<(usize, Event)>,
+    number: usize,
     writer: SharedWriter,
     wanted: Arc<AtomicBool>,
 }
@@ -233,7 +248,7 @@ impl Serving {
     }
 
     fn tell(&self, event: Event) {
-        if self.sender.send(event).is_err() {
+        if self.sender.send((self.number, event)).is_err() {
             self.wanted.store(false, Ordering::Relaxed);
         }
     }

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use emberwort_model::medium::MediumKind;
-use serialport::{DataBits, FlowControl, Parity, StopBits};
+use serialport::{ClearBuffer, DataBits, FlowControl, Parity, SerialPort as _, StopBits};
 
 use crate::line::{Line, Stream};
 
@@ -65,6 +65,8 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
         .timeout(Duration::from_millis(200))
         .open_native()
         .map_err(io::Error::from)?;
+    // What came before is nobody's answer.
+    let _ = port.clear(ClearBuffer::Input);
     let writer = port.try_clone_native().map_err(io::Error::from)?;
     Ok(Line { reader: Box::new(Stream(port)), writer: Box::new(writer) })
 }

@@ -4,26 +4,47 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream, UdpSocket};
 use std::time::Duration;
 
-use emberwort_port::port::WhenLost;
-use emberwort_port::{Address, Clock, Event, Port, Received, SerialSettings};
+use emberwort_port::{Address, Clock, Event, Events, Port, Received, SerialSettings, WhenLost};
 
 const SETTINGS: SerialSettings = SerialSettings { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
 
-fn open(address: &str, when_lost: WhenLost) -> Port {
+/// A port with events of its own.
+struct Alone {
+    port: Port,
+    events: Events,
+}
+
+impl std::ops::Deref for Alone {
+    type Target = Port;
+
+    fn deref(&self) -> &Port {
+        &self.port
+    }
+}
+
+impl std::ops::DerefMut for Alone {
+    fn deref_mut(&mut self) -> &mut Port {
+        &mut self.port
+    }
+}
+
+fn open(address: &str, when_lost: WhenLost) -> Alone {
     let address: Address = address.parse().unwrap();
-    Port::open(&address, Some(SETTINGS), when_lost, Clock::new()).unwrap()
+    let events = Events::new(Clock::new());
+    let port = Port::open(&address, Some(SETTINGS), when_lost, (&events, 0)).unwrap();
+    Alone { port, events }
 }
 
 /// Waits for the next event, no longer than a test may take.
-fn event(port: &Port) -> Event {
-    match port.receive(Some(port.clock().now().after(5_000_000_000))) {
-        Received::Event(event) => event,
+fn event(port: &Alone) -> Event {
+    match port.events.receive(Some(port.events.clock().now().after(5_000_000_000))) {
+        Received::Event(_, event) => event,
         Received::Nothing => panic!("nothing happened at {}", port.name()),
     }
 }
 
 /// Waits until so many bytes came.
-fn bytes(port: &Port, count: usize) -> Vec<u8> {
+fn bytes(port: &Alone, count: usize) -> Vec<u8> {
     let mut all = Vec::new();
     while all.len() < count {
         if let Event::Bytes(_, bytes) = event(port) {
@@ -147,17 +168,36 @@ fn what_cannot_be_opened_says_why() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("plain");
     std::fs::write(&file, "").unwrap();
-    let near = open("pty", WhenLost::Wait);
-    let _taken = open(near.name(), WhenLost::End);
     for (address, says) in [
         (folder.path().join("none").display().to_string(), "`emberwort ports` lists"),
         (file.display().to_string(), "it is not a serial port"),
         (format!("tcp://127.0.0.1:{}", free_number()), "refused"),
         ("command:./no-such-program".to_owned(), "No such file"),
-        (near.name().to_owned(), "cannot be opened"),
     ] {
         let read: Address = address.parse().unwrap();
-        let error = Port::open(&read, Some(SETTINGS), WhenLost::End, Clock::new()).err().unwrap().to_string();
+        let events = Events::new(Clock::new());
+        let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0)).err().unwrap().to_string();
         assert!(error.contains(says) && error.contains(&address), "{address}: {error}");
     }
+}
+
+/// The one who has a port open is named.
+#[test]
+fn a_port_that_is_taken_says_by_whom() {
+    let near = open("pty", WhenLost::Wait);
+    let script = format!("exec 9<>{}; flock -x 9; echo taken; read line", near.name());
+    let mut taker = std::process::Command::new("sh")
+        .args(["-c", &script])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut said = [0; 5];
+    taker.stdout.take().unwrap().read_exact(&mut said).unwrap();
+    let read: Address = near.name().parse().unwrap();
+    let events = Events::new(Clock::new());
+    let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0)).err().unwrap().to_string();
+    assert!(error.contains(&format!("sh (process {}) has it open", taker.id())), "{error}");
+    drop(taker.stdin.take());
+    taker.wait().unwrap();
 }

@@ -1,6 +1,7 @@
 //! The command line: names, options and help.
 
 mod checksum;
+mod live;
 mod names;
 
 use std::path::PathBuf;
@@ -14,6 +15,7 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
+pub use live::{DeviceArgs, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs};
 
 /// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
 /// captured traffic down to the wire.
@@ -131,6 +133,49 @@ pub enum Command {
         emberwort trial trials/clear-day.toml --seed 7 --host r2 --record clear-day.pcapng"
     )]
     Trial(TrialArgs),
+
+    /// List the serial ports of this machine
+    #[command(after_help = "The newest stands first.\n\nExamples:\n  emberwort ports\n  emberwort ports --as ndjson")]
+    Ports(PortsArgs),
+
+    /// Show what comes through a port, as it comes
+    #[command(
+        after_help = "Speed and form of a serial line come from the channel's medium. A port that vanishes is waited for. Afterwards \
+        standard error says where every byte went.\n\nExamples:\n  emberwort listen /dev/ttyUSB0 --on bus485\n  \
+        emberwort listen udp://:4850 --as ndjson --count 10"
+    )]
+    Listen(ListenArgs),
+
+    /// Send a message through a port, and show what is answered
+    #[command(
+        after_help = "Prints the request and its answer. Exit code 1 if the answer is a refusal (any but the first message that the \
+        definition names), comes late, damaged, or not at all.\n\nExamples:\n  \
+        emberwort send /dev/ttyUSB0 MoveGate target=80 speed=12 --on bus485 --node 3\n  \
+        emberwort send tcp://bridge:4001 WhoAreYou --on bus485 --node 3 --every 200ms --count 5"
+    )]
+    Send(SendArgs),
+
+    /// Record what comes through a port, or between two
+    #[command(
+        after_help = "The file can be read at any moment, also after a crash. With --between what comes at one port goes out at the \
+        other.\n\nExamples:\n  emberwort record /dev/ttyUSB0 --on bus485 --out night.pcapng\n  \
+        emberwort record --between /dev/ttyUSB0 pty --on bus485 --out night.pcapng"
+    )]
+    Record(RecordArgs),
+
+    /// Play the devices of a trial on a real port
+    #[command(after_help = "They send what the trial says, in real time, and answer.\n\nExamples:\n  \
+        emberwort device trials/clear-day.toml --port pty\n  \
+        emberwort device trials/stormy-night.toml --port /dev/ttyUSB0 --node 3")]
+    Device(DeviceArgs),
+
+    /// Play the host of a trial on a real port
+    #[command(
+        after_help = "It sends the trial's requests in real time. Exit code 1 if one is not answered in time.\n\nExamples:\n  \
+        emberwort host trials/clear-day.toml --port /dev/ttyUSB0\n  \
+        emberwort host trials/clear-day.toml --port tcp://bridge:4001 --for 10s"
+    )]
+    Host(PlayArgs),
 
     /// Write the example project and run the whole job on it
     #[command(after_help = "Examples:\n  emberwort demo\n  emberwort demo my-first-link")]

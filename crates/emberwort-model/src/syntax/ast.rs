@@ -56,6 +56,14 @@ impl End {
             End::Host => "host",
         }
     }
+
+    /// The end that this one talks to.
+    pub fn other(self) -> Self {
+        match self {
+            End::Device => End::Host,
+            End::Host => End::Device,
+        }
+    }
 }
 
 /// How many elements or bytes.

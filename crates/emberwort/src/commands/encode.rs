@@ -82,6 +82,28 @@ fn written_though_read_only(message: &MessagePlan, values: &Values) -> Vec<Strin
     entries.collect()
 }
 
+/// Values as they are given on the command line, and those that are none.
+pub fn given_words(words: &[String]) -> (Vec<(&str, Given<'_>)>, Vec<Problem>) {
+    let mut given = Vec::new();
+    let mut wrong = Vec::new();
+    for pair in words {
+        match pair.split_once('=') {
+            Some((name, value)) => given.push((name, Given::Text(value))),
+            None => wrong.push(Problem { field: pair.clone(), message: "write FIELD=VALUE".into() }),
+        }
+    }
+    (given, wrong)
+}
+
+/// Says all that is wrong with the values of a message.
+pub fn refuse(name: &str, problems: &[Problem]) -> anyhow::Result<()> {
+    if problems.is_empty() {
+        return Ok(());
+    }
+    let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
+    bail!("{name} cannot be encoded:{}", lines.concat())
+}
+
 struct Encoder<'a> {
     plan: Arc<Plan>,
     definition: &'a Path,
@@ -115,14 +137,7 @@ impl Encoder<'_> {
     }
 
     fn one(&mut self, message: usize, out: &mut dyn Write) -> anyhow::Result<()> {
-        let mut given = Vec::new();
-        let mut wrong = Vec::new();
-        for pair in &self.args.values {
-            match pair.split_once('=') {
-                Some((name, value)) => given.push((name, Given::Text(value))),
-                None => wrong.push(Problem { field: pair.clone(), message: "write FIELD=VALUE".into() }),
-            }
-        }
+        let (given, wrong) = given_words(&self.args.values);
         self.message(message, given, wrong, RowHeader::default(), out)
     }
 
@@ -230,10 +245,7 @@ impl Encoder<'_> {
         if let Err(more) = fill(compiled, given, filling, &mut self.values) {
             problems.extend(more);
         }
-        if !problems.is_empty() {
-            let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
-            bail!("{name} cannot be encoded:{}", lines.concat());
-        }
+        refuse(name, &problems)?;
         for entry in written_though_read_only(compiled, &self.values) {
             say!("{name}: {entry}, so a device has to refuse this");
         }

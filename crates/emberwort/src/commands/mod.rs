@@ -11,6 +11,7 @@ mod ending;
 mod generate;
 mod inputs;
 mod layout;
+mod live;
 mod names;
 mod new;
 mod seal;
@@ -43,6 +44,12 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Checksum(args) => checksum::run(&args, link, look),
         Command::Generate(args) => generate::run(&args, link, look),
         Command::Trial(args) => trial::run(&args, link, look),
+        Command::Ports(args) => live::ports::run(&args),
+        Command::Listen(args) => live::listen::run(&args, link, look),
+        Command::Send(args) => live::send::run(&args, link, look),
+        Command::Record(args) => live::record::run(&args, link, look),
+        Command::Device(args) => live::device::run(&args, link, look),
+        Command::Host(args) => live::host::run(&args, link, look),
         Command::Completions(args) => shell::completions(&args),
         Command::Man(args) => shell::man(&args),
         Command::Demo(args) => demo::run(&args, look),

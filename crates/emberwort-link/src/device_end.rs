@@ -1,0 +1,174 @@
+//! A simulated device as a machine: bytes and moments in, frames out. It reads no clock and knows no port.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
+
+use emberwort_model::model::End;
+use emberwort_wire::status_bytes::RunningStatus;
+use emberwort_wire::{Chunk, Framed as _, Framing, Time, Values};
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
+
+use crate::Nanoseconds;
+use crate::agenda::Agenda;
+use crate::definitions::Definition;
+use crate::machine::{LinkEvent, Machine};
+use crate::report::Heard;
+use crate::scenario::{Device, Planned, Scenario};
+use crate::side::{Found, Side};
+use crate::signal::Sampler;
+use crate::speech::{self, Said};
+
+/// A device of a trial.
+pub struct DeviceEnd {
+    definition: Definition,
+    device: Device,
+    starts: Time,
+    framing: Arc<Framing>,
+    running: RunningStatus,
+    side: Side,
+    agenda: Agenda<Todo>,
+    samplers: BTreeMap<usize, Sampler>,
+    random: ChaCha8Rng,
+    sequence: u64,
+    outbox: VecDeque<Vec<u8>>,
+}
+
+/// What it is going to do.
+enum Todo {
+    /// Send a message that it sends regularly.
+    Report { message: usize, every: Nanoseconds },
+    /// Send a planned message.
+    Send(Planned),
+    /// Answer a request with these values.
+    Answer { request: usize, asked: Values },
+}
+
+impl DeviceEnd {
+    /// The device of a trial with this index, which starts at this moment.
+    ///
+    /// # Panics
+    /// If there is no such device.
+    pub fn new(scenario: &Scenario, index: usize, starts: Time) -> Self {
+        let device = scenario.devices[index].clone();
+        let definition = scenario.definitions.get(device.definition).clone();
+        let channel = &definition.plan.channels[definition.channel];
+        let mut agenda = Agenda::new();
+        for (message, compiled) in definition.plan.messages.iter().enumerate() {
+            let every = compiled.message.every.filter(|_| compiled.message.from == End::Device);
+            if let Some(every) = every.filter(|_| channel.carries(message)) {
+                agenda.note(device.first_report, Todo::Report { message, every });
+            }
+        }
+        for planned in &device.sends {
+            agenda.note(planned.at, Todo::Send(planned.clone()));
+        }
+        let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
+        // A stream of its own for each device, so that one does not change what another says.
+        random.set_stream(device.node.wrapping_add(1));
+        Self {
+            starts,
+            framing: channel.framing(End::Device),
+            side: Side::hearing(&definition, End::Host),
+            running: RunningStatus::default(),
+            agenda,
+            samplers: BTreeMap::new(),
+            random,
+            sequence: 0,
+            outbox: VecDeque::new(),
+            definition,
+            device,
+        }
+    }
+
+    /// The device's node.
+    pub fn node(&self) -> u64 {
+        self.device.node
+    }
+
+    /// Does what is to be done by now.
+    fn act(&mut self, now: Nanoseconds) {
+        while let Some((time, todo)) = self.agenda.take(now) {
+            let runs = speech::runs(&self.device, time);
+            if !runs {
+                self.sequence = 0;
+            }
+            match todo {
+                Todo::Report { message, every } => {
+                    // What could not be sent in time is not made up for.
+                    let next = (time + every).max(now.saturating_sub(every));
+                    self.agenda.note(next, Todo::Report { message, every });
+                    if runs {
+                        let plan = &self.definition.plan;
+                        let new = || speech::sampler(plan, &self.device, message);
+                        let sampler = self.samplers.entry(message).or_insert_with(new);
+                        let values = sampler.sample(&plan.messages[message], time, &mut self.random);
+                        self.send(message, self.device.node, &values);
+                    }
+                }
+                Todo::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
+                Todo::Answer { request, asked } if runs => {
+                    let answer = speech::answer(&self.definition.plan, &self.device, time, (request, &asked));
+                    if let Some((message, values)) = answer {
+                        self.send(message, self.device.node, &values);
+                    }
+                }
+                Todo::Send(_) | Todo::Answer { .. } => {}
+            }
+        }
+    }
+
+    /// All that it heard.
+    pub fn heard(&self) -> Heard {
+        self.side.heard_in_all()
+    }
+
+    fn send(&mut self, message: usize, node: u64, values: &Values) {
+        let compiled = &self.definition.plan.messages[message];
+        let said = Said { message, node, sequence: self.sequence, revision: self.device.revision, values };
+        self.sequence += 1;
+        let (mut body, mut bytes) = Default::default();
+        if speech::frame(&self.framing, compiled, &said, &mut body, &mut bytes).is_some() {
+            self.outbox.push_back(self.running.shorten(self.framing.plan().finder, &bytes).to_vec());
+        }
+    }
+
+    fn found(&mut self, now: Nanoseconds, found: Found) {
+        let Definition { plan, channel, .. } = &self.definition;
+        for frame in found.frames {
+            let sender = (*channel, End::Host, frame.node.unwrap_or(0));
+            self.side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
+            let mine = frame.node.is_none_or(|to| to == self.device.node);
+            if mine && !plan.messages[frame.message].message.answered_by.is_empty() {
+                let todo = Todo::Answer { request: frame.message, asked: frame.values };
+                self.agenda.note(now + self.device.answers_after, todo);
+            }
+        }
+    }
+}
+
+impl Machine for DeviceEnd {
+    fn handle_chunk(&mut self, now: Time, chunk: &Chunk<'_>) {
+        let found = self.side.hear(chunk);
+        self.found(now.since(self.starts), found);
+    }
+
+    fn poll_timeout(&self) -> Option<Time> {
+        let next = self.agenda.next().map(|next| self.starts.after(next));
+        next.into_iter().chain(self.side.poll_timeout()).min()
+    }
+
+    fn handle_timeout(&mut self, now: Time) {
+        let found = self.side.hear_silence(now);
+        self.found(now.since(self.starts), found);
+        self.act(now.since(self.starts));
+    }
+
+    fn poll_transmit(&mut self) -> Option<Vec<u8>> {
+        self.outbox.pop_front()
+    }
+
+    fn poll_event(&mut self) -> Option<LinkEvent> {
+        None
+    }
+}

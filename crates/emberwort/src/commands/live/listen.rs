@@ -1,0 +1,77 @@
+//! `listen`: rows of what comes through a port, as it comes.
+
+use std::path::Path;
+
+use emberwort_capture::{Decoder, First, Only, Statistics};
+use emberwort_port::{Clock, Events};
+use emberwort_wire::{ChunkSink as _, Time};
+
+use super::line::{Came, Line, wait};
+use crate::cli::{ListenArgs, SenderEnd};
+use crate::commands::ending::Ending;
+use crate::commands::names::message_index;
+use crate::commands::speakers::{Spoken, speakers};
+use crate::output::{self, Look, Paint, say};
+use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
+
+pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let Spoken { speakers, later, is_whole } = speakers(&args.speakers, link, look)?;
+    for name in &args.message {
+        message_index(speakers.own(), name)?;
+    }
+    output::catch_interrupt();
+    let clock = Clock::new();
+    let events = Events::new(clock);
+    let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
+    let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
+    let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
+    let sink = Only::new(&args.message, args.node, First::new(args.count, printer));
+    let mut decoder = Decoder::of(speakers, sink).asking(later);
+    let end = args.lasting.map(|lasting| clock.now().after(lasting));
+    let from = args.from.map(SenderEnd::end).or(line.hears());
+    loop {
+        match wait(&[&line], &events, earliest(end, decoder.poll_timeout())) {
+            Came::Bytes(_, time, bytes) => {
+                // Whether more is wanted is asked below, of what was collected, too.
+                let _ = decoder.chunk(&line.chunk(from, time, &bytes));
+            }
+            Came::Nothing => decoder.handle_timeout(clock.now()),
+            Came::End => break,
+        }
+        decoder.pause();
+        if decoder.has_ended() || end.is_some_and(|end| end <= clock.now()) {
+            break;
+        }
+    }
+    let (_, statistics) = decoder.finish()?;
+    account(&statistics, look);
+    let broken = statistics.unread + statistics.broken + statistics.stray > 0;
+    let found = !is_whole || statistics.ambiguous > 0 || (args.strict && broken);
+    Ok(if found { Ending::WithFindings } else { Ending::Clean })
+}
+
+/// The earlier of two moments, of those that there are.
+pub fn earliest(one: Option<Time>, other: Option<Time>) -> Option<Time> {
+    one.into_iter().chain(other).min()
+}
+
+/// Says where every byte went, and what may be wrong.
+pub fn account(statistics: &Statistics, look: Look) {
+    let account = Account { statistics, file_bytes: 0, damage: &[] };
+    say!("{}", sentence(&account));
+    if let Some(line) = told_apart(statistics) {
+        say!("{line}");
+    }
+    for line in ambiguous(statistics).into_iter().chain(contradictions(statistics)) {
+        say!("{} {line}", look.paint_err(Paint::Bad, "finding:"));
+    }
+    if statistics.good_frames() == 0 && statistics.input >= MUCH_WITHOUT_A_FRAME {
+        say!("nothing of it is a frame: is the speed right, and the channel? --baud and --on say others");
+    } else if let Some(hint) = hint(statistics) {
+        say!("{hint}");
+    }
+}
+
+/// So many bytes in which no frame was found are more than a start in the middle of one.
+const MUCH_WITHOUT_A_FRAME: u64 = 256;

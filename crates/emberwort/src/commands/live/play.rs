@@ -1,0 +1,128 @@
+//! Ends of a trial on a real port, in real time.
+
+use std::fs;
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::Context;
+use emberwort_capture::{Decoder, Speakers};
+use emberwort_link::{LinkEvent, Machine, Scenario};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::End;
+use emberwort_port::{Clock, Events};
+use emberwort_wire::{ChunkSink as _, Time};
+
+use super::line::{Came, Line, wait};
+use super::listen::earliest;
+use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
+use crate::commands::speakers::revisions_in_trial;
+use crate::output::{self, Look, say};
+use crate::project::{Project, load_plan_of};
+use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::stats::{Account, sentence};
+
+/// What is done when the machines have nothing more to do by themselves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WhenIdle {
+    /// It is over.
+    End,
+    /// Others may still have something to say.
+    Listen,
+}
+
+/// A trial whose ends are to be played, and the port for that.
+pub struct Stage {
+    pub plan: Arc<Plan>,
+    pub scenario: Scenario,
+    events: Events,
+    line: Line,
+    style: RowStyle,
+    end: Option<Time>,
+}
+
+impl Stage {
+    /// Reads the trial, and opens the port.
+    pub fn new(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Self> {
+        let project = Project::find(link)?;
+        let plan = load_plan_of(&project.definition, look)?;
+        let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
+        let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, &plan, look)?;
+        let shown = crate::files::shown(&args.file);
+        let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
+        let scenario = Scenario::parse(&text, &plan, &revisions);
+        let mut scenario = scenario.with_context(|| format!("the trial {shown} cannot be used"))?;
+        scenario.seed = args.seed.unwrap_or(scenario.seed);
+        output::catch_interrupt();
+        let events = Events::new(Clock::new());
+        let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
+        let line = LineArgs { on, baud: args.baud, once: args.once };
+        let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
+        let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
+        let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
+        Ok(Self { plan, scenario, events, line, style, end })
+    }
+
+    /// When the trial starts.
+    pub fn starts(&self) -> Time {
+        self.events.clock().now()
+    }
+
+    /// Lets machines of one end run until their time is over, the user interrupts, or the port is gone for good. Prints what goes through
+    /// the port.
+    pub fn play<M: Machine>(
+        mut self,
+        from: End,
+        when_idle: WhenIdle,
+        machines: &mut [M],
+        mut tell: impl FnMut(LinkEvent),
+    ) -> anyhow::Result<()> {
+        let printer = RowPrinter::new(&Speakers::of(self.plan.clone()), self.style, output::stdout_at_once());
+        let mut decoder = Decoder::new(self.plan.clone(), printer);
+        let mut refused = false;
+        loop {
+            let now = self.events.clock().now();
+            for machine in machines.iter_mut() {
+                machine.handle_timeout(now);
+                while let Some(frame) = machine.poll_transmit() {
+                    match self.line.port.send(&frame) {
+                        Ok(sent) => {
+                            refused = false;
+                            let _ = decoder.chunk(&self.line.chunk(Some(from), sent, &frame));
+                        }
+                        Err(error) if !refused => {
+                            refused = true;
+                            say!("{} takes nothing: {error}", escaped(self.line.port.name()));
+                        }
+                        Err(_) => {}
+                    }
+                }
+            }
+            for machine in machines.iter_mut() {
+                while let Some(event) = machine.poll_event() {
+                    tell(event);
+                }
+            }
+            decoder.pause();
+            let next = machines.iter().filter_map(Machine::poll_timeout).min();
+            let is_done = next.is_none() && when_idle == WhenIdle::End;
+            if is_done || decoder.has_ended() || self.end.is_some_and(|end| end <= now) {
+                break;
+            }
+            match wait(&[&self.line], &self.events, earliest(earliest(next, self.end), decoder.poll_timeout())) {
+                Came::Bytes(_, time, bytes) => {
+                    let chunk = self.line.chunk(Some(from.other()), time, &bytes);
+                    for machine in machines.iter_mut() {
+                        machine.handle_chunk(time, &chunk);
+                    }
+                    let _ = decoder.chunk(&chunk);
+                }
+                Came::Nothing => decoder.handle_timeout(self.events.clock().now()),
+                Came::End => break,
+            }
+        }
+        let (_, statistics) = decoder.finish()?;
+        say!("{}", sentence(&Account { statistics: &statistics, file_bytes: 0, damage: &[] }));
+        Ok(())
+    }
+}
