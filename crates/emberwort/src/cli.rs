@@ -142,7 +142,7 @@ pub enum Command {
     #[command(
         after_help = "Speed and form of a serial line come from the channel's medium. A port that vanishes is waited for. Afterwards \
         standard error says where every byte went.\n\nExamples:\n  emberwort listen /dev/ttyUSB0 --on bus485\n  \
-        emberwort listen udp://:4850 --as ndjson --count 10"
+        emberwort listen tcp://bridge:4001 --on bus485 --as ndjson --count 10"
     )]
     Listen(ListenArgs),
 
@@ -165,15 +165,15 @@ pub enum Command {
 
     /// Play the devices of a trial on a real port
     #[command(after_help = "They send what the trial says, in real time, and answer.\n\nExamples:\n  \
-        emberwort device trials/clear-day.toml --port pty\n  \
-        emberwort device trials/stormy-night.toml --port /dev/ttyUSB0 --node 3")]
+        emberwort device trials/stormy-night.toml --port pty\n  \
+        emberwort device trials/clear-day.toml --port udp://:4850 --node 3")]
     Device(DeviceArgs),
 
     /// Play the host of a trial on a real port
     #[command(
         after_help = "It sends the trial's requests in real time. Exit code 1 if one is not answered in time.\n\nExamples:\n  \
-        emberwort host trials/clear-day.toml --port /dev/ttyUSB0\n  \
-        emberwort host trials/clear-day.toml --port tcp://bridge:4001 --for 10s"
+        emberwort host trials/stormy-night.toml --port /dev/ttyUSB0\n  \
+        emberwort host trials/clear-day.toml --port udp://127.0.0.1:4850 --for 10s"
     )]
     Host(PlayArgs),
 

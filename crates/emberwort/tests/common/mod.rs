@@ -106,3 +106,96 @@ pub fn stats(folder: &Path, words: &[&str]) -> serde_json::Value {
     let ran = run(folder, &words);
     serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {ran:?}"))
 }
+
+/// A run of the program beside the test; it is killed when nobody needs it any longer.
+pub struct Beside {
+    child: Option<std::process::Child>,
+    err: std::sync::mpsc::Receiver<String>,
+    said: String,
+}
+
+/// How long a test waits for what must come.
+pub const PATIENCE: std::time::Duration = std::time::Duration::from_secs(30);
+
+impl Beside {
+    /// Starts a command whose output is kept.
+    pub fn start(mut command: Command) -> Self {
+        use std::io::BufRead;
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the program runs");
+        let lines = std::io::BufReader::new(child.stderr.take().expect("a pipe"));
+        let (send, err) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            for line in lines.lines().map_while(Result::ok) {
+                if send.send(line).is_err() {
+                    break;
+                }
+            }
+        });
+        Self { child: Some(child), err, said: String::new() }
+    }
+
+    /// Starts the program in a folder.
+    pub fn run(folder: &Path, words: &[&str]) -> Self {
+        Self::start(emberwort(folder, words))
+    }
+
+    /// What follows these words in a line of standard error, which is waited for.
+    pub fn says(&mut self, words: &str) -> String {
+        loop {
+            let line = self.err.recv_timeout(PATIENCE);
+            let line = line.unwrap_or_else(|_| panic!("nothing says `{words}`:\n{}", self.said));
+            self.said += &format!("{line}\n");
+            if let Some((_, rest)) = line.split_once(words) {
+                return rest.to_owned();
+            }
+        }
+    }
+
+    fn signal(&self, name: &str) {
+        let id = self.child.as_ref().expect("it runs").id().to_string();
+        assert!(Command::new("kill").args([name, &id]).status().expect("kill runs").success());
+    }
+
+    /// Kills it without any warning.
+    pub fn kill(mut self) {
+        self.signal("-KILL");
+        self.child.take().expect("it runs").wait().expect("it is dead");
+    }
+
+    /// Ends it as Ctrl-C does.
+    pub fn interrupt(self) -> Ran {
+        self.signal("-INT");
+        self.end()
+    }
+
+    /// Waits for its end.
+    pub fn end(mut self) -> Ran {
+        let output = self.child.take().expect("it runs").wait_with_output().expect("it ends");
+        let mut ran = Ran::from(output);
+        ran.err = std::mem::take(&mut self.said);
+        for line in self.err.iter() {
+            ran.err += &format!("{line}\n");
+        }
+        ran
+    }
+}
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}
+
+/// A port number that nobody uses, for TCP or UDP.
+pub fn free_port() -> u16 {
+    loop {
+        let socket = std::net::TcpListener::bind("127.0.0.1:0").expect("a socket");
+        let port = socket.local_addr().expect("it has an address").port();
+        if std::net::UdpSocket::bind(("127.0.0.1", port)).is_ok() {
+            return port;
+        }
+    }
+}
