@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 /// An open line.
 pub(crate) struct Line {
     pub reader: Box<dyn Source>,
-    pub writer: Box<dyn Write + Send>,
+    pub writer: Box<dyn Target>,
 }
 
 /// What is read of a line.
@@ -23,6 +23,29 @@ pub(crate) trait Source: Send {
     /// Waits for what comes next, at most for a short time.
     fn next(&mut self, room: &mut [u8]) -> io::Result<Got>;
 }
+
+/// The half that writes.
+pub(crate) trait Target: Write + Send {
+    /// Whether somebody is at the other side, as far as one can know.
+    fn has_peer(&self) -> bool {
+        true
+    }
+}
+
+/// A half that writes to somebody of whom nothing is known.
+pub(crate) struct Out<W>(pub W);
+
+impl<W: Write> Write for Out<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl<W: Write + Send> Target for Out<W> {}
 
 /// A stream of bytes that ends with an empty read.
 pub(crate) struct Stream<R>(pub R);

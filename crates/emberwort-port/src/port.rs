@@ -1,6 +1,6 @@
 //! A port: opened, read by a thread of its own, opened again when it vanishes.
 
-use std::io::{self, Write};
+use std::io;
 use std::net::TcpListener;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -14,7 +14,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::clock::Clock;
-use crate::line::{Got, Line};
+use crate::line::{Got, Line, Source, Target};
 use crate::list;
 use crate::serial::SerialSettings;
 use crate::{program, pty, serial, socket};
@@ -85,10 +85,13 @@ pub struct PortError {
 /// How long a vanished port is left alone before it is tried again.
 const AGAIN_AFTER: Duration = Duration::from_millis(200);
 
+/// How often it is looked whether somebody is at the other side.
+const LOOK_EVERY: Duration = Duration::from_millis(10);
+
 /// The most bytes that are read at once; no packet is longer.
 const ROOM: usize = 1 << 16;
 
-type SharedWriter = Arc<Mutex<Option<Box<dyn Write + Send>>>>;
+type SharedWriter = Arc<Mutex<Option<Box<dyn Target>>>>;
 
 /// An open port. Dropping it closes it.
 pub struct Port {
@@ -143,11 +146,11 @@ impl Port {
             writer: writer.clone(),
             wanted: wanted.clone(),
         };
-        let first = match first {
-            Opening::Line(line) => Opening::Line(Line { writer: serving.keep(line.writer), reader: line.reader }),
-            waiting => waiting,
+        let (reader, listener) = match first {
+            Opening::Line(line) => (Some(serving.keep(line)), None),
+            Opening::Waiting(listener) => (None, Some(listener)),
         };
-        thread::spawn(move || serving.run(first));
+        thread::spawn(move || serving.run(reader, listener));
         Ok(Self { name, clock, writer, wanted })
     }
 
@@ -159,13 +162,35 @@ impl Port {
     /// Sends bytes; of a socket that keeps packets, one packet. Returns when they were handed over.
     ///
     /// # Errors
-    /// If nobody is at the other end, or the system cannot send.
+    /// [`io::ErrorKind::NotConnected`] if nobody is at the other side, else what the system says.
     pub fn send(&mut self, bytes: &[u8]) -> io::Result<Time> {
         let mut writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
-        let Some(writer) = writer.as_mut() else { return Err(io::Error::other("nobody is connected")) };
+        let Some(writer) = writer.as_mut() else { return Err(io::ErrorKind::NotConnected.into()) };
         writer.write_all(bytes)?;
         writer.flush()?;
         Ok(self.clock.now())
+    }
+}
+
+impl Port {
+    /// Whether somebody is at the other side, as far as one can know: of a serial line nobody can.
+    pub fn has_peer(&self) -> bool {
+        let writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        writer.as_ref().is_some_and(|writer| writer.has_peer())
+    }
+}
+
+impl Port {
+    /// Waits until somebody is at the other side, at most so long; whether somebody is. What comes meanwhile is kept.
+    pub fn wait_for_peer(&self, longest: Duration) -> bool {
+        let turns = longest.div_duration_f64(LOOK_EVERY).ceil() as u32;
+        (0..turns).any(|_| {
+            let is_there = self.has_peer();
+            if !is_there {
+                thread::sleep(LOOK_EVERY);
+            }
+            is_there
+        })
     }
 }
 
@@ -237,10 +262,10 @@ struct Serving {
 }
 
 impl Serving {
-    /// Puts the half that writes where it is written to; what is given back does nothing.
-    fn keep(&self, writer: Box<dyn Write + Send>) -> Box<dyn Write + Send> {
-        *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = Some(writer);
-        Box::new(io::sink())
+    /// Puts the half that writes where it is written to; gives the other back.
+    fn keep(&self, line: Line) -> Box<dyn Source> {
+        *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = Some(line.writer);
+        line.reader
     }
 
     fn is_wanted(&self) -> bool {
@@ -253,14 +278,10 @@ impl Serving {
         }
     }
 
-    fn run(self, first: Opening) {
-        let (mut line, listener) = match first {
-            Opening::Line(line) => (Some(line), None),
-            Opening::Waiting(listener) => (None, Some(listener)),
-        };
+    fn run(self, mut reader: Option<Box<dyn Source>>, listener: Option<TcpListener>) {
         while self.is_wanted() {
-            let Some(mut open) = line.take().or_else(|| self.again(listener.as_ref())) else { break };
-            let lost = self.read(&mut open);
+            let Some(mut open) = reader.take().or_else(|| self.again(listener.as_ref())) else { break };
+            let lost = self.read(open.as_mut());
             *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = None;
             if self.ends {
                 break;
@@ -271,10 +292,10 @@ impl Serving {
     }
 
     /// Reads until the line is gone; says why it is.
-    fn read(&self, line: &mut Line) -> String {
+    fn read(&self, reader: &mut dyn Source) -> String {
         let mut room = vec![0; ROOM];
         while self.is_wanted() {
-            match line.reader.next(&mut room) {
+            match reader.next(&mut room) {
                 Ok(Got::Bytes(length)) => self.tell(Event::Bytes(self.clock.now(), room[..length].to_vec())),
                 Ok(Got::Nothing) => {}
                 Ok(Got::Closed) => return "the other end closed it".to_owned(),
@@ -285,7 +306,7 @@ impl Serving {
     }
 
     /// Waits until the port is there again.
-    fn again(&self, listener: Option<&TcpListener>) -> Option<Line> {
+    fn again(&self, listener: Option<&TcpListener>) -> Option<Box<dyn Source>> {
         while self.is_wanted() {
             let line = match listener {
                 Some(listener) => listener.accept().and_then(|(stream, _)| socket::tcp(stream)),
@@ -293,9 +314,9 @@ impl Serving {
             };
             match line {
                 Ok(line) => {
-                    let line = Line { writer: self.keep(line.writer), reader: line.reader };
+                    let reader = self.keep(line);
                     self.tell(Event::Opened);
-                    return Some(line);
+                    return Some(reader);
                 }
                 Err(_) => thread::sleep(AGAIN_AFTER),
             }

@@ -3,7 +3,7 @@
 use std::io;
 use std::process::{Command, Stdio};
 
-use crate::line::{Line, Stream};
+use crate::line::{Line, Out, Stream};
 
 /// Starts a program; its standard error stays where ours is.
 pub(crate) fn start(words: &[String]) -> io::Result<Line> {
@@ -14,10 +14,10 @@ pub(crate) fn start(words: &[String]) -> io::Result<Line> {
     };
     // Nobody asks how it ended, but somebody has to fetch it.
     std::thread::spawn(move || child.wait());
-    Ok(Line { reader: Box::new(Stream(output)), writer: Box::new(input) })
+    Ok(Line { reader: Box::new(Stream(output)), writer: Box::new(Out(input)) })
 }
 
 /// Standard input and output of this program.
 pub(crate) fn standard() -> Line {
-    Line { reader: Box::new(Stream(io::stdin())), writer: Box::new(io::stdout()) }
+    Line { reader: Box::new(Stream(io::stdin())), writer: Box::new(Out(io::stdout())) }
 }

@@ -12,7 +12,7 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::pty::{PtyMaster, grantpt, posix_openpt, ptsname_r, unlockpt};
 use nix::sys::termios::{SetArg, cfmakeraw, tcgetattr, tcsetattr};
 
-use crate::line::{Got, Line, Source, is_nothing};
+use crate::line::{Got, Line, Source, Target, is_nothing};
 
 /// How long, in milliseconds, a full line is waited for before bytes are given up.
 const FULL: u16 = 200;
@@ -69,12 +69,11 @@ impl Source for Near {
 }
 
 impl Write for Near {
-    /// While nobody has the far end open, bytes are gone, as on a line without a listener.
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let (is_ready, is_alone) = self.wait(PollFlags::POLLOUT, FULL)?;
         let unread = || Err(io::Error::other("whoever has the far end open does not read"));
         match (is_alone, is_ready) {
-            (true, _) => Ok(bytes.len()),
+            (true, _) => Err(io::ErrorKind::NotConnected.into()),
             (false, false) => unread(),
             (false, true) => match (&*self.0).write(bytes) {
                 Err(error) if is_nothing(&error) => unread(),
@@ -85,5 +84,12 @@ impl Write for Near {
 
     fn flush(&mut self) -> io::Result<()> {
         Ok(())
+    }
+}
+
+impl Target for Near {
+    /// Whether somebody has the far end open.
+    fn has_peer(&self) -> bool {
+        self.wait(PollFlags::POLLOUT, 0).is_ok_and(|(_, is_alone)| !is_alone)
     }
 }

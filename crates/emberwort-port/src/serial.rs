@@ -7,7 +7,7 @@ use std::time::Duration;
 use emberwort_model::medium::MediumKind;
 use serialport::{ClearBuffer, DataBits, FlowControl, Parity, SerialPort as _, StopBits};
 
-use crate::line::{Line, Stream};
+use crate::line::{Line, Out, Stream};
 
 /// Speed and form of the characters on a serial line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -68,5 +68,5 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
     // What came before is nobody's answer.
     let _ = port.clear(ClearBuffer::Input);
     let writer = port.try_clone_native().map_err(io::Error::from)?;
-    Ok(Line { reader: Box::new(Stream(port)), writer: Box::new(writer) })
+    Ok(Line { reader: Box::new(Stream(port)), writer: Box::new(Out(writer)) })
 }

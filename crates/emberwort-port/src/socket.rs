@@ -5,7 +5,7 @@ use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use crate::line::{Got, Line, Source, Stream, is_nothing};
+use crate::line::{Got, Line, Out, Source, Stream, Target, is_nothing};
 
 /// Whoever waits looks this often whether it is still wanted.
 const PATIENCE: Duration = Duration::from_millis(200);
@@ -15,7 +15,7 @@ pub(crate) fn tcp(stream: TcpStream) -> io::Result<Line> {
     // A frame is sent at once, however short.
     stream.set_nodelay(true)?;
     stream.set_read_timeout(Some(PATIENCE))?;
-    Ok(Line { writer: Box::new(stream.try_clone()?), reader: Box::new(Stream(stream)) })
+    Ok(Line { writer: Box::new(Out(stream.try_clone()?)), reader: Box::new(Stream(stream)) })
 }
 
 /// Connects to `host:port`.
@@ -86,7 +86,7 @@ impl Write for Sender {
     fn write(&mut self, packet: &[u8]) -> io::Result<usize> {
         let peer = *self.peer.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(peer) = peer else {
-            return Err(io::Error::other("nobody has sent a packet yet, so there is nobody to send one to"));
+            return Err(io::ErrorKind::NotConnected.into());
         };
         match self.socket.peer_addr() {
             Ok(_) => self.socket.send(packet),
@@ -96,5 +96,12 @@ impl Write for Sender {
 
     fn flush(&mut self) -> io::Result<()> {
         Ok(())
+    }
+}
+
+impl Target for Sender {
+    /// Packets go to whoever sent the last one.
+    fn has_peer(&self) -> bool {
+        self.peer.lock().unwrap_or_else(PoisonError::into_inner).is_some()
     }
 }

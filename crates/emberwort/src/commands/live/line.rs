@@ -1,6 +1,7 @@
 //! A port with the channel that runs over it.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::bail;
 use emberwort_model::Plan;
@@ -67,6 +68,19 @@ impl Line {
         }
         let key = of.key_is_outside().then(|| address.port_number().map_or(0, u64::from));
         Ok(Self { port, channel, key, keeps_packets: address.keeps_packets() })
+    }
+
+    /// Waits until somebody is at the other side. Returns whether somebody is: the user may interrupt.
+    pub fn wait_for_peer(&self) -> bool {
+        if !self.port.has_peer() {
+            say!("nobody is at {} yet; waiting", escaped(self.port.name()));
+        }
+        while !self.port.wait_for_peer(Duration::from_nanos(LOOK_EVERY)) {
+            if output::interrupted() {
+                return false;
+            }
+        }
+        true
     }
 
     /// The end that sends what is heard here, if nobody says it: packets come to the host; on a line both may be heard.

@@ -1,6 +1,7 @@
 //! Ends of a trial on a real port, in real time.
 
 use std::fs;
+use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -58,6 +59,7 @@ impl Stage {
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once };
         let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
+        line.wait_for_peer();
         let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
         let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
         Ok(Self { plan, scenario, events, line, style, end })
@@ -90,6 +92,8 @@ impl Stage {
                             refused = false;
                             let _ = decoder.chunk(&self.line.chunk(Some(from), sent, &frame));
                         }
+                        // As with an unplugged cable.
+                        Err(error) if error.kind() == io::ErrorKind::NotConnected => {}
                         Err(error) if !refused => {
                             refused = true;
                             say!("{} takes nothing: {error}", escaped(self.line.port.name()));

@@ -1,7 +1,7 @@
 //! `record`: what comes through a port, or between two, into a file that can be read at any moment.
 
 use std::fs::{File, OpenOptions};
-use std::io::{self, Write};
+use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
@@ -44,18 +44,23 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let mut file = RecordFile::new(&args.out, Recorder::new(Vec::new(), &plan, &[channel])?)?;
     let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
     let mut counts = vec![0u64; lines.len()];
+    // Bytes that came while nobody was at the other port.
+    let mut unheard = [0u64; 2];
     let mut not_passed: Option<String> = None;
     loop {
         let all: Vec<&Line> = lines.iter().collect();
         match wait(&all, &events, earliest(end, file.flush_at())) {
             Came::Bytes(number, time, bytes) => {
-                if lines.len() == 2
-                    && let Err(error) = lines[1 - number].port.send(&bytes)
-                    && not_passed.is_none()
-                {
-                    let to = escaped(lines[1 - number].port.name());
-                    say!("what came is recorded, but cannot be passed on to {to}: {error}");
-                    not_passed = Some(to);
+                match lines.get_mut(1 - number).map(|other| other.port.send(&bytes)) {
+                    Some(Err(error)) if error.kind() == io::ErrorKind::NotConnected => {
+                        unheard[number] += bytes.len() as u64;
+                    }
+                    Some(Err(error)) if not_passed.is_none() => {
+                        let to = escaped(lines[1 - number].port.name());
+                        say!("what came is recorded, but cannot be passed on to {to}: {error}");
+                        not_passed = Some(to);
+                    }
+                    _ => {}
                 }
                 counts[number] += bytes.len() as u64;
                 file.chunk(&lines[number].chunk(ends[number], time, &bytes))?;
@@ -75,6 +80,9 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         .map(|(line, count)| format!("{} from {}", plural(*count, "byte"), escaped(line.port.name())))
         .collect();
     say!("{} in {shown}", counted.join(", "));
+    for (line, count) in lines.iter().rev().zip(unheard).filter(|(_, count)| *count > 0) {
+        say!("{} could not be passed on while nobody was at {}", plural(count, "byte"), escaped(line.port.name()));
+    }
     Ok(if not_passed.is_some() { Ending::WithFindings } else { Ending::Clean })
 }
 
@@ -121,11 +129,13 @@ impl RecordFile {
         Ok(())
     }
 
-    /// Hands what was collected to the system. If that fails, the file ends with its last whole batch.
+    /// Hands what was collected to the system. If that fails, the file ends with the last block that could be written whole.
     fn flush(&mut self) -> anyhow::Result<()> {
         self.due = None;
         let blocks = self.recorder.take_written();
         if let Err(error) = self.file.write_all(&blocks) {
+            let written = self.file.stream_position().unwrap_or(self.length).saturating_sub(self.length);
+            self.length += whole_blocks(&blocks, written);
             let _ = self.file.set_len(self.length);
             let shown = crate::files::shown(&self.path);
             let all = plural(self.length, "byte");
@@ -135,4 +145,17 @@ impl RecordFile {
         self.length += blocks.len() as u64;
         Ok(())
     }
+}
+
+/// How many of the first `written` bytes make whole blocks of a pcapng file. Each says its length in bytes 4 to 7.
+fn whole_blocks(blocks: &[u8], written: u64) -> u64 {
+    let mut end = 0;
+    while let Some(length) = blocks.get(end + 4..).and_then(<[u8]>::first_chunk) {
+        let next = end + u32::from_le_bytes(*length) as usize;
+        if next as u64 > written {
+            break;
+        }
+        end = next;
+    }
+    end as u64
 }

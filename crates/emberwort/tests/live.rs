@@ -1,0 +1,405 @@
+//! The commands that use ports, against peers that have nothing of ours: Python programs with a codec of their own, and the generated C
+//! as a program.
+
+mod common;
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use common::{Beside, free_port, project, run, run_with_input};
+use serde_json::Value as Json;
+
+/// A peer written in Python.
+fn peer(words: &[&str]) -> Beside {
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/bench_peer.py");
+    let mut command = Command::new("python3");
+    command.arg(script).args(words);
+    Beside::start(command)
+}
+
+/// A pseudo-terminal whose two ends are paths: what is written at one is read at the other. A relay stands between, as a cable does.
+struct Cable {
+    ends: [String; 2],
+    _relay: Beside,
+}
+
+fn cable() -> Cable {
+    let script = "import os,pty,select,sys,tty\n\
+                  a,b=pty.openpty(),pty.openpty()\n\
+                  [tty.setraw(end) for end in a+b]\n\
+                  print('ends',os.ttyname(a[1]),os.ttyname(b[1]),file=sys.stderr,flush=True)\n\
+                  while True:\n\
+                  \x20for one in select.select([a[0],b[0]],[],[])[0]:\n\
+                  \x20 os.write(b[0] if one==a[0] else a[0],os.read(one,65536))\n";
+    let mut command = Command::new("python3");
+    command.args(["-c", script]);
+    let mut relay = Beside::start(command);
+    let ends = relay.says("ends ");
+    let (one, other) = ends.split_once(' ').expect("two paths");
+    Cable { ends: [one.to_owned(), other.to_owned()], _relay: relay }
+}
+
+fn rows(out: &str) -> Vec<Json> {
+    out.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
+}
+
+fn messages(rows: &[Json]) -> Vec<&str> {
+    rows.iter().map(|row| row["message"].as_str().unwrap_or("(none)")).collect()
+}
+
+const MOVE: [&str; 6] = ["MoveGate", "target=80", "speed=12", "--node", "3", "--as"];
+
+#[test]
+fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
+    let folder = project();
+    let folder = folder.path();
+    let cable = cable();
+    let (tcp, tcp_at, udp) = (free_port(), free_port(), free_port());
+    let bus = |port: String| (port, "bus485");
+    let ports = [
+        (cable.ends[0].clone(), bus(cable.ends[1].clone())),
+        (format!("tcp_at:{tcp}"), bus(format!("tcp://127.0.0.1:{tcp}"))),
+        (format!("tcp:{tcp_at}"), bus(format!("tcp://:{tcp_at}"))),
+        (format!("udp_at:{udp}"), (format!("udp://127.0.0.1:{udp}"), "house")),
+    ];
+    for (theirs, (ours, channel)) in ports {
+        let words = [&["send", &ours][..], &MOVE, &["ndjson", "--on", channel]].concat();
+        let (ran, _peer) = if ours.starts_with("tcp://:") {
+            let mut sending = Beside::run(folder, &words);
+            sending.says("waiting for a connection at ");
+            let peer = peer(&["device", &theirs]);
+            (sending.end(), peer)
+        } else {
+            let mut peer = peer(&["device", &theirs]);
+            peer.says("ready");
+            (run(folder, &words), peer)
+        };
+        assert_eq!(ran.code, 0, "{ours}: {ran:?}");
+        let rows = rows(&ran.out);
+        assert_eq!(messages(&rows), ["MoveGate", "MoveAccepted"], "{ours}");
+        assert_eq!(rows[0]["fields"]["target"], 80.0, "{ours}");
+        assert_eq!(rows[1]["fields"]["ready_in"], 120.0, "{ours}");
+        assert_eq!((&rows[0]["direction"], &rows[1]["direction"]), (&"host".into(), &"device".into()), "{ours}");
+        let times = rows.iter().map(|row| row["time"].as_str().unwrap()).collect::<Vec<_>>();
+        assert!(times[0] < times[1], "{times:?}");
+    }
+}
+
+#[test]
+fn what_goes_wrong_with_an_answer_is_said_each_in_its_words() {
+    let folder = project();
+    let cases = [
+        ("refuse", "MoveGate was refused: Refused came after ", 2),
+        ("late", "MoveAccepted came late, after ", 2),
+        ("damaged", "the answer is damaged", 1),
+        ("silent", "nobody answered MoveGate within 50 ms", 1),
+        ("other_node", "nobody answered MoveGate within 50 ms", 1),
+    ];
+    for (how, said, good) in cases {
+        let cable = cable();
+        let mut peer = peer(&["device", &cable.ends[0], how]);
+        peer.says("ready");
+        let ran = run(folder.path(), &[&["send", &cable.ends[1]][..], &MOVE, &["ndjson", "--on", "bus485"]].concat());
+        assert_eq!(ran.code, 1, "{how}: {ran:?}");
+        assert!(ran.err.contains(said), "{how}: {}", ran.err);
+        let rows = rows(&ran.out);
+        assert_eq!(rows.iter().filter(|row| row["message"].is_string()).count(), good, "{how}: {}", ran.out);
+    }
+}
+
+#[test]
+fn a_python_host_talks_to_the_devices_of_a_trial() {
+    let folder = project();
+    // `tcp://:PORT` waits, and the host connects.
+    let port = free_port();
+    let words = ["device", "trials/stormy-night.toml", "--port", &format!("tcp://:{port}"), "--as", "ndjson"];
+    let mut device = Beside::run(folder.path(), &words);
+    device.says("waiting for a connection at ");
+    let asked = peer(&["host", &format!("tcp:{port}"), "20"]).end();
+    let answers = rows(&asked.out);
+    assert_eq!(answers.len(), 20);
+    for (n, answer) in answers.iter().enumerate() {
+        assert_eq!((&answer["node"], &answer["kind"]), (&3.into(), &0x41.into()), "{n}: {answer}");
+        // The trial accepts with target = 100 (raw 200) and ready_in = 120 s (raw 1200).
+        assert_eq!(answer["body"], "c8b004", "{n}");
+        // It answers after 6 ms.
+        assert!((0.006..0.5).contains(&answer["after"].as_f64().unwrap()), "{n}: {answer}");
+    }
+    let ran = device.interrupt();
+    assert_eq!(ran.code, 0, "{ran:?}");
+    let shown = rows(&ran.out);
+    let count = |name: &str| messages(&shown).iter().filter(|message| **message == name).count();
+    assert_eq!((count("MoveGate"), count("MoveAccepted")), (20, 20), "{}", ran.err);
+    assert!(ran.err.contains("0 broken"), "{}", ran.err);
+}
+
+#[test]
+fn between_two_ports_everything_passes_and_is_recorded() {
+    let folder = project();
+    let (device_side, host_side) = (cable(), cable());
+    let out = folder.path().join("between.pcapng");
+    let words =
+        ["record", "--between", &device_side.ends[0], &host_side.ends[0], "--on", "bus485", "--out", "between.pcapng"];
+    let mut recording = Beside::run(folder.path(), &words);
+    recording.says(&host_side.ends[0]);
+    let mut device = peer(&["device", &device_side.ends[1]]);
+    device.says("ready");
+    let asked = peer(&["host", &host_side.ends[1], "50"]).end();
+    assert_eq!(rows(&asked.out).iter().filter(|row| row["kind"] == 0x41).count(), 50, "{}", asked.out);
+    let ran = recording.interrupt();
+    assert_eq!(ran.code, 0, "{ran:?}");
+    // 50 requests of 10 bytes, 50 answers of 11.
+    assert!(ran.err.contains("550 bytes from") && ran.err.contains("500 bytes from"), "{}", ran.err);
+    let read = run(folder.path(), &["decode", out.to_str().unwrap(), "--as", "ndjson"]);
+    assert_eq!(read.code, 0, "{read:?}");
+    let found = rows(&read.out);
+    assert_eq!(found.len(), 100);
+    for pair in found.chunks(2) {
+        assert_eq!(messages(pair), ["MoveGate", "MoveAccepted"]);
+        assert_eq!(pair[0]["fields"]["target"], pair[1]["fields"]["target"], "the answer repeats the request's target");
+        assert_eq!((&pair[0]["direction"], &pair[1]["direction"]), (&"host".into(), &"device".into()));
+    }
+}
+
+/// The generated C as a program that speaks the bus over its standard input and output.
+fn c_gate(folder: &Path) -> PathBuf {
+    common::succeed(folder, &["generate", "c", "--out", "c"]);
+    std::fs::write(folder.join("c/gate.c"), GATE).unwrap();
+    let built = Command::new("cc")
+        .current_dir(folder.join("c"))
+        .args(["-std=c11", "-O1", "-o", "gate", "gate.c", "marlock.c", "-lm"])
+        .output()
+        .expect("a C compiler");
+    assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+    folder.join("c/gate")
+}
+
+const GATE: &str = include_str!("bench_gate.c");
+
+#[test]
+fn the_generated_c_answers_as_a_program() {
+    let folder = project();
+    let gate = c_gate(folder.path());
+    let port = format!("command:{}", gate.display());
+    let ran = run(folder.path(), &[&["send", &port][..], &MOVE, &["ndjson", "--on", "bus485"]].concat());
+    assert_eq!(ran.code, 0, "{ran:?}");
+    let rows = rows(&ran.out);
+    assert_eq!(messages(&rows), ["MoveGate", "MoveAccepted"]);
+    assert_eq!((&rows[1]["fields"]["target"], &rows[1]["fields"]["ready_in"]), (&80.0.into(), &7.5.into()));
+    // The host of a trial asks it, too: two of its four requests go to node 3 within the first 80 s; one of node 1 is not answered.
+    let ran =
+        run(folder.path(), &["host", "trials/stormy-night.toml", "--port", &port, "--for", "2500ms", "--as", "ndjson"]);
+    assert_eq!(ran.code, 1, "{ran:?}");
+    assert!(ran.err.contains("nobody answered WhoAreYou to node 1"), "{}", ran.err);
+}
+
+#[test]
+fn rows_of_live_traffic_have_the_form_of_those_of_files() {
+    let folder = project();
+    let hex = "c63903400002a012f590";
+    let bytes: Vec<u8> =
+        (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect();
+    let noisy = [&b"\x00\x01"[..], &bytes, b"\xc6\x39\x03", &bytes].concat();
+    let ran = run_with_input(folder.path(), &["listen", "-", "--on", "bus485", "--as", "ndjson", "--strict"], &noisy);
+    std::fs::write(folder.path().join("noisy.bin"), &noisy).unwrap();
+    let read = run(folder.path(), &["decode", "noisy.bin", "--on", "bus485", "--as", "ndjson", "--strict"]);
+    assert_eq!((ran.code, read.code), (1, 1), "{ran:?} {read:?}");
+    let without_time = |out: &str| {
+        let mut rows = rows(out);
+        for row in &mut rows {
+            let row = row.as_object_mut().unwrap();
+            // A file says where in it, a port when.
+            row.remove("time");
+            row.remove("offset");
+        }
+        rows
+    };
+    assert_eq!(without_time(&ran.out), without_time(&read.out));
+    assert!(!rows(&ran.out).is_empty());
+}
+
+/// The end of a pseudo-terminal that a test writes to; the program has the far end as its serial line.
+struct Writing {
+    near: std::fs::File,
+    path: String,
+}
+
+fn writing() -> Writing {
+    use nix::fcntl::OFlag;
+    use nix::sys::termios::{SetArg, cfmakeraw, tcgetattr, tcsetattr};
+    // No other program that a test starts may hold it open.
+    let near = nix::pty::posix_openpt(OFlag::O_RDWR | OFlag::O_NOCTTY | OFlag::O_CLOEXEC).unwrap();
+    nix::pty::grantpt(&near).unwrap();
+    nix::pty::unlockpt(&near).unwrap();
+    let path = nix::pty::ptsname_r(&near).unwrap();
+    let far = std::fs::File::open(&path).unwrap();
+    let mut settings = tcgetattr(&far).unwrap();
+    cfmakeraw(&mut settings);
+    tcsetattr(&far, SetArg::TCSANOW, &settings).unwrap();
+    Writing { near: std::fs::File::from(std::os::fd::OwnedFd::from(near)), path }
+}
+
+/// WhoAreYou for node 3, as a host sends it: 8 bytes.
+fn who_are_you(counter: u8) -> Vec<u8> {
+    let inner = [3, 0x30, counter, 0];
+    let crc = inner.iter().fold(0xFFFF_u16, |register, byte| {
+        (0..8).fold(register ^ u16::from(*byte) << 8, |r, _| if r & 0x8000 == 0 { r << 1 } else { r << 1 ^ 0x1021 })
+    });
+    [&[0xC6, 0x39][..], &inner, &crc.to_le_bytes()].concat()
+}
+
+/// Kills a recording at random moments of a steady stream: what was sent a second before is in the file, and the file is whole.
+fn killed_recordings(rounds: u32) {
+    use std::io::Write;
+    for round in 0..rounds {
+        let folder = project();
+        let mut line = writing();
+        let words = ["record", &line.path, "--on", "bus485", "--from", "host", "--out", "cut.pcapng"];
+        let mut recording = Beside::run(folder.path(), &words);
+        recording.says("runs with 115200 baud");
+        let began = std::time::Instant::now();
+        let any = std::time::UNIX_EPOCH.elapsed().unwrap().subsec_nanos();
+        let lasting = 1200 + u64::from(any / 1000 % 700);
+        let mut sent: Vec<std::time::Duration> = Vec::new();
+        while began.elapsed() < std::time::Duration::from_millis(lasting) {
+            line.near.write_all(&who_are_you(sent.len() as u8)).unwrap();
+            sent.push(began.elapsed());
+            std::thread::sleep(std::time::Duration::from_millis(1));
+        }
+        let killed = began.elapsed();
+        recording.kill();
+        let read = run(folder.path(), &["decode", "cut.pcapng", "--as", "ndjson", "--strict"]);
+        assert_eq!(read.code, 0, "round {round}: {}", read.err);
+        let found = rows(&read.out);
+        let old = sent.iter().filter(|at| **at + std::time::Duration::from_secs(1) < killed).count();
+        assert!(old > 20 && found.len() >= old, "round {round}: {} of {old}", found.len());
+        assert!(found.iter().enumerate().all(|(n, row)| row["sequence"] == (n as u8)), "round {round}");
+    }
+}
+
+#[test]
+fn a_killed_recording_is_whole_up_to_the_last_second() {
+    killed_recordings(2);
+}
+
+/// The same a hundred times: `cargo test -p emberwort --test live -- --ignored hundred`.
+#[test]
+#[ignore = "takes three minutes"]
+fn a_recording_killed_at_a_hundred_moments_is_whole() {
+    killed_recordings(100);
+}
+
+#[test]
+fn a_full_disk_leaves_a_recording_that_reads() {
+    use std::io::Write;
+    let folder = project();
+    let mut line = writing();
+    // The shell bounds how long a file may become, in blocks of 1024 bytes; the program is told as by a full disk.
+    let mut command = Command::new("bash");
+    let program = env!("CARGO_BIN_EXE_emberwort");
+    let record = format!(
+        "trap '' XFSZ; ulimit -f 64; exec {program} record {} --on bus485 --from host --out full.pcapng",
+        line.path
+    );
+    command.current_dir(folder.path()).args(["-c", &record]);
+    let mut recording = Beside::start(command);
+    recording.says("runs with 115200 baud");
+    // It may write for ever once nobody reads, so nobody waits for it.
+    std::thread::spawn(move || {
+        for n in 0..20_000u32 {
+            if line.near.write_all(&who_are_you(n as u8)).is_err() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_micros(50));
+        }
+    });
+    let ran = recording.end();
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains("full.pcapng cannot be written any further; its first "), "{}", ran.err);
+    let read = run(folder.path(), &["decode", "full.pcapng", "--as", "ndjson", "--strict"]);
+    assert_eq!(read.code, 0, "{}", read.err);
+    let found = rows(&read.out);
+    assert!(found.len() > 300, "{}", found.len());
+    assert!(found.iter().enumerate().all(|(n, row)| row["sequence"] == (n as u8)));
+}
+
+/// The path of a serial port that can be unplugged: a link to the far end of a pseudo-terminal, which another replaces.
+fn plug(at: &Path, line: &Writing) {
+    let _ = std::fs::remove_file(at);
+    std::os::unix::fs::symlink(&line.path, at).unwrap();
+}
+
+#[test]
+fn a_port_that_vanishes_is_waited_for() {
+    use std::io::Write;
+    for command in ["listen", "record"] {
+        let folder = project();
+        let at = folder.path().join("adapter");
+        let mut line = writing();
+        plug(&at, &line);
+        let mut words = vec![command, at.to_str().unwrap(), "--on", "bus485", "--from", "host"];
+        words.extend(if command == "listen" { ["--as", "ndjson"] } else { ["--out", "night.pcapng"] });
+        let mut running = Beside::run(folder.path(), &words);
+        running.says("runs with 115200 baud");
+        for turn in 0..3 {
+            if turn > 0 {
+                // Pulled out, and after a while in again.
+                std::fs::remove_file(&at).unwrap();
+                drop(line);
+                running.says("; waiting for it");
+                line = writing();
+                plug(&at, &line);
+                running.says(" is there");
+            }
+            for n in 0..5 {
+                line.near.write_all(&who_are_you(turn * 5 + n)).unwrap();
+            }
+            std::thread::sleep(std::time::Duration::from_millis(100));
+        }
+        let ran = running.interrupt();
+        assert_eq!(ran.code, 0, "{command}: {ran:?}");
+        let out = match command {
+            "listen" => ran.out,
+            _ => common::succeed(folder.path(), &["decode", "night.pcapng", "--as", "ndjson", "--strict"]),
+        };
+        let found = rows(&out);
+        assert_eq!(found.len(), 15, "{command}: {out}");
+        assert!(found.iter().enumerate().all(|(n, row)| row["sequence"] == n), "{command}: {out}");
+    }
+}
+
+#[test]
+fn once_ends_when_the_port_vanishes() {
+    let folder = project();
+    let line = writing();
+    let mut running = Beside::run(folder.path(), &["listen", &line.path, "--on", "bus485", "--once", "--as", "ndjson"]);
+    running.says("runs with");
+    drop(line);
+    assert_eq!(running.end().code, 0);
+}
+
+#[test]
+fn what_cannot_be_opened_says_why_and_what_to_do() {
+    let folder = project();
+    std::fs::write(folder.path().join("plain"), "x").unwrap();
+    let cases = [
+        ("/dev/no-such-port", "`emberwort ports` lists those that are there"),
+        ("./plain", "it is not a serial port"),
+        ("tcp://127.0.0.1:0", "has no port number from 1 to 65535"),
+        ("can:can0", "CAN interfaces cannot be used"),
+        ("com:3", "is no kind of port"),
+        ("command:", "names no program"),
+        ("command:./no-such-program", "cannot be opened"),
+    ];
+    for (port, said) in cases {
+        let ran = run(folder.path(), &["listen", port, "--on", "bus485"]);
+        assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{port}: {ran:?}");
+        assert!(ran.err.contains(said), "{port}: {}", ran.err);
+    }
+    let taken = writing();
+    let mut first = Beside::run(folder.path(), &["listen", &taken.path, "--on", "bus485"]);
+    first.says("runs with");
+    let second = run(folder.path(), &["listen", &taken.path, "--on", "bus485"]);
+    assert_eq!(second.code, 2, "{second:?}");
+    assert!(second.err.contains("emberwort") && second.err.contains("has it open"), "{}", second.err);
+}
