@@ -1,6 +1,6 @@
 //! A simulated device as a machine: bytes and moments in, frames out. It reads no clock and knows no port.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use emberwort_model::model::End;
@@ -13,10 +13,10 @@ use crate::Nanoseconds;
 use crate::agenda::Agenda;
 use crate::definitions::Definition;
 use crate::machine::{LinkEvent, Machine};
+use crate::player::{Player, Way};
 use crate::report::Heard;
 use crate::scenario::{Device, Planned, Scenario};
 use crate::side::{Found, Side};
-use crate::signal::Sampler;
 use crate::speech::{self, Said};
 
 /// A device of a trial.
@@ -28,7 +28,7 @@ pub struct DeviceEnd {
     running: RunningStatus,
     side: Side,
     agenda: Agenda<Todo>,
-    samplers: BTreeMap<usize, Sampler>,
+    player: Player,
     random: ChaCha8Rng,
     sequence: u64,
     outbox: VecDeque<Vec<u8>>,
@@ -41,7 +41,7 @@ enum Todo {
     /// Send a planned message.
     Send(Planned),
     /// Answer a request with these values.
-    Answer { request: usize, asked: Values },
+    Answer { request: usize, asked: Values, way: Way },
 }
 
 impl DeviceEnd {
@@ -72,7 +72,7 @@ impl DeviceEnd {
             side: Side::hearing(&definition, End::Host),
             running: RunningStatus::default(),
             agenda,
-            samplers: BTreeMap::new(),
+            player: Player::new(&definition.plan, definition.channel, &device),
             random,
             sequence: 0,
             outbox: VecDeque::new(),
@@ -92,6 +92,7 @@ impl DeviceEnd {
             let runs = speech::runs(&self.device, time);
             if !runs {
                 self.sequence = 0;
+                self.player.restart(&self.device);
             }
             match todo {
                 Todo::Report { message, every } => {
@@ -100,17 +101,20 @@ impl DeviceEnd {
                     self.agenda.note(next, Todo::Report { message, every });
                     if runs {
                         let plan = &self.definition.plan;
-                        let new = || speech::sampler(plan, &self.device, message);
-                        let sampler = self.samplers.entry(message).or_insert_with(new);
-                        let values = sampler.sample(&plan.messages[message], time, &mut self.random);
+                        let (values, alarms) =
+                            self.player.report(plan, &self.device, message, time, &mut self.random);
                         self.send(message, self.device.node, &values);
+                        for (message, node, values) in alarms {
+                            self.send(message, node, &values);
+                        }
                     }
                 }
                 Todo::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
-                Todo::Answer { request, asked } if runs => {
-                    let answer = speech::answer(&self.definition.plan, &self.device, time, (request, &asked));
-                    if let Some((message, values)) = answer {
-                        self.send(message, self.device.node, &values);
+                Todo::Answer { request, asked, way } if runs => {
+                    let plan = &self.definition.plan;
+                    let answer = self.player.answer(plan, &self.device, time, way, (request, &asked));
+                    if let Some((message, node, values)) = answer {
+                        self.send(message, node, &values);
                     }
                 }
                 Todo::Send(_) | Todo::Answer { .. } => {}
@@ -139,9 +143,12 @@ impl DeviceEnd {
             let sender = (*channel, End::Host, frame.node.unwrap_or(0));
             self.side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
             let mine = frame.node.is_none_or(|to| to == self.device.node);
-            if mine && !plan.messages[frame.message].message.answered_by.is_empty() {
-                let todo = Todo::Answer { request: frame.message, asked: frame.values };
-                self.agenda.note(now + self.device.answers_after, todo);
+            if mine {
+                let request = (frame.message, &frame.values);
+                for answer in self.player.hear(plan, &self.device, now, request, &mut self.random) {
+                    let (request, asked) = (frame.message, frame.values.clone());
+                    self.agenda.note(now + answer.after, Todo::Answer { request, asked, way: answer.way });
+                }
             }
         }
     }

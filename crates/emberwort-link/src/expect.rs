@@ -196,6 +196,6 @@ impl Expectation {
                 }
             }
         };
-        Verdict { sentence: self.sentence.clone(), held, found }
+        Verdict { sentence: self.sentence.clone(), held, found, at: None }
     }
 }

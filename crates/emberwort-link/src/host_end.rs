@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use emberwort_model::model::End;
 use emberwort_wire::status_bytes::RunningStatus;
-use emberwort_wire::{Chunk, Framed as _, Framing, Time};
+use emberwort_wire::{Chunk, Framed as _, Framing, Time, Values};
 
 use crate::Nanoseconds;
 use crate::agenda::Agenda;
@@ -13,6 +13,7 @@ use crate::definitions::Definition;
 use crate::machine::{LinkEvent, Machine};
 use crate::report::Heard;
 use crate::scenario::Scenario;
+use crate::script::{Outcome, Runner};
 use crate::side::{Found, Side};
 use crate::speech::{self, Said};
 
@@ -25,6 +26,7 @@ pub struct HostEnd {
     running: RunningStatus,
     side: Side,
     agenda: Agenda<Todo>,
+    scripts: Runner,
     /// By node.
     sequences: BTreeMap<u64, u64>,
     /// Requests that nobody has answered yet, by the number of the request.
@@ -66,6 +68,7 @@ impl HostEnd {
             side: Side::hearing(&definition, End::Device),
             running: RunningStatus::default(),
             agenda,
+            scripts: Runner::new(&scenario.scripts),
             sequences: BTreeMap::new(),
             open: BTreeMap::new(),
             asked: 0,
@@ -76,8 +79,16 @@ impl HostEnd {
         }
     }
 
+    /// How the scripts came out, if it ends now.
+    pub fn outcomes(&self) -> Vec<Outcome> {
+        self.scripts.outcomes(&self.definition.plan)
+    }
+
     /// Does what is to be done by now.
     fn act(&mut self, now: Nanoseconds) {
+        for sending in self.scripts.act(&self.definition.plan, now) {
+            self.send(sending.message, sending.node, &sending.values);
+        }
         while let Some((time, todo)) = self.agenda.take(now) {
             match todo {
                 Todo::Request { index } => {
@@ -87,7 +98,7 @@ impl HostEnd {
                     {
                         self.agenda.note(time + every, Todo::Request { index });
                     }
-                    self.send(index);
+                    self.send_planned(index);
                     if self.is_answered(index) {
                         self.open.insert(self.asked, Open { index, asked: now, left: self.scenario.retries });
                         self.agenda.note(now + self.within(index), Todo::Look { number: self.asked });
@@ -99,7 +110,7 @@ impl HostEnd {
                     let index = open.index;
                     if open.left > 0 {
                         open.left -= 1;
-                        self.send(index);
+                        self.send_planned(index);
                         self.agenda.note(now + self.within(index), Todo::Look { number });
                     } else {
                         self.open.remove(&number);
@@ -129,10 +140,13 @@ impl HostEnd {
         !for_all && !self.definition.plan.messages[planned.message].message.answered_by.is_empty()
     }
 
-    fn send(&mut self, index: usize) {
-        let planned = &self.scenario.requests[index];
+    fn send_planned(&mut self, index: usize) {
+        let planned = self.scenario.requests[index].clone();
+        self.send(planned.message, planned.node, &planned.values);
+    }
+
+    fn send(&mut self, message: usize, node: u64, values: &Values) {
         let plan = &self.definition.plan;
-        let (message, node, values) = (planned.message, planned.node, &planned.values);
         let sequence = self.sequences.entry(node).or_insert(0);
         let said = Said { message, node, sequence: *sequence, revision: plan.link.revision, values };
         *sequence += 1;
@@ -149,6 +163,7 @@ impl HostEnd {
             self.side.requests.answered(plan, *channel, frame.node.unwrap_or(0), frame.message);
             let sender = (*channel, End::Device, frame.node.unwrap_or(0));
             self.side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
+            self.scripts.hear(plan, now, frame.message, frame.node, &frame.values);
             // The oldest request that this can answer.
             let answers = |open: &Open| {
                 let planned = &self.scenario.requests[open.index];
@@ -176,7 +191,7 @@ impl Machine for HostEnd {
     }
 
     fn poll_timeout(&self) -> Option<Time> {
-        let next = self.agenda.next().map(|next| self.starts.after(next));
+        let next = self.agenda.next().into_iter().chain(self.scripts.next()).min().map(|next| self.starts.after(next));
         next.into_iter().chain(self.side.poll_timeout()).min()
     }
 

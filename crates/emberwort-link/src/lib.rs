@@ -11,13 +11,17 @@ pub mod definitions;
 pub mod device_end;
 pub mod expect;
 mod file_words;
+pub mod formula;
 pub mod host_end;
 pub mod machine;
 pub mod report;
 pub mod scenario;
 mod side;
 pub mod signal;
+mod player;
+pub mod script;
 mod speech;
+pub mod tables;
 pub mod trial;
 mod under_way;
 pub mod wire;
@@ -29,6 +33,7 @@ pub use host_end::HostEnd;
 pub use machine::{LinkEvent, Machine};
 pub use report::{Heard, Report};
 pub use scenario::{Scenario, ScenarioError};
+pub use tables::tables_on;
 pub use trial::{Watch, run};
 
 /// A moment or a duration in nanoseconds of virtual time.

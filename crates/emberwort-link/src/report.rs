@@ -6,6 +6,7 @@ use emberwort_evolution::Verdict as Understanding;
 use hdrhistogram::Histogram;
 
 use crate::Nanoseconds;
+use crate::script::Outcome;
 
 /// What came of a trial.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -37,6 +38,8 @@ pub struct Report {
     pub answers: BTreeMap<usize, Answers>,
     /// What must hold, and whether it did.
     pub verdicts: Vec<Verdict>,
+    /// How long somebody sent.
+    pub busy: Nanoseconds,
     /// When it ended.
     pub ended: Nanoseconds,
     /// When the trial was given up, as more frames waited for the wire than it can hold.
@@ -146,6 +149,16 @@ pub struct Verdict {
     pub held: bool,
     /// What was found, with the numbers.
     pub found: String,
+    /// The moment that shows it, if it failed at one.
+    pub at: Option<Nanoseconds>,
+}
+
+impl Verdict {
+    /// Of a script of the host, which must do all its steps.
+    pub(crate) fn of_script(outcome: Outcome) -> Self {
+        let Outcome { name, held, found, at } = outcome;
+        Self { sentence: format!("{name} does all its steps"), held, found, at }
+    }
 }
 
 impl Report {

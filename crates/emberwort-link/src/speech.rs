@@ -1,48 +1,15 @@
 //! What a simulated end says: when it can speak, with which values, in which frame. Trials and ends on real ports use it alike.
 
-use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::frame::body_on;
-use emberwort_wire::{Framing, Header, ValueRef, Values};
+use emberwort_wire::{Framing, Header, Values};
 
 use crate::Nanoseconds;
-use crate::scenario::{Device, fill_with_rest};
-use crate::signal::Sampler;
+use crate::scenario::Device;
 
 /// Whether a device runs at a moment, and is not switched off for a restart.
 pub(crate) fn runs(device: &Device, now: Nanoseconds) -> bool {
     !device.restarts.iter().any(|(from, to)| (*from..*to).contains(&now))
-}
-
-/// Where the values come from of a message that a device sends regularly.
-pub(crate) fn sampler(plan: &Plan, device: &Device, message: usize) -> Sampler {
-    Sampler::new(&plan.messages[message], |slot| device.signals.get(&(message, slot)))
-}
-
-/// What a device answers to a request, by index and with its values: the answer's index, and its values.
-pub(crate) fn answer(
-    plan: &Plan,
-    device: &Device,
-    now: Nanoseconds,
-    (request, asked): (usize, &Values),
-) -> Option<(usize, Values)> {
-    let found = device.replies.iter().find(|reply| reply.to == request && reply.from <= now);
-    let empty = serde_json::Map::new();
-    let (with, fields, echo) = match found {
-        Some(reply) => (reply.with, &reply.fields, &reply.echo[..]),
-        None => (*plan.messages[request].message.answered_by.first()?, &empty, &[][..]),
-    };
-    // The fields were checked when the trial was read.
-    let mut values = fill_with_rest(plan, with, fields).ok()?;
-    for (from, to) in echo {
-        match asked.get(*from) {
-            ValueRef::Raw(raw) => values.set_raw(*to, raw),
-            ValueRef::Bytes(bytes) => values.set_bytes(*to, bytes),
-            ValueRef::Absent => values.set_absent(*to),
-            _ => {}
-        }
-    }
-    Some((with, values))
 }
 
 /// A message that is said.

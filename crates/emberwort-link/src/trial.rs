@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BinaryHeap};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use emberwort_evolution::{Translation, Understood, Verdict};
+use emberwort_evolution::{Translation, Understood, Verdict as Understanding};
 use emberwort_model::model::End;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{Chunk, FrameFault, Framed, Framing, StreamId, Times, ValueRef, Values};
@@ -16,13 +16,14 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::report::{Report, WrongValue};
+use crate::player::{Player, Way};
+use crate::report::{Report, Verdict, WrongValue};
 use crate::scenario::{Device, Scenario};
+use crate::script::Runner;
 use crate::side::{Found, FoundFrame, Side};
-use crate::signal::Sampler;
 use crate::speech::{self, Said};
 use crate::under_way::UnderWay;
-use crate::wire::Wire;
+use crate::wire::{Sender, Wire};
 
 /// Looks on while a trial runs.
 pub trait Watch {
@@ -41,6 +42,9 @@ pub trait Watch {
 
 /// Nobody looks on.
 impl Watch for () {}
+
+/// The number of the host among the senders; devices have their index.
+const HOST: usize = usize::MAX;
 
 /// Frames that may wait for the wire at once.
 const MAX_WAITING: usize = 100_000;
@@ -112,7 +116,9 @@ enum Event {
     /// The host asks once more, if nobody has answered.
     Retry { index: usize, left: u32, exchange: Rc<Exchange> },
     /// A device answers a request with these values.
-    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>> },
+    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>>, way: Way },
+    /// The host goes on with its scripts.
+    Script,
     /// Bytes of a sent frame arrive, all of them and unchanged or not.
     Arrive { sent: u64, bytes: Vec<u8>, whole: bool },
 }
@@ -211,10 +217,14 @@ struct Trial<'a> {
     devices: Vec<Device>,
     /// Sequence numbers of devices and of the host, by node.
     sequences: [BTreeMap<u64, u64>; 2],
-    /// What devices send regularly, by device and message.
-    samplers: BTreeMap<(usize, usize), Sampler>,
+    /// The state of each device.
+    players: Vec<Player>,
+    scripts: Runner,
+    /// When the scripts are looked at next.
+    script_at: Option<Nanoseconds>,
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
+    answer_random: ChaCha8Rng,
     /// Sent frames that are still under way, by number.
     sent: UnderWay<Sent>,
     /// Room for a body and a frame.
@@ -240,6 +250,10 @@ impl<'a> Trial<'a> {
         };
         let mut wire = Wire::new(&channel.medium.kind);
         wire.faults = scenario.faults;
+        wire.to_device = scenario.to_device;
+        wire.jitter = scenario.jitter;
+        wire.collides = scenario.collides;
+        wire.bandwidth = scenario.bandwidth;
         wire.stretches.clone_from(&scenario.stretches);
         wire.bursts = scenario.bursts;
         wire.delay = scenario.delay;
@@ -251,6 +265,10 @@ impl<'a> Trial<'a> {
             let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
             random.set_stream(stream);
             random
+        };
+        let player = |device: &Device| {
+            let definition = scenario.definitions.get(device.definition);
+            Player::new(&definition.plan, definition.channel, device)
         };
         let ears = |device: &Device| Side::hearing(scenario.definitions.get(device.definition), End::Host);
         Self {
@@ -265,10 +283,13 @@ impl<'a> Trial<'a> {
             event_number: 0,
             devices: scenario.devices.clone(),
             sequences: Default::default(),
-            samplers: BTreeMap::new(),
+            players: scenario.devices.iter().map(player).collect(),
+            scripts: Runner::new(&scenario.scripts),
+            script_at: None,
             // Streams of their own, so that another signal does not change what the wire does.
             wire_random: random(1),
             signal_random: random(2),
+            answer_random: random(3),
             sent: UnderWay::new(),
             room: Default::default(),
             taken: None,
@@ -316,29 +337,37 @@ impl<'a> Trial<'a> {
         for index in 0..self.scenario.requests.len() {
             self.at(self.scenario.requests[index].at, Event::Request { index });
         }
+        self.plan_scripts();
     }
 
     /// Whether a device runs now; one that is off begins its sequence numbers again.
     fn runs(&mut self, device: usize) -> bool {
+        let player = &mut self.players[device];
         let device = &self.devices[device];
         let runs = speech::runs(device, self.now);
         if !runs {
             self.sequences[0].insert(device.node, 0);
+            player.restart(device);
         }
         runs
     }
 
     fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
         match event {
-            Event::Arrive { sent, bytes, whole } => self.arrive(sent, &bytes, whole, watch),
+            Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole, watch),
             _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
                 if let Some(every) = self.of_device(device).plan.messages[message].message.every {
                     self.at(self.now + every, Event::Report { device, message });
                 }
                 if self.runs(device) {
-                    let values = self.sample(device, message);
+                    let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
+                    let (values, alarms) =
+                        self.players[device].report(plan, of, message, self.now, &mut self.signal_random);
                     self.send(Some(device), self.devices[device].node, message, values, Cause::default());
+                    for (message, node, values) in alarms {
+                        self.send(Some(device), node, message, values, Cause::default());
+                    }
                 }
             }
             Event::Send { device, index } => {
@@ -356,36 +385,57 @@ impl<'a> Trial<'a> {
                 }
                 self.request(index, self.scenario.retries, None);
             }
+            Event::Script => {
+                self.script_at = None;
+                for sending in self.scripts.act(&self.of_host().plan, self.now) {
+                    let exchange = self.exchange(sending.message, sending.node);
+                    self.send(None, sending.node, sending.message, sending.values, Cause { exchange, answers: None });
+                }
+                self.plan_scripts();
+            }
             Event::Retry { index, left, exchange } => {
                 if !exchange.answered.get() {
                     self.report.retries += 1;
                     self.request(index, left, Some(exchange));
                 }
             }
-            Event::Reply { device, request, asked, exchange } => {
+            Event::Reply { device, request, asked, exchange, way } => {
                 if self.runs(device) {
-                    self.reply(device, request, &asked, exchange);
+                    self.reply(device, way, (request, &asked), exchange);
                 }
             }
         }
+    }
+
+    /// Plans when the scripts are looked at next, unless they are looked at before.
+    fn plan_scripts(&mut self) {
+        let Some(next) = self.scripts.next() else { return };
+        let next = next.max(self.now);
+        if self.script_at.is_none_or(|planned| next < planned) {
+            self.script_at = Some(next);
+            self.at(next, Event::Script);
+        }
+    }
+
+    /// A request that is sent for the first time, if somebody answers it: nobody does what is for all.
+    fn exchange(&mut self, message: usize, node: u64) -> Option<Rc<Exchange>> {
+        let compiled = &self.of_host().plan.messages[message].message;
+        let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(node);
+        if for_all || compiled.answered_by.is_empty() {
+            return None;
+        }
+        let number = self.of_host().number(message);
+        self.report.answers.entry(number).or_default().asked += 1;
+        // When the wire was busy, sending begins later.
+        let asked = self.wire.free_from(self.now, HOST);
+        Some(Rc::new(Exchange { message: number, asked, answered: Cell::new(false) }))
     }
 
     /// The host sends a request, for the first time or again.
     fn request(&mut self, index: usize, retries: u32, exchange: Option<Rc<Exchange>>) {
         let planned = self.scenario.requests[index].clone();
         let compiled = &self.of_host().plan.messages[planned.message].message;
-        // Nobody answers what is for all.
-        let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(planned.node);
-        let is_answered = !for_all && !compiled.answered_by.is_empty();
-        let number = self.of_host().number(planned.message);
-        let exchange = exchange.or_else(|| {
-            is_answered.then(|| {
-                self.report.answers.entry(number).or_default().asked += 1;
-                // When the wire was busy, sending begins later.
-                let asked = self.wire.free_from(self.now);
-                Rc::new(Exchange { message: number, asked, answered: Cell::new(false) })
-            })
-        });
+        let exchange = exchange.or_else(|| self.exchange(planned.message, planned.node));
         let cause = Cause { exchange: exchange.clone(), answers: None };
         self.send(None, planned.node, planned.message, planned.values, cause);
         if let (Some(exchange), Some(within), 1..) = (exchange, compiled.within, retries) {
@@ -393,21 +443,12 @@ impl<'a> Trial<'a> {
         }
     }
 
-    fn sample(&mut self, device: usize, message: usize) -> Values {
-        let plan = &self.of_device(device).plan;
-        let sampler = self
-            .samplers
-            .entry((device, message))
-            .or_insert_with(|| speech::sampler(plan, &self.devices[device], message));
-        sampler.sample(&plan.messages[message], self.now, &mut self.signal_random)
-    }
-
-    fn reply(&mut self, device: usize, request: usize, asked: &Values, exchange: Option<Rc<Exchange>>) {
-        let plan = &self.of_device(device).plan;
-        let answer = speech::answer(plan, &self.devices[device], self.now, (request, asked));
-        let Some((with, values)) = answer else { return };
-        let cause = Cause { exchange, answers: Some((request, asked)) };
-        self.send(Some(device), self.devices[device].node, with, values, cause);
+    fn reply(&mut self, device: usize, way: Way, request: (usize, &Values), exchange: Option<Rc<Exchange>>) {
+        let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
+        let Some((with, node, values)) = self.players[device].answer(plan, of, self.now, way, request) else { return };
+        // An answer that names another node is nobody's.
+        let exchange = exchange.filter(|_| node == of.node);
+        self.send(Some(device), node, with, values, Cause { exchange, answers: Some(request) });
     }
 
     /// A device or the host sends a message.
@@ -426,8 +467,9 @@ impl<'a> Trial<'a> {
         let finder = framing.plan().finder;
         let shortened = self.running[usize::from(from == End::Host)].shorten(finder, &bytes).len();
         let on_wire = &bytes[bytes.len() - shortened..];
-        let deliveries = self.wire.send(self.now, on_wire, &mut self.wire_random).1;
         let index = self.sent.next_number();
+        let sender = Sender { from, number: device.unwrap_or(HOST), frame: index };
+        let deliveries = self.wire.send(self.now, sender, on_wire, &mut self.wire_random).1;
         let number = self.number(definition, message);
         *self.report.sent.entry((number, node)).or_default() += 1;
         let pending = deliveries.len() as u32;
@@ -480,8 +522,12 @@ impl<'a> Trial<'a> {
         self.settle(index);
     }
 
-    fn arrive(&mut self, sent: u64, bytes: &[u8], whole: bool, watch: &mut dyn Watch) {
+    fn arrive(&mut self, sent: u64, mut bytes: Vec<u8>, mut whole: bool, watch: &mut dyn Watch) {
         let Some(of) = self.sent.get_mut(sent) else { return };
+        if self.wire.garble(sent, &mut bytes, &mut self.wire_random) && std::mem::replace(&mut whole, false) {
+            let number = self.scenario.definitions.get(of.definition).number(of.message);
+            *self.report.damaged.entry((number, of.node)).or_default() += 1;
+        }
         of.arrived |= whole;
         let (from, key, definition) = (of.from, of.key, of.definition);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
@@ -490,7 +536,7 @@ impl<'a> Trial<'a> {
             stream: StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 },
             times: Times::Last(self.scenario.starts.after(self.now)),
             key: plan.channels[channel].key_is_outside().then_some(key),
-            bytes,
+            bytes: &bytes,
         };
         let mut is_heard = false;
         match from {
@@ -568,7 +614,7 @@ impl<'a> Trial<'a> {
             let Some(Taken { became: (verdict, sentence), .. }) = taken else { return false };
             let (verdict, sentence) = (*verdict, sentence.clone());
             let (key, arrived) = ((self.number(sent.definition, sent.message), sent.node, verdict), sent.arrived);
-            if verdict != Verdict::Fine && arrived {
+            if verdict != Understanding::Fine && arrived {
                 if let Some(sent) = self.sent.get_mut(origin) {
                     sent.is_counted |= verdict.strands();
                 }
@@ -622,7 +668,9 @@ impl<'a> Trial<'a> {
             let sender = (*channel, End::Device, frame.node.unwrap_or(0));
             self.host_side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
             self.is_answered(&frame);
+            self.scripts.hear(plan, self.now, frame.message, frame.node, &frame.values);
         }
+        self.plan_scripts();
         for sent in found.settled {
             self.settle(sent);
         }
@@ -651,10 +699,14 @@ impl<'a> Trial<'a> {
             let Definition { plan, channel, .. } = self.of_device(device);
             let sender = (*channel, End::Host, frame.node.unwrap_or(0));
             self.device_sides[device].numbering.take(sender, frame.sequence, frame.message, &frame.values);
-            if mine && !plan.messages[frame.message].message.answered_by.is_empty() {
-                let time = self.now + self.devices[device].answers_after;
+            if mine {
+                let (of, request) = (&self.devices[device], (frame.message, &frame.values));
+                let answers = self.players[device].hear(plan, of, self.now, request, &mut self.answer_random);
                 let exchange = frame.origin.and_then(|origin| self.sent.get(origin)?.exchange.clone());
-                self.at(time, Event::Reply { device, request: frame.message, asked: frame.values, exchange });
+                for answer in answers {
+                    let (request, asked, exchange) = (frame.message, frame.values.clone(), exchange.clone());
+                    self.at(self.now + answer.after, Event::Reply { device, request, asked, exchange, way: answer.way });
+                }
             }
         }
         for sent in found.settled {
@@ -678,7 +730,7 @@ impl<'a> Trial<'a> {
         let between = self.between(sent, receiver);
         let (verdict, sentence) = match between.arrives(channel) {
             true => between.not_taken(sent.from, channel, sent.message, sent.fault.as_ref()),
-            false => (Verdict::SilentDrop, "the medium has different settings there".to_owned()),
+            false => (Understanding::SilentDrop, "the medium has different settings there".to_owned()),
         };
         let key = (self.number(sent.definition, sent.message), sent.node, verdict);
         let found = self.report.between.entry(key).or_default();
@@ -706,7 +758,10 @@ impl<'a> Trial<'a> {
         for (device, side) in self.devices.iter().zip(&self.device_sides) {
             self.report.devices.insert(device.node, side.heard_in_all());
         }
+        self.report.busy = self.wire.busy();
         self.report.verdicts = self.scenario.must.iter().map(|expectation| expectation.judge(&self.report)).collect();
+        let outcomes = self.scripts.outcomes(&self.of_host().plan);
+        self.report.verdicts.extend(outcomes.into_iter().map(Verdict::of_script));
         self.report
     }
 }

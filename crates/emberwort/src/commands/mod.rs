@@ -16,6 +16,7 @@ mod names;
 mod new;
 mod seal;
 pub mod shell;
+mod scenario;
 mod speakers;
 mod stats;
 mod tidy;

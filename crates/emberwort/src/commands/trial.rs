@@ -1,10 +1,9 @@
 //! `trial`: runs a scripted trial in virtual time.
 
-use std::fs;
 use std::io::Write;
 use std::path::Path;
 
-use anyhow::{Context, bail};
+use anyhow::bail;
 use emberwort_capture::Recorder;
 use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
@@ -14,6 +13,7 @@ use emberwort_wire::Chunk;
 use serde_json::{Map, Value as Json, json};
 
 use super::ending::Ending;
+use super::scenario;
 use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
 use crate::files::PendingFile;
@@ -26,13 +26,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let plan = load_plan_of(&project.definition, look)?;
     let host = args.host.as_deref();
     let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
-    let shown = crate::files::shown(&args.file);
-    let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
-    let scenario = Scenario::parse(&text, &plan, &revisions);
-    let mut scenario = scenario.with_context(|| format!("the trial {shown} cannot be used"))?;
-    if let Some(seed) = args.seed {
-        scenario.seed = seed;
-    }
+    let scenario::Trial { scenario, .. } = scenario::read(&args.file, &plan, &revisions, args.seed)?;
     if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
         bail!(
             "{} exists already, and nothing is overwritten\nchoose another name with --record, or move the file away",

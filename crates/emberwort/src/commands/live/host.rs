@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use emberwort_link::{HostEnd, LinkEvent};
+use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 
 use super::play::{Stage, WhenIdle};
@@ -26,6 +27,16 @@ pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         }
     };
     stage.play(End::Host, WhenIdle::End, &mut machine, tell)?;
+    let mut failed = 0u64;
+    for outcome in machine[0].outcomes() {
+        match outcome.held {
+            true => say!("{}: {}", escaped(&outcome.name), outcome.found),
+            false => {
+                failed += 1;
+                say!("{} {}: {}", look.paint_err(Paint::Bad, "finding:"), escaped(&outcome.name), outcome.found);
+            }
+        }
+    }
     answered.sort_unstable();
     if let (Some(median), Some(slowest)) = (answered.get(answered.len() / 2), answered.last()) {
         let (median, slowest) = (time::duration(*median), time::duration(*slowest));
@@ -34,5 +45,5 @@ pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     if unanswered > 0 {
         say!("{} not answered", plural(unanswered, "request"));
     }
-    Ok(if unanswered > 0 { Ending::WithFindings } else { Ending::Clean })
+    Ok(if unanswered > 0 || failed > 0 { Ending::WithFindings } else { Ending::Clean })
 }

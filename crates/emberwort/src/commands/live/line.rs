@@ -70,13 +70,13 @@ impl Line {
         Ok(Self { port, channel, key, keeps_packets: address.keeps_packets() })
     }
 
-    /// Waits until somebody is at the other side. Returns whether somebody is: the user may interrupt.
-    pub fn wait_for_peer(&self) -> bool {
+    /// Waits until somebody is at the other side, at most until a moment. Returns whether somebody is: the user may interrupt.
+    pub fn wait_for_peer(&self, events: &Events, until: Option<Time>) -> bool {
         if !self.port.has_peer() {
             say!("nobody is at {} yet; waiting", escaped(self.port.name()));
         }
         while !self.port.wait_for_peer(Duration::from_nanos(LOOK_EVERY)) {
-            if output::interrupted() {
+            if output::interrupted() || until.is_some_and(|until| until <= events.clock().now()) {
                 return false;
             }
         }

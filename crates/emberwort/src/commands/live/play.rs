@@ -1,11 +1,9 @@
 //! Ends of a trial on a real port, in real time.
 
-use std::fs;
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-use anyhow::Context;
 use emberwort_capture::{Decoder, Speakers};
 use emberwort_link::{LinkEvent, Machine, Scenario};
 use emberwort_model::Plan;
@@ -17,6 +15,7 @@ use emberwort_wire::{ChunkSink as _, Time};
 use super::line::{Came, Line, wait};
 use super::listen::earliest;
 use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
+use crate::commands::scenario;
 use crate::commands::speakers::revisions_in_trial;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
@@ -49,19 +48,15 @@ impl Stage {
         let plan = load_plan_of(&project.definition, look)?;
         let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
         let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, &plan, look)?;
-        let shown = crate::files::shown(&args.file);
-        let text = fs::read_to_string(&args.file).with_context(|| format!("the trial {shown} cannot be read"))?;
-        let scenario = Scenario::parse(&text, &plan, &revisions);
-        let mut scenario = scenario.with_context(|| format!("the trial {shown} cannot be used"))?;
-        scenario.seed = args.seed.unwrap_or(scenario.seed);
+        let scenario = scenario::read(&args.file, &plan, &revisions, args.seed)?.scenario;
         output::catch_interrupt();
         let events = Events::new(Clock::new());
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once };
         let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
-        line.wait_for_peer();
         let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
         let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
+        line.wait_for_peer(&events, end);
         Ok(Self { plan, scenario, events, line, style, end })
     }
 

@@ -37,7 +37,7 @@ pub fn run(args: &SendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     output::catch_interrupt();
     let events = Events::new(Clock::new());
     let line = Line::open(&args.port.port, &args.port.line, &plan, (&events, 0))?;
-    if !line.wait_for_peer() {
+    if !line.wait_for_peer(&events, None) {
         bail!("nothing was sent: nobody came to {}", escaped(line.port.name()));
     }
     let mut sender = Sender::new(args, plan.clone(), message, line)?;

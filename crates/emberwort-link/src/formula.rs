@@ -1,0 +1,430 @@
+//! Formulas over the fields of a message and the time, as trial files have them: `oil > 200 and not moving`.
+//!
+//! Numbers are physical; a label stands for its code, and booleans for 0 and 1. What has no value makes every comparison false.
+
+use emberwort_model::diagnostics::nearest;
+use emberwort_model::float::float_value;
+use emberwort_model::model::{Field, Kind, Labelled};
+use emberwort_wire::values::signed;
+use emberwort_wire::{ValueRef, Values};
+
+use crate::Nanoseconds;
+
+/// A formula that was read.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Formula {
+    text: String,
+    root: Node,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Node {
+    Number(f64),
+    /// Seconds since the start.
+    Time,
+    /// A variable, by its number.
+    Variable(usize),
+    Negative(Box<Node>),
+    Not(Box<Node>),
+    Two(Operator, Box<(Node, Node)>),
+    Call(Function, Vec<Node>),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Operator {
+    Or,
+    And,
+    Equal,
+    Unequal,
+    Less,
+    AtMost,
+    More,
+    AtLeast,
+    /// A flag set holds a flag.
+    Has,
+    Plus,
+    Minus,
+    Times,
+    Over,
+    Remainder,
+}
+
+/// The operators, how strongly each binds, and how it is written. Longer ones stand before those that they begin with.
+const OPERATORS: [(&str, Operator, u8); 14] = [
+    ("or", Operator::Or, 1),
+    ("and", Operator::And, 2),
+    ("==", Operator::Equal, 3),
+    ("!=", Operator::Unequal, 3),
+    ("<=", Operator::AtMost, 3),
+    (">=", Operator::AtLeast, 3),
+    ("<", Operator::Less, 3),
+    (">", Operator::More, 3),
+    ("has", Operator::Has, 3),
+    ("+", Operator::Plus, 4),
+    ("-", Operator::Minus, 4),
+    ("*", Operator::Times, 5),
+    ("/", Operator::Over, 5),
+    ("%", Operator::Remainder, 5),
+];
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Function {
+    Abs,
+    Min,
+    Max,
+    Sqrt,
+    Sin,
+    Floor,
+}
+
+/// The functions, and how many values each takes.
+const FUNCTIONS: [(&str, Function, usize); 6] = [
+    ("abs", Function::Abs, 1),
+    ("min", Function::Min, 2),
+    ("max", Function::Max, 2),
+    ("sqrt", Function::Sqrt, 1),
+    ("sin", Function::Sin, 1),
+    ("floor", Function::Floor, 1),
+];
+
+/// A variable that a formula may name: its number, and the field that it is, if it is one.
+pub type Named<'f> = (usize, Option<&'f Field>);
+
+/// How deeply parentheses may stand in each other.
+const MAX_DEPTH: u32 = 64;
+
+impl Formula {
+    /// Reads a formula whose names `known` knows; `names` are all of them, for the case that one is misspelled.
+    ///
+    /// # Errors
+    /// What is wrong, and where it stands.
+    pub fn parse<'f>(
+        text: &str,
+        known: &dyn Fn(&str) -> Option<Named<'f>>,
+        names: &[&str],
+    ) -> Result<Self, String> {
+        let mut parser = Parser { text, at: 0, depth: 0, known, names };
+        let root = parser.binary(0)?.fixed(None, &parser)?;
+        parser.space();
+        if parser.at < text.len() {
+            return Err(format!("`{}` was not expected in `{text}`", &text[parser.at..]));
+        }
+        Ok(Self { text: text.to_owned(), root })
+    }
+
+    /// A formula over the fields of a message: variables are slots.
+    ///
+    /// # Errors
+    /// As [`Formula::parse`].
+    pub fn of_fields(text: &str, fields: &[Field]) -> Result<Self, String> {
+        let names: Vec<&str> = fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str()).collect();
+        let known = |name: &str| {
+            let slot = fields.iter().position(|field| !field.is_spare() && field.name == name)?;
+            Some((slot, Some(&fields[slot])))
+        };
+        Self::parse(text, &known, &names)
+    }
+
+    /// As it was written.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Its value at a moment; `None` if it needs a variable that has none, or divides by zero.
+    pub fn value(&self, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>) -> Option<f64> {
+        value(&self.root, now, variable).filter(|value| value.is_finite())
+    }
+
+    /// Its value for the fields of a message.
+    pub fn value_of(&self, now: Nanoseconds, fields: &[Field], values: &Values) -> Option<f64> {
+        self.value(now, &|slot| number(&fields[slot], values, slot))
+    }
+
+    /// Whether it holds for the fields of a message.
+    pub fn holds(&self, now: Nanoseconds, fields: &[Field], values: &Values) -> bool {
+        self.value_of(now, fields, values).is_some_and(|value| value != 0.0)
+    }
+}
+
+/// The physical number of a field; of labels and flags the code, of booleans 0 or 1. `None` if it holds none.
+pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
+    let ValueRef::Raw(raw) = values.get(slot) else { return None };
+    match &field.kind {
+        Kind::Number(form) | Kind::Varint(form) => {
+            let code = signed(&field.kind, raw);
+            if !(form.low..=form.high).contains(&code) {
+                return None;
+            }
+            let (offset, step, divisor) = form.scaling.parts();
+            Some((offset as f64 + step as f64 * code as f64) / divisor as f64)
+        }
+        Kind::Float(bits) => Some(float_value(*bits, raw)),
+        Kind::Time { milliseconds } => Some(raw as f64 / if *milliseconds { 1e3 } else { 1.0 }),
+        Kind::Enum { none, .. } if *none == Some(raw) => None,
+        _ => Some(raw as f64),
+    }
+}
+
+fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>) -> Option<f64> {
+    let of = |node: &Node| value(node, now, variable);
+    let truth = |is: bool| if is { 1.0 } else { 0.0 };
+    Some(match node {
+        Node::Number(number) => *number,
+        Node::Time => now as f64 / 1e9,
+        Node::Variable(number) => variable(*number)?,
+        Node::Negative(inner) => -of(inner)?,
+        Node::Not(inner) => truth(of(inner).is_none_or(|value| value == 0.0)),
+        Node::Two(operator @ (Operator::Or | Operator::And), both) => {
+            let is = |node: &Node| of(node).is_some_and(|value| value != 0.0);
+            truth(if *operator == Operator::Or { is(&both.0) || is(&both.1) } else { is(&both.0) && is(&both.1) })
+        }
+        Node::Two(operator, both) => {
+            let pair = of(&both.0).zip(of(&both.1));
+            let compared = |is: fn(f64, f64) -> bool| Some(truth(pair.is_some_and(|(a, b)| is(a, b))));
+            match operator {
+                // Two numbers of different steps are equal if nobody could tell them apart.
+                Operator::Equal => compared(|a, b| (a - b).abs() <= 1e-9 * a.abs().max(b.abs()))?,
+                Operator::Unequal => compared(|a, b| (a - b).abs() > 1e-9 * a.abs().max(b.abs()))?,
+                Operator::Less => compared(|a, b| a < b)?,
+                Operator::AtMost => compared(|a, b| a <= b)?,
+                Operator::More => compared(|a, b| a > b)?,
+                Operator::AtLeast => compared(|a, b| a >= b)?,
+                Operator::Has => compared(|set, bit| set as u64 & bit as u64 != 0)?,
+                _ => {
+                    let (a, b) = pair?;
+                    match operator {
+                        Operator::Plus => a + b,
+                        Operator::Minus => a - b,
+                        Operator::Times => a * b,
+                        Operator::Over => a / b,
+                        _ => a % b,
+                    }
+                }
+            }
+        }
+        Node::Call(function, inner) => {
+            let first = of(inner.first()?)?;
+            match function {
+                Function::Abs => first.abs(),
+                Function::Sqrt => first.sqrt(),
+                Function::Sin => first.sin(),
+                Function::Floor => first.floor(),
+                Function::Min => first.min(of(inner.get(1)?)?),
+                Function::Max => first.max(of(inner.get(1)?)?),
+            }
+        }
+    })
+}
+
+/// A part of a formula, before it is known which field a label belongs to.
+enum Part<'f> {
+    Done(Node, Option<&'f Field>),
+    /// A name that is no variable.
+    Word(String),
+}
+
+impl<'f> Part<'f> {
+    /// The node; a word is a label of `field`.
+    fn fixed(self, field: Option<&Field>, parser: &Parser<'_, 'f>) -> Result<Node, String> {
+        let word = match self {
+            Part::Done(node, _) => return Ok(node),
+            Part::Word(word) => word,
+        };
+        let code = |labels: &Labelled| labels.labels.iter().find(|label| label.name == word).map(|label| label.code);
+        match field.map(|field| &field.kind) {
+            Some(Kind::Enum { labels, .. }) => match code(labels) {
+                Some(code) => return Ok(Node::Number(code as f64)),
+                None => return Err(format!("{} has no label `{word}`", labels.name)),
+            },
+            Some(Kind::Flags(flags)) => match code(flags) {
+                Some(bit) => return Ok(Node::Number((1u64 << bit) as f64)),
+                None => return Err(format!("{} has no flag `{word}`", flags.name)),
+            },
+            _ => {}
+        }
+        Err(match nearest(&word, parser.names.iter().copied()) {
+            Some(near) => format!("nothing is called `{word}` in `{}`; did you mean `{near}`?", parser.text),
+            None => format!("nothing is called `{word}` in `{}`; there are time, {}", parser.text, parser.names.join(", ")),
+        })
+    }
+
+    fn field(&self) -> Option<&'f Field> {
+        match self {
+            Part::Done(_, field) => *field,
+            Part::Word(_) => None,
+        }
+    }
+}
+
+struct Parser<'p, 'f> {
+    text: &'p str,
+    at: usize,
+    depth: u32,
+    known: &'p dyn Fn(&str) -> Option<Named<'f>>,
+    names: &'p [&'p str],
+}
+
+impl<'f> Parser<'_, 'f> {
+    fn rest(&self) -> &str {
+        &self.text[self.at..]
+    }
+
+    fn space(&mut self) {
+        self.at += self.rest().len() - self.rest().trim_start().len();
+    }
+
+    /// Takes these signs, or this word, if they come next.
+    fn take(&mut self, what: &str) -> bool {
+        self.space();
+        let is_word = what.as_bytes().last().is_some_and(u8::is_ascii_alphabetic);
+        let goes_on = |rest: &str| rest.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_');
+        let found = self.rest().strip_prefix(what).is_some_and(|rest| !(is_word && goes_on(rest)));
+        if found {
+            self.at += what.len();
+        }
+        found
+    }
+
+    /// What is joined by operators that bind at least so strongly (precedence climbing).
+    fn binary(&mut self, least: u8) -> Result<Part<'f>, String> {
+        self.depth += 1;
+        if self.depth > MAX_DEPTH {
+            return Err(format!("`{}` has too many parts inside of each other", self.text));
+        }
+        let mut left = self.unary()?;
+        loop {
+            let before = self.at;
+            let next = OPERATORS.iter().find(|(sign, _, binds)| *binds > least && self.take(sign));
+            let Some((_, operator, binds)) = next else {
+                self.at = before;
+                self.depth -= 1;
+                return Ok(left);
+            };
+            let right = self.binary(*binds)?;
+            let (of_left, of_right) = (left.field(), right.field());
+            let both = (left.fixed(of_right, self)?, right.fixed(of_left, self)?);
+            left = Part::Done(Node::Two(*operator, Box::new(both)), None);
+        }
+    }
+
+    fn unary(&mut self) -> Result<Part<'f>, String> {
+        if self.take("not") {
+            let inner = self.binary(2)?.fixed(None, self)?;
+            return Ok(Part::Done(Node::Not(Box::new(inner)), None));
+        }
+        if self.take("-") {
+            let inner = self.binary(5)?.fixed(None, self)?;
+            return Ok(Part::Done(Node::Negative(Box::new(inner)), None));
+        }
+        if self.take("(") {
+            let inner = self.binary(0)?;
+            let inner = inner.fixed(None, self)?;
+            return if self.take(")") { Ok(Part::Done(inner, None)) } else { Err(self.expected("`)`")) };
+        }
+        self.space();
+        let is_part = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '.';
+        let word: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
+        if word.is_empty() {
+            return Err(self.expected("a number or a name"));
+        }
+        self.at += word.len();
+        if word.starts_with(|c: char| c.is_ascii_digit()) {
+            let number = word.parse().map_err(|_| format!("`{word}` is not a number in `{}`", self.text))?;
+            return Ok(Part::Done(Node::Number(number), None));
+        }
+        if let Some((_, function, count)) = FUNCTIONS.iter().find(|(name, ..)| *name == word)
+            && self.take("(")
+        {
+            let mut inner = vec![self.binary(0)?.fixed(None, self)?];
+            while self.take(",") {
+                inner.push(self.binary(0)?.fixed(None, self)?);
+            }
+            if !self.take(")") {
+                return Err(self.expected("`)`"));
+            }
+            return if inner.len() == *count {
+                Ok(Part::Done(Node::Call(*function, inner), None))
+            } else {
+                Err(format!("`{word}` takes {count} values, not {}", inner.len()))
+            };
+        }
+        Ok(match (word.as_str(), (self.known)(&word)) {
+            (_, Some((number, field))) => Part::Done(Node::Variable(number), field),
+            ("time", None) => Part::Done(Node::Time, None),
+            ("true", None) => Part::Done(Node::Number(1.0), None),
+            ("false", None) => Part::Done(Node::Number(0.0), None),
+            _ => Part::Word(word),
+        })
+    }
+
+    fn expected(&self, what: &str) -> String {
+        match self.rest() {
+            "" => format!("{what} is missing at the end of `{}`", self.text),
+            rest => format!("{what} is missing before `{rest}`"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn value_of(text: &str) -> Option<f64> {
+        let known = |name: &str| match name {
+            "x" => Some((0, None)),
+            "nothing" => Some((1, None)),
+            _ => None,
+        };
+        let formula = Formula::parse(text, &known, &["x", "nothing"]).unwrap_or_else(|error| panic!("{text}: {error}"));
+        formula.value(2_500_000_000, &|number| (number == 0).then_some(7.0))
+    }
+
+    #[test]
+    fn operators_bind_as_everywhere() {
+        for (text, expected) in [
+            ("1 + 2 * 3 - 4", 3.0),
+            ("(1 + 2) * 3", 9.0),
+            ("2 - 3 - 4", -5.0),
+            ("-x + 1", -6.0),
+            ("-(x + 1) * 2", -16.0),
+            ("x % 4 / 2", 1.5),
+            ("time * 2", 5.0),
+            ("x > 6 and x < 8", 1.0),
+            ("x > 6 and not x < 8 or x == 7", 1.0),
+            ("not x == 7", 0.0),
+            ("max(1, min(x, 3)) + abs(-2)", 5.0),
+            ("sqrt(16) + floor(2.9) + sin(0)", 6.0),
+            ("6 has 2", 1.0),
+            ("0.1 + 0.2 == 0.3", 1.0),
+        ] {
+            assert_eq!(value_of(text), Some(expected), "{text}");
+        }
+    }
+
+    #[test]
+    fn what_has_no_value_is_never_equal_to_anything() {
+        assert_eq!(value_of("nothing + 1"), None);
+        for text in ["nothing == 0", "nothing != 0", "nothing < 1", "nothing >= 1", "nothing and true"] {
+            assert_eq!(value_of(text), Some(0.0), "{text}");
+        }
+        assert_eq!(value_of("1 / 0"), None);
+    }
+
+    #[test]
+    fn mistakes_are_named() {
+        let known = |name: &str| (name == "opening").then_some((0, None));
+        for (text, said) in [
+            ("openin > 3", "did you mean `opening`?"),
+            ("opening >", "a number or a name is missing at the end"),
+            ("(opening", "`)` is missing at the end"),
+            ("opening 3", "`3` was not expected"),
+            ("min(opening)", "`min` takes 2 values, not 1"),
+            ("1.2.3", "is not a number"),
+            ("", "a number or a name is missing"),
+            (&"(".repeat(1000), "too many parts inside of each other"),
+        ] {
+            let error = Formula::parse(text, &known, &["opening"]).unwrap_err();
+            assert!(error.contains(said), "{text}: {error}");
+        }
+    }
+}

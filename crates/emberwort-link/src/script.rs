@@ -1,0 +1,289 @@
+//! What the host does step by step: send, expect, expect never, wait; several scripts at once. It reads no clock.
+
+use std::collections::BTreeMap;
+
+use emberwort_model::Plan;
+use emberwort_wire::Values;
+
+use crate::Nanoseconds;
+use crate::formula::{Formula, number};
+use crate::scenario::Worked;
+use crate::signal::nearest;
+
+/// The first number of the variables of formulas that are values which a script keeps; lower ones are slots.
+pub const KEPT: usize = 1 << 20;
+
+/// Steps, one after the other.
+#[derive(Clone, Debug)]
+pub struct Script {
+    /// What it is called.
+    pub name: String,
+    /// When it begins.
+    pub at: Nanoseconds,
+    /// How many times all steps are done.
+    pub repeat: u32,
+    /// The steps.
+    pub steps: Vec<Step>,
+    /// The names of the values that it keeps.
+    pub names: Vec<String>,
+}
+
+/// A step of a script. Messages are indices in the host's definition.
+#[derive(Clone, Debug)]
+pub enum Step {
+    /// A request is sent.
+    Send {
+        /// The message.
+        message: usize,
+        /// To which node.
+        node: u64,
+        /// Its values.
+        values: Values,
+        /// Fields that are worked out of values that were kept.
+        worked: Vec<Worked>,
+        /// How many times it is sent once more if what the next step expects does not come.
+        retries: u32,
+    },
+    /// A message must come in time.
+    Expect(Waiting),
+    /// A message must not come in this time.
+    Never(Waiting),
+    /// Nothing is done for a time.
+    Wait(Nanoseconds),
+}
+
+/// A message that is waited for.
+#[derive(Clone, Debug)]
+pub struct Waiting {
+    /// The message.
+    pub message: usize,
+    /// From which node.
+    pub node: Option<u64>,
+    /// What its fields must be like.
+    pub when: Option<Formula>,
+    /// The values that are kept, by their number: the slots.
+    pub keep: BTreeMap<usize, usize>,
+    /// How long.
+    pub within: Nanoseconds,
+}
+
+/// How a script came out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Outcome {
+    /// What it is called.
+    pub name: String,
+    /// Whether all its steps went well.
+    pub held: bool,
+    /// What happened.
+    pub found: String,
+    /// When it failed.
+    pub at: Option<Nanoseconds>,
+}
+
+/// A message to be sent.
+#[derive(Clone, Debug)]
+pub struct Sending {
+    /// The message.
+    pub message: usize,
+    /// To which node.
+    pub node: u64,
+    /// Its values.
+    pub values: Values,
+}
+
+/// Scripts while they run.
+#[derive(Clone, Debug)]
+pub struct Runner {
+    lanes: Vec<Lane>,
+}
+
+#[derive(Clone, Debug)]
+struct Lane {
+    script: Script,
+    step: usize,
+    round: u32,
+    /// When the step is over by itself; `None` once the script has ended.
+    due: Option<Nanoseconds>,
+    /// Whether the step has begun, and only waits.
+    waits: bool,
+    kept: Vec<Option<f64>>,
+    /// The last step that sent something, and how many times it may do so once more.
+    sent: Option<(usize, u32)>,
+    failed: Option<(Nanoseconds, String)>,
+}
+
+impl Runner {
+    /// Scripts that have not begun.
+    pub fn new(scripts: &[Script]) -> Self {
+        let lane = |script: &Script| Lane {
+            step: 0,
+            round: 0,
+            due: Some(script.at),
+            waits: false,
+            kept: vec![None; script.names.len()],
+            sent: None,
+            failed: None,
+            script: script.clone(),
+        };
+        Self { lanes: scripts.iter().map(lane).collect() }
+    }
+
+    /// When [`Runner::act`] has something to do next.
+    pub fn next(&self) -> Option<Nanoseconds> {
+        self.lanes.iter().filter_map(|lane| lane.due).min()
+    }
+
+    /// Does what is to be done by now. Returns what is to be sent.
+    pub fn act(&mut self, plan: &Plan, now: Nanoseconds) -> Vec<Sending> {
+        let mut sendings = Vec::new();
+        for lane in &mut self.lanes {
+            lane.act(plan, now, &mut sendings);
+        }
+        sendings
+    }
+
+    /// A message came from a device.
+    pub fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: usize, node: Option<u64>, values: &Values) {
+        for lane in &mut self.lanes {
+            lane.hear(plan, now, message, node, values);
+        }
+    }
+
+    /// How each came out, if it ends now.
+    pub fn outcomes(&self, plan: &Plan) -> Vec<Outcome> {
+        self.lanes.iter().map(|lane| lane.outcome(plan)).collect()
+    }
+}
+
+impl Lane {
+    fn act(&mut self, plan: &Plan, now: Nanoseconds, sendings: &mut Vec<Sending>) {
+        while let Some(due) = self.due.filter(|due| *due <= now) {
+            let Some(step) = self.script.steps.get(self.step).cloned() else {
+                self.round += 1;
+                self.step = 0;
+                if self.round >= self.script.repeat {
+                    self.due = None;
+                }
+                continue;
+            };
+            if !std::mem::replace(&mut self.waits, true) {
+                match &step {
+                    Step::Send { message, node, values, worked, retries } => {
+                        let mut values = values.clone();
+                        let fields = &plan.messages[*message].message.fields;
+                        for Worked { slot, formula } in worked {
+                            let kept = |variable: usize| self.kept.get(variable - KEPT).copied().flatten();
+                            if let Some(number) = formula.value(now, &kept) {
+                                values.set_raw(*slot, nearest(number, &fields[*slot].kind));
+                            }
+                        }
+                        if self.sent.is_none_or(|(step, _)| step != self.step) {
+                            self.sent = Some((self.step, *retries));
+                        }
+                        sendings.push(Sending { message: *message, node: *node, values });
+                        self.go_on(due);
+                    }
+                    Step::Expect(waiting) | Step::Never(waiting) => self.due = Some(due.max(now) + waiting.within),
+                    Step::Wait(time) => self.due = Some(due + time),
+                }
+                continue;
+            }
+            // Its time is over.
+            match &step {
+                Step::Expect(waiting) => match &mut self.sent {
+                    Some((step, left @ 1..)) => {
+                        *left -= 1;
+                        (self.step, self.waits) = (*step, false);
+                    }
+                    _ => self.fail(now, format!("no {} came within {}", describe(plan, waiting), seconds(waiting.within))),
+                },
+                _ => self.go_on(due),
+            }
+        }
+    }
+
+    /// The next step begins at a moment.
+    fn go_on(&mut self, at: Nanoseconds) {
+        self.step += 1;
+        self.waits = false;
+        self.due = Some(at);
+    }
+
+    fn fail(&mut self, now: Nanoseconds, what: String) {
+        self.failed = Some((now, what));
+        self.due = None;
+    }
+
+    fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: usize, node: Option<u64>, values: &Values) {
+        if self.due.is_none() || !self.waits {
+            return;
+        }
+        let (is_wanted, waiting) = match self.script.steps.get(self.step) {
+            Some(Step::Expect(waiting)) => (true, waiting),
+            Some(Step::Never(waiting)) => (false, waiting),
+            _ => return,
+        };
+        let fields = &plan.messages[message].message.fields;
+        let variable = |variable: usize| match variable.checked_sub(KEPT) {
+            Some(kept) => self.kept.get(kept).copied().flatten(),
+            None => number(&fields[variable], values, variable),
+        };
+        let fits = waiting.message == message
+            && waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted))
+            && waiting.when.as_ref().is_none_or(|when| when.value(now, &variable).is_some_and(|value| value != 0.0));
+        if !fits {
+            return;
+        }
+        if is_wanted {
+            let kept: Vec<_> = waiting.keep.iter().map(|(kept, slot)| (*kept, number(&fields[*slot], values, *slot))).collect();
+            for (kept, value) in kept {
+                self.kept[kept] = value;
+            }
+            self.sent = None;
+            self.go_on(now);
+        } else {
+            let what = format!("{} came, which never should", describe(plan, waiting));
+            self.fail(now, what);
+        }
+    }
+
+    fn outcome(&self, plan: &Plan) -> Outcome {
+        let total = self.script.steps.len();
+        let place = |step: usize| match self.script.repeat {
+            1 => format!("step {} of {total}", step + 1),
+            repeat => format!("step {} of {total}, round {} of {repeat}", step + 1, self.round + 1),
+        };
+        let (held, found, at) = match (&self.failed, self.due) {
+            (Some((at, what)), _) => (false, format!("{}: {what}", place(self.step)), Some(*at)),
+            (None, None) => (true, format!("all {total} steps, {}", times(self.script.repeat)), None),
+            (None, Some(due)) => {
+                let what = match self.script.steps.get(self.step) {
+                    Some(Step::Expect(waiting)) => format!("still waits for {}", describe(plan, waiting)),
+                    _ => "was not over at the end of the trial".to_owned(),
+                };
+                (false, format!("{}: {what}", place(self.step.min(total - 1))), Some(due))
+            }
+        };
+        Outcome { name: self.script.name.clone(), held, found, at }
+    }
+}
+
+fn times(count: u32) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}
+
+/// What is waited for, in words.
+fn describe(plan: &Plan, waiting: &Waiting) -> String {
+    let mut said = plan.messages[waiting.message].message.name.clone();
+    if let Some(node) = waiting.node {
+        said += &format!(" from node {node}");
+    }
+    if let Some(when) = &waiting.when {
+        said += &format!(" with `{}`", when.text());
+    }
+    said
+}
+
+fn seconds(time: Nanoseconds) -> String {
+    if time < 1_000_000_000 { format!("{} ms", time as f64 / 1e6) } else { format!("{} s", time as f64 / 1e9) }
+}
