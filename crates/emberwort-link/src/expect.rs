@@ -1,5 +1,6 @@
 //! What must hold in a trial: sentences, and whether a report bears them out.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use emberwort_model::model::End;
@@ -7,21 +8,29 @@ use emberwort_model::model::End;
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
 use crate::file_words::duration;
+use crate::probe::{Probe, ProbeKind, Probed};
 use crate::report::{Heard, Report, Verdict};
 
 /// One thing that must hold.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Expectation {
     /// The sentence as written.
     pub sentence: String,
     kind: Kind,
 }
 
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 enum Kind {
     Count { bound: Bound, message: usize, node: Option<u64>, at: String },
-    Answered { message: usize, within: Nanoseconds },
+    Answered { message: usize, within: Nanoseconds, share: f64 },
     NoWrongValue,
+    /// Frames that were sent and not received, of all that were sent, in per cent.
+    Loss { message: usize, node: Option<u64>, below: f64 },
+    /// From a broken frame to the next good one.
+    Recovery { within: Nanoseconds, at: Place },
+    /// How long somebody sends, in per cent.
+    Busy { below: f64 },
+    Values(Box<Probe>),
     AtMost { what: What, most: u64, at: Place },
 }
 
@@ -47,6 +56,14 @@ enum Place {
 }
 
 impl Place {
+    /// The node of a device; `None` for the host.
+    fn node(self) -> Option<u64> {
+        match self {
+            Self::Host => None,
+            Self::Device(node) => Some(node),
+        }
+    }
+
     fn heard(self, report: &Report) -> Heard {
         match self {
             Self::Host => report.host,
@@ -65,8 +82,10 @@ impl fmt::Display for Place {
 }
 
 const FORMS: &str = "at least N MESSAGE [from node K | to node K] · at most N MESSAGE [from node K | to node K] · \
-    MESSAGE answered within 50 ms · no good frame with a wrong value · broken frames at most N · unread frames at most N · \
-    counter gaps at most N; after a count: at the host, at device K";
+    MESSAGE answered within 50 ms · 99 % of MESSAGE answered within 50 ms · no good frame with a wrong value · no false accept · \
+    MESSAGE.FIELD between A and B · always MESSAGE [from node K]: CONDITION · once MESSAGE [from node K]: CONDITION · \
+    loss of MESSAGE [from node K | to node K] below 2 % · recovery within 500 ms · wire busy below 40 % · \
+    broken frames at most N · unread frames at most N · counter gaps at most N; after a count and a recovery: at the host, at device K";
 
 impl Expectation {
     /// Reads a sentence about what the host (its definition by index) and the devices (by node) do.
@@ -87,7 +106,53 @@ impl Expectation {
             [words @ .., "at", "device", node] => (words, Some(Place::Device(device(node)?))),
             words => (words, None),
         };
+        let answered = |message: &str, amount: &str, unit: &str, share: f64| {
+            let number = definitions.number_of(message)?;
+            let asked = definitions.get(host).plan.link.messages.iter().find(|asked| asked.name == *message);
+            if asked.is_none_or(|asked| asked.answered_by.is_empty()) {
+                return Err(format!("the definition does not say what answers `{message}`: {sentence}"));
+            }
+            Ok(Kind::Answered { message: number, within: duration(&format!("{amount} {unit}"))?, share })
+        };
+        let percent = |word: &str| match word.parse::<f64>() {
+            Ok(number) if (0.0..=100.0).contains(&number) => Ok(number),
+            _ => Err(format!("`{word}` is not a number from 0 to 100 in: {sentence}")),
+        };
+        let of_node = |message: &str, rest: &[&str]| {
+            let message = definitions.number_of(message)?;
+            match (rest, definitions.message(message).1) {
+                ([], _) => Ok((message, None)),
+                (["from", "node", node], End::Device) | (["to", "node", node], End::Host) => {
+                    Ok((message, Some(number(node)?)))
+                }
+                _ => Err(unreadable()),
+            }
+        };
         let kind = match words {
+            [mode @ ("always" | "once"), ..] if sentence.contains(':') => {
+                let kind = if *mode == "always" { ProbeKind::Always } else { ProbeKind::Once };
+                let (what, condition) = sentence.split_once(':').unwrap_or_default();
+                let what: Vec<&str> = what.split_whitespace().skip(1).collect();
+                let Some((message, rest)) = what.split_first() else { return Err(unreadable()) };
+                Kind::Values(Box::new(Probe::new(definitions, of_node(message, rest)?, kind, condition.trim())?))
+            }
+            [field, rest @ .., "between", least, "and", most] if field.contains('.') && place.is_none() => {
+                let (message, field) = field.split_once('.').unwrap_or_default();
+                let bound = |word: &str| word.parse::<f64>().map_err(|_| format!("`{word}` is not a number in: {sentence}"));
+                let kind = ProbeKind::Between(bound(least)?, bound(most)?);
+                Kind::Values(Box::new(Probe::new(definitions, of_node(message, rest)?, kind, field)?))
+            }
+            ["loss", "of", message, rest @ .., "below", share, "%"] if place.is_none() => {
+                let (message, node) = of_node(message, rest)?;
+                Kind::Loss { message, node, below: percent(share)? }
+            }
+            ["recovery", "within", amount, unit] => {
+                Kind::Recovery { within: duration(&format!("{amount} {unit}"))?, at: place.unwrap_or(Place::Host) }
+            }
+            ["wire", "busy", "below", share, "%"] if place.is_none() => Kind::Busy { below: percent(share)? },
+            [share, "%", "of", message, "answered", "within", amount, unit] if place.is_none() => {
+                answered(message, amount, unit, percent(share)? / 100.0)?
+            }
             ["at", which @ ("least" | "most"), count, message, rest @ ..] => {
                 let count = number(count)?;
                 let bound = if *which == "least" { Bound::AtLeast(count) } else { Bound::AtMost(count) };
@@ -122,14 +187,11 @@ impl Expectation {
                 Kind::Count { bound, message, node, at }
             }
             [message, "answered", "within", amount, unit] if place.is_none() => {
-                let number = definitions.number_of(message)?;
-                let asked = definitions.get(host).plan.link.messages.iter().find(|asked| asked.name == *message);
-                if asked.is_none_or(|asked| asked.answered_by.is_empty()) {
-                    return Err(format!("the definition does not say what answers `{message}`: {sentence}"));
-                }
-                Kind::Answered { message: number, within: duration(&format!("{amount} {unit}"))? }
+                answered(message, amount, unit, 1.0)?
             }
-            ["no", "good", "frame", "with", "a", "wrong", "value"] if place.is_none() => Kind::NoWrongValue,
+            ["no", "good", "frame", "with", "a", "wrong", "value"] | ["no", "false", "accept"] if place.is_none() => {
+                Kind::NoWrongValue
+            }
             [first, second, "at", "most", count] => {
                 let what = match (*first, *second) {
                     ("counter", "gaps") => What::Gaps,
@@ -147,25 +209,68 @@ impl Expectation {
     /// The message (by number) and the time within which it must be answered, if this is about that.
     pub(crate) fn answer_time(&self) -> Option<(usize, Nanoseconds)> {
         match self.kind {
-            Kind::Answered { message, within } => Some((message, within)),
+            Kind::Answered { message, within, .. } => Some((message, within)),
             _ => None,
         }
     }
 
-    /// Whether it held.
-    pub fn judge(&self, report: &Report) -> Verdict {
+    /// What it looks at in each message that is received, if it is about values.
+    pub(crate) fn probe(&self) -> Option<&Probe> {
+        match &self.kind {
+            Kind::Values(probe) => Some(probe),
+            _ => None,
+        }
+    }
+
+    /// The moment that shows that it did not hold, where there is one.
+    fn witness(&self, report: &Report, probed: Option<&Probed>) -> Option<Nanoseconds> {
+        match &self.kind {
+            Kind::Answered { message, within, .. } => report.answers.get(message)?.first_late.get(within).copied(),
+            Kind::NoWrongValue => report.wrong_examples.first().map(|wrong| wrong.time),
+            Kind::Recovery { at, .. } => report.recovery.get(&at.node())?.slowest_at,
+            Kind::AtMost { what: What::Broken | What::Unread, at, .. } => report.recovery.get(&at.node())?.first,
+            Kind::Values(_) => probed?.first_failed,
+            Kind::Loss { message, node, .. } => {
+                let fits = |key: &&(usize, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
+                report.first_lost.iter().filter(|(key, _)| fits(key)).map(|(_, time)| *time).min()
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether it held; `probed` is what its probe found, if it has one.
+    pub fn judge(&self, report: &Report, probed: Option<&Probed>) -> Verdict {
+        let summed = |counts: &BTreeMap<(usize, u64), u64>, message: usize, node: Option<u64>| {
+            let fits = |key: &(usize, u64)| key.0 == message && node.is_none_or(|node| key.1 == node);
+            counts.iter().filter(|(key, _)| fits(key)).map(|(_, count)| count).sum::<u64>()
+        };
         let (held, found) = match &self.kind {
+            Kind::Values(probe) => probe.judge(probed.unwrap_or(&Probed::default())),
+            Kind::Loss { message, node, below } => {
+                let (sent, lost) = (summed(&report.sent, *message, *node), summed(&report.lost, *message, *node));
+                let share = 100.0 * lost as f64 / sent.max(1) as f64;
+                (sent > 0 && share < *below, format!("{lost} of {sent} lost, {share:.2} %"))
+            }
+            Kind::Recovery { within, at } => match report.recovery.get(&at.node()).filter(|all| all.times > 0) {
+                None => (true, format!("nothing was broken {at}")),
+                Some(all) => {
+                    let slowest = all.slowest as f64 / 1e6;
+                    (all.slowest <= *within, format!("{} times {at}, the slowest after {slowest:.3} ms", all.times))
+                }
+            },
+            Kind::Busy { below } => {
+                let share = 100.0 * report.busy as f64 / report.ended.max(1) as f64;
+                (share < *below, format!("busy for {share:.2} % of the time"))
+            }
             Kind::Count { bound, message, node, at } => {
-                let counted = |key: &(usize, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
-                let counts = report.received.iter().filter(|(key, _)| counted(key));
-                let found: u64 = counts.map(|(_, count)| count).sum();
+                let found = summed(&report.received, *message, *node);
                 let held = match bound {
                     Bound::AtLeast(count) => found >= *count,
                     Bound::AtMost(count) => found <= *count,
                 };
                 (held, format!("{found} received {at}"))
             }
-            Kind::Answered { message, within } => match report.answers.get(message).filter(|all| all.asked > 0) {
+            Kind::Answered { message, within, share } => match report.answers.get(message).filter(|all| all.asked > 0) {
                 None => (false, "none was sent".to_owned()),
                 Some(all) => {
                     let in_time = all.within.get(within).copied().unwrap_or(0);
@@ -174,7 +279,7 @@ impl Expectation {
                         .slowest
                         .map_or_else(String::new, |time| format!(", slowest after {:.3} ms", time as f64 / 1e6));
                     let found = format!("{} sent, {in_time} in time, {never} never answered{slowest}", all.asked);
-                    (in_time == all.asked, found)
+                    (in_time as f64 >= share * all.asked as f64, found)
                 }
             },
             Kind::NoWrongValue => {
@@ -196,6 +301,7 @@ impl Expectation {
                 }
             }
         };
-        Verdict { sentence: self.sentence.clone(), held, found, at: None }
+        let at = if held { None } else { self.witness(report, probed) };
+        Verdict { sentence: self.sentence.clone(), held, found, at }
     }
 }

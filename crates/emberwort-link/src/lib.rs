@@ -19,6 +19,7 @@ pub mod scenario;
 mod side;
 pub mod signal;
 mod player;
+mod probe;
 pub mod script;
 mod speech;
 pub mod tables;

@@ -38,12 +38,48 @@ pub struct Report {
     pub answers: BTreeMap<usize, Answers>,
     /// What must hold, and whether it did.
     pub verdicts: Vec<Verdict>,
+    /// How each side got over broken frames: the host, and devices by node.
+    pub recovery: BTreeMap<Option<u64>, Recovery>,
+    /// When the first frame of those in `lost` was sent, by message and node.
+    pub first_lost: BTreeMap<(usize, u64), Nanoseconds>,
     /// How long somebody sent.
     pub busy: Nanoseconds,
     /// When it ended.
     pub ended: Nanoseconds,
     /// When the trial was given up, as more frames waited for the wire than it can hold.
     pub overrun: Option<Nanoseconds>,
+}
+
+/// How a receiver got over broken frames.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Recovery {
+    /// When the first frame was broken.
+    pub first: Option<Nanoseconds>,
+    /// Since when no good frame has come, if something was broken.
+    pub since: Option<Nanoseconds>,
+    /// How many times it got over them.
+    pub times: u64,
+    /// The longest time from a broken frame to the next good one.
+    pub slowest: Nanoseconds,
+    /// When that began.
+    pub slowest_at: Option<Nanoseconds>,
+}
+
+impl Recovery {
+    /// Something was broken.
+    pub(crate) fn broken(&mut self, now: Nanoseconds) {
+        self.first.get_or_insert(now);
+        self.since.get_or_insert(now);
+    }
+
+    /// A good frame came, or the trial is over.
+    pub(crate) fn over(&mut self, now: Nanoseconds) {
+        let Some(since) = self.since.take() else { return };
+        self.times += 1;
+        if now - since >= self.slowest {
+            (self.slowest, self.slowest_at) = (now - since, Some(since));
+        }
+    }
 }
 
 /// The accounting of what one side received. Good, unread, broken and stray bytes add up to the input.
@@ -106,6 +142,8 @@ pub struct Answers {
     pub slowest: Option<Nanoseconds>,
     /// How many answers came within each of the times that must be kept.
     pub within: BTreeMap<Nanoseconds, u64>,
+    /// For each of these times, when the first request was sent whose answer came later or never.
+    pub first_late: BTreeMap<Nanoseconds, Nanoseconds>,
     /// How often each message was the answer, by number.
     pub with: BTreeMap<usize, u64>,
     /// All times, within one in a thousand.
@@ -116,21 +154,33 @@ impl Default for Answers {
     fn default() -> Self {
         // Three digits are allowed, so this cannot fail.
         let times = Histogram::new(3).unwrap_or_else(|_| unreachable!("three significant digits are allowed"));
-        Self { asked: 0, answered: 0, slowest: None, within: BTreeMap::new(), with: BTreeMap::new(), times }
+        Self { asked: 0, answered: 0, slowest: None, within: BTreeMap::new(), first_late: BTreeMap::new(), with: BTreeMap::new(), times }
     }
 }
 
 impl Answers {
     /// An answer with a message came so long after the request was sent.
-    pub(crate) fn take(&mut self, after: Nanoseconds, with: usize) {
+    pub(crate) fn take(&mut self, asked: Nanoseconds, after: Nanoseconds, with: usize) {
         self.answered += 1;
         self.slowest = self.slowest.max(Some(after));
         *self.with.entry(with).or_default() += 1;
-        for (_, count) in self.within.iter_mut().filter(|(within, _)| after <= **within) {
-            *count += 1;
+        for (within, count) in &mut self.within {
+            if after <= *within {
+                *count += 1;
+            } else {
+                self.first_late.entry(*within).or_insert(asked);
+            }
         }
         // It grows as far as it has to, so this cannot fail.
         let _ = self.times.record(after);
+    }
+
+    /// Nobody answered a request that was sent at a moment.
+    pub(crate) fn never(&mut self, asked: Nanoseconds) {
+        for within in self.within.keys() {
+            let first = self.first_late.entry(*within).or_insert(asked);
+            *first = asked.min(*first);
+        }
     }
 
     /// The time within which this share (0 to 1) of the answers came, within one in a thousand; `None` without answers.

@@ -3,7 +3,7 @@
 
 use std::cell::Cell;
 use std::cmp::Ordering;
-use std::collections::{BTreeMap, BinaryHeap};
+use std::collections::{BTreeMap, BinaryHeap, VecDeque};
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -16,7 +16,9 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
+use crate::expect::Expectation;
 use crate::player::{Player, Way};
+use crate::probe::{Probe, Probed};
 use crate::report::{Report, Verdict, WrongValue};
 use crate::scenario::{Device, Scenario};
 use crate::script::Runner;
@@ -45,6 +47,9 @@ impl Watch for () {}
 
 /// The number of the host among the senders; devices have their index.
 const HOST: usize = usize::MAX;
+
+/// The most unanswered requests of a message that are remembered.
+const MAX_OPEN: usize = 1_000;
 
 /// Frames that may wait for the wire at once.
 const MAX_WAITING: usize = 100_000;
@@ -155,6 +160,8 @@ struct Cause<'a> {
 
 /// A frame that was sent.
 struct Sent {
+    /// When it was handed to the wire.
+    at: Nanoseconds,
     from: End,
     node: u64,
     /// Index of the sender's definition.
@@ -208,6 +215,10 @@ struct Trial<'a> {
     scenario: &'a Scenario,
     /// By definition.
     uses: Vec<Use>,
+    /// Requests that nobody has answered yet, by message; the oldest, [`MAX_OPEN`] at most.
+    open: BTreeMap<usize, VecDeque<Rc<Exchange>>>,
+    /// What must hold for values, and what was found.
+    probes: Vec<(&'a Probe, Probed)>,
     /// What devices and the host may leave out.
     running: [RunningStatus; 2],
     wire: Wire,
@@ -276,6 +287,8 @@ impl<'a> Trial<'a> {
             device_sides: scenario.devices.iter().map(ears).collect(),
             scenario,
             uses: scenario.definitions.all().iter().map(of_definition).collect(),
+            open: BTreeMap::new(),
+            probes: scenario.must.iter().filter_map(Expectation::probe).map(|probe| (probe, Probed::default())).collect(),
             running: Default::default(),
             wire,
             now: 0,
@@ -428,7 +441,15 @@ impl<'a> Trial<'a> {
         self.report.answers.entry(number).or_default().asked += 1;
         // When the wire was busy, sending begins later.
         let asked = self.wire.free_from(self.now, HOST);
-        Some(Rc::new(Exchange { message: number, asked, answered: Cell::new(false) }))
+        let exchange = Rc::new(Exchange { message: number, asked, answered: Cell::new(false) });
+        let open = self.open.entry(number).or_default();
+        while open.front().is_some_and(|oldest| oldest.answered.get()) {
+            open.pop_front();
+        }
+        if open.len() < MAX_OPEN {
+            open.push_back(exchange.clone());
+        }
+        Some(exchange)
     }
 
     /// The host sends a request, for the first time or again.
@@ -505,6 +526,7 @@ impl<'a> Trial<'a> {
             self.host_side.requests.note(plan, *channel, node, message, &values);
         }
         let sent = Sent {
+            at: self.now,
             from,
             node,
             definition,
@@ -583,6 +605,7 @@ impl<'a> Trial<'a> {
         if sent.accepted == 0 && !sent.is_counted && !self.is_not_taken(&sent) {
             let number = self.number(sent.definition, sent.message);
             *self.report.lost.entry((number, sent.node)).or_default() += 1;
+            self.report.first_lost.entry((number, sent.node)).or_insert(sent.at);
         }
     }
 
@@ -662,8 +685,10 @@ impl<'a> Trial<'a> {
     fn host_found(&mut self, found: Found) {
         let Definition { plan, channel, .. } = self.of_host();
         self.note_faults(&found, self.scenario.host, None);
+        self.recovers(None, &found);
         for frame in found.frames {
             self.compare(&frame, self.scenario.host);
+            self.look(self.scenario.host, &frame);
             self.host_side.requests.answered(plan, *channel, frame.node.unwrap_or(0), frame.message);
             let sender = (*channel, End::Device, frame.node.unwrap_or(0));
             self.host_side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
@@ -676,6 +701,31 @@ impl<'a> Trial<'a> {
         }
     }
 
+    /// Notes what a side, the host or a device by node, found broken, and that it got over it.
+    fn recovers(&mut self, side: Option<u64>, found: &Found) {
+        if !found.faults.is_empty() {
+            self.report.recovery.entry(side).or_default().broken(self.now);
+        } else if !found.frames.is_empty()
+            && let Some(recovery) = self.report.recovery.get_mut(&side)
+        {
+            recovery.over(self.now);
+        }
+    }
+
+    /// Looks at the values that a receiver of a definition received.
+    fn look(&mut self, definition: usize, frame: &FoundFrame) {
+        if self.probes.is_empty() {
+            return;
+        }
+        let definitions = &self.scenario.definitions;
+        let number = definitions.get(definition).number(frame.message);
+        for (probe, found) in &mut self.probes {
+            if probe.message == number && probe.node.is_none_or(|node| frame.node.is_none_or(|from| from == node)) {
+                probe.look(definitions, (definition, frame.message), self.now, &frame.values, found);
+            }
+        }
+    }
+
     /// Notes the first answer to a request. What was asked is known, so a lost request takes no other's answer.
     fn is_answered(&mut self, frame: &FoundFrame) {
         let Some(sent) = frame.origin.and_then(|origin| self.sent.get(origin)) else { return };
@@ -683,18 +733,20 @@ impl<'a> Trial<'a> {
         if sent.from == End::Device && !exchange.answered.replace(true) {
             let number = self.of_host().number(frame.message);
             let after = self.now - exchange.asked;
-            self.report.answers.entry(exchange.message).or_default().take(after, number);
+            self.report.answers.entry(exchange.message).or_default().take(exchange.asked, after, number);
         }
     }
 
     fn device_found(&mut self, device: usize, found: Found) {
         let Device { node, definition, .. } = self.devices[device];
         self.note_faults(&found, definition, Some(node));
+        self.recovers(Some(node), &found);
         for frame in found.frames {
             let mine = frame.node.is_none_or(|to| to == node);
             let nobody = frame.node.is_some_and(|to| self.devices.iter().all(|device| device.node != to));
             if mine || (nobody && device == 0) {
                 self.compare(&frame, definition);
+                self.look(definition, &frame);
             }
             let Definition { plan, channel, .. } = self.of_device(device);
             let sender = (*channel, End::Host, frame.node.unwrap_or(0));
@@ -759,7 +811,21 @@ impl<'a> Trial<'a> {
             self.report.devices.insert(device.node, side.heard_in_all());
         }
         self.report.busy = self.wire.busy();
-        self.report.verdicts = self.scenario.must.iter().map(|expectation| expectation.judge(&self.report)).collect();
+        for recovery in self.report.recovery.values_mut() {
+            recovery.over(self.now);
+        }
+        for (message, open) in &self.open {
+            if let Some(first) = open.iter().find(|exchange| !exchange.answered.get()) {
+                self.report.answers.entry(*message).or_default().never(first.asked);
+            }
+        }
+        let mut probed = self.probes.iter().map(|(_, found)| found);
+        let judged = self.scenario.must.iter().map(|expectation| {
+            let probed = expectation.probe().and_then(|_| probed.next());
+            expectation.judge(&self.report, probed)
+        });
+        let verdicts = judged.collect();
+        self.report.verdicts = verdicts;
         let outcomes = self.scripts.outcomes(&self.of_host().plan);
         self.report.verdicts.extend(outcomes.into_iter().map(Verdict::of_script));
         self.report
