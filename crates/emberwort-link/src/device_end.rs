@@ -101,8 +101,7 @@ impl DeviceEnd {
                     self.agenda.note(next, Todo::Report { message, every });
                     if runs {
                         let plan = &self.definition.plan;
-                        let (values, alarms) =
-                            self.player.report(plan, &self.device, message, time, &mut self.random);
+                        let (values, alarms) = self.player.report(plan, &self.device, message, time, &mut self.random);
                         self.send(message, self.device.node, &values);
                         for (message, node, values) in alarms {
                             self.send(message, node, &values);

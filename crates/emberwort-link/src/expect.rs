@@ -21,17 +21,39 @@ pub struct Expectation {
 
 #[derive(Clone, Debug, PartialEq)]
 enum Kind {
-    Count { bound: Bound, message: usize, node: Option<u64>, at: String },
-    Answered { message: usize, within: Nanoseconds, share: f64 },
+    Count {
+        bound: Bound,
+        message: usize,
+        node: Option<u64>,
+        at: String,
+    },
+    Answered {
+        message: usize,
+        within: Nanoseconds,
+        share: f64,
+    },
     NoWrongValue,
     /// Frames that were sent and not received, of all that were sent, in per cent.
-    Loss { message: usize, node: Option<u64>, below: f64 },
+    Loss {
+        message: usize,
+        node: Option<u64>,
+        below: f64,
+    },
     /// From a broken frame to the next good one.
-    Recovery { within: Nanoseconds, at: Place },
+    Recovery {
+        within: Nanoseconds,
+        at: Place,
+    },
     /// How long somebody sends, in per cent.
-    Busy { below: f64 },
+    Busy {
+        below: f64,
+    },
     Values(Box<Probe>),
-    AtMost { what: What, most: u64, at: Place },
+    AtMost {
+        what: What,
+        most: u64,
+        at: Place,
+    },
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -138,7 +160,8 @@ impl Expectation {
             }
             [field, rest @ .., "between", least, "and", most] if field.contains('.') && place.is_none() => {
                 let (message, field) = field.split_once('.').unwrap_or_default();
-                let bound = |word: &str| word.parse::<f64>().map_err(|_| format!("`{word}` is not a number in: {sentence}"));
+                let bound =
+                    |word: &str| word.parse::<f64>().map_err(|_| format!("`{word}` is not a number in: {sentence}"));
                 let kind = ProbeKind::Between(bound(least)?, bound(most)?);
                 Kind::Values(Box::new(Probe::new(definitions, of_node(message, rest)?, kind, field)?))
             }
@@ -186,9 +209,7 @@ impl Expectation {
                 };
                 Kind::Count { bound, message, node, at }
             }
-            [message, "answered", "within", amount, unit] if place.is_none() => {
-                answered(message, amount, unit, 1.0)?
-            }
+            [message, "answered", "within", amount, unit] if place.is_none() => answered(message, amount, unit, 1.0)?,
             ["no", "good", "frame", "with", "a", "wrong", "value"] | ["no", "false", "accept"] if place.is_none() => {
                 Kind::NoWrongValue
             }
@@ -270,18 +291,20 @@ impl Expectation {
                 };
                 (held, format!("{found} received {at}"))
             }
-            Kind::Answered { message, within, share } => match report.answers.get(message).filter(|all| all.asked > 0) {
-                None => (false, "none was sent".to_owned()),
-                Some(all) => {
-                    let in_time = all.within.get(within).copied().unwrap_or(0);
-                    let never = all.asked - all.answered;
-                    let slowest = all
-                        .slowest
-                        .map_or_else(String::new, |time| format!(", slowest after {:.3} ms", time as f64 / 1e6));
-                    let found = format!("{} sent, {in_time} in time, {never} never answered{slowest}", all.asked);
-                    (in_time as f64 >= share * all.asked as f64, found)
+            Kind::Answered { message, within, share } => {
+                match report.answers.get(message).filter(|all| all.asked > 0) {
+                    None => (false, "none was sent".to_owned()),
+                    Some(all) => {
+                        let in_time = all.within.get(within).copied().unwrap_or(0);
+                        let never = all.asked - all.answered;
+                        let slowest = all
+                            .slowest
+                            .map_or_else(String::new, |time| format!(", slowest after {:.3} ms", time as f64 / 1e6));
+                        let found = format!("{} sent, {in_time} in time, {never} never answered{slowest}", all.asked);
+                        (in_time as f64 >= share * all.asked as f64, found)
+                    }
                 }
-            },
+            }
             Kind::NoWrongValue => {
                 let compared = report.host.good + report.device().good;
                 (

@@ -98,11 +98,7 @@ impl Formula {
     ///
     /// # Errors
     /// What is wrong, and where it stands.
-    pub fn parse<'f>(
-        text: &str,
-        known: &dyn Fn(&str) -> Option<Named<'f>>,
-        names: &[&str],
-    ) -> Result<Self, String> {
+    pub fn parse<'f>(text: &str, known: &dyn Fn(&str) -> Option<Named<'f>>, names: &[&str]) -> Result<Self, String> {
         let mut parser = Parser { text, at: 0, depth: 0, known, names };
         let root = parser.binary(0)?.fixed(None, &parser)?;
         parser.space();
@@ -117,7 +113,8 @@ impl Formula {
     /// # Errors
     /// As [`Formula::parse`].
     pub fn of_fields(text: &str, fields: &[Field]) -> Result<Self, String> {
-        let names: Vec<&str> = fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str()).collect();
+        let names: Vec<&str> =
+            fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str()).collect();
         let known = |name: &str| {
             let slot = fields.iter().position(|field| !field.is_spare() && field.name == name)?;
             Some((slot, Some(&fields[slot])))
@@ -244,7 +241,9 @@ impl<'f> Part<'f> {
         }
         Err(match nearest(&word, parser.names.iter().copied()) {
             Some(near) => format!("nothing is called `{word}` in `{}`; did you mean `{near}`?", parser.text),
-            None => format!("nothing is called `{word}` in `{}`; there are time, {}", parser.text, parser.names.join(", ")),
+            None => {
+                format!("nothing is called `{word}` in `{}`; there are time, {}", parser.text, parser.names.join(", "))
+            }
         })
     }
 

@@ -57,7 +57,8 @@ impl Probe {
         let mut problem = None;
         for definition in definitions.all() {
             let index = (0..definition.plan.messages.len()).find(|index| definition.number(*index) == message);
-            let parsed = index.map(|index| Formula::of_fields(formula, &definition.plan.messages[index].message.fields));
+            let parsed =
+                index.map(|index| Formula::of_fields(formula, &definition.plan.messages[index].message.fields));
             formulas.push(match parsed {
                 Some(Ok(formula)) => Some(formula),
                 Some(Err(error)) => {
@@ -110,7 +111,8 @@ impl Probe {
             ProbeKind::Once => (held > 0, format!("held in {held} of {looked}")),
             ProbeKind::Between(..) => {
                 let (low, high) = found.range.unwrap_or_default();
-                let short = |number: f64| format!("{:.3}", number).trim_end_matches('0').trim_end_matches('.').to_owned();
+                let short =
+                    |number: f64| format!("{:.3}", number).trim_end_matches('0').trim_end_matches('.').to_owned();
                 (held == looked, format!("between {} and {} in {looked}", short(low), short(high)))
             }
         }

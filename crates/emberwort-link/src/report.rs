@@ -42,6 +42,8 @@ pub struct Report {
     pub recovery: BTreeMap<Option<u64>, Recovery>,
     /// When the first frame of those in `lost` was sent, by message and node.
     pub first_lost: BTreeMap<(usize, u64), Nanoseconds>,
+    /// How many frames were sent of each length in bytes.
+    pub lengths: BTreeMap<usize, u64>,
     /// How long somebody sent.
     pub busy: Nanoseconds,
     /// When it ended.
@@ -154,7 +156,15 @@ impl Default for Answers {
     fn default() -> Self {
         // Three digits are allowed, so this cannot fail.
         let times = Histogram::new(3).unwrap_or_else(|_| unreachable!("three significant digits are allowed"));
-        Self { asked: 0, answered: 0, slowest: None, within: BTreeMap::new(), first_late: BTreeMap::new(), with: BTreeMap::new(), times }
+        Self {
+            asked: 0,
+            answered: 0,
+            slowest: None,
+            within: BTreeMap::new(),
+            first_late: BTreeMap::new(),
+            with: BTreeMap::new(),
+            times,
+        }
     }
 }
 

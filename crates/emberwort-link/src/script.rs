@@ -195,7 +195,8 @@ impl Lane {
                         *left -= 1;
                         (self.step, self.waits) = (*step, false);
                     }
-                    _ => self.fail(now, format!("no {} came within {}", describe(plan, waiting), seconds(waiting.within))),
+                    _ => self
+                        .fail(now, format!("no {} came within {}", describe(plan, waiting), seconds(waiting.within))),
                 },
                 _ => self.go_on(due),
             }
@@ -235,7 +236,8 @@ impl Lane {
             return;
         }
         if is_wanted {
-            let kept: Vec<_> = waiting.keep.iter().map(|(kept, slot)| (*kept, number(&fields[*slot], values, *slot))).collect();
+            let kept: Vec<_> =
+                waiting.keep.iter().map(|(kept, slot)| (*kept, number(&fields[*slot], values, *slot))).collect();
             for (kept, value) in kept {
                 self.kept[kept] = value;
             }

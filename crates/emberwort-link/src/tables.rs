@@ -55,7 +55,8 @@ fn value_of(plan: &Plan, message: usize, table: &Table) -> Option<(usize, Arc<Un
 pub fn tables_on(plan: &Plan, channel: usize) -> Vec<TableAccess> {
     let carried = |from: End| {
         let messages = plan.messages.iter().enumerate();
-        messages.filter(move |(index, compiled)| compiled.message.from == from && plan.channels[channel].carries(*index))
+        messages
+            .filter(move |(index, compiled)| compiled.message.from == from && plan.channels[channel].carries(*index))
     };
     let access = |table: &Arc<Table>| {
         let read = carried(End::Device).find_map(|(answer, _)| {

@@ -35,6 +35,11 @@ pub trait Watch {
         true
     }
 
+    /// One side hands a frame to the wire.
+    fn sent(&mut self, chunk: &Chunk<'_>) {
+        let _ = chunk;
+    }
+
     /// One side received these bytes, at a moment of the trial's time of day. They come in order of time; the channel is the one
     /// of the link's own definition.
     fn received(&mut self, chunk: &Chunk<'_>) {
@@ -288,7 +293,12 @@ impl<'a> Trial<'a> {
             scenario,
             uses: scenario.definitions.all().iter().map(of_definition).collect(),
             open: BTreeMap::new(),
-            probes: scenario.must.iter().filter_map(Expectation::probe).map(|probe| (probe, Probed::default())).collect(),
+            probes: scenario
+                .must
+                .iter()
+                .filter_map(Expectation::probe)
+                .map(|probe| (probe, Probed::default()))
+                .collect(),
             running: Default::default(),
             wire,
             now: 0,
@@ -377,16 +387,16 @@ impl<'a> Trial<'a> {
                     let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
                     let (values, alarms) =
                         self.players[device].report(plan, of, message, self.now, &mut self.signal_random);
-                    self.send(Some(device), self.devices[device].node, message, values, Cause::default());
+                    self.send(Some(device), self.devices[device].node, message, values, Cause::default(), watch);
                     for (message, node, values) in alarms {
-                        self.send(Some(device), node, message, values, Cause::default());
+                        self.send(Some(device), node, message, values, Cause::default(), watch);
                     }
                 }
             }
             Event::Send { device, index } => {
                 if self.runs(device) {
                     let planned = self.devices[device].sends[index].clone();
-                    self.send(Some(device), planned.node, planned.message, planned.values, Cause::default());
+                    self.send(Some(device), planned.node, planned.message, planned.values, Cause::default(), watch);
                 }
             }
             Event::Request { index } => {
@@ -396,25 +406,26 @@ impl<'a> Trial<'a> {
                 {
                     self.at(self.now + every, Event::Request { index });
                 }
-                self.request(index, self.scenario.retries, None);
+                self.request(index, self.scenario.retries, None, watch);
             }
             Event::Script => {
                 self.script_at = None;
                 for sending in self.scripts.act(&self.of_host().plan, self.now) {
                     let exchange = self.exchange(sending.message, sending.node);
-                    self.send(None, sending.node, sending.message, sending.values, Cause { exchange, answers: None });
+                    let cause = Cause { exchange, answers: None };
+                    self.send(None, sending.node, sending.message, sending.values, cause, watch);
                 }
                 self.plan_scripts();
             }
             Event::Retry { index, left, exchange } => {
                 if !exchange.answered.get() {
                     self.report.retries += 1;
-                    self.request(index, left, Some(exchange));
+                    self.request(index, left, Some(exchange), watch);
                 }
             }
             Event::Reply { device, request, asked, exchange, way } => {
                 if self.runs(device) {
-                    self.reply(device, way, (request, &asked), exchange);
+                    self.reply(device, way, (request, &asked), exchange, watch);
                 }
             }
         }
@@ -453,27 +464,42 @@ impl<'a> Trial<'a> {
     }
 
     /// The host sends a request, for the first time or again.
-    fn request(&mut self, index: usize, retries: u32, exchange: Option<Rc<Exchange>>) {
+    fn request(&mut self, index: usize, retries: u32, exchange: Option<Rc<Exchange>>, watch: &mut dyn Watch) {
         let planned = self.scenario.requests[index].clone();
         let compiled = &self.of_host().plan.messages[planned.message].message;
         let exchange = exchange.or_else(|| self.exchange(planned.message, planned.node));
         let cause = Cause { exchange: exchange.clone(), answers: None };
-        self.send(None, planned.node, planned.message, planned.values, cause);
+        self.send(None, planned.node, planned.message, planned.values, cause, watch);
         if let (Some(exchange), Some(within), 1..) = (exchange, compiled.within, retries) {
             self.at(self.now + within, Event::Retry { index, left: retries - 1, exchange });
         }
     }
 
-    fn reply(&mut self, device: usize, way: Way, request: (usize, &Values), exchange: Option<Rc<Exchange>>) {
+    fn reply(
+        &mut self,
+        device: usize,
+        way: Way,
+        request: (usize, &Values),
+        exchange: Option<Rc<Exchange>>,
+        watch: &mut dyn Watch,
+    ) {
         let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
         let Some((with, node, values)) = self.players[device].answer(plan, of, self.now, way, request) else { return };
         // An answer that names another node is nobody's.
         let exchange = exchange.filter(|_| node == of.node);
-        self.send(Some(device), node, with, values, Cause { exchange, answers: Some(request) });
+        self.send(Some(device), node, with, values, Cause { exchange, answers: Some(request) }, watch);
     }
 
     /// A device or the host sends a message.
-    fn send(&mut self, device: Option<usize>, node: u64, message: usize, values: Values, cause: Cause<'_>) {
+    fn send(
+        &mut self,
+        device: Option<usize>,
+        node: u64,
+        message: usize,
+        values: Values,
+        cause: Cause<'_>,
+        watch: &mut dyn Watch,
+    ) {
         let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let compiled = &plan.messages[message];
@@ -490,6 +516,11 @@ impl<'a> Trial<'a> {
         let on_wire = &bytes[bytes.len() - shortened..];
         let index = self.sent.next_number();
         let sender = Sender { from, number: device.unwrap_or(HOST), frame: index };
+        *self.report.lengths.entry(on_wire.len()).or_default() += 1;
+        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 };
+        let outside = plan.channels[*channel].key_is_outside().then_some(key);
+        let time = self.scenario.starts.after(self.now);
+        watch.sent(&Chunk { stream, times: Times::Last(time), key: outside, bytes: on_wire });
         let deliveries = self.wire.send(self.now, sender, on_wire, &mut self.wire_random).1;
         let number = self.number(definition, message);
         *self.report.sent.entry((number, node)).or_default() += 1;
@@ -757,7 +788,10 @@ impl<'a> Trial<'a> {
                 let exchange = frame.origin.and_then(|origin| self.sent.get(origin)?.exchange.clone());
                 for answer in answers {
                     let (request, asked, exchange) = (frame.message, frame.values.clone(), exchange.clone());
-                    self.at(self.now + answer.after, Event::Reply { device, request, asked, exchange, way: answer.way });
+                    self.at(
+                        self.now + answer.after,
+                        Event::Reply { device, request, asked, exchange, way: answer.way },
+                    );
                 }
             }
         }

@@ -478,7 +478,8 @@ mod tests {
     #[test]
     fn faults_come_as_often_as_they_should() {
         let mut wire = Wire::new(&MediumKind::Udp { port: 1, ipv6: false, bitrate: 100_000_000 });
-        wire.faults = Faults { bit_errors: 0.01, byte_loss: 0.1, frame_loss: 0.2, duplicates: 0.3, ..Faults::default() };
+        wire.faults =
+            Faults { bit_errors: 0.01, byte_loss: 0.1, frame_loss: 0.2, duplicates: 0.3, ..Faults::default() };
         let mut random = ChaCha8Rng::seed_from_u64(7);
         let (mut lost, mut twice, mut bytes, mut ones) = (0, 0, 0usize, 0u32);
         for _ in 0..2000 {

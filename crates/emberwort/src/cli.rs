@@ -576,8 +576,29 @@ pub struct TrialArgs {
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,
     /// Write what each side received
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
     pub record: Option<PathBuf>,
+    /// Write the results, too, as .xml (JUnit), .ndjson, .md or .html; may be given several times
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
+    pub report: Vec<PathBuf>,
+    /// If it fails, write a shorter trial that fails in the same way
+    #[arg(long, value_name = "FILE.toml", conflicts_with_all = ["sweep", "hostile"])]
+    pub minimise: Option<PathBuf>,
+    /// Run it at many rates of one fault, as bit_errors=1e-6..1e-2; other faults are left out
+    #[arg(long, value_name = "FAULT=FROM..TO", conflicts_with = "hostile")]
+    pub sweep: Option<String>,
+    /// How many seeds a sweep takes for each rate
+    #[arg(long, value_name = "N", default_value = "20", requires = "sweep", value_parser = clap::value_parser!(u64).range(1..=100_000))]
+    pub seeds: u64,
+    /// How many rates a sweep takes for each factor of ten
+    #[arg(long, value_name = "N", default_value = "3", requires = "sweep", value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub per_decade: u32,
+    /// Draw the sweep as .svg or .png
+    #[arg(long, value_name = "FILE", requires = "sweep")]
+    pub figure: Option<PathBuf>,
+    /// Feed receivers with frames that were changed on purpose, for so long, as 10s
+    #[arg(long, value_name = "TIME", value_parser = emberwort_link::duration)]
+    pub hostile: Option<u64>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,

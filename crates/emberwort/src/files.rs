@@ -133,6 +133,11 @@ fn folder_of(path: &Path) -> &Path {
     }
 }
 
+/// Refuses a place where a file stands already, before any work is done for it.
+pub fn must_be_free(path: &Path) -> anyhow::Result<()> {
+    if path.exists() { Err(exists(path)) } else { Ok(()) }
+}
+
 fn exists(path: &Path) -> anyhow::Error {
     anyhow::anyhow!(
         "{} exists already, and nothing is overwritten\nchoose another name with --out, or move the file away",

@@ -282,11 +282,11 @@ impl Reader<'_> {
 
 /// When a device is off, and from when on it runs again.
 fn restarts(at: &str, file: &DeviceFile) -> Result<Vec<(u64, u64)>, ScenarioError> {
-        let mut restarts = Vec::new();
-        for (n, restart) in file.restart.iter().enumerate() {
-            let at = format!("{at}.restart {}", n + 1);
-            let begin = time(&at, &restart.at)?;
-            restarts.push((begin, begin + time(&at, &restart.lasting)?));
-        }
+    let mut restarts = Vec::new();
+    for (n, restart) in file.restart.iter().enumerate() {
+        let at = format!("{at}.restart {}", n + 1);
+        let begin = time(&at, &restart.at)?;
+        restarts.push((begin, begin + time(&at, &restart.lasting)?));
+    }
     Ok(restarts)
 }

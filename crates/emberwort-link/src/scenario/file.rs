@@ -259,4 +259,3 @@ pub(super) struct RequestFile {
     #[serde(default)]
     pub fields: Map<String, Json>,
 }
-

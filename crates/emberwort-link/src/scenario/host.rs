@@ -15,7 +15,13 @@ use crate::script::{KEPT, Script, Step, Waiting};
 
 impl Reader<'_> {
     /// A request that the file describes.
-    pub fn request(&self, at: &str, file: &RequestFile, span: Nanoseconds, retries: u32) -> Result<Planned, ScenarioError> {
+    pub fn request(
+        &self,
+        at: &str,
+        file: &RequestFile,
+        span: Nanoseconds,
+        retries: u32,
+    ) -> Result<Planned, ScenarioError> {
         let message = self.message(at, &file.message, End::Host)?;
         self.node_fits(at, file.node, message)?;
         let values = self.values(at, message, &file.fields)?;
@@ -67,7 +73,9 @@ impl Reader<'_> {
         };
         match (&file.send, &file.expect, &file.never, &file.wait) {
             (Some(name), None, None, None) => self.send_step(at, name, file, names),
-            (None, Some(name), None, None) => Ok(Step::Expect(self.waiting(at, name, file, within(Some(1_000_000_000))?, names)?)),
+            (None, Some(name), None, None) => {
+                Ok(Step::Expect(self.waiting(at, name, file, within(Some(1_000_000_000))?, names)?))
+            }
             (None, None, Some(name), None) => Ok(Step::Never(self.waiting(at, name, file, within(None)?, names)?)),
             (None, None, None, Some(text)) => Ok(Step::Wait(time(at, text)?)),
             _ => content(at, "each step has exactly one of `send`, `expect`, `never` and `wait`"),
@@ -126,7 +134,8 @@ impl Reader<'_> {
             let field = slot(name).map(|slot| (slot, Some(&fields[slot])));
             field.or_else(|| names.iter().position(|kept| kept == name).map(|kept| (KEPT + kept, None)))
         };
-        let all: Vec<&str> = fields.iter().map(|field| field.name.as_str()).chain(names.iter().map(String::as_str)).collect();
+        let all: Vec<&str> =
+            fields.iter().map(|field| field.name.as_str()).chain(names.iter().map(String::as_str)).collect();
         let when = file.when.as_deref().map(|text| Formula::parse(text, &known, &all)).transpose();
         let when = when.or_else(|problem| self.wrong(&format!("{at}.when"), problem))?;
         Ok(Waiting { message, node: file.node, when, keep, within })

@@ -400,4 +400,3 @@ fn ends_in_time(
     }
     Ok(())
 }
-

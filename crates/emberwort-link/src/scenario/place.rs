@@ -22,7 +22,11 @@ pub(super) fn of(text: &str, path: &str) -> Option<Range<usize>> {
             (Some(number), DeValue::Array(list)) => list.get(number)?,
             _ => value,
         };
-        here = Some(if segments.peek().is_none() && number.is_none() { key.span().start..value.span().end } else { value.span() });
+        here = Some(if segments.peek().is_none() && number.is_none() {
+            key.span().start..value.span().end
+        } else {
+            value.span()
+        });
         match value.get_ref() {
             DeValue::Table(table) => inside = table,
             _ => return here,

@@ -36,7 +36,10 @@ fn faults(at: &str, file: &FaultsFile) -> Result<Faults, ScenarioError> {
     };
     let baud_error = file.baud_error.unwrap_or(0.0);
     if !(-0.5..=0.5).contains(&baud_error) {
-        return content(format!("{at}.baud_error"), format!("{baud_error} is not between -0.5 and 0.5; 0.02 means 2 %"));
+        return content(
+            format!("{at}.baud_error"),
+            format!("{baud_error} is not between -0.5 and 0.5; 0.02 means 2 %"),
+        );
     }
     Ok(Faults {
         bit_errors: share("bit_errors", file.bit_errors)?,

@@ -232,7 +232,9 @@ impl Signal {
                 *at = if moved < *least { 2.0 * *least - moved } else { moved }.clamp(*least, *greatest);
                 *at
             }
-            Signal::Noise { deviation, around } => *around + *deviation * normal(random).clamp(-NOISE_REACH, NOISE_REACH),
+            Signal::Noise { deviation, around } => {
+                *around + *deviation * normal(random).clamp(-NOISE_REACH, NOISE_REACH)
+            }
             Signal::Playback(points) => playback(points, now),
             Signal::Follow(follow) => follow.go_on(now, commands),
             Signal::Formula(formula) => match formula.value_of(now, fields, values) {

@@ -268,9 +268,10 @@ fn played(keys: &Keys<'_>, around: &Surroundings<'_>) -> Result<Signal, String> 
         let record = record.map_err(|error| format!("{name}: {error}"))?;
         let number = |column: usize| {
             let text = record.get(column).unwrap_or_default().trim();
-            text.parse::<f64>().ok().filter(|number| number.is_finite()).ok_or_else(|| {
-                format!("{name}, line {line}: `{text}` is not a number")
-            })
+            text.parse::<f64>()
+                .ok()
+                .filter(|number| number.is_finite())
+                .ok_or_else(|| format!("{name}, line {line}: `{text}` is not a number"))
         };
         let (seconds, value) = (number(time)?, number(value)?);
         if !(0.0..9e9).contains(&seconds) {

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use anyhow::{Context, anyhow};
 use emberwort_link::{Revisions, Scenario};
 use emberwort_model::Plan;
-use emberwort_model::diagnostics::escaped;
 use emberwort_model::Source;
+use emberwort_model::diagnostics::escaped;
 
 /// A trial file that was read.
 pub struct Trial {

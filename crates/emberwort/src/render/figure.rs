@@ -23,7 +23,7 @@ const FILLS: [&str; 6] = ["#dce9f7", "#fbe3b8", "#cfe8d0", "#f6d2cf", "#e9e1f3",
 const PRESENCE: &str = "#e4e4e4";
 
 /// Text that can stand in XML.
-fn xml(text: &str) -> String {
+pub fn xml(text: &str) -> String {
     let mut out = String::new();
     for c in text.chars() {
         match c {

@@ -9,6 +9,7 @@ pub mod picture;
 pub mod png;
 pub mod rows;
 pub mod stats;
+pub mod sweep_figure;
 pub mod table;
 pub mod time;
 pub mod working;

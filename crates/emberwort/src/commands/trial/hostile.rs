@@ -1,0 +1,65 @@
+//! `trial --hostile`: what receivers accept of frames that were changed on purpose.
+
+use std::io::Write;
+use std::time::{Duration, Instant};
+
+use emberwort_link::Scenario;
+use emberwort_link::hostile::hostile;
+use emberwort_model::hex::hex;
+use serde_json::json;
+
+use crate::cli::TableForm;
+use crate::commands::ending::Ending;
+use crate::output::{self, Progress};
+use crate::render::plural;
+
+/// So many times more false accepts than expected are a finding. Chance alone hardly makes as many.
+const TOO_MANY: f64 = 3.0;
+
+pub fn run(lasting: u64, scenario: &Scenario, form: TableForm) -> anyhow::Result<Ending> {
+    output::catch_interrupt();
+    let (began, whole) = (Instant::now(), Duration::from_nanos(lasting));
+    let mut progress = Progress::new(lasting);
+    let found = hostile(scenario, &mut || {
+        progress.at(began.elapsed().as_nanos() as u64);
+        began.elapsed() < whole && !output::interrupted()
+    });
+    progress.end();
+    let mut out = output::stdout();
+    // Of a few expected ones there may be some more by chance.
+    let bound = (TOO_MANY * found.expected).max(found.expected + 5.0);
+    let is_too_much = found.false_accepts as f64 > bound;
+    match form {
+        TableForm::Table => {
+            writeln!(
+                out,
+                "{} fed, {}; {} accepted as they were sent, {} accepted that nobody sent",
+                plural(found.fed, "changed frame"),
+                plural(found.bytes, "byte"),
+                found.accepted,
+                found.false_accepts
+            )?;
+            writeln!(out, "{:.1} of the last kind can be expected of the checksums alone", found.expected)?;
+            for (from, bytes) in &found.examples {
+                writeln!(out, "  accepted from a {}: {}", from.as_str(), hex(bytes))?;
+            }
+            if is_too_much {
+                writeln!(out, "these are far too many: let a checksum cover all of the frame, or take a longer one")?;
+            }
+        }
+        TableForm::Ndjson => {
+            let examples: Vec<_> = found
+                .examples
+                .iter()
+                .map(|(from, bytes)| json!({"direction": from.as_str(), "bytes": hex(bytes)}))
+                .collect();
+            let row = json!({
+                "fed": found.fed, "bytes": found.bytes, "accepted": found.accepted, "false_accepts": found.false_accepts,
+                "expected": found.expected, "examples": examples,
+            });
+            writeln!(out, "{row}")?;
+        }
+    }
+    out.flush()?;
+    Ok(if is_too_much { Ending::WithFindings } else { Ending::Clean })
+}

@@ -1,0 +1,134 @@
+//! `trial`: runs a scripted trial in virtual time.
+
+mod hostile;
+mod json;
+mod minimise;
+mod report;
+mod story;
+mod sweep;
+mod tables;
+
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::bail;
+use emberwort_capture::Recorder;
+use emberwort_link::{Report, Scenario};
+use emberwort_model::plan::Channel;
+use emberwort_wire::Chunk;
+
+use super::ending::Ending;
+use super::scenario;
+use super::speakers::revisions_in_trial;
+use crate::cli::{TableForm, TrialArgs};
+use crate::files::PendingFile;
+use crate::output::{self, Look, Paint, Progress, say};
+use crate::project::{Project, load_plan_of};
+use crate::render::time;
+use json::as_json;
+use tables::tables;
+
+pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    let project = Project::find(link)?;
+    let plan = load_plan_of(&project.definition, look)?;
+    let host = args.host.as_deref();
+    let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
+    let scenario::Trial { scenario, text } = scenario::read(&args.file, &plan, &revisions, args.seed)?;
+    if let Some(words) = &args.sweep {
+        return sweep::run(args, words, &scenario, look);
+    }
+    if let Some(lasting) = args.hostile {
+        return hostile::run(lasting, &scenario, args.form);
+    }
+    for path in args.report.iter().chain(&args.minimise) {
+        crate::files::must_be_free(path)?;
+    }
+    if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
+        bail!(
+            "{} exists already, and nothing is overwritten\nchoose another name with --record, or move the file away",
+            crate::files::shown(path)
+        );
+    }
+    output::catch_interrupt();
+    let own = scenario.definitions.get(0);
+    let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
+    let recorder = args.record.as_deref().map(record).transpose()?;
+    let mut watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
+    let report = emberwort_link::run(&scenario, &mut watch);
+    watch.progress.end();
+    if let Some(error) = watch.failed {
+        return Err(error);
+    }
+    if let Some(recorder) = watch.recorder {
+        recorder.finish()?.commit(false)?;
+    }
+    let mut out = output::stdout();
+    match args.form {
+        TableForm::Table => out.write_all(tables(&scenario, &report, look).as_bytes())?,
+        TableForm::Ndjson => writeln!(out, "{}", as_json(&scenario, &report))?,
+    }
+    let failed = story::stories(&scenario, &report);
+    if args.form == TableForm::Table && !failed.is_empty() {
+        out.write_all(story::written(&failed, args, look).as_bytes())?;
+    }
+    out.flush()?;
+    for path in &args.report {
+        report::write(path, &args.file, &scenario, &report, &failed)?;
+        say!("the report is in {}", crate::files::shown(path));
+    }
+    if let Some(path) = &args.minimise {
+        let parse = |text: &str| scenario::parse(&args.file, text, &plan, &revisions).ok();
+        minimise::run(path, &text, &scenario, &report, &parse)?;
+    }
+    if let Some(path) = &args.record {
+        say!("what each side received is in {}", crate::files::shown(path));
+    }
+    if let Some(at) = report.overrun {
+        say!(
+            "{} {} after its start the trial was given up: 100,000 frames wait for the wire, which is too slow for what is sent\n\
+             send less often, take a shorter span, or a faster medium",
+            look.paint_err(Paint::Bad, "finding:"),
+            time::duration(at)
+        );
+    }
+    if output::interrupted() {
+        say!(
+            "interrupted {} after the start of the trial; this is what had happened until then",
+            time::duration(report.ended)
+        );
+        return Ok(Ending::WithFindings);
+    }
+    Ok(if report.passed() && is_whole { Ending::Clean } else { Ending::WithFindings })
+}
+
+/// Records, shows how far the trial has come, and ends it where it must end.
+struct Watcher {
+    recorder: Option<Recorder<PendingFile>>,
+    /// Why recording failed.
+    failed: Option<anyhow::Error>,
+    progress: Progress,
+}
+
+impl emberwort_link::Watch for Watcher {
+    fn goes_on(&mut self, now: u64) -> bool {
+        self.progress.at(now);
+        self.failed.is_none() && !output::interrupted()
+    }
+
+    fn received(&mut self, chunk: &Chunk<'_>) {
+        if let (Some(recorder), None) = (&mut self.recorder, &self.failed) {
+            self.failed = recorder.chunk(chunk).err().map(anyhow::Error::from);
+        }
+    }
+}
+
+/// The channel as the link's own definition has it.
+fn channel(scenario: &Scenario) -> &Channel {
+    let own = scenario.definitions.get(0);
+    &own.plan.channels[own.channel]
+}
+
+/// Message and node of every kind of frame that was sent, in the order of the definition.
+fn kinds(report: &Report) -> impl Iterator<Item = (usize, u64)> {
+    report.sent.keys().copied()
+}

@@ -1,0 +1,180 @@
+//! What happened around the moment at which a trial failed: the shortest story that explains it.
+
+use std::collections::VecDeque;
+
+use emberwort_capture::{Decoder, Speakers};
+use emberwort_link::report::Verdict;
+use emberwort_link::{Report, Scenario, Watch, run};
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::hex::hex;
+use emberwort_model::model::End;
+use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
+
+use crate::cli::{RowForm, TrialArgs};
+use crate::output::{Look, Paint};
+use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::time;
+
+/// So many pieces are shown before and after the moment.
+const AROUND: usize = 3;
+
+/// So many failures are told as stories.
+const MAX_STORIES: usize = 3;
+
+/// What is told of a failure.
+pub struct Story {
+    pub verdict: Verdict,
+    /// What was sent and received around the moment, in order of time.
+    pub pieces: Vec<Piece>,
+    /// What was received, decoded.
+    pub rows: String,
+}
+
+/// Bytes that an end sent or received.
+pub struct Piece {
+    pub is_sent: bool,
+    pub from: End,
+    pub time: Time,
+    pub key: Option<u64>,
+    pub bytes: Vec<u8>,
+    pub channel: usize,
+}
+
+/// Keeps what goes over the wire around moments.
+struct Around {
+    moments: Vec<Time>,
+    before: VecDeque<Piece>,
+    /// By moment: what is kept.
+    kept: Vec<Vec<Piece>>,
+}
+
+impl Piece {
+    fn of(chunk: &Chunk<'_>, is_sent: bool) -> Self {
+        Self {
+            is_sent,
+            from: chunk.stream.from.unwrap_or(End::Device),
+            time: chunk.times.last().unwrap_or_default(),
+            key: chunk.key,
+            bytes: chunk.bytes.to_vec(),
+            channel: chunk.stream.channel,
+        }
+    }
+
+    fn again(&self) -> Self {
+        Self { bytes: self.bytes.clone(), ..*self }
+    }
+}
+
+impl Around {
+    fn note(&mut self, piece: Piece) {
+        for (moment, kept) in self.moments.iter().zip(&mut self.kept) {
+            if piece.time < *moment {
+                continue;
+            }
+            if kept.is_empty() {
+                kept.extend(self.before.iter().map(Piece::again));
+            }
+            let after = kept.iter().filter(|kept| kept.time >= *moment).count();
+            if after < 2 * AROUND {
+                kept.push(piece.again());
+            }
+        }
+        self.before.push_back(piece);
+        if self.before.len() > 2 * AROUND {
+            self.before.pop_front();
+        }
+    }
+}
+
+impl Watch for Around {
+    fn goes_on(&mut self, _: u64) -> bool {
+        self.kept.iter().any(|kept| kept.len() < 4 * AROUND)
+    }
+
+    fn sent(&mut self, chunk: &Chunk<'_>) {
+        self.note(Piece::of(chunk, true));
+    }
+
+    fn received(&mut self, chunk: &Chunk<'_>) {
+        self.note(Piece::of(chunk, false));
+    }
+}
+
+/// The stories of what failed. The trial is run once more for them: it is the same each time.
+pub fn stories(scenario: &Scenario, report: &Report) -> Vec<Story> {
+    let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held).take(MAX_STORIES).collect();
+    let moments: Vec<Time> =
+        failed.iter().map(|verdict| scenario.starts.after(verdict.at.unwrap_or(report.ended))).collect();
+    if failed.is_empty() {
+        return Vec::new();
+    }
+    let kept = moments.iter().map(|_| Vec::new()).collect();
+    let mut around = Around { moments, before: VecDeque::new(), kept };
+    run(scenario, &mut around);
+    let last: Vec<Piece> = around.before.into();
+    let told = failed.into_iter().zip(around.kept).map(|(verdict, pieces)| {
+        // What failed at the end has nothing behind it.
+        let pieces = if pieces.is_empty() { last.iter().map(Piece::again).collect() } else { pieces };
+        Story { verdict: verdict.clone(), rows: decoded(scenario, &pieces), pieces }
+    });
+    told.collect()
+}
+
+/// The received pieces as rows.
+fn decoded(scenario: &Scenario, pieces: &[Piece]) -> String {
+    let plan = scenario.definitions.own().clone();
+    let style = RowStyle { form: RowForm::Table, raw: false, look: Look { out: false, err: false }, width: None };
+    let mut rows = Vec::new();
+    let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, &mut rows);
+    let mut decoder = Decoder::new(plan, printer);
+    for piece in pieces.iter().filter(|piece| !piece.is_sent) {
+        let stream = emberwort_wire::StreamId { channel: piece.channel, from: Some(piece.from), tap: 0 };
+        let chunk = Chunk { stream, times: Times::Last(piece.time), key: piece.key, bytes: &piece.bytes };
+        let _ = decoder.chunk(&chunk);
+        decoder.pause();
+    }
+    let _ = decoder.finish();
+    String::from_utf8(rows).unwrap_or_default()
+}
+
+impl Story {
+    /// The story in lines, without its sentence.
+    pub fn lines(&self) -> Vec<String> {
+        let mut lines = Vec::new();
+        if let Some(at) = self.verdict.at {
+            lines.push(format!("it shows {} after the start of the trial; received around it:", time::duration(at)));
+        } else {
+            lines.push("received last:".to_owned());
+        }
+        lines.extend(self.rows.lines().map(|line| format!("  {line}")));
+        lines.push("bytes on the wire:".to_owned());
+        for piece in &self.pieces {
+            let mut at = String::new();
+            time::write_time_of_day(piece.time, 6, &mut at);
+            let (who, what) = match (piece.is_sent, piece.from) {
+                (true, from) => (from, "sends   "),
+                (false, from) => (from.other(), "receives"),
+            };
+            lines.push(format!("  {at}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes)));
+        }
+        lines
+    }
+}
+
+/// All stories, for people, with the command that shows more.
+pub fn written(stories: &[Story], args: &TrialArgs, look: Look) -> String {
+    let mut out = String::new();
+    for story in stories {
+        let Verdict { sentence, found, .. } = &story.verdict;
+        let title = look.paint(Paint::Bold, format!("why \"{}\" failed", escaped(sentence)));
+        out += &format!("\n{title}\nexpected: {}\nfound:    {found}\n", escaped(sentence));
+        for line in story.lines() {
+            out += &format!("{line}\n");
+        }
+    }
+    let file = crate::files::shown(&args.file);
+    let seed = args.seed.map_or_else(String::new, |seed| format!(" --seed {seed}"));
+    out + &format!(
+        "\nto see all of it: emberwort trial {file}{seed} --record run.pcapng, then emberwort decode run.pcapng\n"
+    )
+}
