@@ -38,7 +38,7 @@ pub use machine::{LinkEvent, Machine};
 pub use report::{Heard, Report};
 pub use scenario::{Scenario, ScenarioError};
 pub use tables::tables_on;
-pub use trial::{Watch, run};
+pub use trial::{Outside, Watch, run, run_with};
 
 /// A moment or a duration in nanoseconds of virtual time.
 pub type Nanoseconds = u64;

@@ -84,8 +84,8 @@ impl Player {
         let mut said = Vec::new();
         for (alarm, raised) in device.alarms.iter().zip(&mut self.raised).filter(|(alarm, _)| alarm.of == message) {
             let holds = alarm.when.holds(now, fields, &values);
-            let begins = holds && !std::mem::replace(raised, holds);
-            if let (true, Ok(mut told)) = (begins, fill_with_rest(plan, alarm.message, &alarm.fields)) {
+            let held = std::mem::replace(raised, holds);
+            if let (true, Ok(mut told)) = (holds && !held, fill_with_rest(plan, alarm.message, &alarm.fields)) {
                 work_out(&alarm.worked, plan, alarm.message, now, (message, &values), &mut told);
                 said.push((alarm.message, device.node, told));
             }

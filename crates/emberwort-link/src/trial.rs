@@ -50,6 +50,15 @@ pub trait Watch {
 /// Nobody looks on.
 impl Watch for () {}
 
+/// Programs that play devices, in real time.
+pub trait Outside {
+    /// Waits until a moment of the trial. Returns earlier with bytes that a device, by index, sent, and when.
+    fn wait_until(&mut self, moment: Nanoseconds) -> Option<(Nanoseconds, usize, Vec<u8>)>;
+
+    /// A device, by index, receives bytes.
+    fn deliver(&mut self, device: usize, bytes: &[u8]);
+}
+
 /// The number of the host among the senders; devices have their index.
 const HOST: usize = usize::MAX;
 
@@ -61,10 +70,34 @@ const MAX_WAITING: usize = 100_000;
 
 /// Runs a trial to its end, or until `watch` ends it. The same scenario gives the same report and the same bytes.
 pub fn run(scenario: &Scenario, watch: &mut dyn Watch) -> Report {
+    run_with(scenario, watch, None)
+}
+
+/// Runs a trial in which programs play some of the devices, as [`run`] does, but in real time. What such a device sends is not known
+/// beforehand, so its frames cannot be compared with it.
+pub fn run_with(scenario: &Scenario, watch: &mut dyn Watch, mut outside: Option<&mut dyn Outside>) -> Report {
     let mut trial = Trial::new(scenario);
     trial.start();
+    if outside.is_some() {
+        // Something is to be waited for until the end.
+        trial.at(scenario.span, Event::End);
+    }
     let mut events = 0u64;
-    while let Some(queued) = trial.events.pop() {
+    while let Some(next) = trial.events.peek().map(|queued| queued.time) {
+        if let Some(outside) = outside.as_deref_mut() {
+            if let Some((time, device, bytes)) = outside.wait_until(next) {
+                trial.now = time.max(trial.now);
+                trial.came_from_outside(device, &bytes, watch);
+                if !watch.goes_on(trial.now) {
+                    break;
+                }
+                continue;
+            }
+            if !watch.goes_on(trial.now) {
+                break;
+            }
+        }
+        let Some(queued) = trial.events.pop() else { break };
         events += 1;
         if events.is_multiple_of(256) && !watch.goes_on(queued.time) {
             break;
@@ -74,7 +107,15 @@ pub fn run(scenario: &Scenario, watch: &mut dyn Watch) -> Report {
             break;
         }
         trial.now = queued.time;
+        if let Event::End = queued.event {
+            break;
+        }
         trial.handle(queued.event, watch);
+        if let Some(outside) = outside.as_deref_mut() {
+            for (device, bytes) in trial.for_outside.drain(..) {
+                outside.deliver(device, &bytes);
+            }
+        }
     }
     trial.finish()
 }
@@ -129,6 +170,8 @@ enum Event {
     Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>>, way: Way },
     /// The host goes on with its scripts.
     Script,
+    /// The span is over.
+    End,
     /// Bytes of a sent frame arrive, all of them and unchanged or not.
     Arrive { sent: u64, bytes: Vec<u8>, whole: bool },
 }
@@ -148,6 +191,8 @@ impl Event {
 struct Exchange {
     /// The request's message, by number.
     message: usize,
+    /// The node that is asked.
+    node: u64,
     /// When it was first sent.
     asked: Nanoseconds,
     /// Whether an answer has come.
@@ -241,6 +286,8 @@ struct Trial<'a> {
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
     answer_random: ChaCha8Rng,
+    /// Bytes for devices that programs play.
+    for_outside: Vec<(usize, Vec<u8>)>,
     /// Sent frames that are still under way, by number.
     sent: UnderWay<Sent>,
     /// Room for a body and a frame.
@@ -313,6 +360,7 @@ impl<'a> Trial<'a> {
             wire_random: random(1),
             signal_random: random(2),
             answer_random: random(3),
+            for_outside: Vec::new(),
             sent: UnderWay::new(),
             room: Default::default(),
             taken: None,
@@ -345,6 +393,9 @@ impl<'a> Trial<'a> {
 
     fn start(&mut self) {
         for device in 0..self.devices.len() {
+            if self.devices[device].program.is_some() {
+                continue;
+            }
             let Definition { plan, channel, .. } = self.of_device(device);
             let channel = &plan.channels[*channel];
             for (message, compiled) in plan.messages.iter().enumerate() {
@@ -378,6 +429,7 @@ impl<'a> Trial<'a> {
     fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
         match event {
             Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole, watch),
+            Event::End => (),
             _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
                 if let Some(every) = self.of_device(device).plan.messages[message].message.every {
@@ -452,7 +504,7 @@ impl<'a> Trial<'a> {
         self.report.answers.entry(number).or_default().asked += 1;
         // When the wire was busy, sending begins later.
         let asked = self.wire.free_from(self.now, HOST);
-        let exchange = Rc::new(Exchange { message: number, asked, answered: Cell::new(false) });
+        let exchange = Rc::new(Exchange { message: number, node, asked, answered: Cell::new(false) });
         let open = self.open.entry(number).or_default();
         while open.front().is_some_and(|oldest| oldest.answered.get()) {
             open.pop_front();
@@ -603,7 +655,10 @@ impl<'a> Trial<'a> {
             }
             End::Host => {
                 for device in 0..self.devices.len() {
-                    if self.uses[self.devices[device].definition].from_host.arrives(channel) {
+                    if self.devices[device].program.is_some() {
+                        is_heard = true;
+                        self.for_outside.push((device, bytes.clone()));
+                    } else if self.uses[self.devices[device].definition].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
                         let found = self.device_sides[device].feed(sent, &chunk);
@@ -616,6 +671,56 @@ impl<'a> Trial<'a> {
             watch.received(&chunk);
         }
         self.settle(sent);
+    }
+
+    /// A program that plays a device sent bytes. They pass the wire as a frame does.
+    fn came_from_outside(&mut self, device: usize, bytes: &[u8], watch: &mut dyn Watch) {
+        let node = self.devices[device].node;
+        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
+        let times = Times::Last(self.scenario.starts.after(self.now));
+        watch.sent(&Chunk { stream, times, key: None, bytes });
+        let sender = Sender { from: End::Device, number: device, frame: self.sent.next_number() };
+        for delivery in self.wire.send(self.now, sender, bytes, &mut self.wire_random).1 {
+            let chunk = Chunk { stream, times, key: None, bytes: &delivery.bytes };
+            watch.received(&chunk);
+            let found = self.host_side.hear(&chunk);
+            self.host_heard_outside(node, found);
+        }
+    }
+
+    /// The host found frames in what a program sent.
+    fn host_heard_outside(&mut self, node: u64, found: Found) {
+        let Definition { plan, channel, .. } = self.of_host();
+        self.recovers(None, &found);
+        for frame in found.frames {
+            let number = self.number(self.scenario.host, frame.message);
+            let from = frame.node.unwrap_or(node);
+            *self.report.sent.entry((number, from)).or_default() += 1;
+            *self.report.received.entry((number, from)).or_default() += 1;
+            self.look(self.scenario.host, &frame);
+            self.host_side.requests.answered(plan, *channel, from, frame.message);
+            self.host_side.numbering.take((*channel, End::Device, from), frame.sequence, frame.message, &frame.values);
+            self.answers_oldest(from, frame.message);
+            self.scripts.hear(plan, self.now, frame.message, frame.node, &frame.values);
+        }
+        self.plan_scripts();
+    }
+
+    /// A message of a program answers the oldest request to its node that it can.
+    fn answers_oldest(&mut self, node: u64, message: usize) {
+        let host = self.of_host();
+        let number = host.number(message);
+        for (asked, open) in &self.open {
+            let index = (0..host.plan.messages.len()).find(|index| host.number(*index) == *asked);
+            let answers = index.is_some_and(|index| host.plan.messages[index].message.answered_by.contains(&message));
+            let oldest = open.iter().find(|exchange| !exchange.answered.get() && exchange.node == node);
+            if let Some(exchange) = oldest.filter(|_| answers) {
+                exchange.answered.set(true);
+                let after = self.now.saturating_sub(exchange.asked);
+                self.report.answers.entry(exchange.message).or_default().take(exchange.asked, after, number);
+                return;
+            }
+        }
     }
 
     /// A receiver has bytes of a sent frame.

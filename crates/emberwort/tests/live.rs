@@ -403,3 +403,70 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
     assert_eq!(second.code, 2, "{second:?}");
     assert!(second.err.contains("emberwort") && second.err.contains("has it open"), "{}", second.err);
 }
+
+/// A trial whose device is a program of the generated code.
+const GATE_TRIAL: &str = r#"
+channel = "bus485"
+span    = "3 s"
+must    = [
+    "MoveGate answered within 200 ms",
+    "always MoveAccepted: target == 80",
+    "broken frames at most 0",
+]
+
+[[device]]
+node = 3
+
+[device.program]
+command = ["c/gate"]
+
+[[host.script]]
+name   = "opening"
+repeat = 4
+at     = "200 ms"
+steps  = [
+    { send = "MoveGate", node = 3, fields = { target = 80, speed = 10 } },
+    { expect = "MoveAccepted", node = 3, within = "200 ms" },
+    { wait = "100 ms" },
+]
+"#;
+
+/// Mistakes in a device program are each found from what the failed trial prints alone.
+#[test]
+fn planted_bugs_are_found_from_the_failed_trials_text() {
+    let folder = project();
+    c_gate(folder.path());
+    std::fs::write(folder.path().join("gate.toml"), GATE_TRIAL).unwrap();
+    let bugs: [(u32, &[&str]); 4] = [
+        (0, &[]),
+        // The values say it: asked for 80 %, it accepted 79.5 %.
+        (1, &["FAILED  always MoveAccepted: target == 80", "target=80.0 %", "target=79.5 %"]),
+        // The bytes say it: the third answer lacks its last one.
+        (
+            2,
+            &[
+                "FAILED  broken frames at most 0",
+                "BROKEN          truncated: ends after 10 bytes, needs at least 11",
+                "receives  C6 39 03 41 02 03 A0 4B 00 09\n",
+            ],
+        ),
+        // The node says it: 4 in place of 3.
+        (
+            3,
+            &["FAILED  opening does all its steps", "no MoveAccepted from node 3 came", "  device     4  MoveAccepted"],
+        ),
+    ];
+    for (bug, said) in bugs {
+        let built = Command::new("cc")
+            .current_dir(folder.path().join("c"))
+            .args(["-std=c11", "-O1", &format!("-DBUG={bug}"), "-o", "gate", "gate.c", "marlock.c", "-lm"])
+            .output()
+            .expect("a C compiler");
+        assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+        let ran = run(folder.path(), &["trial", "gate.toml"]);
+        assert_eq!(ran.code, i32::from(bug > 0), "{bug}: {ran:?}");
+        for part in said {
+            assert!(ran.out.contains(part), "{bug}: `{part}` is not in\n{}", ran.out);
+        }
+    }
+}

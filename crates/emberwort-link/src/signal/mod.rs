@@ -223,7 +223,7 @@ impl Signal {
                         * match form {
                             Wave::Sine => (phase * std::f64::consts::TAU).sin(),
                             // From the centre up, down through it, and back.
-                            Wave::Triangle => 1.0 - 4.0 * ((phase + 0.75).fract() - 0.5).abs(),
+                            Wave::Triangle => 1.0 - 4.0 * ((phase + 0.25).fract() - 0.5).abs(),
                         }
             }
             Signal::Walk { step, bounds: (least, greatest), at } => {

@@ -17,6 +17,7 @@ pub fn png(svg: &str) -> anyhow::Result<Vec<u8>> {
     fonts.load_font_data(epaint_default_fonts::HACK_REGULAR.to_vec());
     let family = fonts.faces().next().and_then(|face| face.families.first()).map(|(name, _)| name.clone());
     options.font_family = family.unwrap_or_default();
+    fonts.set_sans_serif_family(options.font_family.clone());
     options.fontdb = Arc::new(fonts);
     let tree = usvg::Tree::from_str(svg, &options).context("the figure cannot be drawn")?;
     let size = tree.size().to_int_size();

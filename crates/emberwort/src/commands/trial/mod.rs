@@ -3,6 +3,7 @@
 mod hostile;
 mod json;
 mod minimise;
+mod programs;
 mod report;
 mod story;
 mod sweep;
@@ -34,6 +35,12 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let host = args.host.as_deref();
     let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
     let scenario::Trial { scenario, text } = scenario::read(&args.file, &plan, &revisions, args.seed)?;
+    let has_programs = scenario.devices.iter().any(|device| device.program.is_some());
+    if has_programs && (args.sweep.is_some() || args.hostile.is_some() || args.minimise.is_some()) {
+        bail!(
+            "programs play devices of this trial, so it is not the same each time: --sweep, --hostile and --minimise need one that is"
+        );
+    }
     if let Some(words) = &args.sweep {
         return sweep::run(args, words, &scenario, look);
     }
@@ -53,8 +60,13 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let own = scenario.definitions.get(0);
     let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
     let recorder = args.record.as_deref().map(record).transpose()?;
-    let mut watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
-    let report = emberwort_link::run(&scenario, &mut watch);
+    let watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
+    let mut programs = programs::Programs::start(&scenario, &args.file)?;
+    // What programs do is not the same each time, so it is kept for the story.
+    let mut around = story::Last::new(watch, programs.is_some());
+    let outside = programs.as_mut().map(|programs| programs as &mut dyn emberwort_link::Outside);
+    let report = emberwort_link::run_with(&scenario, &mut around, outside);
+    let story::Last { mut watch, pieces } = around;
     watch.progress.end();
     if let Some(error) = watch.failed {
         return Err(error);
@@ -67,7 +79,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         TableForm::Table => out.write_all(tables(&scenario, &report, look).as_bytes())?,
         TableForm::Ndjson => writeln!(out, "{}", as_json(&scenario, &report))?,
     }
-    let failed = story::stories(&scenario, &report);
+    let failed = story::stories(&scenario, &report, pieces);
     if args.form == TableForm::Table && !failed.is_empty() {
         out.write_all(story::written(&failed, args, look).as_bytes())?;
     }

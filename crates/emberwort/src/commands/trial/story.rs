@@ -100,17 +100,64 @@ impl Watch for Around {
     }
 }
 
-/// The stories of what failed. The trial is run once more for them: it is the same each time.
-pub fn stories(scenario: &Scenario, report: &Report) -> Vec<Story> {
+/// Keeps all that goes over the wire of a trial that cannot be run in the same way again, up to a limit.
+pub struct Last<W> {
+    pub watch: W,
+    /// What went over the wire; `None` if the trial can be run again.
+    pub pieces: Option<VecDeque<Piece>>,
+}
+
+/// So many pieces are kept of a trial that cannot be run again.
+const MAX_PIECES: usize = 100_000;
+
+impl<W: Watch> Last<W> {
+    /// Keeps what goes over the wire if `keeps` says so.
+    pub fn new(watch: W, keeps: bool) -> Self {
+        Self { watch, pieces: keeps.then(VecDeque::new) }
+    }
+
+    fn note(&mut self, chunk: &Chunk<'_>, is_sent: bool) {
+        if let Some(pieces) = &mut self.pieces {
+            if pieces.len() >= MAX_PIECES {
+                pieces.pop_front();
+            }
+            pieces.push_back(Piece::of(chunk, is_sent));
+        }
+    }
+}
+
+impl<W: Watch> Watch for Last<W> {
+    fn goes_on(&mut self, now: u64) -> bool {
+        self.watch.goes_on(now)
+    }
+
+    fn sent(&mut self, chunk: &Chunk<'_>) {
+        self.note(chunk, true);
+        self.watch.sent(chunk);
+    }
+
+    fn received(&mut self, chunk: &Chunk<'_>) {
+        self.note(chunk, false);
+        self.watch.received(chunk);
+    }
+}
+
+/// The stories of what failed, out of what was kept, or of the trial run once more: it is the same each time.
+pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece>>) -> Vec<Story> {
     let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held).take(MAX_STORIES).collect();
     let moments: Vec<Time> =
         failed.iter().map(|verdict| scenario.starts.after(verdict.at.unwrap_or(report.ended))).collect();
     if failed.is_empty() {
         return Vec::new();
     }
-    let kept = moments.iter().map(|_| Vec::new()).collect();
-    let mut around = Around { moments, before: VecDeque::new(), kept };
-    run(scenario, &mut around);
+    let empty = moments.iter().map(|_| Vec::new()).collect();
+    let mut around = Around { moments, before: VecDeque::new(), kept: empty };
+    match kept {
+        Some(pieces) => pieces.into_iter().for_each(|piece| around.note(piece)),
+        None => {
+            run(scenario, &mut around);
+        }
+    }
     let last: Vec<Piece> = around.before.into();
     let told = failed.into_iter().zip(around.kept).map(|(verdict, pieces)| {
         // What failed at the end has nothing behind it.
