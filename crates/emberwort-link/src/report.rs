@@ -52,10 +52,10 @@ pub struct Report {
     pub overrun: Option<Nanoseconds>,
 }
 
-/// How a receiver got over broken frames.
+/// How a receiver got over broken frames, and bytes in no frame.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Recovery {
-    /// When the first frame was broken.
+    /// When the first was found.
     pub first: Option<Nanoseconds>,
     /// Since when no good frame has come, if something was broken.
     pub since: Option<Nanoseconds>,

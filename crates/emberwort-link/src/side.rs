@@ -31,6 +31,8 @@ pub(crate) struct Found {
     pub frames: Vec<FoundFrame>,
     /// Broken and unread frames: the sent frame that they begin in, and why.
     pub faults: Vec<(Option<u64>, FrameFault)>,
+    /// Bytes in no frame.
+    pub stray: u64,
     /// Sent frames of which this side has nothing any longer.
     pub settled: Vec<u64>,
 }
@@ -96,6 +98,7 @@ impl FrameSink for SideSink<'_> {
 
     fn stray(&mut self, _at: Range<u64>, wire: &[u8]) {
         self.heard.stray_bytes += wire.len() as u64;
+        self.found.stray += wire.len() as u64;
     }
 }
 
@@ -121,7 +124,7 @@ impl Side {
             requests: &self.requests,
             heard: &mut self.heard,
             origins: &self.origins,
-            found: Found { frames: Vec::new(), faults: Vec::new(), settled: Vec::new() },
+            found: Found { frames: Vec::new(), faults: Vec::new(), stray: 0, settled: Vec::new() },
         };
         act(&mut self.receiver, &mut sink);
         let mut found = sink.found;

@@ -839,7 +839,7 @@ impl<'a> Trial<'a> {
 
     /// Notes what a side, the host or a device by node, found broken, and that it got over it.
     fn recovers(&mut self, side: Option<u64>, found: &Found) {
-        if !found.faults.is_empty() {
+        if !found.faults.is_empty() || found.stray > 0 {
             self.report.recovery.entry(side).or_default().broken(self.now);
         } else if !found.frames.is_empty()
             && let Some(recovery) = self.report.recovery.get_mut(&side)
