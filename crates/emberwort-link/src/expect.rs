@@ -39,7 +39,7 @@ enum Kind {
         node: Option<u64>,
         below: f64,
     },
-    /// From a broken frame to the next good one.
+    /// From one good frame to the next, with something broken between them.
     Recovery {
         within: Nanoseconds,
         at: Place,

@@ -57,11 +57,13 @@ pub struct Report {
 pub struct Recovery {
     /// When the first was found.
     pub first: Option<Nanoseconds>,
-    /// Since when no good frame has come, if something was broken.
-    pub since: Option<Nanoseconds>,
+    /// When the last good frame came.
+    pub good: Nanoseconds,
+    /// Whether something was broken since then.
+    pub is_broken: bool,
     /// How many times it got over them.
     pub times: u64,
-    /// The longest time from a broken frame to the next good one.
+    /// The longest time between two good frames with something broken between them.
     pub slowest: Nanoseconds,
     /// When that began.
     pub slowest_at: Option<Nanoseconds>,
@@ -71,12 +73,15 @@ impl Recovery {
     /// Something was broken.
     pub(crate) fn broken(&mut self, now: Nanoseconds) {
         self.first.get_or_insert(now);
-        self.since.get_or_insert(now);
+        self.is_broken = true;
     }
 
     /// A good frame came, or the trial is over.
     pub(crate) fn over(&mut self, now: Nanoseconds) {
-        let Some(since) = self.since.take() else { return };
+        let since = std::mem::replace(&mut self.good, now);
+        if !std::mem::take(&mut self.is_broken) {
+            return;
+        }
         self.times += 1;
         if now - since >= self.slowest {
             (self.slowest, self.slowest_at) = (now - since, Some(since));

@@ -69,7 +69,8 @@ pub struct SweepPoint {
     pub false_accepts: u64,
     /// How many of these the checksums let one expect at most: one of 2ᶜ damaged frames for c check bits.
     pub expected_false_accepts: f64,
-    /// The median and the longest of the longest times, in each run, from a broken frame to the next good one, at the host.
+    /// The median and the longest of the longest times, in each run, between two good frames with something broken between
+    /// them, at the host.
     pub recovery: Option<(Nanoseconds, Nanoseconds)>,
     /// How many runs met all that must hold.
     pub passed: u64,

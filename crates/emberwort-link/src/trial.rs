@@ -841,10 +841,9 @@ impl<'a> Trial<'a> {
     fn recovers(&mut self, side: Option<u64>, found: &Found) {
         if !found.faults.is_empty() || found.stray > 0 {
             self.report.recovery.entry(side).or_default().broken(self.now);
-        } else if !found.frames.is_empty()
-            && let Some(recovery) = self.report.recovery.get_mut(&side)
-        {
-            recovery.over(self.now);
+        }
+        if !found.frames.is_empty() {
+            self.report.recovery.entry(side).or_default().over(self.now);
         }
     }
 
