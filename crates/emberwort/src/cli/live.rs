@@ -96,11 +96,23 @@ pub struct SendArgs {
     #[command(flatten)]
     pub port: PortArgs,
     /// The message
-    #[arg(add = names::messages())]
-    pub message: String,
+    #[arg(add = names::messages(), conflicts_with_all = ["read", "write", "read_all", "from"])]
+    pub message: Option<String>,
     /// Values in physical units: target=42.5, state=held; raw codes as target=raw:85
     #[arg(value_name = "FIELD=VALUE")]
     pub values: Vec<String>,
+    /// Send the rows of this NDJSON file, one after the other
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["read", "write", "read_all"])]
+    pub from: Option<PathBuf>,
+    /// Read an entry of a table: ramp_time, or Settings.ramp_time
+    #[arg(long, value_name = "NAME")]
+    pub read: Vec<String>,
+    /// Write an entry of a table, and read it back: ramp_time=12.5
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub write: Vec<String>,
+    /// Read all entries of a table, or of all tables
+    #[arg(long, value_name = "TABLE", num_args = 0..=1)]
+    pub read_all: Option<Option<String>>,
     /// The frame's node [default: 0]
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
