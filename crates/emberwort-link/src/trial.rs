@@ -302,7 +302,6 @@ struct Trial<'a> {
 impl<'a> Trial<'a> {
     fn new(scenario: &'a Scenario) -> Self {
         let host = scenario.definitions.get(scenario.host);
-        let channel = &host.plan.channels[host.channel];
         let of_definition = |definition: &Definition| {
             let framing = |from: End| definition.plan.channels[definition.channel].framing(from);
             Use {
@@ -311,19 +310,7 @@ impl<'a> Trial<'a> {
                 from_host: Translation::new(&host.plan, &definition.plan),
             }
         };
-        let mut wire = Wire::new(&channel.medium.kind);
-        wire.faults = scenario.faults;
-        wire.to_device = scenario.to_device;
-        wire.jitter = scenario.jitter;
-        wire.collides = scenario.collides;
-        wire.bandwidth = scenario.bandwidth;
-        wire.stretches.clone_from(&scenario.stretches);
-        wire.bursts = scenario.bursts;
-        wire.delay = scenario.delay;
-        if let Some(nanoseconds) = channel.finder().silence() {
-            // A little more than receivers wait for, as senders do.
-            wire.pause = nanoseconds + wire.byte_time().max(1_000);
-        }
+        let wire = Wire::of(scenario);
         let random = |stream: u64| {
             let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
             random.set_stream(stream);

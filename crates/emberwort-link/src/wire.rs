@@ -10,6 +10,7 @@ use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
+use crate::scenario::Scenario;
 
 /// What can go wrong on the wire.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -81,6 +82,8 @@ pub struct Wire {
     pub jitter: Nanoseconds,
     /// Whether nobody waits while another sends: what is sent at once is garbled.
     pub collides: bool,
+    /// Whether frames take time on it. Between two real lines, which take their own, they do not.
+    pub takes_time: bool,
     /// Bits a second of a network on which frames wait for each other; without it they take no time there.
     pub bandwidth: Option<u64>,
     /// Silence that senders keep behind each frame.
@@ -189,6 +192,7 @@ impl Wire {
             jitter: 0,
             collides: false,
             bandwidth: None,
+            takes_time: true,
             pause: 0,
             medium: medium.clone(),
             byte_time,
@@ -203,6 +207,26 @@ impl Wire {
             lost_bytes: Distance::NEVER,
             added_bytes: Distance::NEVER,
         }
+    }
+
+    /// The wire of a trial, over the medium of its channel.
+    pub fn of(scenario: &Scenario) -> Self {
+        let definition = scenario.definitions.get(scenario.host);
+        let channel = &definition.plan.channels[definition.channel];
+        let mut wire = Self::new(&channel.medium.kind);
+        wire.faults = scenario.faults;
+        wire.to_device = scenario.to_device;
+        wire.jitter = scenario.jitter;
+        wire.collides = scenario.collides;
+        wire.bandwidth = scenario.bandwidth;
+        wire.stretches.clone_from(&scenario.stretches);
+        wire.bursts = scenario.bursts;
+        wire.delay = scenario.delay;
+        if let Some(nanoseconds) = channel.finder().silence() {
+            // A little more than receivers wait for, as senders do.
+            wire.pause = nanoseconds + wire.byte_time().max(1_000);
+        }
+        wire
     }
 
     /// When a sender can begin.
@@ -224,6 +248,7 @@ impl Wire {
     /// How long a frame of so many bytes takes.
     fn duration(&self, bytes: usize) -> Nanoseconds {
         match self.medium.guard() {
+            _ if !self.takes_time => 0,
             // Others use a network, too, and who sends does not wait for it.
             Guard::Network => {
                 self.bandwidth.map_or(0, |bandwidth| (bytes as u64 * 8_000_000_000).div_ceil(bandwidth.max(1)))

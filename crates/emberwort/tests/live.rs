@@ -470,3 +470,166 @@ fn planted_bugs_are_found_from_the_failed_trials_text() {
         }
     }
 }
+
+#[test]
+fn settings_are_read_and_written_by_name() {
+    let folder = project();
+    let port = free_port();
+    let at = format!("tcp://:{port}");
+    let mut device = Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &at]);
+    device.says("waiting for a connection at ");
+    let to = format!("tcp://127.0.0.1:{port}");
+    let send =
+        |words: &[&str]| run(folder.path(), &[&["send", &to, "--on", "bus485", "--node", "3"][..], words].concat());
+    let all = send(&["--read-all", "--as", "ndjson"]);
+    assert_eq!(all.code, 0, "{all:?}");
+    let value = |rows: &[Json], entry: &str| rows.iter().find(|row| row["entry"] == entry).unwrap()["value"].clone();
+    let found = rows(&all.out);
+    assert_eq!(found.len(), 4);
+    assert_eq!((value(&found, "ramp_time"), value(&found, "serial_number")), ("12.50 s".into(), "\"ML-0307\"".into()));
+    let written = send(&["--write", "ramp_time=20.25"]);
+    assert_eq!(written.code, 0, "{written:?}");
+    assert!(written.err.contains("ramp_time is 20.25 s, as written, and kept over a restart"), "{}", written.err);
+    let read = send(&["--read", "Settings.ramp_time", "--as", "ndjson"]);
+    assert_eq!(read.code, 0, "{read:?}");
+    assert_eq!(rows(&read.out)[1]["fields"]["value"], serde_json::json!({"ramp_time": 20.25}));
+    for (words, said) in [
+        (["--write", "serial_number=X"], "`serial_number` of `Settings` can only be read"),
+        (["--read", "ramp_tim"], "did you mean `ramp_time`?"),
+        (["--write", "ramp_time"], "--write ramp_time=12.5"),
+        (["--write", "ramp_time=99"], "99"),
+    ] {
+        let refused = send(&words);
+        assert_eq!(refused.code, 2, "{words:?}: {refused:?}");
+        assert!(refused.err.contains(said), "{words:?}: {}", refused.err);
+    }
+    // Rows of a file, each answered.
+    let lines = "{\"message\":\"WhoAreYou\"}\n\n{\"message\":\"MoveGate\",\"fields\":{\"target\":50,\"speed\":10}}\n";
+    std::fs::write(folder.path().join("rows.ndjson"), lines).unwrap();
+    let sent = send(&["--from", "rows.ndjson", "--as", "ndjson"]);
+    assert_eq!(sent.code, 0, "{sent:?}");
+    assert_eq!(messages(&rows(&sent.out)), ["WhoAreYou", "Identity", "MoveGate", "MoveAccepted"]);
+}
+
+#[test]
+fn a_long_recording_goes_on_in_other_files_and_drops_the_oldest() {
+    use std::io::Write;
+    let folder = project();
+    let mut line = writing();
+    let words = [
+        "record",
+        &line.path,
+        "--on",
+        "bus485",
+        "--from",
+        "host",
+        "--out",
+        "long.pcapng",
+        "--split-size",
+        "20kB",
+        "--keep",
+        "70kB",
+    ];
+    let mut recording = Beside::run(folder.path(), &words);
+    recording.says("runs with");
+    for n in 0..3000u32 {
+        line.near.write_all(&who_are_you(n as u8)).unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(300));
+    }
+    std::thread::sleep(std::time::Duration::from_millis(100));
+    let ran = recording.interrupt();
+    assert_eq!(ran.code, 0, "{ran:?}");
+    let mut files: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().path()).collect();
+    files.retain(|path| path.extension().is_some_and(|ending| ending == "pcapng"));
+    files.sort();
+    let whole: u64 = files.iter().map(|path| path.metadata().unwrap().len()).sum();
+    assert!(files.len() >= 2 && whole <= 75_000, "{files:?}: {whole}");
+    assert!(ran.err.contains("older ones were removed"), "{}", ran.err);
+    // Each reads by itself, and what they hold follows on.
+    let mut numbers = Vec::new();
+    for path in &files {
+        let read = run(folder.path(), &["decode", path.to_str().unwrap(), "--as", "ndjson", "--strict"]);
+        assert_eq!(read.code, 0, "{}", read.err);
+        numbers.extend(rows(&read.out).iter().map(|row| row["sequence"].as_u64().unwrap()));
+    }
+    assert!(numbers.windows(2).all(|pair| pair[1] == (pair[0] + 1) % 256), "{numbers:?}");
+    assert_eq!(numbers.last(), Some(&(2999 % 256)));
+}
+
+#[test]
+fn what_is_passed_on_can_be_damaged_on_purpose() {
+    let folder = project();
+    let (device_side, host_side) = (cable(), cable());
+    let trial = "channel = \"bus485\"\nspan = \"1 h\"\n[wire]\nto_device = { frame_loss = 1 }\n[[device]]\nnode = 3\n";
+    std::fs::write(folder.path().join("deaf.toml"), trial).unwrap();
+    let between = [
+        "record",
+        "--between",
+        &device_side.ends[0],
+        &host_side.ends[0],
+        "--on",
+        "bus485",
+        "--wire",
+        "deaf.toml",
+        "--out",
+        "deaf.pcapng",
+    ];
+    let mut recording = Beside::run(folder.path(), &between);
+    recording.says("is damaged on purpose");
+    let mut device = peer(&["device", &device_side.ends[1]]);
+    device.says("ready");
+    let ran = run(folder.path(), &[&["send", &host_side.ends[1]][..], &MOVE, &["ndjson", "--on", "bus485"]].concat());
+    assert_eq!(ran.code, 1, "{ran:?}");
+    assert!(ran.err.contains("nobody answered MoveGate"), "{}", ran.err);
+    let ran = recording.interrupt();
+    assert!(ran.err.contains("10 bytes from"), "{}", ran.err);
+}
+
+#[test]
+fn a_program_runs_when_a_message_comes_and_never_a_shell() {
+    let folder = project();
+    // Alarm for node 3: raised 02, oil 12 bits, spare 4 bits, temperature, text.
+    let alarm = run(
+        folder.path(),
+        &[
+            "encode",
+            "Alarm",
+            "raised=oil_hot",
+            "oil=200",
+            "pump_temp=80",
+            "text=$(touch hacked);`id`",
+            "--on",
+            "bus485",
+            "--node",
+            "3",
+        ],
+    );
+    assert_eq!(alarm.code, 0, "{alarm:?}");
+    let bytes: Vec<u8> = alarm.out.split_whitespace().map(|byte| u8::from_str_radix(byte, 16).unwrap()).collect();
+    let words = [
+        "listen",
+        "-",
+        "--on",
+        "bus485",
+        "--as",
+        "ndjson",
+        "--on-message",
+        "Alarm",
+        "--run",
+        "/bin/echo",
+        "-n",
+        "{message} {node} {oil} {text}",
+    ];
+    let ran = run_with_input(folder.path(), &words, &bytes);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(
+        ran.out.contains("Alarm 3 200.00 $(touch hacked);`id`") || ran.out.contains("Alarm 3 199.9"),
+        "{}",
+        ran.out
+    );
+    assert!(!folder.path().join("hacked").exists());
+    let wrong =
+        run(folder.path(), &["listen", "-", "--on", "bus485", "--on-message", "Alarm", "--run", "echo", "{oli}"]);
+    assert_eq!(wrong.code, 2);
+    assert!(wrong.err.contains("did you mean `oil`?"), "{}", wrong.err);
+}

@@ -46,6 +46,12 @@ pub struct ListenArgs {
     /// Show only frames of this node
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
+    /// Run a program whenever this message comes
+    #[arg(long, value_name = "MESSAGE", requires = "run", add = names::messages())]
+    pub on_message: Vec<String>,
+    /// The program, with its arguments, in which {field}, {message} and {node} stand for what came; takes all that follows
+    #[arg(long, value_name = "PROGRAM", requires = "on_message", num_args = 1.., allow_hyphen_values = true)]
+    pub run: Vec<String>,
     /// End after so many rows
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub count: Option<u64>,
@@ -83,9 +89,21 @@ pub struct RecordArgs {
     /// The end that sends what is heard
     #[arg(long, value_name = "END", conflicts_with = "between")]
     pub from: Option<SenderEnd>,
+    /// Damage on purpose what is passed on, as the wire of this trial says
+    #[arg(long, value_name = "TRIAL", requires = "between")]
+    pub wire: Option<PathBuf>,
     /// The recording, a file that does not exist yet
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
+    /// Go on in another file after so many bytes, as 10MB: night-0001.pcapng, night-0002.pcapng, …
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub split_size: Option<u64>,
+    /// Go on in another file after so long, as 1h
+    #[arg(long, value_name = "TIME", value_parser = emberwort_link::duration)]
+    pub split_every: Option<u64>,
+    /// Remove the oldest of these files when all together are larger, as 1GB
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub keep: Option<u64>,
     /// End after so long, as 10s
     #[arg(long = "for", value_name = "TIME", value_parser = emberwort_link::duration)]
     pub lasting: Option<u64>,
@@ -177,4 +195,21 @@ pub struct DeviceArgs {
     /// Play only the device with this node
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
+}
+
+/// A size such as `500kB`, `10 MB` or `1GB`, in bytes.
+fn size(text: &str) -> Result<u64, String> {
+    let text = text.trim();
+    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
+    let scale = match unit.to_ascii_lowercase().as_str() {
+        "" | "b" => 1.0,
+        "kb" => 1e3,
+        "mb" => 1e6,
+        "gb" => 1e9,
+        _ => return Err(format!("`{text}` is not a size; write a number and kB, MB or GB, as in 10MB")),
+    };
+    match number.trim_end().parse::<f64>() {
+        Ok(number) if number > 0.0 && number * scale < 9e18 => Ok((number * scale) as u64),
+        _ => Err(format!("`{text}` is not a size; write a number and kB, MB or GB, as in 10MB")),
+    }
 }

@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 10] = [
+pub const PROJECT_FILES: [&str; 11] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -76,6 +76,7 @@ pub const PROJECT_FILES: [&str; 10] = [
     "emberwort.toml",
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
+    "trials/moving-gate.toml",
     "sealed/marlock-r1.ember",
     "sealed/marlock-r2.ember",
     "sealed/marlock-r3.ember",

@@ -7,6 +7,7 @@ use emberwort_port::{Clock, Events};
 use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Came, Line, wait};
+use super::reaction::Reaction;
 use crate::cli::{ListenArgs, SenderEnd};
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
@@ -26,7 +27,8 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
     let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
     let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-    let sink = Only::new(&args.message, args.node, First::new(args.count, printer));
+    let sink = Reaction::new(speakers.own(), &args.on_message, &args.run, First::new(args.count, printer))?;
+    let sink = Only::new(&args.message, args.node, sink);
     let mut decoder = Decoder::of(speakers, sink).asking(later);
     let end = args.lasting.map(|lasting| clock.now().after(lasting));
     let from = args.from.map(SenderEnd::end).or(line.hears());

@@ -6,5 +6,7 @@ mod line;
 pub mod listen;
 mod play;
 pub mod ports;
+mod reaction;
 pub mod record;
+mod record_file;
 pub mod send;

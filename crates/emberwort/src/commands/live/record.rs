@@ -1,32 +1,34 @@
 //! `record`: what comes through a port, or between two, into a file that can be read at any moment.
 
-use std::fs::{File, OpenOptions};
-use std::io::{self, Seek, Write};
-use std::path::{Path, PathBuf};
+use std::collections::BTreeMap;
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
 
-use anyhow::{Context, bail};
-use emberwort_capture::Recorder;
+use anyhow::bail;
+use emberwort_link::wire::{Sender, Wire};
+use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_port::{Clock, Events};
-use emberwort_wire::{Chunk, Time};
+use emberwort_wire::Time;
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
 
 use super::line::{Came, Line, wait};
 use super::listen::earliest;
-use crate::cli::{RecordArgs, SenderEnd};
+use super::record_file::{Recording, Rotation};
+use crate::cli::{RecordArgs, SenderEnd, SpeakerArgs};
 use crate::commands::ending::Ending;
+use crate::commands::scenario;
+use crate::commands::speakers::revisions_in_trial;
 use crate::output::{self, Look, say};
-use crate::project::load_plan;
+use crate::project::{Project, load_plan_of};
 use crate::render::plural;
 
-/// What was recorded is handed to the system at least this often.
-const FLUSH_EVERY: u64 = 500_000_000;
-
-/// So many bytes are written at once.
-const MUCH: usize = 1 << 16;
-
 pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let plan = load_plan(link, look)?;
+    let project = Project::find(link)?;
+    let plan = load_plan_of(&project.definition, look)?;
     output::catch_interrupt();
     let events = Events::new(Clock::new());
     let open = |address, number| Line::open(address, &args.line, &plan, (&events, number));
@@ -40,122 +42,140 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         (None, [device, host]) => (vec![open(device, 0)?, open(host, 1)?], vec![Some(End::Device), Some(End::Host)]),
         _ => bail!("name a port, or two with --between"),
     };
-    let channel = lines[0].channel;
-    let mut file = RecordFile::new(&args.out, Recorder::new(Vec::new(), &plan, &[channel])?)?;
+    let mut passing = Passing::new(lines.len(), damage(args, &project, &plan, look)?, events.clock().now());
+    let rotation = Rotation { size: args.split_size, every: args.split_every, keep: args.keep };
+    let now = events.clock().now();
+    let mut recording = Recording::new(&args.out, rotation, &plan, lines[0].channel, now)?;
     let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
     let mut counts = vec![0u64; lines.len()];
-    // Bytes that came while nobody was at the other port.
-    let mut unheard = [0u64; 2];
-    let mut not_passed: Option<String> = None;
     loop {
         let all: Vec<&Line> = lines.iter().collect();
-        match wait(&all, &events, earliest(end, file.flush_at())) {
-            Came::Bytes(number, time, bytes) => {
-                match lines.get_mut(1 - number).map(|other| other.port.send(&bytes)) {
-                    Some(Err(error)) if error.kind() == io::ErrorKind::NotConnected => {
-                        unheard[number] += bytes.len() as u64;
-                    }
-                    Some(Err(error)) if not_passed.is_none() => {
-                        let to = escaped(lines[1 - number].port.name());
-                        say!("what came is recorded, but cannot be passed on to {to}: {error}");
-                        not_passed = Some(to);
-                    }
-                    _ => {}
-                }
-                counts[number] += bytes.len() as u64;
-                file.chunk(&lines[number].chunk(ends[number], time, &bytes))?;
-            }
-            Came::Nothing => file.flush()?,
-            Came::End => break,
+        let next = earliest(earliest(end, recording.flush_at()), passing.next());
+        let came = wait(&all, &events, next);
+        if let Came::Bytes(number, time, bytes) = came {
+            counts[number] += bytes.len() as u64;
+            passing.take(number, time, bytes);
+        } else if let Came::End = came {
+            break;
         }
-        if end.is_some_and(|end| end <= events.clock().now()) {
+        let now = events.clock().now();
+        while let Some((number, time, bytes)) = passing.due(now) {
+            passing.pass_on(&mut lines, number, &bytes);
+            recording.chunk(&lines[number].chunk(ends[number], time, &bytes))?;
+        }
+        if recording.flush_at().is_some_and(|at| at <= now) {
+            recording.flush()?;
+        }
+        if end.is_some_and(|end| end <= now) {
             break;
         }
     }
-    file.flush()?;
-    let shown = crate::files::shown(&args.out);
+    recording.flush()?;
     let counted: Vec<String> = lines
         .iter()
         .zip(&counts)
         .map(|(line, count)| format!("{} from {}", plural(*count, "byte"), escaped(line.port.name())))
         .collect();
-    say!("{} in {shown}", counted.join(", "));
-    for (line, count) in lines.iter().rev().zip(unheard).filter(|(_, count)| *count > 0) {
+    let shown = crate::files::shown(recording.path());
+    match (recording.files(), recording.removed) {
+        (1, 0) => say!("{} in {shown}", counted.join(", ")),
+        (files, 0) => say!("{} in {files} files, the last {shown}", counted.join(", ")),
+        (files, removed) => {
+            say!("{} in {files} files, the last {shown}; {removed} older ones were removed", counted.join(", "));
+        }
+    }
+    for (line, count) in lines.iter().rev().zip(passing.unheard).filter(|(_, count)| *count > 0) {
         say!("{} could not be passed on while nobody was at {}", plural(count, "byte"), escaped(line.port.name()));
     }
-    Ok(if not_passed.is_some() { Ending::WithFindings } else { Ending::Clean })
+    Ok(if passing.failed { Ending::WithFindings } else { Ending::Clean })
 }
 
-/// A recording that is whole whenever somebody looks at it: only whole blocks are written, each batch of them at once.
-struct RecordFile {
-    path: PathBuf,
-    file: File,
-    recorder: Recorder<Vec<u8>>,
-    /// Bytes of the file so far.
-    length: u64,
-    /// When what was collected has to be written.
-    due: Option<Time>,
+/// The wire that damages what is passed on, if there is to be one, and the seed of its chances.
+fn damage(args: &RecordArgs, project: &Project, plan: &Arc<Plan>, look: Look) -> anyhow::Result<Option<(Wire, u64)>> {
+    let Some(trial) = &args.wire else { return Ok(None) };
+    let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
+    let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, plan, look)?;
+    let scenario = scenario::read(trial, plan, &revisions, None)?.scenario;
+    let mut wire = Wire::of(&scenario);
+    // Both lines take their own time.
+    wire.takes_time = false;
+    say!("what is passed on is damaged on purpose, as the wire of {} says", crate::files::shown(trial));
+    Ok(Some((wire, scenario.seed)))
 }
 
-impl RecordFile {
-    fn new(path: &Path, recorder: Recorder<Vec<u8>>) -> anyhow::Result<Self> {
-        let file = OpenOptions::new().write(true).create_new(true).open(path);
-        let file = file.map_err(|error| match error.kind() {
-            io::ErrorKind::AlreadyExists => anyhow::anyhow!(
-                "{} exists already, and nothing is overwritten\nchoose another name with --out, or move the file away",
-                crate::files::shown(path)
-            ),
-            _ => anyhow::Error::new(error).context(format!("{} cannot be written", crate::files::shown(path))),
-        })?;
-        let mut made = Self { path: path.to_owned(), file, recorder, length: 0, due: None };
-        made.flush()?;
-        Ok(made)
-    }
-
-    /// When [`RecordFile::flush`] is to be called.
-    fn flush_at(&self) -> Option<Time> {
-        self.due
-    }
-
-    fn chunk(&mut self, chunk: &Chunk<'_>) -> anyhow::Result<()> {
-        self.recorder.chunk(chunk)?;
-        let now = chunk.times.last();
-        if self.due.is_none() {
-            self.due = now.map(|now| now.after(FLUSH_EVERY));
-        }
-        if self.recorder.written().len() >= MUCH || self.due.zip(now).is_some_and(|(due, now)| due <= now) {
-            self.flush()?;
-        }
-        Ok(())
-    }
-
-    /// Hands what was collected to the system. If that fails, the file ends with the last block that could be written whole.
-    fn flush(&mut self) -> anyhow::Result<()> {
-        self.due = None;
-        let blocks = self.recorder.take_written();
-        if let Err(error) = self.file.write_all(&blocks) {
-            let written = self.file.stream_position().unwrap_or(self.length).saturating_sub(self.length);
-            self.length += whole_blocks(&blocks, written);
-            let _ = self.file.set_len(self.length);
-            let shown = crate::files::shown(&self.path);
-            let all = plural(self.length, "byte");
-            return Err(error)
-                .with_context(|| format!("{shown} cannot be written any further; its first {all} are whole"));
-        }
-        self.length += blocks.len() as u64;
-        Ok(())
-    }
+/// Bytes that go from one line to the other, at once or damaged on the way.
+struct Passing {
+    is_between: bool,
+    wire: Option<(Wire, ChaCha8Rng)>,
+    began: Time,
+    /// Bytes under way, with the line that they came from: by when they arrive and a number.
+    under_way: BTreeMap<(Time, u64), (usize, Vec<u8>)>,
+    number: u64,
+    /// Bytes that came from each line while nobody was at the other.
+    unheard: [u64; 2],
+    /// Whether something could not be passed on.
+    failed: bool,
 }
 
-/// How many of the first `written` bytes make whole blocks of a pcapng file. Each says its length in bytes 4 to 7.
-fn whole_blocks(blocks: &[u8], written: u64) -> u64 {
-    let mut end = 0;
-    while let Some(length) = blocks.get(end + 4..).and_then(<[u8]>::first_chunk) {
-        let next = end + u32::from_le_bytes(*length) as usize;
-        if next as u64 > written {
-            break;
+impl Passing {
+    fn new(lines: usize, damage: Option<(Wire, u64)>, began: Time) -> Self {
+        Self {
+            is_between: lines == 2,
+            wire: damage.map(|(wire, seed)| (wire, ChaCha8Rng::seed_from_u64(seed))),
+            began,
+            under_way: BTreeMap::new(),
+            number: 0,
+            unheard: [0; 2],
+            failed: false,
         }
-        end = next;
     }
-    end as u64
+
+    /// When bytes arrive next.
+    fn next(&self) -> Option<Time> {
+        self.under_way.keys().next().map(|(time, _)| *time)
+    }
+
+    /// Takes bytes that came from a line.
+    fn take(&mut self, number: usize, time: Time, bytes: Vec<u8>) {
+        let Some((wire, random)) = &mut self.wire else {
+            self.note(time, number, bytes);
+            return;
+        };
+        let from = if number == 0 { End::Device } else { End::Host };
+        let sender = Sender { from, number, frame: self.number };
+        let (_, deliveries) = wire.send(time.since(self.began), sender, &bytes, random);
+        for delivery in deliveries {
+            self.note(self.began.after(delivery.time), number, delivery.bytes);
+        }
+    }
+
+    fn note(&mut self, time: Time, number: usize, bytes: Vec<u8>) {
+        self.number += 1;
+        self.under_way.insert((time, self.number), (number, bytes));
+    }
+
+    /// The next bytes that have arrived by now.
+    fn due(&mut self, now: Time) -> Option<(usize, Time, Vec<u8>)> {
+        let first = self.under_way.first_entry().filter(|first| first.key().0 <= now)?;
+        let time = first.key().0;
+        let (number, bytes) = first.remove();
+        Some((number, time, bytes))
+    }
+
+    /// Sends bytes of one line out at the other.
+    fn pass_on(&mut self, lines: &mut [Line], from: usize, bytes: &[u8]) {
+        if !self.is_between {
+            return;
+        }
+        match lines[1 - from].port.send(bytes) {
+            Ok(_) => {}
+            Err(error) if error.kind() == io::ErrorKind::NotConnected => self.unheard[from] += bytes.len() as u64,
+            Err(error) => {
+                if !std::mem::replace(&mut self.failed, true) {
+                    let to = escaped(lines[1 - from].port.name());
+                    say!("what came is recorded, but cannot be passed on to {to}: {error}");
+                }
+            }
+        }
+    }
 }

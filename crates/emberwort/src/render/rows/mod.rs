@@ -12,6 +12,7 @@ mod table;
 mod text_buffer;
 mod tree;
 
+pub use cells::has_unit;
 pub use form::RowStyle;
 pub use on_cores::RowsOnCores;
 pub use printer::RowPrinter;

@@ -22,7 +22,7 @@ use super::super::listen::earliest;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Paint, Stdout, say};
-use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::rows::{RowPrinter, RowStyle, has_unit};
 use crate::render::{plural, time};
 
 /// How long an answer is waited for where the definition does not say it, and how much longer a late one is.
@@ -39,11 +39,19 @@ pub struct Ready {
 impl Ready {
     /// The value of an entry of a table that it holds, as people read it.
     pub fn shown_value(&self, slot: usize, field: &Field) -> Option<String> {
-        let ValueRef::Chosen { slot, .. } = self.values.get(slot) else { return None };
-        let mut text = String::new();
-        show::write_value(field, &self.values, slot, &mut text).ok()?;
-        Some(text)
+        match self.values.get(slot) {
+            ValueRef::Chosen { slot, .. } => Some(with_unit(field, &self.values, slot)),
+            _ => None,
+        }
     }
+}
+
+/// A value as people read it.
+pub fn with_unit(field: &Field, values: &Values, slot: usize) -> String {
+    let mut text = String::new();
+    // Writing to memory cannot fail.
+    let _ = show::write_value(field, values, slot, &mut text);
+    if has_unit(field, values.get(slot)) { format!("{text} {}", field.unit) } else { text }
 }
 
 /// What came of sending a message.

@@ -7,11 +7,11 @@ use anyhow::{Context, bail};
 use emberwort_link::tables::{TableAccess, tables_on};
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::model::{Entry, Field, Kind};
-use emberwort_text::{Given, show};
+use emberwort_text::Given;
 use emberwort_wire::{ValueRef, Values};
 use serde_json::{Map, Value as Json, json};
 
-use super::exchange::{Exchange, Outcome};
+use super::exchange::{Exchange, Outcome, with_unit};
 use crate::cli::RowForm;
 use crate::output::{self, Paint, say};
 use crate::render::table::table;
@@ -51,7 +51,8 @@ fn entry_of<'t>(tables: &'t [TableAccess], name: &str) -> anyhow::Result<(&'t Ta
             None => bail!("no table on this channel has an entry `{}`", escaped(name)),
         },
         _ => {
-            let names: Vec<String> = found.iter().map(|(access, entry)| format!("{}.{}", access.table.name, entry.field.name)).collect();
+            let names: Vec<String> =
+                found.iter().map(|(access, entry)| format!("{}.{}", access.table.name, entry.field.name)).collect();
             bail!("several tables have an entry `{entry}`: write one of {}", names.join(", "))
         }
     }
@@ -63,13 +64,6 @@ fn value_in(values: &Values, slot: usize) -> Option<usize> {
         ValueRef::Chosen { slot, .. } => Some(slot),
         _ => None,
     }
-}
-
-fn shown(field: &Field, values: &Values, slot: usize) -> String {
-    let mut text = String::new();
-    // Writing to memory cannot fail.
-    let _ = show::write_value(field, values, slot, &mut text);
-    text
 }
 
 /// Reads an entry. Returns its value as people read it; `None` if something went wrong.
@@ -84,7 +78,7 @@ fn read(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry) -> any
     let ready = exchange.ready(read.request, vec![(key, Given::Text(&entry.field.name))], Vec::new())?;
     match exchange.ask(&ready)? {
         Outcome::Well(Some(values)) => {
-            Ok(value_in(&values, read.value).map(|slot| shown(&entry.field, &values, slot)))
+            Ok(value_in(&values, read.value).map(|slot| with_unit(&entry.field, &values, slot)))
         }
         _ => Ok(None),
     }
@@ -108,7 +102,10 @@ fn write(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry, text:
     let plan = exchange.plan.clone();
     let fields = &plan.messages[write.request].message.fields;
     let value = Json::Object(Map::from_iter([(name.clone(), as_json(&entry.field, text))]));
-    let given = vec![(fields[write.key].name.as_str(), Given::Text(name)), (fields[write.value].name.as_str(), Given::Json(&value))];
+    let given = vec![
+        (fields[write.key].name.as_str(), Given::Text(name)),
+        (fields[write.value].name.as_str(), Given::Json(&value)),
+    ];
     let ready = exchange.ready(write.request, given, Vec::new())?;
     let written = ready.shown_value(write.value, &entry.field);
     if let Outcome::Failed = exchange.ask(&ready)? {
