@@ -199,6 +199,11 @@ impl<S: ItemSink> Decoder<S> {
     }
 
     /// Where the items go.
+    pub fn sink(&self) -> &S {
+        &self.shared.output.taker.sink
+    }
+
+    /// The sink, to change it.
     pub fn sink_mut(&mut self) -> &mut S {
         &mut self.shared.output.taker.sink
     }

@@ -15,7 +15,7 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
-pub use live::{DeviceArgs, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs};
+pub use live::{DeviceArgs, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
 
 /// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
 /// captured traffic down to the wire.
@@ -162,6 +162,14 @@ pub enum Command {
         emberwort record --between /dev/ttyUSB0 pty --on bus485 --out night.pcapng"
     )]
     Record(RecordArgs),
+
+    /// Watch a link on the terminal: messages, fields, broken frames; fill in messages and send them
+    #[command(
+        after_help = "Shows a port live, or plays a recording. ? lists the keys. When the definition is saved, it is read \
+        again.\n\nExamples:\n  emberwort watch /dev/ttyUSB0 --on bus485\n  \
+        emberwort watch stormy-night.pcapng --speed 10 --frames 3 --as text"
+    )]
+    Watch(WatchArgs),
 
     /// Play the devices of a trial on a real port
     #[command(after_help = "They send what the trial says, in real time, and answer.\n\nExamples:\n  \

@@ -40,7 +40,7 @@ pub enum ByteOrder {
 }
 
 /// One of the two ends of a link.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum End {
     /// The firmware side.
     Device,

@@ -189,6 +189,50 @@ pub struct PlayArgs {
 }
 
 #[derive(Debug, Args)]
+pub struct WatchArgs {
+    /// A port, as for `listen`, or a recording
+    #[arg(value_name = "PORT|FILE")]
+    pub source: String,
+    #[command(flatten)]
+    pub line: LineArgs,
+    /// The end that sends what is heard
+    #[arg(long, value_name = "END")]
+    pub from: Option<SenderEnd>,
+    /// How many times as fast a recording is played
+    #[arg(long, value_name = "N", default_value = "1", value_parser = speed)]
+    pub speed: f64,
+    /// Print so many pictures as text, a twentieth of a second apart, in place of using the terminal
+    #[arg(long, value_name = "N")]
+    pub frames: Option<u64>,
+    /// Form of these pictures
+    #[arg(long = "as", value_name = "FORM", requires = "frames", value_parser = ["text"])]
+    pub form: Option<String>,
+    /// Their size, as 160x50
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "80x24", requires = "frames", value_parser = screen)]
+    pub size: (u16, u16),
+    /// Keys that are pressed before the first of them
+    #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true, requires = "frames")]
+    pub keys: String,
+}
+
+/// How many times as fast.
+fn speed(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(speed) if (0.01..=4096.0).contains(&speed) => Ok(speed),
+        _ => Err(format!("`{text}` is not a number from 0.01 to 4096")),
+    }
+}
+
+/// The size of a screen in characters.
+fn screen(text: &str) -> Result<(u16, u16), String> {
+    let (width, height) = text.split_once('x').ok_or_else(|| format!("`{text}` is not a size; write 80x24"))?;
+    match (width.parse::<u16>(), height.parse::<u16>()) {
+        (Ok(width @ 40..=500), Ok(height @ 12..=200)) => Ok((width, height)),
+        _ => Err(format!("`{text}` is not a size from 40x12 to 500x200")),
+    }
+}
+
+#[derive(Debug, Args)]
 pub struct DeviceArgs {
     #[command(flatten)]
     pub play: PlayArgs,

@@ -22,6 +22,7 @@ mod stats;
 mod tidy;
 mod trial;
 mod value;
+mod watch;
 
 use crate::cli::{Cli, Command};
 use crate::output::Look;
@@ -47,6 +48,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Trial(args) => trial::run(&args, link, look),
         Command::Ports(args) => live::ports::run(&args),
         Command::Listen(args) => live::listen::run(&args, link, look),
+        Command::Watch(args) => watch::run(&args, link, look),
         Command::Send(args) => live::send::run(&args, link, look),
         Command::Record(args) => live::record::run(&args, link, look),
         Command::Device(args) => live::device::run(&args, link, look),

@@ -2,7 +2,7 @@
 
 pub mod device;
 pub mod host;
-mod line;
+pub mod line;
 pub mod listen;
 mod play;
 pub mod ports;
