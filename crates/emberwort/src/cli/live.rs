@@ -210,7 +210,7 @@ pub struct WatchArgs {
     /// Their size, as 160x50
     #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "80x24", requires = "frames", value_parser = screen)]
     pub size: (u16, u16),
-    /// Keys that are pressed before the first of them
+    /// Keys that are pressed when the first of them is drawn
     #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true, requires = "frames")]
     pub keys: String,
 }

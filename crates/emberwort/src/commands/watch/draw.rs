@@ -20,7 +20,7 @@ use super::feed::Feed;
 use super::view::{Focus, KEYS, Lower, View};
 use crate::render::time;
 
-/// Colours that are read on a light and on a dark ground; none if the user wants none.
+/// Colours of the middle of the 256, which are read on a light and on a dark ground; none if the user wants none.
 struct Paints {
     is_coloured: bool,
 }
@@ -31,11 +31,11 @@ impl Paints {
     }
 
     fn bad(&self) -> Style {
-        self.with(Color::Red).add_modifier(Modifier::BOLD)
+        self.with(Color::Indexed(160)).add_modifier(Modifier::BOLD)
     }
 
     fn host(&self) -> Style {
-        self.with(Color::Blue)
+        self.with(Color::Indexed(133))
     }
 
     fn chosen(&self, has_focus: bool) -> Style {
@@ -48,7 +48,7 @@ impl Paints {
 
     /// Traces are told apart by their markers, too.
     fn trace(&self, number: usize) -> Style {
-        self.with([Color::Cyan, Color::Magenta, Color::Green, Color::Yellow][number % 4])
+        self.with(Color::Indexed([33, 166, 35, 133][number % 4]))
     }
 }
 
@@ -61,15 +61,22 @@ pub fn draw(frame: &mut Frame<'_>, view: &mut View, feed: &Feed, definition: &De
     let (monitor, now) = (feed.seen(), feed.now());
     view.choose_first(monitor);
     let area = frame.area();
-    let is_tall = area.height >= 36;
-    let lower = if is_tall { area.height * 2 / 5 } else { area.height / 3 };
-    let count = monitor.seen.len() as u16;
-    let messages = (count + 2).clamp(4, if is_tall { 14 } else { 8 });
-    let [title, above, below, last] =
-        Layout::vertical([Constraint::Length(1), Constraint::Min(6), Constraint::Length(lower), Constraint::Length(1)])
-            .areas(area);
-    let (table, fields) = if area.width >= 120 {
-        let [table, fields] = Layout::horizontal([Constraint::Percentage(45), Constraint::Percentage(55)]).areas(above);
+    let (is_tall, is_wide) = (area.height >= 36, area.width >= 120);
+    let messages = (monitor.seen.len() as u16 + 2).clamp(4, if is_tall { 14 } else { 8 });
+    // A large screen has room for all at once: the scope and the pairs in the middle, the log below.
+    let middle = if is_tall && is_wide { area.height * 2 / 5 } else { 0 };
+    let lower = if is_tall { area.height / 4 } else { area.height / 3 };
+    let [title, above, between, below, last] = Layout::vertical([
+        Constraint::Length(1),
+        Constraint::Min(6),
+        Constraint::Length(middle),
+        Constraint::Length(lower),
+        Constraint::Length(1),
+    ])
+    .areas(area);
+    let (table, fields) = if is_wide {
+        let [table, fields] =
+            Layout::horizontal([Constraint::Percentage(42), Constraint::Percentage(58)]).spacing(2).areas(above);
         (table, fields)
     } else {
         let [table, fields] = Layout::vertical([Constraint::Length(messages), Constraint::Min(3)]).areas(above);
@@ -78,7 +85,14 @@ pub fn draw(frame: &mut Frame<'_>, view: &mut View, feed: &Feed, definition: &De
     draw_title(frame, title, feed, definition, &paints);
     draw_messages(frame, table, view, monitor, now, &paints);
     draw_fields(frame, fields, view, monitor, &paints);
+    if middle > 0 {
+        let [scope, pairs] =
+            Layout::horizontal([Constraint::Min(60), Constraint::Length(70)]).spacing(2).areas(between);
+        draw_scope(frame, scope, view, monitor, now, &paints);
+        draw_pairs(frame, pairs, monitor, &paints);
+    }
     match view.lower {
+        _ if middle > 0 => draw_log(frame, below, monitor, &paints),
         Lower::Log => draw_log(frame, below, monitor, &paints),
         Lower::Pairs => draw_pairs(frame, below, monitor, &paints),
         Lower::Scope => draw_scope(frame, below, view, monitor, now, &paints),
@@ -130,7 +144,9 @@ fn age(seen: &Seen, now: Time) -> String {
 }
 
 fn draw_messages(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor, now: Time, paints: &Paints) {
-    let header = Row::new(["MESSAGE", "FROM", "NODE", "AGE", "A SECOND", "COUNT"])
+    let right = |text: String| Cell::new(Line::raw(text).right_aligned());
+    let titles = ["NODE", "AGE", "A SECOND", "COUNT"].map(|title| right(title.to_owned()));
+    let header = Row::new([Cell::new("MESSAGE"), Cell::new("FROM")].into_iter().chain(titles))
         .style(Style::new().add_modifier(Modifier::DIM));
     let room = usize::from(area.height.saturating_sub(2));
     let at = monitor.seen.keys().position(|source| Some(source) == view.chosen.as_ref()).unwrap_or(0);
@@ -140,10 +156,10 @@ fn draw_messages(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monit
         let row = Row::new([
             Cell::new(name.clone()),
             Cell::new(from.as_str()),
-            Cell::new(node.map_or_else(String::new, |node| node.to_string())),
-            Cell::new(age(seen, now)),
-            Cell::new(seen.rate().map_or_else(String::new, |rate| format!("{rate:.1}"))),
-            Cell::new(seen.count.to_string()),
+            right(node.map_or_else(String::new, |node| node.to_string())),
+            right(age(seen, now)),
+            right(seen.rate().map_or_else(String::new, |rate| format!("{rate:.1}"))),
+            right(seen.count.to_string()),
         ]);
         let style = if *from == End::Host { paints.host() } else { Style::new() };
         let is_chosen = Some(source) == view.chosen.as_ref();
@@ -342,13 +358,8 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
         let help = Paragraph::new("Tab goes to the fields, s draws the chosen one here").block(block("scope"));
         return frame.render_widget(help, area);
     }
-    let all = || traces.iter().flat_map(|trace| trace.points.iter().map(|(_, number)| *number));
-    let (mut low, mut high) = (all().fold(f64::INFINITY, f64::min), all().fold(f64::NEG_INFINITY, f64::max));
-    if !low.is_finite() || !high.is_finite() {
-        (low, high) = (0.0, 1.0);
-    }
-    let margin = ((high - low) * 0.05).max(high.abs().max(1.0) * 1e-3);
-    let (low, high) = (low - margin, high + margin);
+    let (low, high) = if let [only] = &traces[..] { extent(&only.points) } else { (0.0, 1.0) };
+    let is_shared = traces.len() > 1;
     let cursor = view.scope.cursor.map(|percent| -seconds * percent as f64 / 100.0);
     let mut title = vec![Span::styled(format!("scope, {seconds} s"), Style::new().add_modifier(Modifier::BOLD))];
     if view.scope.held.is_some() {
@@ -358,7 +369,12 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
         let at = cursor.unwrap_or(0.0);
         // The value that held at the cursor.
         let value = trace.points.iter().rev().find(|(time, _)| *time <= at).map(|(_, value)| short(*value));
-        let text = format!("  {} {} = {}", MARKERS[number % 4].1, trace.name, value.unwrap_or_else(|| "-".to_owned()));
+        let mut text =
+            format!("  {} {} = {}", MARKERS[number % 4].1, trace.name, value.unwrap_or_else(|| "-".to_owned()));
+        if is_shared {
+            let (low, high) = extent(&trace.points);
+            text += &format!(" [{}, {}]", short(low), short(high));
+        }
         title.push(Span::styled(text, paints.trace(number)));
     }
     if let Some(at) = cursor {
@@ -366,6 +382,14 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
     }
     let cursor_line: Vec<(f64, f64)> =
         cursor.map(|at| (0..=20).map(|n| (at, low + (high - low) * f64::from(n) / 20.0)).collect()).unwrap_or_default();
+    // Several traces have each a scale of its own, whose ends stand in the title.
+    let drawn: Vec<Vec<(f64, f64)>> = traces
+        .iter()
+        .map(|trace| {
+            let (low, high) = if is_shared { extent(&trace.points) } else { (0.0, 1.0) };
+            trace.points.iter().map(|(at, value)| (*at, (value - low) / (high - low))).collect()
+        })
+        .collect();
     let mut sets: Vec<Dataset<'_>> = traces
         .iter()
         .enumerate()
@@ -374,7 +398,7 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
                 .marker(MARKERS[number % 4].0)
                 .graph_type(GraphType::Line)
                 .style(paints.trace(number))
-                .data(&trace.points)
+                .data(&drawn[number])
         })
         .collect();
     if cursor.is_some() {
@@ -388,12 +412,22 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
             format!("-{} s", seconds / 2.0),
             "0 s".to_owned(),
         ])))
-        .y_axis(Axis::default().bounds([low, high]).labels(axis(vec![
-            short(low),
-            short((low + high) / 2.0),
-            short(high),
-        ])));
+        .y_axis(Axis::default().bounds([low, high]).labels(axis(match is_shared {
+            true => vec![String::new(), String::new(), String::new()],
+            false => vec![short(low), short((low + high) / 2.0), short(high)],
+        })));
     frame.render_widget(chart, area);
+}
+
+/// The least and the greatest number, with a little room around them.
+fn extent(points: &[(f64, f64)]) -> (f64, f64) {
+    let numbers = || points.iter().map(|(_, number)| *number);
+    let (low, high) = (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+    if !low.is_finite() || !high.is_finite() {
+        return (0.0, 1.0);
+    }
+    let margin = ((high - low) * 0.05).max(high.abs().max(1.0) * 1e-3);
+    (low - margin, high + margin)
 }
 
 /// A number in few digits.

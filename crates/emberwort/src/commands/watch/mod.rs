@@ -82,12 +82,15 @@ impl App {
         let (width, height) = args.size;
         let mut terminal = Terminal::new(TestBackend::new(width, height))?;
         let mut out = output::stdout();
-        for key in args.keys.chars() {
-            self.view.key(view::key_of(key), &mut self.feed, &self.definition);
-        }
-        for _ in 0..frames {
+        for number in 0..frames {
             let next = Instant::now() + TICK;
             self.feed.go_on(TICK);
+            if number == 0 {
+                self.view.choose_first(self.feed.seen());
+                for key in args.keys.chars() {
+                    self.view.key(view::key_of(key), &mut self.feed, &self.definition);
+                }
+            }
             self.look_at_definition();
             if !self.feed.is_played() {
                 self.feed.wait_until(next);
