@@ -87,6 +87,15 @@ const FUNCTIONS: [(&str, Function, usize); 6] = [
     ("floor", Function::Floor, 1),
 ];
 
+/// A field that is worked out.
+#[derive(Clone, Debug)]
+pub struct Worked {
+    /// Its slot.
+    pub slot: usize,
+    /// How.
+    pub formula: Formula,
+}
+
 /// A variable that a formula may name: its number, and the field that it is, if it is one.
 pub type Named<'f> = (usize, Option<&'f Field>);
 

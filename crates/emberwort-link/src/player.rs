@@ -8,7 +8,8 @@ use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
-use crate::scenario::{Delay, Device, Reply, Worked, fill_with_rest};
+use crate::formula::Worked;
+use crate::scenario::{Delay, Device, Reply, fill_with_rest};
 use crate::signal::{Commands, Fixed, Sampler, nearest, normal, rest};
 use crate::tables::{TableAccess, tables_on};
 

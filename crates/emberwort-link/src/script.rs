@@ -6,8 +6,7 @@ use emberwort_model::Plan;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
-use crate::formula::{Formula, number};
-use crate::scenario::Worked;
+use crate::formula::{Formula, Worked, number};
 use crate::signal::nearest;
 
 /// The first number of the variables of formulas that are values which a script keeps; lower ones are slots.

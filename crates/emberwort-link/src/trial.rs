@@ -310,7 +310,7 @@ impl<'a> Trial<'a> {
                 from_host: Translation::new(&host.plan, &definition.plan),
             }
         };
-        let wire = Wire::of(scenario);
+        let wire = scenario.wire();
         let random = |stream: u64| {
             let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
             random.set_stream(stream);

@@ -10,7 +10,6 @@ use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
-use crate::scenario::Scenario;
 
 /// What can go wrong on the wire.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -207,26 +206,6 @@ impl Wire {
             lost_bytes: Distance::NEVER,
             added_bytes: Distance::NEVER,
         }
-    }
-
-    /// The wire of a trial, over the medium of its channel.
-    pub fn of(scenario: &Scenario) -> Self {
-        let definition = scenario.definitions.get(scenario.host);
-        let channel = &definition.plan.channels[definition.channel];
-        let mut wire = Self::new(&channel.medium.kind);
-        wire.faults = scenario.faults;
-        wire.to_device = scenario.to_device;
-        wire.jitter = scenario.jitter;
-        wire.collides = scenario.collides;
-        wire.bandwidth = scenario.bandwidth;
-        wire.stretches.clone_from(&scenario.stretches);
-        wire.bursts = scenario.bursts;
-        wire.delay = scenario.delay;
-        if let Some(nanoseconds) = channel.finder().silence() {
-            // A little more than receivers wait for, as senders do.
-            wire.pause = nanoseconds + wire.byte_time().max(1_000);
-        }
-        wire
     }
 
     /// When a sender can begin.

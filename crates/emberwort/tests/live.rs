@@ -633,3 +633,61 @@ fn a_program_runs_when_a_message_comes_and_never_a_shell() {
     assert_eq!(wrong.code, 2);
     assert!(wrong.err.contains("did you mean `oil`?"), "{}", wrong.err);
 }
+
+/// A line as it is compared: every number is one, and columns may be wider or narrower.
+fn without_numbers(line: &str) -> String {
+    let plain = regex::Regex::new(r"[0-9]+").unwrap().replace_all(line, "0").into_owned();
+    plain.split_whitespace().collect::<Vec<_>>().join(" ").replace(" us", " ms")
+}
+
+#[test]
+fn the_page_of_live_commands_shows_what_comes_back() {
+    let folder = project();
+    let ports = [free_port(), free_port()];
+    let page = include_str!("../../../docs/live.md");
+    let mut beside = Vec::new();
+    let mut commands = 0;
+    for block in page.split("```\n").skip(1).step_by(2) {
+        for shown in block.split("$ emberwort ").skip(1) {
+            let (command, expected) = shown.split_once('\n').unwrap();
+            let command =
+                command.replace(":4001", &format!(":{}", ports[0])).replace(":4002", &format!(":{}", ports[1]));
+            let words: Vec<&str> = command.split_whitespace().collect();
+            commands += 1;
+            if let Some((&"&", words)) = words.split_last() {
+                let mut running = Beside::run(folder.path(), words);
+                running.says(expected.trim().trim_end_matches(|c: char| c.is_ascii_digit()));
+                beside.push(running);
+                continue;
+            }
+            let mut ran = run(folder.path(), &words);
+            // The connection that was there before may have to be seen to be gone.
+            for _ in 0..20 {
+                if !ran.err.contains("cannot be opened") && !ran.err.contains("nobody answered") {
+                    break;
+                }
+                std::thread::sleep(std::time::Duration::from_millis(300));
+                ran = run(folder.path(), &words);
+            }
+            let all = format!("{}{}", ran.out, ran.err);
+            let mut found = all.lines().map(without_numbers);
+            let mut may_skip = false;
+            for line in expected.lines() {
+                if line == "…" {
+                    may_skip = true;
+                    continue;
+                }
+                let wanted = without_numbers(line);
+                let fits = |found: &String| match wanted.strip_suffix('…') {
+                    Some(beginning) => found.starts_with(beginning),
+                    None => *found == wanted,
+                };
+                let is_there =
+                    if may_skip { found.any(|line| fits(&line)) } else { found.next().is_some_and(|line| fits(&line)) };
+                assert!(is_there, "{command}: `{line}` does not come in\n{all}");
+                may_skip = false;
+            }
+        }
+    }
+    assert_eq!(commands, 9);
+}

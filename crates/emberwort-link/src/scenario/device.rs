@@ -7,10 +7,11 @@ use emberwort_model::model::{End, Kind};
 use serde_json::{Map, Value as Json};
 
 use super::file::{AlarmFile, DelayFile, DeviceFile, ReplyFile};
+use super::parts::{Alarm, Delay, Device, Planned, Refusal, Reply};
+use super::problem::{ScenarioError, chance, content, time};
 use super::read::Reader;
-use super::{Alarm, Delay, Device, Planned, Reply, ScenarioError, Worked, chance, content, time};
 use crate::file_words::index;
-use crate::formula::Formula;
+use crate::formula::{Formula, Worked};
 use crate::signal::{Fixed, Signal, Surroundings};
 use crate::tables::tables_on;
 
@@ -247,7 +248,7 @@ impl Reader<'_> {
         Ok(settings)
     }
 
-    fn refusal(&self, at: &str, file: &DeviceFile) -> Result<Option<super::Refusal>, ScenarioError> {
+    fn refusal(&self, at: &str, file: &DeviceFile) -> Result<Option<Refusal>, ScenarioError> {
         let Some(refusal) = &file.refusal else { return Ok(None) };
         let at = format!("{at}.refusal");
         let with = self.message(&at, &refusal.with, End::Device)?;

@@ -6,11 +6,12 @@ use emberwort_model::model::{End, Kind};
 use serde_json::{Map, Value as Json};
 
 use super::file::{RequestFile, ScriptFile, StepFile};
+use super::parts::Planned;
+use super::problem::{ScenarioError, content, time};
 use super::read::Reader;
-use super::{Planned, ScenarioError, content, time};
 use crate::Nanoseconds;
 use crate::file_words::index;
-use crate::formula::Formula;
+use crate::formula::{Formula, Worked};
 use crate::script::{KEPT, Script, Step, Waiting};
 
 impl Reader<'_> {
@@ -101,7 +102,7 @@ impl Reader<'_> {
             let known = |name: &str| names.iter().position(|kept| kept == name).map(|kept| (KEPT + kept, None));
             let all: Vec<&str> = names.iter().map(String::as_str).collect();
             let formula = Formula::parse(text, &known, &all).or_else(|problem| self.wrong(at, problem))?;
-            worked.push(super::Worked { slot, formula });
+            worked.push(Worked { slot, formula });
         }
         let values = self.values(at, message, &given)?;
         Ok(Step::Send { message, node, values, worked, retries: file.retries })

@@ -10,7 +10,7 @@ use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::Values;
 use serde_json::{Map, Value as Json};
 
-use super::{ScenarioError, content};
+use super::problem::{ScenarioError, content};
 use crate::definitions::{Definitions, Revisions};
 use crate::file_words::{index, with_null};
 

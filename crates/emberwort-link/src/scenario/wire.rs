@@ -1,8 +1,9 @@
 //! The wire, read from a trial file.
 
 use super::file::{BurstsFile, FaultsFile, StretchFile, WireFile};
-use super::{ScenarioError, chance, content, time};
-use crate::wire::{Bursts, Faults, Noise, Stretch};
+use super::parts::Scenario;
+use super::problem::{ScenarioError, chance, content, time};
+use crate::wire::{Bursts, Faults, Noise, Stretch, Wire};
 
 /// The faults in one direction: what it says itself, else what the whole wire says.
 pub(super) fn faults_towards(
@@ -92,5 +93,27 @@ pub(super) fn bandwidth(file: Option<u64>) -> Result<Option<u64>, ScenarioError>
     match file {
         Some(0) => content("wire.bandwidth", "must be more than 0 bits a second"),
         other => Ok(other),
+    }
+}
+
+impl Scenario {
+    /// The wire, over the medium of the trial's channel.
+    pub fn wire(&self) -> Wire {
+        let definition = self.definitions.get(self.host);
+        let channel = &definition.plan.channels[definition.channel];
+        let mut wire = Wire::new(&channel.medium.kind);
+        wire.faults = self.faults;
+        wire.to_device = self.to_device;
+        wire.jitter = self.jitter;
+        wire.collides = self.collides;
+        wire.bandwidth = self.bandwidth;
+        wire.stretches.clone_from(&self.stretches);
+        wire.bursts = self.bursts;
+        wire.delay = self.delay;
+        if let Some(nanoseconds) = channel.finder().silence() {
+            // A little more than receivers wait for, as senders do.
+            wire.pause = nanoseconds + wire.byte_time().max(1_000);
+        }
+        wire
     }
 }

@@ -1,11 +1,13 @@
 //! `demo`: writes the example project and runs the whole job on it, each step as a command that can be typed by hand.
 
 use std::fs;
-use std::io::Write;
+use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 
 use anyhow::{Context, bail};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 
 use super::ending::Ending;
 use crate::cli::DemoArgs;
@@ -21,6 +23,7 @@ const FILES: &[(&str, &str)] = &[
     ("gauge.ember", include_str!("../../../../examples/marlock/gauge.ember")),
     ("valve.ember", include_str!("../../../../examples/marlock/valve.ember")),
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
+    ("trials/moving-gate.toml", include_str!("../../../../examples/marlock/trials/moving-gate.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
     ("sealed/marlock-r1.ember", include_str!("../../../../examples/marlock/sealed/marlock-r1.ember")),
     ("sealed/marlock-r2.ember", include_str!("../../../../examples/marlock/sealed/marlock-r2.ember")),
@@ -29,6 +32,9 @@ const FILES: &[(&str, &str)] = &[
 
 /// What the trial records.
 const RECORDING: &str = "stormy-night.pcapng";
+
+/// What is recorded live.
+const LIVE: &str = "live.pcapng";
 
 /// The C compilers that are tried.
 const COMPILERS: &[&str] = &["cc", "gcc", "clang"];
@@ -45,7 +51,7 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
             );
         }
         // A demo that was stopped, or ran before: what the steps made is made again.
-        for made in [RECORDING, "gen/vectors"] {
+        for made in [RECORDING, LIVE, "gen/vectors"] {
             let _ = fs::remove_file(folder.join(made));
         }
     } else {
@@ -95,14 +101,29 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
         words.extend(["--message", message]);
     }
     steps.emberwort(&words)?;
+    steps.live()?;
     steps.say(
-        "\nWhy did the gate stop? At 02:10:20 it accepted the command to open. At 02:11:11 it raised `oil_hot`: the oil had\n\
+        "\nBack to the stormy night: why did the gate stop? At 02:10:20 it accepted the command to open. At 02:11:11 it raised `oil_hot`: the oil had\n\
          81 degC at 231 bar, after 51 seconds of pushing against rising water. From then on it refused every command for\n\
          that reason. The broken frames between 02:10:46 and 02:10:58 come from a shaken plug and have nothing to do with it.\n\
          See pressure and temperature climb:\n\
          $ emberwort decode stormy-night.pcapng --node 3 --message GateStatus",
     )?;
     Ok(Ending::Clean)
+}
+
+/// A command that goes on beside the others, and ends when it is not needed any longer.
+struct Beside(Child);
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        // As Ctrl-C does, so that what was recorded is written.
+        let asked = i32::try_from(self.0.id()).map(|id| kill(Pid::from_raw(id), Signal::SIGINT));
+        if !matches!(asked, Ok(Ok(()))) {
+            let _ = self.0.kill();
+        }
+        let _ = self.0.wait();
+    }
 }
 
 struct Steps<'a> {
@@ -151,6 +172,49 @@ impl Steps<'_> {
             bail!("the step `emberwort {}` failed; please report this as a bug of Emberwort", words.join(" "));
         }
         Ok(())
+    }
+
+    /// The same commands on ports, in real time: a simulated gate, a recorder between it and the keeper, and the keeper's commands.
+    fn live(&self) -> anyhow::Result<()> {
+        self.say("\nNow live, for a few seconds. A simulated gate on a pseudo-terminal, as if it were a serial port:")?;
+        let Some((device, gate)) = self.beside(&["device", "trials/moving-gate.toml", "--port", "pty"])? else {
+            return self.say("This machine has no pseudo-terminals, so nothing runs live here.");
+        };
+        self.say("Between it and the keeper's house everything passes on, and is recorded:")?;
+        let record = ["record", "--between", &gate, "pty", "--on", "bus485", "--out", LIVE];
+        let Some((recorder, house)) = self.beside(&record)? else { return Ok(()) };
+        self.say("The keeper moves the gate:")?;
+        self.emberwort(&["send", &house, "MoveGate", "target=60", "speed=20", "--on", "bus485", "--node", "3"])?;
+        self.say("and sees its opening follow:")?;
+        self.emberwort(&["listen", &house, "--on", "bus485", "--message", "GateStatus", "--count", "8"])?;
+        drop((recorder, device));
+        self.say("What the recorder has of it:")?;
+        self.emberwort(&["decode", LIVE, "--message", "MoveGate", "--message", "MoveAccepted"])
+    }
+
+    /// Starts a command that goes on beside the others; returns the path of the pseudo-terminal that it makes. `None` if it cannot.
+    fn beside(&self, words: &[&str]) -> anyhow::Result<Option<(Beside, String)>> {
+        self.show("emberwort", &[words, &["&"]].concat())?;
+        let program = std::env::current_exe().context("this program's own file cannot be found")?;
+        let mut child = Command::new(program)
+            .current_dir(self.folder)
+            .env_remove("EMBERWORT_LINK")
+            .args(words)
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .context("the step cannot be run")?;
+        let said = child.stderr.take().map(BufReader::new);
+        let child = Beside(child);
+        let Some(said) = said else { return Ok(None) };
+        for line in said.lines().map_while(Result::ok) {
+            if let Some(path) = line.strip_prefix("the port is ") {
+                self.say(&line)?;
+                return Ok(Some((child, path.to_owned())));
+            }
+        }
+        Ok(None)
     }
 
     /// Compiles the generated C and runs its vectors, if a C compiler is there.

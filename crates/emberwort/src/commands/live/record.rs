@@ -96,7 +96,7 @@ fn damage(args: &RecordArgs, project: &Project, plan: &Arc<Plan>, look: Look) ->
     let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
     let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, plan, look)?;
     let scenario = scenario::read(trial, plan, &revisions, None)?.scenario;
-    let mut wire = Wire::of(&scenario);
+    let mut wire = scenario.wire();
     // Both lines take their own time.
     wire.takes_time = false;
     say!("what is passed on is damaged on purpose, as the wire of {} says", crate::files::shown(trial));

@@ -3,7 +3,7 @@
 use emberwort_link::{Heard, Report, Scenario};
 use serde_json::{Map, Value as Json, json};
 
-use super::{channel, kinds};
+use super::names::{channel, kinds};
 
 /// What came of a trial.
 pub fn as_json(scenario: &Scenario, report: &Report) -> Json {

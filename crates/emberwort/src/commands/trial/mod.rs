@@ -3,6 +3,7 @@
 mod hostile;
 mod json;
 mod minimise;
+mod names;
 mod programs;
 mod report;
 mod story;
@@ -14,8 +15,6 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::Recorder;
-use emberwort_link::{Report, Scenario};
-use emberwort_model::plan::Channel;
 use emberwort_wire::Chunk;
 
 use super::ending::Ending;
@@ -132,15 +131,4 @@ impl emberwort_link::Watch for Watcher {
             self.failed = recorder.chunk(chunk).err().map(anyhow::Error::from);
         }
     }
-}
-
-/// The channel as the link's own definition has it.
-fn channel(scenario: &Scenario) -> &Channel {
-    let own = scenario.definitions.get(0);
-    &own.plan.channels[own.channel]
-}
-
-/// Message and node of every kind of frame that was sent, in the order of the definition.
-fn kinds(report: &Report) -> impl Iterator<Item = (usize, u64)> {
-    report.sent.keys().copied()
 }

@@ -10,8 +10,8 @@ use emberwort_model::diagnostics::escaped;
 use quick_junit::{NonSuccessKind, Report as JunitReport, TestCase, TestCaseStatus, TestSuite};
 use serde_json::json;
 
+use super::names::{channel, kinds};
 use super::story::Story;
-use super::{channel, kinds};
 use crate::files::{self, Replace};
 use crate::render::figure::xml;
 use crate::render::time;

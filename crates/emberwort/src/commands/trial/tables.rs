@@ -4,7 +4,7 @@ use emberwort_link::{Heard, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 
-use super::{channel, kinds};
+use super::names::{channel, kinds};
 use crate::output::{Look, Paint};
 use crate::render::{plural, table, time, wrapped};
 

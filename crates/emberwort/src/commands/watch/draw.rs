@@ -393,7 +393,7 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
     let mut sets: Vec<Dataset<'_>> = traces
         .iter()
         .enumerate()
-        .map(|(number, trace)| {
+        .map(|(number, _)| {
             Dataset::default()
                 .marker(MARKERS[number % 4].0)
                 .graph_type(GraphType::Line)
