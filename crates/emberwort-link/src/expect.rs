@@ -251,7 +251,8 @@ impl Expectation {
             Kind::Recovery { at, .. } => report.recovery.get(&at.node())?.slowest_at,
             Kind::AtMost { what: What::Broken | What::Unread, at, .. } => report.recovery.get(&at.node())?.first,
             Kind::Values(_) => probed?.first_failed,
-            Kind::Loss { message, node, .. } => {
+            Kind::AtMost { what: What::Gaps, at: Place::Host, .. } => report.first_lost_by_device,
+            Kind::Loss { message, node, .. } | Kind::Count { bound: Bound::AtLeast(_), message, node, .. } => {
                 let fits = |key: &&(usize, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
                 report.first_lost.iter().filter(|(key, _)| fits(key)).map(|(_, time)| *time).min()
             }

@@ -299,6 +299,9 @@ impl Wire {
         }
         self.senders.insert(sender.number, self.busy_until);
         self.on_air.retain(|(_, other)| other.end > during.start);
+        // What was lost on the way never arrives; nothing is so late as all that.
+        let late = 2 * (self.delay + self.jitter) + 1_000_000_000;
+        self.collided.retain(|_, (whole, _)| whole.end + late > during.start);
         for (other, theirs) in &self.on_air {
             let both = theirs.start.max(during.start)..theirs.end.min(during.end);
             for (frame, whole) in [(*other, theirs), (sender.frame, &during)] {

@@ -74,7 +74,6 @@ def main():
         os.environ["TERM"] = "xterm-256color"
         os.execvp(command[0], command)
     resize(near, columns, rows)
-    before = termios.tcgetattr(near)
     screen = Screen(columns, rows)
     decoder = codecs.getincrementaldecoder("utf-8")("replace")
     ended = False
@@ -123,7 +122,8 @@ def main():
     print(shown)
     print("exit", os.waitstatus_to_exitcode(status) if ended else "none")
     try:
-        print("restored", termios.tcgetattr(near)[:4] == before[:4] and not screen.alternate)
+        cooked = termios.ECHO | termios.ICANON
+        print("restored", termios.tcgetattr(near)[3] & cooked == cooked and not screen.alternate)
     except termios.error:
         # The terminal went with its program, which must have left the other screen before.
         print("restored", not screen.alternate)

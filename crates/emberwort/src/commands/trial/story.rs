@@ -145,8 +145,9 @@ impl<W: Watch> Watch for Last<W> {
 /// The stories of what failed, out of what was kept, or of the trial run once more: it is the same each time.
 pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece>>) -> Vec<Story> {
     let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held).take(MAX_STORIES).collect();
+    // What no moment shows has no frames around it.
     let moments: Vec<Time> =
-        failed.iter().map(|verdict| scenario.starts.after(verdict.at.unwrap_or(report.ended))).collect();
+        failed.iter().map(|verdict| scenario.starts.after(verdict.at.unwrap_or(u64::MAX / 2))).collect();
     if failed.is_empty() {
         return Vec::new();
     }
@@ -161,7 +162,8 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
     let last: Vec<Piece> = around.before.into();
     let told = failed.into_iter().zip(around.kept).map(|(verdict, pieces)| {
         // What failed at the end has nothing behind it.
-        let pieces = if pieces.is_empty() { last.iter().map(Piece::again).collect() } else { pieces };
+        let is_last = pieces.is_empty() && verdict.at.is_some();
+        let pieces = if is_last { last.iter().map(Piece::again).collect() } else { pieces };
         Story { verdict: verdict.clone(), rows: decoded(scenario, &pieces), pieces }
     });
     told.collect()
@@ -191,7 +193,7 @@ impl Story {
         if let Some(at) = self.verdict.at {
             lines.push(format!("it shows {} after the start of the trial; received around it:", time::duration(at)));
         } else {
-            lines.push("received last:".to_owned());
+            return lines;
         }
         lines.extend(self.rows.lines().map(|line| format!("  {line}")));
         lines.push("bytes on the wire:".to_owned());
