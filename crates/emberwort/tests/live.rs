@@ -63,7 +63,7 @@ fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
         (format!("udp_at:{udp}"), (format!("udp://127.0.0.1:{udp}"), "house")),
     ];
     for (theirs, (ours, channel)) in ports {
-        let words = [&["send", &ours][..], &MOVE, &["ndjson", "--on", channel]].concat();
+        let words = [&["send", &ours][..], &MOVE, &["ndjson", "--on", channel, "--within", "10s"]].concat();
         let (ran, _peer) = if ours.starts_with("tcp://:") {
             let mut sending = Beside::run(folder, &words);
             sending.says("waiting for a connection at ");
@@ -82,6 +82,28 @@ fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
         assert_eq!((&rows[0]["direction"], &rows[1]["direction"]), (&"host".into(), &"device".into()), "{ours}");
         let times = rows.iter().map(|row| row["time"].as_str().unwrap()).collect::<Vec<_>>();
         assert!(times[0] < times[1], "{times:?}");
+    }
+}
+
+#[test]
+fn a_python_host_is_heard_over_udp_and_a_terminal() {
+    let folder = project();
+    let udp = free_port();
+    let cable = cable();
+    for (ours, theirs, channel) in [
+        (format!("udp://:{udp}"), format!("udp:{udp}"), "house"),
+        (cable.ends[0].clone(), cable.ends[1].clone(), "bus485"),
+    ] {
+        let words = ["listen", &ours, "--on", channel, "--from", "host", "--as", "ndjson", "--count", "3"];
+        let listening = Beside::run(folder.path(), &words);
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        let _host = peer(&["host", &theirs, "3"]);
+        let ran = listening.end();
+        let found = rows(&ran.out);
+        assert_eq!((ran.code, messages(&found)), (0, vec!["MoveGate"; 3]), "{ours}: {}", ran.err);
+        // Its targets are 0, 1 and 2 steps of half a percent.
+        let targets: Vec<f64> = found.iter().map(|row| row["fields"]["target"].as_f64().unwrap()).collect();
+        assert_eq!(targets, [0.0, 0.5, 1.0], "{ours}");
     }
 }
 
@@ -332,13 +354,17 @@ fn plug(at: &Path, line: &Writing) {
 #[test]
 fn a_port_that_vanishes_is_waited_for() {
     use std::io::Write;
-    for command in ["listen", "record"] {
+    for command in ["listen", "record", "watch"] {
         let folder = project();
         let at = folder.path().join("adapter");
         let mut line = writing();
         plug(&at, &line);
         let mut words = vec![command, at.to_str().unwrap(), "--on", "bus485", "--from", "host"];
-        words.extend(if command == "listen" { ["--as", "ndjson"] } else { ["--out", "night.pcapng"] });
+        words.extend(match command {
+            "listen" => ["--as", "ndjson"],
+            "record" => ["--out", "night.pcapng"],
+            _ => ["--frames", "100000"],
+        });
         let mut running = Beside::run(folder.path(), &words);
         running.says("runs with 115200 baud");
         for turn in 0..3 {
@@ -346,10 +372,19 @@ fn a_port_that_vanishes_is_waited_for() {
                 // Pulled out, and after a while in again.
                 std::fs::remove_file(&at).unwrap();
                 drop(line);
-                running.says("; waiting for it");
+                if command == "watch" {
+                    // It says so in its picture alone.
+                    std::thread::sleep(std::time::Duration::from_millis(600));
+                } else {
+                    running.says("; waiting for it");
+                }
                 line = writing();
                 plug(&at, &line);
-                running.says(" is there");
+                if command == "watch" {
+                    std::thread::sleep(std::time::Duration::from_millis(600));
+                } else {
+                    running.says(" is there");
+                }
             }
             for n in 0..5 {
                 line.near.write_all(&who_are_you(turn * 5 + n)).unwrap();
@@ -359,6 +394,14 @@ fn a_port_that_vanishes_is_waited_for() {
         let ran = running.interrupt();
         assert_eq!(ran.code, 0, "{command}: {ran:?}");
         let out = match command {
+            "watch" => {
+                assert!(
+                    ran.out.contains("waiting for it") && ran.out.trim_end().contains("15 good  0 broken"),
+                    "{}",
+                    ran.out
+                );
+                continue;
+            }
             "listen" => ran.out,
             _ => common::succeed(folder.path(), &["decode", "night.pcapng", "--as", "ndjson", "--strict"]),
         };

@@ -210,8 +210,8 @@ pub struct WatchArgs {
     /// Their size, as 160x50
     #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "80x24", requires = "frames", value_parser = screen)]
     pub size: (u16, u16),
-    /// Keys that are pressed when the first of them is drawn
-    #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true, requires = "frames")]
+    /// Keys that are pressed as soon as something was seen
+    #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true)]
     pub keys: String,
 }
 

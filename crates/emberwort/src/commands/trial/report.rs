@@ -191,10 +191,8 @@ impl Told<'_> {
                 bar(*counts, most)
             );
         }
-        let _ = writeln!(
-            out,
-            "</table>\n<p class=\"dim\">Bars: received, then damaged, then lost; the longest is {most} frames.</p>"
-        );
+        let _ =
+            writeln!(out, "</table>\n<p class=\"dim\">Bars: received, then lost; the longest is {most} frames.</p>");
         self.answers(&mut out);
         out + "</html>\n"
     }
@@ -227,12 +225,12 @@ impl Told<'_> {
 /// Width of the longest bar in pixels.
 const BAR: f64 = 260.0;
 
-/// What became of the frames of one kind, as a bar: the three parts differ in lightness, too.
+/// What became of the frames of one kind, as a bar: the parts differ in lightness, too.
 fn bar(counts: [u64; 4], most: u64) -> String {
-    let [_, received, damaged, lost] = counts;
+    let [_, received, _, lost] = counts;
     let mut at = 0.0;
     let mut parts = String::new();
-    for (count, fill) in [(received, "#7fb3dd"), (damaged, "#e0a030"), (lost, "#7a1520")] {
+    for (count, fill) in [(received, "#7fb3dd"), (lost, "#7a1520")] {
         // What there is can be seen, however little it is.
         let width = if count == 0 { 0.0 } else { (count as f64 / most as f64 * BAR).max(2.0) };
         let _ = write!(parts, "<rect x=\"{at:.1}\" y=\"2\" width=\"{width:.1}\" height=\"12\" fill=\"{fill}\"/>");

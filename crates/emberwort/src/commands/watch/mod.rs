@@ -31,7 +31,7 @@ pub fn run(args: &WatchArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let definition = Definition::load(&project.definition, look)?;
     output::catch_interrupt();
     let feed = Feed::open(args, definition.plan())?;
-    let mut app = App { feed, definition, view: View::new(look) };
+    let mut app = App { feed, definition, view: View::new(look), first_keys: args.keys.clone() };
     match args.frames {
         Some(frames) => app.still_frames(frames, args)?,
         None => app.on_terminal()?,
@@ -44,6 +44,8 @@ pub struct App {
     feed: Feed,
     definition: Definition,
     view: View,
+    /// Keys that are pressed once something was seen.
+    first_keys: String,
 }
 
 impl App {
@@ -62,6 +64,7 @@ impl App {
             next = (next + TICK).max(Instant::now());
             self.feed.go_on(TICK);
             self.look_at_definition();
+            self.press_first_keys();
             // All keys that were pressed meanwhile.
             while event::poll(Duration::ZERO)? {
                 if let Event::Key(key) = event::read()?
@@ -82,15 +85,10 @@ impl App {
         let (width, height) = args.size;
         let mut terminal = Terminal::new(TestBackend::new(width, height))?;
         let mut out = output::stdout();
-        for number in 0..frames {
+        for _ in 0..frames {
             let next = Instant::now() + TICK;
             self.feed.go_on(TICK);
-            if number == 0 {
-                self.view.choose_first(self.feed.seen());
-                for key in args.keys.chars() {
-                    self.view.key(view::key_of(key), &mut self.feed, &self.definition);
-                }
-            }
+            self.press_first_keys();
             self.look_at_definition();
             if !self.feed.is_played() {
                 self.feed.wait_until(next);
@@ -108,6 +106,16 @@ impl App {
             }
         }
         Ok(())
+    }
+
+    fn press_first_keys(&mut self) {
+        if self.feed.seen().seen.is_empty() {
+            return;
+        }
+        self.view.choose_first(self.feed.seen());
+        for key in std::mem::take(&mut self.first_keys).chars() {
+            self.view.key(view::key_of(key), &mut self.feed, &self.definition);
+        }
     }
 
     /// Takes a definition that was saved meanwhile.
