@@ -18,6 +18,7 @@ mod output;
 mod packet_files;
 pub mod packets;
 pub mod pieces;
+pub mod query;
 pub mod recorder;
 pub mod source;
 pub mod speakers;
@@ -30,6 +31,7 @@ pub use items::{BrokenFrame, First, Item, ItemSink, Only, Row, StrayBytes, Wants
 pub use kept::KeptItems;
 pub use monitor::Monitor;
 pub use pieces::{Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
+pub use query::{Matching, Query};
 pub use recorder::{Recorder, lane_description};
 pub use source::Form;
 pub use speakers::Speakers;

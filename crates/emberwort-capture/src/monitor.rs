@@ -7,9 +7,9 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, Field, Kind};
-use emberwort_wire::values::signed;
-use emberwort_wire::{Time, ValueRef, Values};
+use emberwort_model::model::{End, Kind};
+use emberwort_text::formula::number;
+use emberwort_wire::{Time, Values};
 
 use crate::items::{Item, ItemSink, Row};
 
@@ -135,22 +135,6 @@ impl Seen {
     }
 }
 
-/// The physical number of a field, if it holds one: of labels and flags the code, of booleans 0 or 1.
-pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
-    let ValueRef::Raw(raw) = values.get(slot) else { return None };
-    let code = signed(&field.kind, raw);
-    match &field.kind {
-        _ if field.kind.none() == Some(code) => None,
-        Kind::Number(form) | Kind::Varint(form) => {
-            let (offset, step, divisor) = form.scaling.parts();
-            Some((offset as f64 + step as f64 * code as f64) / divisor as f64)
-        }
-        Kind::Float(bits) => Some(emberwort_model::float::float_value(*bits, raw)).filter(|value| value.is_finite()),
-        Kind::Time { .. } => None,
-        _ => Some(raw as f64),
-    }
-}
-
 impl Monitor {
     fn row(&mut self, row: &Row<'_>) {
         self.counts.good += 1;
@@ -174,7 +158,8 @@ impl Monitor {
         seen.times.push_back(time);
         seen.history.resize(message.fields.len(), VecDeque::new());
         for (slot, (field, history)) in message.fields.iter().zip(&mut seen.history).enumerate() {
-            let Some(value) = number(field, row.values, slot) else { continue };
+            let value = number(field, row.values, slot).filter(|_| !matches!(field.kind, Kind::Time { .. }));
+            let Some(value) = value.filter(|value| value.is_finite()) else { continue };
             if history.len() == MAX_HISTORY {
                 history.pop_front();
             }

@@ -11,7 +11,6 @@ pub mod definitions;
 pub mod device_end;
 pub mod expect;
 mod file_words;
-pub mod formula;
 pub mod host_end;
 pub mod hostile;
 pub mod machine;

@@ -8,10 +8,10 @@ use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
-use crate::formula::Worked;
 use crate::scenario::{Delay, Device, Reply, fill_with_rest};
 use crate::signal::{Commands, Fixed, Sampler, nearest, normal, rest};
 use crate::tables::{TableAccess, tables_on};
+use emberwort_text::formula::Worked;
 
 /// What a device answers to a request: so long after it, in this way.
 #[derive(Clone, Debug)]

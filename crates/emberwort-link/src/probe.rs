@@ -2,7 +2,7 @@
 
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
-use crate::formula::Formula;
+use emberwort_text::formula::Formula;
 use emberwort_wire::Values;
 
 /// A condition on the values of a message, looked at whenever one is received.

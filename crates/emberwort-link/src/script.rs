@@ -6,8 +6,8 @@ use emberwort_model::Plan;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
-use crate::formula::{Formula, Worked, number};
 use crate::signal::nearest;
+use emberwort_text::formula::{Formula, Worked, number};
 
 /// The first number of the variables of formulas that are values which a script keeps; lower ones are slots.
 pub const KEPT: usize = 1 << 20;

@@ -141,7 +141,7 @@ fn a_recording_of_numbers_is_played_back() {
         let mut random = rand::SeedableRng::seed_from_u64(0);
         let fields = &plan.messages[key.0].message.fields;
         signal.sample(at, (fields, key.1), &Default::default(), &mut random, &mut values);
-        emberwort_link::formula::number(&fields[key.1], &values, key.1).unwrap()
+        emberwort_text::formula::number(&fields[key.1], &values, key.1).unwrap()
     };
     for (at, expected) in
         [(0, 10.0), (1_000_000_000, 20.0), (2_000_000_000, 30.0), (3_000_000_000, 15.0), (9_000_000_000, 0.0)]

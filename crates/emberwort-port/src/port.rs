@@ -96,6 +96,7 @@ type SharedWriter = Arc<Mutex<Option<Box<dyn Target>>>>;
 /// An open port. Dropping it closes it.
 pub struct Port {
     name: String,
+    address: Address,
     clock: Clock,
     writer: SharedWriter,
     wanted: Arc<AtomicBool>,
@@ -151,7 +152,7 @@ impl Port {
             Opening::Waiting(listener) => (None, Some(listener)),
         };
         thread::spawn(move || serving.run(reader, listener));
-        Ok(Self { name, clock, writer, wanted })
+        Ok(Self { name, address: address.clone(), clock, writer, wanted })
     }
 
     /// What others call it: of a pseudo-terminal, the path of its far end.
@@ -181,6 +182,14 @@ impl Port {
 }
 
 impl Port {
+    /// How many packets the system has thrown away because nobody read them in time, as far as it says.
+    pub fn dropped(&self) -> u64 {
+        match &self.address {
+            Address::UdpAt(_) => self.address.port_number().map_or(0, socket::dropped_at),
+            _ => 0,
+        }
+    }
+
     /// Waits until somebody is at the other side, at most so long; whether somebody is. What comes meanwhile is kept.
     pub fn wait_for_peer(&self, longest: Duration) -> bool {
         let turns = longest.div_duration_f64(LOOK_EVERY).ceil() as u32;

@@ -5,6 +5,8 @@ use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use nix::sys::socket::{setsockopt, sockopt};
+
 use crate::line::{Got, Line, Out, Source, Stream, Target, is_nothing};
 
 /// Whoever waits looks this often whether it is still wanted.
@@ -47,7 +49,25 @@ pub(crate) fn udp_at(at: &str) -> io::Result<Line> {
     udp(UdpSocket::bind(at)?, None)
 }
 
+/// So many bytes of packets may wait until they are read, as far as the system lets us; its own default is 200 kB, which a flood fills in
+/// some milliseconds.
+const ROOM: usize = 8 << 20;
+
+/// How many packets to a port of this machine the system has thrown away because nobody read them in time (`/proc/net/udp`, Linux).
+pub(crate) fn dropped_at(port: u16) -> u64 {
+    let lines = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
+    let at = format!(":{port:04X}");
+    let dropped = |line: &str| -> Option<u64> {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        if words.get(1)?.ends_with(&at) { words.last()?.parse().ok() } else { None }
+    };
+    let all = lines("/proc/net/udp") + &lines("/proc/net/udp6");
+    all.lines().filter_map(dropped).sum()
+}
+
 fn udp(socket: UdpSocket, to: Option<SocketAddr>) -> io::Result<Line> {
+    // What the system does not allow is not needed.
+    let _ = setsockopt(&socket, sockopt::RcvBuf, &ROOM);
     socket.set_read_timeout(Some(PATIENCE))?;
     let peer = Arc::new(Mutex::new(to));
     let writer = Sender { socket: socket.try_clone()?, peer: peer.clone() };

@@ -8,6 +8,7 @@
 //! Nothing here prints, opens files or knows the time.
 
 pub mod filling;
+pub mod formula;
 pub mod json;
 mod moment;
 pub mod nested_frame;

@@ -10,6 +10,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
+use emberwort_wire::Time;
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
@@ -521,6 +522,27 @@ pub struct SpeakerArgs {
     pub fleet: Option<PathBuf>,
 }
 
+/// Which rows are wanted, by what they hold and when they came.
+#[derive(Debug, Args)]
+pub struct AskedArgs {
+    /// Show only rows for which this holds: 'GateStatus.opening > 40 and state == held'
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub condition: Option<String>,
+    /// Show only what came from this moment on: 2031-03-09T02:11:00Z
+    #[arg(long, value_name = "TIME", value_parser = moment)]
+    pub since: Option<Time>,
+    /// Show only what came up to this moment
+    #[arg(long, value_name = "TIME", value_parser = moment)]
+    pub until: Option<Time>,
+}
+
+/// A moment as it stands in rows.
+fn moment(text: &str) -> Result<Time, String> {
+    let said = || format!("`{text}` is not a time; write it as 2031-03-09T02:11:00Z");
+    let time: jiff::Timestamp = text.parse().map_err(|_| said())?;
+    u64::try_from(time.as_nanosecond()).map(Time::from_nanoseconds).map_err(|_| said())
+}
+
 #[derive(Debug, Args)]
 pub struct DecodeArgs {
     #[command(flatten)]
@@ -536,6 +558,11 @@ pub struct DecodeArgs {
     /// Show only frames of this node
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
+    #[command(flatten)]
+    pub asked: AskedArgs,
+    /// End after so many rows
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub first: Option<u64>,
     /// Raw codes in place of physical values
     #[arg(long)]
     pub raw: bool,

@@ -740,3 +740,74 @@ fn statistics_of_nothing_have_no_table_of_messages() {
     assert!(ran.out.contains("MESSAGE") && !ran.out.contains("sequence numbers"), "{ran:?}");
     assert!(!ran.err.contains("no good frame"), "{ran:?}");
 }
+
+/// Questions about rows of the stormy night, checked against all of its rows.
+#[test]
+fn rows_are_asked_for_by_what_they_hold() {
+    let folder = common::project_with_recording();
+    let rows = |words: &[&str]| -> Vec<serde_json::Value> {
+        let ran =
+            common::run(folder.path(), &[&["decode", "stormy-night.pcapng", "--as", "ndjson"][..], words].concat());
+        assert_eq!(ran.code, 0, "{words:?}: {}", ran.err);
+        ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    let all = rows(&[]);
+    let field = |row: &serde_json::Value, name: &str| row["fields"][name].as_f64();
+    let count = |holds: &dyn Fn(&serde_json::Value) -> bool| {
+        all.iter().filter(|row| row["message"].is_string() && holds(row)).count()
+    };
+    let gate = |row: &serde_json::Value| row["message"] == "GateStatus";
+    let cases: [(&str, usize); 9] = [
+        (
+            "GateStatus.opening > 40",
+            count(&|row| gate(row) && field(row, "opening").is_some_and(|opening| opening > 40.0)),
+        ),
+        (
+            "opening > 40 and state == held",
+            count(&|row| {
+                field(row, "opening").is_some_and(|opening| opening > 40.0) && row["fields"]["state"] == "held"
+            }),
+        ),
+        ("upstream == none", count(&|row| gate(row) && row["fields"]["upstream"].is_null())),
+        (
+            "pump_temp in 80 .. 83 and node == 3",
+            count(&|row| field(row, "pump_temp").is_some_and(|temp| (80.0..=83.0).contains(&temp)) && row["node"] == 3),
+        ),
+        (
+            "message == Refused or message == Alarm",
+            count(&|row| row["message"] == "Refused" || row["message"] == "Alarm"),
+        ),
+        (
+            "faults has oil_hot and message != Alarm",
+            count(&|row| gate(row) && row["fields"]["faults"] == serde_json::json!(["oil_hot"])),
+        ),
+        ("has(operator)", count(&|row| row["fields"]["operator"].is_string())),
+        ("direction == host", count(&|row| row["direction"] == "host")),
+        ("raw(opening) == 85", count(&|row| field(row, "opening") == Some(42.5))),
+    ];
+    for (question, expected) in cases {
+        let found = rows(&["--where", question]);
+        assert!(expected > 0, "{question} asks for nothing");
+        assert_eq!(found.len(), expected, "{question}");
+        assert_eq!(rows(&["--where", question, "--threads", "2"]), found, "{question}");
+    }
+    let (since, until) = ("2031-03-09T02:11:00Z", "2031-03-09T02:11:20.5Z");
+    let between = rows(&["--since", since, "--until", until]);
+    let expected = all
+        .iter()
+        .filter(|row| {
+            ("2031-03-09T02:11:00."..="2031-03-09T02:11:20.500000001Z").contains(&row["time"].as_str().unwrap_or(""))
+        })
+        .count();
+    assert!(expected > 200 && between.len() == expected, "{} of {expected}", between.len());
+    assert_eq!(rows(&["--where", "state == held", "--first", "3"]).len(), 3);
+    for (question, said) in [
+        ("opning > 3", "did you mean `opening`?"),
+        ("state == helt", "GateState has no label `helt`"),
+        ("opening >", "is missing at the end"),
+    ] {
+        let ran = common::run(folder.path(), &["decode", "stormy-night.pcapng", "--where", question]);
+        assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{question}");
+        assert!(ran.err.contains(said), "{question}: {}", ran.err);
+    }
+}

@@ -11,9 +11,9 @@ use super::parts::{Alarm, Delay, Device, Planned, Refusal, Reply};
 use super::problem::{ScenarioError, chance, content, time};
 use super::read::Reader;
 use crate::file_words::index;
-use crate::formula::{Formula, Worked};
 use crate::signal::{Fixed, Signal, Surroundings};
 use crate::tables::tables_on;
+use emberwort_text::formula::{Formula, Worked};
 
 /// How long something takes.
 fn delay(at: &str, file: &DelayFile) -> Result<Delay, ScenarioError> {

@@ -11,8 +11,8 @@ use super::problem::{ScenarioError, content, time};
 use super::read::Reader;
 use crate::Nanoseconds;
 use crate::file_words::index;
-use crate::formula::{Formula, Worked};
 use crate::script::{KEPT, Script, Step, Waiting};
+use emberwort_text::formula::{Formula, Worked};
 
 impl Reader<'_> {
     /// A request that the file describes.

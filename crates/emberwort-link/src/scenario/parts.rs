@@ -8,10 +8,10 @@ use serde_json::{Map, Value as Json};
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
 use crate::expect::Expectation;
-use crate::formula::{Formula, Worked};
 use crate::script::Script;
 use crate::signal::{Fixed, Signal};
 use crate::wire::{Bursts, Faults, Stretch};
+use emberwort_text::formula::{Formula, Worked};
 
 /// A trial, checked against a link.
 #[derive(Clone, Debug)]

@@ -21,7 +21,7 @@ pub use sampler::Sampler;
 
 use crate::Nanoseconds;
 use crate::file_words::with_null;
-use crate::formula::{self, Formula};
+use emberwort_text::formula::{self, Formula};
 
 /// A value of a field, ready to be put into its slot.
 #[derive(Clone, Debug)]

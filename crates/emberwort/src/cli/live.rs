@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use emberwort_port::Address;
 
-use super::{RowForm, SenderEnd, SpeakerArgs, TableForm, names};
+use super::{AskedArgs, RowForm, SenderEnd, SpeakerArgs, TableForm, names};
 
 /// The port, and what is said of it.
 #[derive(Debug, Args)]
@@ -46,6 +46,8 @@ pub struct ListenArgs {
     /// Show only frames of this node
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
+    #[command(flatten)]
+    pub asked: AskedArgs,
     /// Run a program whenever this message comes
     #[arg(long, value_name = "MESSAGE", requires = "run", add = names::messages())]
     pub on_message: Vec<String>,

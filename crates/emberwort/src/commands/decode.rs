@@ -4,8 +4,8 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
-use emberwort_capture::Only;
 use emberwort_capture::speakers::Definition;
+use emberwort_capture::{First, Matching, Only, Query, Speakers};
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
@@ -16,7 +16,7 @@ use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
-use crate::cli::{DecodeArgs, RowForm};
+use crate::cli::{AskedArgs, DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::plural;
@@ -45,12 +45,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let read = match args.threads.map_or_else(cores, usize::from) {
         1 => {
             let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-            let wanted = Only::new(&args.message, args.node, printer);
+            let wanted = Only::new(&args.message, args.node, asked(args, printer, &speakers)?);
             inputs::decode_all(&args.input, speakers, later, wanted)?
         }
         threads => {
             let printer = RowsOnCores::new(&speakers, style, threads);
-            let wanted = Only::new(&args.message, args.node, printer);
+            let wanted = Only::new(&args.message, args.node, asked(args, printer, &speakers)?);
             inputs::decode_all(&args.input, speakers, later, wanted)?
         }
     };
@@ -81,6 +81,18 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     } else {
         Ending::Clean
     })
+}
+
+/// A printer behind the filters that the arguments ask for.
+fn asked<S>(args: &DecodeArgs, printer: S, speakers: &Speakers) -> anyhow::Result<Matching<First<S>>> {
+    matching(&args.asked, speakers.own(), First::new(args.first, printer))
+}
+
+/// A sink behind a condition and a stretch of time.
+pub fn matching<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Matching<S>> {
+    let query = args.condition.as_deref().map(|text| Query::new(text, plan)).transpose();
+    let query = query.map_err(|problem| anyhow::anyhow!("--where cannot be read: {problem}"))?;
+    Ok(Matching::new(query, (args.since, args.until), sink))
 }
 
 /// Decodes a bare body, given in hex.

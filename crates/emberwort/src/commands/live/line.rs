@@ -15,6 +15,7 @@ use emberwort_wire::{Chunk, StreamId, Time, Times};
 use crate::cli::LineArgs;
 use crate::commands::names::channel_index;
 use crate::output::{self, say};
+use crate::render::plural;
 
 /// How often it is looked whether the user has interrupted.
 const LOOK_EVERY: u64 = 100_000_000;
@@ -81,6 +82,16 @@ impl Line {
             }
         }
         true
+    }
+
+    /// Says what the system threw away. Returns whether it did.
+    pub fn tell_dropped(&self) -> bool {
+        let dropped = self.port.dropped();
+        if dropped > 0 {
+            let name = escaped(self.port.name());
+            say!("{} to {name} came too fast and were thrown away by the system", plural(dropped, "packet"));
+        }
+        dropped > 0
     }
 
     /// The end that sends what is heard here, if nobody says it: packets come to the host; on a line both may be heard.

@@ -9,6 +9,7 @@ use emberwort_wire::{ChunkSink as _, Time};
 use super::line::{Came, Line, wait};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, SenderEnd};
+use crate::commands::decode::matching;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
 use crate::commands::speakers::{Spoken, speakers};
@@ -28,7 +29,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
     let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
     let sink = Reaction::new(speakers.own(), &args.on_message, &args.run, First::new(args.count, printer))?;
-    let sink = Only::new(&args.message, args.node, sink);
+    let sink = Only::new(&args.message, args.node, matching(&args.asked, speakers.own(), sink)?);
     let mut decoder = Decoder::of(speakers, sink).asking(later);
     let end = args.lasting.map(|lasting| clock.now().after(lasting));
     let from = args.from.map(SenderEnd::end).or(line.hears());
@@ -48,6 +49,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     }
     let (_, statistics) = decoder.finish()?;
     account(&statistics, look);
+    let is_whole = !line.tell_dropped() && is_whole;
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     let found = !is_whole || statistics.ambiguous > 0 || (args.strict && broken);
     Ok(if found { Ending::WithFindings } else { Ending::Clean })

@@ -2,10 +2,11 @@
 
 use std::collections::VecDeque;
 
-use emberwort_capture::monitor::{Logged, Monitor, Seen, Source, What, number};
+use emberwort_capture::monitor::{Logged, Monitor, Seen, Source, What};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Field, Kind};
+use emberwort_text::formula::number;
 use emberwort_text::show;
 use emberwort_wire::{Time, Values};
 use ratatui::Frame;

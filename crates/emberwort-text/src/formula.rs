@@ -1,4 +1,4 @@
-//! Formulas over the fields of a message and the time, as trial files have them: `oil > 200 and not moving`.
+//! Formulas over the fields of a message and the time, as trial files and `--where` have them: `oil > 200 and not moving`.
 //!
 //! Numbers are physical; a label stands for its code, and booleans for 0 and 1. What has no value makes every comparison false.
 
@@ -8,7 +8,8 @@ use emberwort_model::model::{Field, Kind, Labelled};
 use emberwort_wire::values::signed;
 use emberwort_wire::{ValueRef, Values};
 
-use crate::Nanoseconds;
+/// A moment in nanoseconds from some start.
+pub type Nanoseconds = u64;
 
 /// A formula that was read.
 #[derive(Clone, Debug, PartialEq)]
@@ -28,6 +29,12 @@ enum Node {
     Not(Box<Node>),
     Two(Operator, Box<(Node, Node)>),
     Call(Function, Vec<Node>),
+    /// Between two numbers, both among them.
+    Within(Box<[Node; 3]>),
+    /// Whether it has a value.
+    Has(Box<Node>),
+    /// Whether it is there, and has none.
+    IsNone(Box<Node>),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -136,7 +143,8 @@ impl Formula {
         &self.text
     }
 
-    /// Its value at a moment; `None` if it needs a variable that has none, or divides by zero.
+    /// Its value at a moment, with that of each variable: `None` if it has none, not a number if there is no such thing at all, which is then
+    /// neither equal to `none` nor to anything else. `None` if it needs a variable that has none, or divides by zero.
     pub fn value(&self, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>) -> Option<f64> {
         value(&self.root, now, variable).filter(|value| value.is_finite())
     }
@@ -181,7 +189,7 @@ fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>)
         Node::Negative(inner) => -of(inner)?,
         Node::Not(inner) => truth(of(inner).is_none_or(|value| value == 0.0)),
         Node::Two(operator @ (Operator::Or | Operator::And), both) => {
-            let is = |node: &Node| of(node).is_some_and(|value| value != 0.0);
+            let is = |node: &Node| of(node).is_some_and(|value| value != 0.0 && !value.is_nan());
             truth(if *operator == Operator::Or { is(&both.0) || is(&both.1) } else { is(&both.0) && is(&both.1) })
         }
         Node::Two(operator, both) => {
@@ -207,6 +215,13 @@ fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>)
                     }
                 }
             }
+        }
+        Node::Has(inner) => truth(of(inner).is_some_and(|value| !value.is_nan())),
+        Node::IsNone(inner) => truth(of(inner).is_none()),
+        Node::Within(three) => {
+            let [at, least, most] = three.as_ref();
+            let (least, most) = (of(least)?, of(most)?);
+            truth(of(at).is_some_and(|at| (least..=most).contains(&at)))
         }
         Node::Call(function, inner) => {
             let first = of(inner.first()?)?;
@@ -302,6 +317,10 @@ impl<'f> Parser<'_, 'f> {
         let mut left = self.unary()?;
         loop {
             let before = self.at;
+            if least < 3 && self.take("in") {
+                left = self.within(left)?;
+                continue;
+            }
             let next = OPERATORS.iter().find(|(sign, _, binds)| *binds > least && self.take(sign));
             let Some((_, operator, binds)) = next else {
                 self.at = before;
@@ -310,9 +329,28 @@ impl<'f> Parser<'_, 'f> {
             };
             let right = self.binary(*binds)?;
             let (of_left, of_right) = (left.field(), right.field());
+            let is_none = |part: &Part<'_>| matches!(part, Part::Word(word) if word == "none");
+            if matches!(operator, Operator::Equal | Operator::Unequal) && is_none(&right) {
+                let left_node = Box::new(left.fixed(None, self)?);
+                let is_equal = *operator == Operator::Equal;
+                left = Part::Done(if is_equal { Node::IsNone(left_node) } else { Node::Has(left_node) }, None);
+                continue;
+            }
             let both = (left.fixed(of_right, self)?, right.fixed(of_left, self)?);
             left = Part::Done(Node::Two(*operator, Box::new(both)), None);
         }
+    }
+
+    /// `x in a .. b`, with `x` read already.
+    fn within(&mut self, at: Part<'f>) -> Result<Part<'f>, String> {
+        let field = at.field();
+        let least = self.binary(3)?.fixed(field, self)?;
+        if !self.take("..") {
+            return Err(self.expected("`..`"));
+        }
+        let most = self.binary(3)?.fixed(field, self)?;
+        let at = at.fixed(None, self)?;
+        Ok(Part::Done(Node::Within(Box::new([at, least, most])), None))
     }
 
     fn unary(&mut self) -> Result<Part<'f>, String> {
@@ -332,6 +370,8 @@ impl<'f> Parser<'_, 'f> {
         self.space();
         let is_part = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '.';
         let word: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
+        // Two dots are those of a range.
+        let word = word.split("..").next().unwrap_or_default().to_owned();
         if word.is_empty() {
             return Err(self.expected("a number or a name"));
         }
@@ -339,6 +379,21 @@ impl<'f> Parser<'_, 'f> {
         if word.starts_with(|c: char| c.is_ascii_digit()) {
             let number = word.parse().map_err(|_| format!("`{word}` is not a number in `{}`", self.text))?;
             return Ok(Part::Done(Node::Number(number), None));
+        }
+        if matches!(word.as_str(), "has" | "raw") && self.take("(") {
+            self.space();
+            let name: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
+            self.at += name.len();
+            if !self.take(")") {
+                return Err(self.expected("`)`"));
+            }
+            let asked = if word == "raw" { format!("raw({name})") } else { name.clone() };
+            let Some((number, _)) = (self.known)(&asked) else {
+                return Part::Word(name).fixed(None, self).map(|node| Part::Done(node, None));
+            };
+            let variable = Node::Variable(number);
+            let node = if word == "has" { Node::Has(Box::new(variable)) } else { variable };
+            return Ok(Part::Done(node, None));
         }
         if let Some((_, function, count)) = FUNCTIONS.iter().find(|(name, ..)| *name == word)
             && self.take("(")
@@ -404,6 +459,11 @@ mod tests {
             ("sqrt(16) + floor(2.9) + sin(0)", 6.0),
             ("6 has 2", 1.0),
             ("0.1 + 0.2 == 0.3", 1.0),
+            ("x in 3 .. 7", 1.0),
+            ("x in 3..6 or x in 8 .. 2 * 5", 0.0),
+            ("nothing in 0 .. 1", 0.0),
+            ("has(x) and not has(nothing)", 1.0),
+            ("nothing == none and x != none", 1.0),
         ] {
             assert_eq!(value_of(text), Some(expected), "{text}");
         }
