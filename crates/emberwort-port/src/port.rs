@@ -4,7 +4,7 @@ use std::io;
 use std::net::TcpListener;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{self, Receiver, RecvTimeoutError, Sender};
+use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
@@ -45,14 +45,14 @@ pub enum Received {
 #[derive(Debug)]
 pub struct Events {
     clock: Clock,
-    sender: Sender<(usize, Event)>,
+    sender: SyncSender<(usize, Event)>,
     receiver: Receiver<(usize, Event)>,
 }
 
 impl Events {
     /// So far of no port.
     pub fn new(clock: Clock) -> Self {
-        let (sender, receiver) = mpsc::channel();
+        let (sender, receiver) = mpsc::sync_channel(MAX_WAITING);
         Self { clock, sender, receiver }
     }
 
@@ -81,6 +81,9 @@ pub struct PortError {
     /// What is wrong, and a way out.
     pub why: String,
 }
+
+/// So many events wait at most: when nobody takes them, ports are not read any further, so that a flood fills no memory.
+const MAX_WAITING: usize = 4_096;
 
 /// How long a vanished port is left alone before it is tried again.
 const AGAIN_AFTER: Duration = Duration::from_millis(200);
@@ -264,7 +267,7 @@ struct Serving {
     /// Whether it is not waited for when it is gone.
     ends: bool,
     clock: Clock,
-    sender: Sender<(usize, Event)>,
+    sender: SyncSender<(usize, Event)>,
     number: usize,
     writer: SharedWriter,
     wanted: Arc<AtomicBool>,
