@@ -8,6 +8,7 @@
 pub mod checksum_slips;
 pub mod decode;
 pub mod demux;
+pub mod exchanges;
 pub mod hex_text;
 pub mod items;
 pub mod kept;

@@ -558,6 +558,9 @@ pub struct DecodeArgs {
     /// Show only frames of this node
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
+    /// Show each request with its answer in one line, and how long it took
+    #[arg(long, conflicts_with_all = ["first", "threads", "raw"])]
+    pub exchanges: bool,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// End after so many rows

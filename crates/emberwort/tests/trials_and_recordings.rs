@@ -169,3 +169,54 @@ fn the_captures_of_the_repository_are_what_their_script_makes() {
         assert!(made == kept, "{name} is not what examples/captures/make.sh makes");
     }
 }
+
+/// The exchanges that are read out of a recording are those that the trial knows of, whatever the wire did to the rest.
+#[test]
+fn exchanges_of_a_recording_are_those_of_the_trial() {
+    let folder = project();
+    let night = std::fs::read_to_string(folder.path().join("trials/stormy-night.toml")).unwrap();
+    // More requests, and a wire that loses some of both kinds.
+    let night =
+        night.replace("every   = \"12 s\"", "every   = \"700 ms\"").replace("bit_errors = 1e-6", "bit_errors = 1e-3");
+    std::fs::write(folder.path().join("noisy.toml"), night).unwrap();
+    let (mut all, mut refused, mut unanswered) = (0, 0, 0);
+    for seed in 1..=12 {
+        let recording = format!("{seed}.pcapng");
+        let ran = run(
+            folder.path(),
+            &["trial", "noisy.toml", "--seed", &seed.to_string(), "--as", "ndjson", "--record", &recording],
+        );
+        let report: serde_json::Value =
+            serde_json::from_str(ran.out.trim()).unwrap_or_else(|error| panic!("{error}: {ran:?}"));
+        let known =
+            |key: &str| report["answers"].as_array().unwrap().iter().map(|all| all[key].as_u64().unwrap()).sum::<u64>();
+        let received = |name: &str| -> u64 {
+            let frames = report["frames"].as_array().unwrap().iter().filter(|kind| kind["message"] == name);
+            frames.map(|kind| kind["received"].as_u64().unwrap()).sum()
+        };
+        let read = run(folder.path(), &["decode", &recording, "--exchanges", "--as", "ndjson"]);
+        let found: Vec<serde_json::Value> = read.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+        let count = |outcome: &str| found.iter().filter(|one| one["outcome"] == outcome).count() as u64;
+        assert_eq!(
+            count("answered") + count("refused") + count("late"),
+            known("answered"),
+            "seed {seed}: {}",
+            read.err
+        );
+        assert_eq!(count("refused"), received("Refused"), "seed {seed}");
+        // What arrived at a device and was not answered; what never arrived is not in the recording.
+        let arrived = received("MoveGate") + received("WhoAreYou");
+        // The same request once more, before the one before was given up, is one exchange that was asked for twice.
+        let again: u64 = found.iter().map(|one| one["asked"].as_u64().unwrap().saturating_sub(1)).sum();
+        assert_eq!(count("unanswered") + again, arrived - known("answered"), "seed {seed}");
+        assert_eq!(count("unexpected"), 0, "seed {seed}");
+        let slowest = report["answers"].as_array().unwrap().iter().filter_map(|all| all["slowest_ns"].as_u64()).max();
+        let once = found.iter().filter(|one| one["asked"] == 1);
+        let most = once.filter_map(|one| one["after_ns"].as_u64()).max();
+        // The trial counts from the sending on, and until the host found the frame, which may be held up behind a broken one.
+        assert!(most < slowest, "seed {seed}: {most:?} {slowest:?}");
+        all += found.len();
+        (refused, unanswered) = (refused + count("refused"), unanswered + count("unanswered"));
+    }
+    assert!(all > 400 && refused > 300 && unanswered > 10, "{all} {refused} {unanswered}");
+}

@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_capture::exchanges::Exchanges;
 use emberwort_capture::speakers::Definition;
 use emberwort_capture::{First, Matching, Only, Query, Speakers};
 use emberwort_model::Plan;
@@ -12,6 +13,7 @@ use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
 use super::ending::Ending;
+use super::exchanges::ExchangePrinter;
 use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
@@ -43,6 +45,15 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     output::catch_interrupt();
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
+        _ if args.exchanges => {
+            let plan = speakers.own().clone();
+            let printer = ExchangePrinter::new(&plan, args.form_out, look);
+            let exchanges = Exchanges::new(printer);
+            // Conditions are asked of rows, which are both requests and answers.
+            let matching = matching(&args.asked, &plan, exchanges)?;
+            let wanted = Only::new(&args.message, args.node, matching);
+            inputs::decode_all(&args.input, speakers, later, wanted)?
+        }
         1 => {
             let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
             let wanted = Only::new(&args.message, args.node, asked(args, printer, &speakers)?);

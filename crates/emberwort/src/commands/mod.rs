@@ -8,6 +8,7 @@ mod decode;
 mod demo;
 mod encode;
 mod ending;
+mod exchanges;
 mod generate;
 mod inputs;
 mod layout;

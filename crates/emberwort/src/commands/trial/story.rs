@@ -93,7 +93,8 @@ impl Watch for Around {
     fn goes_on(&mut self, _: u64) -> bool {
         // Those that no moment shows are not waited for.
         let wanted = self.moments.iter().zip(&self.kept).filter(|(moment, _)| **moment < NEVER);
-        wanted.filter(|(moment, kept)| kept.iter().filter(|piece| piece.time >= **moment).count() < 2 * AROUND).count() > 0
+        wanted.filter(|(moment, kept)| kept.iter().filter(|piece| piece.time >= **moment).count() < 2 * AROUND).count()
+            > 0
     }
 
     fn sent(&mut self, chunk: &Chunk<'_>) {

@@ -1,0 +1,159 @@
+//! `decode --exchanges`: a line for each request with its answer.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::io::{self, Write};
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use emberwort_capture::exchanges::{Exchange, ExchangeSink, Outcome, Spoken};
+use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_text::json::{self, Writing};
+use emberwort_text::show;
+use emberwort_wire::ValueRef;
+use serde_json::{Value as Json, json};
+
+use crate::cli::RowForm;
+use crate::output::{self, Look, Paint, Stdout, say};
+use crate::render::rows::has_unit;
+use crate::render::time::{self, rfc3339};
+
+/// Prints exchanges, and counts them.
+pub struct ExchangePrinter {
+    form: RowForm,
+    look: Look,
+    plan: Arc<Plan>,
+    out: io::BufWriter<Stdout>,
+    has_title: bool,
+    /// By request: how many came out how, and the times of the answers.
+    counts: BTreeMap<String, (BTreeMap<Outcome, u64>, Vec<u64>)>,
+}
+
+/// So many times of answers to each request are kept for the quantiles.
+const MAX_TIMES: usize = 1_000_000;
+
+/// The fields of a message as people read them.
+fn fields(spoken: &Spoken) -> String {
+    let message = &spoken.plan.messages[spoken.message].message;
+    let mut out = String::new();
+    for (slot, field) in message.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
+        let value = spoken.values.get(slot);
+        if matches!(value, ValueRef::Absent | ValueRef::Unset) {
+            continue;
+        }
+        let mut text = String::new();
+        // Writing to memory cannot fail.
+        let _ = show::write_value(field, &spoken.values, slot, &mut text);
+        if has_unit(field, value) {
+            let _ = write!(text, " {}", field.unit);
+        }
+        let _ = write!(out, " {}={}", field.name, escaped(&text));
+    }
+    out
+}
+
+fn name(spoken: &Spoken) -> &str {
+    &spoken.plan.messages[spoken.message].message.name
+}
+
+fn as_json(spoken: &Spoken) -> Json {
+    let compiled = &spoken.plan.messages[spoken.message];
+    let mut text = String::new();
+    // Writing to memory cannot fail.
+    let _ = json::write_fields(compiled, &spoken.values, Writing::default(), &mut text);
+    let fields: Json = serde_json::from_str(&text).unwrap_or(Json::Null);
+    json!({"time": rfc3339(spoken.time), "message": name(spoken), "fields": fields})
+}
+
+impl ExchangePrinter {
+    pub fn new(plan: &Arc<Plan>, form: RowForm, look: Look) -> Self {
+        let (plan, out) = (plan.clone(), output::stdout());
+        Self { form, look, plan, out, has_title: false, counts: BTreeMap::new() }
+    }
+
+    fn line(&mut self, exchange: &Exchange) -> io::Result<()> {
+        if !std::mem::replace(&mut self.has_title, true) {
+            writeln!(
+                self.out,
+                "{:26}  {:8}  {:>4}  {:10}  {:>12}  EXCHANGE",
+                "TIME (UTC)", "CHANNEL", "NODE", "OUTCOME", "AFTER"
+            )?;
+        }
+        let said = |spoken: &Option<Spoken>| {
+            spoken.as_ref().map_or_else(|| "-".to_owned(), |spoken| format!("{}{}", name(spoken), fields(spoken)))
+        };
+        let outcome = exchange.outcome();
+        let word = format!("{:10}", outcome.as_str());
+        let word = if outcome == Outcome::Answered { word } else { self.look.paint(Paint::Bad, word) };
+        let again = if exchange.asked > 1 { format!(" ({} times)", exchange.asked) } else { String::new() };
+        writeln!(
+            self.out,
+            "{:26}  {:8}  {:>4}  {word}  {:>12}  {}{again} > {}",
+            rfc3339(exchange.time()).trim_end_matches('Z').chars().take(26).collect::<String>(),
+            escaped(&self.plan.channels[exchange.channel].name),
+            exchange.node.map_or_else(String::new, |node| node.to_string()),
+            exchange.after().map_or_else(String::new, time::duration),
+            said(&exchange.request),
+            said(&exchange.answer)
+        )
+    }
+
+    /// Says how many came out how.
+    fn summary(&mut self) -> io::Result<()> {
+        self.out.flush()?;
+        for (request, (counts, mut times)) in std::mem::take(&mut self.counts) {
+            let counted: Vec<String> = Outcome::ALL
+                .iter()
+                .filter_map(|outcome| counts.get(outcome).map(|count| format!("{count} {}", outcome.as_str())))
+                .collect();
+            times.sort_unstable();
+            let quantile =
+                |share: f64| times.get(((times.len() as f64 * share) as usize).min(times.len().saturating_sub(1)));
+            let quantiles = match (quantile(0.5), quantile(0.99), times.last()) {
+                (Some(median), Some(most), Some(slowest)) => format!(
+                    "; after {} in the middle, {} for 99 of 100, {} at most",
+                    time::duration(*median),
+                    time::duration(*most),
+                    time::duration(*slowest)
+                ),
+                _ => String::new(),
+            };
+            say!("{request}: {}{quantiles}", counted.join(", "));
+        }
+        Ok(())
+    }
+}
+
+impl ExchangeSink for ExchangePrinter {
+    type Error = io::Error;
+
+    fn exchange(&mut self, exchange: &Exchange) -> io::Result<ControlFlow<()>> {
+        let about = exchange.request.as_ref().or(exchange.answer.as_ref()).map_or("", name).to_owned();
+        let (counts, times) = self.counts.entry(about).or_default();
+        *counts.entry(exchange.outcome()).or_default() += 1;
+        if let Some(after) = exchange.after().filter(|_| times.len() < MAX_TIMES) {
+            times.push(after);
+        }
+        match self.form {
+            RowForm::Ndjson => {
+                let row = json!({
+                    "time": rfc3339(exchange.time()), "channel": self.plan.channels[exchange.channel].name, "node": exchange.node,
+                    "outcome": exchange.outcome().as_str(), "asked": exchange.asked, "after_ns": exchange.after(),
+                    "request": exchange.request.as_ref().map(as_json), "answer": exchange.answer.as_ref().map(as_json),
+                });
+                writeln!(self.out, "{row}")?;
+            }
+            _ => self.line(exchange)?,
+        }
+        Ok(if output::interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+    }
+
+    fn pause(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        self.summary()
+    }
+}
