@@ -19,4 +19,4 @@ pub use address::{Address, AddressError};
 pub use clock::Clock;
 pub use list::{SerialPortInfo, serial_ports};
 pub use port::{Event, Events, Port, PortError, Received, WhenLost};
-pub use serial::SerialSettings;
+pub use serial::{ControlLines, SerialSettings};

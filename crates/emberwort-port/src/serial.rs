@@ -1,13 +1,13 @@
 //! Serial lines.
 
-use std::io;
+use std::io::{self, Write};
 use std::path::Path;
 use std::time::Duration;
 
 use emberwort_model::medium::MediumKind;
 use serialport::{ClearBuffer, DataBits, FlowControl, Parity, SerialPort as _, StopBits};
 
-use crate::line::{Line, Out, Stream};
+use crate::line::{Line, Out, Stream, Target};
 
 /// Speed and form of the characters on a serial line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,6 +20,19 @@ pub struct SerialSettings {
     pub parity: char,
     /// Stop bits, 1 or 2.
     pub stop_bits: u8,
+    /// The control lines.
+    pub control: ControlLines,
+}
+
+/// What is done with the control lines of a serial port.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ControlLines {
+    /// Whether RTS is on; left as it is without.
+    pub rts: Option<bool>,
+    /// Whether DTR is on; left as it is without.
+    pub dtr: Option<bool>,
+    /// Whether RTS is on while something is sent, and only then: it switches the driver of an RS-485 bus.
+    pub rts_while_sending: bool,
 }
 
 impl SerialSettings {
@@ -27,7 +40,7 @@ impl SerialSettings {
     pub fn of(medium: &MediumKind) -> Option<Self> {
         match *medium {
             MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                Some(Self { baud, data_bits, parity, stop_bits })
+                Some(Self { baud, data_bits, parity, stop_bits, control: ControlLines::default() })
             }
             _ => None,
         }
@@ -67,6 +80,39 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
         .map_err(io::Error::from)?;
     // What came before is nobody's answer.
     let _ = port.clear(ClearBuffer::Input);
-    let writer = port.try_clone_native().map_err(io::Error::from)?;
-    Ok(Line { reader: Box::new(Stream(port)), writer: Box::new(Out(writer)) })
+    let mut writer = port.try_clone_native().map_err(io::Error::from)?;
+    let ControlLines { rts, dtr, rts_while_sending } = settings.control;
+    let has_no =
+        |what: &str, error: serialport::Error| io::Error::other(format!("its line {what} cannot be set: {error}"));
+    if let Some(on) = rts.or(rts_while_sending.then_some(false)) {
+        writer.write_request_to_send(on).map_err(|error| has_no("RTS", error))?;
+    }
+    if let Some(on) = dtr {
+        writer.write_data_terminal_ready(on).map_err(|error| has_no("DTR", error))?;
+    }
+    let reader = Box::new(Stream(port));
+    Ok(if rts_while_sending {
+        Line { reader, writer: Box::new(Driven(writer)) }
+    } else {
+        Line { reader, writer: Box::new(Out(writer)) }
+    })
 }
+
+/// A bus whose driver RTS switches on.
+struct Driven(serialport::TTYPort);
+
+impl Write for Driven {
+    /// Sends all, and lets the bus go when the last bit has left.
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.write_request_to_send(true)?;
+        let sent = self.0.write_all(bytes).and_then(|()| self.0.flush());
+        self.0.write_request_to_send(false)?;
+        sent.map(|()| bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Target for Driven {}

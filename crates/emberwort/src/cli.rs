@@ -16,7 +16,7 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
-pub use live::{DeviceArgs, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
+pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
 
 /// Define the binary messages between a device and a host, generate the code for both ends, try the link, and read
 /// captured traffic down to the wire.

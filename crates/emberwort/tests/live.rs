@@ -437,6 +437,13 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
         ("command:", "names no program"),
         ("command:./no-such-program", "cannot be opened"),
     ];
+    // A pseudo-terminal has no control lines.
+    let line = writing();
+    for option in [&["--rts", "on"][..], &["--dtr", "off"], &["--rs485"]] {
+        let ran = run(folder.path(), &[&["listen", &line.path, "--on", "bus485"][..], option].concat());
+        assert_eq!(ran.code, 2, "{option:?}: {ran:?}");
+        assert!(ran.err.contains("cannot be set"), "{option:?}: {}", ran.err);
+    }
     for (port, said) in cases {
         let ran = run(folder.path(), &["listen", port, "--on", "bus485"]);
         assert_eq!((ran.code, ran.out.as_str()), (2, ""), "{port}: {ran:?}");

@@ -79,6 +79,25 @@ fn keys_resizing_and_quitting() {
     assert!(ended.contains("exit 0") && ended.contains("restored True"), "{ended}");
 }
 
+/// After a panic the terminal is as it was, and the message can be read.
+#[test]
+fn a_panic_gives_the_terminal_back() {
+    let folder = project_with_recording();
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/watch_in_terminal.py");
+    let mut command = Command::new("python3");
+    command.current_dir(folder.path()).arg(script).args([
+        "80",
+        "24",
+        "--",
+        env!("CARGO_BIN_EXE_emberwort"),
+        "watch",
+        "stormy-night.pcapng",
+    ]);
+    let output = command.env("EMBERWORT_TEST_PANIC", "1").output().expect("python3 runs");
+    let out = String::from_utf8_lossy(&output.stdout);
+    assert!(out.contains("restored True") && out.contains("exit 101"), "{out}");
+}
+
 #[test]
 fn a_form_sends_a_message_to_a_device() {
     let folder = project();

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use emberwort_port::Address;
 
 use super::{AskedArgs, RowForm, SenderEnd, SpeakerArgs, TableForm, names};
@@ -29,6 +29,24 @@ pub struct LineArgs {
     /// End when the other side is gone, in place of waiting for it
     #[arg(long)]
     pub once: bool,
+    /// Level of the line RTS of a serial port
+    #[arg(long, value_name = "LEVEL")]
+    pub rts: Option<Level>,
+    /// Level of the line DTR of a serial port
+    #[arg(long, value_name = "LEVEL")]
+    pub dtr: Option<Level>,
+    /// Raise RTS while something is sent, which switches the driver of an RS-485 bus
+    #[arg(long, conflicts_with = "rts")]
+    pub rs485: bool,
+}
+
+/// The level of a control line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Level {
+    /// Raised
+    On,
+    /// Lowered
+    Off,
 }
 
 #[derive(Debug, Args)]
@@ -176,6 +194,9 @@ pub struct PlayArgs {
     /// End when the other side is gone, in place of waiting for it
     #[arg(long)]
     pub once: bool,
+    /// Raise RTS while something is sent, which switches the driver of an RS-485 bus
+    #[arg(long)]
+    pub rs485: bool,
     /// Another seed than the trial's
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,

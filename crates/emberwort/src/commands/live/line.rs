@@ -9,10 +9,10 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::Carriage;
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;
-use emberwort_port::{Address, Event, Events, Port, Received, SerialSettings, WhenLost};
+use emberwort_port::{Address, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
 use emberwort_wire::{Chunk, StreamId, Time, Times};
 
-use crate::cli::LineArgs;
+use crate::cli::{Level, LineArgs};
 use crate::commands::names::channel_index;
 use crate::output::{self, say};
 use crate::render::plural;
@@ -50,7 +50,13 @@ impl Line {
         let channel = channel_of(address, args, plan)?;
         let of = &plan.channels[channel];
         let said = SerialSettings::of(&of.medium.kind);
-        let plain = SerialSettings { baud: 0, data_bits: 8, parity: 'N', stop_bits: 1 };
+        let control = ControlLines {
+            rts: args.rts.map(|level| level == Level::On),
+            dtr: args.dtr.map(|level| level == Level::On),
+            rts_while_sending: args.rs485,
+        };
+        let plain = SerialSettings { baud: 0, data_bits: 8, parity: 'N', stop_bits: 1, control };
+        let said = said.map(|said| SerialSettings { control, ..said });
         let settings = match args.baud {
             Some(baud) => Some(SerialSettings { baud, ..said.unwrap_or(plain) }),
             None => said,

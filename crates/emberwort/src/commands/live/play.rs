@@ -52,7 +52,7 @@ impl Stage {
         output::catch_interrupt();
         let events = Events::new(Clock::new());
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
-        let line = LineArgs { on, baud: args.baud, once: args.once };
+        let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
         let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
         let end = args.lasting.map(|lasting| events.clock().now().after(lasting));

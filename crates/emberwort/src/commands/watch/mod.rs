@@ -74,6 +74,9 @@ impl App {
                 }
             }
             terminal.draw(|frame| draw::draw(frame, &mut self.view, &self.feed, &self.definition))?;
+            // A test sees what a panic leaves of the terminal; no other build has this.
+            #[cfg(debug_assertions)]
+            assert!(std::env::var_os("EMBERWORT_TEST_PANIC").is_none(), "a panic that a test wants");
             self.feed.wait_until(next);
         }
         Ok(())
