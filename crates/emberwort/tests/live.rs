@@ -368,6 +368,9 @@ fn a_port_that_vanishes_is_waited_for() {
             "record" => ["--out", "night.pcapng"],
             _ => ["--frames", "100000"],
         });
+        if command == "watch" {
+            words.extend(["--size", "160x24"]);
+        }
         let mut running = Beside::run(folder.path(), &words);
         running.says("runs with 115200 baud");
         for turn in 0..3 {
@@ -377,14 +380,14 @@ fn a_port_that_vanishes_is_waited_for() {
                 drop(line);
                 if command == "watch" {
                     // It says so in its picture alone.
-                    std::thread::sleep(std::time::Duration::from_millis(600));
+                    std::thread::sleep(std::time::Duration::from_millis(1500));
                 } else {
                     running.says("; waiting for it");
                 }
                 line = writing();
                 plug(&at, &line);
                 if command == "watch" {
-                    std::thread::sleep(std::time::Duration::from_millis(600));
+                    std::thread::sleep(std::time::Duration::from_millis(1500));
                 } else {
                     running.says(" is there");
                 }

@@ -111,6 +111,8 @@ pub fn stats(folder: &Path, words: &[&str]) -> serde_json::Value {
 /// A run of the program beside the test; it is killed when nobody needs it any longer.
 pub struct Beside {
     child: Option<std::process::Child>,
+    /// Reads standard output, so that no full pipe holds the program up.
+    out: Option<std::thread::JoinHandle<Vec<u8>>>,
     err: std::sync::mpsc::Receiver<String>,
     said: String,
 }
@@ -123,6 +125,12 @@ impl Beside {
     pub fn start(mut command: Command) -> Self {
         use std::io::BufRead;
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the program runs");
+        let mut stdout = child.stdout.take().expect("a pipe");
+        let out = std::thread::spawn(move || {
+            let mut all = Vec::new();
+            let _ = std::io::Read::read_to_end(&mut stdout, &mut all);
+            all
+        });
         let lines = std::io::BufReader::new(child.stderr.take().expect("a pipe"));
         let (send, err) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
@@ -132,7 +140,7 @@ impl Beside {
                 }
             }
         });
-        Self { child: Some(child), err, said: String::new() }
+        Self { child: Some(child), out: Some(out), err, said: String::new() }
     }
 
     /// Starts the program in a folder.
@@ -171,8 +179,9 @@ impl Beside {
 
     /// Waits for its end.
     pub fn end(mut self) -> Ran {
-        let output = self.child.take().expect("it runs").wait_with_output().expect("it ends");
-        let mut ran = Ran::from(output);
+        let status = self.child.take().expect("it runs").wait().expect("it ends");
+        let stdout = self.out.take().expect("it is read").join().expect("it was read");
+        let mut ran = Ran::from(Output { status, stdout, stderr: Vec::new() });
         ran.err = std::mem::take(&mut self.said);
         for line in self.err.iter() {
             ran.err += &format!("{line}\n");
