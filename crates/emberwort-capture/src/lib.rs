@@ -18,6 +18,7 @@ pub mod network;
 mod output;
 mod packet_files;
 pub mod packets;
+pub mod packing;
 pub mod pieces;
 pub mod query;
 pub mod recorder;

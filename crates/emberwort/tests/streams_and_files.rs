@@ -270,3 +270,26 @@ fn rows_are_shown_while_the_input_stays_open() {
         assert_eq!(first_lines(&[words.as_slice(), &["-"]].concat(), input, sure), all[..sure]);
     }
 }
+
+/// A recording that Python's gzip packed gives the same rows; one that is cut gives those before, and says so.
+#[test]
+fn a_packed_recording_is_read_as_it_is() {
+    let folder = common::project_with_recording();
+    let folder = folder.path();
+    let script = "import gzip;b=open('stormy-night.pcapng','rb').read();open('night.pcapng.gz','wb').write(gzip.compress(b));\
+                  open('cut.gz','wb').write(gzip.compress(b)[:20000])";
+    let packed = std::process::Command::new("python3").current_dir(folder).args(["-c", script]).status().unwrap();
+    assert!(packed.success());
+    let plain = common::run(folder, &["decode", "stormy-night.pcapng", "--as", "ndjson"]);
+    let whole = common::run(folder, &["decode", "night.pcapng.gz", "--as", "ndjson"]);
+    assert_eq!((whole.code, &whole.out, &whole.err), (0, &plain.out, &plain.err));
+    let bytes = std::fs::read(folder.join("night.pcapng.gz")).unwrap();
+    assert_eq!(common::run_with_input(folder, &["decode", "-", "--as", "ndjson"], &bytes).out, plain.out);
+    let cut = common::run(folder, &["decode", "cut.gz", "--as", "ndjson"]);
+    assert_eq!(cut.code, 1, "{}", cut.err);
+    assert!(cut.err.contains("the packed file ends too early"), "{}", cut.err);
+    assert!(plain.out.starts_with(&cut.out) && cut.out.lines().count() > 100, "{} rows", cut.out.lines().count());
+    // Raw bytes may begin with anything.
+    let raw = common::run(folder, &["stats", "night.pcapng.gz", "--form", "raw", "--on", "bus485", "--as", "ndjson"]);
+    assert!(raw.out.contains("\"good\":0"), "{raw:?}");
+}

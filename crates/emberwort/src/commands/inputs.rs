@@ -6,6 +6,7 @@ use std::io::{self, IsTerminal, Read};
 use std::path::Path;
 
 use anyhow::{Context, bail};
+use emberwort_capture::packing::Unpacked;
 use emberwort_capture::speakers::Later;
 use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Outcome, Speakers, Statistics, hex_text, source};
 use emberwort_model::Plan;
@@ -133,7 +134,7 @@ fn read_one<S: ItemSink>(
     demux: &mut Demux<Decoder<S>>,
     texts: &mut Vec<String>,
 ) -> anyhow::Result<Outcome> {
-    let (mut input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
+    let (input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
         (Box::new(io::stdin().lock()), 0)
     } else {
         let file = File::open(path)?;
@@ -143,7 +144,10 @@ fn read_one<S: ItemSink>(
         }
         (Box::new(file), metadata.len())
     };
-    let first = source::read_first(&mut input)?;
+    // Raw bytes may begin with anything.
+    let is_raw = matches!(args.form, Some(CaptureForm::Raw));
+    let mut unpacked = if is_raw { Unpacked::as_it_is(input) } else { Unpacked::new(input)? };
+    let first = source::read_first(&mut unpacked)?;
     let form = match args.form {
         None => source::detect(&first),
         Some(CaptureForm::Pcapng) => Form::Pcapng,
@@ -165,14 +169,19 @@ fn read_one<S: ItemSink>(
             texts.push(input_name(path));
         }
     }
-    let input = first.as_slice().chain(input);
-    if length >= PROGRESS_FROM && io::stderr().is_terminal() {
+    let is_packed = unpacked.was_packed();
+    let input = first.as_slice().chain(&mut unpacked);
+    let mut outcome = if !is_packed && length >= PROGRESS_FROM && io::stderr().is_terminal() {
         let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}, {eta} left")?;
         let bar = ProgressBar::new(length).with_style(style);
         let outcome = source::read(form, bar.wrap_read(input), demux)?;
         bar.finish_and_clear();
-        Ok(outcome)
+        outcome
     } else {
-        Ok(source::read(form, input, demux)?)
+        source::read(form, input, demux)?
+    };
+    if let Some(reason) = unpacked.damage() {
+        outcome.damage = Some(Damage { offset: outcome.bytes, reason });
     }
+    Ok(outcome)
 }

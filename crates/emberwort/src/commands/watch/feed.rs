@@ -10,6 +10,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
+use emberwort_capture::packing::Unpacked;
 use emberwort_capture::{Decoder, Demux, Monitor, StreamSink, source};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -290,16 +291,17 @@ impl Played {
 fn play(path: &Path, args: &WatchArgs, plan: &Arc<Plan>, from: Option<End>) -> anyhow::Result<Played> {
     let on = args.line.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
     let shown = crate::files::shown(path);
-    let mut file = File::open(path).with_context(|| format!("{shown} cannot be read"))?;
-    let first = source::read_first(&mut file).with_context(|| format!("{shown} cannot be read"))?;
-    let form = source::detect(&first);
+    let file = File::open(path).with_context(|| format!("{shown} cannot be read"))?;
     let (sender, pieces) = mpsc::sync_channel(AHEAD);
     let plan = plan.clone();
     thread::spawn(move || {
         let hand = Hand { plan: plan.clone(), to: sender };
         let mut demux = Demux::new(plan, hand).on(on).assuming_from(from);
         // What is damaged ends the recording; `decode` says where.
-        let _ = source::read(form, first.as_slice().chain(file), &mut demux);
+        let Ok(mut file) = Unpacked::new(file) else { return };
+        if let Ok(first) = source::read_first(&mut file) {
+            let _ = source::read(source::detect(&first), first.as_slice().chain(file), &mut demux);
+        }
     });
     Ok(Played { pieces, next: None, at: None, speed: args.speed, is_over: false })
 }
