@@ -7,6 +7,8 @@ use std::rc::Rc;
 use flate2::read::MultiGzDecoder;
 use ruzstd::decoding::StreamingDecoder;
 
+use crate::pieces::DETECT_BYTES;
+
 /// The bytes with which each begins.
 const GZIP: [u8; 3] = [0x1F, 0x8B, 0x08];
 const ZSTD: [u8; 4] = [0x28, 0xB5, 0x2F, 0xFD];
@@ -88,18 +90,20 @@ impl<'a> Unpacked<'a> {
     /// # Errors
     /// Those of the reader.
     pub fn new(mut input: impl Read + 'a) -> io::Result<Self> {
-        let mut first = Vec::new();
+        // As many as come at once, so that pieces stay as they came; more only if what came could be the start of a mark.
+        let mut first = vec![0; DETECT_BYTES];
+        let mut filled = 0;
         let may_be = |first: &[u8]| GZIP.starts_with(first) || ZSTD.starts_with(first);
-        while may_be(&first) && first.len() < ZSTD.len() && first != GZIP {
-            let mut byte = [0; 1];
-            match input.read(&mut byte) {
+        while may_be(&first[..filled]) {
+            match input.read(&mut first[filled..]) {
                 Ok(0) => break,
-                Ok(_) => first.push(byte[0]),
+                Ok(read) => filled += read,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(error),
             }
         }
-        let (is_gzip, is_zstd) = (first == GZIP, first == ZSTD);
+        first.truncate(filled);
+        let (is_gzip, is_zstd) = (first.starts_with(&GZIP), first.starts_with(&ZSTD));
         let whole = Cursor::new(first).chain(input);
         let why = Rc::new(RefCell::new(None));
         let broken = Some(why.clone());

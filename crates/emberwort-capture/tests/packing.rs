@@ -98,3 +98,12 @@ proptest! {
         }
     }
 }
+
+/// A packet of a raw file is what one read gives, so looking at the first bytes must not cut the first one up.
+#[test]
+fn pieces_stay_as_they_came() {
+    let mut reader = Unpacked::new(Slowly(b"\x01\x05\xDC\x28\xB5\x2F", 3)).unwrap();
+    let mut room = [0; 64];
+    let sizes: Vec<usize> = (0..3).map(|_| reader.read(&mut room).unwrap()).collect();
+    assert_eq!(sizes, [3, 3, 0]);
+}

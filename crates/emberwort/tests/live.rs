@@ -463,7 +463,7 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
 /// A trial whose device is a program of the generated code.
 const GATE_TRIAL: &str = r#"
 channel = "bus485"
-span    = "5 s"
+span    = "3 s"
 must    = [
     "MoveGate answered within 2 s",
     "always MoveAccepted: target == 80",
