@@ -18,6 +18,7 @@ use crate::cli::RowForm;
 use crate::output::{self, Look, Paint, Stdout, say};
 use crate::render::rows::has_unit;
 use crate::render::time::{self, rfc3339};
+use crate::render::wrapped_under;
 
 /// Prints exchanges, and counts them.
 pub struct ExchangePrinter {
@@ -87,8 +88,7 @@ impl ExchangePrinter {
         let word = format!("{:10}", outcome.as_str());
         let word = if outcome == Outcome::Answered { word } else { self.look.paint(Paint::Bad, word) };
         let again = if exchange.asked > 1 { format!(" ({} times)", exchange.asked) } else { String::new() };
-        writeln!(
-            self.out,
+        let line = format!(
             "{:26}  {:8}  {:>4}  {word}  {:>12}  {}{again} > {}",
             rfc3339(exchange.time()).trim_end_matches('Z').chars().take(26).collect::<String>(),
             escaped(&self.plan.channels[exchange.channel].name),
@@ -96,7 +96,9 @@ impl ExchangePrinter {
             exchange.after().map_or_else(String::new, time::duration),
             said(&exchange.request),
             said(&exchange.answer)
-        )
+        );
+        // On a narrow terminal the exchange goes on below.
+        writeln!(self.out, "{}", wrapped_under(&line, "      "))
     }
 
     /// Says how many came out how.

@@ -11,7 +11,7 @@ use serde_json::json;
 use crate::cli::TableForm;
 use crate::commands::ending::Ending;
 use crate::output::{self, Progress};
-use crate::render::plural;
+use crate::render::{plural, wrapped};
 
 /// So many times more false accepts than expected are a finding. Chance alone hardly makes as many.
 const TOO_MANY: f64 = 3.0;
@@ -31,14 +31,14 @@ pub fn run(lasting: u64, scenario: &Scenario, form: TableForm) -> anyhow::Result
     let is_too_much = found.false_accepts as f64 > bound;
     match form {
         TableForm::Table => {
-            writeln!(
-                out,
+            let fed = format!(
                 "{} fed, {}; {} accepted as they were sent, {} accepted that nobody sent",
                 plural(found.fed, "changed frame"),
                 plural(found.bytes, "byte"),
                 found.accepted,
                 found.false_accepts
-            )?;
+            );
+            writeln!(out, "{}", wrapped(&fed))?;
             writeln!(out, "{:.1} of the last kind can be expected of the checksums alone", found.expected)?;
             for (from, bytes) in &found.examples {
                 writeln!(out, "  accepted from a {}: {}", from.as_str(), hex(bytes))?;

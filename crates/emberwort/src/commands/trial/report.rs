@@ -69,7 +69,7 @@ impl Told<'_> {
 
     /// The story of a sentence that failed.
     fn story(&self, sentence: &str) -> Option<Vec<String>> {
-        self.stories.iter().find(|story| story.verdict.sentence == sentence).map(Story::lines)
+        self.stories.iter().find(|story| story.verdict.sentence == sentence).map(|story| story.lines(None))
     }
 
     /// The form that build servers read (the schema of the Apache Ant JUnit task).
@@ -140,7 +140,7 @@ impl Told<'_> {
                 cell(&story.verdict.sentence),
                 cell(&story.verdict.found)
             );
-            for line in story.lines() {
+            for line in story.lines(None) {
                 let _ = writeln!(out, "    {}", escaped(&line));
             }
         }
@@ -167,7 +167,7 @@ impl Told<'_> {
         }
         let _ = writeln!(out, "</table>");
         for story in self.stories {
-            let lines: Vec<String> = story.lines().iter().map(|line| xml(line)).collect();
+            let lines: Vec<String> = story.lines(None).iter().map(|line| xml(line)).collect();
             let _ = writeln!(
                 out,
                 "<h2>Why “{}” failed</h2>\n<pre>{}</pre>",

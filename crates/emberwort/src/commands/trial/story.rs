@@ -1,19 +1,21 @@
 //! What happened around the moment at which a trial failed: the shortest story that explains it.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use emberwort_capture::{Decoder, Speakers};
 use emberwort_link::report::Verdict;
 use emberwort_link::{Report, Scenario, Watch, run};
+use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
 
 use crate::cli::{RowForm, TrialArgs};
-use crate::output::{Look, Paint};
+use crate::output::{self, Look, Paint};
 use crate::render::rows::{RowPrinter, RowStyle};
-use crate::render::time;
+use crate::render::{time, wrapped_at, wrapped_under};
 
 /// So many pieces are shown before and after the moment.
 const AROUND: usize = 3;
@@ -29,8 +31,7 @@ pub struct Story {
     pub verdict: Verdict,
     /// What was sent and received around the moment, in order of time.
     pub pieces: Vec<Piece>,
-    /// What was received, decoded.
-    pub rows: String,
+    plan: Arc<Plan>,
 }
 
 /// Bytes that an end sent or received.
@@ -170,15 +171,15 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
         // What failed at the end has nothing behind it.
         let is_last = pieces.is_empty() && verdict.at.is_some();
         let pieces = if is_last { last.iter().map(Piece::again).collect() } else { pieces };
-        Story { verdict: verdict.clone(), rows: decoded(scenario, &pieces), pieces }
+        Story { verdict: verdict.clone(), plan: scenario.definitions.own().clone(), pieces }
     });
     told.collect()
 }
 
-/// The received pieces as rows.
-fn decoded(scenario: &Scenario, pieces: &[Piece]) -> String {
-    let plan = scenario.definitions.own().clone();
-    let style = RowStyle { form: RowForm::Table, raw: false, look: Look { out: false, err: false }, width: None };
+/// The received pieces as rows of so many columns.
+fn decoded(plan: &Arc<Plan>, pieces: &[Piece], width: Option<usize>) -> String {
+    let plan = plan.clone();
+    let style = RowStyle { form: RowForm::Table, raw: false, look: Look { out: false, err: false }, width };
     let mut rows = Vec::new();
     let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, &mut rows);
     let mut decoder = Decoder::new(plan, printer);
@@ -193,15 +194,16 @@ fn decoded(scenario: &Scenario, pieces: &[Piece]) -> String {
 }
 
 impl Story {
-    /// The story in lines, without its sentence.
-    pub fn lines(&self) -> Vec<String> {
+    /// The story in lines of so many columns, without its sentence.
+    pub fn lines(&self, width: Option<usize>) -> Vec<String> {
         let mut lines = Vec::new();
         if let Some(at) = self.verdict.at {
             lines.push(format!("it shows {} after the start of the trial; received around it:", time::duration(at)));
         } else {
             return lines;
         }
-        lines.extend(self.rows.lines().map(|line| format!("  {line}")));
+        let rows = decoded(&self.plan, &self.pieces, width.map(|width| width.saturating_sub(2)));
+        lines.extend(rows.lines().map(|line| format!("  {line}")));
         lines.push("bytes on the wire:".to_owned());
         for piece in &self.pieces {
             let mut at = String::new();
@@ -210,7 +212,8 @@ impl Story {
                 (true, from) => (from, "sends   "),
                 (false, from) => (from.other(), "receives"),
             };
-            lines.push(format!("  {at}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes)));
+            let line = format!("  {at}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes));
+            lines.extend(wrapped_at(width, &line, &" ".repeat(37)).lines().map(str::to_owned));
         }
         lines
     }
@@ -222,14 +225,15 @@ pub fn written(stories: &[Story], args: &TrialArgs, look: Look) -> String {
     for story in stories {
         let Verdict { sentence, found, .. } = &story.verdict;
         let title = look.paint(Paint::Bold, format!("why \"{}\" failed", escaped(sentence)));
-        out += &format!("\n{title}\nexpected: {}\nfound:    {found}\n", escaped(sentence));
-        for line in story.lines() {
+        let (expected, found) = (format!("expected: {}", escaped(sentence)), format!("found:    {found}"));
+        out += &format!("\n{title}\n{}\n{}\n", wrapped_under(&expected, "  "), wrapped_under(&found, "  "));
+        for line in story.lines(output::terminal_width()) {
             out += &format!("{line}\n");
         }
     }
     let file = crate::files::shown(&args.file);
     let seed = args.seed.map_or_else(String::new, |seed| format!(" --seed {seed}"));
-    out + &format!(
-        "\nto see all of it: emberwort trial {file}{seed} --record run.pcapng, then emberwort decode run.pcapng\n"
-    )
+    let more =
+        format!("to see all of it: emberwort trial {file}{seed} --record run.pcapng, then emberwort decode run.pcapng");
+    out + &format!("\n{}\n", wrapped_under(&more, "  "))
 }

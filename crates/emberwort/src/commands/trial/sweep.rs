@@ -15,7 +15,7 @@ use crate::cli::{TableForm, TrialArgs};
 use crate::commands::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, Progress, say};
-use crate::render::{plural, sweep_figure, table, time};
+use crate::render::{plural, sweep_figure, table, time, wrapped};
 
 /// Reads `bit_errors=1e-6..1e-2`.
 fn read(words: &str) -> anyhow::Result<(&'static str, Swept, f64, f64)> {
@@ -134,11 +134,13 @@ fn rows(name: &str, points: &[SweepPoint], seeds: u64, look: Look) -> String {
         out += &painted;
         out.push('\n');
     }
-    out += "\nlost frames, from one in a million on the left to all on the right; o is what was found, | theory:\n";
+    let title = "lost frames, from one in a million on the left to all on the right; o is what was found, | theory:";
+    out += &format!("\n{}\n", wrapped(title));
     for point in points {
         out += &format!("{:>9} {}\n", format!("{:.2e}", point.rate), bar(point));
     }
-    out + "\ntheory: a frame is lost if at least one of its bits or bytes is hit, 1 - (1 - p)^n; all other faults of the trial are left out\n"
+    let theory = "theory: a frame is lost if at least one of its bits or bytes is hit, 1 - (1 - p)^n; all other faults of the trial are left out";
+    out + &format!("\n{}\n", wrapped(theory))
 }
 
 /// Found and expected loss on a logarithmic scale of six decades.
