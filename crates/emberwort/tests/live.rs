@@ -159,6 +159,35 @@ fn a_python_host_talks_to_the_devices_of_a_trial() {
 }
 
 #[test]
+fn a_python_host_talks_to_devices_over_a_terminal_and_udp() {
+    let folder = project();
+    let udp = free_port();
+    let cases = [
+        ("trials/stormy-night.toml", "pty".to_owned(), None),
+        ("trials/clear-day.toml", format!("udp://:{udp}"), Some(format!("udp:{udp}"))),
+    ];
+    for (trial, port, at) in cases {
+        let mut device = Beside::run(folder.path(), &["device", trial, "--port", &port, "--as", "ndjson"]);
+        let at = match at {
+            // It says so when it waits, and so has the socket.
+            Some(at) => {
+                device.says("; waiting");
+                at
+            }
+            None => device.says("the port is "),
+        };
+        let asked = peer(&["host", &at, "5"]).end();
+        let answers = rows(&asked.out);
+        let good = answers.iter().filter(|answer| answer["node"] == 3 && answer["kind"] == 0x41).count();
+        assert_eq!(good, 5, "{port}: {}", asked.out);
+        let ran = device.interrupt();
+        let shown = rows(&ran.out);
+        let count = |name: &str| messages(&shown).iter().filter(|message| **message == name).count();
+        assert_eq!((ran.code, count("MoveGate"), count("MoveAccepted")), (0, 5, 5), "{port}: {}", ran.err);
+    }
+}
+
+#[test]
 fn between_two_ports_everything_passes_and_is_recorded() {
     let folder = project();
     let (device_side, host_side) = (cable(), cable());
