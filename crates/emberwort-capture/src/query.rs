@@ -69,6 +69,9 @@ fn formula_of(text: &str, plan: &Plan, index: usize) -> Result<Formula, String> 
         names.push(&compiled.message.name);
         names.extend(compiled.message.fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str()));
     }
+    // Many messages have fields of one name.
+    let mut listed = std::collections::HashSet::new();
+    names.retain(|name| listed.insert(*name));
     Formula::parse(text, &known, &names)
 }
 

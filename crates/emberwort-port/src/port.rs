@@ -256,8 +256,14 @@ fn reason(address: &Address, error: &io::Error) -> String {
 }
 
 fn is_terminal(path: &Path) -> bool {
-    use std::os::unix::fs::FileTypeExt;
-    path.metadata().is_ok_and(|metadata| metadata.file_type().is_char_device())
+    use std::io::IsTerminal;
+    use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
+    let is_device = path.metadata().is_ok_and(|metadata| metadata.file_type().is_char_device());
+    // A port that somebody has may not be opened at all; then its kind alone has a say.
+    // Without waiting for a carrier.
+    let flags = (nix::fcntl::OFlag::O_NONBLOCK | nix::fcntl::OFlag::O_NOCTTY).bits();
+    let opened = std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path);
+    is_device && opened.map_or(true, |file| file.is_terminal())
 }
 
 /// What the reading thread has.

@@ -106,6 +106,9 @@ pub struct Worked {
 /// A variable that a formula may name: its number, and the field that it is, if it is one.
 pub type Named<'f> = (usize, Option<&'f Field>);
 
+/// So many names are listed where none is near to the one that was written.
+const MAX_NAMES: usize = 16;
+
 /// How deeply parentheses may stand in each other.
 const MAX_DEPTH: u32 = 64;
 
@@ -119,7 +122,8 @@ impl Formula {
         let root = parser.binary(0)?.fixed(None, &parser)?;
         parser.space();
         if parser.at < text.len() {
-            return Err(format!("`{}` was not expected in `{text}`", &text[parser.at..]));
+            let hint = if text[parser.at..].starts_with('=') { "; write == to compare" } else { "" };
+            return Err(format!("`{}` was not expected in `{text}`{hint}", &text[parser.at..]));
         }
         Ok(Self { text: text.to_owned(), root })
     }
@@ -266,7 +270,9 @@ impl<'f> Part<'f> {
         Err(match nearest(&word, parser.names.iter().copied()) {
             Some(near) => format!("nothing is called `{word}` in `{}`; did you mean `{near}`?", parser.text),
             None => {
-                format!("nothing is called `{word}` in `{}`; there are time, {}", parser.text, parser.names.join(", "))
+                let (some, more) = parser.names.split_at(parser.names.len().min(MAX_NAMES));
+                let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+                format!("nothing is called `{word}` in `{}`; there are time, {}{more}", parser.text, some.join(", "))
             }
         })
     }
@@ -486,6 +492,7 @@ mod tests {
             ("opening >", "a number or a name is missing at the end"),
             ("(opening", "`)` is missing at the end"),
             ("opening 3", "`3` was not expected"),
+            ("opening = 3", "write == to compare"),
             ("min(opening)", "`min` takes 2 values, not 1"),
             ("1.2.3", "is not a number"),
             ("", "a number or a name is missing"),

@@ -463,6 +463,7 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
     let cases = [
         ("/dev/no-such-port", "`emberwort ports` lists those that are there"),
         ("./plain", "it is not a serial port"),
+        ("/dev/full", "it is not a serial port"),
         ("tcp://127.0.0.1:0", "has no port number from 1 to 65535"),
         ("can:can0", "CAN interfaces cannot be used"),
         ("com:3", "is no kind of port"),
