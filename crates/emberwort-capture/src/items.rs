@@ -23,6 +23,53 @@ pub enum Item<'a> {
     Stray(&'a StrayBytes<'a>),
 }
 
+impl<'a> Item<'a> {
+    /// When its last byte came.
+    pub fn time(&self) -> Option<Time> {
+        match self {
+            Self::Row(row) => row.time,
+            Self::Broken(broken) => broken.time,
+            Self::Stray(stray) => stray.time,
+        }
+    }
+
+    /// Index of its channel in the link's own definition.
+    pub fn channel(&self) -> usize {
+        match self {
+            Self::Row(row) => row.channel,
+            Self::Broken(broken) => broken.channel,
+            Self::Stray(stray) => stray.channel,
+        }
+    }
+
+    /// The end that sent it, if that is known.
+    pub fn from(&self) -> Option<End> {
+        match self {
+            Self::Row(row) => Some(row.from),
+            Self::Broken(broken) => broken.from,
+            Self::Stray(stray) => stray.from,
+        }
+    }
+
+    /// The frame, if it is one.
+    pub fn frame(&self) -> Option<&'a FrameView<'a>> {
+        match self {
+            Self::Row(row) => Some(row.frame),
+            Self::Broken(broken) => broken.frame,
+            Self::Stray(_) => None,
+        }
+    }
+
+    /// Its bytes as they came.
+    pub fn wire(&self) -> &'a [u8] {
+        match self {
+            Self::Row(row) => row.wire,
+            Self::Broken(broken) => broken.wire,
+            Self::Stray(stray) => stray.wire,
+        }
+    }
+}
+
 /// A decoded frame.
 #[derive(Clone, Copy, Debug)]
 pub struct Row<'a> {
@@ -163,113 +210,5 @@ impl ItemSink for Nothing {
 
     fn item(&mut self, _item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         Ok(ControlFlow::Continue(()))
-    }
-}
-
-/// Hands on the first rows alone, and what stands between them that is no row.
-#[derive(Clone, Debug)]
-pub struct First<S> {
-    left: Option<u64>,
-    sink: S,
-}
-
-impl<S> First<S> {
-    /// At most so many rows; all, if it is `None`.
-    pub fn new(rows: Option<u64>, sink: S) -> Self {
-        Self { left: rows, sink }
-    }
-}
-
-impl<S: ItemSink> ItemSink for First<S> {
-    type Error = S::Error;
-
-    fn know(&mut self, speakers: &Speakers) {
-        self.sink.know(speakers);
-    }
-
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        self.sink.wants(definition, message)
-    }
-
-    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        match (&mut self.left, &item) {
-            (Some(0), _) => return Ok(ControlFlow::Break(())),
-            (Some(left), Item::Row(_)) => *left -= 1,
-            _ => {}
-        }
-        let flow = self.sink.item(item)?;
-        Ok(if self.left == Some(0) { ControlFlow::Break(()) } else { flow })
-    }
-
-    fn is_full(&self) -> bool {
-        self.left == Some(0) || self.sink.is_full()
-    }
-
-    fn pause(&mut self) -> Result<(), S::Error> {
-        self.sink.pause()
-    }
-
-    fn finish(&mut self) -> Result<(), S::Error> {
-        self.sink.finish()
-    }
-}
-
-/// Hands on the rows of some messages and of one node. What is neither good nor of that node is handed on only if all rows are.
-#[derive(Clone, Debug)]
-pub struct Only<S> {
-    /// By definition and message.
-    wanted: Vec<Vec<bool>>,
-    messages: Vec<String>,
-    node: Option<u64>,
-    sink: S,
-}
-
-impl<S> Only<S> {
-    /// Rows of the messages with these names, of all if there are none; and of this node, of all if it is `None`.
-    pub fn new(messages: &[String], node: Option<u64>, sink: S) -> Self {
-        Self { wanted: Vec::new(), messages: messages.to_vec(), node, sink }
-    }
-
-    fn lets_pass(&self, item: &Item<'_>) -> bool {
-        match item {
-            // Those of other messages are not handed over.
-            Item::Row(row) => self.node.is_none_or(|node| row.frame.node == Some(node)),
-            Item::Broken(broken) => {
-                let node = broken.frame.and_then(|frame| frame.node);
-                self.messages.is_empty() && (self.node.is_none() || self.node == node)
-            }
-            Item::Stray(_) => self.messages.is_empty() && self.node.is_none(),
-        }
-    }
-}
-
-impl<S: ItemSink> ItemSink for Only<S> {
-    type Error = S::Error;
-
-    fn know(&mut self, speakers: &Speakers) {
-        let is_wanted = |name: &String| self.messages.is_empty() || self.messages.contains(name);
-        let of_plan = |plan: &Plan| plan.messages.iter().map(|message| is_wanted(&message.message.name)).collect();
-        self.wanted = speakers.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
-        self.sink.know(speakers);
-    }
-
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        if self.wanted[definition][message] { self.sink.wants(definition, message) } else { Wants::Nothing }
-    }
-
-    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        if self.lets_pass(&item) { self.sink.item(item) } else { Ok(ControlFlow::Continue(())) }
-    }
-
-    fn is_full(&self) -> bool {
-        self.sink.is_full()
-    }
-
-    fn pause(&mut self) -> Result<(), S::Error> {
-        self.sink.pause()
-    }
-
-    fn finish(&mut self) -> Result<(), S::Error> {
-        self.sink.finish()
     }
 }

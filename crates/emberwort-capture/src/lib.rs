@@ -5,6 +5,7 @@
 //! chunks of streams ─► recorder ─► file
 //! ```
 
+pub mod asking;
 pub mod checksum_slips;
 pub mod decode;
 pub mod demux;
@@ -20,20 +21,19 @@ mod packet_files;
 pub mod packets;
 pub mod packing;
 pub mod pieces;
-pub mod query;
 pub mod recorder;
 pub mod source;
 pub mod speakers;
 pub mod stats;
 pub mod writer;
 
+pub use asking::{Around, Filter, Filtered, First, Last, Matching, Only, Query};
 pub use decode::Decoder;
 pub use demux::{Demux, StreamSink};
-pub use items::{BrokenFrame, First, Item, ItemSink, Only, Row, StrayBytes, Wants};
+pub use items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, Wants};
 pub use kept::KeptItems;
 pub use monitor::Monitor;
 pub use pieces::{Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
-pub use query::{Matching, Query};
 pub use recorder::{Recorder, lane_description};
 pub use source::Form;
 pub use speakers::Speakers;

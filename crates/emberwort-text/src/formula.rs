@@ -1,9 +1,11 @@
 //! Formulas over the fields of a message and the time, as trial files and `--where` have them: `oil > 200 and not moving`.
 //!
-//! Numbers are physical; a label stands for its code, and booleans for 0 and 1. What has no value makes every comparison false.
+//! Numbers are physical; a label stands for its code, and booleans for 0 and 1. What has no value makes every comparison false. What is no
+//! part of a message at all is neither true nor false there, nor is anything that is said of it alone (the three values of Kleene's logic).
 
 use emberwort_model::diagnostics::nearest;
 use emberwort_model::float::float_value;
+use emberwort_model::hex::parse_hex;
 use emberwort_model::model::{Field, Kind, Labelled};
 use emberwort_wire::values::signed;
 use emberwort_wire::{ValueRef, Values};
@@ -35,6 +37,30 @@ enum Node {
     Has(Box<Node>),
     /// Whether it is there, and has none.
     IsNone(Box<Node>),
+    /// Whether a variable is that text, or holds it.
+    Text {
+        variable: usize,
+        bytes: Vec<u8>,
+        is_whole: bool,
+    },
+}
+
+/// What the variables of a formula stand for at a moment.
+pub trait Variables {
+    /// The value of a variable: `None` if it has none; not a number if there is no such thing here at all.
+    fn number(&self, variable: usize) -> Option<f64>;
+
+    /// The bytes of one that is text, or bytes.
+    fn bytes(&self, variable: usize) -> Option<&[u8]> {
+        let _ = variable;
+        None
+    }
+}
+
+impl<F: Fn(usize) -> Option<f64>> Variables for F {
+    fn number(&self, variable: usize) -> Option<f64> {
+        self(variable)
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -149,18 +175,66 @@ impl Formula {
 
     /// Its value at a moment, with that of each variable: `None` if it has none, not a number if there is no such thing at all, which is then
     /// neither equal to `none` nor to anything else. `None` if it needs a variable that has none, or divides by zero.
-    pub fn value(&self, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>) -> Option<f64> {
-        value(&self.root, now, variable).filter(|value| value.is_finite())
+    pub fn value(&self, now: Nanoseconds, variables: &dyn Variables) -> Option<f64> {
+        value(&self.root, now, variables).filter(|value| value.is_finite())
+    }
+
+    /// Whether it can hold at all, given the variables whose values are fixed; `None` for those that can be anything.
+    pub fn can_hold(&self, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
+        can_hold(&self.root, fixed)
+    }
+
+    /// The variables that stand as conditions by themselves: `moving` in `moving and oil > 3`.
+    pub fn conditions(&self) -> Vec<usize> {
+        fn walk(node: &Node, found: &mut Vec<usize>) {
+            match node {
+                Node::Variable(variable) => found.push(*variable),
+                Node::Not(inner) => walk(inner, found),
+                Node::Two(Operator::And | Operator::Or, both) => {
+                    walk(&both.0, found);
+                    walk(&both.1, found);
+                }
+                _ => {}
+            }
+        }
+        let mut found = Vec::new();
+        walk(&self.root, &mut found);
+        found
     }
 
     /// Its value for the fields of a message.
     pub fn value_of(&self, now: Nanoseconds, fields: &[Field], values: &Values) -> Option<f64> {
-        self.value(now, &|slot| number(&fields[slot], values, slot))
+        self.value(now, &|slot: usize| number(&fields[slot], values, slot))
     }
 
     /// Whether it holds for the fields of a message.
     pub fn holds(&self, now: Nanoseconds, fields: &[Field], values: &Values) -> bool {
         self.value_of(now, fields, values).is_some_and(|value| value != 0.0)
+    }
+}
+
+fn can_hold(node: &Node, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
+    match node {
+        Node::Two(Operator::And, both) => can_hold(&both.0, fixed) && can_hold(&both.1, fixed),
+        Node::Two(Operator::Or, both) => can_hold(&both.0, fixed) || can_hold(&both.1, fixed),
+        node if is_fixed(node, fixed) => {
+            value(node, 0, &|variable: usize| fixed(variable)).is_some_and(|is| is != 0.0 && !is.is_nan())
+        }
+        _ => true,
+    }
+}
+
+/// Whether nothing in it can change.
+fn is_fixed(node: &Node, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
+    let of = |node: &Node| is_fixed(node, fixed);
+    match node {
+        Node::Number(_) => true,
+        Node::Time => false,
+        Node::Variable(variable) | Node::Text { variable, .. } => fixed(*variable).is_some(),
+        Node::Negative(inner) | Node::Not(inner) | Node::Has(inner) | Node::IsNone(inner) => of(inner),
+        Node::Two(_, both) => of(&both.0) && of(&both.1),
+        Node::Call(_, inner) => inner.iter().all(of),
+        Node::Within(three) => three.iter().all(of),
     }
 }
 
@@ -183,22 +257,38 @@ pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
     }
 }
 
-fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>) -> Option<f64> {
-    let of = |node: &Node| value(node, now, variable);
+fn value(node: &Node, now: Nanoseconds, variables: &dyn Variables) -> Option<f64> {
+    let of = |node: &Node| value(node, now, variables);
     let truth = |is: bool| if is { 1.0 } else { 0.0 };
     Some(match node {
         Node::Number(number) => *number,
         Node::Time => now as f64 / 1e9,
-        Node::Variable(number) => variable(*number)?,
+        Node::Variable(number) => variables.number(*number)?,
         Node::Negative(inner) => -of(inner)?,
-        Node::Not(inner) => truth(of(inner).is_none_or(|value| value == 0.0)),
+        Node::Not(inner) => match of(inner) {
+            Some(value) if value.is_nan() => value,
+            value => truth(value.is_none_or(|value| value == 0.0)),
+        },
         Node::Two(operator @ (Operator::Or | Operator::And), both) => {
-            let is = |node: &Node| of(node).is_some_and(|value| value != 0.0 && !value.is_nan());
-            truth(if *operator == Operator::Or { is(&both.0) || is(&both.1) } else { is(&both.0) && is(&both.1) })
+            // One of them may decide alone.
+            let deciding = *operator == Operator::Or;
+            let one = of(&both.0).unwrap_or(0.0);
+            if !one.is_nan() && (one != 0.0) == deciding {
+                return Some(truth(deciding));
+            }
+            let other = of(&both.1).unwrap_or(0.0);
+            if !other.is_nan() && (other != 0.0) == deciding {
+                return Some(truth(deciding));
+            }
+            if one.is_nan() || other.is_nan() { f64::NAN } else { truth(!deciding) }
         }
         Node::Two(operator, both) => {
             let pair = of(&both.0).zip(of(&both.1));
-            let compared = |is: fn(f64, f64) -> bool| Some(truth(pair.is_some_and(|(a, b)| is(a, b))));
+            let compared = |is: fn(f64, f64) -> bool| match pair {
+                Some((a, b)) if a.is_nan() || b.is_nan() => Some(f64::NAN),
+                Some((a, b)) => Some(truth(is(a, b))),
+                None => Some(0.0),
+            };
             match operator {
                 // Two numbers of different steps are equal if nobody could tell them apart.
                 Operator::Equal => compared(|a, b| (a - b).abs() <= 1e-9 * a.abs().max(b.abs()))?,
@@ -220,12 +310,17 @@ fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>)
                 }
             }
         }
-        Node::Has(inner) => truth(of(inner).is_some_and(|value| !value.is_nan())),
-        Node::IsNone(inner) => truth(of(inner).is_none()),
+        Node::Has(inner) => of(inner).map_or(0.0, |value| if value.is_nan() { value } else { 1.0 }),
+        Node::IsNone(inner) => of(inner).map_or(1.0, |value| if value.is_nan() { value } else { 0.0 }),
+        Node::Text { variable, bytes, is_whole } => match (variables.bytes(*variable), variables.number(*variable)) {
+            (Some(found), _) if *is_whole => truth(found == bytes),
+            (Some(found), _) => truth(bytes.is_empty() || found.windows(bytes.len()).any(|window| window == bytes)),
+            (None, number) => number.filter(|number| number.is_nan()).unwrap_or(0.0),
+        },
         Node::Within(three) => {
             let [at, least, most] = three.as_ref();
             let (least, most) = (of(least)?, of(most)?);
-            truth(of(at).is_some_and(|at| (least..=most).contains(&at)))
+            of(at).map_or(0.0, |at| if at.is_nan() { at } else { truth((least..=most).contains(&at)) })
         }
         Node::Call(function, inner) => {
             let first = of(inner.first()?)?;
@@ -241,11 +336,37 @@ fn value(node: &Node, now: Nanoseconds, variable: &dyn Fn(usize) -> Option<f64>)
     })
 }
 
+/// Whether a field is this text, is not, or holds it.
+fn text_node(operator: Operator, variable: usize, field: &Field, text: &str) -> Result<Node, String> {
+    let name = &field.name;
+    let bytes = match &field.kind {
+        Kind::Text { .. } => text.as_bytes().to_vec(),
+        Kind::Bytes(_) => parse_hex(text)
+            .ok_or_else(|| format!("`{name}` holds bytes: write them in hex, as in \"0A 1F\", not \"{text}\""))?,
+        _ => return Err(format!("`{name}` is not text; compare it with a number or a label, without quotes")),
+    };
+    let of = |is_whole| Node::Text { variable, bytes, is_whole };
+    match operator {
+        Operator::Equal => Ok(of(true)),
+        Operator::Unequal => Ok(Node::Not(Box::new(of(true)))),
+        Operator::Has => Ok(of(false)),
+        _ => Err(format!("`{name}` is compared with \"{text}\" by ==, != or has")),
+    }
+}
+
 /// A part of a formula, before it is known which field a label belongs to.
 enum Part<'f> {
     Done(Node, Option<&'f Field>),
+    /// A variable.
+    Variable {
+        name: String,
+        number: usize,
+        field: Option<&'f Field>,
+    },
     /// A name that is no variable.
     Word(String),
+    /// What stands in quotes.
+    Quoted(String),
 }
 
 impl<'f> Part<'f> {
@@ -253,6 +374,12 @@ impl<'f> Part<'f> {
     fn fixed(self, field: Option<&Field>, parser: &Parser<'_, 'f>) -> Result<Node, String> {
         let word = match self {
             Part::Done(node, _) => return Ok(node),
+            Part::Variable { number, .. } => return Ok(Node::Variable(number)),
+            Part::Quoted(text) => {
+                return Err(format!(
+                    "\"{text}\" can only be compared with a field that is text or bytes: == \"{text}\""
+                ));
+            }
             Part::Word(word) => word,
         };
         let code = |labels: &Labelled| labels.labels.iter().find(|label| label.name == word).map(|label| label.code);
@@ -279,8 +406,8 @@ impl<'f> Part<'f> {
 
     fn field(&self) -> Option<&'f Field> {
         match self {
-            Part::Done(_, field) => *field,
-            Part::Word(_) => None,
+            Part::Done(_, field) | Part::Variable { field, .. } => *field,
+            Part::Word(_) | Part::Quoted(_) => None,
         }
     }
 }
@@ -320,7 +447,7 @@ impl<'f> Parser<'_, 'f> {
         if self.depth > MAX_DEPTH {
             return Err(format!("`{}` has too many parts inside of each other", self.text));
         }
-        let mut left = self.unary()?;
+        let mut left = self.behind(least)?;
         loop {
             let before = self.at;
             if least < 3 && self.take("in") {
@@ -342,6 +469,10 @@ impl<'f> Parser<'_, 'f> {
                 left = Part::Done(if is_equal { Node::IsNone(left_node) } else { Node::Has(left_node) }, None);
                 continue;
             }
+            if let (Part::Variable { number, field: Some(field), .. }, Part::Quoted(text)) = (&left, &right) {
+                left = Part::Done(text_node(*operator, *number, field, text)?, None);
+                continue;
+            }
             let both = (left.fixed(of_right, self)?, right.fixed(of_left, self)?);
             left = Part::Done(Node::Two(*operator, Box::new(both)), None);
         }
@@ -359,6 +490,43 @@ impl<'f> Parser<'_, 'f> {
         Ok(Part::Done(Node::Within(Box::new([at, least, most])), None))
     }
 
+    /// A value with what may stand behind it: `opening changed`, `opening jumped by 10`.
+    fn behind(&mut self, least: u8) -> Result<Part<'f>, String> {
+        let part = self.unary()?;
+        let Part::Variable { name, number, .. } = &part else { return Ok(part) };
+        if least >= 3 {
+            return Ok(part);
+        }
+        let earlier = |parser: &Self, word: &str| {
+            let found = (parser.known)(&format!("{word}({name})")).map(|(number, _)| Node::Variable(number));
+            found.ok_or_else(|| format!("`{}` knows nothing of earlier values of `{name}`", parser.text))
+        };
+        if self.take("changed") {
+            return Ok(Part::Done(earlier(self, "changed")?, None));
+        }
+        if self.take("jumped") {
+            if !self.take("by") {
+                return Err(self.expected("`by`"));
+            }
+            let both = Box::new((Node::Variable(*number), earlier(self, "previous")?));
+            let jump = Node::Call(Function::Abs, vec![Node::Two(Operator::Minus, both)]);
+            let by = self.binary(3)?.fixed(None, self)?;
+            return Ok(Part::Done(Node::Two(Operator::AtLeast, Box::new((jump, by))), None));
+        }
+        Ok(part)
+    }
+
+    /// A name as it may stand in front of `(` or by itself: with dots, and elements of lists.
+    fn name(&mut self) -> String {
+        self.space();
+        let is_part = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.' | '[' | ']');
+        let word: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
+        // Two dots are those of a range.
+        let word = word.split("..").next().unwrap_or_default().to_owned();
+        self.at += word.len();
+        word
+    }
+
     fn unary(&mut self) -> Result<Part<'f>, String> {
         if self.take("not") {
             let inner = self.binary(2)?.fixed(None, self)?;
@@ -374,26 +542,26 @@ impl<'f> Parser<'_, 'f> {
             return if self.take(")") { Ok(Part::Done(inner, None)) } else { Err(self.expected("`)`")) };
         }
         self.space();
-        let is_part = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '.';
-        let word: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
-        // Two dots are those of a range.
-        let word = word.split("..").next().unwrap_or_default().to_owned();
+        if let Some(quote @ ('"' | '\'')) = self.rest().chars().next() {
+            let Some(end) = self.rest()[1..].find(quote) else { return Err(self.expected("the second quote")) };
+            let text = self.rest()[1..=end].to_owned();
+            self.at += end + 2;
+            return Ok(Part::Quoted(text));
+        }
+        let word = self.name();
         if word.is_empty() {
             return Err(self.expected("a number or a name"));
         }
-        self.at += word.len();
         if word.starts_with(|c: char| c.is_ascii_digit()) {
             let number = word.parse().map_err(|_| format!("`{word}` is not a number in `{}`", self.text))?;
             return Ok(Part::Done(Node::Number(number), None));
         }
-        if matches!(word.as_str(), "has" | "raw") && self.take("(") {
-            self.space();
-            let name: String = self.rest().chars().take_while(|c| is_part(*c)).collect();
-            self.at += name.len();
+        if matches!(word.as_str(), "has" | "raw" | "previous" | "changed" | "age") && self.take("(") {
+            let name = self.name();
             if !self.take(")") {
                 return Err(self.expected("`)`"));
             }
-            let asked = if word == "raw" { format!("raw({name})") } else { name.clone() };
+            let asked = if word == "has" { name.clone() } else { format!("{word}({name})") };
             let Some((number, _)) = (self.known)(&asked) else {
                 return Part::Word(name).fixed(None, self).map(|node| Part::Done(node, None));
             };
@@ -418,7 +586,7 @@ impl<'f> Parser<'_, 'f> {
             };
         }
         Ok(match (word.as_str(), (self.known)(&word)) {
-            (_, Some((number, field))) => Part::Done(Node::Variable(number), field),
+            (_, Some((number, field))) => Part::Variable { name: word, number, field },
             ("time", None) => Part::Done(Node::Time, None),
             ("true", None) => Part::Done(Node::Number(1.0), None),
             ("false", None) => Part::Done(Node::Number(0.0), None),
@@ -445,7 +613,7 @@ mod tests {
             _ => None,
         };
         let formula = Formula::parse(text, &known, &["x", "nothing"]).unwrap_or_else(|error| panic!("{text}: {error}"));
-        formula.value(2_500_000_000, &|number| (number == 0).then_some(7.0))
+        formula.value(2_500_000_000, &|number: usize| (number == 0).then_some(7.0))
     }
 
     #[test]

@@ -253,13 +253,17 @@ impl Values {
         }
     }
 
-    fn same(&self, slot: usize, other: &Self, other_slot: usize) -> bool {
+    /// Whether a slot holds the same as one of other values, with all that they point to.
+    ///
+    /// # Panics
+    /// If there is no such slot, here or there.
+    pub fn is_same(&self, slot: usize, other: &Self, other_slot: usize) -> bool {
         match (self.get(slot), other.get(other_slot)) {
             (ValueRef::Group { first: a, count }, ValueRef::Group { first: b, count: other_count }) => {
-                count == other_count && (0..count).all(|n| self.same(a + n, other, b + n))
+                count == other_count && (0..count).all(|n| self.is_same(a + n, other, b + n))
             }
             (ValueRef::Chosen { form, slot: a }, ValueRef::Chosen { form: other_form, slot: b }) => {
-                form == other_form && self.same(a, other, b)
+                form == other_form && self.is_same(a, other, b)
             }
             (one, another) => one == another,
         }
@@ -274,7 +278,7 @@ impl PartialEq for Values {
         }
         // Most lie alike; what lies otherwise can still be the same.
         (self.slots == other.slots && self.pool == other.pool)
-            || (0..self.fields).all(|slot| self.same(slot, other, slot))
+            || (0..self.fields).all(|slot| self.is_same(slot, other, slot))
     }
 }
 

@@ -525,15 +525,30 @@ pub struct SpeakerArgs {
 /// Which rows are wanted, by what they hold and when they came.
 #[derive(Debug, Args)]
 pub struct AskedArgs {
-    /// Show only rows for which this holds: 'GateStatus.opening > 40 and state == held'
+    /// Only these messages
+    #[arg(long, value_name = "MESSAGE", add = names::messages())]
+    pub message: Vec<String>,
+    /// Only frames of this node
+    #[arg(long, value_name = "N")]
+    pub node: Option<u64>,
+    /// Only rows for which this holds: 'GateStatus.opening > 40 and state == held'
     #[arg(long = "where", value_name = "CONDITION")]
     pub condition: Option<String>,
-    /// Show only what came from this moment on: 2031-03-09T02:11:00Z
+    /// Only what came from this moment on: 2031-03-09T02:11:00Z
     #[arg(long, value_name = "TIME", value_parser = moment)]
     pub since: Option<Time>,
-    /// Show only what came up to this moment
+    /// Only what came up to this moment
     #[arg(long, value_name = "TIME", value_parser = moment)]
     pub until: Option<Time>,
+    /// Only what came shortly before and after rows for which this holds: 'message == Alarm'
+    #[arg(long, value_name = "CONDITION")]
+    pub around: Option<String>,
+    /// How long before them
+    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
+    pub before: u64,
+    /// How long after them
+    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
+    pub after: u64,
 }
 
 /// A moment as it stands in rows.
@@ -552,20 +567,20 @@ pub struct DecodeArgs {
     /// The bytes are the bare body of this message
     #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
     pub body: Option<String>,
-    /// Show only these messages
-    #[arg(long, value_name = "MESSAGE", add = names::messages())]
-    pub message: Vec<String>,
-    /// Show only frames of this node
-    #[arg(long, value_name = "N")]
-    pub node: Option<u64>,
     /// Show each request with its answer in one line, and how long it took
-    #[arg(long, conflicts_with_all = ["first", "threads", "raw"])]
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw"])]
     pub exchanges: bool,
+    /// Show only which fields changed from one message of a sender to its next: old value and new
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges"])]
+    pub changes: bool,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// End after so many rows
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub first: Option<u64>,
+    /// Show only so many rows, the last ones
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with = "first")]
+    pub last: Option<u64>,
     /// Raw codes in place of physical values
     #[arg(long)]
     pub raw: bool,

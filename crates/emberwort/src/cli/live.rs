@@ -58,12 +58,6 @@ pub struct ListenArgs {
     pub from: Option<SenderEnd>,
     #[command(flatten)]
     pub speakers: SpeakerArgs,
-    /// Show only these messages
-    #[arg(long, value_name = "MESSAGE", add = names::messages())]
-    pub message: Vec<String>,
-    /// Show only frames of this node
-    #[arg(long, value_name = "N")]
-    pub node: Option<u64>,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// Run a program whenever this message comes

@@ -4,23 +4,26 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_capture::asking::changes::Changes;
 use emberwort_capture::exchanges::Exchanges;
 use emberwort_capture::speakers::Definition;
-use emberwort_capture::{First, Matching, Only, Query, Speakers};
+use emberwort_capture::{Filtered, First, ItemSink, Last};
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
+use super::asked::{Asked, asked};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
-use crate::cli::{AskedArgs, DecodeArgs, RowForm};
+use crate::cli::{DecodeArgs, RowForm};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
+use crate::render::changes::ChangePrinter;
 use crate::render::plural;
 use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, write_tree_fields};
 use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
@@ -32,7 +35,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return body(args, &plan, &plan.messages[index]);
     }
     let Spoken { mut speakers, mut later, is_whole } = speakers(&args.speakers, link, look)?;
-    for name in &args.message {
+    for name in &args.asked.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
         if !speakers.definitions().iter().any(knows) {
             later.ask_all(&mut speakers);
@@ -48,20 +51,23 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         _ if args.exchanges => {
             let plan = speakers.own().clone();
             let printer = ExchangePrinter::new(&plan, args.form_out, look);
-            let exchanges = Exchanges::new(printer);
             // Conditions are asked of rows, which are both requests and answers.
-            let matching = matching(&args.asked, &plan, exchanges)?;
-            let wanted = Only::new(&args.message, args.node, matching);
+            let wanted = asked(&args.asked, &plan, Exchanges::new(printer))?;
             inputs::decode_all(&args.input, speakers, later, wanted)?
+        }
+        _ if args.changes => {
+            let plan = speakers.own().clone();
+            let changes = Changes::new(ChangePrinter::new(&speakers, style)?);
+            inputs::decode_all(&args.input, speakers, later, asked(&args.asked, &plan, changes)?)?
         }
         1 => {
             let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-            let wanted = Only::new(&args.message, args.node, asked(args, printer, &speakers)?);
+            let wanted = rows(args, speakers.own(), printer)?;
             inputs::decode_all(&args.input, speakers, later, wanted)?
         }
         threads => {
             let printer = RowsOnCores::new(&speakers, style, threads);
-            let wanted = Only::new(&args.message, args.node, asked(args, printer, &speakers)?);
+            let wanted = rows(args, speakers.own(), printer)?;
             inputs::decode_all(&args.input, speakers, later, wanted)?
         }
     };
@@ -94,16 +100,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     })
 }
 
-/// A printer behind the filters that the arguments ask for.
-fn asked<S>(args: &DecodeArgs, printer: S, speakers: &Speakers) -> anyhow::Result<Matching<First<S>>> {
-    matching(&args.asked, speakers.own(), First::new(args.first, printer))
-}
-
-/// A sink behind a condition and a stretch of time.
-pub fn matching<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Matching<S>> {
-    let query = args.condition.as_deref().map(|text| Query::new(text, plan)).transpose();
-    let query = query.map_err(|problem| anyhow::anyhow!("--where cannot be read: {problem}"))?;
-    Ok(Matching::new(query, (args.since, args.until), sink))
+/// A printer behind the filters and limits that the arguments ask for.
+fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<Asked<Last<Filtered<First, S>>>> {
+    asked(&args.asked, plan, Last::new(args.last, Filtered::new(First::new(args.first), printer)))
 }
 
 /// Decodes a bare body, given in hex.

@@ -1,5 +1,6 @@
 //! One module for each command: arguments in, calls, output.
 
+mod asked;
 mod budget;
 mod check;
 mod checksum;

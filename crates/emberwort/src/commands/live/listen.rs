@@ -2,14 +2,14 @@
 
 use std::path::Path;
 
-use emberwort_capture::{Decoder, First, Only, Statistics};
+use emberwort_capture::{Decoder, Filtered, First, Statistics};
 use emberwort_port::{Clock, Events};
 use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Came, Line, wait};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, SenderEnd};
-use crate::commands::decode::matching;
+use crate::commands::asked::asked;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
 use crate::commands::speakers::{Spoken, speakers};
@@ -19,7 +19,7 @@ use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, t
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let Spoken { speakers, later, is_whole } = speakers(&args.speakers, link, look)?;
-    for name in &args.message {
+    for name in &args.asked.message {
         message_index(speakers.own(), name)?;
     }
     output::catch_interrupt();
@@ -28,8 +28,9 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
     let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
     let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-    let sink = Reaction::new(speakers.own(), &args.on_message, &args.run, First::new(args.count, printer))?;
-    let sink = Only::new(&args.message, args.node, matching(&args.asked, speakers.own(), sink)?);
+    let sink =
+        Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(First::new(args.count), printer))?;
+    let sink = asked(&args.asked, speakers.own(), sink)?;
     let mut decoder = Decoder::of(speakers, sink).asking(later);
     let end = args.lasting.map(|lasting| clock.now().after(lasting));
     let from = args.from.map(SenderEnd::end).or(line.hears());

@@ -24,15 +24,22 @@ pub struct Csv {
     value: String,
 }
 
-/// A cell, in quotes where it needs them.
-fn cell(text: &str, out: &mut TextBuffer) {
-    if text.bytes().any(|byte| matches!(byte, b',' | b'"' | b'\n' | b'\r')) {
-        out.push('"');
-        out.push_str(&text.replace('"', "\"\""));
-        out.push('"');
+/// A cell, in quotes where it needs them. Text that a spreadsheet would take for a formula has an apostrophe in front.
+pub fn cell(text: &str, out: &mut impl std::fmt::Write) {
+    let is_formula = match text.as_bytes().first() {
+        Some(b'=' | b'@' | b'\t' | b'\r') => true,
+        Some(b'+' | b'-') => text.parse::<f64>().is_err(),
+        _ => false,
+    };
+    let guard = if is_formula { "'" } else { "" };
+    // Writing to memory cannot fail.
+    let _ = if text.bytes().any(|byte| matches!(byte, b',' | b'"' | b'\n' | b'\r')) {
+        write!(out, "\"{guard}{}\"", text.replace('"', "\"\""))
+    } else if is_formula {
+        write!(out, "{guard}{text}")
     } else {
-        out.push_str(text);
-    }
+        out.write_str(text)
+    };
 }
 
 /// A cell with a number, if there is one, and the comma in front of it.

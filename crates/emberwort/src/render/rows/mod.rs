@@ -13,7 +13,9 @@ mod text_buffer;
 mod tree;
 
 pub use cells::has_unit;
+pub use csv::cell as write_csv_cell;
 pub use form::RowStyle;
+pub use known::write_value;
 pub use on_cores::RowsOnCores;
 pub use printer::RowPrinter;
 pub use tree::write_tree_fields;

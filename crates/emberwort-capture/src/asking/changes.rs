@@ -1,0 +1,94 @@
+//! Which fields changed from one message to the next of the same kind and sender.
+
+use std::collections::HashMap;
+use std::ops::ControlFlow;
+
+use emberwort_model::model::End;
+use emberwort_wire::Values;
+
+use crate::items::{Item, ItemSink, Row};
+use crate::speakers::Speakers;
+
+/// Takes changes.
+pub trait ChangeSink {
+    /// Why it cannot take any more.
+    type Error;
+
+    /// The definitions in use.
+    fn know(&mut self, speakers: &Speakers) {
+        let _ = speakers;
+    }
+
+    /// Fields of a row, by slot, that are not what they were in the one before, whose values these are.
+    ///
+    /// # Errors
+    /// Those of the sink.
+    fn change(&mut self, row: &Row<'_>, before: &Values, slots: &[usize]) -> Result<ControlFlow<()>, Self::Error>;
+
+    /// Whether it wants no more.
+    fn is_full(&self) -> bool {
+        false
+    }
+
+    /// Nothing more is there for the moment.
+    ///
+    /// # Errors
+    /// Those of the sink.
+    fn pause(&mut self) -> Result<(), Self::Error>;
+}
+
+/// The definition, message, channel, end and node of rows that are compared with each other.
+type Sender = (usize, usize, usize, End, Option<u64>);
+
+/// Hands on what changed from row to row; the first row of each sender changes nothing.
+#[derive(Clone, Debug)]
+pub struct Changes<S> {
+    last: HashMap<Sender, Values>,
+    slots: Vec<usize>,
+    sink: S,
+}
+
+impl<S> Changes<S> {
+    /// For a sink.
+    pub fn new(sink: S) -> Self {
+        Self { last: HashMap::new(), slots: Vec::new(), sink }
+    }
+}
+
+impl<S: ChangeSink> ItemSink for Changes<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.sink.know(speakers);
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let Item::Row(row) = item else { return Ok(ControlFlow::Continue(())) };
+        let sender = (row.definition, row.message, row.channel, row.from, row.frame.node);
+        let mut flow = ControlFlow::Continue(());
+        match self.last.get_mut(&sender) {
+            None => {
+                self.last.insert(sender, row.values.clone());
+            }
+            Some(before) => {
+                let fields = &row.plan.messages[row.message].message.fields;
+                let changed = |slot: &usize| !fields[*slot].is_spare() && !row.values.is_same(*slot, before, *slot);
+                self.slots.clear();
+                self.slots.extend((0..fields.len()).filter(changed));
+                if !self.slots.is_empty() {
+                    flow = self.sink.change(row, before, &self.slots)?;
+                    before.assign(row.values);
+                }
+            }
+        }
+        Ok(flow)
+    }
+
+    fn is_full(&self) -> bool {
+        self.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.sink.pause()
+    }
+}

@@ -1,0 +1,207 @@
+//! What is let through on the way to a sink.
+
+use std::ops::ControlFlow;
+
+use emberwort_model::Plan;
+use emberwort_wire::Time;
+
+use super::query::Query;
+use crate::items::{Item, ItemSink, Wants};
+use crate::speakers::Speakers;
+
+/// Decides which items are handed on.
+pub trait Filter {
+    /// The definitions in use, before the first item and again when there are more.
+    fn know(&mut self, speakers: &Speakers) {
+        let _ = speakers;
+    }
+
+    /// What it needs of a message itself, and what is wanted of it then, given what the sink behind wants.
+    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+        let _ = (definition, message);
+        behind
+    }
+
+    /// Whether an item is handed on; told of all, in their order.
+    fn lets_pass(&mut self, item: &Item<'_>) -> bool;
+
+    /// Whether nothing that comes can pass any more.
+    fn is_over(&self) -> bool {
+        false
+    }
+}
+
+/// A sink behind a filter.
+#[derive(Clone, Debug)]
+pub struct Filtered<F, S> {
+    filter: F,
+    /// What the sink wants of each message, by definition.
+    wanted: Vec<Vec<Wants>>,
+    sink: S,
+}
+
+impl<F, S> Filtered<F, S> {
+    /// Hands on to a sink what a filter lets pass.
+    pub fn new(filter: F, sink: S) -> Self {
+        Self { filter, wanted: Vec::new(), sink }
+    }
+
+    /// The sink, to change it.
+    pub fn sink_mut(&mut self) -> &mut S {
+        &mut self.sink
+    }
+
+    /// The sink, which was given all.
+    pub fn into_sink(self) -> S {
+        self.sink
+    }
+}
+
+impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.filter.know(speakers);
+        self.sink.know(speakers);
+        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
+            self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
+        }
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.filter.wants(definition, message, self.wanted[definition][message])
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let passes = self.filter.lets_pass(&item);
+        // The filter may have asked for messages that the sink does not want.
+        let is_wanted = match item {
+            Item::Row(row) => self.wanted[row.definition][row.message] != Wants::Nothing,
+            _ => true,
+        };
+        if passes && is_wanted && self.sink.item(item)?.is_break() {
+            return Ok(ControlFlow::Break(()));
+        }
+        Ok(if self.filter.is_over() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+    }
+
+    fn is_full(&self) -> bool {
+        self.filter.is_over() || self.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.sink.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.sink.finish()
+    }
+}
+
+/// The first rows alone, and what stands between them that is no row.
+#[derive(Clone, Debug)]
+pub struct First {
+    left: Option<u64>,
+}
+
+impl First {
+    /// At most so many rows; all, if it is `None`.
+    pub fn new(rows: Option<u64>) -> Self {
+        Self { left: rows }
+    }
+}
+
+impl Filter for First {
+    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+        match (&mut self.left, item) {
+            (Some(0), _) => return false,
+            (Some(left), Item::Row(_)) => *left -= 1,
+            _ => {}
+        }
+        true
+    }
+
+    fn is_over(&self) -> bool {
+        self.left == Some(0)
+    }
+}
+
+/// The rows of some messages and of one node. What is neither good nor of that node passes only if all rows do.
+#[derive(Clone, Debug)]
+pub struct Only {
+    /// By definition and message.
+    wanted: Vec<Vec<bool>>,
+    messages: Vec<String>,
+    node: Option<u64>,
+}
+
+impl Only {
+    /// Rows of the messages with these names, of all if there are none; and of this node, of all if it is `None`.
+    pub fn new(messages: &[String], node: Option<u64>) -> Self {
+        Self { wanted: Vec::new(), messages: messages.to_vec(), node }
+    }
+}
+
+impl Filter for Only {
+    fn know(&mut self, speakers: &Speakers) {
+        let is_wanted = |name: &String| self.messages.is_empty() || self.messages.contains(name);
+        let of_plan = |plan: &Plan| plan.messages.iter().map(|message| is_wanted(&message.message.name)).collect();
+        self.wanted = speakers.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
+    }
+
+    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+        if self.wanted[definition][message] { behind } else { Wants::Nothing }
+    }
+
+    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+        match item {
+            Item::Row(row) => {
+                self.wanted[row.definition][row.message] && self.node.is_none_or(|node| row.frame.node == Some(node))
+            }
+            Item::Broken(broken) => {
+                let node = broken.frame.and_then(|frame| frame.node);
+                self.messages.is_empty() && (self.node.is_none() || self.node == node)
+            }
+            Item::Stray(_) => self.messages.is_empty() && self.node.is_none(),
+        }
+    }
+}
+
+/// What lies in a stretch of time and for which a condition holds.
+#[derive(Clone, Debug)]
+pub struct Matching {
+    query: Option<Query>,
+    since: Option<Time>,
+    until: Option<Time>,
+}
+
+impl Matching {
+    /// Items for which a condition holds, from a moment on and up to another one; without them all.
+    pub fn new(query: Option<Query>, (since, until): (Option<Time>, Option<Time>)) -> Self {
+        Self { query, since, until }
+    }
+}
+
+impl Filter for Matching {
+    fn know(&mut self, speakers: &Speakers) {
+        if let Some(query) = &mut self.query {
+            query.know(speakers);
+        }
+    }
+
+    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+        match &self.query {
+            None => behind,
+            Some(query) => query.wants(definition, message, behind),
+        }
+    }
+
+    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+        let time = item.time();
+        let is_in_time = self.since.is_none_or(|since| time.is_some_and(|time| time >= since))
+            && self.until.is_none_or(|until| time.is_some_and(|time| time <= until));
+        // A condition that looks back has to see what lies before the stretch, too.
+        let holds = self.query.as_mut().is_none_or(|query| query.holds(item));
+        is_in_time && holds
+    }
+}

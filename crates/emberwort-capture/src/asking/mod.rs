@@ -1,0 +1,12 @@
+//! Questions about what a decoder finds: filters and collectors between it and whoever shows the items, the same ones for files, live ports and
+//! trials.
+
+pub mod changes;
+pub mod filter;
+pub mod query;
+pub mod variables;
+pub mod window;
+
+pub use filter::{Filter, Filtered, First, Matching, Only};
+pub use query::Query;
+pub use window::{Around, Last};

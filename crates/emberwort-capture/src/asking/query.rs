@@ -1,0 +1,356 @@
+//! Conditions on what a decoder finds: `GateStatus.opening > 40 and state == held`, `broken == checksum`, `oil jumped by 20`.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+
+use emberwort_model::Plan;
+use emberwort_model::model::{End, Field};
+use emberwort_text::formula::{Formula, Named, Variables, number};
+use emberwort_wire::{FrameFault, Time, ValueRef, Values};
+
+use super::variables::{Aspect, Names, Path, Variable, all_names, field_at};
+use crate::items::{Item, Row, Wants};
+use crate::speakers::Speakers;
+
+/// A condition on items.
+///
+/// Names are those of fields, also with their message in front, and those of [`Variable`]. What an item does not have makes all that is said
+/// of it alone neither true nor false, so that the item does not match, also not behind `not`.
+#[derive(Clone, Debug)]
+pub struct Query {
+    text: String,
+    names: Names,
+    /// By definition and message.
+    rows: Vec<Vec<Bound>>,
+    /// For what is no row.
+    other: Option<Bound>,
+    /// Whether it asks for what came before.
+    looks_back: bool,
+    /// The last row of each message by its number in `names`, of each channel, end and node.
+    last: HashMap<Sender, Before>,
+    /// The time of the first item.
+    start: Option<Time>,
+}
+
+/// Who sent what: the number of the message's name, the channel, the end, the node.
+type Sender = (usize, usize, End, Option<u64>);
+
+/// A row that came before.
+#[derive(Clone, Debug)]
+struct Before {
+    time: Option<Time>,
+    definition: usize,
+    values: Values,
+}
+
+/// A formula with what its variables stand for in one message.
+#[derive(Clone, Debug)]
+struct Bound {
+    formula: Formula,
+    variables: Vec<Variable>,
+    /// The number of the message's name.
+    name: usize,
+    /// Whether it can hold at all.
+    is_possible: bool,
+}
+
+impl Bound {
+    /// Reads a condition for one message of a plan; for what is no row without one.
+    fn new(text: &str, plan: &Plan, message: Option<usize>, names: &mut Names) -> Result<Self, String> {
+        let own = message.map(|index| &plan.messages[index].message);
+        let variables: RefCell<Vec<Variable>> = RefCell::default();
+        let known_names = RefCell::new(&mut *names);
+        let intern = |variable: Variable| {
+            let mut all = variables.borrow_mut();
+            all.iter().position(|known| *known == variable).unwrap_or_else(|| {
+                all.push(variable);
+                all.len() - 1
+            })
+        };
+        let message_is_own = |index: usize| message == Some(index);
+        // A field by its name: where it stands in this message, and what it is there or, if it has none, in the first that does.
+        let place = |name: &str| -> Option<(Option<Path>, Option<&Field>)> {
+            if let Some(own) = own
+                && let Some(path) = Path::find(&own.fields, name)
+            {
+                return Some((Some(path), field_at(&own.fields, name)));
+            }
+            if let Some((message, rest)) = name.split_once('.')
+                && let Some(index) = plan.message_index(message)
+            {
+                let there = &plan.messages[index].message;
+                let path = Path::find(&there.fields, rest)?;
+                return Some((message_is_own(index).then_some(path), field_at(&there.fields, rest)));
+            }
+            let elsewhere = plan.messages.iter().find_map(|compiled| field_at(&compiled.message.fields, name))?;
+            Some((None, Some(elsewhere)))
+        };
+        let reason = |name: &str| {
+            FrameFault::REASONS.iter().position(|reason| reason.replace(' ', "_") == name).map(|index| index + 1)
+        };
+        let known = |name: &str| -> Option<Named<'_>> {
+            if let Some((word, inner)) = name.strip_suffix(')').and_then(|name| name.split_once('(')) {
+                let aspect = match word {
+                    "raw" => Aspect::Raw,
+                    "previous" => Aspect::Previous,
+                    "changed" => Aspect::Changed,
+                    _ => {
+                        plan.message_index(inner)?;
+                        return Some((intern(Variable::AgeOf(known_names.borrow_mut().number(inner))), None));
+                    }
+                };
+                let (path, field) = place(inner)?;
+                let field = field.filter(|_| aspect == Aspect::Previous);
+                return Some((
+                    intern(path.map_or(Variable::Never, |path| Variable::Of(aspect, Box::new(path)))),
+                    field,
+                ));
+            }
+            if let Some((path, field)) = place(name) {
+                return Some((
+                    intern(path.map_or(Variable::Never, |path| Variable::Of(Aspect::Value, Box::new(path)))),
+                    field,
+                ));
+            }
+            let variable = match name {
+                "message" => Variable::Message,
+                "node" => Variable::Node,
+                "sequence" => Variable::Sequence,
+                "direction" => Variable::Direction,
+                "channel" => Variable::Channel,
+                "length" => Variable::Length,
+                "broken" => Variable::Broken,
+                "unread" => Variable::Unread,
+                "stray" => Variable::Stray,
+                "age" => Variable::Age,
+                "device" => Variable::Constant("direction", 0.0),
+                "host" => Variable::Constant("direction", 1.0),
+                name => {
+                    let constant = |what, index| Variable::Constant(what, index as f64);
+                    let message = plan.message_index(name).map(|index| constant("message", index));
+                    let channel = || plan.channel_index(name).map(|index| constant("channel", index));
+                    message.or_else(channel).or_else(|| Some(constant("broken", reason(name)?)))?
+                }
+            };
+            Some((intern(variable), None))
+        };
+        let formula = Formula::parse(text, &known, &all_names(plan))?;
+        let variables = variables.into_inner();
+        for variable in formula.conditions() {
+            if let Some(said) = lone_constant(&variables[variable], plan) {
+                return Err(said);
+            }
+        }
+        let is_possible = formula.can_hold(&|number: usize| match &variables[number] {
+            Variable::Never => Some(f64::NAN),
+            Variable::Constant(_, constant) => Some(*constant),
+            Variable::Message => message.map_or(Some(f64::NAN), |index| Some(index as f64)),
+            Variable::Broken | Variable::Unread | Variable::Stray if message.is_some() => Some(0.0),
+            _ => None,
+        });
+        let name = own.map_or(usize::MAX, |own| names.number(&own.name));
+        Ok(Self { formula, variables, name, is_possible })
+    }
+}
+
+/// What to write in place of a name that says nothing by itself.
+fn lone_constant(variable: &Variable, plan: &Plan) -> Option<String> {
+    let Variable::Constant(of, index) = variable else { return None };
+    let name = match *of {
+        "message" => plan.messages[*index as usize].message.name.clone(),
+        "channel" => plan.channels[*index as usize].name.clone(),
+        "broken" => FrameFault::REASONS[*index as usize - 1].replace(' ', "_"),
+        _ => if *index == 0.0 { "device" } else { "host" }.to_owned(),
+    };
+    Some(format!("`{name}` is no condition by itself; write {of} == {name}"))
+}
+
+/// The variables of a formula at one item.
+struct At<'a, 'i> {
+    variables: &'a [Variable],
+    item: &'a Item<'i>,
+    last: &'a HashMap<Sender, Before>,
+    sender: Option<Sender>,
+}
+
+impl At<'_, '_> {
+    fn row(&self) -> Option<&Row<'_>> {
+        match self.item {
+            Item::Row(row) => Some(row),
+            _ => None,
+        }
+    }
+
+    fn before(&self) -> Option<&Before> {
+        let definition = self.row()?.definition;
+        self.last.get(&self.sender?).filter(|before| before.definition == definition)
+    }
+
+    fn seconds_since(&self, before: Option<Time>) -> Option<f64> {
+        Some(self.item.time()?.since(before?) as f64 / 1e9)
+    }
+}
+
+/// The number of a value at a path.
+#[inline]
+fn value_at(path: &Path, values: &Values) -> Option<f64> {
+    let slot = path.slot(values)?;
+    match values.get(slot) {
+        // Whether a text is there can be asked, too.
+        ValueRef::Bytes(bytes) => Some(bytes.len() as f64),
+        ValueRef::Group { count, .. } => Some(count as f64),
+        _ => number(&path.field, values, slot),
+    }
+}
+
+impl Variables for At<'_, '_> {
+    fn number(&self, variable: usize) -> Option<f64> {
+        let missing = Some(f64::NAN);
+        match &self.variables[variable] {
+            Variable::Of(aspect, path) => {
+                let values = self.row()?.values;
+                match aspect {
+                    Aspect::Value => value_at(path, values),
+                    Aspect::Raw => match values.get(path.slot(values)?) {
+                        ValueRef::Raw(code) => Some(emberwort_wire::values::signed(&path.field.kind, code) as f64),
+                        _ => None,
+                    },
+                    Aspect::Previous => value_at(path, &self.before()?.values),
+                    Aspect::Changed => {
+                        let Some(before) = self.before() else { return Some(0.0) };
+                        let is_same = match (path.slot(values), path.slot(&before.values)) {
+                            (Some(now), Some(then)) => values.is_same(now, &before.values, then),
+                            (now, then) => now == then,
+                        };
+                        Some(if is_same { 0.0 } else { 1.0 })
+                    }
+                }
+            }
+            Variable::Never => missing,
+            Variable::Constant(_, constant) => Some(*constant),
+            Variable::Message => self.row().map_or(missing, |row| Some(row.message as f64)),
+            Variable::Node => self.item.frame().and_then(|frame| frame.node).map(|node| node as f64),
+            Variable::Sequence => self.item.frame().and_then(|frame| frame.sequence).map(|number| number as f64),
+            Variable::Direction => self.item.from().map(|from| if from == End::Device { 0.0 } else { 1.0 }),
+            Variable::Channel => Some(self.item.channel() as f64),
+            Variable::Length => Some(self.item.wire().len() as f64),
+            Variable::Broken | Variable::Unread => {
+                let is_unread = self.variables[variable] == Variable::Unread;
+                let Item::Broken(broken) = self.item else { return Some(0.0) };
+                let reason = FrameFault::REASONS.iter().position(|reason| *reason == broken.fault.reason());
+                Some(if broken.is_unread() == is_unread { reason? as f64 + 1.0 } else { 0.0 })
+            }
+            Variable::Stray => Some(if matches!(self.item, Item::Stray(_)) { 1.0 } else { 0.0 }),
+            Variable::Age => {
+                let Some(sender) = self.sender else { return missing };
+                self.seconds_since(self.last.get(&sender)?.time)
+            }
+            Variable::AgeOf(name) => {
+                let node = self.item.frame().and_then(|frame| frame.node);
+                let channel = self.item.channel();
+                let of = |end| self.last.get(&(*name, channel, end, node));
+                self.seconds_since(of(End::Device).or_else(|| of(End::Host))?.time)
+            }
+        }
+    }
+
+    fn bytes(&self, variable: usize) -> Option<&[u8]> {
+        let Variable::Of(aspect, path) = &self.variables[variable] else { return None };
+        let values = if *aspect == Aspect::Previous { &self.before()?.values } else { self.row()?.values };
+        match values.get(path.slot(values)?) {
+            ValueRef::Bytes(bytes) => Some(bytes),
+            _ => None,
+        }
+    }
+}
+
+impl Query {
+    /// A condition on items of a link.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn new(text: &str, plan: &Plan) -> Result<Self, String> {
+        let mut names = Names::default();
+        let mut all = (0..plan.messages.len()).map(Some).chain([None]);
+        // A name can mean another thing in each message: what it cannot be in one is never true there.
+        let mut first = None;
+        let is_read = all.any(|message| match Bound::new(text, plan, message, &mut names) {
+            Ok(_) => true,
+            Err(problem) => {
+                first.get_or_insert(problem);
+                false
+            }
+        });
+        if let Some(problem) = first.filter(|_| !is_read) {
+            return Err(problem);
+        }
+        let (rows, last) = (Vec::new(), HashMap::new());
+        Ok(Self { text: text.to_owned(), names, rows, other: None, looks_back: false, last, start: None })
+    }
+
+    /// Reads it for all definitions in use. What a definition does not have can never hold there.
+    pub fn know(&mut self, speakers: &Speakers) {
+        let never = |names: &mut Names, plan: &Plan, message| {
+            let mut bound = Bound::new("false", plan, message, names).ok()?;
+            bound.is_possible = false;
+            Some(bound)
+        };
+        for definition in &speakers.definitions()[self.rows.len()..] {
+            let plan = &definition.plan;
+            let names = &mut self.names;
+            let mut read =
+                |message| Bound::new(&self.text, plan, message, names).ok().or_else(|| never(names, plan, message));
+            let of_messages = (0..plan.messages.len()).filter_map(|index| read(Some(index))).collect();
+            if self.other.is_none() {
+                self.other = read(None);
+            }
+            self.rows.push(of_messages);
+        }
+        let mut all = self.rows.iter().flatten().chain(&self.other).flat_map(|bound| &bound.variables);
+        self.looks_back = all.any(Variable::looks_back);
+    }
+
+    /// What it needs of a message, both by index, if so much is wanted of it behind.
+    pub fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+        let bound = &self.rows[definition][message];
+        match self.looks_back {
+            true => Wants::Values,
+            false if behind == Wants::Nothing || !bound.is_possible => Wants::Nothing,
+            false => Wants::Values,
+        }
+    }
+
+    /// Whether it holds for the next item; to be asked of all in their order.
+    #[inline]
+    pub fn holds(&mut self, item: &Item<'_>) -> bool {
+        let bound = match item {
+            Item::Row(row) => &self.rows[row.definition][row.message],
+            _ => match &self.other {
+                Some(other) => other,
+                None => return false,
+            },
+        };
+        let start = *self.start.get_or_insert(item.time().unwrap_or_default());
+        let sender = match item {
+            Item::Row(row) => Some((bound.name, row.channel, row.from, row.frame.node)),
+            _ => None,
+        };
+        let holds = bound.is_possible && {
+            let at = At { variables: &bound.variables, item, last: &self.last, sender };
+            let now = item.time().map_or(0, |time| time.since(start));
+            bound.formula.value(now, &at).is_some_and(|value| value != 0.0)
+        };
+        if self.looks_back
+            && let (Some(sender), Item::Row(row)) = (sender, item)
+        {
+            let before = self.last.entry(sender).or_insert_with(|| Before {
+                time: None,
+                definition: row.definition,
+                values: Values::default(),
+            });
+            (before.time, before.definition) = (row.time, row.definition);
+            before.values.assign(row.values);
+        }
+        holds
+    }
+}

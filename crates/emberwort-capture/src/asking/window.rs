@@ -1,0 +1,226 @@
+//! Items that are shown later, or not at all: those around others, and the last ones.
+
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+
+use emberwort_wire::Time;
+
+use super::query::Query;
+use crate::items::{Item, ItemSink, Wants};
+use crate::kept::KeptItems;
+use crate::speakers::Speakers;
+
+/// So many items are kept at most from before one that somebody asks for.
+const MAX_BEFORE: usize = 1 << 16;
+
+/// Items in their order, each of which can be forgotten by itself.
+#[derive(Clone, Debug, Default)]
+struct Queue {
+    items: VecDeque<(Option<Time>, bool, KeptItems)>,
+    /// Emptied ones, whose memory is used again.
+    spare: Vec<KeptItems>,
+}
+
+impl Queue {
+    fn push(&mut self, item: Item<'_>) {
+        let mut kept = self.spare.pop().unwrap_or_default();
+        kept.push(item);
+        self.items.push_back((item.time(), matches!(item, Item::Row(_)), kept));
+    }
+
+    /// Forgets the first; returns whether it was a row.
+    fn pop(&mut self) -> Option<bool> {
+        let (_, is_row, mut kept) = self.items.pop_front()?;
+        kept.clear();
+        self.spare.push(kept);
+        Some(is_row)
+    }
+
+    /// Hands all of them on, as long as the sink takes them.
+    fn hand_on<S: ItemSink>(
+        &mut self,
+        speakers: &Speakers,
+        behind: &mut Behind<S>,
+    ) -> Result<ControlFlow<()>, S::Error> {
+        let mut flow = Ok(ControlFlow::Continue(()));
+        while let Some((_, _, kept)) = self.items.front() {
+            kept.each(speakers, |item| {
+                if matches!(flow, Ok(ControlFlow::Continue(()))) {
+                    flow = behind.hand_on(item);
+                }
+            });
+            self.pop();
+        }
+        flow
+    }
+}
+
+/// A sink, and what it wants of each message.
+#[derive(Clone, Debug)]
+struct Behind<S> {
+    wanted: Vec<Vec<Wants>>,
+    sink: S,
+}
+
+impl<S: ItemSink> Behind<S> {
+    fn know(&mut self, speakers: &Speakers) {
+        self.sink.know(speakers);
+        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
+            self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
+        }
+    }
+
+    fn hand_on(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let is_wanted = match item {
+            Item::Row(row) => self.wanted[row.definition][row.message] != Wants::Nothing,
+            _ => true,
+        };
+        if is_wanted { self.sink.item(item) } else { Ok(ControlFlow::Continue(())) }
+    }
+}
+
+/// Hands on the items for which a condition holds, with those shortly before and behind.
+#[derive(Clone, Debug)]
+pub struct Around<S> {
+    /// Without one all items are handed on.
+    query: Option<Query>,
+    /// In nanoseconds.
+    before: u64,
+    after: u64,
+    /// Items that may still be wanted.
+    queue: Queue,
+    /// Up to when items are wanted.
+    until: Option<Time>,
+    speakers: Option<Speakers>,
+    behind: Behind<S>,
+}
+
+impl<S> Around<S> {
+    /// Items for which a condition holds, and what lies so many nanoseconds before and after them. In captures without times only the items
+    /// themselves; without a condition all.
+    pub fn new(query: Option<Query>, (before, after): (u64, u64), sink: S) -> Self {
+        let behind = Behind { wanted: Vec::new(), sink };
+        Self { query, before, after, queue: Queue::default(), until: None, speakers: None, behind }
+    }
+}
+
+impl<S: ItemSink> ItemSink for Around<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        if let Some(query) = &mut self.query {
+            query.know(speakers);
+        }
+        self.speakers = Some(speakers.clone());
+        self.behind.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        let behind = self.behind.wanted[definition][message];
+        self.query.as_ref().map_or(behind, |query| query.wants(definition, message, Wants::Values).max(behind))
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let Some(query) = &mut self.query else { return self.behind.hand_on(item) };
+        let time = item.time();
+        let is_found = query.holds(&item);
+        if let Some(time) = time {
+            while self
+                .queue
+                .items
+                .front()
+                .is_some_and(|(then, ..)| then.is_none_or(|then| then.after(self.before) < time))
+            {
+                self.queue.pop();
+            }
+        }
+        if is_found {
+            self.until = time.map(|time| time.after(self.after));
+            if let Some(speakers) = &self.speakers
+                && self.queue.hand_on(speakers, &mut self.behind)?.is_break()
+            {
+                return Ok(ControlFlow::Break(()));
+            }
+            return self.behind.hand_on(item);
+        }
+        if time.zip(self.until).is_some_and(|(time, until)| time <= until) {
+            return self.behind.hand_on(item);
+        }
+        if time.is_some() && self.before > 0 {
+            if self.queue.items.len() >= MAX_BEFORE {
+                self.queue.pop();
+            }
+            self.queue.push(item);
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    fn is_full(&self) -> bool {
+        self.behind.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.behind.sink.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.behind.sink.finish()
+    }
+}
+
+/// Hands on the last rows alone, and what stands between them that is no row, when there are no more.
+#[derive(Clone, Debug)]
+pub struct Last<S> {
+    /// How many rows; all, if it is `None`.
+    rows: Option<u64>,
+    kept: u64,
+    queue: Queue,
+    speakers: Option<Speakers>,
+    behind: Behind<S>,
+}
+
+impl<S> Last<S> {
+    /// At most so many rows; all, as they come, if it is `None`.
+    pub fn new(rows: Option<u64>, sink: S) -> Self {
+        let behind = Behind { wanted: Vec::new(), sink };
+        Self { rows, kept: 0, queue: Queue::default(), speakers: None, behind }
+    }
+}
+
+impl<S: ItemSink> ItemSink for Last<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.speakers = Some(speakers.clone());
+        self.behind.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.behind.wanted[definition][message]
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let Some(rows) = self.rows else { return self.behind.hand_on(item) };
+        self.kept += u64::from(matches!(item, Item::Row(_)));
+        self.queue.push(item);
+        while self.kept > rows {
+            self.kept -= u64::from(self.queue.pop() == Some(true));
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    fn is_full(&self) -> bool {
+        self.behind.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.behind.sink.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        if let Some(speakers) = &self.speakers {
+            let _ = self.queue.hand_on(speakers, &mut self.behind)?;
+        }
+        self.behind.sink.finish()
+    }
+}

@@ -1,0 +1,213 @@
+//! Questions to captures: each answer is worked out a second time, from all rows as NDJSON.
+
+mod common;
+
+use std::collections::HashMap;
+
+use common::{project_with_recording, run, succeed};
+use serde_json::Value as Json;
+
+fn lines(text: &str) -> Vec<Json> {
+    text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
+}
+
+fn seconds(row: &Json) -> f64 {
+    let time: jiff::Timestamp = row["time"].as_str().expect("a time").parse().expect("RFC 3339");
+    (time.as_nanosecond() - 1_930_788_600_000_000_000) as f64 / 1e9
+}
+
+fn number(row: &Json, field: &str) -> Option<f64> {
+    row["fields"][field].as_f64()
+}
+
+fn is(row: &Json, field: &str, label: &str) -> bool {
+    row["fields"][field] == label
+}
+
+/// Who sent it, and what.
+fn sender(row: &Json) -> String {
+    format!("{} {} {} {}", row["channel"], row["direction"], row["node"], row["message"])
+}
+
+/// A condition, and how it is worked out from a row and the one before it of the same sender.
+type Worked = (&'static str, fn(&Json, Option<&Json>) -> bool);
+
+const CONDITIONS: &[Worked] = &[
+    ("opening > 40 and state == held", |row, _| number(row, "opening") > Some(40.0) && is(row, "state", "held")),
+    ("GateStatus.oil in 100 .. 120", |row, _| {
+        row["message"] == "GateStatus" && number(row, "oil").is_some_and(|oil| (100.0..=120.0).contains(&oil))
+    }),
+    ("message == Alarm or message == Refused", |row, _| row["message"] == "Alarm" || row["message"] == "Refused"),
+    // Rows without the field do not match, whatever is said of it.
+    ("not state == open", |row, _| row["fields"].get("state").is_some_and(|state| state != "open")),
+    ("upstream == none", |row, _| row["fields"].get("upstream").is_some_and(Json::is_null)),
+    ("has(operator) and node == 3", |row, _| row["fields"].get("operator").is_some() && row["node"] == 3),
+    ("operator == \"Wren\"", |row, _| is(row, "operator", "Wren")),
+    ("text has 'oil'", |row, _| row["fields"]["text"].as_str().is_some_and(|text| text.contains("oil"))),
+    ("faults has oil_hot", |row, _| {
+        row["fields"]["faults"].as_array().is_some_and(|set| set.contains(&"oil_hot".into()))
+    }),
+    ("direction == host and channel == bus485", |row, _| row["direction"] == "host" && row["channel"] == "bus485"),
+    ("broken", |row, _| row.get("broken").is_some()),
+    ("broken == checksum", |row, _| row["broken"] == "checksum"),
+    ("stray and length > 2", |row, _| row["stray"].as_u64() > Some(2)),
+    ("not broken and not stray and node == 1", |row, _| row["node"] == 1),
+    ("time > 90.5", |row, _| seconds(row) > 90.505_108_8),
+    ("state changed", |row, before| before.is_some_and(|before| before["fields"]["state"] != row["fields"]["state"])),
+    ("upstream changed", |row, before| {
+        before.is_some_and(|before| before["fields"].get("upstream") != row["fields"].get("upstream"))
+    }),
+    ("oil jumped by 5", |row, before| {
+        let then = before.and_then(|before| number(before, "oil"));
+        number(row, "oil").zip(then).is_some_and(|(now, then)| (now - then).abs() >= 5.0 - 1e-9)
+    }),
+    ("previous(opening) < opening", |row, before| {
+        let then = before.and_then(|before| number(before, "opening"));
+        number(row, "opening").zip(then).is_some_and(|(now, then)| then < now)
+    }),
+    ("age > 0.25", |row, before| before.is_some_and(|before| seconds(row) - seconds(before) > 0.25)),
+    ("raw(opening) == 85", |row, _| number(row, "opening") == Some(42.5)),
+];
+
+#[test]
+fn conditions_hold_for_the_rows_for_which_they_do() {
+    let folder = project_with_recording();
+    let all = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    assert!(all.len() > 1500);
+    let mut matched = 0;
+    for (condition, holds) in CONDITIONS {
+        let mut before: HashMap<String, &Json> = HashMap::new();
+        let mut expected = Vec::new();
+        for row in &all {
+            let last = if row.get("fields").is_some() { before.insert(sender(row), row) } else { None };
+            if holds(row, last) {
+                expected.push(row.clone());
+            }
+        }
+        let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--where", condition];
+        let found = lines(&succeed(folder.path(), &words));
+        assert_eq!(found.len(), expected.len(), "{condition}");
+        assert!(found == expected, "{condition}");
+        matched += usize::from(!found.is_empty());
+    }
+    assert!(matched >= CONDITIONS.len() - 2, "{matched}: conditions that match nothing test nothing");
+}
+
+#[test]
+fn an_age_of_another_message_is_that_of_the_same_node() {
+    let folder = project_with_recording();
+    let all = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    let mut last: HashMap<String, f64> = HashMap::new();
+    let mut expected = Vec::new();
+    for row in all.iter().filter(|row| row.get("fields").is_some()) {
+        let node = format!("{} {}", row["channel"], row["node"]);
+        if row["message"] == "MoveGate" {
+            last.insert(node, seconds(row));
+        } else if row["message"] == "Refused" && last.get(&node).is_some_and(|then| seconds(row) - then < 0.02) {
+            expected.push(row.clone());
+        }
+    }
+    let condition = "message == Refused and age(MoveGate) < 0.02";
+    let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--where", condition];
+    let found = lines(&succeed(folder.path(), &words));
+    assert!(!found.is_empty());
+    assert!(found == expected);
+    // The messages that it looks back to need not be shown.
+    let only = [words.as_slice(), &["--message", "Refused"]].concat();
+    assert!(lines(&succeed(folder.path(), &only)) == expected);
+}
+
+#[test]
+fn changes_are_the_differences_between_rows() {
+    let folder = project_with_recording();
+    let words = ["decode", "stormy-night.pcapng", "--as", "ndjson"];
+    let all = lines(&succeed(folder.path(), &words));
+    let found = lines(&succeed(folder.path(), &[words.as_slice(), &["--changes"]].concat()));
+    let mut before: HashMap<String, &Json> = HashMap::new();
+    let mut expected = Vec::new();
+    for row in all.iter().filter(|row| row.get("fields").is_some()) {
+        let Some(last) = before.insert(sender(row), row) else { continue };
+        let (now, then) = (row["fields"].as_object().unwrap(), last["fields"].as_object().unwrap());
+        let names: std::collections::BTreeSet<&String> = now.keys().chain(then.keys()).collect();
+        let value = |fields: &serde_json::Map<String, Json>, name: &str| fields.get(name).cloned().unwrap_or_default();
+        let changes: Vec<(String, Json, Json)> = names
+            .into_iter()
+            .map(|name| (name.clone(), value(then, name), value(now, name)))
+            .filter(|(_, old, new)| old != new)
+            .collect();
+        if !changes.is_empty() {
+            expected.push((row["time"].clone(), changes));
+        }
+    }
+    let shown = |line: &Json| {
+        let mut changes: Vec<(String, Json, Json)> = line["changes"]
+            .as_object()
+            .unwrap()
+            .iter()
+            .map(|(name, both)| (name.clone(), both["old"].clone(), both["new"].clone()))
+            .collect();
+        changes.sort_by(|a, b| a.0.cmp(&b.0));
+        (line["time"].clone(), changes)
+    };
+    let found: Vec<_> = found.iter().map(shown).collect();
+    assert!(found.len() > 500);
+    assert!(found == expected);
+    let table = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--where", "state changed"]);
+    assert!(table.contains("state: opening \u{2192} held"), "{table}");
+    let csv = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--as", "csv"]);
+    assert!(csv.contains(",3,GateStatus,state,opening,held\n"), "{csv}");
+}
+
+#[test]
+fn what_lies_around_a_row_is_shown_with_it() {
+    let folder = project_with_recording();
+    let words = ["decode", "stormy-night.pcapng", "--as", "ndjson"];
+    let all = lines(&succeed(folder.path(), &words));
+    let alarms: Vec<f64> = all.iter().filter(|row| row["message"] == "Alarm").map(seconds).collect();
+    assert!(!alarms.is_empty());
+    let near = |row: &&Json| alarms.iter().any(|alarm| (-0.5..=1.5).contains(&(seconds(row) - alarm)));
+    let expected: Vec<Json> = all.iter().filter(near).cloned().collect();
+    let around = ["--around", "message == Alarm", "--before", "500ms", "--after", "1.5s"];
+    let found = lines(&succeed(folder.path(), &[words.as_slice(), &around].concat()));
+    assert!(found == expected, "{} of {}", found.len(), expected.len());
+    // Other filters restrict what is shown, not what is looked for.
+    let expected: Vec<Json> = expected.into_iter().filter(|row| row["message"] == "GateStatus").collect();
+    let only = [words.as_slice(), &around, &["--message", "GateStatus"]].concat();
+    assert!(lines(&succeed(folder.path(), &only)) == expected);
+}
+
+#[test]
+fn the_last_rows_are_the_last_ones() {
+    let folder = project_with_recording();
+    let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--message", "GateStatus"];
+    let all = lines(&succeed(folder.path(), &words));
+    for threads in ["1", "2"] {
+        let last = [words.as_slice(), &["--last", "7", "--threads", threads]].concat();
+        assert!(lines(&succeed(folder.path(), &last)) == all[all.len() - 7..]);
+    }
+}
+
+#[test]
+fn mistakes_in_conditions_say_what_to_write() {
+    let folder = project_with_recording();
+    for (condition, said) in [
+        ("Refused and node == 3", "`Refused` is no condition by itself; write message == Refused"),
+        ("checksum", "`checksum` is no condition by itself; write broken == checksum"),
+        ("opening == \"half\"", "`opening` is not text; compare it with a number or a label, without quotes"),
+        ("serial == \"xyz\"", "`serial` holds bytes: write them in hex"),
+        ("operator > \"A\"", "`operator` is compared with \"A\" by ==, != or has"),
+        ("operator == Wren", "nothing is called `Wren`"),
+        ("\"Wren\"", "\"Wren\" can only be compared with a field that is text or bytes"),
+        ("operator == \"Wren", "the second quote is missing"),
+        ("state == hold", "GateState has no label `hold`"),
+        ("oil jumped 5", "`by` is missing before"),
+        ("age(Gate) > 1", "nothing is called `Gate`"),
+    ] {
+        for option in ["--where", "--around"] {
+            let ran = run(folder.path(), &["decode", "stormy-night.pcapng", option, condition]);
+            assert_eq!(ran.code, 2, "{condition}");
+            assert!(ran.err.contains(said) && ran.err.contains(option), "{condition}: {}", ran.err);
+            assert_eq!(ran.out, "", "{condition}");
+        }
+    }
+}
