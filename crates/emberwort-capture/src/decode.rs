@@ -1,5 +1,6 @@
 //! From chunks to rows: one receiver for each stream.
 
+use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -7,6 +8,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, StreamId, Time, TimedReceiver, Values};
 
+use crate::assign::Unassigned;
 use crate::demux::{Demux, StreamSink};
 use crate::items::ItemSink;
 use crate::lane::{Either, Lane, LaneSink, Reading, Shared, read_bodies};
@@ -20,6 +22,8 @@ pub struct Decoder<S: ItemSink> {
     framings: Vec<Arc<Framing>>,
     host_framings: Vec<Arc<Framing>>,
     lanes: Vec<Lane>,
+    /// The nodes of devices that are heard at a tap of their own, for frames that do not say it.
+    nodes: HashMap<u32, u64>,
     /// The lane that was fed last.
     last_lane: usize,
     shared: Shared<S>,
@@ -60,7 +64,7 @@ impl<S: ItemSink> Decoder<S> {
         };
         let mut shared = Shared { speakers, later: Later::none(), requests: Vec::new(), output };
         shared.know();
-        Self { framings, host_framings, lanes: Vec::new(), last_lane: 0, shared, plan }
+        Self { framings, host_framings, lanes: Vec::new(), nodes: HashMap::new(), last_lane: 0, shared, plan }
     }
 
     /// Asks for definitions only when somebody speaks them. On channels whose frames say their revision and come as a stream, frames
@@ -89,10 +93,10 @@ impl<S: ItemSink> Decoder<S> {
     }
 
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut TimedReceiver, &mut LaneSink<'_, S>)) {
-        let Lane { stream, framing, receiver, reading } = &mut self.lanes[index];
+        let Lane { stream, node, framing, receiver, reading } = &mut self.lanes[index];
         let known = self.shared.speakers.definitions().len();
         let host_direction = reading.either.is_some().then(|| self.host_framings[stream.channel].plan());
-        let is_uniform = known == 1 && reading.either.is_none() && reading.only.is_none();
+        let is_uniform = known == 1 && reading.either.is_none() && reading.only.is_none() && node.is_none();
         let mut sink = LaneSink {
             is_uniform,
             own_revision: u64::from(self.plan.link.revision),
@@ -101,6 +105,7 @@ impl<S: ItemSink> Decoder<S> {
             host_direction,
             reading,
             stream: *stream,
+            node: *node,
             definition: 0,
             time: None,
         };
@@ -172,7 +177,8 @@ impl<S: ItemSink> Decoder<S> {
             readers: readers(from),
             host_readers: if is_either { readers(Some(End::Host)) } else { Vec::new() },
         };
-        self.lanes.push(Lane { stream, framing, receiver: TimedReceiver::new(receiver), reading });
+        let node = self.nodes.get(&stream.tap).copied();
+        self.lanes.push(Lane { stream, node, framing, receiver: TimedReceiver::new(receiver), reading });
         self.lanes.len() - 1
     }
 
@@ -248,9 +254,21 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
         self.shared.speakers.definitions().len()
     }
 
-    fn unassigned(&mut self, bytes: &[u8]) -> ControlFlow<()> {
-        self.shared.output.statistics.count_other(bytes.len());
+    fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
+        self.shared.output.statistics.count_other(why, bytes.len());
         self.goes_on()
+    }
+
+    fn heard_of(&mut self, tap: u32, node: u64) {
+        self.nodes.insert(tap, node);
+    }
+
+    fn end_stream(&mut self, stream: StreamId) {
+        if let Some(index) = self.lanes.iter().position(|lane| lane.stream == stream) {
+            self.with_lane(index, |receiver, sink| receiver.finish(sink));
+            self.lanes.remove(index);
+            self.last_lane = 0;
+        }
     }
 
     fn end_streams(&mut self) {
@@ -260,5 +278,6 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
             self.with_lane(index, |receiver, sink| receiver.finish(sink));
         }
         self.lanes.clear();
+        self.nodes.clear();
     }
 }

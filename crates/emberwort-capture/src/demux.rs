@@ -1,16 +1,23 @@
-//! From the pieces of a capture to chunks: which channel, which end, which key.
+//! From the pieces of a capture to chunks: which channel, which end, which key, which device.
 
+use std::collections::HashMap;
+use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::medium::Carriage;
+use emberwort_model::medium::{Carriage, MediumKind};
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
-use crate::packets::{can_data, keyed, udp_payload};
-use crate::pieces::{Interface, InterfaceKind, Piece, PieceSink};
+use crate::assign::{Facts, Rule, Unassigned};
+use crate::network::fragments::Fragments;
+use crate::network::ip::{self, Packet};
+use crate::network::ip_packet;
+use crate::network::tcp::{self, Segment, Streams, Way};
+use crate::packets::{CanFrame, can_frame, keyed, usual_datagram};
+use crate::pieces::{Interface, InterfaceKind, Piece, PieceSink, Record};
 use crate::recorder::described;
 
 /// Takes the chunks of a capture, and says what it knows of their keys.
@@ -22,9 +29,17 @@ pub trait StreamSink: ChunkSink {
     fn definitions(&self) -> usize;
 
     /// A packet that belongs to no channel of the link. `Break` ends the reading.
-    fn unassigned(&mut self, bytes: &[u8]) -> ControlFlow<()>;
+    fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()>;
 
-    /// All streams have ended: what comes next has nothing to do with what came before.
+    /// All that is heard at a tap is said by the device with this node, or to it, if frames do not say it themselves.
+    fn heard_of(&mut self, tap: u32, node: u64) {
+        let _ = (tap, node);
+    }
+
+    /// A stream has ended: what comes next on it has nothing to do with what came before.
+    fn end_stream(&mut self, stream: StreamId);
+
+    /// All streams have ended.
     fn end_streams(&mut self);
 }
 
@@ -38,11 +53,27 @@ pub struct Demux<S> {
     from: Option<End>,
     /// The key of packets with which a capture gives none.
     key: Option<u64>,
-    routes: Vec<Route>,
+    rules: Vec<Rule>,
+    /// Nodes of devices by the names that sources have for them.
+    nodes: HashMap<String, u64>,
+    interfaces: Vec<Known>,
+    fragments: Fragments,
+    streams: Streams,
+    /// What comes from a tap of its own.
+    taps: HashMap<Origin, u32>,
+    /// Devices that sources name, and that have no node.
+    nameless: HashMap<String, u32>,
     /// The streams of UDP ports that came last, as long as no more definitions are in use.
     ports: Vec<KnownPorts>,
     definitions: usize,
     sink: S,
+}
+
+/// An interface of the capture at hand.
+#[derive(Clone, Debug)]
+struct Known {
+    route: Route,
+    name: String,
 }
 
 /// Source and destination port of a datagram, and the channel and key that they mean.
@@ -60,19 +91,67 @@ enum Route {
     /// By the CAN identifier; with the end that sends, if the interface says it.
     Can(Option<End>),
     /// Nowhere.
-    Other,
+    Other(Unassigned),
+}
+
+/// Whose bytes are kept apart from all others.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+enum Origin {
+    /// A direction of a TCP connection, the channel, and how many gaps it had.
+    Tcp(Way),
+    /// A node that a rule says.
+    Node(u64),
+    /// A device that a source names.
+    Device(String),
+}
+
+/// What is known of the bytes at hand beside their channel.
+#[derive(Clone, Copy, Debug)]
+struct Said {
+    from: Option<End>,
+    node: Option<u64>,
 }
 
 /// The tap of packets, which are whole wherever they were heard.
 const PACKETS: u32 = u32::MAX;
 
+/// Taps of interfaces have smaller numbers.
+const FIRST_TAP: u32 = 1 << 16;
+
 /// Most pairs of UDP ports that are remembered.
 const MAX_PORTS: usize = 8;
+
+/// So many origins are kept apart; those that come later are heard together.
+const MAX_TAPS: usize = 1 << 16;
+
+/// What of a network could not be put together.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct NetworkLosses {
+    /// Packets of which parts lack.
+    pub fragmented: u64,
+    /// Gaps in streams of TCP, and the bytes that lack in them.
+    pub gaps: (u64, u64),
+}
 
 impl<S: StreamSink> Demux<S> {
     /// Serial bytes of which a capture does not say the channel are taken for the link's only serial channel.
     pub fn new(plan: Arc<Plan>, sink: S) -> Self {
-        Self { plan, on: None, from: None, key: None, routes: Vec::new(), ports: Vec::new(), definitions: 0, sink }
+        Self {
+            plan,
+            on: None,
+            from: None,
+            key: None,
+            rules: Vec::new(),
+            nodes: HashMap::new(),
+            interfaces: Vec::new(),
+            fragments: Fragments::default(),
+            streams: Streams::default(),
+            taps: HashMap::new(),
+            nameless: HashMap::new(),
+            ports: Vec::new(),
+            definitions: 0,
+            sink,
+        }
     }
 
     /// Takes serial bytes of which a capture does not say the channel for this one, by index.
@@ -96,23 +175,68 @@ impl<S: StreamSink> Demux<S> {
         self
     }
 
-    /// The sink, which was given all.
-    pub fn into_sink(self) -> S {
+    /// Packets for which a rule holds belong where it says; the first of several counts.
+    #[must_use]
+    pub fn with_rules(mut self, rules: Vec<Rule>) -> Self {
+        self.rules = rules;
+        self
+    }
+
+    /// The nodes of devices that sources name.
+    #[must_use]
+    pub fn with_nodes(mut self, nodes: HashMap<String, u64>) -> Self {
+        self.nodes = nodes;
+        self
+    }
+
+    /// What of the network could not be put together so far.
+    pub fn losses(&self) -> NetworkLosses {
+        NetworkLosses { fragmented: self.fragments.given_up.0, gaps: self.streams.gaps }
+    }
+
+    /// Devices that sources name, that are no numbers and have no node.
+    pub fn nameless(&self) -> impl Iterator<Item = &str> {
+        self.nameless.keys().map(String::as_str)
+    }
+
+    /// The sink.
+    pub fn sink(&self) -> &S {
+        &self.sink
+    }
+
+    /// The sink, after [`Self::finish`].
+    pub fn into_sink(mut self) -> S {
+        let _ = self.finish();
         self.sink
     }
 
-    fn serial_channel(&self, description: &str) -> Option<(usize, Option<End>)> {
-        if let Some((name, from)) = described(description) {
-            return self.plan.channel_index(name).map(|channel| (channel, from.or(self.from)));
+    /// Nothing more comes from the network of the capture at hand: hands on what waits for more.
+    pub fn finish(&mut self) -> ControlFlow<()> {
+        let given_up = self.fragments.given_up;
+        self.fragments.finish();
+        for _ in given_up.0..self.fragments.given_up.0 {
+            self.sink.unassigned(Unassigned::Fragments, &[])?;
         }
-        if self.on.is_some() {
-            return self.on.map(|channel| (channel, self.from));
+        let mut streams = std::mem::take(&mut self.streams);
+        let flow = streams.finish(&mut |way, event| self.tcp_event(way, event));
+        self.streams.gaps = streams.gaps;
+        self.streams.repeated = streams.repeated;
+        flow
+    }
+
+    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>), Unassigned> {
+        if let Some((name, from)) = described(description) {
+            let channel = self.plan.channel_index(name).ok_or(Unassigned::Described)?;
+            return Ok((channel, from.or(self.from)));
+        }
+        if let Some(on) = self.on {
+            return Ok((on, self.from));
         }
         let serial = |n: &usize| !self.plan.channels[*n].finder().is_packet();
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
-            (Some(only), None) => Some((only, self.from)),
-            _ => None,
+            (Some(only), None) => Ok((only, self.from)),
+            _ => Err(Unassigned::Serial),
         }
     }
 
@@ -125,12 +249,38 @@ impl<S: StreamSink> Demux<S> {
     fn packet(
         &mut self,
         (channel, key): (usize, u64),
-        from: Option<End>,
+        said: Said,
         bytes: &[u8],
         time: Option<Time>,
     ) -> ControlFlow<()> {
-        let stream = StreamId { channel, from: from.or(self.from), tap: PACKETS };
+        let tap = said.node.map_or(PACKETS, |node| self.tap(Origin::Node(node), Some(node)));
+        let stream = StreamId { channel, from: said.from.or(self.from), tap };
         self.hand_on(stream, Some(key), bytes, time)
+    }
+
+    /// The tap of an origin, made when it is first heard.
+    fn tap(&mut self, origin: Origin, node: Option<u64>) -> u32 {
+        if let Some(tap) = self.taps.get(&origin) {
+            return *tap;
+        }
+        if self.taps.len() >= MAX_TAPS {
+            return FIRST_TAP;
+        }
+        let tap = FIRST_TAP + 1 + self.taps.len() as u32;
+        self.taps.insert(origin, tap);
+        if let Some(node) = node {
+            self.sink.heard_of(tap, node);
+        }
+        tap
+    }
+
+    /// What the first rule that is for a packet says of it: channel, end and node.
+    fn ruled(&self, facts: &Facts<'_>) -> (Option<usize>, Said) {
+        let found = self.rules.iter().find_map(|rule| Some((rule, rule.is_for(facts)?)));
+        match found {
+            Some((rule, from)) => (rule.channel, Said { from, node: rule.node }),
+            None => (None, Said { from: None, node: None }),
+        }
     }
 
     /// The channel of a CAN identifier.
@@ -176,35 +326,207 @@ impl<S: StreamSink> Demux<S> {
             };
             knows(to).or_else(|| knows(from))
         })?;
-        let known = |port: u16| self.sink.knows(channel, u64::from(port));
-        let key = if known(to) { to } else { from };
-        Some((channel, u64::from(key)))
+        Some((channel, self.key_of(channel, [from, to])))
+    }
+
+    /// The key that ports mean on a channel.
+    fn key_of(&self, channel: usize, [from, to]: [u16; 2]) -> u64 {
+        let is_known = self.sink.knows(channel, u64::from(to));
+        u64::from(if is_known { to } else { from })
+    }
+
+    fn datagram(
+        &mut self,
+        ports: [u16; 2],
+        (addresses, interface): (Option<[IpAddr; 2]>, usize),
+        route_from: Option<End>,
+        (bytes, packet): (&[u8], &[u8]),
+        time: Option<Time>,
+    ) -> ControlFlow<()> {
+        let (ruled, mut said) = match self.rules.is_empty() {
+            true => (None, Said { from: None, node: None }),
+            false => {
+                let name = self.interfaces.get(interface).map_or("", |known| known.name.as_str());
+                let interface = Some((interface, name));
+                self.ruled(&Facts { interface, addresses, ports: Some(ports), ..Facts::default() })
+            }
+        };
+        said.from = route_from.or(said.from);
+        let found = match ruled {
+            Some(channel) => Some((channel, self.key_of(channel, ports))),
+            None => self.udp(ports),
+        };
+        match found {
+            Some(found) => self.packet(found, said, bytes, time),
+            None => self.sink.unassigned(Unassigned::UdpPort(ports[0].min(ports[1])), packet),
+        }
+    }
+
+    /// A packet of a network that takes a closer look.
+    fn network(
+        &mut self,
+        kind: InterfaceKind,
+        from: Option<End>,
+        interface: usize,
+        bytes: &[u8],
+        time: Option<Time>,
+    ) -> ControlFlow<()> {
+        let Some(packet) = ip_packet(kind, bytes) else { return self.sink.unassigned(Unassigned::NotIp, bytes) };
+        let Some(packet) = Packet::read(packet) else { return self.sink.unassigned(Unassigned::Damaged, bytes) };
+        let whole;
+        let payload = match packet.fragment {
+            None => packet.payload,
+            Some(fragment) => match self.fragments.add(&packet, fragment, time) {
+                None => return ControlFlow::Continue(()),
+                Some(put_together) => {
+                    whole = put_together;
+                    &whole
+                }
+            },
+        };
+        let addresses = [packet.source, packet.destination];
+        match packet.protocol {
+            ip::UDP | ip::UDP_LITE => match ip::datagram(packet.protocol, payload) {
+                Some((ports, data)) => self.datagram(ports, (Some(addresses), interface), from, (data, bytes), time),
+                None => self.sink.unassigned(Unassigned::Damaged, bytes),
+            },
+            ip::TCP => {
+                let Some(segment) = Segment::read(packet.source, packet.destination, payload) else {
+                    return self.sink.unassigned(Unassigned::Damaged, bytes);
+                };
+                let lower = segment.way.from.1.min(segment.way.to.1);
+                match self.tcp_channel(segment.way).0 {
+                    None => return self.sink.unassigned(Unassigned::TcpPort(lower), bytes),
+                    // A segment is no packet: what is sent at once can come in two, and two in one.
+                    Some(channel) if self.plan.channels[channel].finder().is_packet() => {
+                        return self.sink.unassigned(Unassigned::TcpPackets(lower), bytes);
+                    }
+                    Some(_) => {}
+                }
+                let mut streams = std::mem::take(&mut self.streams);
+                let flow = streams.add(&segment, time, &mut |way, event| self.tcp_event(way, event));
+                self.streams = streams;
+                flow
+            }
+            protocol => self.sink.unassigned(Unassigned::Protocol(protocol), bytes),
+        }
+    }
+
+    /// The channel of a connection: as a rule says, else the one with its port.
+    fn tcp_channel(&self, way: Way) -> (Option<usize>, Said) {
+        let ports = [way.from.1, way.to.1];
+        let facts = Facts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..Facts::default() };
+        let (ruled, said) = self.ruled(&facts);
+        let has_port = |port: u16| {
+            let mut channels = self.plan.channels.iter();
+            channels.position(|channel| matches!(channel.medium.kind, MediumKind::Tcp { port: own, .. } if own == port))
+        };
+        (ruled.or_else(|| has_port(ports[1])).or_else(|| has_port(ports[0])), said)
+    }
+
+    fn tcp_event(&mut self, way: Way, event: tcp::Event<'_>) -> ControlFlow<()> {
+        let (Some(channel), said) = self.tcp_channel(way) else { return ControlFlow::Continue(()) };
+        let tap = self.tap(Origin::Tcp(way), said.node);
+        let stream = StreamId { channel, from: said.from.or(self.from), tap };
+        match event {
+            tcp::Event::Bytes(time, bytes) => self.hand_on(stream, self.key, bytes, time),
+            tcp::Event::Gap(_) => {
+                self.sink.end_stream(stream);
+                ControlFlow::Continue(())
+            }
+            tcp::Event::End => {
+                self.sink.end_stream(stream);
+                self.taps.remove(&Origin::Tcp(way));
+                ControlFlow::Continue(())
+            }
+        }
+    }
+
+    fn can_piece(
+        &mut self,
+        route_from: Option<End>,
+        interface: usize,
+        bytes: &[u8],
+        time: Option<Time>,
+    ) -> ControlFlow<()> {
+        let (key, data) = match can_frame(bytes) {
+            CanFrame::Data(key, data) => (key, data),
+            CanFrame::Remote => return self.sink.unassigned(Unassigned::CanRemote, bytes),
+            CanFrame::Error(classes) => return self.sink.unassigned(Unassigned::CanError(classes), bytes),
+            CanFrame::Cut => return self.sink.unassigned(Unassigned::CanCut, bytes),
+        };
+        let (ruled, mut said) = match self.rules.is_empty() {
+            true => (None, Said { from: None, node: None }),
+            false => {
+                let name = self.interfaces.get(interface).map_or("", |known| known.name.as_str());
+                let interface = Some((interface, name));
+                self.ruled(&Facts { interface, can_id: Some(key), ..Facts::default() })
+            }
+        };
+        said.from = route_from.or(said.from);
+        match ruled.or_else(|| self.can(key)) {
+            Some(channel) => self.packet((channel, key), said, data, time),
+            None => self.sink.unassigned(Unassigned::CanId(key), bytes),
+        }
+    }
+
+    /// The channel of a record: as it says, else as the user does, else the one that has its key, else the only one that has none.
+    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<usize, Unassigned> {
+        if let Some(name) = record.channel {
+            return self.plan.channel_index(name).ok_or(Unassigned::Channel);
+        }
+        if let Some(on) = self.on {
+            return Ok(on);
+        }
+        if let Some(key) = key {
+            let channels = &self.plan.channels;
+            let keyed = |index: &usize| channels[*index].key_is_outside() && self.sink.knows(*index, key);
+            let carried = |channel: &emberwort_model::plan::Channel| match channel.medium.kind.carriage() {
+                Carriage::Udp { port } => u64::from(port) == key,
+                _ => false,
+            };
+            let by_key = (0..channels.len()).find(keyed);
+            return by_key.or_else(|| channels.iter().position(carried)).ok_or(Unassigned::Key(key));
+        }
+        self.serial_channel("").map(|(channel, _)| channel)
     }
 }
 
 impl<S: StreamSink> PieceSink for Demux<S> {
     fn section(&mut self) {
+        let _ = self.finish();
         self.sink.end_streams();
-        self.routes.clear();
+        self.interfaces.clear();
+        self.taps.clear();
     }
 
     fn interface(&mut self, interface: Interface) {
+        let number = self.interfaces.len();
         let said = described(&interface.description);
-        let from = said.and_then(|(_, from)| from);
+        let facts = Facts { interface: Some((number, &interface.name)), ..Facts::default() };
+        let (ruled, by_rule) = self.ruled(&facts);
+        let from = said.and_then(|(_, from)| from).or(by_rule.from);
         let route = match interface.kind {
-            InterfaceKind::Serial => match self.serial_channel(&interface.description) {
-                Some((channel, from)) => {
-                    let stream = StreamId { channel, from, tap: self.routes.len() as u32 };
-                    let is_keyed = said.is_some() && self.plan.channels[channel].key_is_outside();
-                    if is_keyed { Route::Keyed(stream) } else { Route::Stream(stream) }
+            InterfaceKind::Serial => {
+                let found = match ruled {
+                    Some(channel) => Ok((channel, from.or(self.from))),
+                    None => self.serial_channel(&interface.description).map(|(channel, own)| (channel, own.or(from))),
+                };
+                match found {
+                    Ok((channel, from)) => {
+                        let tap = by_rule.node.map_or(number as u32, |node| self.tap(Origin::Node(node), Some(node)));
+                        let stream = StreamId { channel, from, tap };
+                        let is_keyed = said.is_some() && self.plan.channels[channel].key_is_outside();
+                        if is_keyed { Route::Keyed(stream) } else { Route::Stream(stream) }
+                    }
+                    Err(why) => Route::Other(why),
                 }
-                None => Route::Other,
-            },
+            }
             InterfaceKind::Can => Route::Can(from),
-            InterfaceKind::Other(_) => Route::Other,
+            InterfaceKind::Other(number) => Route::Other(Unassigned::LinkType(number)),
             kind => Route::Network(kind, from),
         };
-        self.routes.push(route);
+        self.interfaces.push(Known { route, name: interface.name });
     }
 
     fn pause(&mut self) {
@@ -212,28 +534,64 @@ impl<S: StreamSink> PieceSink for Demux<S> {
     }
 
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
-        let (time, bytes) = (piece.time, piece.bytes);
-        match self.routes.get(piece.interface).copied() {
-            Some(Route::Stream(stream)) => return self.hand_on(stream, self.key, bytes, time),
-            Some(Route::Keyed(stream)) => {
-                if let Some((key, data)) = keyed(bytes) {
-                    return self.hand_on(stream, Some(key), data, time);
-                }
-            }
+        let (time, bytes, interface) = (piece.time, piece.bytes, piece.interface);
+        match self.interfaces.get(interface).map(|known| known.route) {
+            Some(Route::Stream(stream)) => self.hand_on(stream, self.key, bytes, time),
+            Some(Route::Keyed(stream)) => match keyed(bytes) {
+                Some((key, data)) => self.hand_on(stream, Some(key), data, time),
+                None => self.sink.unassigned(Unassigned::Described, bytes),
+            },
             Some(Route::Network(kind, from)) => {
-                let datagram = udp_payload(kind, bytes);
-                if let Some((found, data)) = datagram.and_then(|(ports, data)| Some((self.udp(ports)?, data))) {
-                    return self.packet(found, from, data, time);
+                // The addresses of a usual packet matter only to rules.
+                let usual =
+                    if kind == InterfaceKind::Ip && self.rules.is_empty() { usual_datagram(bytes) } else { None };
+                match usual {
+                    Some((ports, data)) => self.datagram(ports, (None, interface), from, (data, bytes), time),
+                    None => self.network(kind, from, interface, bytes, time),
                 }
             }
-            Some(Route::Can(from)) => {
-                let frame = can_data(bytes);
-                if let Some((channel, key, data)) = frame.and_then(|(key, data)| Some((self.can(key)?, key, data))) {
-                    return self.packet((channel, key), from, data, time);
-                }
-            }
-            Some(Route::Other) | None => {}
+            Some(Route::Can(from)) => self.can_piece(from, interface, bytes, time),
+            Some(Route::Other(why)) => self.sink.unassigned(why, bytes),
+            None => self.sink.unassigned(Unassigned::Serial, bytes),
         }
-        self.sink.unassigned(bytes)
+    }
+
+    fn record(&mut self, record: &Record<'_>) -> ControlFlow<()> {
+        let (time, bytes) = (record.time, record.bytes);
+        let key = record.key.or(self.key);
+        let (ruled, said) = match self.rules.is_empty() {
+            true => (None, Said { from: None, node: None }),
+            false => {
+                let port = record.key.and_then(|key| u16::try_from(key).ok());
+                let facts = Facts {
+                    device: record.device,
+                    ports: port.map(|port| [port; 2]),
+                    can_id: record.key,
+                    ..Facts::default()
+                };
+                self.ruled(&facts)
+            }
+        };
+        let channel = match ruled {
+            Some(channel) => channel,
+            None => match self.record_channel(record, key) {
+                Ok(channel) => channel,
+                Err(why) => return self.sink.unassigned(why, bytes),
+            },
+        };
+        let node_of = |name: &str| self.nodes.get(name).copied().or_else(|| name.parse().ok());
+        let node = said.node.or_else(|| node_of(record.device?));
+        let tap = match (record.device, node) {
+            (Some(device), None) => {
+                if self.nameless.len() < MAX_TAPS {
+                    *self.nameless.entry(device.to_owned()).or_default() += 1;
+                }
+                self.tap(Origin::Device(device.to_owned()), None)
+            }
+            (_, Some(node)) => self.tap(Origin::Node(node), Some(node)),
+            (None, None) => 0,
+        };
+        let from = record.from.or(said.from).or(self.from);
+        self.hand_on(StreamId { channel, from, tap }, key, bytes, time)
     }
 }

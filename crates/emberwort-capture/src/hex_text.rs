@@ -3,20 +3,15 @@
 //!
 //! Which of them it is, the first lines say. What cannot be read is damage with its place and a way out, never skipped.
 
-use std::io::{self, BufRead, BufReader, Read};
+use std::io::{self, Read};
 use std::ops::ControlFlow;
 
-use jiff::civil::{DateTime, Time};
-use jiff::tz::TimeZone;
-use jiff::{Span, Timestamp, Unit};
-
+use crate::lines::each_line;
 use crate::pieces::{DETECT_BYTES, Damage, Interface, Outcome, Piece, PieceSink, read_once, serial_interface};
+use crate::stamps::{Stamp, Stamps, parsed};
 
 /// Bytes that are kept together: those of one line of hex digits, or of one dump.
 const MAX_LINE: usize = 1 << 16;
-
-/// A line of a dump or log that is longer than this is none.
-const MAX_TEXT: usize = 1 << 18;
 
 /// How bytes stand in text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -204,36 +199,19 @@ trait Lines {
 }
 
 fn by_lines(input: impl Read, lines: &mut impl Lines, sink: &mut impl PieceSink) -> io::Result<Outcome> {
-    let mut input = BufReader::with_capacity(1 << 16, input);
-    let mut outcome = Outcome::default();
-    let mut line = Vec::new();
-    let reason = loop {
-        line.clear();
-        if input.buffer().is_empty() {
-            sink.pause();
+    let mut is_over = false;
+    let mut outcome = each_line(input, sink, |sink, line| {
+        let flow = lines.line(line.trim_end(), &mut |piece| sink.piece(piece));
+        is_over = matches!(flow, Ok(ControlFlow::Break(())));
+        flow
+    })?;
+    if !is_over {
+        // What came before damage is read.
+        let end = lines.end(&mut |piece| sink.piece(piece));
+        if let (None, Err(reason)) = (&outcome.damage, end) {
+            outcome.damage = Some(Damage { offset: outcome.bytes, reason });
         }
-        let mut give = |piece: Piece<'_>| sink.piece(piece);
-        let count = input.by_ref().take(MAX_TEXT as u64).read_until(b'\n', &mut line)?;
-        if count == 0 {
-            break lines.end(&mut give).err();
-        }
-        if count == MAX_TEXT {
-            break Some(format!("a line is longer than {MAX_TEXT} bytes"));
-        }
-        match lines.line(String::from_utf8_lossy(&line).trim_end(), &mut give) {
-            Ok(ControlFlow::Continue(())) => outcome.bytes += count as u64,
-            Ok(ControlFlow::Break(())) => {
-                outcome.bytes += count as u64;
-                return Ok(outcome);
-            }
-            Err(reason) => {
-                // What came before is read.
-                let _ = lines.end(&mut give);
-                break Some(reason);
-            }
-        }
-    };
-    outcome.damage = reason.map(|reason| Damage { offset: outcome.bytes, reason });
+    }
     Ok(outcome)
 }
 
@@ -369,9 +347,7 @@ impl Lines for Dump {
 /// Reads lines with a time in front.
 #[derive(Default)]
 struct Log {
-    /// The last time of day, and the days that went by since the first line, where times have no date.
-    last: Option<i64>,
-    days: i64,
+    stamps: Stamps,
 }
 
 impl Lines for Log {
@@ -396,7 +372,7 @@ impl Lines for Log {
                 )
             })?);
         }
-        let time = self.nanoseconds(stamp).ok_or("a time before 1970 or beyond the year 2500")?;
+        let time = self.stamps.nanoseconds(stamp).ok_or("a time before 1970 or beyond the year 2500")?;
         let time = Some(emberwort_wire::Time::from_nanoseconds(time));
         Ok(give(Piece { interface: 0, time, bytes: &bytes }))
     }
@@ -404,37 +380,6 @@ impl Lines for Log {
     fn end(&mut self, _: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> Result<(), String> {
         Ok(())
     }
-}
-
-const DAY: i64 = 86_400_000_000_000;
-
-impl Log {
-    /// Nanoseconds since 1970, of times without a date since the midnight before the first of them.
-    fn nanoseconds(&mut self, stamp: Stamp) -> Option<u64> {
-        match stamp {
-            Stamp::At(time) => u64::try_from(time.as_nanosecond()).ok(),
-            Stamp::OfDay(time) => {
-                let of_day = time.since(Time::midnight()).ok()?.total(Unit::Nanosecond).ok()? as i64;
-                // The time of day goes back at midnight alone.
-                if self.last.is_some_and(|last| last - of_day > DAY / 2) {
-                    self.days += 1;
-                }
-                self.last = Some(of_day);
-                u64::try_from(self.days * DAY + of_day).ok()
-            }
-            Stamp::Seconds(span) => u64::try_from(span.total(Unit::Nanosecond).ok()? as i64).ok(),
-        }
-    }
-}
-
-/// A time in front of a line.
-enum Stamp {
-    /// With a date; without a zone it is UTC.
-    At(Timestamp),
-    /// Time of day.
-    OfDay(Time),
-    /// Seconds since something.
-    Seconds(Span),
 }
 
 fn is_stamped(line: &str) -> bool {
@@ -463,29 +408,6 @@ fn stamp(line: &str) -> Option<(Stamp, &str)> {
     };
     let stamp = parsed(inner.trim_end_matches([':', ',', ';']))?;
     Some((stamp, rest.trim_start_matches([':', ',', ';'])))
-}
-
-fn parsed(text: &str) -> Option<Stamp> {
-    let text = &text.replace(',', ".");
-    let is_digit = |at: usize| text.as_bytes().get(at).is_some_and(u8::is_ascii_digit);
-    let colons = text.matches(':').count();
-    if text.contains('-') && colons >= 1 {
-        let text = text.replacen(' ', "T", 1);
-        let zoned = text.parse::<Timestamp>().ok();
-        let plain = || text.parse::<DateTime>().ok()?.to_zoned(TimeZone::UTC).ok().map(|time| time.timestamp());
-        return zoned.or_else(plain).map(Stamp::At);
-    }
-    if colons == 2 && text.find(':') == Some(2) && is_digit(0) {
-        return text.parse::<Time>().ok().map(Stamp::OfDay);
-    }
-    // Seconds with a point: whole numbers are bytes.
-    let (whole, part) = text.split_once('.')?;
-    let digits = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
-    if !digits(whole) || !digits(part) || whole.len() > 10 {
-        return None;
-    }
-    let nanoseconds: i64 = format!("{part:0<9.9}").parse().ok()?;
-    Some(Stamp::Seconds(Span::new().try_seconds(whole.parse::<i64>().ok()?).ok()?.try_nanoseconds(nanoseconds).ok()?))
 }
 
 fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {

@@ -73,6 +73,8 @@ impl<'a> Item<'a> {
 /// A decoded frame.
 #[derive(Clone, Copy, Debug)]
 pub struct Row<'a> {
+    /// Its number among all frames that were found, broken ones too, from 1.
+    pub number: u64,
     /// When its last byte came, if the capture has times.
     pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
@@ -100,6 +102,8 @@ pub struct Row<'a> {
 /// A frame that gives no row: a broken one, or one that cannot be read.
 #[derive(Clone, Copy, Debug)]
 pub struct BrokenFrame<'a> {
+    /// Its number among all frames that were found, good ones too, from 1.
+    pub number: u64,
     /// When its last byte came.
     pub time: Option<Time>,
     /// Index of the channel.

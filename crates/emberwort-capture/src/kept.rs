@@ -23,6 +23,8 @@ pub struct KeptItems {
 
 #[derive(Clone, Debug)]
 struct Kept {
+    /// Of a frame.
+    number: u64,
     time: Option<Time>,
     channel: usize,
     from: Option<End>,
@@ -69,6 +71,11 @@ impl KeptItems {
             Item::Broken(one) => (one.time, one.channel, one.from, one.offset, one.wire, one.frame),
             Item::Stray(one) => (one.time, one.channel, one.from, one.offset, one.wire, None),
         };
+        let number = match item {
+            Item::Row(row) => row.number,
+            Item::Broken(broken) => broken.number,
+            Item::Stray(_) => 0,
+        };
         let kind = match item {
             Item::Row(row) => {
                 Kind::Row { definition: row.definition, from: row.from, message: row.message, extent: row.extent }
@@ -98,8 +105,19 @@ impl KeptItems {
         if let Item::Row(row) = item {
             values.assign(row.values);
         }
-        let kept =
-            Kept { time, channel, from, offset, wire: wire_place, frame: frame_place, body, parts, values, kind };
+        let kept = Kept {
+            number,
+            time,
+            channel,
+            from,
+            offset,
+            wire: wire_place,
+            frame: frame_place,
+            body,
+            parts,
+            values,
+            kind,
+        };
         match self.items.get_mut(self.used) {
             Some(place) => *place = kept,
             None => self.items.push(kept),
@@ -119,12 +137,13 @@ impl KeptItems {
     /// If the speakers lack the definition of one of them.
     pub fn each(&self, speakers: &Speakers, mut act: impl FnMut(Item<'_>)) {
         for kept in &self.items[..self.used] {
-            let (time, channel, from, offset) = (kept.time, kept.channel, kept.from, kept.offset);
+            let (number, time, channel, from, offset) = (kept.number, kept.time, kept.channel, kept.from, kept.offset);
             let wire = &self.bytes[kept.wire.clone()];
             let (bytes, body) = (&self.bytes[kept.frame.clone()], &self.bytes[kept.body.clone()]);
             let frame = kept.parts.map(|parts| FrameView { bytes, body, ..parts });
             match (&kept.kind, &frame) {
                 (Kind::Row { definition, from, message, extent }, Some(frame)) => act(Item::Row(&Row {
+                    number,
                     time,
                     channel,
                     from: *from,
@@ -138,6 +157,7 @@ impl KeptItems {
                     wire,
                 })),
                 (Kind::Broken { fault, direction, plan }, frame) => act(Item::Broken(&BrokenFrame {
+                    number,
                     time,
                     channel,
                     from,

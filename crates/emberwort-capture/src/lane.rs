@@ -34,6 +34,8 @@ pub(crate) fn read_bodies(
 /// One stream of a channel.
 pub(crate) struct Lane {
     pub stream: StreamId,
+    /// The node of all frames that do not say it.
+    pub node: Option<u64>,
     pub framing: Arc<Framing>,
     pub receiver: TimedReceiver,
     pub reading: Reading,
@@ -92,6 +94,8 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
     pub shared: &'a mut Shared<S>,
     pub reading: &'a mut Reading,
     pub stream: StreamId,
+    /// The node of all frames that do not say it.
+    pub node: Option<u64>,
     pub direction: &'a Direction,
     /// The channel as frames from the host go over it, where either end can have sent them.
     pub host_direction: Option<&'a Direction>,
@@ -106,6 +110,11 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
 }
 
 impl<'a, S: ItemSink> LaneSink<'a, S> {
+    /// The frame with the node that was said of its stream.
+    fn with_node<'f>(&self, frame: &FrameView<'f>) -> FrameView<'f> {
+        FrameView { node: frame.node.or(self.node), ..*frame }
+    }
+
     /// The end as whose frame the one at hand is read, if that is known.
     fn end(&self) -> Option<End> {
         self.stream.from.or_else(|| self.reading.either.as_ref()?.faces)
@@ -198,7 +207,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let is_own = frame.revision.is_none_or(|revision| revision == self.own_revision);
         if !(self.is_uniform && is_own) {
-            return self.accept_of_some_definition(frame);
+            return self.accept_of_some_definition(&self.with_node(frame));
         }
         let (Some(Some(reader)), Some(requests)) = (self.reading.readers.first_mut(), self.shared.requests.first())
         else {
@@ -219,7 +228,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
             return;
         }
-        self.good_of_some_definition(at, frame, wire);
+        self.good_of_some_definition(at, &self.with_node(frame), wire);
     }
 
     fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
@@ -227,7 +236,8 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         if let FrameFault::Body { .. } = fault {
             self.requests_are_lost();
         }
-        self.without_row(at, frame, fault, wire);
+        let frame = frame.map(|frame| self.with_node(frame));
+        self.without_row(at, frame.as_ref(), fault, wire);
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
@@ -311,6 +321,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             frame = &with_node;
         }
         let row = Row {
+            number: output.statistics.frames + 1,
             time: self.time,
             channel: self.stream.channel,
             from,
@@ -358,6 +369,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             fault => (self.reading.only.unwrap_or(0), fault),
         };
         let broken = BrokenFrame {
+            number: self.shared.output.statistics.frames + 1,
             time: self.time,
             channel: self.stream.channel,
             from: if frame.is_some() { self.end() } else { self.stream.from },

@@ -6,6 +6,7 @@
 //! ```
 
 pub mod asking;
+pub mod assign;
 pub mod checksum_slips;
 pub mod decode;
 pub mod demux;
@@ -14,6 +15,8 @@ pub mod hex_text;
 pub mod items;
 pub mod kept;
 mod lane;
+mod lines;
+pub mod merge;
 pub mod monitor;
 pub mod network;
 mod output;
@@ -22,8 +25,10 @@ pub mod packets;
 pub mod packing;
 pub mod pieces;
 pub mod recorder;
+pub mod records;
 pub mod source;
 pub mod speakers;
+mod stamps;
 pub mod stats;
 pub mod writer;
 

@@ -54,6 +54,12 @@ impl Clock {
     }
 }
 
+/// Units a second by the option if_tsresol (draft-ietf-opsawg-pcapng, section 4.2): powers of 10, or of 2 with the highest bit.
+fn units_a_second(resolution: u8) -> Option<u64> {
+    let exponent = u32::from(resolution & 0x7F);
+    if resolution & 0x80 == 0 { 10u64.checked_pow(exponent) } else { 1u64.checked_shl(exponent) }
+}
+
 type Opened<R> = Result<R, PcapError<&'static [u8]>>;
 
 /// Why the blocks of a file are not read any further.
@@ -172,7 +178,7 @@ impl Section {
                 }
                 self.clocks.push(Clock { units_a_second: self.legacy_units, offset_seconds: 0 });
                 let kind = InterfaceKind::of_link_type(header.network.0 & 0xFFFF);
-                sink.interface(Interface { kind, description: String::new() });
+                sink.interface(Interface { kind, name: String::new(), description: String::new() });
                 ControlFlow::Continue(())
             }
             PcapBlockOwned::Legacy(packet) => {
@@ -199,13 +205,17 @@ impl Section {
             }
             Block::InterfaceDescription(interface) => {
                 self.clocks.push(Clock {
-                    units_a_second: interface.ts_resolution().unwrap_or(1_000_000),
+                    units_a_second: units_a_second(interface.if_tsresol)
+                        .ok_or(Stop::Damaged("an interface counts its times in units that are too small"))?,
                     offset_seconds: interface.ts_offset(),
                 });
-                let description = interface.if_description().and_then(Result::ok).unwrap_or_default();
+                let text = |said: Option<Result<&str, _>>| {
+                    said.and_then(Result::ok).unwrap_or_default().trim_end_matches('\0').to_owned()
+                };
                 sink.interface(Interface {
                     kind: InterfaceKind::of_link_type(interface.linktype.0),
-                    description: description.trim_end_matches('\0').to_owned(),
+                    name: text(interface.if_name()),
+                    description: text(interface.if_description()),
                 });
             }
             Block::EnhancedPacket(packet) => {

@@ -5,9 +5,7 @@ use std::io;
 use emberwort_model::medium::Carriage;
 use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, EXTENDED_ID};
-use etherparse::{IpNumber, Ipv4HeaderSlice, SlicedPacket, TransportSlice, UdpHeaderSlice};
-
-use crate::pieces::InterfaceKind;
+use etherparse::{IpNumber, Ipv4HeaderSlice, UdpHeaderSlice};
 
 /// Link type USER0: bytes of a serial channel, as its interface description says.
 pub const LINK_TYPE_USER0: u16 = 147;
@@ -80,24 +78,10 @@ pub fn keyed(packet: &[u8]) -> Option<(u64, &[u8])> {
     Some((u64::from(u32::from_be_bytes(*key)), bytes))
 }
 
-/// The UDP ports of a packet, the source first, and the payload; `None` if it has no UDP datagram.
-pub fn udp_payload(kind: InterfaceKind, packet: &[u8]) -> Option<([u16; 2], &[u8])> {
-    if let (InterfaceKind::Ip, Some(found)) = (kind, usual_datagram(packet)) {
-        return Some(found);
-    }
-    let sliced = match kind {
-        InterfaceKind::Ethernet => SlicedPacket::from_ethernet(packet),
-        InterfaceKind::LinuxCooked => SlicedPacket::from_linux_sll(packet),
-        _ => SlicedPacket::from_ip(packet),
-    };
-    let Some(TransportSlice::Udp(udp)) = sliced.ok()?.transport else { return None };
-    Some(([udp.source_port(), udp.destination_port()], udp.payload()))
-}
-
 /// The ports and the payload of an IPv4 packet without fragments that carries a whole UDP datagram and nothing else; `None` for all
 /// that takes a closer look.
 #[inline]
-fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
+pub fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
     let ip = Ipv4HeaderSlice::from_slice(packet).ok()?;
     let is_usual = ip.protocol() == IpNumber::UDP && !ip.is_fragmenting_payload();
     if !is_usual || usize::from(ip.total_len()) != packet.len() {
@@ -109,14 +93,32 @@ fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
     is_whole.then(|| ([udp.source_port(), udp.destination_port()], &datagram[udp.slice().len()..]))
 }
 
-/// The key and the data of a CAN frame as SocketCAN records it; `None` for frames without data: remote and error frames.
-pub fn can_data(packet: &[u8]) -> Option<(u64, &[u8])> {
-    let (id, length, data) = (packet.get(..4)?, *packet.get(4)?, packet.get(8..)?);
-    let id = u32::from_be_bytes(id.try_into().ok()?);
+/// What a packet of SocketCAN is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CanFrame<'a> {
+    /// A frame with data: its key, and they.
+    Data(u64, &'a [u8]),
+    /// One that asks for data.
+    Remote,
+    /// What a controller tells of an error, by classes: the bits of the identifier.
+    Error(u32),
+    /// One that is cut.
+    Cut,
+}
+
+/// Reads a CAN frame as SocketCAN records it.
+pub fn can_frame(packet: &[u8]) -> CanFrame<'_> {
+    let Some(([id @ .., length, _, _, _], data)) = packet.split_first_chunk::<8>() else { return CanFrame::Cut };
+    let id = u32::from_be_bytes(*id);
     let (extended, remote, error) = (id >> 31 & 1 == 1, id >> 30 & 1 == 1, id >> 29 & 1 == 1);
+    if error {
+        return CanFrame::Error(id & 0x1FFF_FFFF);
+    }
+    if remote {
+        return CanFrame::Remote;
+    }
     let key = u64::from(id & 0x1FFF_FFFF) | if extended { EXTENDED_ID } else { 0 };
-    let data = data.get(..usize::from(length)).filter(|_| !remote && !error)?;
-    Some((key, data))
+    data.get(..usize::from(*length)).map_or(CanFrame::Cut, |data| CanFrame::Data(key, data))
 }
 
 /// An IPv4 packet with a UDP datagram between a device and the host, as it is recorded for channels over UDP. The addresses

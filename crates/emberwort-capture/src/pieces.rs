@@ -3,6 +3,7 @@
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
+use emberwort_model::model::End;
 use emberwort_wire::Time;
 
 /// What the bytes of an interface are.
@@ -16,6 +17,10 @@ pub enum InterfaceKind {
     Ip,
     /// Packets with a Linux "cooked" header.
     LinuxCooked,
+    /// Packets with the second version of it.
+    LinuxCooked2,
+    /// Packets with the address family in front, in four bytes.
+    Loopback,
     /// CAN and CAN FD frames as SocketCAN records them.
     Can,
     /// Something that is not read; the link type's number.
@@ -26,9 +31,11 @@ impl InterfaceKind {
     /// The kind for a link type number of the public registry of link types (LINKTYPE_…).
     pub fn of_link_type(number: i32) -> Self {
         match number {
+            0 | 108 => InterfaceKind::Loopback,
             1 => InterfaceKind::Ethernet,
-            101 | 228 | 229 => InterfaceKind::Ip,
+            101 | 12 | 14 | 228 | 229 => InterfaceKind::Ip,
             113 => InterfaceKind::LinuxCooked,
+            276 => InterfaceKind::LinuxCooked2,
             147..=162 => InterfaceKind::Serial,
             227 => InterfaceKind::Can,
             other => InterfaceKind::Other(other),
@@ -41,6 +48,8 @@ impl InterfaceKind {
 pub struct Interface {
     /// What its bytes are.
     pub kind: InterfaceKind,
+    /// Its name in the file; may be empty.
+    pub name: String,
     /// Its description in the file; may be empty.
     pub description: String,
 }
@@ -56,6 +65,23 @@ pub struct Piece<'a> {
     pub bytes: &'a [u8],
 }
 
+/// A piece of which a source says more than the interface that it came through.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Record<'a> {
+    /// When it came.
+    pub time: Option<Time>,
+    /// The name of its channel.
+    pub channel: Option<&'a str>,
+    /// The end that sent it.
+    pub from: Option<End>,
+    /// The port, or the CAN identifier, that it came with.
+    pub key: Option<u64>,
+    /// The device that sent it, or to which it was sent.
+    pub device: Option<&'a str>,
+    /// The bytes.
+    pub bytes: &'a [u8],
+}
+
 /// Takes what a capture holds.
 pub trait PieceSink {
     /// A capture, or a section of one, begins: interfaces are numbered from 0 again.
@@ -66,6 +92,11 @@ pub trait PieceSink {
 
     /// The next piece. `Break` ends the reading.
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()>;
+
+    /// The next piece, of a source that describes each; it comes through interface 0. `Break` ends the reading.
+    fn record(&mut self, record: &Record<'_>) -> ControlFlow<()> {
+        self.piece(Piece { interface: 0, time: record.time, bytes: record.bytes })
+    }
 
     /// All that could be read so far was handed on; what is asked for next may take a while to come.
     fn pause(&mut self) {}
@@ -103,5 +134,5 @@ pub(crate) fn read_once(input: &mut impl Read, buffer: &mut [u8]) -> io::Result<
 }
 
 pub(crate) fn serial_interface() -> Interface {
-    Interface { kind: InterfaceKind::Serial, description: String::new() }
+    Interface { kind: InterfaceKind::Serial, name: String::new(), description: String::new() }
 }

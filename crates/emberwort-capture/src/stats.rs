@@ -9,9 +9,13 @@ use emberwort_wire::codec::Extent;
 use emberwort_wire::sequence::Numbering;
 use emberwort_wire::{FrameFault, FrameView, Time};
 
+use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes};
 use crate::speakers::Speakers;
+
+/// So many reasons why packets belong to no channel are kept apart.
+const MAX_REASONS: usize = 256;
 
 /// The counts of one or several captures.
 #[derive(Clone, Debug)]
@@ -27,10 +31,14 @@ pub struct Statistics {
     pub broken: u64,
     /// Bytes in no frame.
     pub stray: u64,
+    /// Frames of any kind that were found.
+    pub frames: u64,
     /// Packets (and serial pieces) that belong to no channel of the link.
     pub other_packets: u64,
     /// Their bytes.
     pub other_bytes: u64,
+    /// They and their bytes by the reason why they belong to none.
+    pub others: BTreeMap<Unassigned, (u64, u64)>,
     /// Unread frames by reason, in the order of [`FrameFault::REASONS`].
     pub unread_frames: [u64; FrameFault::REASONS.len()],
     /// Broken frames by reason, in the order of [`FrameFault::REASONS`].
@@ -83,8 +91,10 @@ impl Statistics {
             unread: 0,
             broken: 0,
             stray: 0,
+            frames: 0,
             other_packets: 0,
             other_bytes: 0,
+            others: BTreeMap::new(),
             unread_frames: [0; FrameFault::REASONS.len()],
             broken_frames: [0; FrameFault::REASONS.len()],
             messages: Vec::new(),
@@ -189,7 +199,10 @@ impl Statistics {
         self.input += bytes as u64;
     }
 
-    pub(crate) fn count_other(&mut self, bytes: usize) {
+    pub(crate) fn count_other(&mut self, why: Unassigned, bytes: usize) {
+        let is_kept = self.others.len() < MAX_REASONS || self.others.contains_key(&why);
+        let of = self.others.entry(if is_kept { why } else { Unassigned::Others }).or_default();
+        *of = (of.0 + 1, of.1 + bytes as u64);
         self.other_packets += 1;
         self.other_bytes += bytes as u64;
     }
@@ -229,6 +242,7 @@ impl Statistics {
     #[inline]
     fn count(&mut self, (channel, place): (usize, usize), extent: Extent, (bytes, time): (usize, Option<Time>)) {
         self.good += bytes as u64;
+        self.frames += 1;
         self.messages[place] += 1;
         self.channels[channel] += 1;
         let later = extent.later_bytes as u64;
@@ -247,6 +261,7 @@ impl Statistics {
             false => (&mut self.broken, &mut self.broken_frames),
         };
         *bytes += broken.wire.len() as u64;
+        self.frames += 1;
         frames[index] += 1;
         if let FrameFault::Checksum { part, expected, found } = *broken.fault {
             self.slips.count(broken.channel, broken.from, broken.direction, part, (expected, found));

@@ -4,6 +4,7 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use emberwort_capture::assign::Unassigned;
 use emberwort_capture::{Demux, Form, Recorder, StreamSink, source};
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
@@ -29,6 +30,8 @@ impl ChunkSink for Keep {
 }
 
 impl StreamSink for Keep {
+    fn end_stream(&mut self, _: StreamId) {}
+
     fn knows(&self, channel: usize, key: u64) -> bool {
         self.plan.channels[channel].message_of(key, None).is_some()
     }
@@ -37,7 +40,7 @@ impl StreamSink for Keep {
         1
     }
 
-    fn unassigned(&mut self, _: &[u8]) -> ControlFlow<()> {
+    fn unassigned(&mut self, _: Unassigned, _: &[u8]) -> ControlFlow<()> {
         self.unassigned += 1;
         ControlFlow::Continue(())
     }

@@ -7,6 +7,7 @@
 
 pub mod address;
 pub mod clock;
+pub mod follow;
 mod line;
 pub mod list;
 pub mod port;
@@ -17,6 +18,7 @@ mod socket;
 
 pub use address::{Address, AddressError};
 pub use clock::Clock;
+pub use follow::Follow;
 pub use list::{SerialPortInfo, serial_ports};
 pub use port::{Event, Events, Port, PortError, Received, WhenLost};
 pub use serial::{ControlLines, SerialSettings};

@@ -8,7 +8,8 @@ use serde_json::{Map, Value as Json};
 use emberwort_wire::Header;
 
 /// The keys of a row as `decode` prints it, and so all that a row to encode may have.
-const KEYS: [&str; 13] = [
+const KEYS: [&str; 14] = [
+    "frame",
     "message",
     "fields",
     "node",

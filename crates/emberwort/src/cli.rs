@@ -1,5 +1,6 @@
 //! The command line: names, options and help.
 
+mod captures;
 mod checksum;
 mod live;
 mod names;
@@ -7,14 +8,14 @@ mod names;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
-use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
-use emberwort_wire::Time;
 
 use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
+pub use captures::{
+    AskedArgs, BytesAs, CaptureForm, DecodeArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, TextArgs, TimeAs,
+};
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
 
@@ -432,178 +433,6 @@ pub enum RowForm {
     Ndjson,
     /// One line a field, comma-separated
     Csv,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum CaptureForm {
-    /// pcapng
-    Pcapng,
-    /// Classic pcap
-    Pcap,
-    /// Hex in text: digits, dumps, logs
-    Hex,
-    /// The bytes themselves
-    Raw,
-}
-
-/// One of the two ends of a link.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum SenderEnd {
-    /// The firmware side
-    Device,
-    /// The computer side
-    Host,
-}
-
-impl SenderEnd {
-    /// The end as the link has it.
-    pub fn end(self) -> End {
-        match self {
-            SenderEnd::Device => End::Device,
-            SenderEnd::Host => End::Host,
-        }
-    }
-}
-
-/// A port or CAN identifier as it is written.
-#[derive(Clone, Copy, Debug)]
-pub struct GivenKey {
-    number: u64,
-    /// With the digits that only an extended identifier has.
-    wide: bool,
-}
-
-impl GivenKey {
-    fn parse(text: &str) -> Result<Self, String> {
-        let value = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|value| u64::try_from(value).ok());
-        let number =
-            value.ok_or("write a whole number, as in 420 or 0x1A4; a CAN identifier of 29 bits as 0x0CF00400")?;
-        let digits = text.trim_start_matches("0x").bytes().filter(u8::is_ascii_hexdigit).count();
-        Ok(Self { number, wide: text.starts_with("0x") && digits == 8 })
-    }
-
-    /// The key as a channel's frames come with it: CAN identifiers beyond 11 bits, and those written with 8 digits, are extended.
-    pub fn on(self, channel: &Direction) -> u64 {
-        let extended = channel.selected_by == KeySource::CanId && (self.wide || self.number > 0x7FF);
-        if extended { self.number | EXTENDED_ID } else { self.number }
-    }
-}
-
-/// Which bytes are read, and as what.
-#[derive(Debug, Args)]
-pub struct InputArgs {
-    /// Captures; `-` is standard input
-    pub inputs: Vec<PathBuf>,
-    /// Bytes in hex, in place of files
-    #[arg(long, value_name = "HEX", conflicts_with = "inputs")]
-    pub hex: Option<String>,
-    /// The channel of serial bytes, where the capture does not say it
-    #[arg(long, value_name = "CHANNEL", add = names::channels())]
-    pub on: Option<String>,
-    /// The end that sent the bytes, where the capture does not say it and the two ends send different frames
-    #[arg(long, value_name = "END")]
-    pub from: Option<SenderEnd>,
-    /// The port or CAN identifier that the bytes came with, where neither capture nor frame says it
-    #[arg(long, value_name = "KEY", requires = "on", value_parser = GivenKey::parse)]
-    pub key: Option<GivenKey>,
-    /// Form of the captures [default: found from their content]
-    #[arg(long, value_name = "FORM")]
-    pub form: Option<CaptureForm>,
-}
-
-/// Who speaks another revision than the definition's.
-#[derive(Debug, Args)]
-pub struct SpeakerArgs {
-    /// A device has another revision than the definition's: 3=r2 for node 3, r2 for all that are not named
-    #[arg(long, value_name = "NODE=REVISION")]
-    pub device: Vec<String>,
-    /// CSV with the columns device, node and revision: which device has which revision
-    #[arg(long, value_name = "FILE")]
-    pub fleet: Option<PathBuf>,
-}
-
-/// Which rows are wanted, by what they hold and when they came.
-#[derive(Debug, Args)]
-pub struct AskedArgs {
-    /// Only these messages
-    #[arg(long, value_name = "MESSAGE", add = names::messages())]
-    pub message: Vec<String>,
-    /// Only frames of this node
-    #[arg(long, value_name = "N")]
-    pub node: Option<u64>,
-    /// Only rows for which this holds: 'GateStatus.opening > 40 and state == held'
-    #[arg(long = "where", value_name = "CONDITION")]
-    pub condition: Option<String>,
-    /// Only what came from this moment on: 2031-03-09T02:11:00Z
-    #[arg(long, value_name = "TIME", value_parser = moment)]
-    pub since: Option<Time>,
-    /// Only what came up to this moment
-    #[arg(long, value_name = "TIME", value_parser = moment)]
-    pub until: Option<Time>,
-    /// Only what came shortly before and after rows for which this holds: 'message == Alarm'
-    #[arg(long, value_name = "CONDITION")]
-    pub around: Option<String>,
-    /// How long before them
-    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
-    pub before: u64,
-    /// How long after them
-    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
-    pub after: u64,
-}
-
-/// A moment as it stands in rows.
-fn moment(text: &str) -> Result<Time, String> {
-    let said = || format!("`{text}` is not a time; write it as 2031-03-09T02:11:00Z");
-    let time: jiff::Timestamp = text.parse().map_err(|_| said())?;
-    u64::try_from(time.as_nanosecond()).map(Time::from_nanoseconds).map_err(|_| said())
-}
-
-#[derive(Debug, Args)]
-pub struct DecodeArgs {
-    #[command(flatten)]
-    pub input: InputArgs,
-    #[command(flatten)]
-    pub speakers: SpeakerArgs,
-    /// The bytes are the bare body of this message
-    #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
-    pub body: Option<String>,
-    /// Show each request with its answer in one line, and how long it took
-    #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw"])]
-    pub exchanges: bool,
-    /// Show only which fields changed from one message of a sender to its next: old value and new
-    #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges"])]
-    pub changes: bool,
-    #[command(flatten)]
-    pub asked: AskedArgs,
-    /// End after so many rows
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
-    pub first: Option<u64>,
-    /// Show only so many rows, the last ones
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with = "first")]
-    pub last: Option<u64>,
-    /// Raw codes in place of physical values
-    #[arg(long)]
-    pub raw: bool,
-    /// Exit code 1 if there are broken frames or stray bytes
-    #[arg(long)]
-    pub strict: bool,
-    /// Write rows on so many cores; the output is the same for any number [default: all cores]
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub threads: Option<u16>,
-    /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
-    pub form_out: RowForm,
-}
-
-#[derive(Debug, Args)]
-pub struct StatsArgs {
-    #[command(flatten)]
-    pub input: InputArgs,
-    #[command(flatten)]
-    pub speakers: SpeakerArgs,
-    /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
-    pub form_out: TableForm,
 }
 
 #[derive(Debug, Args)]

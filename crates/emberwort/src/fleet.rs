@@ -10,8 +10,10 @@ use serde::Deserialize;
 use crate::project::read_limited;
 
 /// A device of a fleet.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Unit {
+    /// Its name.
+    pub device: String,
     /// Its node, if the file says it: in a column of its own, or as the device's name.
     pub node: Option<u64>,
     /// The revision that it has.
@@ -57,7 +59,7 @@ pub fn read(path: &Path) -> anyhow::Result<Vec<Unit>> {
         if let Some(node) = node.filter(|node| !nodes.insert(*node)) {
             bail!("{shown}, line {number}: the node {node} stands there twice");
         }
-        units.push(Unit { node, revision: line.revision, is_fixed });
+        units.push(Unit { device: line.device, node, revision: line.revision, is_fixed });
     }
     Ok(units)
 }

@@ -27,6 +27,22 @@ pub struct ProjectFile {
     /// Differences between revisions that were accepted.
     #[serde(default)]
     pub allow: Vec<AllowEntry>,
+    /// Where captures come from.
+    #[serde(default)]
+    pub source: Vec<SourceEntry>,
+}
+
+/// One `[[source]]` of `emberwort.toml`: how files of one kind are read.
+#[derive(Clone, Debug, Deserialize)]
+pub struct SourceEntry {
+    /// Its name, for `--source`.
+    pub name: String,
+    /// Its files, relative to the project file.
+    #[serde(default)]
+    pub files: Vec<PathBuf>,
+    /// Options of `decode` by their names without dashes.
+    #[serde(flatten)]
+    pub options: toml::Table,
 }
 
 /// One `[[allow]]` of `emberwort.toml`: a difference that `compare` finds, and that strands nobody who matters.

@@ -162,7 +162,7 @@ fn rows_in_every_form() {
     assert_eq!(
         decode("ndjson"),
         "{\"offset\":0,\"channel\":\"bus485\",\"stray\":1,\"bytes\":\"EE\"}\n\
-         {\"offset\":1,\"channel\":\"bus485\",\"direction\":\"device\",\"node\":3,\"sequence\":0,\"message\":\"Refused\",\
+         {\"frame\":1,\"offset\":1,\"channel\":\"bus485\",\"direction\":\"device\",\"node\":3,\"sequence\":0,\"message\":\"Refused\",\
          \"fields\":{\"command\":64,\"reason\":\"oil_hot\"}}\n\
          {\"offset\":11,\"channel\":\"bus485\",\"stray\":1,\"bytes\":\"77\"}\n"
     );

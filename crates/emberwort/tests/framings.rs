@@ -182,7 +182,7 @@ fn a_can_identifier_says_the_node() {
     let read = run(folder.path(), &["decode", "--on", "power", "--key", "0x19F", "--hex", "02 01", "--as", "ndjson"]);
     assert_eq!(
         read.out,
-        "{\"offset\":0,\"channel\":\"power\",\"direction\":\"device\",\"node\":31,\"message\":\"Level\",\"fields\":{\"depth\":258}}\n"
+        "{\"frame\":1,\"offset\":0,\"channel\":\"power\",\"direction\":\"device\",\"node\":31,\"message\":\"Level\",\"fields\":{\"depth\":258}}\n"
     );
     let unknown =
         run(folder.path(), &["decode", "--on", "power", "--key", "0x180", "--hex", "02 01", "--as", "ndjson"]);

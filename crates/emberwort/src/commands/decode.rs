@@ -34,11 +34,13 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
     }
-    let Spoken { mut speakers, mut later, is_whole } = speakers(&args.speakers, link, look)?;
+    let mut spoken = speakers(&args.speakers, link, look)?;
+    let is_whole = spoken.is_whole;
     for name in &args.asked.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
+        let Spoken { speakers, later, .. } = &mut spoken;
         if !speakers.definitions().iter().any(knows) {
-            later.ask_all(&mut speakers);
+            later.ask_all(speakers);
         }
         if !speakers.definitions().iter().any(knows) {
             message_index(speakers.own(), name)?;
@@ -49,35 +51,39 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
         _ if args.exchanges => {
-            let plan = speakers.own().clone();
+            let plan = spoken.speakers.own().clone();
             let printer = ExchangePrinter::new(&plan, args.form_out, look);
             // Conditions are asked of rows, which are both requests and answers.
             let wanted = asked(&args.asked, &plan, Exchanges::new(printer))?;
-            inputs::decode_all(&args.input, speakers, later, wanted)?
+            inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         _ if args.changes => {
-            let plan = speakers.own().clone();
-            let changes = Changes::new(ChangePrinter::new(&speakers, style)?);
-            inputs::decode_all(&args.input, speakers, later, asked(&args.asked, &plan, changes)?)?
+            let plan = spoken.speakers.own().clone();
+            let changes = Changes::new(ChangePrinter::new(&spoken.speakers, style)?);
+            inputs::decode_all(&args.input, link, spoken, asked(&args.asked, &plan, changes)?)?
         }
         1 => {
-            let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
-            let wanted = rows(args, speakers.own(), printer)?;
-            inputs::decode_all(&args.input, speakers, later, wanted)?
+            let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_at_once());
+            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         threads => {
-            let printer = RowsOnCores::new(&speakers, style, threads);
-            let wanted = rows(args, speakers.own(), printer)?;
-            inputs::decode_all(&args.input, speakers, later, wanted)?
+            let printer = RowsOnCores::new(&spoken.speakers, style, threads);
+            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            inputs::decode_all(&args.input, link, spoken, wanted)?
         }
     };
-    let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
-    if output::interrupted() {
+    let account =
+        Account { statistics: &read.statistics, file_bytes: read.inputs.file_bytes, damage: &read.inputs.damage };
+    if output::interrupted() && !args.input.follow {
         say!("interrupted; this is what was read until then:");
     }
     say!("{}", sentence(&account));
-    for (name, damage) in &read.damage {
+    for (name, damage) in &read.inputs.damage {
         say!("{}", damage_text(name, damage));
+    }
+    for note in &read.inputs.notes {
+        say!("{note}");
     }
     let statistics = &read.statistics;
     if let Some(line) = told_apart(statistics) {
@@ -93,11 +99,17 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         say!("{hint}");
     }
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
-    Ok(if !is_whole || statistics.ambiguous > 0 || !read.damage.is_empty() || (args.strict && broken) {
-        Ending::WithFindings
-    } else {
-        Ending::Clean
-    })
+    Ok(
+        if !is_whole
+            || statistics.ambiguous > 0
+            || !read.inputs.damage.is_empty()
+            || (args.strict && (broken || !read.inputs.notes.is_empty()))
+        {
+            Ending::WithFindings
+        } else {
+            Ending::Clean
+        },
+    )
 }
 
 /// A printer behind the filters and limits that the arguments ask for.

@@ -1,37 +1,55 @@
-//! Reading the captures that `decode` and `stats` are given.
+//! Reading the captures that commands are given.
 
-use emberwort_model::model::End;
 use std::fs::File;
 use std::io::{self, IsTerminal, Read};
-use std::path::Path;
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
+use emberwort_capture::merge::{self, Source};
 use emberwort_capture::packing::Unpacked;
-use emberwort_capture::speakers::Later;
-use emberwort_capture::{Damage, Decoder, Demux, Form, ItemSink, Outcome, Speakers, Statistics, hex_text, source};
+use emberwort_capture::records::{self, Skipped};
+use emberwort_capture::{
+    Damage, Decoder, Demux, Form, Interface, ItemSink, Outcome, Piece, PieceSink, Statistics, StreamSink, hex_text,
+    source,
+};
 use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::End;
+use emberwort_port::Follow;
+use emberwort_wire::Time;
 use indicatif::{ProgressBar, ProgressStyle};
 
-use super::names::channel_index;
+use super::sources::Settings;
+use super::speakers::Spoken;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::output;
+use crate::render::plural;
 
 /// What came of all inputs.
 pub struct Reading {
     pub statistics: Statistics,
+    pub inputs: InputsRead,
+}
+
+/// How the reading of all inputs went.
+#[derive(Default)]
+pub struct InputsRead {
     pub file_bytes: u64,
     pub damage: Vec<(String, Damage)>,
     /// Inputs that are text, and were read as the bytes themselves.
-    pub texts: Vec<String>,
+    texts: Vec<String>,
+    /// What else is worth a word: lines that hold no record, gaps of a network.
+    pub notes: Vec<String>,
 }
 
 impl Reading {
     /// What to do about text in which no frame was found.
     pub fn text_hint(&self) -> Option<String> {
-        let name = self.texts.first().filter(|_| self.statistics.good_frames() == 0)?;
+        let name = self.inputs.texts.first().filter(|_| self.statistics.good_frames() == 0)?;
         Some(format!(
             "{name} is text, and was read as the bytes themselves; if it holds bytes in hex, leave nothing else in its lines than an offset or a \
-             time in front of them, or the same bytes as text after them"
+             time in front of them, or the same bytes as text after them; --lines, --columns and --bytes-at read other text"
         ))
     }
 }
@@ -40,46 +58,156 @@ impl Reading {
 const PROGRESS_FROM: u64 = 32 << 20;
 
 /// Decodes all inputs into a sink.
-pub fn decode_all<S>(args: &InputArgs, speakers: Speakers, later: Later, sink: S) -> anyhow::Result<Reading>
+pub fn decode_all<S>(args: &InputArgs, link: Option<&Path>, spoken: Spoken, sink: S) -> anyhow::Result<Reading>
 where
     S: ItemSink<Error: std::error::Error + Send + Sync + 'static>,
 {
-    let plan = &speakers.own().clone();
-    let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
-    key_fits(args, plan, on)?;
+    let mut settings = Settings::of(args, link, spoken.speakers.own())?;
+    settings.nodes = spoken.nodes;
+    let decoder = Decoder::of(spoken.speakers, sink).asking(spoken.later);
+    let (decoder, inputs) = read_all(&settings, decoder)?;
+    let (_, statistics) = decoder.finish()?;
+    Ok(Reading { statistics, inputs })
+}
+
+/// Reads all inputs into a sink of their streams.
+pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, InputsRead)> {
+    let Settings { args, plan, on, .. } = settings;
+    key_fits(args, plan, *on)?;
     let from = args.from.map(SenderEnd::end);
-    let key = args.key.zip(on).map(|(key, on)| key.on(plan.channels[on].direction(from.unwrap_or(End::Device))));
-    let decoder = Decoder::of(speakers, sink).asking(later);
-    let mut demux = decoder.demuxed().on(on).assuming_from(from).assuming_key(key);
-    let mut file_bytes = 0;
-    let mut damage = Vec::new();
-    let mut texts = Vec::new();
+    let key = args.key.zip(*on).map(|(key, on)| key.on(plan.channels[on].direction(from.unwrap_or(End::Device))));
+    let demux = Demux::new(plan.clone(), sink).on(*on).assuming_from(from).assuming_key(key);
+    let mut demux = demux.with_rules(settings.rules.clone()).with_nodes(settings.nodes.clone());
+    let mut inputs = InputsRead::default();
     if let Some(hex) = &args.hex {
         let bytes = given_hex(hex)?;
-        need_channel(args, plan, on, "--hex")?;
-        file_bytes = bytes.len() as u64;
+        need_channel(args, plan, *on, "--hex")?;
+        inputs.file_bytes = bytes.len() as u64;
         source::hand_over(&bytes, &mut demux);
     } else {
-        if args.inputs.is_empty() {
-            bail!("name a capture to read, `-` for standard input, or give bytes with --hex");
+        read_files(settings, &mut demux, &mut inputs)?;
+    }
+    let _ = demux.finish();
+    let losses = demux.losses();
+    if losses.gaps.0 > 0 {
+        inputs.notes.push(format!(
+            "the capture lacks {} of TCP streams in {}; what stands before and after a gap is not joined",
+            plural(losses.gaps.1, "byte"),
+            plural(losses.gaps.0, "place")
+        ));
+    }
+    let nameless: Vec<String> = demux.nameless().map(escaped).collect();
+    if !nameless.is_empty() {
+        let mut some = nameless.clone();
+        some.sort_unstable();
+        some.truncate(5);
+        inputs.notes.push(format!(
+            "{} without a known node: {}{}; --fleet FILE says the nodes in its columns device, node and revision",
+            plural(nameless.len(), "device"),
+            some.join(", "),
+            if nameless.len() > some.len() { ", …" } else { "" }
+        ));
+    }
+    Ok((demux.into_sink(), inputs))
+}
+
+/// How the reading of one input ended.
+struct InputRead {
+    outcome: Outcome,
+    skipped: Skipped,
+    is_text: bool,
+}
+
+impl InputsRead {
+    fn add(&mut self, name: String, read: InputRead) {
+        self.file_bytes += read.outcome.bytes;
+        if read.is_text {
+            self.texts.push(name.clone());
         }
-        for path in &args.inputs {
-            if output::interrupted() {
-                break;
-            }
-            let shown = input_name(path);
-            let outcome = read_one(args, plan, on, path, &mut demux, &mut texts)
-                .with_context(|| format!("{shown} cannot be read"))?;
-            file_bytes += outcome.bytes;
-            damage.extend(outcome.damage.map(|found| (shown, found)));
+        if let Some((number, why)) = read.skipped.first {
+            let lines = plural(read.skipped.lines, "line");
+            let hold = if read.skipped.lines == 1 { "holds" } else { "hold" };
+            self.notes.push(format!("{name}: {lines} {hold} no record; the first is line {number}: {why}"));
+        }
+        self.damage.extend(read.outcome.damage.map(|found| (name, found)));
+    }
+}
+
+fn read_files(settings: &Settings, sink: &mut impl PieceSink, inputs: &mut InputsRead) -> anyhow::Result<()> {
+    let paths = &settings.args.inputs;
+    let length =
+        |path: &PathBuf| std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file).map_or(0, |file| file.len());
+    let length: u64 = paths.iter().map(length).sum();
+    let bar = if length >= PROGRESS_FROM && io::stderr().is_terminal() && !settings.args.follow {
+        let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}, {eta} left")?;
+        ProgressBar::new(length).with_style(style)
+    } else {
+        ProgressBar::hidden()
+    };
+    match paths.as_slice() {
+        [] => bail!("name a capture to read, `-` for standard input, or give bytes with --hex"),
+        [path] => {
+            let read = read_one(settings, path, &bar, sink);
+            bar.finish_and_clear();
+            inputs.add(input_name(path), read.with_context(|| format!("{} cannot be read", input_name(path)))?);
+        }
+        paths => {
+            let all = paths.iter().map(|path| {
+                let first = first_time(settings, path);
+                let (settings, bar, path) = (settings.clone(), bar.clone(), path.clone());
+                let read = move |to: &mut merge::Batches| Ok(read_one(&settings, &path, &bar, to));
+                Source { first, read: Box::new(read) }
+            });
+            let mut failed = None;
+            merge::read(all.collect(), sink, |index, read| {
+                let name = input_name(&paths[index]);
+                match read.map_err(anyhow::Error::from).and_then(|read| read) {
+                    Ok(read) => inputs.add(name, read),
+                    Err(error) => {
+                        failed.get_or_insert(error.context(format!("{name} cannot be read")));
+                    }
+                }
+            });
+            bar.finish_and_clear();
+            // In the order in which they were given.
+            let place = |name: &String| paths.iter().position(|path| input_name(path) == *name);
+            inputs.damage.sort_by_key(|(name, _)| place(name));
+            failed.map_or(Ok(()), Err)?;
         }
     }
-    let (_, statistics) = demux.into_sink().finish()?;
-    Ok(Reading { statistics, file_bytes, damage, texts })
+    Ok(())
+}
+
+/// Ends at the first piece that has a time.
+#[derive(Default)]
+struct FirstTime(Option<Time>);
+
+impl PieceSink for FirstTime {
+    fn section(&mut self) {}
+
+    fn interface(&mut self, _: Interface) {}
+
+    fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
+        self.0 = piece.time;
+        if self.0.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    }
+}
+
+/// When the first piece of a file came, as far as that can be seen without waiting.
+fn first_time(settings: &Settings, path: &Path) -> Option<Time> {
+    let is_file = std::fs::metadata(path).is_ok_and(|metadata| metadata.is_file());
+    let mut first = FirstTime::default();
+    if is_file {
+        let mut settings = settings.clone();
+        settings.args.follow = false;
+        // What is wrong with it is said when its turn comes.
+        let _ = read_one(&settings, path, &ProgressBar::hidden(), &mut first);
+    }
+    first.0
 }
 
 /// An input as it is shown.
-fn input_name(path: &Path) -> String {
+pub fn input_name(path: &Path) -> String {
     if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
 }
 
@@ -126,62 +254,61 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
 }
 
-fn read_one<S: ItemSink>(
-    args: &InputArgs,
-    plan: &Plan,
-    on: Option<usize>,
+fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
+    if path == Path::new("-") {
+        return Ok(Box::new(io::stdin().lock()));
+    }
+    if std::fs::metadata(path)?.is_dir() {
+        bail!("it is a folder");
+    }
+    Ok(match settings.args.follow {
+        true => Box::new(Follow::open(path, || !output::interrupted())?),
+        false => Box::new(File::open(path)?),
+    })
+}
+
+/// Reads one input into a sink.
+fn read_one(
+    settings: &Settings,
     path: &Path,
-    demux: &mut Demux<Decoder<S>>,
-    texts: &mut Vec<String>,
-) -> anyhow::Result<Outcome> {
-    let (input, length): (Box<dyn Read>, u64) = if path == Path::new("-") {
-        (Box::new(io::stdin().lock()), 0)
-    } else {
-        let file = File::open(path)?;
-        let metadata = file.metadata()?;
-        if metadata.is_dir() {
-            bail!("it is a folder");
-        }
-        (Box::new(file), metadata.len())
-    };
+    bar: &ProgressBar,
+    sink: &mut impl PieceSink,
+) -> anyhow::Result<InputRead> {
+    let Settings { args, plan, on, .. } = settings;
+    let input = bar.wrap_read(open(settings, path)?);
     // Raw bytes may begin with anything.
     let is_raw = matches!(args.form, Some(CaptureForm::Raw));
     let mut unpacked = if is_raw { Unpacked::as_it_is(input) } else { Unpacked::new(input)? };
-    let first = source::read_first(&mut unpacked)?;
-    let form = match args.form {
-        None => source::detect(&first),
-        Some(CaptureForm::Pcapng) => Form::Pcapng,
-        Some(CaptureForm::Pcap) => Form::Pcap,
-        Some(CaptureForm::Hex) => Form::Hex,
-        Some(CaptureForm::Raw) => Form::Raw,
-    };
-    if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-        let channel = need_channel(args, plan, on, &input_name(path))?;
-        if form == Form::Raw && plan.channels[channel].finder().silence().is_some() {
-            bail!(
-                "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
-                 give a capture with times (pcapng, pcap), or hex text with a line for each frame",
-                plan.channels[channel].name
-            );
+    let mut is_text = false;
+    let (mut outcome, skipped) = match &settings.records {
+        Some((shape, forms)) => records::read(shape, *forms, &mut unpacked, sink)?,
+        None => {
+            let first = source::read_first(&mut unpacked)?;
+            let form = match args.form {
+                None => source::detect(&first),
+                Some(CaptureForm::Pcapng) => Form::Pcapng,
+                Some(CaptureForm::Pcap) => Form::Pcap,
+                Some(CaptureForm::Hex) => Form::Hex,
+                Some(CaptureForm::Raw) => Form::Raw,
+            };
+            if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
+                let channel = need_channel(args, plan, *on, &input_name(path))?;
+                if form == Form::Raw && plan.channels[channel].finder().silence().is_some() {
+                    bail!(
+                        "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
+                         give a capture with times (pcapng, pcap), or hex text with a line for each frame",
+                        plan.channels[channel].name
+                    );
+                }
+                let all_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
+                is_text = form == Form::Raw && !plan.channels[channel].finder().is_text() && all_text();
+            }
+            let input = first.as_slice().chain(&mut unpacked);
+            (source::read(form, input, sink)?, Skipped::default())
         }
-        let is_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
-        if form == Form::Raw && !plan.channels[channel].finder().is_text() && is_text() {
-            texts.push(input_name(path));
-        }
-    }
-    let is_packed = unpacked.was_packed();
-    let input = first.as_slice().chain(&mut unpacked);
-    let mut outcome = if !is_packed && length >= PROGRESS_FROM && io::stderr().is_terminal() {
-        let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}, {eta} left")?;
-        let bar = ProgressBar::new(length).with_style(style);
-        let outcome = source::read(form, bar.wrap_read(input), demux)?;
-        bar.finish_and_clear();
-        outcome
-    } else {
-        source::read(form, input, demux)?
     };
     if let Some(reason) = unpacked.damage() {
         outcome.damage = Some(Damage { offset: outcome.bytes, reason });
     }
-    Ok(outcome)
+    Ok(InputRead { outcome, skipped, is_text })
 }

@@ -19,6 +19,7 @@ mod new;
 mod scenario;
 mod seal;
 pub mod shell;
+mod sources;
 mod speakers;
 mod stats;
 mod tidy;

@@ -1,5 +1,6 @@
 //! Who speaks which revision: what `--device`, `--fleet` and the frames themselves say.
 
+use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -24,6 +25,8 @@ pub struct Spoken {
     pub speakers: Speakers,
     /// Those that are only read when a frame says that it is of their revision.
     pub later: Later,
+    /// Nodes of devices by their names in the fleet file.
+    pub nodes: HashMap<String, u64>,
     /// Whether the sealed revisions are whole.
     pub is_whole: bool,
 }
@@ -36,7 +39,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     let mut speakers = Speakers::of(plan.clone());
     let saying = || plan.channels.iter().filter(|channel| channel.has_part(is_revision));
     if args.device.is_empty() && args.fleet.is_none() && saying().next().is_none() {
-        return Ok(Spoken { speakers, later: Later::none(), is_whole: true });
+        return Ok(Spoken { speakers, later: Later::none(), nodes: HashMap::new(), is_whole: true });
     }
     let history = revisions::history(definition, &plan.link.name)?;
     let is_whole = report_history(&history, look);
@@ -50,7 +53,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         }
         report_framing(&plan, &spoken, look);
     }
-    let fleet = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
+    let (fleet, names) = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
     let mut for_later = Vec::new();
     let others = history.revisions.iter().filter(|sealed| sealed.revision != plan.link.revision);
     for sealed in others {
@@ -82,7 +85,7 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     if saying().any(|channel| !channel.finder().is_packet()) {
         later.ask_all(&mut speakers);
     }
-    Ok(Spoken { speakers, later, is_whole })
+    Ok(Spoken { speakers, later, nodes: names, is_whole })
 }
 
 /// Sealed revisions that are read, and compared with the definition, when somebody speaks them.
@@ -133,7 +136,8 @@ pub fn revisions_in_trial(
     for sealed in &history.revisions {
         found.sealed.insert(sealed.revision, revisions::of_sealed(sealed)?.plan);
     }
-    for (node, revision) in args.fleet.as_deref().map(|path| nodes(path, plan)).transpose()?.unwrap_or_default() {
+    let (fleet, _) = args.fleet.as_deref().map(|path| nodes(path, plan)).transpose()?.unwrap_or_default();
+    for (node, revision) in fleet {
         match found.sealed.get(&revision) {
             _ if revision == plan.link.revision => found.fleet.insert(node, plan.clone()),
             Some(spoken) => found.fleet.insert(node, spoken.clone()),
@@ -186,7 +190,7 @@ fn said_device(said: &str) -> anyhow::Result<(Option<u64>, &str)> {
 }
 
 /// The nodes of a fleet file with their revisions.
-fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<Vec<(u64, u32)>> {
+fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<FleetNodes> {
     let units = fleet::read(path)?;
     let nodes: Vec<(u64, u32)> = units.iter().filter_map(|unit| Some((unit.node?, unit.revision))).collect();
     let others = units.iter().filter(|unit| unit.node.is_none() && unit.revision != plan.link.revision).count();
@@ -198,8 +202,12 @@ fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<Vec<(u64, u32)>> {
             plan.link.revision
         );
     }
-    Ok(nodes)
+    let names = units.into_iter().filter_map(|unit| Some((unit.device, unit.node?)));
+    Ok((nodes, names.collect()))
 }
+
+/// Nodes with their revisions, and by the names of their devices.
+type FleetNodes = (Vec<(u64, u32)>, HashMap<String, u64>);
 
 /// Whether a receiver of the own definition does not read all frames from a sender of another one as they were meant.
 fn misreads(own: &Revision, sender: &Revision) -> bool {

@@ -9,7 +9,7 @@ use emberwort_capture::{Item, ItemSink, Wants};
 
 use super::ending::Ending;
 use super::inputs;
-use super::speakers::{Spoken, speakers};
+use super::speakers::speakers;
 use crate::cli::{StatsArgs, TableForm};
 use crate::output::{self, Look, say};
 use crate::render::stats::{Account, hint, json, tables};
@@ -34,26 +34,31 @@ impl ItemSink for UntilInterrupted {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let Spoken { speakers, later, is_whole } = speakers(&args.speakers, link, look)?;
+    let spoken = speakers(&args.speakers, link, look)?;
+    let is_whole = spoken.is_whole;
     output::catch_interrupt();
-    let read = inputs::decode_all(&args.input, speakers, later, UntilInterrupted)?;
+    let read = inputs::decode_all(&args.input, link, spoken, UntilInterrupted)?;
     if output::interrupted() {
         say!("interrupted; this is what was read until then");
     }
-    let account = Account { statistics: &read.statistics, file_bytes: read.file_bytes, damage: &read.damage };
+    let account =
+        Account { statistics: &read.statistics, file_bytes: read.inputs.file_bytes, damage: &read.inputs.damage };
     let mut out = output::stdout();
     match args.form_out {
         TableForm::Table => out.write_all(tables(&account).as_bytes())?,
         TableForm::Ndjson => writeln!(out, "{}", json(&account))?,
     }
     out.flush()?;
+    for note in &read.inputs.notes {
+        say!("{note}");
+    }
     if let Some(hint) = hint(&read.statistics) {
         say!("{hint}");
     }
     if let Some(hint) = read.text_hint() {
         say!("{hint}");
     }
-    Ok(if read.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
+    Ok(if read.inputs.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
         Ending::Clean
     } else {
         Ending::WithFindings

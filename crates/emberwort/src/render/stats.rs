@@ -49,13 +49,32 @@ pub fn sentence(account: &Account<'_>) -> String {
     if statistics.other_packets > 0 {
         let _ = write!(
             line,
-            "; {} in {} of no channel of this link",
+            "; {} in {} of no channel of this link{}",
             plural(statistics.other_bytes, "byte"),
-            plural(statistics.other_packets, "packet")
+            plural(statistics.other_packets, "packet"),
+            why_other(statistics)
         );
     }
     line
 }
+
+/// Why packets belong to no channel, the most frequent reasons first.
+fn why_other(statistics: &Statistics) -> String {
+    let mut reasons: Vec<(u64, String)> =
+        statistics.others.iter().map(|(why, (packets, _))| (*packets, why.to_string())).collect();
+    reasons.sort_by(|a, b| (b.0, &a.1).cmp(&(a.0, &b.1)));
+    let shown: Vec<String> =
+        reasons.iter().take(MAX_REASONS).map(|(packets, why)| format!("{packets} {why}")).collect();
+    let more = if reasons.len() > MAX_REASONS {
+        format!(", {} more reasons", reasons.len() - MAX_REASONS)
+    } else {
+        String::new()
+    };
+    format!(" ({}{more})", shown.join(", "))
+}
+
+/// So many reasons are listed in a sentence.
+const MAX_REASONS: usize = 4;
 
 /// What to look at when a capture holds nothing good, or when its wrong checksums are wrong in the same way.
 pub fn hint(statistics: &Statistics) -> Option<String> {
@@ -88,7 +107,7 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         ))
     } else if statistics.other_packets > 0 {
         Some(format!(
-            "nothing in here belongs to this link, whose channels are: {channels}\n--on CHANNEL takes serial packets for one of them"
+            "nothing in here belongs to this link, whose channels are: {channels}\n--on CHANNEL takes serial packets for one of them; --assign says whose other packets are, as in --assign port=4001,channel=NAME"
         ))
     } else {
         None
@@ -189,9 +208,10 @@ pub fn tables(account: &Account<'_>) -> String {
     }
     if statistics.other_packets > 0 {
         notes.push(format!(
-            "{} in {} of no channel of this link",
+            "{} in {} of no channel of this link{}",
             plural(statistics.other_bytes, "byte"),
-            plural(statistics.other_packets, "packet")
+            plural(statistics.other_packets, "packet"),
+            why_other(statistics)
         ));
     }
     for (name, damage) in account.damage {
@@ -259,6 +279,8 @@ pub fn json(account: &Account<'_>) -> Json {
         )
     };
     let gaps = statistics.sequence();
+    let reasons_of_others: Map<String, Json> =
+        statistics.others.iter().map(|(why, (packets, _))| (why.to_string(), json!(packets))).collect();
     let read_as: Map<String, Json> =
         statistics.read_as.iter().map(|(revision, frames)| (revision.to_string(), json!(frames))).collect();
     let channels = statistics.plan().channels.iter().map(|channel| channel.name.as_str());
@@ -279,7 +301,7 @@ pub fn json(account: &Account<'_>) -> Json {
         "told_apart": {"device": statistics.told_apart.0, "host": statistics.told_apart.1, "ambiguous": statistics.ambiguous},
         "read_as_revision": read_as,
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
-        "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes},
+        "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes, "reasons": reasons_of_others},
         "file_bytes": account.file_bytes,
         "span": statistics.span.map(|(first, last)| json!({"first": time::rfc3339(first), "last": time::rfc3339(last)})),
         "damage": damage,

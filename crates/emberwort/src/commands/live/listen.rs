@@ -18,7 +18,7 @@ use crate::render::rows::{RowPrinter, RowStyle};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let Spoken { speakers, later, is_whole } = speakers(&args.speakers, link, look)?;
+    let Spoken { speakers, later, is_whole, .. } = speakers(&args.speakers, link, look)?;
     for name in &args.asked.message {
         message_index(speakers.own(), name)?;
     }

@@ -10,6 +10,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
+use emberwort_capture::assign::Unassigned;
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::{Decoder, Demux, Monitor, StreamSink, source};
 use emberwort_model::Plan;
@@ -92,9 +93,11 @@ impl StreamSink for Hand {
     }
 
     /// What belongs to no channel is not watched; `stats` counts it.
-    fn unassigned(&mut self, _: &[u8]) -> ControlFlow<()> {
+    fn unassigned(&mut self, _: Unassigned, _: &[u8]) -> ControlFlow<()> {
         ControlFlow::Continue(())
     }
+
+    fn end_stream(&mut self, _: StreamId) {}
 
     fn end_streams(&mut self) {}
 }

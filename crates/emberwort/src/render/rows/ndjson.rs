@@ -27,14 +27,27 @@ impl Ndjson {
         Self { known, calendar: Calendar::default(), last_stream: None }
     }
 
-    fn begin(&mut self, time: Option<Time>, offset: u64, channel: usize, from: Option<End>, out: &mut TextBuffer) {
+    fn begin(
+        &mut self,
+        frame: Option<u64>,
+        time: Option<Time>,
+        offset: u64,
+        channel: usize,
+        from: Option<End>,
+        out: &mut TextBuffer,
+    ) {
+        out.push('{');
+        if let Some(frame) = frame {
+            number("\"frame\":", Some(frame), out);
+            out.push(',');
+        }
         match time {
             Some(time) => {
-                out.push_str("{\"time\":\"");
+                out.push_str("\"time\":\"");
                 self.calendar.write_rfc3339(time, out);
                 out.push('"');
             }
-            None => number("{\"offset\":", Some(offset), out),
+            None => number("\"offset\":", Some(offset), out),
         }
         if let Some((last, text)) = &self.last_stream
             && *last == (channel, from)
@@ -93,7 +106,7 @@ impl Form for Ndjson {
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
-        self.begin(row.time, row.offset, row.channel, Some(row.from), out);
+        self.begin(Some(row.number), row.time, row.offset, row.channel, Some(row.from), out);
         number(",\"node\":", row.frame.node, out);
         number(",\"sequence\":", row.frame.sequence, out);
         let plan = &row.plan.messages[row.message];
@@ -129,7 +142,7 @@ impl Form for Ndjson {
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
-        self.begin(broken.time, broken.offset, broken.channel, broken.from, out);
+        self.begin(Some(broken.number), broken.time, broken.offset, broken.channel, broken.from, out);
         number(",\"node\":", broken.frame.and_then(|frame| frame.node), out);
         number(",\"sequence\":", broken.frame.and_then(|frame| frame.sequence), out);
         let name = if broken.is_unread() { "unread" } else { "broken" };
@@ -153,7 +166,7 @@ impl Form for Ndjson {
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
-        self.begin(stray.time, stray.offset, stray.channel, stray.from, out);
+        self.begin(None, stray.time, stray.offset, stray.channel, stray.from, out);
         number(",\"stray\":", Some(stray.wire.len() as u64), out);
         bytes(",\"bytes\":\"", stray.wire, out);
         out.push_str("}\n");

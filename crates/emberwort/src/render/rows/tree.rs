@@ -44,13 +44,15 @@ impl Form for Tree {
         let message = &plan.messages[row.message];
         let remark = self.known.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
         let heading = format!(
-            "{} from {}{} on {}, {when}{}{remark}",
+            "#{}  {} from {}{} on {}, {when}{}{remark}",
+            row.number,
             message.message.name,
             row.from.as_str(),
             row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
             self.known.channel(row.channel),
             row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
         );
+        let heading = crate::render::wrapped_at(self.style.width, &heading, "      ");
         out.push_str(&self.style.look.paint(Paint::Bold, heading));
         out.push('\n');
         write_tree_fields(plan, message, row.from, row.values, |line| {
@@ -64,6 +66,7 @@ impl Form for Tree {
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
+        let _ = write!(out, "#{}  ", broken.number);
         self.lines.broken(&self.known, broken, out);
     }
 

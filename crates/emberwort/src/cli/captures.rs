@@ -1,0 +1,255 @@
+//! Arguments of the commands that read captures.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+use emberwort_model::model::End;
+use emberwort_model::number::Decimal;
+use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
+use emberwort_wire::Time;
+
+use super::{RowForm, TableForm, names};
+
+/// The form of a capture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CaptureForm {
+    /// pcapng
+    Pcapng,
+    /// Classic pcap
+    Pcap,
+    /// Hex in text: digits, dumps, logs
+    Hex,
+    /// The bytes themselves
+    Raw,
+}
+
+/// One of the two ends of a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SenderEnd {
+    /// The firmware side
+    Device,
+    /// The computer side
+    Host,
+}
+
+impl SenderEnd {
+    /// The end as the link has it.
+    pub fn end(self) -> End {
+        match self {
+            SenderEnd::Device => End::Device,
+            SenderEnd::Host => End::Host,
+        }
+    }
+}
+
+/// A port or CAN identifier as it is written.
+#[derive(Clone, Copy, Debug)]
+pub struct GivenKey {
+    number: u64,
+    /// With the digits that only an extended identifier has.
+    wide: bool,
+}
+
+impl GivenKey {
+    fn parse(text: &str) -> Result<Self, String> {
+        let value = Decimal::parse(text).and_then(Decimal::as_integer).and_then(|value| u64::try_from(value).ok());
+        let number =
+            value.ok_or("write a whole number, as in 420 or 0x1A4; a CAN identifier of 29 bits as 0x0CF00400")?;
+        let digits = text.trim_start_matches("0x").bytes().filter(u8::is_ascii_hexdigit).count();
+        Ok(Self { number, wide: text.starts_with("0x") && digits == 8 })
+    }
+
+    /// The key as a channel's frames come with it: CAN identifiers beyond 11 bits, and those written with 8 digits, are extended.
+    pub fn on(self, channel: &Direction) -> u64 {
+        let extended = channel.selected_by == KeySource::CanId && (self.wide || self.number > 0x7FF);
+        if extended { self.number | EXTENDED_ID } else { self.number }
+    }
+}
+
+/// Which bytes are read, and as what.
+#[derive(Clone, Debug, Default, Args)]
+pub struct InputArgs {
+    /// Captures; `-` is standard input
+    pub inputs: Vec<PathBuf>,
+    /// Bytes in hex, in place of files
+    #[arg(long, value_name = "HEX", conflicts_with = "inputs")]
+    pub hex: Option<String>,
+    /// The channel of serial bytes, where the capture does not say it
+    #[arg(long, value_name = "CHANNEL", add = names::channels())]
+    pub on: Option<String>,
+    /// The end that sent the bytes, where the capture does not say it and the two ends send different frames
+    #[arg(long, value_name = "END")]
+    pub from: Option<SenderEnd>,
+    /// The port or CAN identifier that the bytes came with, where neither capture nor frame says it
+    #[arg(long, value_name = "KEY", requires = "on", value_parser = GivenKey::parse)]
+    pub key: Option<GivenKey>,
+    /// Form of the captures [default: found from their content]
+    #[arg(long, value_name = "FORM")]
+    pub form: Option<CaptureForm>,
+    /// Which packets are whose, as in 'address=192.0.2.7, channel=house, node=3'; by interface, address, port, can_id, device
+    #[arg(long, value_name = "RULE")]
+    pub assign: Vec<String>,
+    /// A [[source]] of emberwort.toml: its files, unless others are given, and its options
+    #[arg(long, value_name = "NAME")]
+    pub source: Option<String>,
+    /// Wait at the end of a file for what is still written to it
+    #[arg(long, conflicts_with = "hex")]
+    pub follow: bool,
+    #[command(flatten)]
+    pub records: TextArgs,
+}
+
+/// Text whose lines are records.
+#[derive(Clone, Debug, Default, Args)]
+pub struct TextArgs {
+    /// Lines of a log, as in '{time} {can_id:hex} {bytes}'; also port, channel, direction, device, and {} for anything
+    #[arg(long, value_name = "PATTERN", help_heading = "Text with a record in each line", conflicts_with_all = ["columns", "bytes_at", "form"])]
+    pub lines: Option<String>,
+    /// A table with these columns, by name or by number from 0: time=Time,bytes=Data,can_id=ID
+    #[arg(long, value_name = "LIST", help_heading = "Text with a record in each line", conflicts_with_all = ["bytes_at", "form"])]
+    pub columns: Option<String>,
+    /// JSON objects; where the bytes stand, as a JSON pointer: /uplink/payload
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", conflicts_with = "form")]
+    pub bytes_at: Option<String>,
+    /// Where the time stands
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub time_at: Option<String>,
+    /// Where the port stands
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub port_at: Option<String>,
+    /// Where the CAN identifier stands
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub can_id_at: Option<String>,
+    /// Where the channel's name stands
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub channel_at: Option<String>,
+    /// Where it says which end sent it: device, host, uplink, downlink
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub direction_at: Option<String>,
+    /// Where the device stands: its node, or its name in the fleet file
+    #[arg(long, value_name = "POINTER", help_heading = "Text with a record in each line", requires = "bytes_at")]
+    pub device_at: Option<String>,
+    /// How the bytes are written [default: hex]
+    #[arg(long, value_name = "FORM", help_heading = "Text with a record in each line")]
+    pub bytes_as: Option<BytesAs>,
+    /// How times are written [default: a date and a time of day, that alone, or seconds]
+    #[arg(long, value_name = "UNIT", help_heading = "Text with a record in each line")]
+    pub time_as: Option<TimeAs>,
+}
+
+/// How bytes are written in text.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum BytesAs {
+    /// Hex digits
+    Hex,
+    /// Base 64 (RFC 4648)
+    Base64,
+}
+
+/// The unit of times that are numbers.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum TimeAs {
+    /// Seconds
+    S,
+    /// Milliseconds
+    Ms,
+    /// Microseconds
+    Us,
+    /// Nanoseconds
+    Ns,
+}
+
+/// Who speaks another revision than the definition's.
+#[derive(Debug, Args)]
+pub struct SpeakerArgs {
+    /// A device has another revision than the definition's: 3=r2 for node 3, r2 for all that are not named
+    #[arg(long, value_name = "NODE=REVISION")]
+    pub device: Vec<String>,
+    /// CSV with the columns device, node and revision: which device has which revision
+    #[arg(long, value_name = "FILE")]
+    pub fleet: Option<PathBuf>,
+}
+
+/// Which rows are wanted, by what they hold and when they came.
+#[derive(Debug, Args)]
+pub struct AskedArgs {
+    /// Only these messages
+    #[arg(long, value_name = "MESSAGE", add = names::messages())]
+    pub message: Vec<String>,
+    /// Only frames of this node
+    #[arg(long, value_name = "N")]
+    pub node: Option<u64>,
+    /// Only rows for which this holds: 'GateStatus.opening > 40 and state == held'
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub condition: Option<String>,
+    /// Only what came from this moment on: 2031-03-09T02:11:00Z
+    #[arg(long, value_name = "TIME", value_parser = moment)]
+    pub since: Option<Time>,
+    /// Only what came up to this moment
+    #[arg(long, value_name = "TIME", value_parser = moment)]
+    pub until: Option<Time>,
+    /// Only what came shortly before and after rows for which this holds: 'message == Alarm'
+    #[arg(long, value_name = "CONDITION")]
+    pub around: Option<String>,
+    /// How long before them
+    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
+    pub before: u64,
+    /// How long after them
+    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = emberwort_link::duration, requires = "around")]
+    pub after: u64,
+}
+
+/// A moment as it stands in rows.
+fn moment(text: &str) -> Result<Time, String> {
+    let said = || format!("`{text}` is not a time; write it as 2031-03-09T02:11:00Z");
+    let time: jiff::Timestamp = text.parse().map_err(|_| said())?;
+    u64::try_from(time.as_nanosecond()).map(Time::from_nanoseconds).map_err(|_| said())
+}
+
+#[derive(Debug, Args)]
+pub struct DecodeArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    /// The bytes are the bare body of this message
+    #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
+    pub body: Option<String>,
+    /// Show each request with its answer in one line, and how long it took
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw"])]
+    pub exchanges: bool,
+    /// Show only which fields changed from one message of a sender to its next: old value and new
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges"])]
+    pub changes: bool,
+    #[command(flatten)]
+    pub asked: AskedArgs,
+    /// End after so many rows
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub first: Option<u64>,
+    /// Show only so many rows, the last ones
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with = "first")]
+    pub last: Option<u64>,
+    /// Raw codes in place of physical values
+    #[arg(long)]
+    pub raw: bool,
+    /// Exit code 1 if there are broken frames or stray bytes
+    #[arg(long)]
+    pub strict: bool,
+    /// Write rows on so many cores; the output is the same for any number [default: all cores]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: RowForm,
+}
+
+#[derive(Debug, Args)]
+pub struct StatsArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: TableForm,
+}
