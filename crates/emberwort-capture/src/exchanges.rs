@@ -172,6 +172,11 @@ pub struct Exchanges<S> {
 }
 
 impl<S> Exchanges<S> {
+    /// The sink, which was given all.
+    pub fn into_sink(self) -> S {
+        self.sink
+    }
+
     /// For a sink of exchanges.
     pub fn new(sink: S) -> Self {
         Self { open: VecDeque::new(), early: VecDeque::new(), sink }

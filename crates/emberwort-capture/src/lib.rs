@@ -30,6 +30,7 @@ pub mod source;
 pub mod speakers;
 mod stamps;
 pub mod stats;
+pub mod summary;
 pub mod writer;
 
 pub use asking::{Around, Filter, Filtered, First, Last, Matching, Only, Query};

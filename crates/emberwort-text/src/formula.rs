@@ -238,7 +238,7 @@ fn is_fixed(node: &Node, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
     }
 }
 
-/// The physical number of a field; of labels and flags the code, of booleans 0 or 1. `None` if it holds none.
+/// The physical number of a field, as rows show it; of labels and flags the code, of booleans 0 or 1. `None` if it holds none.
 pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
     let ValueRef::Raw(raw) = values.get(slot) else { return None };
     match &field.kind {
@@ -246,6 +246,11 @@ pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
             let code = signed(&field.kind, raw);
             if !(form.low..=form.high).contains(&code) {
                 return None;
+            }
+            if !form.scaling.is_exact() {
+                // What a row says: whoever reads 60.01 there asks for 60.01.
+                let shown = form.scaling.physical(code);
+                return Some(shown.mantissa as f64 / 10f64.powi(shown.decimals as i32));
             }
             let (offset, step, divisor) = form.scaling.parts();
             Some((offset as f64 + step as f64 * code as f64) / divisor as f64)

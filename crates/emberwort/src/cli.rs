@@ -14,7 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AskedArgs, BytesAs, CaptureForm, DecodeArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, TextArgs, TimeAs,
+    AskedArgs, BytesAs, CaptureForm, DecodeArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, StatsForm, TextArgs,
+    TimeAs,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};

@@ -66,6 +66,7 @@ const CONDITIONS: &[Worked] = &[
         number(row, "opening").zip(then).is_some_and(|(now, then)| then < now)
     }),
     ("age > 0.25", |row, before| before.is_some_and(|before| seconds(row) - seconds(before) > 0.25)),
+    ("oil == 60.07", |row, _| row["fields"]["oil"].as_f64() == Some(60.07)),
     ("raw(opening) == 85", |row, _| number(row, "opening") == Some(42.5)),
 ];
 

@@ -4,9 +4,11 @@
 pub mod changes;
 pub mod filter;
 pub mod query;
+pub mod tee;
 pub mod variables;
 pub mod window;
 
 pub use filter::{Filter, Filtered, First, Matching, Only};
 pub use query::Query;
+pub use tee::Tee;
 pub use window::{Around, Last};

@@ -8,7 +8,7 @@ use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
 use emberwort_wire::Time;
 
-use super::{RowForm, TableForm, names};
+use super::{RowForm, names};
 
 /// The form of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -199,6 +199,18 @@ pub struct AskedArgs {
     pub after: u64,
 }
 
+impl AskedArgs {
+    /// Whether anything is asked.
+    pub fn is_asked(&self) -> bool {
+        !self.message.is_empty()
+            || self.node.is_some()
+            || self.condition.is_some()
+            || self.since.is_some()
+            || self.until.is_some()
+            || self.around.is_some()
+    }
+}
+
 /// A moment as it stands in rows.
 fn moment(text: &str) -> Result<Time, String> {
     let said = || format!("`{text}` is not a time; write it as 2031-03-09T02:11:00Z");
@@ -249,7 +261,29 @@ pub struct StatsArgs {
     pub input: InputArgs,
     #[command(flatten)]
     pub speakers: SpeakerArgs,
+    #[command(flatten)]
+    pub asked: AskedArgs,
+    /// How often and how regularly messages come, what lacks, who began again or fell silent, how long answers take
+    #[arg(long)]
+    pub timing: bool,
+    /// What each field held: least, mean, greatest, labels by their share of the time, unused codes; with --timing
+    #[arg(long)]
+    pub fields: bool,
+    /// Show what differs from another recording, in place of all
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["hex", "follow"])]
+    pub against: Option<PathBuf>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
-    pub form_out: TableForm,
+    pub form_out: StatsForm,
+}
+
+/// Forms of counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum StatsForm {
+    /// Tables for people
+    Table,
+    /// One JSON object
+    Ndjson,
+    /// Tables for a page
+    Markdown,
 }

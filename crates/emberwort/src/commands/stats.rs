@@ -1,18 +1,29 @@
-//! `stats`: counts what captures hold.
+//! `stats`: counts what captures hold, and how it came.
 
 use std::convert::Infallible;
 use std::io::Write;
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::sync::Arc;
 
-use emberwort_capture::{Item, ItemSink, Wants};
+use emberwort_capture::asking::Tee;
+use emberwort_capture::exchanges::Exchanges;
+use emberwort_capture::summary::{Latencies, Summary};
+use emberwort_capture::{Item, ItemSink, Speakers, Wants};
+use emberwort_model::Plan;
+use serde_json::Value as Json;
 
+use super::asked::asked;
 use super::ending::Ending;
-use super::inputs;
+use super::inputs::{self, Reading};
+use super::names::message_index;
 use super::speakers::speakers;
-use crate::cli::{StatsArgs, TableForm};
+use crate::cli::{InputArgs, StatsArgs, StatsForm};
 use crate::output::{self, Look, say};
-use crate::render::stats::{Account, hint, json, tables};
+use crate::render::plural;
+use crate::render::sheets::Sheet;
+use crate::render::stats::{Account, account_sheets, hint, json, tables};
+use crate::render::summary::{self, Summed};
 
 /// Wants nothing but the counts, and ends with Ctrl-C.
 struct UntilInterrupted;
@@ -33,34 +44,152 @@ impl ItemSink for UntilInterrupted {
     }
 }
 
-pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+/// What was summed up beside the accounting.
+struct Sums {
+    summary: Summary,
+    latencies: Latencies,
+    plan: Arc<Plan>,
+}
+
+/// Sums up into what the caller keeps.
+struct Into<'a, S>(&'a mut S);
+
+impl<S: ItemSink> ItemSink for Into<'_, S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.0.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.0.wants(definition, message)
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        self.0.item(item)
+    }
+
+    fn is_full(&self) -> bool {
+        output::interrupted() || self.0.is_full()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.0.finish()
+    }
+}
+
+/// Reads captures; sums them up as far as that is asked for.
+fn read(
+    args: &StatsArgs,
+    input: &InputArgs,
+    link: Option<&Path>,
+    look: Look,
+) -> anyhow::Result<(Reading, Option<Sums>, bool)> {
     let spoken = speakers(&args.speakers, link, look)?;
     let is_whole = spoken.is_whole;
+    let plan = spoken.speakers.own().clone();
+    for name in &args.asked.message {
+        if !spoken.speakers.definitions().iter().any(|definition| definition.plan.message_index(name).is_some()) {
+            message_index(&plan, name)?;
+        }
+    }
+    if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
+        return Ok((inputs::decode_all(input, link, spoken, UntilInterrupted)?, None, is_whole));
+    }
+    let mut all = Tee::new(Summary::new(args.fields), Exchanges::new(Latencies::default()));
+    let wanted = asked(&args.asked, &plan, Into(&mut all))?;
+    let reading = inputs::decode_all(input, link, spoken, wanted)?;
+    let (summary, latencies) = (all.one, all.other.into_sink());
+    Ok((reading, Some(Sums { summary, latencies, plan }), is_whole))
+}
+
+impl Sums {
+    fn summed(&self, input: u64) -> Summed<'_> {
+        let latencies = Some(&self.latencies).filter(|latencies| !latencies.requests.is_empty());
+        Summed { plan: &self.plan, summary: &self.summary, latencies, input }
+    }
+}
+
+pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     output::catch_interrupt();
-    let read = inputs::decode_all(&args.input, link, spoken, UntilInterrupted)?;
-    if output::interrupted() {
+    let (read_one, sums, is_whole) = read(args, &args.input, link, look)?;
+    if output::interrupted() && !args.input.follow {
         say!("interrupted; this is what was read until then");
     }
-    let account =
-        Account { statistics: &read.statistics, file_bytes: read.inputs.file_bytes, damage: &read.inputs.damage };
-    let mut out = output::stdout();
-    match args.form_out {
-        TableForm::Table => out.write_all(tables(&account).as_bytes())?,
-        TableForm::Ndjson => writeln!(out, "{}", json(&account))?,
+    let account = Account {
+        statistics: &read_one.statistics,
+        file_bytes: read_one.inputs.file_bytes,
+        damage: &read_one.inputs.damage,
+    };
+    let mut found = !read_one.inputs.damage.is_empty() || !is_whole || read_one.statistics.ambiguous > 0;
+    let summed = sums.as_ref().map(|sums| sums.summed(read_one.statistics.input));
+    let mut differing = None;
+    if let (Some(other), Some(summed)) = (&args.against, &summed) {
+        let input = InputArgs { inputs: vec![other.clone()], ..args.input.clone() };
+        let (read_other, sums, _) = read(args, &input, link, look)?;
+        found |= !read_other.inputs.damage.is_empty();
+        let of_other = sums.as_ref().map(|sums| sums.summed(read_other.statistics.input));
+        differing = of_other.map(|other| summary::differences(summed, &other));
     }
-    out.flush()?;
-    for note in &read.inputs.notes {
+    show(args.form_out, &account, summed.as_ref(), differing.as_ref())?;
+    if let Some(left) = sums.as_ref().map(|sums| sums.summary.not_kept).filter(|left| *left > 0) {
+        say!("{} of senders beyond the first 4096 are in the counts of bytes and frames alone", plural(left, "row"));
+    }
+    for note in &read_one.inputs.notes {
         say!("{note}");
     }
-    if let Some(hint) = hint(&read.statistics) {
+    if let Some(hint) = hint(&read_one.statistics) {
         say!("{hint}");
     }
-    if let Some(hint) = read.text_hint() {
+    if let Some(hint) = read_one.text_hint() {
         say!("{hint}");
     }
-    Ok(if read.inputs.damage.is_empty() && is_whole && read.statistics.ambiguous == 0 {
-        Ending::Clean
-    } else {
-        Ending::WithFindings
-    })
+    Ok(if found { Ending::WithFindings } else { Ending::Clean })
+}
+
+fn show(
+    form: StatsForm,
+    account: &Account<'_>,
+    summed: Option<&Summed<'_>>,
+    differing: Option<&Sheet>,
+) -> anyhow::Result<()> {
+    let sheets = || match (differing, summed) {
+        (Some(_), _) | (None, None) => Vec::new(),
+        (None, Some(summed)) => summary::sheets(summed),
+    };
+    let mut out = output::stdout();
+    match form {
+        StatsForm::Table => {
+            if let Some(differing) = differing {
+                out.write_all(differing.text().as_bytes())?;
+            } else {
+                out.write_all(tables(account).as_bytes())?;
+            }
+            for sheet in sheets() {
+                write!(out, "\n{}", sheet.text())?;
+            }
+        }
+        StatsForm::Markdown => {
+            let mut all = if differing.is_some() { Vec::new() } else { account_sheets(account) };
+            all.extend(sheets());
+            let all = all.iter().chain(differing).map(Sheet::markdown);
+            write!(out, "{}", all.collect::<Vec<_>>().join("\n"))?;
+        }
+        StatsForm::Ndjson => {
+            if let Some(differing) = differing {
+                for row in &differing.rows {
+                    let object = serde_json::json!({"of": row[0], "what": row[1], "here": row[2], "there": row[3], "change": row[4]});
+                    writeln!(out, "{object}")?;
+                }
+            } else {
+                let mut object = json(account);
+                if let (Json::Object(object), Some(summed)) = (&mut object, summed) {
+                    object.extend(summary::json(summed));
+                }
+                writeln!(out, "{object}")?;
+            }
+        }
+    }
+    out.flush()?;
+    Ok(())
 }

@@ -9,7 +9,9 @@ pub mod picture;
 #[cfg(feature = "pictures")]
 pub mod png;
 pub mod rows;
+pub mod sheets;
 pub mod stats;
+pub mod summary;
 pub mod sweep_figure;
 pub mod table;
 pub mod time;

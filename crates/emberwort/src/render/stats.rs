@@ -8,6 +8,7 @@ use emberwort_capture::{Damage, Statistics};
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
+use super::sheets::Sheet;
 use super::{plural, table, time};
 
 /// The counts of a command's inputs together with what could not be read of them.
@@ -112,6 +113,27 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
     } else {
         None
     }
+}
+
+/// The accounting as tables for a page.
+pub fn account_sheets(account: &Account<'_>) -> Vec<Sheet> {
+    let statistics = account.statistics;
+    let mut bytes = Sheet::new("Where the bytes went", &[("bytes", false), ("count", true), ("frames", true)]);
+    for (name, count, frames) in [
+        ("good", statistics.good, Some(statistics.good_frames())),
+        ("unread", statistics.unread, Some(statistics.all_unread_frames())),
+        ("broken", statistics.broken, Some(statistics.all_broken_frames())),
+        ("stray", statistics.stray, None),
+        ("input", statistics.input, None),
+    ] {
+        let frames = frames.map_or_else(String::new, |frames| frames.to_string());
+        bytes.rows.push(vec![name.to_owned(), count.to_string(), frames]);
+    }
+    let mut messages = Sheet::new("Messages", &[("message", false), ("frames", true)]);
+    for (name, count) in statistics.messages().filter(|(_, count)| *count > 0) {
+        messages.rows.push(vec![name.to_owned(), count.to_string()]);
+    }
+    vec![bytes, messages]
 }
 
 /// Tables for people.
