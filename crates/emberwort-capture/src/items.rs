@@ -201,6 +201,34 @@ pub trait ItemSink {
     }
 }
 
+impl<S: ItemSink> ItemSink for &mut S {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        (**self).know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        (**self).wants(definition, message)
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        (**self).item(item)
+    }
+
+    fn is_full(&self) -> bool {
+        (**self).is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        (**self).pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        (**self).finish()
+    }
+}
+
 /// Wants nothing; for counting alone.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Nothing;

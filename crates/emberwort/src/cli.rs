@@ -14,8 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AskedArgs, BytesAs, CaptureForm, DecodeArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, StatsForm, TextArgs,
-    TimeAs,
+    AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, StatsForm,
+    TextArgs, TimeAs,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -116,6 +116,14 @@ pub enum Command {
     #[command(after_help = "Good, broken and stray bytes add up to the input.\n\n\
         Examples:\n  emberwort stats stormy-night.pcapng\n  emberwort stats stormy-night.pcapng --as ndjson")]
     Stats(StatsArgs),
+
+    /// Look for a value in captures: which fields, or which bytes, hold it
+    #[command(
+        after_help = "Numbers are looked for as physical values, as raw codes, and in bytes of any width, order and power of ten. Nothing that is \
+        found in bytes alone is proof: the more frames have it at one place, the better.\n\n\
+        Examples:\n  emberwort find 231.5 stormy-night.pcapng\n  emberwort find --like GateStatus.oil stormy-night.pcapng"
+    )]
+    Find(FindArgs),
 
     /// Compute a checksum, show the working, find what is wrong with one
     #[command(after_help = "Examples:\n  emberwort checksum internet --hex '00 01 F2 03 F4' --explain\n  \

@@ -212,3 +212,54 @@ fn mistakes_in_conditions_say_what_to_write() {
         }
     }
 }
+
+#[test]
+fn a_value_is_found_in_fields_and_in_bytes() {
+    let folder = project_with_recording();
+    let find = |words: &[&str]| {
+        let words = [&["find"][..], words, &["stormy-night.pcapng", "--as", "ndjson"]].concat();
+        lines(&succeed(folder.path(), &words))
+    };
+    let rows = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    let holding = rows.iter().filter(|row| number(row, "oil") == Some(231.5) && row["message"] == "GateStatus");
+    let holding: Vec<&Json> = holding.collect();
+    let found = find(&["231.5"]);
+    let field = found.iter().find(|place| place["message"] == "GateStatus" && place["field"] == "oil").unwrap();
+    assert_eq!((&field["as"], field["times"].as_u64().unwrap() as usize), (&"value".into(), holding.len()));
+    assert_eq!((&field["frame"], &field["first"]), (&holding[0]["frame"], &holding[0]["time"]));
+    // A label, a text, and raw codes.
+    let field = &find(&["held"])[0];
+    let held = rows.iter().filter(|row| is(row, "state", "held")).count();
+    assert_eq!((&field["field"], field["times"].as_u64().unwrap() as usize), (&"state".into(), held));
+    let found = find(&["Wren"]);
+    assert!(found.iter().any(|place| place["field"] == "operator" && place["as"] == "value"));
+    assert!(found.iter().any(|place| place["byte"] == 15 && place["as"] == "text"), "{found:?}");
+    let found = find(&["85"]);
+    let opening = found.iter().find(|place| place["field"] == "opening" && place["as"] == "raw").unwrap();
+    let raw = rows.iter().filter(|row| number(row, "opening") == Some(42.5)).count();
+    assert_eq!(opening["times"].as_u64().unwrap() as usize, raw);
+    let nothing = run(folder.path(), &["find", "123456.789", "stormy-night.pcapng"]);
+    assert!(nothing.err.contains("stands nowhere"), "{}", nothing.err);
+}
+
+#[test]
+fn fields_that_move_together_are_found() {
+    let folder = project_with_recording();
+    let words = ["find", "--like", "GateStatus.oil", "stormy-night.pcapng", "--as", "ndjson"];
+    let found = lines(&succeed(folder.path(), &words));
+    // On the east gate oil, opening and temperature rise together, by the trial's own signals.
+    let of = |field: &str| {
+        let place = found
+            .iter()
+            .find(|place| place["node"] == 3 && place["message"] == "GateStatus" && place["field"] == field);
+        place.unwrap()["correlation"].as_f64().unwrap()
+    };
+    assert!(of("opening") > 0.99 && of("pump_temp") > 0.99, "{found:?}");
+    assert!(of("latch_force").abs() < 0.5);
+    for (name, said) in
+        [("oil", "is a field of GateStatus, Alarm"), ("GateStatus.oyl", "there is no field `GateStatus.oyl`")]
+    {
+        let ran = run(folder.path(), &["find", "--like", name, "stormy-night.pcapng"]);
+        assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
+    }
+}

@@ -103,6 +103,7 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
             "encode",
             "decode",
             "stats",
+            "find",
             "checksum",
             "generate",
             "trial",

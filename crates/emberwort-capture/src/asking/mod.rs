@@ -3,9 +3,12 @@
 
 pub mod changes;
 pub mod filter;
+pub mod find;
+pub mod like;
 pub mod query;
 pub mod tee;
 pub mod variables;
+pub mod walk;
 pub mod window;
 
 pub use filter::{Filter, Filtered, First, Matching, Only};

@@ -8,7 +8,7 @@ use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
 use emberwort_wire::Time;
 
-use super::{RowForm, names};
+use super::{RowForm, TableForm, names};
 
 /// The form of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -286,4 +286,22 @@ pub enum StatsForm {
     Ndjson,
     /// Tables for a page
     Markdown,
+}
+
+#[derive(Debug, Args)]
+pub struct FindArgs {
+    /// A number, also as 0x1A4; a label; a text; bytes, as "C6 39"
+    pub value: Option<String>,
+    #[command(flatten)]
+    pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    #[command(flatten)]
+    pub asked: AskedArgs,
+    /// In place of a value: which fields change together with this one
+    #[arg(long, value_name = "FIELD")]
+    pub like: Option<String>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: TableForm,
 }

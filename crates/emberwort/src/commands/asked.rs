@@ -1,9 +1,43 @@
 //! The filters that arguments ask for, in front of any sink.
 
-use emberwort_capture::{Around, Filtered, Matching, Only, Query};
+use std::ops::ControlFlow;
+
+use emberwort_capture::{Around, Filtered, Item, ItemSink, Matching, Only, Query, Speakers, Wants};
 use emberwort_model::Plan;
 
 use crate::cli::AskedArgs;
+use crate::output;
+
+/// A sink that takes no more after Ctrl-C.
+pub struct Interruptible<S>(pub S);
+
+impl<S: ItemSink> ItemSink for Interruptible<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.0.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.0.wants(definition, message)
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        self.0.item(item)
+    }
+
+    fn is_full(&self) -> bool {
+        output::interrupted() || self.0.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.0.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.0.finish()
+    }
+}
 
 /// A sink behind the filters. Conditions see all rows, since they may ask for those that came before.
 pub type Asked<S> = Filtered<Matching, Around<Filtered<Only, S>>>;

@@ -10,6 +10,7 @@ mod demo;
 mod encode;
 mod ending;
 mod exchanges;
+mod find;
 mod generate;
 mod inputs;
 mod layout;
@@ -46,6 +47,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Encode(args) => encode::run(&args, link, look),
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
+        Command::Find(args) => find::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, link, look),
         Command::Generate(args) => generate::run(&args, link, look),
         Command::Trial(args) => trial::run(&args, link, look),

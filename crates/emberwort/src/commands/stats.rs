@@ -1,19 +1,17 @@
 //! `stats`: counts what captures hold, and how it came.
 
-use std::convert::Infallible;
 use std::io::Write;
-use std::ops::ControlFlow;
 use std::path::Path;
 use std::sync::Arc;
 
 use emberwort_capture::asking::Tee;
 use emberwort_capture::exchanges::Exchanges;
+use emberwort_capture::items::Nothing;
 use emberwort_capture::summary::{Latencies, Summary};
-use emberwort_capture::{Item, ItemSink, Speakers, Wants};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
-use super::asked::asked;
+use super::asked::{Interruptible, asked};
 use super::ending::Ending;
 use super::inputs::{self, Reading};
 use super::names::message_index;
@@ -25,57 +23,11 @@ use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, account_sheets, hint, json, tables};
 use crate::render::summary::{self, Summed};
 
-/// Wants nothing but the counts, and ends with Ctrl-C.
-struct UntilInterrupted;
-
-impl ItemSink for UntilInterrupted {
-    type Error = Infallible;
-
-    fn wants(&self, _definition: usize, _message: usize) -> Wants {
-        Wants::Nothing
-    }
-
-    fn item(&mut self, _item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
-        Ok(ControlFlow::Continue(()))
-    }
-
-    fn is_full(&self) -> bool {
-        output::interrupted()
-    }
-}
-
 /// What was summed up beside the accounting.
 struct Sums {
     summary: Summary,
     latencies: Latencies,
     plan: Arc<Plan>,
-}
-
-/// Sums up into what the caller keeps.
-struct Into<'a, S>(&'a mut S);
-
-impl<S: ItemSink> ItemSink for Into<'_, S> {
-    type Error = S::Error;
-
-    fn know(&mut self, speakers: &Speakers) {
-        self.0.know(speakers);
-    }
-
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        self.0.wants(definition, message)
-    }
-
-    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        self.0.item(item)
-    }
-
-    fn is_full(&self) -> bool {
-        output::interrupted() || self.0.is_full()
-    }
-
-    fn finish(&mut self) -> Result<(), S::Error> {
-        self.0.finish()
-    }
 }
 
 /// Reads captures; sums them up as far as that is asked for.
@@ -94,10 +46,10 @@ fn read(
         }
     }
     if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
-        return Ok((inputs::decode_all(input, link, spoken, UntilInterrupted)?, None, is_whole));
+        return Ok((inputs::decode_all(input, link, spoken, Interruptible(Nothing))?, None, is_whole));
     }
     let mut all = Tee::new(Summary::new(args.fields), Exchanges::new(Latencies::default()));
-    let wanted = asked(&args.asked, &plan, Into(&mut all))?;
+    let wanted = asked(&args.asked, &plan, Interruptible(&mut all))?;
     let reading = inputs::decode_all(input, link, spoken, wanted)?;
     let (summary, latencies) = (all.one, all.other.into_sink());
     Ok((reading, Some(Sums { summary, latencies, plan }), is_whole))
