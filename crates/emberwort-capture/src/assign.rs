@@ -161,6 +161,42 @@ fn shown_can_id(id: u64) -> String {
     if id & EXTENDED_ID != 0 { format!("0x{:08X}", id & !EXTENDED_ID) } else { format!("0x{id:03X}") }
 }
 
+/// Why bytes belong to their channel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Why {
+    /// The capture's own description of the interface names it.
+    Described,
+    /// The user said so of all bytes without a description.
+    Said,
+    /// It is the link's only channel of serial bytes.
+    Only,
+    /// It has this port.
+    Port(u16),
+    /// A key of it is this port, or this number.
+    Key(u64),
+    /// It has this CAN identifier.
+    CanId(u64),
+    /// The rule with this number, from 0, says so.
+    Rule(usize),
+    /// The record names it.
+    Named,
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Described => write!(f, "the capture names the channel in the description of its interface"),
+            Self::Said => write!(f, "--on says so"),
+            Self::Only => write!(f, "it is the link's only channel of serial bytes"),
+            Self::Port(port) => write!(f, "its medium has port {port}"),
+            Self::Key(key) => write!(f, "the port or number {key} selects one of its messages"),
+            Self::CanId(id) => write!(f, "it has CAN identifier {}", shown_can_id(*id)),
+            Self::Rule(number) => write!(f, "rule {} of --assign says so", number + 1),
+            Self::Named => write!(f, "the record names it"),
+        }
+    }
+}
+
 /// Why a packet belongs to no channel of the link.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Unassigned {

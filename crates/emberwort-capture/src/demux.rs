@@ -11,7 +11,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
-use crate::assign::{Facts, Rule, Unassigned};
+use crate::assign::{Facts, Rule, Unassigned, Why};
 use crate::network::fragments::Fragments;
 use crate::network::ip::{self, Packet};
 use crate::network::ip_packet;
@@ -27,6 +27,16 @@ pub trait StreamSink: ChunkSink {
 
     /// How many definitions are in use: with more of them more keys can be known.
     fn definitions(&self) -> usize;
+
+    /// The next packet of the capture, by its number from 1, before anything comes of it.
+    fn packet(&mut self, number: u64, bytes: &[u8]) {
+        let _ = (number, bytes);
+    }
+
+    /// Why what is handed on next belongs to its channel.
+    fn assigned(&mut self, why: Why) {
+        let _ = why;
+    }
 
     /// A packet that belongs to no channel of the link. `Break` ends the reading.
     fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()>;
@@ -57,6 +67,8 @@ pub struct Demux<S> {
     /// Nodes of devices by the names that sources have for them.
     nodes: HashMap<String, u64>,
     interfaces: Vec<Known>,
+    /// Packets so far.
+    packets: u64,
     fragments: Fragments,
     streams: Streams,
     /// What comes from a tap of its own.
@@ -83,9 +95,9 @@ type KnownPorts = ([u16; 2], Option<(usize, u64)>);
 #[derive(Clone, Copy, Debug)]
 enum Route {
     /// To one stream.
-    Stream(StreamId),
+    Stream(StreamId, Why),
     /// To one stream; the key stands in front of each packet.
-    Keyed(StreamId),
+    Keyed(StreamId, Why),
     /// By the UDP port inside; with the end that sends, if the interface says it.
     Network(InterfaceKind, Option<End>),
     /// By the CAN identifier; with the end that sends, if the interface says it.
@@ -144,6 +156,7 @@ impl<S: StreamSink> Demux<S> {
             rules: Vec::new(),
             nodes: HashMap::new(),
             interfaces: Vec::new(),
+            packets: 0,
             fragments: Fragments::default(),
             streams: Streams::default(),
             taps: HashMap::new(),
@@ -224,18 +237,18 @@ impl<S: StreamSink> Demux<S> {
         flow
     }
 
-    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>), Unassigned> {
+    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>, Why), Unassigned> {
         if let Some((name, from)) = described(description) {
             let channel = self.plan.channel_index(name).ok_or(Unassigned::Described)?;
-            return Ok((channel, from.or(self.from)));
+            return Ok((channel, from.or(self.from), Why::Described));
         }
         if let Some(on) = self.on {
-            return Ok((on, self.from));
+            return Ok((on, self.from, Why::Said));
         }
         let serial = |n: &usize| !self.plan.channels[*n].finder().is_packet();
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
-            (Some(only), None) => Ok((only, self.from)),
+            (Some(only), None) => Ok((only, self.from, Why::Only)),
             _ => Err(Unassigned::Serial),
         }
     }
@@ -275,10 +288,14 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// What the first rule that is for a packet says of it: channel, end and node.
-    fn ruled(&self, facts: &Facts<'_>) -> (Option<usize>, Said) {
-        let found = self.rules.iter().find_map(|rule| Some((rule, rule.is_for(facts)?)));
+    fn ruled(&self, facts: &Facts<'_>) -> (Option<(usize, Why)>, Said) {
+        let mut rules = self.rules.iter().enumerate();
+        let found = rules.find_map(|(number, rule)| Some((number, rule, rule.is_for(facts)?)));
         match found {
-            Some((rule, from)) => (rule.channel, Said { from, node: rule.node }),
+            Some((number, rule, from)) => {
+                let channel = rule.channel.map(|channel| (channel, Why::Rule(number)));
+                (channel, Said { from, node: rule.node })
+            }
             None => (None, Said { from: None, node: None }),
         }
     }
@@ -353,11 +370,18 @@ impl<S: StreamSink> Demux<S> {
         };
         said.from = route_from.or(said.from);
         let found = match ruled {
-            Some(channel) => Some((channel, self.key_of(channel, ports))),
-            None => self.udp(ports),
+            Some((channel, why)) => Some(((channel, self.key_of(channel, ports)), why)),
+            None => self.udp(ports).map(|found| {
+                let is_own =
+                    self.plan.channels[found.0].medium.kind.carriage() == Carriage::Udp { port: found.1 as u16 };
+                (found, if is_own { Why::Port(found.1 as u16) } else { Why::Key(found.1) })
+            }),
         };
         match found {
-            Some(found) => self.packet(found, said, bytes, time),
+            Some((found, why)) => {
+                self.sink.assigned(why);
+                self.packet(found, said, bytes, time)
+            }
             None => self.sink.unassigned(Unassigned::UdpPort(ports[0].min(ports[1])), packet),
         }
     }
@@ -398,7 +422,7 @@ impl<S: StreamSink> Demux<S> {
                 match self.tcp_channel(segment.way).0 {
                     None => return self.sink.unassigned(Unassigned::TcpPort(lower), bytes),
                     // A segment is no packet: what is sent at once can come in two, and two in one.
-                    Some(channel) if self.plan.channels[channel].finder().is_packet() => {
+                    Some((channel, _)) if self.plan.channels[channel].finder().is_packet() => {
                         return self.sink.unassigned(Unassigned::TcpPackets(lower), bytes);
                     }
                     Some(_) => {}
@@ -413,23 +437,27 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a connection: as a rule says, else the one with its port.
-    fn tcp_channel(&self, way: Way) -> (Option<usize>, Said) {
+    fn tcp_channel(&self, way: Way) -> (Option<(usize, Why)>, Said) {
         let ports = [way.from.1, way.to.1];
         let facts = Facts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..Facts::default() };
         let (ruled, said) = self.ruled(&facts);
         let has_port = |port: u16| {
             let mut channels = self.plan.channels.iter();
-            channels.position(|channel| matches!(channel.medium.kind, MediumKind::Tcp { port: own, .. } if own == port))
+            let is_own = |kind: &MediumKind| matches!(kind, MediumKind::Tcp { port: own, .. } if *own == port);
+            channels.position(|channel| is_own(&channel.medium.kind)).map(|channel| (channel, Why::Port(port)))
         };
         (ruled.or_else(|| has_port(ports[1])).or_else(|| has_port(ports[0])), said)
     }
 
     fn tcp_event(&mut self, way: Way, event: tcp::Event<'_>) -> ControlFlow<()> {
-        let (Some(channel), said) = self.tcp_channel(way) else { return ControlFlow::Continue(()) };
+        let (Some((channel, why)), said) = self.tcp_channel(way) else { return ControlFlow::Continue(()) };
         let tap = self.tap(Origin::Tcp(way), said.node);
         let stream = StreamId { channel, from: said.from.or(self.from), tap };
         match event {
-            tcp::Event::Bytes(time, bytes) => self.hand_on(stream, self.key, bytes, time),
+            tcp::Event::Bytes(time, bytes) => {
+                self.sink.assigned(why);
+                self.hand_on(stream, self.key, bytes, time)
+            }
             tcp::Event::Gap(_) => {
                 self.sink.end_stream(stream);
                 ControlFlow::Continue(())
@@ -464,19 +492,22 @@ impl<S: StreamSink> Demux<S> {
             }
         };
         said.from = route_from.or(said.from);
-        match ruled.or_else(|| self.can(key)) {
-            Some(channel) => self.packet((channel, key), said, data, time),
+        match ruled.or_else(|| Some((self.can(key)?, Why::CanId(key)))) {
+            Some((channel, why)) => {
+                self.sink.assigned(why);
+                self.packet((channel, key), said, data, time)
+            }
             None => self.sink.unassigned(Unassigned::CanId(key), bytes),
         }
     }
 
     /// The channel of a record: as it says, else as the user does, else the one that has its key, else the only one that has none.
-    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<usize, Unassigned> {
+    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<(usize, Why), Unassigned> {
         if let Some(name) = record.channel {
-            return self.plan.channel_index(name).ok_or(Unassigned::Channel);
+            return self.plan.channel_index(name).map(|channel| (channel, Why::Named)).ok_or(Unassigned::Channel);
         }
         if let Some(on) = self.on {
-            return Ok(on);
+            return Ok((on, Why::Said));
         }
         if let Some(key) = key {
             let channels = &self.plan.channels;
@@ -486,9 +517,10 @@ impl<S: StreamSink> Demux<S> {
                 _ => false,
             };
             let by_key = (0..channels.len()).find(keyed);
-            return by_key.or_else(|| channels.iter().position(carried)).ok_or(Unassigned::Key(key));
+            let found = by_key.or_else(|| channels.iter().position(carried));
+            return found.map(|channel| (channel, Why::Key(key))).ok_or(Unassigned::Key(key));
         }
-        self.serial_channel("").map(|(channel, _)| channel)
+        self.serial_channel("").map(|(channel, _, why)| (channel, why))
     }
 }
 
@@ -509,15 +541,17 @@ impl<S: StreamSink> PieceSink for Demux<S> {
         let route = match interface.kind {
             InterfaceKind::Serial => {
                 let found = match ruled {
-                    Some(channel) => Ok((channel, from.or(self.from))),
-                    None => self.serial_channel(&interface.description).map(|(channel, own)| (channel, own.or(from))),
+                    Some((channel, why)) => Ok((channel, from.or(self.from), why)),
+                    None => self
+                        .serial_channel(&interface.description)
+                        .map(|(channel, own, why)| (channel, own.or(from), why)),
                 };
                 match found {
-                    Ok((channel, from)) => {
+                    Ok((channel, from, why)) => {
                         let tap = by_rule.node.map_or(number as u32, |node| self.tap(Origin::Node(node), Some(node)));
                         let stream = StreamId { channel, from, tap };
                         let is_keyed = said.is_some() && self.plan.channels[channel].key_is_outside();
-                        if is_keyed { Route::Keyed(stream) } else { Route::Stream(stream) }
+                        if is_keyed { Route::Keyed(stream, why) } else { Route::Stream(stream, why) }
                     }
                     Err(why) => Route::Other(why),
                 }
@@ -535,10 +569,18 @@ impl<S: StreamSink> PieceSink for Demux<S> {
 
     fn piece(&mut self, piece: Piece<'_>) -> ControlFlow<()> {
         let (time, bytes, interface) = (piece.time, piece.bytes, piece.interface);
+        self.packets += 1;
+        self.sink.packet(self.packets, bytes);
         match self.interfaces.get(interface).map(|known| known.route) {
-            Some(Route::Stream(stream)) => self.hand_on(stream, self.key, bytes, time),
-            Some(Route::Keyed(stream)) => match keyed(bytes) {
-                Some((key, data)) => self.hand_on(stream, Some(key), data, time),
+            Some(Route::Stream(stream, why)) => {
+                self.sink.assigned(why);
+                self.hand_on(stream, self.key, bytes, time)
+            }
+            Some(Route::Keyed(stream, why)) => match keyed(bytes) {
+                Some((key, data)) => {
+                    self.sink.assigned(why);
+                    self.hand_on(stream, Some(key), data, time)
+                }
                 None => self.sink.unassigned(Unassigned::Described, bytes),
             },
             Some(Route::Network(kind, from)) => {
@@ -558,6 +600,8 @@ impl<S: StreamSink> PieceSink for Demux<S> {
 
     fn record(&mut self, record: &Record<'_>) -> ControlFlow<()> {
         let (time, bytes) = (record.time, record.bytes);
+        self.packets += 1;
+        self.sink.packet(self.packets, bytes);
         let key = record.key.or(self.key);
         let (ruled, said) = match self.rules.is_empty() {
             true => (None, Said { from: None, node: None }),
@@ -572,10 +616,10 @@ impl<S: StreamSink> PieceSink for Demux<S> {
                 self.ruled(&facts)
             }
         };
-        let channel = match ruled {
-            Some(channel) => channel,
+        let (channel, why) = match ruled {
+            Some(found) => found,
             None => match self.record_channel(record, key) {
-                Ok(channel) => channel,
+                Ok(found) => found,
                 Err(why) => return self.sink.unassigned(why, bytes),
             },
         };
@@ -592,6 +636,7 @@ impl<S: StreamSink> PieceSink for Demux<S> {
             (None, None) => 0,
         };
         let from = record.from.or(said.from).or(self.from);
+        self.sink.assigned(why);
         self.hand_on(StreamId { channel, from, tap }, key, bytes, time)
     }
 }

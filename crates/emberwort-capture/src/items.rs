@@ -8,7 +8,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
-use emberwort_wire::{FrameFault, FrameView, Time, Values};
+use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
 use crate::speakers::Speakers;
 
@@ -51,6 +51,33 @@ impl<'a> Item<'a> {
         }
     }
 
+    /// The stream that it was found in.
+    pub fn stream(&self) -> StreamId {
+        match self {
+            Self::Row(row) => row.stream,
+            Self::Broken(broken) => broken.stream,
+            Self::Stray(stray) => stray.stream,
+        }
+    }
+
+    /// The offset of its first byte in its stream.
+    pub fn offset(&self) -> u64 {
+        match self {
+            Self::Row(row) => row.offset,
+            Self::Broken(broken) => broken.offset,
+            Self::Stray(stray) => stray.offset,
+        }
+    }
+
+    /// Its number among all frames that were found, from 1; `None` for stray bytes.
+    pub fn number(&self) -> Option<u64> {
+        match self {
+            Self::Row(row) => Some(row.number),
+            Self::Broken(broken) => Some(broken.number),
+            Self::Stray(_) => None,
+        }
+    }
+
     /// The frame, if it is one.
     pub fn frame(&self) -> Option<&'a FrameView<'a>> {
         match self {
@@ -79,6 +106,8 @@ pub struct Row<'a> {
     pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
     pub channel: usize,
+    /// The stream that it was found in.
+    pub stream: StreamId,
     /// The end that sent it: as the capture says, else as the message says.
     pub from: End,
     /// Offset of its first byte in the lane.
@@ -108,6 +137,8 @@ pub struct BrokenFrame<'a> {
     pub time: Option<Time>,
     /// Index of the channel.
     pub channel: usize,
+    /// The stream that it was found in.
+    pub stream: StreamId,
     /// The end that sent it, if the capture says it.
     pub from: Option<End>,
     /// Offset of its first byte in the lane.
@@ -138,6 +169,8 @@ pub struct StrayBytes<'a> {
     pub time: Option<Time>,
     /// Index of the channel.
     pub channel: usize,
+    /// The stream that they were found in.
+    pub stream: StreamId,
     /// The end that sent them, if the capture says it.
     pub from: Option<End>,
     /// Offset of the first byte in the lane.

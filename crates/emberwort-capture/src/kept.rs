@@ -7,7 +7,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::codec::Extent;
-use emberwort_wire::{FrameFault, FrameView, Time, Values};
+use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
 use crate::items::{BrokenFrame, Item, Row, StrayBytes};
 use crate::speakers::Speakers;
@@ -27,6 +27,7 @@ struct Kept {
     number: u64,
     time: Option<Time>,
     channel: usize,
+    stream: StreamId,
     from: Option<End>,
     offset: u64,
     /// The bytes as they came, and those of the frame, if they are others; then its body, all by their place.
@@ -109,6 +110,7 @@ impl KeptItems {
             number,
             time,
             channel,
+            stream: item.stream(),
             from,
             offset,
             wire: wire_place,
@@ -146,6 +148,7 @@ impl KeptItems {
                     number,
                     time,
                     channel,
+                    stream: kept.stream,
                     from: *from,
                     offset,
                     definition: *definition,
@@ -160,6 +163,7 @@ impl KeptItems {
                     number,
                     time,
                     channel,
+                    stream: kept.stream,
                     from,
                     offset,
                     fault,
@@ -169,7 +173,7 @@ impl KeptItems {
                     wire,
                 })),
                 (Kind::Stray | Kind::Row { .. }, _) => {
-                    act(Item::Stray(&StrayBytes { time, channel, from, offset, wire }));
+                    act(Item::Stray(&StrayBytes { time, channel, stream: kept.stream, from, offset, wire }));
                 }
             }
         }

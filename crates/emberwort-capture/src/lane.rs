@@ -249,6 +249,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         let stray = StrayBytes {
             time: self.time,
             channel: self.stream.channel,
+            stream: self.stream,
             from: self.stream.from,
             offset: at.start,
             wire,
@@ -324,6 +325,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             number: output.statistics.frames + 1,
             time: self.time,
             channel: self.stream.channel,
+            stream: self.stream,
             from,
             offset: at.start,
             definition,
@@ -372,6 +374,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             number: self.shared.output.statistics.frames + 1,
             time: self.time,
             channel: self.stream.channel,
+            stream: self.stream,
             from: if frame.is_some() { self.end() } else { self.stream.from },
             offset: at.start,
             fault: &fault,

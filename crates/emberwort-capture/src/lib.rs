@@ -5,6 +5,7 @@
 //! chunks of streams ─► recorder ─► file
 //! ```
 
+pub mod anatomy;
 pub mod asking;
 pub mod assign;
 pub mod checksum_slips;
@@ -31,6 +32,7 @@ pub mod speakers;
 mod stamps;
 pub mod stats;
 pub mod summary;
+pub mod traced;
 pub mod writer;
 
 pub use asking::{Around, Filter, Filtered, First, Last, Matching, Only, Query};

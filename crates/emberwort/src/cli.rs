@@ -442,6 +442,10 @@ pub enum RowForm {
     Ndjson,
     /// One line a field, comma-separated
     Csv,
+    /// Bytes with the letter of what each is, and what the letters mean
+    Hex,
+    /// The bytes as they came, one after the other
+    Bytes,
 }
 
 #[derive(Debug, Args)]

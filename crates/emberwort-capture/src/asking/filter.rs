@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 
 use emberwort_model::Plan;
+use emberwort_model::model::End;
 use emberwort_wire::Time;
 
 use super::query::Query;
@@ -203,5 +204,22 @@ impl Filter for Matching {
         // A condition that looks back has to see what lies before the stretch, too.
         let holds = self.query.as_mut().is_none_or(|query| query.holds(item));
         is_in_time && holds
+    }
+}
+
+/// What comes from one end, and what nobody knows to come from the other.
+#[derive(Clone, Copy, Debug)]
+pub struct FromEnd(Option<End>);
+
+impl FromEnd {
+    /// From this end; from both, if it is `None`.
+    pub fn new(end: Option<End>) -> Self {
+        Self(end)
+    }
+}
+
+impl Filter for FromEnd {
+    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+        self.0.is_none_or(|end| item.from().is_none_or(|from| from == end))
     }
 }

@@ -13,6 +13,12 @@ use crate::values::{ValueRef, Values};
 trait Target {
     /// Whether it wants the numbers at the start of sections, too.
     const WANTS_VALUES: bool;
+    /// Whether it wants to know where each value lies.
+    const WANTS_PLACES: bool = false;
+    /// Where a value lies: its first bit, and the one behind it.
+    fn place(&mut self, slot: usize, bits: (usize, usize)) {
+        let _ = (slot, bits);
+    }
     fn raw(&mut self, slot: usize, raw: u64);
     fn bytes(&mut self, slot: usize, bytes: &[u8], text_of_fixed_length: bool);
     fn scattered(&mut self, slot: usize, bytes: impl Iterator<Item = u8>, text: bool);
@@ -82,6 +88,81 @@ impl Target for Values {
             _ => None,
         }
     }
+}
+
+/// Where a value lies in a body.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ValuePlace {
+    /// Its slot in the values.
+    pub slot: usize,
+    /// Its bits, counted from the first of the body in the order in which bits are filled; with the count in front of a text or a list.
+    pub bits: std::ops::Range<usize>,
+}
+
+/// Takes the values, and where they lie.
+struct Placed<'v> {
+    values: &'v mut Values,
+    places: Vec<ValuePlace>,
+}
+
+impl Target for Placed<'_> {
+    const WANTS_VALUES: bool = true;
+    const WANTS_PLACES: bool = true;
+
+    fn place(&mut self, slot: usize, (from, to): (usize, usize)) {
+        self.places.push(ValuePlace { slot, bits: from..to });
+    }
+    fn raw(&mut self, slot: usize, raw: u64) {
+        self.values.raw(slot, raw);
+    }
+    fn bytes(&mut self, slot: usize, bytes: &[u8], text_of_fixed_length: bool) {
+        self.values.bytes(slot, bytes, text_of_fixed_length);
+    }
+    fn scattered(&mut self, slot: usize, bytes: impl Iterator<Item = u8>, text: bool) {
+        self.values.scattered(slot, bytes, text);
+    }
+    fn absent(&mut self, slot: usize) {
+        self.values.absent(slot);
+    }
+    fn unset(&mut self, slot: usize) {
+        self.values.unset(slot);
+    }
+    fn lacking(&mut self, slot: usize, field: &Field) {
+        self.values.lacking(slot, field);
+    }
+    fn group(&mut self, slot: usize, count: usize) -> usize {
+        self.values.group(slot, count)
+    }
+    fn loose(&mut self) -> usize {
+        self.values.loose()
+    }
+    fn gather(&mut self, slot: usize, slots: &[usize]) {
+        self.values.gather(slot, slots);
+    }
+    fn chosen(&mut self, slot: usize, form: usize) -> usize {
+        self.values.chosen(slot, form)
+    }
+    fn selector(&self, slot: usize) -> Option<u64> {
+        self.values.selector(slot)
+    }
+}
+
+/// Reads a body into values, as [`decode_answer`] does, and tells where each of them lies. Of messages that are lines of text nothing is told.
+///
+/// # Errors
+/// As [`decode`].
+pub fn decode_places(
+    plan: &MessagePlan,
+    body: &[u8],
+    key: Option<u64>,
+    values: &mut Values,
+) -> Result<Vec<ValuePlace>, BodyError> {
+    values.reuse(plan);
+    let mut placed = Placed { values, places: Vec::new() };
+    let extent = walk(plan, body, body.len(), key, &mut placed)?;
+    let places = placed.places;
+    values.set_extent(extent.sections, extent.later_bytes);
+    Ok(places)
 }
 
 /// Takes nothing: for checking whether a body without unions can be decoded.
@@ -256,6 +337,14 @@ impl<T: Target> Walk<'_, T> {
         } else if section.fixed {
             return Ok(start + section.greatest_size);
         }
+        if T::WANTS_PLACES {
+            for step in &section.steps[..section.lead_steps] {
+                if let (Place::Fixed(bit), Action::Bits { width, .. }) = (&step.place, &step.action) {
+                    let from = start * 8 + *bit as usize;
+                    self.target.place(base + step.slot, (from, from + usize::from(*width)));
+                }
+            }
+        }
         if section.lead_steps == section.steps.len() {
             return Ok(start + section.greatest_size);
         }
@@ -312,6 +401,16 @@ impl<T: Target> Walk<'_, T> {
         slot: usize,
         base: usize,
     ) -> Result<usize, BodyError> {
+        let behind = self.value(action, bit, end, slot, base)?;
+        let is_leaf = matches!(action, Action::Bits { .. } | Action::Varint { .. } | Action::Run { .. });
+        if T::WANTS_PLACES && is_leaf {
+            self.target.place(slot, (bit, behind));
+        }
+        Ok(behind)
+    }
+
+    #[inline]
+    fn value(&mut self, action: &Action, bit: usize, end: usize, slot: usize, base: usize) -> Result<usize, BodyError> {
         match action {
             Action::Bits { width, signed, order } => {
                 self.fits(bit, usize::from(*width), end)?;

@@ -233,6 +233,9 @@ pub struct DecodeArgs {
     /// Show only which fields changed from one message of a sender to its next: old value and new
     #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges"])]
     pub changes: bool,
+    /// Tell of the frame with this number how its values came about: packets, channel, checksum, bits
+    #[arg(long, value_name = "FRAME", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["first", "last", "threads", "exchanges", "changes", "body"])]
+    pub explain: Option<u64>,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// End after so many rows

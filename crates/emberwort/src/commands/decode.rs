@@ -5,6 +5,7 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::asking::changes::Changes;
+use emberwort_capture::asking::filter::FromEnd;
 use emberwort_capture::exchanges::Exchanges;
 use emberwort_capture::speakers::Definition;
 use emberwort_capture::{Filtered, First, ItemSink, Last};
@@ -16,11 +17,12 @@ use emberwort_wire::{BodyError, Values, decode};
 use super::asked::{Asked, asked};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
+use super::explain;
 use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
-use crate::cli::{DecodeArgs, RowForm};
+use crate::cli::{DecodeArgs, RowForm, SenderEnd};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::changes::ChangePrinter;
@@ -46,6 +48,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             message_index(speakers.own(), name)?;
         }
     }
+    if let Some(number) = args.explain {
+        return explain::run(args, number, link, spoken, look);
+    }
     let style = RowStyle { form: args.form_out, raw: args.raw, look, width: output::terminal_width() };
     output::catch_interrupt();
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
@@ -61,6 +66,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             let plan = spoken.speakers.own().clone();
             let changes = Changes::new(ChangePrinter::new(&spoken.speakers, style)?);
             inputs::decode_all(&args.input, link, spoken, asked(&args.asked, &plan, changes)?)?
+        }
+        // What is no text is written as it is.
+        _ if args.form_out == RowForm::Bytes => {
+            let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_for_bytes());
+            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         1 => {
             let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_at_once());
@@ -113,9 +124,15 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 }
 
 /// A printer behind the filters and limits that the arguments ask for.
-fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<Asked<Last<Filtered<First, S>>>> {
-    asked(&args.asked, plan, Last::new(args.last, Filtered::new(First::new(args.first), printer)))
+fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<Asked<Rows<S>>> {
+    // A stream of bytes is that of one end.
+    let end = args.input.from.filter(|_| args.form_out == RowForm::Bytes).map(SenderEnd::end);
+    let limited = Last::new(args.last, Filtered::new(First::new(args.first), printer));
+    asked(&args.asked, plan, Filtered::new(FromEnd::new(end), limited))
 }
+
+/// What limits rows.
+type Rows<S> = Filtered<FromEnd, Last<Filtered<First, S>>>;
 
 /// Decodes a bare body, given in hex.
 fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<Ending> {
@@ -146,7 +163,9 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
             json::write_fields(plan, &values, Writing { raw: args.raw, inside: Some((link, from)) }, &mut line)?;
             writeln!(out, "{line}")?;
         }
-        RowForm::Csv => bail!("a bare body is shown as tree or ndjson; --as csv is for captures"),
+        RowForm::Csv | RowForm::Hex | RowForm::Bytes => {
+            bail!("a bare body is shown as tree or ndjson; --as csv, hex and bytes are for captures")
+        }
         RowForm::Table | RowForm::Tree => {
             let mut lines = Vec::new();
             write_tree_fields(link, plan, from, &values, |line| lines.push(line.to_owned()));

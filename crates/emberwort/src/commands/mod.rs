@@ -10,6 +10,7 @@ mod demo;
 mod encode;
 mod ending;
 mod exchanges;
+mod explain;
 mod find;
 mod generate;
 mod inputs;

@@ -8,7 +8,7 @@ use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Came, Line, wait};
 use super::reaction::Reaction;
-use crate::cli::{ListenArgs, SenderEnd};
+use crate::cli::{ListenArgs, RowForm, SenderEnd};
 use crate::commands::asked::asked;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
@@ -27,7 +27,11 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let events = Events::new(clock);
     let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
     let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
-    let printer = RowPrinter::new(&speakers, style, output::stdout_at_once());
+    let out: Box<dyn std::io::Write> = match args.form {
+        RowForm::Bytes => Box::new(output::stdout_for_bytes()),
+        _ => Box::new(output::stdout_at_once()),
+    };
+    let printer = RowPrinter::new(&speakers, style, out);
     let sink =
         Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(First::new(args.count), printer))?;
     let sink = asked(&args.asked, speakers.own(), sink)?;

@@ -4,7 +4,7 @@ use emberwort_capture::Speakers;
 
 use super::form::{Form, RowStyle};
 use super::known::Known;
-use super::{csv, ndjson, table, tree};
+use super::{csv, hex, ndjson, table, tree};
 use crate::cli::RowForm;
 
 pub fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
@@ -14,5 +14,7 @@ pub fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
         RowForm::Tree => Box::new(tree::Tree::new(known, speakers, style)),
         RowForm::Ndjson => Box::new(ndjson::Ndjson::new(known)),
         RowForm::Csv => Box::new(csv::Csv::new(known)),
+        RowForm::Hex => Box::new(hex::Hex::new(known, speakers, style)),
+        RowForm::Bytes => Box::new(hex::Bytes),
     }
 }

@@ -64,6 +64,14 @@ impl TextBuffer {
         self.bytes.resize(wanted, 0);
     }
 
+    /// Bytes that may be no text.
+    pub fn push_bytes(&mut self, bytes: &[u8]) {
+        self.room(bytes.len());
+        let end = self.length + bytes.len();
+        self.bytes[self.length..end].copy_from_slice(bytes);
+        self.length = end;
+    }
+
     #[inline]
     pub fn push_str(&mut self, text: &str) {
         self.room(text.len());
