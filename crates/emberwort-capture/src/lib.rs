@@ -5,6 +5,7 @@
 //! chunks of streams ─► recorder ─► file
 //! ```
 
+pub mod amend;
 pub mod anatomy;
 pub mod asking;
 pub mod assign;

@@ -22,6 +22,8 @@ pub struct Part {
     pub at: Option<usize>,
     /// How many bytes.
     pub length: usize,
+    /// How many bytes the packet gave to the stream in all.
+    pub whole: usize,
 }
 
 /// What came of the packets so far.
@@ -49,7 +51,7 @@ impl Provenance {
         let lies_inside = from >= start && from + bytes.len() <= end;
         let at = lies_inside.then(|| from - start);
         let stream = self.streams.entry(stream).or_default();
-        stream.parts.push_back((stream.length, Part { packet, at, length: bytes.len() }, why));
+        stream.parts.push_back((stream.length, Part { packet, at, length: bytes.len(), whole: bytes.len() }, why));
         stream.length += bytes.len() as u64;
         let oldest = stream.length.saturating_sub(REMEMBERED);
         while stream.parts.len() > 1
@@ -74,7 +76,8 @@ impl Provenance {
             }
             let (from, to) = (offset.max(*at), end.min(at + part.length as u64));
             let inside = part.at.map(|place| place + (from - at) as usize);
-            found.push(Part { packet: part.packet, at: inside, length: to.saturating_sub(from) as usize });
+            let length = to.saturating_sub(from) as usize;
+            found.push(Part { packet: part.packet, at: inside, length, whole: part.whole });
             why = why.or(*of);
         }
         (found, why)

@@ -14,8 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs, StatsForm,
-    TextArgs, TimeAs,
+    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs,
+    StatsForm, TextArgs, TimeAs,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -124,6 +124,14 @@ pub enum Command {
         Examples:\n  emberwort find 231.5 stormy-night.pcapng\n  emberwort find --like GateStatus.oil stormy-night.pcapng"
     )]
     Find(FindArgs),
+
+    /// Copy a capture with some frames changed
+    #[command(
+        after_help = "The capture itself stays as it is. Lengths and checksums of all layers follow what is changed, and the copy is read back.\n\n\
+        Examples:\n  emberwort amend stormy-night.pcapng --out oil.pcapng --frame 1070 --set oil=80\n  \
+        emberwort amend stormy-night.pcapng --out sent.pcapng --scrub operator,serial"
+    )]
+    Amend(AmendArgs),
 
     /// Compute a checksum, show the working, find what is wrong with one
     #[command(after_help = "Examples:\n  emberwort checksum internet --hex '00 01 F2 03 F4' --explain\n  \

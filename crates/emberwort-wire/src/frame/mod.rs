@@ -356,6 +356,51 @@ impl Framing {
         Ok(())
     }
 
+    /// Puts the bytes of one whole frame on the wire, whatever they hold: with stuffing and delimiters, or the end of its line.
+    pub fn stuff(&self, plain: &[u8], out: &mut Vec<u8>) {
+        match self.plan.finder {
+            FrameFinder::Stuffed(stuffing) => stuffing::encode(stuffing, plain, out),
+            FrameFinder::Escaped(escape) => {
+                let (sync, rest) = plain.split_at(self.plan.sync.len().min(plain.len()));
+                let (rest, terminator) = rest.split_at(rest.len().saturating_sub(self.terminator.len()));
+                out.extend_from_slice(sync);
+                stuffing::escape::encode(&escape, rest, out);
+                out.extend_from_slice(terminator);
+            }
+            FrameFinder::Lines { crlf } => {
+                out.extend_from_slice(plain);
+                out.extend_from_slice(if crlf { b"\r\n" } else { b"\n" });
+            }
+            FrameFinder::Sync | FrameFinder::Packet | FrameFinder::Idle { .. } | FrameFinder::StatusBytes { .. } => {
+                out.extend_from_slice(plain);
+            }
+        }
+    }
+
+    /// The checksums of one whole frame without stuffing and delimiters: the index of each part, what stands there, and what should. Empty if
+    /// the frame is too short to have them.
+    pub fn checksums(&self, plain: &[u8]) -> Vec<(usize, u64, u64)> {
+        let Some(body_end) = plain.len().checked_sub(self.plan.tail_bytes).filter(|end| *end >= self.plan.head_bytes)
+        else {
+            return Vec::new();
+        };
+        let of = |checksum: &FrameChecksum| {
+            (checksum.part, checksum.place.read(plain, body_end), checksum.compute(plain, body_end))
+        };
+        self.checksums.iter().map(of).collect()
+    }
+
+    /// Sets the value of a part of one whole frame without stuffing and delimiters, if the frame is long enough to have it.
+    ///
+    /// # Errors
+    /// If the value does not fit.
+    pub fn set(&self, part: usize, value: u64, plain: &mut [u8]) -> Result<(), FrameError> {
+        match plain.len().checked_sub(self.plan.tail_bytes).filter(|end| *end >= self.plan.head_bytes) {
+            Some(body_end) => self.set_part(part, value, plain, body_end),
+            None => Ok(()),
+        }
+    }
+
     /// How long the frame is whose first bytes these are: `Ok(None)` if more bytes are needed to say it, and as long as what is
     /// there if neither a length part nor the message's size says it.
     ///

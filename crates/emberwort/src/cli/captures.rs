@@ -308,3 +308,69 @@ pub struct FindArgs {
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form_out: TableForm,
 }
+
+#[derive(Debug, Args)]
+pub struct AmendArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    /// The new capture
+    #[arg(long, value_name = "FILE")]
+    pub out: PathBuf,
+    /// The frame with this number, from 1, as decode --as tree and ndjson number them
+    #[arg(long, value_name = "N", help_heading = "Which frames")]
+    pub frame: Vec<u64>,
+    /// Frames for which this holds
+    #[arg(long = "where", value_name = "CONDITION", help_heading = "Which frames")]
+    pub condition: Option<String>,
+    /// Frames of these messages
+    #[arg(long, value_name = "MESSAGE", help_heading = "Which frames", add = names::messages())]
+    pub message: Vec<String>,
+    /// Frames of this node
+    #[arg(long, value_name = "N", help_heading = "Which frames")]
+    pub node: Option<u64>,
+    /// Another value for a field
+    #[arg(long, value_name = "FIELD=VALUE", help_heading = "What becomes of them")]
+    pub set: Vec<String>,
+    /// Other bytes from this one on, counted from 0 in the frame without stuffing, as decode --as hex numbers them
+    #[arg(long, value_name = "OFFSET=HEX", help_heading = "What becomes of them")]
+    pub patch: Vec<String>,
+    /// Leave them out
+    #[arg(long, conflicts_with_all = ["set", "patch", "twice", "delay", "reorder"], help_heading = "What becomes of them")]
+    pub drop: bool,
+    /// Send them twice
+    #[arg(long, help_heading = "What becomes of them")]
+    pub twice: bool,
+    /// Let them come so much later, or earlier: 20ms, -20ms
+    #[arg(long, value_name = "TIME", allow_hyphen_values = true, value_parser = signed_duration, help_heading = "What becomes of them")]
+    pub delay: Option<i64>,
+    /// Let them change places with the next frame of their stream
+    #[arg(long, help_heading = "What becomes of them")]
+    pub reorder: bool,
+    /// Leave checksums as they were, of the frames and of all layers around them
+    #[arg(long, help_heading = "What becomes of them")]
+    pub keep_checksums: bool,
+    /// Leave out all packets that came outside of this stretch: 1.2s..1.4s since the first frame, or moments
+    #[arg(long, value_name = "FROM..TO", help_heading = "What becomes of all")]
+    pub span: Option<String>,
+    /// Leave out everything for which this does not hold
+    #[arg(long, value_name = "CONDITION", help_heading = "What becomes of all")]
+    pub keep: Option<String>,
+    /// Take away what says who somebody is: fields by name, `addresses`, `ports`, `text`
+    #[arg(long, value_name = "NAMES", value_delimiter = ',', help_heading = "What becomes of all")]
+    pub scrub: Vec<String>,
+    /// The same key gives the same new values in every capture
+    #[arg(long, value_name = "TEXT", requires = "scrub", help_heading = "What becomes of all")]
+    pub scrub_key: Option<String>,
+    /// Form of what is said
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form_out: TableForm,
+}
+
+/// A time, maybe with a minus in front, in nanoseconds.
+fn signed_duration(text: &str) -> Result<i64, String> {
+    let (sign, text) = text.strip_prefix('-').map_or((1, text), |text| (-1, text));
+    let nanoseconds = emberwort_link::duration(text).map_err(|problem| problem.to_string())?;
+    i64::try_from(nanoseconds).map(|nanoseconds| sign * nanoseconds).map_err(|_| "that is too long".to_owned())
+}

@@ -1,5 +1,6 @@
 //! One module for each command: arguments in, calls, output.
 
+mod amend;
 mod asked;
 mod budget;
 mod check;
@@ -49,6 +50,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
         Command::Find(args) => find::run(&args, link, look),
+        Command::Amend(args) => amend::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, link, look),
         Command::Generate(args) => generate::run(&args, link, look),
         Command::Trial(args) => trial::run(&args, link, look),
