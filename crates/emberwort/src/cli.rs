@@ -14,8 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, SenderEnd, SpeakerArgs, StatsArgs,
-    StatsForm, TextArgs, TimeAs,
+    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SenderEnd, SpeakerArgs,
+    StatsArgs, StatsForm, TextArgs, TimeAs,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -125,11 +125,19 @@ pub enum Command {
     )]
     Find(FindArgs),
 
+    /// Draw fields of captures over the time
+    #[command(
+        after_help = "Numbers are lines, labels and flags are bands, and broken frames stand as ticks below. Where frames lack, lines have gaps.\n\n\
+        Examples:\n  emberwort plot stormy-night.pcapng --node 3 --field oil --field state\n  \
+        emberwort plot stormy-night.pcapng --field oil,pump_temp --field state --latency --out night.svg"
+    )]
+    Plot(PlotArgs),
+
     /// Copy a capture with some frames changed
     #[command(
         after_help = "The capture itself stays as it is. Lengths and checksums of all layers follow what is changed, and the copy is read back.\n\n\
         Examples:\n  emberwort amend stormy-night.pcapng --out oil.pcapng --frame 1070 --set oil=80\n  \
-        emberwort amend stormy-night.pcapng --out sent.pcapng --scrub operator,serial"
+        emberwort amend stormy-night.pcapng --out nameless.pcapng --scrub operator --keep 'not broken and not stray'"
     )]
     Amend(AmendArgs),
 

@@ -6,6 +6,7 @@ pub mod filter;
 pub mod find;
 pub mod like;
 pub mod query;
+pub mod series;
 pub mod tee;
 pub mod variables;
 pub mod walk;

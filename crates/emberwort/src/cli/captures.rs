@@ -374,3 +374,28 @@ fn signed_duration(text: &str) -> Result<i64, String> {
     let nanoseconds = emberwort_link::duration(text).map_err(|problem| problem.to_string())?;
     i64::try_from(nanoseconds).map(|nanoseconds| sign * nanoseconds).map_err(|_| "that is too long".to_owned())
 }
+
+#[derive(Debug, Args)]
+pub struct PlotArgs {
+    #[command(flatten)]
+    pub input: InputArgs,
+    #[command(flatten)]
+    pub speakers: SpeakerArgs,
+    #[command(flatten)]
+    pub asked: AskedArgs,
+    /// A field to draw, of one message or of all that have it; several between commas share a pane
+    #[arg(long, value_name = "FIELD")]
+    pub field: Vec<String>,
+    /// How long answers to requests took
+    #[arg(long)]
+    pub latency: bool,
+    /// How often each value came, in place of when
+    #[arg(long, requires = "field")]
+    pub histogram: bool,
+    /// Steps from value to value in place of lines
+    #[arg(long)]
+    pub steps: bool,
+    /// The picture, as .svg or .png [default: text]
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+}

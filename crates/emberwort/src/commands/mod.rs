@@ -19,6 +19,7 @@ mod layout;
 mod live;
 mod names;
 mod new;
+mod plot;
 mod scenario;
 mod seal;
 pub mod shell;
@@ -50,6 +51,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
         Command::Find(args) => find::run(&args, link, look),
+        Command::Plot(args) => plot::run(&args, link, look),
         Command::Amend(args) => amend::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, link, look),
         Command::Generate(args) => generate::run(&args, link, look),

@@ -6,6 +6,7 @@ pub mod figure;
 pub mod findings;
 pub mod frames;
 pub mod picture;
+pub mod plot;
 #[cfg(feature = "pictures")]
 pub mod png;
 pub mod rows;
