@@ -179,6 +179,21 @@ impl Formula {
         value(&self.root, now, variables).filter(|value| value.is_finite())
     }
 
+    /// Whether it asks for the time.
+    pub fn asks_for_time(&self) -> bool {
+        fn walk(node: &Node) -> bool {
+            match node {
+                Node::Time => true,
+                Node::Number(_) | Node::Variable(_) | Node::Text { .. } => false,
+                Node::Negative(inner) | Node::Not(inner) | Node::Has(inner) | Node::IsNone(inner) => walk(inner),
+                Node::Two(_, both) => walk(&both.0) || walk(&both.1),
+                Node::Call(_, inner) => inner.iter().any(walk),
+                Node::Within(three) => three.iter().any(walk),
+            }
+        }
+        walk(&self.root)
+    }
+
     /// Whether it can hold at all, given the variables whose values are fixed; `None` for those that can be anything.
     pub fn can_hold(&self, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
         can_hold(&self.root, fixed)

@@ -49,6 +49,7 @@ const CONDITIONS: &[Worked] = &[
     }),
     ("direction == host and channel == bus485", |row, _| row["direction"] == "host" && row["channel"] == "bus485"),
     ("broken", |row, _| row.get("broken").is_some()),
+    ("broken and time > 60", |row, _| row.get("broken").is_some() && seconds(row) > 60.005_109_8),
     ("broken == checksum", |row, _| row["broken"] == "checksum"),
     ("stray and length > 2", |row, _| row["stray"].as_u64() > Some(2)),
     ("not broken and not stray and node == 1", |row, _| row["node"] == 1),
@@ -153,6 +154,11 @@ fn changes_are_the_differences_between_rows() {
     let found: Vec<_> = found.iter().map(shown).collect();
     assert!(found.len() > 500);
     assert!(found == expected);
+    // A filter says which are shown, not what they are compared with.
+    let some = [words.as_slice(), &["--changes", "--where", "state changed"]].concat();
+    let some: Vec<_> = lines(&succeed(folder.path(), &some)).iter().map(shown).collect();
+    let of_state = |change: &(Json, Vec<(String, Json, Json)>)| change.1.iter().any(|(name, ..)| name == "state");
+    assert!(!some.is_empty() && some == expected.iter().filter(|change| of_state(change)).cloned().collect::<Vec<_>>());
     let table = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--where", "state changed"]);
     assert!(table.contains("state: opening \u{2192} held"), "{table}");
     let csv = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--as", "csv"]);
@@ -262,4 +268,32 @@ fn fields_that_move_together_are_found() {
         let ran = run(folder.path(), &["find", "--like", name, "stormy-night.pcapng"]);
         assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
     }
+}
+
+/// The words of a command line with single quotes.
+fn words_of(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (n, part) in line.split('\'').enumerate() {
+        match n % 2 {
+            1 => words.push(part.to_owned()),
+            _ => words.extend(part.split_whitespace().map(str::to_owned)),
+        }
+    }
+    words
+}
+
+#[test]
+fn the_page_of_the_stormy_night_shows_what_comes_back() {
+    let folder = project_with_recording();
+    let page = include_str!("../../../docs/stormy-night.md");
+    let mut commands = 0;
+    for block in page.split("```\n").skip(1).step_by(2) {
+        let (command, expected) = block.strip_prefix("$ emberwort ").unwrap().split_once('\n').unwrap();
+        let words = words_of(command);
+        let found = succeed(folder.path(), &words.iter().map(String::as_str).collect::<Vec<_>>());
+        let found: String = found.lines().map(|line| line.trim_end().to_owned() + "\n").collect();
+        assert_eq!(found.trim_end(), expected.trim_end(), "{command}");
+        commands += 1;
+    }
+    assert!(commands >= 10, "{commands}");
 }

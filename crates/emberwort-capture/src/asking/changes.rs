@@ -6,6 +6,7 @@ use std::ops::ControlFlow;
 use emberwort_model::model::End;
 use emberwort_wire::Values;
 
+use super::filter::{Filter, Matching, Only};
 use crate::items::{Item, ItemSink, Row};
 use crate::speakers::Speakers;
 
@@ -40,9 +41,11 @@ pub trait ChangeSink {
 /// The definition, message, channel, end and node of rows that are compared with each other.
 type Sender = (usize, usize, usize, End, Option<u64>);
 
-/// Hands on what changed from row to row; the first row of each sender changes nothing.
+/// Hands on what changed from row to row; the first row of each sender changes nothing. Of all rows, those that filters let pass are shown: what a
+/// row changed is told against the one before it, shown or not.
 #[derive(Clone, Debug)]
 pub struct Changes<S> {
+    filters: (Matching, Only),
     last: HashMap<Sender, Values>,
     slots: Vec<usize>,
     sink: S,
@@ -50,8 +53,8 @@ pub struct Changes<S> {
 
 impl<S> Changes<S> {
     /// For a sink.
-    pub fn new(sink: S) -> Self {
-        Self { last: HashMap::new(), slots: Vec::new(), sink }
+    pub fn new(filters: (Matching, Only), sink: S) -> Self {
+        Self { filters, last: HashMap::new(), slots: Vec::new(), sink }
     }
 }
 
@@ -59,10 +62,13 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
     type Error = S::Error;
 
     fn know(&mut self, speakers: &Speakers) {
+        self.filters.0.know(speakers);
+        self.filters.1.know(speakers);
         self.sink.know(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let (by_matching, by_only) = (self.filters.0.lets_pass(&item), self.filters.1.lets_pass(&item));
         let Item::Row(row) = item else { return Ok(ControlFlow::Continue(())) };
         let sender = (row.definition, row.message, row.channel, row.from, row.frame.node);
         let mut flow = ControlFlow::Continue(());
@@ -76,7 +82,9 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
                 self.slots.clear();
                 self.slots.extend((0..fields.len()).filter(changed));
                 if !self.slots.is_empty() {
-                    flow = self.sink.change(row, before, &self.slots)?;
+                    if by_matching && by_only {
+                        flow = self.sink.change(row, before, &self.slots)?;
+                    }
                     before.assign(row.values);
                 }
             }

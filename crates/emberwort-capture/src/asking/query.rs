@@ -26,6 +26,8 @@ pub struct Query {
     other: Option<Bound>,
     /// Whether it asks for what came before.
     looks_back: bool,
+    /// Whether it asks for the time, which counts from the first frame of any kind.
+    asks_for_time: bool,
     /// The last row of each message by its number in `names`, of each channel, end and node.
     last: HashMap<Sender, Before>,
     /// The time of the first item.
@@ -285,7 +287,16 @@ impl Query {
             return Err(problem);
         }
         let (rows, last) = (Vec::new(), HashMap::new());
-        Ok(Self { text: text.to_owned(), names, rows, other: None, looks_back: false, last, start: None })
+        Ok(Self {
+            text: text.to_owned(),
+            names,
+            rows,
+            other: None,
+            looks_back: false,
+            asks_for_time: false,
+            last,
+            start: None,
+        })
     }
 
     /// Reads it for all definitions in use. What a definition does not have can never hold there.
@@ -306,8 +317,10 @@ impl Query {
             }
             self.rows.push(of_messages);
         }
-        let mut all = self.rows.iter().flatten().chain(&self.other).flat_map(|bound| &bound.variables);
-        self.looks_back = all.any(Variable::looks_back);
+        let all = || self.rows.iter().flatten().chain(&self.other);
+        let looks_back = all().flat_map(|bound| &bound.variables).any(Variable::looks_back);
+        let asks_for_time = all().any(|bound| bound.formula.asks_for_time());
+        (self.looks_back, self.asks_for_time) = (looks_back, asks_for_time);
     }
 
     /// What it needs of a message, both by index, if so much is wanted of it behind.
@@ -315,7 +328,13 @@ impl Query {
         let bound = &self.rows[definition][message];
         match self.looks_back {
             true => Wants::Values,
-            false if behind == Wants::Nothing || !bound.is_possible => Wants::Nothing,
+            false if behind == Wants::Nothing || !bound.is_possible => {
+                if self.asks_for_time {
+                    Wants::Frame
+                } else {
+                    Wants::Nothing
+                }
+            }
             false => Wants::Values,
         }
     }

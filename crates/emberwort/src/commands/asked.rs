@@ -42,13 +42,20 @@ impl<S: ItemSink> ItemSink for Interruptible<S> {
 /// A sink behind the filters. Conditions see all rows, since they may ask for those that came before.
 pub type Asked<S> = Filtered<Matching, Around<Filtered<Only, S>>>;
 
+/// The filters of the arguments by themselves, but for what lies around rows.
+pub fn filters(args: &AskedArgs, plan: &Plan) -> anyhow::Result<(Matching, Only)> {
+    let query = query("--where", &args.condition, plan)?;
+    Ok((Matching::new(query, (args.since, args.until)), Only::new(&args.message, args.node)))
+}
+
+fn query(option: &str, text: &Option<String>, plan: &Plan) -> anyhow::Result<Option<Query>> {
+    let read = text.as_deref().map(|text| Query::new(text, plan)).transpose();
+    read.map_err(|problem| anyhow::anyhow!("{option} cannot be read: {problem}"))
+}
+
 /// A sink behind the filters that the arguments ask for.
 pub fn asked<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Asked<S>> {
-    let query = |option: &str, text: &Option<String>| {
-        let read = text.as_deref().map(|text| Query::new(text, plan)).transpose();
-        read.map_err(|problem| anyhow::anyhow!("{option} cannot be read: {problem}"))
-    };
-    let only = Filtered::new(Only::new(&args.message, args.node), sink);
-    let around = Around::new(query("--around", &args.around)?, (args.before, args.after), only);
-    Ok(Filtered::new(Matching::new(query("--where", &args.condition)?, (args.since, args.until)), around))
+    let (matching, only) = filters(args, plan)?;
+    let around = query("--around", &args.around, plan)?;
+    Ok(Filtered::new(matching, Around::new(around, (args.before, args.after), Filtered::new(only, sink))))
 }

@@ -14,7 +14,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Values, decode};
 
-use super::asked::{Asked, asked};
+use super::asked::{Asked, asked, filters};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::explain;
@@ -64,8 +64,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
         _ if args.changes => {
             let plan = spoken.speakers.own().clone();
-            let changes = Changes::new(ChangePrinter::new(&spoken.speakers, style)?);
-            inputs::decode_all(&args.input, link, spoken, asked(&args.asked, &plan, changes)?)?
+            let printer = ChangePrinter::new(&spoken.speakers, style)?;
+            let changes = Changes::new(filters(&args.asked, &plan)?, printer);
+            inputs::decode_all(&args.input, link, spoken, changes)?
         }
         // What is no text is written as it is.
         _ if args.form_out == RowForm::Bytes => {
