@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use emberwort_model::model::{Field, Kind, Selector};
 use emberwort_model::plan::{Direction, Role, Zone};
-use emberwort_wire::codec::decode_places;
+use emberwort_wire::codec::{PRESENCE, decode_places};
 use emberwort_wire::{ValueRef, Values};
 
 use crate::asking::walk::each_value;
@@ -35,6 +35,8 @@ pub enum What {
         /// Its slot in the row's values.
         slot: usize,
     },
+    /// Bits that say which optional fields are there.
+    Presence,
     /// Bits of the body that no field has: spare ones, and those of a later revision.
     Rest,
 }
@@ -72,6 +74,16 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
         });
     let mut values = Values::default();
     if let Ok(places) = decode_places(message, frame.body, key, &mut values) {
+        // Those of one byte belong together.
+        for place in places.iter().filter(|place| place.slot == PRESENCE) {
+            let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;
+            match all.last_mut() {
+                Some(Stretch { bits: before, what: What::Presence }) if before.end == bits.start => {
+                    before.end = bits.end
+                }
+                _ => all.push(Stretch { bits, what: What::Presence }),
+            }
+        }
         each_value(&message.message.fields, &values, |name, field, slot| {
             for place in places.iter().filter(|place| place.slot == slot) {
                 let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_wire::{Time, Values};
 
+use crate::asking::{Filter, Matching, Only};
 use crate::items::{Item, ItemSink, Row};
 use crate::speakers::Speakers;
 
@@ -38,6 +39,8 @@ pub struct Exchange {
     pub answer: Option<Spoken>,
     /// When it was asked last.
     last_asked: Time,
+    /// Whether filters let the request or the answer pass.
+    is_wanted: bool,
 }
 
 /// What became of a request.
@@ -163,8 +166,9 @@ const PATIENCE: (u64, u64) = (5_000_000_000, 20);
 /// The most requests that wait at once.
 const MAX_OPEN: usize = 10_000;
 
-/// Puts rows together to exchanges.
+/// Puts rows together to exchanges. Filters are asked of rows, and an exchange is shown if one of its rows passes; all rows are paired.
 pub struct Exchanges<S> {
+    filters: (Matching, Only),
     open: VecDeque<Exchange>,
     /// Answers to no request: one that was held up behind a broken frame may still be found.
     early: VecDeque<Exchange>,
@@ -178,12 +182,16 @@ impl<S> Exchanges<S> {
     }
 
     /// For a sink of exchanges.
-    pub fn new(sink: S) -> Self {
-        Self { open: VecDeque::new(), early: VecDeque::new(), sink }
+    pub fn new(filters: (Matching, Only), sink: S) -> Self {
+        Self { filters, open: VecDeque::new(), early: VecDeque::new(), sink }
     }
 }
 
 impl<S: ExchangeSink> Exchanges<S> {
+    fn hand_on(&mut self, exchange: &Exchange) -> Result<ControlFlow<()>, S::Error> {
+        if exchange.is_wanted { self.sink.exchange(exchange) } else { Ok(ControlFlow::Continue(())) }
+    }
+
     /// Gives up on requests that have waited too long by now.
     fn give_up(&mut self, now: Time) -> Result<ControlFlow<()>, S::Error> {
         while let Some(oldest) = self.open.front() {
@@ -194,7 +202,7 @@ impl<S: ExchangeSink> Exchanges<S> {
                 break;
             }
             let Some(given_up) = self.open.pop_front() else { break };
-            if self.sink.exchange(&given_up)?.is_break() {
+            if self.hand_on(&given_up)?.is_break() {
                 return Ok(ControlFlow::Break(()));
             }
         }
@@ -203,14 +211,14 @@ impl<S: ExchangeSink> Exchanges<S> {
                 break;
             }
             let Some(given_up) = self.early.pop_front() else { break };
-            if self.sink.exchange(&given_up)?.is_break() {
+            if self.hand_on(&given_up)?.is_break() {
                 return Ok(ControlFlow::Break(()));
             }
         }
         Ok(ControlFlow::Continue(()))
     }
 
-    fn row(&mut self, row: &Row<'_>) -> Result<ControlFlow<()>, S::Error> {
+    fn row(&mut self, row: &Row<'_>, is_wanted: bool) -> Result<ControlFlow<()>, S::Error> {
         let time = row.time.unwrap_or_default();
         if self.give_up(time)?.is_break() {
             return Ok(ControlFlow::Break(()));
@@ -231,11 +239,12 @@ impl<S: ExchangeSink> Exchanges<S> {
             // Asked once more, as nobody had answered.
             if let Some(open) = self.open.iter_mut().find(same) {
                 open.asked += 1;
+                open.is_wanted |= is_wanted;
                 open.last_asked = time;
                 return Ok(ControlFlow::Continue(()));
             }
             let (channel, node, request) = (row.channel, row.frame.node, Some(spoken()));
-            let mut exchange = Exchange { channel, node, asked: 1, request, answer: None, last_asked: time };
+            let mut exchange = Exchange { channel, node, asked: 1, request, answer: None, last_asked: time, is_wanted };
             let came_before = self.early.iter().position(|early| {
                 let answer = early.answer.as_ref();
                 early.time() >= time && answer.is_some_and(|answer| exchange.is_answered_by(early, answer))
@@ -243,7 +252,8 @@ impl<S: ExchangeSink> Exchanges<S> {
             match came_before.and_then(|at| self.early.remove(at)) {
                 Some(early) => {
                     exchange.answer = early.answer;
-                    return self.sink.exchange(&exchange);
+                    exchange.is_wanted |= early.is_wanted;
+                    return self.hand_on(&exchange);
                 }
                 None => self.open.push_back(exchange),
             }
@@ -255,12 +265,14 @@ impl<S: ExchangeSink> Exchanges<S> {
         if let Some(at) = in_time.or_else(newest) {
             let Some(mut exchange) = self.open.remove(at) else { return Ok(ControlFlow::Continue(())) };
             exchange.answer = Some(spoken());
-            return self.sink.exchange(&exchange);
+            exchange.is_wanted |= is_wanted;
+            return self.hand_on(&exchange);
         }
         let is_answer = row.plan.messages.iter().any(|other| other.message.answered_by.contains(&row.message));
         if is_answer && message.every.is_none() {
             let (channel, node, answer) = (row.channel, row.frame.node, Some(spoken()));
-            self.early.push_back(Exchange { channel, node, asked: 0, request: None, answer, last_asked: time });
+            let exchange = Exchange { channel, node, asked: 0, request: None, answer, last_asked: time, is_wanted };
+            self.early.push_back(exchange);
         }
         Ok(ControlFlow::Continue(()))
     }
@@ -270,12 +282,14 @@ impl<S: ExchangeSink> ItemSink for Exchanges<S> {
     type Error = S::Error;
 
     fn know(&mut self, speakers: &Speakers) {
-        let _ = speakers;
+        self.filters.0.know(speakers);
+        self.filters.1.know(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        let (by_matching, by_only) = (self.filters.0.lets_pass(&item), self.filters.1.lets_pass(&item));
         match item {
-            Item::Row(row) => self.row(row),
+            Item::Row(row) => self.row(row, by_matching && by_only),
             Item::Broken(_) | Item::Stray(_) => Ok(ControlFlow::Continue(())),
         }
     }
@@ -286,7 +300,7 @@ impl<S: ExchangeSink> ItemSink for Exchanges<S> {
 
     fn finish(&mut self) -> Result<(), S::Error> {
         while let Some(open) = self.open.pop_front().or_else(|| self.early.pop_front()) {
-            if self.sink.exchange(&open)?.is_break() {
+            if self.hand_on(&open)?.is_break() {
                 break;
             }
         }

@@ -151,6 +151,32 @@ fn filters_say_what_is_summed_up_and_not_what_is_accounted() {
 }
 
 #[test]
+fn filters_leave_nothing_out_of_what_only_all_frames_say() {
+    let folder = project_with_recording();
+    let all = object(folder.path(), &["stats", "stormy-night.pcapng", "--timing", "--as", "ndjson"]);
+    for filter in [["--message", "GateStatus"], ["--message", "MoveGate"], ["--node", "3"], ["--where", "oil > 100"]] {
+        let words = [&["stats", "stormy-night.pcapng", "--as", "ndjson"][..], &filter].concat();
+        let some = object(folder.path(), &words);
+        for sender in some["senders"].as_array().unwrap() {
+            assert!(all["senders"].as_array().unwrap().contains(sender), "{filter:?}: {sender}");
+        }
+        assert_eq!(some["breakage"], all["breakage"], "{filter:?}");
+        if some["exchanges"].get("MoveGate").is_some() {
+            assert_eq!(some["exchanges"]["MoveGate"], all["exchanges"]["MoveGate"], "{filter:?}");
+        }
+    }
+    let words = ["decode", "stormy-night.pcapng", "--exchanges", "--as", "ndjson"];
+    let pairs = succeed(folder.path(), &words);
+    for (filter, request) in
+        [(["--message", "Refused"], "MoveGate"), (["--where", "message == WhoAreYou"], "WhoAreYou")]
+    {
+        let some = succeed(folder.path(), &[&words[..], &filter].concat());
+        assert!(!some.is_empty());
+        assert!(some.lines().all(|line| line.contains(request) && pairs.contains(line)), "{some}");
+    }
+}
+
+#[test]
 fn two_recordings_differ_where_they_do() {
     let folder = project_with_recording();
     let same =

@@ -36,16 +36,10 @@ pub struct Summary {
     with_fields: bool,
     /// By sender and message.
     pub messages: BTreeMap<(Sender, String), Timing>,
-    /// By sender.
-    pub devices: BTreeMap<Sender, Device>,
     /// The fields of each message, by its name.
     pub fields: BTreeMap<String, Vec<FieldSummary>>,
-    /// Broken and unread frames by reason, over the time.
-    pub breakage: Breakage,
     /// Rows of senders that came when so many were kept that no more could be.
     pub not_kept: u64,
-    /// The last moment of anything.
-    pub end: Option<Time>,
     /// The places of what rows belong to, which many rows share.
     places: HashMap<(Sender, usize, usize), String>,
 }
@@ -74,23 +68,10 @@ impl Summary {
         let timing = self.messages.entry(key).or_insert_with(|| Timing::new(message.every));
         let before = timing.last;
         timing.add(row.time, row.wire.len());
-        self.devices.entry(sender).or_default().add(row);
         if self.with_fields {
             let fields = self.fields.entry(message.name.clone()).or_default();
             FieldSummary::add_all(fields, &message.fields, row.values, (before, row.time, sender));
         }
-    }
-
-    /// Devices that said nothing for long at the end, and since when: more than three of their usual pauses, and of what the definition says.
-    pub fn silent(&self) -> Vec<(Sender, Time)> {
-        let Some(end) = self.end else { return Vec::new() };
-        let of_device = |(sender, device): (&Sender, &Device)| {
-            let regular = self.messages.iter().filter(|((of, _), timing)| of == sender && timing.every.is_some());
-            let every = regular.filter_map(|(_, timing)| timing.every).min()?;
-            let last = device.last?;
-            (end.since(last) > 3 * every).then_some((*sender, last))
-        };
-        self.devices.iter().filter_map(of_device).collect()
     }
 }
 
@@ -102,9 +83,54 @@ impl ItemSink for Summary {
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+        if let Item::Row(row) = item {
+            self.row(row);
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+}
+
+/// What only all frames together say, whatever is asked of them: numbers that are missing, and when frames were broken.
+#[derive(Clone, Debug, Default)]
+pub struct Senders {
+    /// By sender.
+    pub devices: BTreeMap<Sender, Device>,
+    /// Broken and unread frames by reason, over the time.
+    pub breakage: Breakage,
+    /// The last moment of anything.
+    pub end: Option<Time>,
+}
+
+impl Senders {
+    /// Devices that said nothing for long at the end, and since when: more than three of their usual pauses, and of what the definition says.
+    pub fn silent(&self, summary: &Summary) -> Vec<(Sender, Time)> {
+        let Some(end) = self.end else { return Vec::new() };
+        let of_device = |(sender, device): (&Sender, &Device)| {
+            let regular = summary.messages.iter().filter(|((of, _), timing)| of == sender && timing.every.is_some());
+            let every = regular.filter_map(|(_, timing)| timing.every).min()?;
+            let last = device.last?;
+            (end.since(last) > 3 * every).then_some((*sender, last))
+        };
+        self.devices.iter().filter_map(of_device).collect()
+    }
+}
+
+impl ItemSink for Senders {
+    type Error = Infallible;
+
+    fn wants(&self, _: usize, _: usize) -> Wants {
+        Wants::Frame
+    }
+
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         self.end = self.end.max(item.time());
         match item {
-            Item::Row(row) => self.row(row),
+            Item::Row(row) => {
+                let sender = (row.channel, row.from, row.frame.node);
+                if self.devices.len() < MAX_KEPT || self.devices.contains_key(&sender) {
+                    self.devices.entry(sender).or_default().add(row);
+                }
+            }
             Item::Broken(broken) => self.breakage.add(broken.fault.reason(), broken.time),
             Item::Stray(_) => {}
         }

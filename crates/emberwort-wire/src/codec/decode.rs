@@ -90,10 +90,13 @@ impl Target for Values {
     }
 }
 
+/// In place of a slot: a bit that says whether an optional field is there.
+pub const PRESENCE: usize = usize::MAX;
+
 /// Where a value lies in a body.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ValuePlace {
-    /// Its slot in the values.
+    /// Its slot in the values; [`PRESENCE`] for the bit that says whether an optional field is there.
     pub slot: usize,
     /// Its bits, counted from the first of the body in the order in which bits are filled; with the count in front of a text or a list.
     pub bits: std::ops::Range<usize>,
@@ -358,6 +361,12 @@ impl<T: Target> Walk<'_, T> {
         }
         let mut bit = start * 8 + section.fixed_end;
         for step in &section.steps[section.fixed_steps..] {
+            if T::WANTS_PLACES
+                && let Some(presence) = step.presence
+            {
+                let bit = start * 8 + presence as usize;
+                self.target.place(PRESENCE, (bit, bit + 1));
+            }
             if let Some(presence) = step.presence
                 && self.bytes[start + presence as usize / 8] >> (presence % 8) & 1 == 0
             {

@@ -5,7 +5,7 @@ mod encode;
 pub mod errors;
 mod measure;
 
-pub use decode::{ValuePlace, check, decode, decode_answer, decode_places};
+pub use decode::{PRESENCE, ValuePlace, check, decode, decode_answer, decode_places};
 pub use encode::encode;
 pub use errors::{BodyError, EncodeError};
 pub use measure::Measure;

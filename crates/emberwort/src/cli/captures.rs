@@ -228,7 +228,7 @@ pub struct DecodeArgs {
     #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
     pub body: Option<String>,
     /// Show each request with its answer in one line, and how long it took
-    #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw"])]
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw", "around"])]
     pub exchanges: bool,
     /// Show only which fields changed from one message of a sender to its next: old value and new
     #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges", "around"])]

@@ -58,8 +58,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         _ if args.exchanges => {
             let plan = spoken.speakers.own().clone();
             let printer = ExchangePrinter::new(&plan, args.form_out, look);
-            // Conditions are asked of rows, which are both requests and answers.
-            let wanted = asked(&args.asked, &plan, Exchanges::new(printer))?;
+            let wanted = Exchanges::new(filters(&args.asked, &plan)?, printer);
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         _ if args.changes => {

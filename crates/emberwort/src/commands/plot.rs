@@ -13,7 +13,7 @@ use emberwort_capture::exchanges::{Exchange, ExchangeSink, Exchanges};
 use emberwort_model::diagnostics::escaped;
 use emberwort_wire::Time;
 
-use super::asked::{Interruptible, asked};
+use super::asked::{Interruptible, asked, filters};
 use super::ending::Ending;
 use super::inputs::{self, input_name};
 use super::speakers::speakers;
@@ -74,17 +74,17 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let panes: Vec<Vec<String>> =
         args.field.iter().map(|pane| pane.split(',').map(|name| name.trim().to_owned()).collect()).collect();
     let names: Vec<String> = panes.concat();
-    let collect = Collect::new(&names, &plan).map_err(|problem| anyhow::anyhow!("--field: {problem}"))?;
-    let mut all = Tee::new(collect, Exchanges::new(Answers::default()));
-    // They do not say of which node, or message, they were.
-    let mut broken = BrokenTimes::default();
+    let mut collect = Collect::new(&names, &plan).map_err(|problem| anyhow::anyhow!("--field: {problem}"))?;
+    // Broken frames do not say of which node, or message, they were; requests and answers are paired before they are filtered.
+    let exchanges = Exchanges::new(filters(&args.asked, &plan)?, Answers::default());
+    let mut rest = Tee::new(BrokenTimes::default(), exchanges);
     let reading = inputs::decode_all(
         &args.input,
         link,
         spoken,
-        Tee::new(asked(&args.asked, &plan, Interruptible(&mut all))?, &mut broken),
+        Tee::new(asked(&args.asked, &plan, Interruptible(&mut collect))?, &mut rest),
     )?;
-    let (collect, answers) = (all.one, all.other.into_sink());
+    let (broken, answers) = (rest.one, rest.other.into_sink());
     let account = Account {
         statistics: &reading.statistics,
         file_bytes: reading.inputs.file_bytes,

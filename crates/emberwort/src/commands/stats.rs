@@ -7,11 +7,11 @@ use std::sync::Arc;
 use emberwort_capture::asking::Tee;
 use emberwort_capture::exchanges::Exchanges;
 use emberwort_capture::items::Nothing;
-use emberwort_capture::summary::{Latencies, Summary};
+use emberwort_capture::summary::{Latencies, Senders, Summary};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
-use super::asked::{Interruptible, asked};
+use super::asked::{Interruptible, asked, filters};
 use super::ending::Ending;
 use super::inputs::{self, Reading};
 use super::names::message_index;
@@ -26,6 +26,7 @@ use crate::render::summary::{self, Summed};
 /// What was summed up beside the accounting.
 struct Sums {
     summary: Summary,
+    senders: Senders,
     latencies: Latencies,
     plan: Arc<Plan>,
 }
@@ -48,17 +49,19 @@ fn read(
     if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
         return Ok((inputs::decode_all(input, link, spoken, Interruptible(Nothing))?, None, is_whole));
     }
-    let mut all = Tee::new(Summary::new(args.fields), Exchanges::new(Latencies::default()));
-    let wanted = asked(&args.asked, &plan, Interruptible(&mut all))?;
+    let mut summary = Summary::new(args.fields);
+    // What is missing, and what belongs together, only all frames say.
+    let mut rest = Tee::new(Senders::default(), Exchanges::new(filters(&args.asked, &plan)?, Latencies::default()));
+    let wanted = Tee::new(asked(&args.asked, &plan, Interruptible(&mut summary))?, &mut rest);
     let reading = inputs::decode_all(input, link, spoken, wanted)?;
-    let (summary, latencies) = (all.one, all.other.into_sink());
-    Ok((reading, Some(Sums { summary, latencies, plan }), is_whole))
+    let (senders, latencies) = (rest.one, rest.other.into_sink());
+    Ok((reading, Some(Sums { summary, senders, latencies, plan }), is_whole))
 }
 
 impl Sums {
     fn summed(&self, input: u64) -> Summed<'_> {
         let latencies = Some(&self.latencies).filter(|latencies| !latencies.requests.is_empty());
-        Summed { plan: &self.plan, summary: &self.summary, latencies, input }
+        Summed { plan: &self.plan, summary: &self.summary, senders: &self.senders, latencies, input }
     }
 }
 

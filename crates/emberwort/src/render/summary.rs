@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use emberwort_capture::exchanges::Outcome;
-use emberwort_capture::summary::{FieldSummary, Latencies, Quantiles, Sender, Summary, Timing};
+use emberwort_capture::summary::{Device, FieldSummary, Latencies, Quantiles, Sender, Senders, Summary, Timing};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Kind;
@@ -17,6 +17,7 @@ use super::time::{duration, rfc3339};
 pub struct Summed<'a> {
     pub plan: &'a Plan,
     pub summary: &'a Summary,
+    pub senders: &'a Senders,
     pub latencies: Option<&'a Latencies>,
     /// Bytes of all channels.
     pub input: u64,
@@ -112,6 +113,12 @@ fn messages(summed: &Summed<'_>) -> Sheet {
     sheet
 }
 
+/// The senders of what was asked for; their numbers are those of all their frames.
+fn shown_devices<'a>(summed: &'a Summed<'_>) -> impl Iterator<Item = (&'a Sender, &'a Device)> {
+    let is_shown = |sender: &Sender| summed.summary.messages.keys().any(|(of, _)| of == sender);
+    summed.senders.devices.iter().filter(move |(sender, _)| is_shown(sender))
+}
+
 fn devices(summed: &Summed<'_>) -> Sheet {
     let mut sheet = Sheet::new(
         "Senders: what their numbers say",
@@ -130,8 +137,8 @@ fn devices(summed: &Summed<'_>) -> Sheet {
             ("silent since", false),
         ],
     );
-    let silent = summed.summary.silent();
-    for (sender, device) in &summed.summary.devices {
+    let silent = summed.senders.silent(summed.summary);
+    for (sender, device) in shown_devices(summed) {
         let since = silent.iter().find(|(silent, _)| silent == sender).map(|(_, time)| time_of_day(*time));
         let mut row = of_sender(summed.plan, *sender).to_vec();
         row.extend([
@@ -168,7 +175,7 @@ fn exchanges(latencies: &Latencies) -> Sheet {
 const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 fn breakage(summed: &Summed<'_>) -> Option<Sheet> {
-    let breakage = &summed.summary.breakage;
+    let breakage = &summed.senders.breakage;
     let start = breakage.start?;
     let mut sheet = Sheet::new(
         "Broken frames over the time",
@@ -316,7 +323,7 @@ fn sender_json(plan: &Plan, sender: Sender) -> Map<String, Json> {
 
 /// All of it, for machines; times in nanoseconds.
 pub fn json(summed: &Summed<'_>) -> Map<String, Json> {
-    let Summed { plan, summary, latencies, .. } = summed;
+    let Summed { plan, summary, senders, latencies, .. } = summed;
     let with = |sender: Sender, more: Json| {
         let mut object = sender_json(plan, sender);
         if let Json::Object(more) = more {
@@ -324,7 +331,7 @@ pub fn json(summed: &Summed<'_>) -> Map<String, Json> {
         }
         Json::Object(object)
     };
-    let silent = summary.silent();
+    let silent = senders.silent(summary);
     let mut all = Map::new();
     let messages = summary.messages.iter().map(|((sender, message), timing)| {
         let mut object = with(*sender, timing_json(timing));
@@ -332,7 +339,7 @@ pub fn json(summed: &Summed<'_>) -> Map<String, Json> {
         object
     });
     all.insert("timing".into(), messages.collect());
-    let devices = summary.devices.iter().map(|(sender, device)| {
+    let devices = shown_devices(summed).map(|(sender, device)| {
         let since = silent.iter().find(|(of, _)| of == sender).map(|(_, time)| rfc3339(*time));
         with(
             *sender,
@@ -351,7 +358,7 @@ pub fn json(summed: &Summed<'_>) -> Map<String, Json> {
         });
         all.insert("exchanges".into(), Json::Object(requests.collect()));
     }
-    let breakage = &summary.breakage;
+    let breakage = &senders.breakage;
     if let Some(start) = breakage.start {
         all.insert(
             "breakage".into(),
@@ -413,7 +420,7 @@ fn metrics(summed: &Summed<'_>) -> Vec<Metric> {
             add("lacking an hour", hourly, hourly.map_or_else(String::new, short));
         }
     }
-    for (sender, device) in &summed.summary.devices {
+    for (sender, device) in shown_devices(summed) {
         let [channel, from, node] = of_sender(summed.plan, *sender);
         let what = format!("{from} {node} on {channel}");
         let mut add =

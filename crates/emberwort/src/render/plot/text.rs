@@ -20,8 +20,8 @@ pub fn text(plot: &Plot, width: usize) -> String {
     let mut out = format!("{}\n", escaped(&plot.title));
     for pane in &plot.panes {
         match &pane.content {
-            Content::Lines(lines) => numbers(plot, pane, lines, width, GraphType::Line, &mut out),
-            Content::Points(lines) => numbers(plot, pane, lines, width, GraphType::Scatter, &mut out),
+            Content::Lines(lines) => numbers(plot, pane, lines, width, false, &mut out),
+            Content::Points(lines) => numbers(plot, pane, lines, width, true, &mut out),
             Content::Bands(all) => bands(plot, pane, all, width, &mut out),
             Content::Bars(bars) => histogram(pane, bars, width, &mut out),
         }
@@ -51,14 +51,27 @@ pub fn text(plot: &Plot, width: usize) -> String {
 /// Columns in front of bands and rugs.
 const LEFT: usize = 12;
 
-fn numbers(plot: &Plot, pane: &Pane, lines: &[Line], width: usize, graph: GraphType, out: &mut String) {
+fn numbers(plot: &Plot, pane: &Pane, lines: &[Line], width: usize, as_points: bool, out: &mut String) {
     let names: Vec<String> = lines.iter().map(|line| escaped(&line.name)).collect();
     let _ = writeln!(out, "{}  ({})", escaped(&pane.title), names.join(", "));
     let (low, high) = Content::range(lines);
     let span = plot.span.1 - plot.span.0;
-    let points: Vec<Vec<(f64, f64)>> = lines.iter().flat_map(|line| line.stretches.iter().cloned()).collect();
-    let sets: Vec<Dataset<'_>> =
-        points.iter().map(|points| Dataset::default().marker(Marker::Braille).graph_type(graph).data(points)).collect();
+    // One set for all lines: those of several sets would cover each other.
+    let finest = span / (width as f64 * 2.0);
+    let mut points: Vec<(f64, f64)> = Vec::new();
+    for stretch in lines.iter().flat_map(|line| &line.stretches) {
+        points.extend(stretch.first());
+        for pair in stretch.windows(2) {
+            let [(from, low), (to, high)] = [pair[0], pair[1]];
+            let steps =
+                if as_points { 1 } else { ((to - from) / finest).ceil().clamp(1.0, width as f64 * 2.0) as usize };
+            points.extend((1..=steps).map(|n| {
+                let share = n as f64 / steps as f64;
+                (from + (to - from) * share, low + (high - low) * share)
+            }));
+        }
+    }
+    let sets = vec![Dataset::default().marker(Marker::Braille).graph_type(GraphType::Scatter).data(&points)];
     let area = Rect::new(0, 0, width as u16, HEIGHT);
     let mut buffer = Buffer::empty(area);
     let times = [plot.span.0, (plot.span.0 + plot.span.1) / 2.0, plot.span.1].map(|at| moment(at, span));

@@ -57,7 +57,7 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
     let _ = write_hex(bytes, &mut hex);
     match &stretch.what {
         What::Sync => ("(sync)".to_owned(), hex),
-        What::Rest => {
+        What::Rest | What::Presence => {
             let whole = stretch.bits.start.is_multiple_of(8) && stretch.bits.end.is_multiple_of(8);
             let held = match stretch.bits.len() {
                 length @ 1..=64 if !whole => {
@@ -66,7 +66,8 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
                 }
                 _ => hex,
             };
-            ("(unused)".to_owned(), held)
+            let name = if matches!(stretch.what, What::Presence) { "(presence)" } else { "(unused)" };
+            (name.to_owned(), held)
         }
         What::Part(index) => {
             let part = &direction.parts[*index];
