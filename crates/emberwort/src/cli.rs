@@ -462,6 +462,9 @@ pub enum RowForm {
     Hex,
     /// The bytes as they came, one after the other
     Bytes,
+    /// Tables by message and day in a folder, for engines: decode --out DIR
+    #[cfg(feature = "parquet")]
+    Parquet,
 }
 
 #[derive(Debug, Args)]

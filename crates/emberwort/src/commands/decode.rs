@@ -22,6 +22,7 @@ use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
+use super::tables;
 use crate::cli::{DecodeArgs, RowForm, SenderEnd};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
@@ -35,6 +36,14 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let plan = load_plan(link, look)?;
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
+    }
+    if let Some(out) = &args.out {
+        output::catch_interrupt();
+        return tables::run(args, out, link, look);
+    }
+    #[cfg(feature = "parquet")]
+    if args.form_out == RowForm::Parquet {
+        bail!("say which folder the tables go to: --out DIR");
     }
     let mut spoken = speakers(&args.speakers, link, look)?;
     let is_whole = spoken.is_whole;
@@ -163,9 +172,6 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
             json::write_fields(plan, &values, Writing { raw: args.raw, inside: Some((link, from)) }, &mut line)?;
             writeln!(out, "{line}")?;
         }
-        RowForm::Csv | RowForm::Hex | RowForm::Bytes => {
-            bail!("a bare body is shown as tree or ndjson; --as csv, hex and bytes are for captures")
-        }
         RowForm::Table | RowForm::Tree => {
             let mut lines = Vec::new();
             write_tree_fields(link, plan, from, &values, |line| lines.push(line.to_owned()));
@@ -173,6 +179,7 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
                 writeln!(out, "{line}")?;
             }
         }
+        _ => bail!("a bare body is shown as tree or ndjson; other forms are for captures"),
     }
     out.flush()?;
     let later = values.later_bytes();

@@ -26,6 +26,7 @@ pub mod shell;
 mod sources;
 mod speakers;
 mod stats;
+mod tables;
 mod tidy;
 mod trial;
 mod value;

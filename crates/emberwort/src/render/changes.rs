@@ -30,7 +30,7 @@ pub struct ChangePrinter {
 
 impl ChangePrinter {
     pub fn new(speakers: &Speakers, style: RowStyle) -> anyhow::Result<Self> {
-        if matches!(style.form, RowForm::Tree | RowForm::Hex | RowForm::Bytes) {
+        if !matches!(style.form, RowForm::Table | RowForm::Ndjson | RowForm::Csv) {
             bail!("--changes are shown as table, ndjson or csv");
         }
         let plan = speakers.own().clone();
@@ -151,7 +151,7 @@ impl ChangeSink for ChangePrinter {
         match self.style.form {
             RowForm::Ndjson => self.ndjson(row, before, slots)?,
             RowForm::Csv => self.csv(row, before, slots)?,
-            RowForm::Table | RowForm::Tree | RowForm::Hex | RowForm::Bytes => self.line(row, before, slots)?,
+            _ => self.line(row, before, slots)?,
         }
         Ok(ControlFlow::Continue(()))
     }

@@ -1,0 +1,135 @@
+//! `decode --out`: tables by message hold what the rows say, as CSV and as Parquet; a data set goes on where it stopped.
+#![cfg(feature = "parquet")]
+
+mod common;
+
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use common::{project_with_recording, run, succeed};
+use parquet::file::reader::{FileReader, SerializedFileReader};
+use parquet::record::Field;
+use serde_json::Value as Json;
+
+fn rows(folder: &Path, words: &[&str]) -> Vec<Json> {
+    let out = succeed(folder, &[&["decode", "stormy-night.pcapng", "--as", "ndjson"][..], words].concat());
+    out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+fn tables(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        match path.is_dir() {
+            true => found.extend(tables(&path)),
+            false => found.push(path),
+        }
+    }
+    found.sort();
+    found
+}
+
+#[test]
+fn a_parquet_table_holds_the_rows() {
+    let folder = project_with_recording();
+    succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "parquet", "--out", "set"]);
+    let path = folder.path().join("set/message=GateStatus/day=2031-03-09/stormy-night_pcapng.parquet");
+    let reader = SerializedFileReader::new(File::open(path).unwrap()).unwrap();
+    let metadata = reader.metadata().file_metadata().key_value_metadata().unwrap().clone();
+    let said = |key: &str| metadata.iter().find(|pair| pair.key == key).and_then(|pair| pair.value.clone());
+    assert_eq!((said("unit.oil"), said("emberwort.revision")), (Some("bar".into()), Some("4".into())));
+    let expected = rows(folder.path(), &["--message", "GateStatus"]);
+    let mut count = 0;
+    for (row, expected) in reader.get_row_iter(None).unwrap().zip(&expected) {
+        for (name, field) in row.unwrap().get_column_iter() {
+            let fields = &expected["fields"];
+            match (name.as_str(), field) {
+                ("_frame", Field::Long(number)) => assert_eq!(*number, expected["frame"].as_i64().unwrap()),
+                ("_node", Field::Long(number)) => assert_eq!(*number, expected["node"].as_i64().unwrap()),
+                ("_channel", Field::Str(text)) => assert_eq!(text, expected["channel"].as_str().unwrap()),
+                ("_time", field) => {
+                    let time: jiff::Timestamp = expected["time"].as_str().unwrap().parse().unwrap();
+                    assert!(format!("{field:?}").contains(&time.as_nanosecond().to_string()), "{field:?} {time}");
+                }
+                ("state" | "operator", Field::Str(text)) => assert_eq!(text, fields[name].as_str().unwrap()),
+                ("opening" | "upstream" | "oil" | "battery" | "latch_force", Field::Double(number)) => {
+                    assert_eq!(*number, fields[name].as_f64().unwrap(), "{name}");
+                }
+                ("pump_temp", Field::Long(number)) => assert_eq!(*number, fields[name].as_i64().unwrap()),
+                ("moving", Field::Bool(is)) => assert_eq!(*is, fields[name].as_bool().unwrap()),
+                ("faults", Field::Str(text)) => assert_eq!(serde_json::from_str::<Json>(text).unwrap(), fields[name]),
+                (name, Field::Null) => assert!(fields.get(name).is_none_or(Json::is_null), "{name}"),
+                _ => {}
+            }
+        }
+        count += 1;
+    }
+    assert_eq!(count, expected.len());
+    // What is no row is in a table of its own.
+    let other = folder.path().join("set/message=_without_row/day=2031-03-09/stormy-night_pcapng.parquet");
+    let reader = SerializedFileReader::new(File::open(other).unwrap()).unwrap();
+    let others = rows(folder.path(), &["--where", "broken or unread or stray"]).len();
+    assert_eq!(reader.metadata().file_metadata().num_rows() as usize, others);
+}
+
+#[test]
+fn a_data_set_of_many_captures_goes_on_where_it_stopped() {
+    let folder = project_with_recording();
+    let names: Vec<String> = (0..6).map(|n| format!("night{n}.pcapng")).collect();
+    for name in &names {
+        std::fs::copy(folder.path().join("stormy-night.pcapng"), folder.path().join(name)).unwrap();
+    }
+    let words = |out: &'static str| {
+        let mut words = vec!["decode"];
+        words.extend(names.iter().map(String::as_str));
+        words.extend(["--as", "parquet", "--out", out]);
+        words
+    };
+    succeed(folder.path(), &words("whole"));
+    let bytes = |out: &str| -> Vec<(PathBuf, Vec<u8>)> {
+        let at = folder.path().join(out);
+        tables(&at)
+            .into_iter()
+            .map(|path| (path.strip_prefix(&at).unwrap().to_owned(), std::fs::read(path).unwrap()))
+            .collect()
+    };
+    let whole = bytes("whole");
+    assert!(whole.len() >= 6 * 8);
+    // A run that was killed: one capture is not done, and has left tables and a half one.
+    succeed(folder.path(), &words("again"));
+    let state = folder.path().join("again/_emberwort");
+    std::fs::rename(state.join("night3_pcapng.done"), state.join("night3_pcapng.started")).unwrap();
+    let day = folder.path().join("again/message=GateStatus/day=2031-03-09");
+    std::fs::write(day.join("night3_pcapng.unfinished"), b"half").unwrap();
+    let ran = run(folder.path(), &words("again"));
+    assert!(ran.code == 0 && ran.err.contains("5 of 6 captures were in the data set before"), "{}", ran.err);
+    assert!(bytes("again") == whole);
+}
+
+#[test]
+fn a_csv_table_has_a_column_for_each_field() {
+    let folder = project_with_recording();
+    succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "csv", "--out", "tables"]);
+    let mut reader = csv::Reader::from_path(folder.path().join("tables/GateStatus.csv")).unwrap();
+    let heading: Vec<String> = reader.headers().unwrap().iter().map(str::to_owned).collect();
+    let at = |name: &str| heading.iter().position(|column| column == name).unwrap();
+    let expected = rows(folder.path(), &["--message", "GateStatus"]);
+    let found: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
+    assert_eq!(found.len(), expected.len());
+    for (found, expected) in found.iter().zip(&expected) {
+        assert_eq!(&found[at("_time")], expected["time"].as_str().unwrap());
+        assert_eq!(found[at("oil (bar)")].parse::<f64>().unwrap(), expected["fields"]["oil"].as_f64().unwrap());
+        assert_eq!(&found[at("state")], expected["fields"]["state"].as_str().unwrap());
+        assert_eq!(&found[at("operator")], expected["fields"]["operator"].as_str().unwrap_or_default());
+    }
+    // Nothing is overwritten, and nothing half written is left.
+    let again = run(folder.path(), &["decode", "stormy-night.pcapng", "--as", "csv", "--out", "tables"]);
+    assert!(again.code == 2 && again.err.contains("exists already"), "{}", again.err);
+    assert!(tables(&folder.path().join("tables")).iter().all(|path| path.extension().unwrap() == "csv"));
+    for words in [
+        &["decode", "stormy-night.pcapng", "--as", "parquet"][..],
+        &["decode", "stormy-night.pcapng", "--as", "tree", "--out", "x"],
+    ] {
+        assert_eq!(run(folder.path(), words).code, 2);
+    }
+}
