@@ -15,7 +15,7 @@ use crate::project::GenerateKind;
 
 pub use captures::{
     AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SenderEnd, SpeakerArgs,
-    StatsArgs, StatsForm, TextArgs, TimeAs,
+    StatsArgs, StatsForm, TextArgs, TimeAs, moment,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};

@@ -297,3 +297,29 @@ fn the_page_of_the_stormy_night_shows_what_comes_back() {
     }
     assert!(commands >= 10, "{commands}");
 }
+
+#[test]
+fn tables_show_times_as_they_are_asked_for() {
+    let folder = project_with_recording();
+    let table = |words: &[&str]| {
+        let words = [&["decode", "stormy-night.pcapng", "--node", "3", "--last", "3"][..], words].concat();
+        let out = succeed(folder.path(), &words);
+        out.lines()
+            .filter(|line| !line.starts_with("--"))
+            .map(|line| line[..16].trim_end().to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(table(&[]), ["TIME (UTC)", "02:11:59.472543", "02:11:59.672543", "02:11:59.872543"]);
+    assert_eq!(table(&["--zone", "-03:30"])[..2], ["TIME (-03:30)", "22:41:59.472543"]);
+    for threads in ["1", "2"] {
+        let before = table(&["--times", "before", "--threads", threads]);
+        assert_eq!(before, ["AFTER THE LAST", "+0.000000", "+0.200000", "+0.200000"]);
+    }
+    assert_eq!(table(&["--times", "2031-03-09T02:12:00Z"]), ["SECONDS", "-0.527456", "-0.327456", "-0.127456"]);
+    for (words, said) in
+        [(["--zone", "Mars"], "there is no time zone `Mars`"), (["--times", "after"], "--times is `before`")]
+    {
+        let ran = run(folder.path(), &[&["decode", "stormy-night.pcapng"][..], &words].concat());
+        assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
+    }
+}

@@ -20,14 +20,15 @@ impl Quantiles {
         self.count += 1;
         self.sum += u128::from(value);
         match &mut self.histogram {
-            Some(histogram) => histogram.saturating_record(value),
+            // With room made as needed there is nothing that it refuses.
+            Some(histogram) => drop(histogram.record(value)),
             None if self.exact.len() < EXACT => self.exact.push(value),
             None => {
                 // Three digits are among those that the library can have.
                 let Ok(mut histogram) = Histogram::new(3) else { return };
                 histogram.auto(true);
                 for value in self.exact.drain(..).chain([value]) {
-                    histogram.saturating_record(value);
+                    let _ = histogram.record(value);
                 }
                 self.histogram = Some(Box::new(histogram));
             }
@@ -72,7 +73,7 @@ mod tests {
                 let rank = ((share * count as f64).ceil() as u64).clamp(1, count) - 1;
                 let (found, expected) = (quantiles.at(share).unwrap(), rank * 1_000_000 + 5);
                 assert!(
-                    found.abs_diff(expected) <= if count > 4096 { 1_000_000 + expected / 500 } else { 0 },
+                    found.abs_diff(expected) <= if count > 4096 { expected / 500 + 2 } else { 0 },
                     "{count} {share}"
                 );
             }

@@ -212,7 +212,7 @@ impl AskedArgs {
 }
 
 /// A moment as it stands in rows.
-fn moment(text: &str) -> Result<Time, String> {
+pub fn moment(text: &str) -> Result<Time, String> {
     let said = || format!("`{text}` is not a time; write it as 2031-03-09T02:11:00Z");
     let time: jiff::Timestamp = text.parse().map_err(|_| said())?;
     u64::try_from(time.as_nanosecond()).map(Time::from_nanoseconds).map_err(|_| said())
@@ -253,6 +253,12 @@ pub struct DecodeArgs {
     /// Exit code 1 if there are broken frames or stray bytes
     #[arg(long)]
     pub strict: bool,
+    /// Tables show times in this zone: a name of the time zone database, or an offset as +02:00
+    #[arg(long, value_name = "ZONE", conflicts_with = "times", allow_hyphen_values = true)]
+    pub zone: Option<String>,
+    /// Tables show seconds: `before` for those since the row before, or a moment for those since then
+    #[arg(long, value_name = "WHAT")]
+    pub times: Option<String>,
     /// Write rows on so many cores; the output is the same for any number [default: all cores]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,

@@ -23,12 +23,12 @@ use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
 use super::tables;
-use crate::cli::{DecodeArgs, RowForm, SenderEnd};
+use crate::cli::{DecodeArgs, RowForm, SenderEnd, moment};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::changes::ChangePrinter;
 use crate::render::plural;
-use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, write_tree_fields};
+use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, ShownTimes, set_zone, write_tree_fields};
 use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -60,7 +60,8 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if let Some(number) = args.explain {
         return explain::run(args, number, link, spoken, look);
     }
-    let style = RowStyle { form: args.form_out, raw: args.raw, look, width: output::terminal_width() };
+    let style =
+        RowStyle { form: args.form_out, raw: args.raw, times: times(args)?, look, width: output::terminal_width() };
     output::catch_interrupt();
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
@@ -138,6 +139,22 @@ fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Resu
     let end = args.input.from.filter(|_| args.form_out == RowForm::Bytes).map(SenderEnd::end);
     let limited = Last::new(args.last, Filtered::new(First::new(args.first), printer));
     asked(&args.asked, plan, Filtered::new(FromEnd::new(end), limited))
+}
+
+/// How tables show moments.
+fn times(args: &DecodeArgs) -> anyhow::Result<ShownTimes> {
+    if let Some(zone) = &args.zone {
+        set_zone(zone).map_err(|problem| anyhow::anyhow!("--zone: {problem}"))?;
+        return Ok(ShownTimes::Zone);
+    }
+    match args.times.as_deref() {
+        None => Ok(ShownTimes::Utc),
+        Some("before") => Ok(ShownTimes::Before),
+        Some(text) => match moment(text) {
+            Ok(time) => Ok(ShownTimes::Since(time)),
+            Err(problem) => bail!("--times is `before`, for seconds since the row before, or a moment: {problem}"),
+        },
+    }
 }
 
 /// What limits rows.

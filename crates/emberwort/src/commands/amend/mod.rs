@@ -22,7 +22,7 @@ use emberwort_model::hex::parse_hex;
 use emberwort_model::medium::MediumKind;
 
 use self::proof::{Counted, Kept};
-use self::select::{Change, Select, Wish};
+use self::select::{Select, Wish};
 use super::ending::Ending;
 use super::inputs::{self, input_name};
 use super::sources::Settings;
@@ -358,9 +358,3 @@ fn tell_scrubbed(args: &AmendArgs, wanted: &Wanted, done: &Scrubbed, statistics:
 fn is_field(args: &AmendArgs, name: &str) -> bool {
     args.scrub.iter().any(|wanted| wanted == name) && !name.is_empty()
 }
-
-/// Where changes are shown: so many one by one.
-const SHOWN: usize = 20;
-
-/// All that was changed, for those who show it.
-type Changes = Vec<Change>;

@@ -24,6 +24,9 @@ use super::proof::Kept;
 use crate::cli::AmendArgs;
 use crate::render::rows::write_value;
 
+/// So many changes are shown one by one.
+const SHOWN: usize = 20;
+
 /// What is to become of frames.
 pub struct Wish {
     pub sets: Vec<(String, String)>,
@@ -86,7 +89,7 @@ pub struct Select<'a> {
     /// Packets that change places with the next one of their stream.
     waiting: HashMap<StreamId, (u64, Vec<u8>)>,
     pub edits: Edits,
-    pub changes: super::Changes,
+    pub changes: Vec<Change>,
     /// How many there were, of which only the first are kept.
     pub changed: u64,
     pub found: BTreeSet<u64>,
@@ -257,7 +260,7 @@ impl<'a> Select<'a> {
             }
         }
         self.changed += 1;
-        if self.changes.len() < super::SHOWN || self.args.form_out == crate::cli::TableForm::Ndjson {
+        if self.changes.len() < SHOWN || self.args.form_out == crate::cli::TableForm::Ndjson {
             self.changes.push(change);
         }
         Ok(())

@@ -14,7 +14,7 @@ use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
 use crate::commands::speakers::{Spoken, speakers};
 use crate::output::{self, Look, Paint, say};
-use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
@@ -30,7 +30,8 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let clock = Clock::new();
     let events = Events::new(clock);
     let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
-    let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
+    let style =
+        RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
     let out: Box<dyn std::io::Write> = match args.form {
         RowForm::Bytes => Box::new(output::stdout_for_bytes()),
         _ => Box::new(output::stdout_at_once()),

@@ -19,7 +19,7 @@ use crate::commands::scenario;
 use crate::commands::speakers::revisions_in_trial;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
-use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, sentence};
 
 /// What is done when the machines have nothing more to do by themselves.
@@ -54,7 +54,8 @@ impl Stage {
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
-        let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
+        let style =
+            RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
         let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
         line.wait_for_peer(&events, end);
         Ok(Self { plan, scenario, events, line, style, end })

@@ -14,7 +14,7 @@ use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
 
 use crate::cli::{RowForm, TrialArgs};
 use crate::output::{self, Look, Paint};
-use crate::render::rows::{RowPrinter, RowStyle};
+use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::{time, wrapped_at, wrapped_under};
 
 /// So many pieces are shown before and after the moment.
@@ -179,7 +179,13 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
 /// The received pieces as rows of so many columns.
 fn decoded(plan: &Arc<Plan>, pieces: &[Piece], width: Option<usize>) -> String {
     let plan = plan.clone();
-    let style = RowStyle { form: RowForm::Table, raw: false, look: Look { out: false, err: false }, width };
+    let style = RowStyle {
+        form: RowForm::Table,
+        raw: false,
+        times: ShownTimes::Utc,
+        look: Look { out: false, err: false },
+        width,
+    };
     let mut rows = Vec::new();
     let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, &mut rows);
     let mut decoder = Decoder::new(plan, printer);

@@ -7,12 +7,15 @@ use crate::cli::RowForm;
 use crate::output::Look;
 
 use super::text_buffer::TextBuffer;
+use super::times::ShownTimes;
 
 /// How rows are shown.
 #[derive(Clone, Copy, Debug)]
 pub struct RowStyle {
     pub form: RowForm,
     pub raw: bool,
+    /// How tables show moments.
+    pub times: ShownTimes,
     pub look: Look,
     /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
     pub width: Option<usize>,

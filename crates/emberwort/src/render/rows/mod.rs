@@ -11,6 +11,7 @@ mod on_cores;
 mod printer;
 mod table;
 mod text_buffer;
+mod times;
 mod tree;
 
 pub use cells::has_unit;
@@ -20,4 +21,5 @@ pub use hex::{meaning, place};
 pub use known::write_value;
 pub use on_cores::RowsOnCores;
 pub use printer::RowPrinter;
+pub use times::{ShownTimes, set_zone};
 pub use tree::write_tree_fields;

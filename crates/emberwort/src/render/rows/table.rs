@@ -1,6 +1,7 @@
 //! Rows as a table: a line for each frame, broken between fields where a terminal is narrow.
 
 use emberwort_wire::Time;
+use std::cell::Cell;
 use std::fmt::Write as _;
 
 use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
@@ -29,6 +30,8 @@ pub struct Lines {
     style: RowStyle,
     message_width: usize,
     channel_width: usize,
+    /// The moment of the last line.
+    last: Cell<Option<Time>>,
 }
 
 /// The frame, or the bytes, that a line is about.
@@ -62,7 +65,7 @@ const TIME: usize = 16;
 
 impl Lines {
     pub fn new(speakers: &Speakers, style: RowStyle) -> Self {
-        let mut lines = Self { style, message_width: 7, channel_width: 7 };
+        let mut lines = Self { style, message_width: 7, channel_width: 7, last: Cell::new(None) };
         lines.know(speakers);
         lines
     }
@@ -80,7 +83,13 @@ impl Lines {
     fn begin(&self, known: &Known, about: About, out: &mut TextBuffer) {
         let start = out.len();
         match about.time {
-            Some(time) => write_time_of_day(time, 6, out),
+            Some(time) => {
+                match self.style.times.of_day(time) {
+                    Some(time) => write_time_of_day(time, 6, out),
+                    None => out.push_str(&self.style.times.seconds(time, self.last.get())),
+                }
+                self.last.set(Some(time));
+            }
             None => {
                 out.push_str("at ");
                 let _ = write_integer(out, about.offset);
@@ -214,13 +223,17 @@ impl Table {
             let (channel, message) = (self.lines.channel_width, self.lines.message_width);
             let line = format!(
                 "{:<TIME$} {:<channel$}  {:<6}  {:>4}  {:<message$}  FIELDS",
-                "TIME (UTC)", "CHANNEL", "FROM", "NODE", "MESSAGE"
+                self.lines.style.times.title(),
+                "CHANNEL",
+                "FROM",
+                "NODE",
+                "MESSAGE"
             );
             out.push_str(&look.paint(Paint::Bold, line));
             out.push('\n');
             self.started = true;
         }
-        if let Some(time) = time {
+        if let Some(time) = time.and_then(|time| self.lines.style.times.of_day(time)) {
             let date = self.calendar.date(time);
             if date != self.date {
                 out.push_str(&look.paint(Paint::Dim, format!("-- {date}")));
@@ -234,7 +247,9 @@ impl Table {
 impl Form for Table {
     fn resume(&mut self, before: Before) {
         self.started = before.something;
-        let date = before.time.map_or("", |time| self.calendar.date(time));
+        self.lines.last.set(before.time);
+        let shown = before.time.and_then(|time| self.lines.style.times.of_day(time));
+        let date = shown.map_or("", |time| self.calendar.date(time));
         date.clone_into(&mut self.date);
     }
 

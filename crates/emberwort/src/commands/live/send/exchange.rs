@@ -22,7 +22,7 @@ use super::super::listen::earliest;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Paint, Stdout, say};
-use crate::render::rows::{RowPrinter, RowStyle, has_unit};
+use crate::render::rows::{RowPrinter, RowStyle, ShownTimes, has_unit};
 use crate::render::{plural, time};
 
 /// How long an answer is waited for where the definition does not say it, and how much longer a late one is.
@@ -77,7 +77,8 @@ pub struct Exchange<'a> {
 impl<'a> Exchange<'a> {
     /// Over a line that is open, whose events come here.
     pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, events): (Line, Events), look: Look) -> Self {
-        let style = RowStyle { form: args.form, raw: args.raw, look, width: output::terminal_width() };
+        let style =
+            RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
         let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, output::stdout_at_once());
         let talk = Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);

@@ -1,0 +1,111 @@
+//! How a table shows moments: as a time of day in UTC or another zone, or as seconds since the row before or since a moment.
+
+use std::sync::OnceLock;
+
+use emberwort_wire::Time;
+use jiff::Timestamp;
+use jiff::tz::{Offset, TimeZone};
+
+/// How moments are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ShownTimes {
+    /// The time of day in UTC.
+    #[default]
+    Utc,
+    /// The time of day in the zone that [`set_zone`] was given.
+    Zone,
+    /// Seconds since the row before.
+    Before,
+    /// Seconds since a moment.
+    Since(Time),
+}
+
+/// The zone of this run, with its name.
+static ZONE: OnceLock<(TimeZone, String)> = OnceLock::new();
+
+/// Sets the zone in which this run shows times: a name of the time zone database, or an offset as +02:00.
+///
+/// # Errors
+/// If there is no such zone.
+pub fn set_zone(name: &str) -> Result<(), String> {
+    let zone = match offset(name) {
+        Some(offset) => TimeZone::fixed(offset),
+        None => TimeZone::get(name).map_err(|_| {
+            format!(
+                "there is no time zone `{}`; write it as in the time zone database, or as an offset: +02:00",
+                emberwort_model::diagnostics::escaped(name)
+            )
+        })?,
+    };
+    // A run has one.
+    let _ = ZONE.set((zone, name.to_owned()));
+    Ok(())
+}
+
+fn offset(text: &str) -> Option<Offset> {
+    let (sign, digits) = match text.split_at_checked(1)? {
+        ("+", digits) => (1, digits),
+        ("-", digits) => (-1, digits),
+        _ => return None,
+    };
+    let (hours, minutes) = digits.split_once(':').unwrap_or((digits, "0"));
+    let (hours, minutes): (i32, i32) = (hours.parse().ok()?, minutes.parse().ok()?);
+    (hours <= 14 && minutes < 60).then(|| Offset::from_seconds(sign * (hours * 3600 + minutes * 60)).ok())?
+}
+
+impl ShownTimes {
+    /// The title of the column.
+    pub fn title(self) -> String {
+        match self {
+            Self::Utc => "TIME (UTC)".to_owned(),
+            Self::Zone => ZONE.get().map_or_else(String::new, |(_, name)| {
+                let short: String = name.rsplit('/').next().unwrap_or(name).chars().take(9).collect();
+                format!("TIME ({short})")
+            }),
+            Self::Before => "AFTER THE LAST".to_owned(),
+            Self::Since(_) => "SECONDS".to_owned(),
+        }
+    }
+
+    /// The moment whose time of day in UTC is the one in the zone that is shown; `None` where seconds are shown.
+    pub fn of_day(self, time: Time) -> Option<Time> {
+        match self {
+            Self::Utc => Some(time),
+            Self::Zone => {
+                let (zone, _) = ZONE.get()?;
+                let at = Timestamp::from_nanosecond(i128::from(time.nanoseconds())).ok()?;
+                let shift = i64::from(zone.to_offset(at).seconds()) * 1_000_000_000;
+                Some(Time::from_nanoseconds(time.nanoseconds().saturating_add_signed(shift)))
+            }
+            Self::Before | Self::Since(_) => None,
+        }
+    }
+
+    /// The seconds that are shown, given the moment of the row before.
+    pub fn seconds(self, time: Time, before: Option<Time>) -> String {
+        let since = match self {
+            Self::Since(since) => since,
+            _ => before.unwrap_or(time),
+        };
+        let (sign, nanoseconds) = match time.nanoseconds().checked_sub(since.nanoseconds()) {
+            Some(nanoseconds) => ("+", nanoseconds),
+            None => ("-", since.nanoseconds() - time.nanoseconds()),
+        };
+        format!("{sign}{}.{:06}", nanoseconds / 1_000_000_000, nanoseconds / 1000 % 1_000_000)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn offsets_and_seconds_are_written_as_people_do() {
+        assert_eq!(offset("+02:30").map(Offset::seconds), Some(9000));
+        assert_eq!(offset("-5").map(Offset::seconds), Some(-18_000));
+        assert_eq!(offset("UTC"), None);
+        let at = |nanoseconds| Time::from_nanoseconds(nanoseconds);
+        assert_eq!(ShownTimes::Before.seconds(at(1_250_000_000), Some(at(1_000_000_000))), "+0.250000");
+        assert_eq!(ShownTimes::Since(at(3_000_000_000)).seconds(at(1_999_999_000), None), "-1.000001");
+    }
+}
