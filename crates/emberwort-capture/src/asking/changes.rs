@@ -7,6 +7,7 @@ use emberwort_model::model::End;
 use emberwort_wire::Values;
 
 use super::filter::{Filter, Matching, Only};
+use super::query::MAX_SENDERS;
 use crate::items::{Item, ItemSink, Row};
 use crate::speakers::Speakers;
 
@@ -73,6 +74,7 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
         let sender = (row.definition, row.message, row.channel, row.from, row.frame.node);
         let mut flow = ControlFlow::Continue(());
         match self.last.get_mut(&sender) {
+            None if self.last.len() >= MAX_SENDERS => {}
             None => {
                 self.last.insert(sender, row.values.clone());
             }

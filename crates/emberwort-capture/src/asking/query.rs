@@ -34,6 +34,9 @@ pub struct Query {
     start: Option<Time>,
 }
 
+/// The last rows of so many senders are kept; what others sent before is not known.
+pub(super) const MAX_SENDERS: usize = 1 << 16;
+
 /// Who sent what: the number of the message's name, the channel, the end, the node.
 type Sender = (usize, usize, End, Option<u64>);
 

@@ -15,6 +15,9 @@ const MAX_WAITING: usize = 1 << 20;
 /// So many segments of a stream wait at most.
 const MAX_SEGMENTS: usize = 4096;
 
+/// So many bytes wait in all streams together.
+const MAX_ALL_WAITING: usize = 32 << 20;
+
 /// One direction of a connection: who sends, and to whom.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Way {
@@ -98,6 +101,8 @@ struct Stream {
 pub struct Streams {
     streams: HashMap<Way, Stream>,
     segments: u64,
+    /// Bytes that wait in all streams.
+    waiting: usize,
     /// Segments of which all bytes had come before.
     pub repeated: u64,
     /// Gaps, and the bytes that lack in them.
@@ -161,6 +166,7 @@ impl Streams {
                 if known < bytes.len() {
                     stream.waiting.insert(at, (time, bytes.to_vec()));
                     stream.waiting_bytes += bytes.len() - known;
+                    self.waiting += bytes.len() - known;
                 }
             }
         }
@@ -172,7 +178,8 @@ impl Streams {
         let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
         while let Some((at, _)) = stream.waiting.first_key_value() {
             if *at > stream.position {
-                if stream.waiting_bytes <= MAX_WAITING && stream.waiting.len() <= MAX_SEGMENTS {
+                let is_much = stream.waiting_bytes > MAX_WAITING || stream.waiting.len() > MAX_SEGMENTS;
+                if !is_much && self.waiting <= MAX_ALL_WAITING {
                     break;
                 }
                 let lacking = *at - stream.position;
@@ -183,6 +190,7 @@ impl Streams {
             }
             let Some((at, (time, bytes))) = stream.waiting.pop_first() else { break };
             stream.waiting_bytes -= bytes.len();
+            self.waiting -= bytes.len();
             let known = (stream.position - at) as usize;
             match bytes.get(known..).filter(|new| !new.is_empty()) {
                 None => self.repeated += 1,
@@ -193,6 +201,8 @@ impl Streams {
             }
         }
         if stream.end.is_some_and(|end| end <= stream.position) {
+            // What lies behind the end is none of it.
+            self.waiting -= stream.waiting_bytes;
             self.streams.remove(&way);
             return tell(way, Event::End);
         }
