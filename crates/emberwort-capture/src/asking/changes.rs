@@ -73,8 +73,9 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
         let Item::Row(row) = item else { return Ok(ControlFlow::Continue(())) };
         let sender = (row.definition, row.message, row.channel, row.from, row.frame.node);
         let mut flow = ControlFlow::Continue(());
+        let is_room = self.last.len() < MAX_SENDERS;
         match self.last.get_mut(&sender) {
-            None if self.last.len() >= MAX_SENDERS => {}
+            None if !is_room => {}
             None => {
                 self.last.insert(sender, row.values.clone());
             }

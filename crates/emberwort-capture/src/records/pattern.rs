@@ -139,7 +139,10 @@ fn set_form(what: Option<What>, form: &str, forms: &mut Forms) -> Result<(), Str
 mod tests {
     use super::*;
 
-    fn found(pattern: &str, line: &str) -> Result<(Option<u64>, Option<u64>, Vec<u8>), String> {
+    /// Time, key and bytes.
+    type Said = (Option<u64>, Option<u64>, Vec<u8>);
+
+    fn found(pattern: &str, line: &str) -> Result<Said, String> {
         let mut forms = Forms::default();
         let pattern = Pattern::parse(pattern, &mut forms)?;
         let mut cells = Cells::new(forms);

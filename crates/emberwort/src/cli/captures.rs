@@ -89,7 +89,7 @@ pub struct InputArgs {
     /// Which packets are whose, as in 'address=192.0.2.7, channel=house, node=3'; by interface, address, port, can_id, device
     #[arg(long, value_name = "RULE")]
     pub assign: Vec<String>,
-    /// A [[source]] of emberwort.toml: its files, unless others are given, and its options
+    /// A source of emberwort.toml, by its name: its files, unless others are given, and its options
     #[arg(long, value_name = "NAME")]
     pub source: Option<String>,
     /// Wait at the end of a file for what is still written to it
