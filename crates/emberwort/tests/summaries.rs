@@ -199,5 +199,5 @@ fn two_recordings_differ_where_they_do() {
         "{found}"
     );
     let page = succeed(folder.path(), &["stats", "stormy-night.pcapng", "--timing", "--as", "markdown"]);
-    assert!(page.contains("## Senders: what their numbers say\n\n| channel | from | node |"), "{page}");
+    assert!(page.contains("## Senders: what their numbers say\n\n| sender | frames |"), "{page}");
 }

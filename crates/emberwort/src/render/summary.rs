@@ -71,8 +71,6 @@ fn messages(summed: &Summed<'_>) -> Sheet {
         &[
             ("message", false),
             ("channel", false),
-            ("from", false),
-            ("node", true),
             ("frames", true),
             ("bytes", true),
             ("share", true),
@@ -93,10 +91,9 @@ fn messages(summed: &Summed<'_>) -> Sheet {
         let regular =
             |value: String| if timing.every.is_some() || timing.periods.count() > 9 { value } else { String::new() };
         sheet.rows.push(vec![
-            message.clone(),
+            // On narrow terminals tables go on below, with this column again.
+            format!("{message}, {from} {node}").trim_end().to_owned(),
             channel,
-            from,
-            node,
             timing.count.to_string(),
             timing.bytes.to_string(),
             format!("{share:.1} %"),
@@ -123,9 +120,7 @@ fn devices(summed: &Summed<'_>) -> Sheet {
     let mut sheet = Sheet::new(
         "Senders: what their numbers say",
         &[
-            ("channel", false),
-            ("from", false),
-            ("node", true),
+            ("sender", false),
             ("frames", true),
             ("share", true),
             ("missing", true),
@@ -140,16 +135,19 @@ fn devices(summed: &Summed<'_>) -> Sheet {
     let silent = summed.senders.silent(summed.summary);
     for (sender, device) in shown_devices(summed) {
         let since = silent.iter().find(|(silent, _)| silent == sender).map(|(_, time)| time_of_day(*time));
-        let mut row = of_sender(summed.plan, *sender).to_vec();
+        let [channel, from, node] = of_sender(summed.plan, *sender);
+        let name = [from, node].join(" ");
+        let count = |count: u64| if count == 0 { String::new() } else { count.to_string() };
+        let mut row = vec![format!("{}, {channel}", name.trim_end())];
         row.extend([
             device.count.to_string(),
             format!("{:.1} %", device.bytes as f64 * 100.0 / summed.input.max(1) as f64),
             device.missing.to_string(),
             format!("{:.2} %", device.loss() * 100.0),
-            device.gaps.to_string(),
-            device.repeated.to_string(),
-            device.restarts.to_string(),
-            device.back.to_string(),
+            count(device.gaps),
+            count(device.repeated),
+            count(device.restarts),
+            count(device.back),
             since.unwrap_or_default(),
         ]);
         sheet.rows.push(row);

@@ -53,7 +53,9 @@ const LEFT: usize = 12;
 
 fn numbers(plot: &Plot, pane: &Pane, lines: &[Line], width: usize, as_points: bool, out: &mut String) {
     let names: Vec<String> = lines.iter().map(|line| escaped(&line.name)).collect();
-    let _ = writeln!(out, "{}  ({})", escaped(&pane.title), names.join(", "));
+    let heading = format!("{}  ({})", escaped(&pane.title), names.join("; "));
+    out.push_str(&crate::render::wrapped_at(Some(width), &heading, "  "));
+    out.push('\n');
     let (low, high) = Content::range(lines);
     let span = plot.span.1 - plot.span.0;
     // One set for all lines: those of several sets would cover each other.
