@@ -206,6 +206,13 @@ pub trait ItemSink {
         Wants::Values
     }
 
+    /// Whether it may want a row with this body, of a message by index in [`Speakers::definitions`] and there; what it does not want is
+    /// counted, and its values are not decoded.
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        let _ = (definition, message, body);
+        true
+    }
+
     /// The next item. `Break` ends the decoding.
     ///
     /// # Errors
@@ -243,6 +250,10 @@ impl<S: ItemSink> ItemSink for &mut S {
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         (**self).wants(definition, message)
+    }
+
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        (**self).may_want(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {

@@ -228,6 +228,17 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
             return;
         }
+        if self.is_uniform
+            && let (Some(Some(reader)), output) = (self.reading.readers.first(), &mut self.shared.output)
+            && let Some(interest) = output.interests[0].get(reader.message())
+            && interest.for_sink_alone
+            && !output.taker.sink.may_want(0, reader.message(), frame.body)
+        {
+            let from = self.stream.from.unwrap_or(interest.from);
+            let of = (self.stream.channel, from, reader.message());
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
+            return;
+        }
         self.good_of_some_definition(at, &self.with_node(frame), wire);
     }
 

@@ -19,6 +19,8 @@ pub(crate) struct Interest {
     pub is_wanted: bool,
     /// Whether somebody looks at their values.
     pub in_values: bool,
+    /// Whether nobody but the sink looks at their values.
+    pub for_sink_alone: bool,
     /// Whether they ask for something, or answer what was asked for.
     pub in_requests: bool,
 }
@@ -71,10 +73,12 @@ impl<S: ItemSink> Output<S> {
             let of_message = |(message, compiled): (usize, &MessagePlan)| {
                 let asks = !compiled.deciding.is_empty();
                 let wants = self.taker.sink.wants(index, message);
+                let counted = asks || self.statistics.wants_values(index, message);
                 Interest {
                     from: compiled.message.from,
                     is_wanted: wants != Wants::Nothing,
-                    in_values: asks || wants == Wants::Values || self.statistics.wants_values(index, message),
+                    in_values: counted || wants == Wants::Values,
+                    for_sink_alone: !counted && wants == Wants::Values && compiled.request.is_none(),
                     in_requests: asks || compiled.request.is_some(),
                 }
             };

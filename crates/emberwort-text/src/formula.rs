@@ -255,7 +255,15 @@ fn is_fixed(node: &Node, fixed: &dyn Fn(usize) -> Option<f64>) -> bool {
 
 /// The physical number of a field, as rows show it; of labels and flags the code, of booleans 0 or 1. `None` if it holds none.
 pub fn number(field: &Field, values: &Values, slot: usize) -> Option<f64> {
-    let ValueRef::Raw(raw) = values.get(slot) else { return None };
+    match values.get(slot) {
+        ValueRef::Raw(raw) => number_of(field, raw),
+        _ => None,
+    }
+}
+
+/// The physical number of a code of a field, as [`number`] gives it.
+#[inline]
+pub fn number_of(field: &Field, raw: u64) -> Option<f64> {
     match &field.kind {
         Kind::Number(form) | Kind::Varint(form) => {
             let code = signed(&field.kind, raw);

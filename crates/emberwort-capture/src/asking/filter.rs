@@ -23,6 +23,12 @@ pub trait Filter {
         behind
     }
 
+    /// Whether a row with this body may pass; a filter that has to see all rows says so of all.
+    fn may_pass(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        let _ = (definition, message, body);
+        true
+    }
+
     /// Whether an item is handed on; told of all, in their order.
     fn lets_pass(&mut self, item: &Item<'_>) -> bool;
 
@@ -71,6 +77,10 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         self.filter.wants(definition, message, self.wanted[definition][message])
+    }
+
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.filter.may_pass(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
@@ -195,6 +205,10 @@ impl Filter for Matching {
             None => behind,
             Some(query) => query.wants(definition, message, behind),
         }
+    }
+
+    fn may_pass(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.query.as_ref().is_none_or(|query| query.may_hold(definition, message, body))
     }
 
     fn lets_pass(&mut self, item: &Item<'_>) -> bool {

@@ -4,9 +4,10 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, Field};
-use emberwort_text::formula::{Formula, Named, Variables, number};
-use emberwort_wire::{FrameFault, Time, ValueRef, Values};
+use emberwort_model::model::{ByteOrder, End, Field};
+use emberwort_model::plan::{Action, MessagePlan, Place};
+use emberwort_text::formula::{Formula, Named, Variables, number, number_of};
+use emberwort_wire::{FrameFault, Time, ValueRef, Values, bits};
 
 use super::variables::{Aspect, Names, Path, Variable, all_names, field_at};
 use crate::items::{Item, Row, Wants};
@@ -57,6 +58,59 @@ struct Bound {
     name: usize,
     /// Whether it can hold at all.
     is_possible: bool,
+    /// Where each variable lies in the body, if all do at places that are known; a variable that lies nowhere is no field.
+    places: Option<Vec<Option<FixedPlace>>>,
+}
+
+/// Bits at a place of every body of a message.
+#[derive(Clone, Copy, Debug)]
+struct FixedPlace {
+    bit: usize,
+    width: u8,
+    is_signed: bool,
+    order: ByteOrder,
+}
+
+/// Where a field lies, if it does at a place that is known: in the first section, which every body has whole.
+fn fixed_place(message: &MessagePlan, slot: usize) -> Option<FixedPlace> {
+    let section = message.sections.first().filter(|_| message.message.line.is_none())?;
+    let step = section.steps.iter().find(|step| step.slot == slot && step.presence.is_none())?;
+    match (&step.place, &step.action) {
+        (Place::Fixed(bit), Action::Bits { width, signed, order }) => {
+            Some(FixedPlace { bit: *bit as usize, width: *width, is_signed: *signed, order: *order })
+        }
+        _ => None,
+    }
+}
+
+/// The variables of a formula that asks for fields at known places alone, before anything is decoded.
+struct InBody<'a> {
+    bound: &'a Bound,
+    places: &'a [Option<FixedPlace>],
+    message: usize,
+    body: &'a [u8],
+}
+
+impl Variables for InBody<'_> {
+    fn number(&self, variable: usize) -> Option<f64> {
+        match (&self.bound.variables[variable], self.places[variable]) {
+            (Variable::Of(aspect, path), Some(place)) => {
+                let raw = match place.is_signed {
+                    true => bits::read_signed(self.body, place.bit, place.width, place.order),
+                    false => bits::read(self.body, place.bit, place.width, place.order),
+                };
+                match aspect {
+                    Aspect::Raw => Some(emberwort_wire::values::signed(&path.field.kind, raw) as f64),
+                    _ => number_of(&path.field, raw),
+                }
+            }
+            (Variable::Constant(_, constant), _) => Some(*constant),
+            (Variable::Message, _) => Some(self.message as f64),
+            // Of a row.
+            (Variable::Broken | Variable::Unread | Variable::Stray, _) => Some(0.0),
+            _ => Some(f64::NAN),
+        }
+    }
 }
 
 impl Bound {
@@ -154,7 +208,17 @@ impl Bound {
             _ => None,
         });
         let name = own.map_or(usize::MAX, |own| names.number(&own.name));
-        Ok(Self { formula, variables, name, is_possible })
+        let place = |variable: &Variable| match variable {
+            Variable::Of(Aspect::Value | Aspect::Raw, path) => {
+                let slot = path.plain_slot()?;
+                Some(Some(fixed_place(&plan.messages[message?], slot)?))
+            }
+            Variable::Constant(..) | Variable::Message | Variable::Never => Some(None),
+            Variable::Broken | Variable::Unread | Variable::Stray => Some(None),
+            _ => None,
+        };
+        let places = if formula.asks_for_time() { None } else { variables.iter().map(place).collect() };
+        Ok(Self { formula, variables, name, is_possible, places })
     }
 }
 
@@ -339,6 +403,19 @@ impl Query {
                 }
             }
             false => Wants::Values,
+        }
+    }
+
+    /// Whether it may hold for a row with this body.
+    #[inline]
+    pub fn may_hold(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        let bound = &self.rows[definition][message];
+        match &bound.places {
+            Some(places) if !self.looks_back && !self.asks_for_time => {
+                let inside = InBody { bound, places, message, body };
+                bound.formula.value(0, &inside).is_some_and(|value| value != 0.0)
+            }
+            _ => true,
         }
     }
 

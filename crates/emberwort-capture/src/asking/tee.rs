@@ -33,6 +33,10 @@ impl<A: ItemSink, B: ItemSink<Error = A::Error>> ItemSink for Tee<A, B> {
         self.one.wants(definition, message).max(self.other.wants(definition, message))
     }
 
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.one.may_want(definition, message, body) || self.other.may_want(definition, message, body)
+    }
+
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, A::Error> {
         let flows = (self.one.item(item)?, self.other.item(item)?);
         Ok(if flows.0.is_break() && flows.1.is_break() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })

@@ -31,6 +31,11 @@ impl Path {
         Some(Self { slot, steps, field: field.clone() })
     }
 
+    /// Its slot, if it is a field of the message itself.
+    pub fn plain_slot(&self) -> Option<usize> {
+        self.steps.is_empty().then_some(self.slot)
+    }
+
     /// The slot where it stands in some values; `None` if it is not there.
     #[inline]
     pub fn slot(&self, values: &Values) -> Option<usize> {

@@ -22,6 +22,10 @@ impl<S: ItemSink> ItemSink for Interruptible<S> {
         self.0.wants(definition, message)
     }
 
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.0.may_want(definition, message, body)
+    }
+
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         self.0.item(item)
     }
