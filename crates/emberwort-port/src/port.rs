@@ -5,7 +5,7 @@ use std::net::TcpListener;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
@@ -96,12 +96,19 @@ const ROOM: usize = 1 << 16;
 
 type SharedWriter = Arc<Mutex<Option<Box<dyn Target>>>>;
 
+/// When the first bytes came since sending last began, if any did.
+///
+/// A peer may answer before the thread that sends gets the processor again. What was answered had been sent, so the answer's time bounds the
+/// time of sending. A moment is taken only while this is locked: the later of two moments then knows the earlier one.
+type FirstAnswer = Arc<Mutex<Option<Time>>>;
+
 /// An open port. Dropping it closes it.
 pub struct Port {
     name: String,
     address: Address,
     clock: Clock,
     writer: SharedWriter,
+    first_answer: FirstAnswer,
     wanted: Arc<AtomicBool>,
 }
 
@@ -138,6 +145,7 @@ impl Port {
         };
         let clock = events.clock;
         let writer = SharedWriter::default();
+        let first_answer = FirstAnswer::default();
         let wanted = Arc::new(AtomicBool::new(true));
         let ends = when_lost == WhenLost::End || matches!(address, Address::Command(_) | Address::Standard);
         let serving = Serving {
@@ -148,6 +156,7 @@ impl Port {
             sender: events.sender.clone(),
             number,
             writer: writer.clone(),
+            first_answer: first_answer.clone(),
             wanted: wanted.clone(),
         };
         let (reader, listener) = match first {
@@ -155,7 +164,7 @@ impl Port {
             Opening::Waiting(listener) => (None, Some(listener)),
         };
         thread::spawn(move || serving.run(reader, listener));
-        Ok(Self { name, address: address.clone(), clock, writer, wanted })
+        Ok(Self { name, address: address.clone(), clock, writer, first_answer, wanted })
     }
 
     /// What others call it: of a pseudo-terminal, the path of its far end.
@@ -163,23 +172,27 @@ impl Port {
         &self.name
     }
 
-    /// Sends bytes; of a socket that keeps packets, one packet. Returns when they were handed over.
+    /// Sends bytes; of a socket that keeps packets, one packet. Returns when they were handed over, which is never later than the time of what
+    /// is answered to them.
     ///
     /// # Errors
     /// [`io::ErrorKind::NotConnected`] if nobody is at the other side, else what the system says.
     pub fn send(&mut self, bytes: &[u8]) -> io::Result<Time> {
-        let mut writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut writer = locked(&self.writer);
         let Some(writer) = writer.as_mut() else { return Err(io::ErrorKind::NotConnected.into()) };
+        *locked(&self.first_answer) = None;
         writer.write_all(bytes)?;
         writer.flush()?;
-        Ok(self.clock.now())
+        let first_answer = locked(&self.first_answer);
+        let now = self.clock.now();
+        Ok(first_answer.map_or(now, |answer| answer.min(now)))
     }
 }
 
 impl Port {
     /// Whether somebody is at the other side, as far as one can know: of a serial line nobody can.
     pub fn has_peer(&self) -> bool {
-        let writer = self.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        let writer = locked(&self.writer);
         writer.as_ref().is_some_and(|writer| writer.has_peer())
     }
 }
@@ -210,6 +223,11 @@ impl Drop for Port {
     fn drop(&mut self) {
         self.wanted.store(false, Ordering::Relaxed);
     }
+}
+
+/// What a lock guards, whatever became of others that had it.
+fn locked<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
+    lock.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// How a port begins.
@@ -276,13 +294,14 @@ struct Serving {
     sender: SyncSender<(usize, Event)>,
     number: usize,
     writer: SharedWriter,
+    first_answer: FirstAnswer,
     wanted: Arc<AtomicBool>,
 }
 
 impl Serving {
     /// Puts the half that writes where it is written to; gives the other back.
     fn keep(&self, line: Line) -> Box<dyn Source> {
-        *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = Some(line.writer);
+        *locked(&self.writer) = Some(line.writer);
         line.reader
     }
 
@@ -300,7 +319,7 @@ impl Serving {
         while self.is_wanted() {
             let Some(mut open) = reader.take().or_else(|| self.again(listener.as_ref())) else { break };
             let lost = self.read(open.as_mut());
-            *self.writer.lock().unwrap_or_else(PoisonError::into_inner) = None;
+            *locked(&self.writer) = None;
             if self.ends {
                 break;
             }
@@ -314,13 +333,21 @@ impl Serving {
         let mut room = vec![0; ROOM];
         while self.is_wanted() {
             match reader.next(&mut room) {
-                Ok(Got::Bytes(length)) => self.tell(Event::Bytes(self.clock.now(), room[..length].to_vec())),
+                Ok(Got::Bytes(length)) => self.tell(Event::Bytes(self.time_of_bytes(), room[..length].to_vec())),
                 Ok(Got::Nothing) => {}
                 Ok(Got::Closed) => return "the other end closed it".to_owned(),
                 Err(error) => return error.to_string(),
             }
         }
         String::new()
+    }
+
+    /// Now, as the time of bytes that came.
+    fn time_of_bytes(&self) -> Time {
+        let mut first_answer = locked(&self.first_answer);
+        let now = self.clock.now();
+        first_answer.get_or_insert(now);
+        now
     }
 
     /// Waits until the port is there again.

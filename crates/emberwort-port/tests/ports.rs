@@ -205,3 +205,40 @@ fn a_port_that_is_taken_says_by_whom() {
     drop(taker.stdin.take());
     taker.wait().unwrap();
 }
+
+/// A peer may answer before the thread that sends gets the processor again: an answer that seems to come before its request belongs to none.
+#[test]
+fn nothing_is_answered_before_it_was_sent() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let there = listener.local_addr().unwrap();
+    let echo = std::thread::spawn(move || {
+        let (mut peer, _) = listener.accept().unwrap();
+        peer.set_nodelay(true).unwrap();
+        let mut byte = [0];
+        while peer.read_exact(&mut byte).is_ok() {
+            peer.write_all(&byte).unwrap();
+        }
+    });
+    let mut port = open(&format!("tcp://{there}"), WhenLost::End);
+    // The processor is wanted by others, too.
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let others = std::array::from_fn::<_, 4, _>(|_| {
+        let stop = stop.clone();
+        std::thread::spawn(move || while !stop.load(std::sync::atomic::Ordering::Relaxed) {})
+    });
+    let early = (0..1000u32).filter(|round| {
+        let sent = port.send(&[*round as u8]).unwrap();
+        match event(&port) {
+            Event::Bytes(came, _) => came < sent,
+            other => panic!("{other:?}"),
+        }
+    });
+    let early = early.count();
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    for other in others {
+        other.join().unwrap();
+    }
+    drop(port);
+    assert_eq!(early, 0);
+    echo.join().unwrap();
+}

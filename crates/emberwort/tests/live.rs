@@ -84,7 +84,7 @@ fn a_request_is_answered_over_a_terminal_tcp_and_udp() {
         assert_eq!(rows[1]["fields"]["ready_in"], 120.0, "{ours}");
         assert_eq!((&rows[0]["direction"], &rows[1]["direction"]), (&"host".into(), &"device".into()), "{ours}");
         let times = rows.iter().map(|row| row["time"].as_str().unwrap()).collect::<Vec<_>>();
-        assert!(times[0] < times[1], "{times:?}");
+        assert!(times[0] <= times[1], "{times:?}");
     }
 }
 
@@ -98,8 +98,8 @@ fn a_python_host_is_heard_over_udp_and_a_terminal() {
         (cable.ends[0].clone(), cable.ends[1].clone(), "bus485"),
     ] {
         let words = ["listen", &ours, "--on", channel, "--from", "host", "--as", "ndjson", "--count", "3"];
-        let listening = Beside::run(folder.path(), &words);
-        std::thread::sleep(std::time::Duration::from_millis(300));
+        let mut listening = Beside::run(folder.path(), &words);
+        listening.says(if channel == "house" { "waiting for packets at " } else { " runs with " });
         let _host = peer(&["host", &theirs, "3"]);
         let ran = listening.end();
         let found = rows(&ran.out);

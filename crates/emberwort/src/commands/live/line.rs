@@ -71,6 +71,7 @@ impl Line {
             (Address::Serial(_), Some(settings)) => say!("{name} runs with {settings} for `{}`", of.name),
             (Address::Pty, _) => say!("the port is {name}"),
             (Address::TcpAt(_), _) => say!("waiting for a connection at {name}"),
+            (Address::UdpAt(_), _) => say!("waiting for packets at {name}"),
             _ => {}
         }
         let key = of.key_is_outside().then(|| address.port_number().map_or(0, u64::from));
