@@ -27,7 +27,8 @@ fn crc16(bytes: &[u8]) -> u16 {
 }
 
 fn bytes_of(text: &str) -> Vec<u8> {
-    text.split(' ').map(|pair| u8::from_str_radix(pair, 16).unwrap()).collect()
+    let digits: Vec<u8> = text.chars().filter_map(|c| c.to_digit(16)).map(|digit| digit as u8).collect();
+    digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect()
 }
 
 #[test]
@@ -234,7 +235,7 @@ fn what_is_scrubbed_is_nowhere() {
     let ran = scrub("some.pcapng", &[]);
     assert_eq!(ran.code, 1);
     assert!(
-        ran.err.contains("old values still stand in") && ran.err.contains("could not be looked into"),
+        ran.err.contains("finding: the copy still holds ") && ran.err.contains("could not be looked into"),
         "{}",
         ran.err
     );
@@ -255,6 +256,69 @@ fn what_is_scrubbed_is_nowhere() {
         expected["operator"] = new["fields"]["operator"].clone();
         assert_eq!(new["fields"], expected);
     }
+}
+
+#[test]
+fn frames_inside_of_frames_are_scrubbed_too() {
+    let folder = project();
+    let status = ["state=open", "opening=40", "upstream=2.5", "oil=20", "pump_temp=30", "faults=[]", "latch_force=1"];
+    let encode = |operator: &str| {
+        let on = ["--on", "bus485", "--node", "3", "--sequence", "7"];
+        let words = [&["encode", "GateStatus", operator][..], &status, &on].concat();
+        bytes_of(&succeed(folder.path(), &words))
+    };
+    // CAN FD on SocketCAN: identifier, length, the flag of FD, two spare bytes (the kernel's can.h), data.
+    let can = |frames: &[&[u8]]| {
+        let mut file = bytes_of("d4c3b2a1 02000400 00000000 00000000 ffff0000 e3000000");
+        for (second, data) in (1_u32..).zip(frames) {
+            let size = 8 + data.len() as u32;
+            file.extend([second, 0, size, size].map(u32::to_le_bytes).concat());
+            file.extend(0x321_u32.to_be_bytes());
+            file.extend([data.len() as u8, 4, 0, 0]);
+            file.extend_from_slice(data);
+        }
+        file
+    };
+    let (good, again) = (encode("operator=Wren"), encode("operator=Wren"));
+    let mut broken = good.clone();
+    *broken.last_mut().unwrap() ^= 1;
+    std::fs::write(folder.path().join("can.pcap"), can(&[&good, &again])).unwrap();
+    std::fs::write(folder.path().join("broken.pcap"), can(&[&good, &broken])).unwrap();
+
+    let scrub = ["--scrub", "operator", "--scrub-key", "k"];
+    let ran = run(folder.path(), &[&["amend", "can.pcap", "--out", "new.pcap"][..], &scrub].concat());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.err.contains("searched the copy for 1 old value as bytes, and found none"), "{}", ran.err);
+    let bytes = std::fs::read(folder.path().join("new.pcap")).unwrap();
+    assert!(!bytes.windows(4).any(|window| window == b"Wren"));
+    let old = std::fs::read(folder.path().join("can.pcap")).unwrap();
+    let data = 24 + 16 + 8;
+    // Behind 6 bytes of the head, 8 of the fields of known places, and the length.
+    let name = data + 15;
+    assert_eq!(&old[name..name + 4], b"Wren");
+    // Only the name and the inner checksum differ: CRC-16/IBM-3740 over node to body, worked out here.
+    let (end, check) = (data + good.len() - 2, crc16(&bytes[data + 2..data + good.len() - 2]));
+    assert_eq!(bytes[end..end + 2], check.to_le_bytes());
+    for at in (0..data + good.len()).filter(|at| !(name..name + 4).contains(at) && !(end..end + 2).contains(at)) {
+        assert_eq!(bytes[at], old[at], "byte {at}");
+    }
+    let inner = |file: &str| -> Vec<Json> {
+        rows(folder.path(), &[file]).into_iter().map(|row| row["fields"]["carried"]["fields"].clone()).collect()
+    };
+    let (old, new) = (inner("can.pcap"), inner("new.pcap"));
+    assert_eq!((new.len(), &new[0]["operator"]), (2, &new[1]["operator"]));
+    assert_ne!(new[0]["operator"], old[0]["operator"]);
+    assert_eq!(new[0]["opening"], old[0]["opening"]);
+
+    // What cannot be opened is not looked into; the old value in it is found and said.
+    let ran = run(folder.path(), &[&["amend", "broken.pcap", "--out", "some.pcap"][..], &scrub].concat());
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    assert!(
+        ran.err.contains("could not be looked into")
+            && ran.err.contains("the copy still holds 1 old value in 1 place: 57 72 65 6E"),
+        "{}",
+        ran.err
+    );
 }
 
 #[test]

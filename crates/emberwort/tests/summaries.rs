@@ -201,3 +201,53 @@ fn two_recordings_differ_where_they_do() {
     let page = succeed(folder.path(), &["stats", "stormy-night.pcapng", "--timing", "--as", "markdown"]);
     assert!(page.contains("## Senders: what their numbers say\n\n| sender | frames |"), "{page}");
 }
+
+/// The nearest rank, as a quantile of few values is defined.
+fn nearest_rank(sorted: &[u64], part: f64) -> u64 {
+    sorted[((part * sorted.len() as f64).ceil() as usize).max(1) - 1]
+}
+
+#[test]
+fn jitter_is_what_the_wire_of_the_trial_added() {
+    let folder = project();
+    let own = std::fs::read_to_string(folder.path().join("trials/clear-day.toml")).unwrap();
+    let wire = own.find("[wire]").expect("a wire");
+    let end = own[wire..].find("\n\n").map_or(own.len(), |length| wire + length);
+    for (name, jitter) in [("steady", "0 ms"), ("jittery", "3 ms")] {
+        let faults = format!("[wire]\ndelay = \"200 us\"\njitter = \"{jitter}\"");
+        let trial = folder.path().join(format!("{name}.toml"));
+        std::fs::write(trial, format!("{}{faults}{}", &own[..wire], &own[end..])).unwrap();
+    }
+    let mut compared = 0;
+    for seed in 1..=50 {
+        let arrivals = |name: &str| -> Vec<(u64, f64)> {
+            let file = format!("{name}.pcapng");
+            run(folder.path(), &["trial", &format!("{name}.toml"), "--seed", &seed.to_string(), "--record", &file]);
+            let rows = succeed(
+                folder.path(),
+                &["decode", &file, "--as", "ndjson", "--where", "message == GateStatus and node == 3"],
+            );
+            let rows = rows.lines().map(|line| serde_json::from_str::<Json>(line).unwrap());
+            rows.map(|row| (row["sequence"].as_u64().unwrap(), seconds(&row["time"]))).collect()
+        };
+        let (sent, came) = (arrivals("steady"), arrivals("jittery"));
+        assert_eq!(sent.len(), came.len(), "{seed}");
+        // What the wire added to each frame, out of the same trial without it.
+        for ((number, sent), (same, came)) in sent.iter().zip(&came) {
+            let added = came - sent;
+            assert!(number == same && (-1e-9..=0.003 + 1e-9).contains(&added), "{seed} {number}: {added}");
+        }
+        let mut periods: Vec<u64> =
+            came.windows(2).map(|pair| ((pair[1].1 - pair[0].1) * 1e9).round() as u64).collect();
+        periods.sort_unstable();
+        let expected = nearest_rank(&periods, 0.99) - nearest_rank(&periods, 0.01);
+        let summed = object(folder.path(), &["stats", "jittery.pcapng", "--timing", "--as", "ndjson"]);
+        let timing = summed["timing"].as_array().unwrap().iter();
+        let timing = timing.clone().find(|one| one["node"] == 3 && one["message"] == "GateStatus").unwrap();
+        let jitter = timing["jitter"].as_u64().unwrap();
+        assert!(jitter.abs_diff(expected) <= expected / 100, "{seed}: {jitter}, not {expected}");
+        assert!(expected > 1_000_000 && expected <= 6_000_000, "{seed}: {expected}");
+        compared += periods.len();
+    }
+    assert!(compared > 5_000, "{compared}");
+}

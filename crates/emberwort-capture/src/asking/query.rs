@@ -1,6 +1,6 @@
 //! Conditions on what a decoder finds: `GateStatus.opening > 40 and state == held`, `broken == checksum`, `oil jumped by 20`.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -60,6 +60,40 @@ struct Bound {
     is_possible: bool,
     /// Where each variable lies in the body, if all do at places that are known; a variable that lies nowhere is no field.
     places: Option<Vec<Option<FixedPlace>>>,
+    /// What it said of bodies before, if the bits at those places are few enough to be told apart.
+    answers: Option<Answers>,
+}
+
+/// What a formula said of some codes before.
+///
+/// Fields repeat themselves, and working a formula out costs more than everything else that is done for a frame that does not match.
+#[derive(Clone, Debug)]
+struct Answers(Vec<Cell<u64>>);
+
+impl Answers {
+    /// The most bits of codes that it can tell apart: two bits beside them say whether an answer is known, and which.
+    const MAX_BITS: u32 = 62;
+    /// So many answers are kept, a power of two.
+    const KEPT: usize = 256;
+
+    fn new() -> Self {
+        Self(vec![Cell::new(0); Self::KEPT])
+    }
+
+    /// The answer for some codes, which lie beside each other in `codes`; worked out, if it is not known.
+    #[inline]
+    fn of(&self, codes: u64, work_out: impl FnOnce() -> bool) -> bool {
+        // Fibonacci hashing (Knuth, The Art of Computer Programming 3, 6.4): the upper bits depend on all others.
+        let hash = codes.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (u64::BITS - Self::KEPT.ilog2());
+        let kept = &self.0[hash as usize];
+        let entry = kept.get();
+        if entry >> 1 == codes << 1 | 1 {
+            return entry & 1 == 1;
+        }
+        let answer = work_out();
+        kept.set(codes << 2 | 2 | u64::from(answer));
+        answer
+    }
 }
 
 /// Bits at a place of every body of a message.
@@ -218,7 +252,25 @@ impl Bound {
             _ => None,
         };
         let places = if formula.asks_for_time() { None } else { variables.iter().map(place).collect() };
-        Ok(Self { formula, variables, name, is_possible, places })
+        let bits = |places: &Vec<Option<FixedPlace>>| places.iter().flatten().map(|place| u32::from(place.width)).sum();
+        let answers = places.as_ref().map(bits).filter(|bits: &u32| *bits <= Answers::MAX_BITS).map(|_| Answers::new());
+        Ok(Self { formula, variables, name, is_possible, places, answers })
+    }
+
+    /// Whether it may hold for a body of its message, which is this one by index.
+    #[inline]
+    fn may_hold(&self, message: usize, body: &[u8]) -> bool {
+        let Some(places) = &self.places else { return true };
+        let work_out = || {
+            let inside = InBody { bound: self, places, message, body };
+            self.formula.value(0, &inside).is_some_and(|value| value != 0.0)
+        };
+        let Some(answers) = &self.answers else { return work_out() };
+        let codes = places
+            .iter()
+            .flatten()
+            .fold(0, |codes, place| codes << place.width | bits::read(body, place.bit, place.width, place.order));
+        answers.of(codes, work_out)
     }
 }
 
@@ -409,14 +461,7 @@ impl Query {
     /// Whether it may hold for a row with this body.
     #[inline]
     pub fn may_hold(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        let bound = &self.rows[definition][message];
-        match &bound.places {
-            Some(places) if !self.looks_back && !self.asks_for_time => {
-                let inside = InBody { bound, places, message, body };
-                bound.formula.value(0, &inside).is_some_and(|value| value != 0.0)
-            }
-            _ => true,
-        }
+        self.looks_back || self.asks_for_time || self.rows[definition][message].may_hold(message, body)
     }
 
     /// Whether it holds for the next item; to be asked of all in their order.

@@ -336,14 +336,14 @@ fn tell_scrubbed(args: &AmendArgs, wanted: &Wanted, done: &Scrubbed, statistics:
     if count > 0 {
         let shown: Vec<String> = hits.iter().take(4).map(|index| emberwort_model::hex::hex(old[*index])).collect();
         say!(
-            "finding: {} old values still stand in {} of the copy, as {}",
-            hits.len(),
+            "finding: the copy still holds {} in {}: {}",
+            plural(hits.len(), "old value"),
             plural(count, "place"),
             shown.join(", ")
         );
         is_clean = false;
     } else {
-        say!("{} old values were searched for in the copy as bytes, and stand nowhere", old.len());
+        say!("searched the copy for {} as bytes, and found none", plural(old.len(), "old value"));
     }
     if done.too_short > 0 {
         say!(
