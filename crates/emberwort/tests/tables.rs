@@ -133,3 +133,44 @@ fn a_csv_table_has_a_column_for_each_field() {
         assert_eq!(run(folder.path(), words).code, 2);
     }
 }
+
+#[test]
+fn an_embedded_sql_engine_answers_from_the_data_set() {
+    let missing = |why: &str| {
+        assert!(std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(), "{why}");
+        println!("skipped: {why}");
+    };
+    let python = |folder: &Path, script: &str| {
+        std::process::Command::new("python3").args(["-c", script]).current_dir(folder).output()
+    };
+    let folder = project_with_recording();
+    let folder = folder.path();
+    if !python(folder, "import duckdb").is_ok_and(|ran| ran.status.success()) {
+        return missing("python3 with duckdb is missing: pip install duckdb");
+    }
+    std::fs::copy(folder.join("stormy-night.pcapng"), folder.join("again.pcapng")).unwrap();
+    succeed(folder, &["decode", "stormy-night.pcapng", "again.pcapng", "--as", "parquet", "--out", "set"]);
+    let script = "import duckdb, json\n\
+        table = \"read_parquet('set/message=GateStatus/**/*.parquet', hive_partitioning=true)\"\n\
+        sql = f'''select _node, state, count(*), max(upstream), sum(pump_temp), count(operator) from {table}\n\
+            where day = '2031-03-09' group by all order by _node, state'''\n\
+        print(json.dumps(duckdb.sql(sql).fetchall()))";
+    let ran = python(folder, script).unwrap();
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    let answered: Vec<(u64, String, u64, Option<f64>, i64, u64)> = serde_json::from_slice(&ran.stdout).unwrap();
+
+    let mut expected = std::collections::BTreeMap::new();
+    for row in rows(folder, &["--where", "message == GateStatus"]) {
+        let fields = &row["fields"];
+        let key = (row["node"].as_u64().unwrap(), fields["state"].as_str().unwrap().to_owned());
+        let (count, upstream, temperature, operators) = expected.entry(key).or_insert((0, None, 0, 0));
+        // The recording is in the data set twice.
+        *count += 2;
+        *upstream = fields["upstream"].as_f64().into_iter().chain(*upstream).reduce(f64::max);
+        *temperature += 2 * fields["pump_temp"].as_i64().unwrap();
+        *operators += 2 * u64::from(fields["operator"].is_string());
+    }
+    let expected: Vec<_> = expected.into_iter().map(|((a, b), (c, d, e, f))| (a, b, c, d, e, f)).collect();
+    assert!(expected.len() > 4);
+    assert_eq!(answered, expected);
+}
