@@ -16,6 +16,7 @@ pub mod exchanges;
 pub mod hex_text;
 pub mod items;
 pub mod kept;
+pub mod labels;
 mod lane;
 mod lines;
 pub mod merge;

@@ -4,6 +4,7 @@ mod cli;
 mod commands;
 mod files;
 mod fleet;
+mod labels;
 mod output;
 mod project;
 mod render;

@@ -7,6 +7,8 @@ use std::collections::HashMap;
 use common::{project_with_recording, run, succeed};
 use serde_json::Value as Json;
 
+const NIGHT: &str = "stormy-night.pcapng";
+
 fn lines(text: &str) -> Vec<Json> {
     text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
 }
@@ -321,5 +323,98 @@ fn tables_show_times_as_they_are_asked_for() {
     {
         let ran = run(folder.path(), &[&["decode", "stormy-night.pcapng"][..], &words].concat());
         assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
+    }
+}
+
+#[test]
+fn one_message_has_a_column_for_each_field() {
+    let folder = project_with_recording();
+    let decode =
+        |words: &[&str]| succeed(folder.path(), &[&["decode", NIGHT, "--message", "GateStatus"][..], words].concat());
+    let table = decode(&[]);
+    let mut lines = table.lines();
+    let heading = lines.next().unwrap();
+    let rows: Vec<Json> = decode(&["--as", "ndjson"]).lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let lines: Vec<&str> = lines.filter(|line| !line.starts_with("--")).collect();
+    assert_eq!((lines.len(), rows.len() > 1_000), (rows.len(), true));
+    let title = |name: &str| heading.find(&format!(" {name}")).unwrap_or_else(|| panic!("{name}: {heading}")) + 1;
+    for (line, row) in lines.iter().zip(&rows) {
+        let fields = &row["fields"];
+        let text: Vec<char> = line.chars().collect();
+        // Numbers end where their titles do, in physical units, with the decimals of their steps.
+        for (name, unit, decimals) in [
+            ("opening", "%", 1),
+            ("upstream", "m", 3),
+            ("oil", "bar", 2),
+            ("pump_temp", "degC", 0),
+            ("battery", "V", 1),
+        ] {
+            let end = title(&format!("{name} {unit}")) + name.len() + 1 + unit.len();
+            let shown = fields[name].as_f64().map_or("none".to_owned(), |value| format!("{value:.decimals$}"));
+            assert!(text[..end].iter().collect::<String>().ends_with(&format!(" {shown}")), "{name} {shown}: {line}");
+        }
+        // Texts begin where theirs do; what is not there has a mark, so that nothing moves to the left.
+        let operator = fields["operator"].as_str().map_or("–".to_owned(), |name| format!("\"{name}\""));
+        for (name, shown) in [
+            ("state", fields["state"].as_str().unwrap()),
+            ("faults", &*fields["faults"].to_string().replace('"', "")),
+            ("operator", &*operator),
+            ("moving", &*fields["moving"].to_string()),
+        ] {
+            let behind: String = text[title(name)..].iter().collect();
+            assert!(behind.starts_with(shown), "{name} {shown}: {line}");
+        }
+    }
+}
+
+#[test]
+fn texts_stand_beside_nodes_and_values() {
+    let folder = project_with_recording();
+    let labels = "node,field,value,text\n3,,,upper gate\n,GateStatus.state,held,stopped half way\n3,oil,200..250,too much\n\
+                  ,pump_temp,80..127,\"hot, very\"\n,operator,Wren,night shift\n";
+    std::fs::write(folder.path().join("labels.csv"), labels).unwrap();
+    let decode = |form: &str| succeed(folder.path(), &["decode", NIGHT, "--labels", "labels.csv", "--as", form]);
+    let mut shown = 0;
+    for line in decode("ndjson").lines() {
+        let row: Json = serde_json::from_str(line).unwrap();
+        let (fields, labels) = (&row["fields"], &row["labels"]);
+        assert_eq!(row["node_label"] == "upper gate", row["node"] == 3, "{line}");
+        let is_status = row["message"] == "GateStatus";
+        let of = |is: bool, text: &str| if is { Json::from(text) } else { Json::Null };
+        let much = row["node"] == 3 && fields["oil"].as_f64().is_some_and(|oil| (200.0..=250.0).contains(&oil));
+        assert_eq!(labels["state"], of(is_status && fields["state"] == "held", "stopped half way"), "{line}");
+        assert_eq!(labels["oil"], of(much, "too much"), "{line}");
+        let hot = fields["pump_temp"].as_i64().is_some_and(|degrees| degrees >= 80);
+        assert_eq!(labels["pump_temp"], of(hot, "hot, very"), "{line}");
+        assert_eq!(labels["operator"], of(fields["operator"] == "Wren", "night shift"), "{line}");
+        shown += labels.as_object().map_or(0, serde_json::Map::len);
+    }
+    assert!(shown > 500);
+    // Each form shows each of them.
+    for form in ["table", "tree", "hex"] {
+        let out = decode(form);
+        let found: usize = ["(stopped half way)", "(too much)", "(hot, very)", "(night shift)"]
+            .iter()
+            .map(|text| out.matches(text).count())
+            .sum();
+        assert_eq!(found, shown, "{form}");
+    }
+    let csv = decode("csv");
+    let mut reader = csv::Reader::from_reader(csv.as_bytes());
+    let label = reader.headers().unwrap().iter().position(|heading| heading == "label").unwrap();
+    assert_eq!(reader.records().filter(|record| !record.as_ref().unwrap()[label].is_empty()).count(), shown);
+
+    for (text, said) in [
+        ("field,value,text\nstat,1,x\n", "labels.csv, line 2: no message has a field `stat`; did you mean `state`?"),
+        (
+            "field,value,text\nGateStatus.state,halt,x\n",
+            "line 2: GateStatus.state has no value `halt`; it has closed, ",
+        ),
+        ("field,value,text\noil,9..2,x\n", "oil: the range `9..2` ends before it begins"),
+        ("address,text\n0x7777,x\n", "line 2: no table has an entry 30583"),
+    ] {
+        std::fs::write(folder.path().join("labels.csv"), text).unwrap();
+        let ran = run(folder.path(), &["decode", NIGHT, "--labels", "labels.csv"]);
+        assert!(ran.code == 2 && ran.out.is_empty() && ran.err.contains(said), "{}", ran.err);
     }
 }

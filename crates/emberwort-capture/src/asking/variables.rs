@@ -31,6 +31,11 @@ impl Path {
         Some(Self { slot, steps, field: field.clone() })
     }
 
+    /// The slot of the field of the message in which it stands.
+    pub fn first_slot(&self) -> usize {
+        self.slot
+    }
+
     /// Its slot, if it is a field of the message itself.
     pub fn plain_slot(&self) -> Option<usize> {
         self.steps.is_empty().then_some(self.slot)

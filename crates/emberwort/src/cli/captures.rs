@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
@@ -209,6 +210,14 @@ impl AskedArgs {
             || self.until.is_some()
             || self.around.is_some()
     }
+
+    /// The message whose rows alone are wanted, by index.
+    pub fn only_message(&self, plan: &Plan) -> Option<usize> {
+        match &self.message[..] {
+            [only] => plan.message_index(only),
+            _ => None,
+        }
+    }
 }
 
 /// A moment as it stands in rows.
@@ -247,6 +256,9 @@ pub struct DecodeArgs {
     /// A folder for a table of each message: --as csv, or --as parquet by message and day
     #[arg(long, value_name = "DIR", conflicts_with_all = ["first", "last", "raw", "threads", "exchanges", "changes", "explain", "hex", "follow"])]
     pub out: Option<PathBuf>,
+    /// CSV with texts beside nodes and values: the columns node, field, address (of a table's entry), value (3, held, 80..100), text
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["out", "exchanges", "changes", "explain", "body"])]
+    pub labels: Option<PathBuf>,
     /// Raw codes in place of physical values
     #[arg(long)]
     pub raw: bool,

@@ -60,6 +60,9 @@ pub struct ListenArgs {
     pub speakers: SpeakerArgs,
     #[command(flatten)]
     pub asked: AskedArgs,
+    /// CSV with texts beside nodes and values: the columns node, field, address (of a table's entry), value (3, held, 80..100), text
+    #[arg(long, value_name = "FILE")]
+    pub labels: Option<PathBuf>,
     /// Run a program whenever this message comes
     #[arg(long, value_name = "MESSAGE", requires = "run", add = names::messages())]
     pub on_message: Vec<String>,

@@ -60,8 +60,15 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if let Some(number) = args.explain {
         return explain::run(args, number, link, spoken, look);
     }
-    let style =
-        RowStyle { form: args.form_out, raw: args.raw, times: times(args)?, look, width: output::terminal_width() };
+    let style = RowStyle {
+        form: args.form_out,
+        raw: args.raw,
+        only: args.asked.only_message(spoken.speakers.own()),
+        labels: crate::labels::read(args.labels.as_deref(), spoken.speakers.own())?,
+        times: times(args)?,
+        look,
+        width: output::terminal_width(),
+    };
     output::catch_interrupt();
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
@@ -191,7 +198,7 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
         }
         RowForm::Table | RowForm::Tree => {
             let mut lines = Vec::new();
-            write_tree_fields(link, plan, from, &values, |line| lines.push(line.to_owned()));
+            write_tree_fields(link, plan, from, &values, &|_| None, |line| lines.push(line.to_owned()));
             for line in lines {
                 writeln!(out, "{line}")?;
             }

@@ -30,8 +30,15 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let clock = Clock::new();
     let events = Events::new(clock);
     let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
-    let style =
-        RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
+    let style = RowStyle {
+        form: args.form,
+        raw: args.raw,
+        only: args.asked.only_message(speakers.own()),
+        labels: crate::labels::read(args.labels.as_deref(), speakers.own())?,
+        times: ShownTimes::Utc,
+        look,
+        width: output::terminal_width(),
+    };
     let out: Box<dyn std::io::Write> = match args.form {
         RowForm::Bytes => Box::new(output::stdout_for_bytes()),
         _ => Box::new(output::stdout_at_once()),

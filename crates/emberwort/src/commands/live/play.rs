@@ -54,8 +54,15 @@ impl Stage {
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
-        let style =
-            RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
+        let style = RowStyle {
+            form: args.form,
+            raw: args.raw,
+            only: None,
+            labels: None,
+            times: ShownTimes::Utc,
+            look,
+            width: output::terminal_width(),
+        };
         let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
         line.wait_for_peer(&events, end);
         Ok(Self { plan, scenario, events, line, style, end })

@@ -182,6 +182,8 @@ fn decoded(plan: &Arc<Plan>, pieces: &[Piece], width: Option<usize>) -> String {
     let style = RowStyle {
         form: RowForm::Table,
         raw: false,
+        only: None,
+        labels: None,
         times: ShownTimes::Utc,
         look: Look { out: false, err: false },
         width,

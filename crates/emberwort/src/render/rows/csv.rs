@@ -12,7 +12,7 @@ use super::text_buffer::TextBuffer;
 use crate::render::plural;
 use crate::render::time::Calendar;
 
-const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence\n";
+const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence";
 
 pub struct Csv {
     known: Known,
@@ -52,15 +52,31 @@ fn number(value: Option<u64>, out: &mut TextBuffer) {
 }
 
 /// The cells in front of those of a field, and those behind them.
-struct FirstAndLast<'a>(&'a TextBuffer, &'a TextBuffer);
+struct Cells<'a> {
+    first: &'a TextBuffer,
+    last: &'a TextBuffer,
+    /// Whether there is a column for the text beside the value, and that text.
+    has_labels: bool,
+    label: String,
+}
 
-impl Around for FirstAndLast<'_> {
-    fn before(&mut self, out: &mut TextBuffer) {
-        out.push_all(self.0);
+impl Around for Cells<'_> {
+    fn before(&mut self, _slot: usize, out: &mut TextBuffer) {
+        out.push_all(self.first);
     }
 
     fn after(&mut self, out: &mut TextBuffer) {
-        out.push_all(self.1);
+        out.push_all(self.last);
+        if self.has_labels {
+            out.push(',');
+            cell(&self.label, out);
+            self.label.clear();
+        }
+        out.push('\n');
+    }
+
+    fn label(&mut self, label: &str, _: &mut TextBuffer) {
+        label.clone_into(&mut self.label);
     }
 }
 
@@ -79,6 +95,7 @@ impl Csv {
     ) {
         if !self.started {
             out.push_str(HEADING);
+            out.push_str(if self.known.labels.is_some() { ",node_label,label\n" } else { "\n" });
             self.started = true;
         }
         self.first.clear();
@@ -102,7 +119,7 @@ impl Csv {
         cell(sentence, out);
         out.push_str(",,");
         let _ = write_hex(wire, out);
-        out.push_str(",,\n");
+        out.push_str(if self.known.labels.is_some() { ",,,,\n" } else { ",,\n" });
     }
 }
 
@@ -124,7 +141,11 @@ impl Form for Csv {
         self.last.clear();
         number(Some(u64::from(row.plan.link.revision)), &mut self.last);
         number(row.frame.sequence, &mut self.last);
-        self.last.push('\n');
+        let has_labels = self.known.labels.is_some();
+        if has_labels {
+            self.last.push(',');
+            cell(self.known.node_label(row.frame.node).unwrap_or_default(), &mut self.last);
+        }
         let room = &mut self.value;
         let write = |reading: &Reading, shown: &Shown<'_>, out: &mut TextBuffer| {
             out.push_str(&shown.field.name);
@@ -141,7 +162,12 @@ impl Form for Csv {
                 _ => Ok(()),
             };
         };
-        self.known.write_fields(row, out, &mut FirstAndLast(&self.first, &self.last), write);
+        self.known.write_fields(
+            row,
+            out,
+            &mut Cells { first: &self.first, last: &self.last, has_labels, label: String::new() },
+            write,
+        );
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {

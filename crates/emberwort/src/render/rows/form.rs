@@ -1,5 +1,6 @@
 //! One way to show what was decoded, as all of them are.
 
+use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_wire::Time;
 
@@ -14,6 +15,10 @@ use super::times::ShownTimes;
 pub struct RowStyle {
     pub form: RowForm,
     pub raw: bool,
+    /// The only message whose rows are shown, by its index in the link's own definition, if there is one.
+    pub only: Option<usize>,
+    /// Texts beside nodes and values.
+    pub labels: Option<&'static Labels>,
     /// How tables show moments.
     pub times: ShownTimes,
     pub look: Look,

@@ -8,7 +8,7 @@ use super::{csv, hex, ndjson, table, tree};
 use crate::cli::RowForm;
 
 pub fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
-    let known = Known::new(speakers, style.raw);
+    let known = Known::new(speakers, style.raw, style.labels);
     match style.form {
         RowForm::Table => Box::new(table::Table::new(known, speakers, style)),
         RowForm::Tree => Box::new(tree::Tree::new(known, speakers, style)),

@@ -117,11 +117,10 @@ impl Form for Hex {
         let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
         let channel = self.known.channel(row.channel);
         let heading = format!(
-            "#{}  {} from {}{} on {channel}, {when}",
+            "#{}  {} {} on {channel}, {when}",
             row.number,
             row.plan.messages[row.message].message.name,
-            row.from.as_str(),
-            row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
+            self.known.sender(row),
         );
         out.push_str(&look.paint(Paint::Bold, heading));
         out.push('\n');
@@ -160,7 +159,14 @@ impl Form for Hex {
         let widest = named.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
         for (index, (name, text)) in named.iter().enumerate() {
             let (letter, place) = (letter(index), place(&stretches[index].bits));
-            let line = format!("  {letter}  {name:widest$}  {:<28}  {place}", escaped(text));
+            let label = match stretches[index].what {
+                What::Value { slot, .. } if slot < row.plan.messages[row.message].message.fields.len() => {
+                    self.known.label(row, slot)
+                }
+                _ => None,
+            };
+            let label = label.map_or_else(String::new, |label| format!("  ({})", escaped(label)));
+            let line = format!("  {letter}  {name:widest$}  {:<28}  {place}{label}", escaped(text));
             out.push_str(&crate::render::wrapped_at(self.style.width, &line, "       "));
             out.push('\n');
         }

@@ -3,6 +3,7 @@
 use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
+use emberwort_capture::labels::{LabelledFields, Labels};
 use emberwort_capture::{BrokenFrame, Row, Speakers};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -30,6 +31,9 @@ pub struct Known {
     /// Room to encode bodies in.
     pub again: Vec<u8>,
     pub texts: Texts,
+    /// Texts beside nodes and values.
+    pub labels: Option<&'static Labels>,
+    labelled: LabelledFields,
 }
 
 /// What was written last for numbers, by definition, message and slot; made when it is first needed.
@@ -103,11 +107,31 @@ impl Reading {
 }
 
 impl Known {
-    pub fn new(speakers: &Speakers, raw: bool) -> Self {
+    pub fn new(speakers: &Speakers, raw: bool, labels: Option<&'static Labels>) -> Self {
         let plan = speakers.own().clone();
-        let mut known = Self { plan, raw, readings: Vec::new(), again: Vec::new(), texts: Texts::default() };
+        let (readings, again, texts, labelled) = Default::default();
+        let mut known = Self { plan, raw, readings, again, texts, labels, labelled };
         known.know(speakers);
         known
+    }
+
+    /// The text beside the value in a slot of a row.
+    pub fn label(&self, row: &Row<'_>, slot: usize) -> Option<&str> {
+        self.labels.and_then(|_| self.labelled.of_slot(row, slot))
+    }
+
+    /// What the sender's node is called.
+    pub fn node_label(&self, node: Option<u64>) -> Option<&'static str> {
+        self.labels?.of_node(node?)
+    }
+
+    /// Who sent a row: `from device 3 (north gate)`.
+    pub fn sender(&self, row: &Row<'_>) -> String {
+        let mut text = format!("from {}", row.from.as_str());
+        // Writing to memory cannot fail.
+        let _ = row.frame.node.map_or(Ok(()), |node| write!(text, " {node}"));
+        let _ = self.node_label(row.frame.node).map_or(Ok(()), |label| write!(text, " ({})", escaped(label)));
+        text
     }
 
     pub fn know(&mut self, speakers: &Speakers) {
@@ -115,6 +139,9 @@ impl Known {
         let definitions = speakers.definitions()[self.readings.len()..].iter();
         let readings: Vec<_> = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
         self.readings.extend(readings);
+        if let Some(labels) = self.labels {
+            self.labelled.know(labels, speakers);
+        }
     }
 
     pub fn reading(&self, row: &Row<'_>) -> &Reading {
@@ -169,7 +196,7 @@ impl Known {
             if matches!(value, ValueRef::Absent | ValueRef::Unset) {
                 continue;
             }
-            around.before(out);
+            around.before(slot, out);
             let kept = match value {
                 ValueRef::Raw(number) => Some((number, texts[slot].place_of(number))),
                 _ => None,
@@ -185,6 +212,9 @@ impl Known {
                         *written = Written { raw, text: out.short_since(start).unwrap_or_default() };
                     }
                 }
+            }
+            if let Some(label) = self.labels.and_then(|_| self.labelled.of_slot(row, slot)) {
+                around.label(label, out);
             }
             around.after(out);
         }
@@ -206,8 +236,18 @@ impl Known {
 
 /// What a form writes around each field of a row.
 pub trait Around {
-    fn before(&mut self, _: &mut TextBuffer) {}
+    /// In front of the field in a slot.
+    fn before(&mut self, _slot: usize, _: &mut TextBuffer) {}
     fn after(&mut self, _: &mut TextBuffer) {}
+    /// Behind a value that has a text beside it, before `after`.
+    fn label(&mut self, _: &str, _: &mut TextBuffer) {}
+}
+
+/// A text beside a value, as people read it.
+pub fn write_label(label: &str, out: &mut TextBuffer) {
+    out.push_str(" (");
+    out.push_str(&escaped(label));
+    out.push(')');
 }
 
 impl Around for () {}

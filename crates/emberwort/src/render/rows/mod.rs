@@ -1,6 +1,7 @@
 //! Decoded rows as a table, a tree, NDJSON or CSV. Nothing here knows how they were decoded.
 
 mod cells;
+mod columns;
 mod csv;
 mod form;
 mod forms;

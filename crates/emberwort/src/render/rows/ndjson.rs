@@ -65,6 +65,21 @@ impl Ndjson {
         self.last_stream = out.short_since(start).map(|text| ((channel, from), text));
     }
 
+    /// The texts beside values, by field.
+    fn labels(&self, row: &Row<'_>, out: &mut TextBuffer) {
+        let mut separator = ",\"labels\":{";
+        for &slot in &self.known.reading(row).slots {
+            let Some(label) = self.known.label(row, slot) else { continue };
+            let name = &row.plan.messages[row.message].message.fields[slot].name;
+            let _ = write!(out, "{separator}\"{name}\":");
+            let _ = json::write_string(label, out);
+            separator = ",";
+        }
+        if separator == "," {
+            out.push('}');
+        }
+    }
+
     /// The fields that the definition has and the sender's revision lacks.
     fn lacks(&self, row: &Row<'_>, out: &mut TextBuffer) {
         let message = &row.plan.messages[row.message];
@@ -108,6 +123,10 @@ impl Form for Ndjson {
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.begin(Some(row.number), row.time, row.offset, row.channel, Some(row.from), out);
         number(",\"node\":", row.frame.node, out);
+        if let Some(label) = self.known.node_label(row.frame.node) {
+            out.push_str(",\"node_label\":");
+            let _ = json::write_string(label, out);
+        }
         number(",\"sequence\":", row.frame.sequence, out);
         let plan = &row.plan.messages[row.message];
         let held = row.values.sections();
@@ -138,7 +157,9 @@ impl Form for Ndjson {
             // The last comma.
             out.truncate(out.len() - 1);
         }
-        out.push_str("}}\n");
+        out.push('}');
+        self.labels(row, out);
+        out.push_str("}\n");
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {

@@ -4,13 +4,16 @@ use emberwort_wire::Time;
 use std::cell::Cell;
 use std::fmt::Write as _;
 
+use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
 use super::cells::{has_unit, some_hex};
+use super::columns::Columns;
 use super::form::{Before, Form, RowStyle};
-use super::known::{Around, Known};
+use super::known::{Around, Known, write_label};
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 use crate::render::plural;
@@ -19,6 +22,8 @@ use crate::render::time::{Calendar, write_time_of_day};
 pub struct Table {
     known: Known,
     lines: Lines,
+    /// If all rows are of one message, and a terminal has room for its fields beside each other.
+    columns: Option<Columns>,
     calendar: Calendar,
     /// The date that was shown last.
     date: String,
@@ -30,6 +35,8 @@ pub struct Lines {
     style: RowStyle,
     message_width: usize,
     channel_width: usize,
+    /// Of the column of the nodes' names, if they have any.
+    label_width: Option<usize>,
     /// The moment of the last line.
     last: Cell<Option<Time>>,
 }
@@ -63,9 +70,18 @@ impl About {
 /// Width of the column of times.
 const TIME: usize = 16;
 
+/// The title of the column of what nodes are called.
+const LABEL: &str = "NAME";
+
+/// So wide a terminal has room for that column; on others the names stand in front of the fields.
+const WITH_NAMES: usize = 100;
+
 impl Lines {
     pub fn new(speakers: &Speakers, style: RowStyle) -> Self {
-        let mut lines = Self { style, message_width: 7, channel_width: 7, last: Cell::new(None) };
+        let has_room = style.width.is_none_or(|width| width >= WITH_NAMES);
+        let longest = style.labels.filter(|_| has_room).and_then(Labels::longest_of_nodes);
+        let label_width = longest.map(|width| width.max(LABEL.len()));
+        let mut lines = Self { style, message_width: 7, channel_width: 7, label_width, last: Cell::new(None) };
         lines.know(speakers);
         lines
     }
@@ -81,6 +97,11 @@ impl Lines {
 
     /// The columns in front of the message.
     fn begin(&self, known: &Known, about: About, out: &mut TextBuffer) {
+        self.begin_sender(known, about, true, out);
+    }
+
+    /// The columns in front of a row; without the end that sent it where the message says that.
+    fn begin_sender(&self, known: &Known, about: About, with_end: bool, out: &mut TextBuffer) {
         let start = out.len();
         match about.time {
             Some(time) => {
@@ -98,9 +119,10 @@ impl Lines {
         // All ASCII: a byte is a character.
         out.blanks(TIME.saturating_sub(out.len() - start) + 1);
         out.push_padded(known.channel(about.channel), self.channel_width);
-        let from = about.from.map_or("", End::as_str);
-        out.push_str("  ");
-        out.push_padded(from, 6);
+        if with_end {
+            out.push_str("  ");
+            out.push_padded(about.from.map_or("", End::as_str), 6);
+        }
         out.push_str("  ");
         let all = known.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
         let _ = match about.node {
@@ -113,6 +135,26 @@ impl Lines {
             }
         };
         out.push_str("  ");
+        if let Some(width) = self.label_width {
+            let label = escaped(known.node_label(about.node).unwrap_or_default());
+            out.push_str(&label);
+            out.blanks((width + 2).saturating_sub(label.chars().count()));
+        }
+    }
+
+    /// The titles of the columns in front of the message, or of the fields.
+    fn titles(&self, with_end: bool) -> String {
+        let (times, channel) = (self.style.times.title(), self.channel_width);
+        let mut line = format!("{times:<TIME$} {:<channel$}  ", "CHANNEL");
+        if with_end {
+            line.push_str("FROM    ");
+        }
+        line.push_str("NODE  ");
+        if let Some(width) = self.label_width {
+            // Writing to memory cannot fail.
+            let _ = write!(line, "{LABEL:<width$}  ");
+        }
+        line
     }
 
     fn name(&self, name: &str, out: &mut TextBuffer) {
@@ -182,7 +224,7 @@ impl Words {
 
 impl Around for Words {
     /// The gap in front of a word.
-    fn before(&mut self, out: &mut TextBuffer) {
+    fn before(&mut self, _slot: usize, out: &mut TextBuffer) {
         if self.count > 0 {
             out.push_str(GAP);
         }
@@ -205,6 +247,10 @@ impl Around for Words {
         }
         self.column += length + GAP.len();
     }
+
+    fn label(&mut self, label: &str, out: &mut TextBuffer) {
+        write_label(label, out);
+    }
 }
 
 /// Between two words.
@@ -213,22 +259,22 @@ const GAP: &str = "  ";
 impl Table {
     pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
         let lines = Lines::new(speakers, style);
-        Self { known, lines, calendar: Calendar::default(), date: String::new(), started: false }
+        let columns = style.only.map(|message| Columns::new(speakers, message, style.raw, style.labels));
+        let in_front = lines.titles(false).chars().count();
+        let columns = columns.filter(|columns| style.width.is_none_or(|width| in_front + columns.width() <= width));
+        Self { known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
     }
 
     /// The heading, before the first line, and the date where it changes.
     fn head(&mut self, time: Option<Time>, out: &mut TextBuffer) {
         let look = self.lines.style.look;
         if !self.started {
-            let (channel, message) = (self.lines.channel_width, self.lines.message_width);
-            let line = format!(
-                "{:<TIME$} {:<channel$}  {:<6}  {:>4}  {:<message$}  FIELDS",
-                self.lines.style.times.title(),
-                "CHANNEL",
-                "FROM",
-                "NODE",
-                "MESSAGE"
-            );
+            let mut line = self.lines.titles(self.columns.is_none());
+            match &self.columns {
+                Some(columns) => columns.write_titles(&mut line),
+                // Writing to memory cannot fail.
+                None => drop(write!(line, "{:<1$}  FIELDS", "MESSAGE", self.lines.message_width)),
+            }
             out.push_str(&look.paint(Paint::Bold, line));
             out.push('\n');
             self.started = true;
@@ -256,15 +302,35 @@ impl Form for Table {
     fn know(&mut self, speakers: &Speakers) {
         self.known.know(speakers);
         self.lines.know(speakers);
+        if let Some(columns) = &mut self.columns {
+            columns.know(speakers);
+        }
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.head(row.time, out);
         let start = out.len();
+        if let Some(mut cells) = self.columns.as_ref().and_then(|columns| columns.cells(row.definition)) {
+            self.lines.begin_sender(&self.known, About::row(row), false, out);
+            let remark = self.known.remark(row);
+            self.known.write_fields(row, out, &mut cells, |_, shown, cell| shown.write(cell));
+            cells.end(out);
+            if let Some(remark) = remark {
+                out.push_str(GAP);
+                out.push_str(&remark);
+            }
+            out.push('\n');
+            return;
+        }
         self.lines.begin(&self.known, About::row(row), out);
         self.lines.name(&row.plan.messages[row.message].message.name, out);
         let remark = self.known.remark(row);
         let mut words = Words::behind(self.lines.style.width, start, out);
+        if let Some(label) = self.known.node_label(row.frame.node).filter(|_| self.lines.label_width.is_none()) {
+            words.before(0, out);
+            let _ = write!(out, "({})", escaped(label));
+            words.after(out);
+        }
         self.known.write_fields(row, out, &mut words, |reading, shown, word| {
             word.push_str(&shown.field.name);
             word.push('=');
@@ -275,7 +341,7 @@ impl Form for Table {
             }
         });
         if let Some(remark) = remark {
-            words.before(out);
+            words.before(0, out);
             out.push_str(&remark);
             words.after(out);
         }

@@ -44,18 +44,18 @@ impl Form for Tree {
         let message = &plan.messages[row.message];
         let remark = self.known.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
         let heading = format!(
-            "#{}  {} from {}{} on {}, {when}{}{remark}",
+            "#{}  {} {} on {}, {when}{}{remark}",
             row.number,
             message.message.name,
-            row.from.as_str(),
-            row.frame.node.map_or_else(String::new, |node| format!(" {node}")),
+            self.known.sender(row),
             self.known.channel(row.channel),
             row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
         );
         let heading = crate::render::wrapped_at(self.style.width, &heading, "      ");
         out.push_str(&self.style.look.paint(Paint::Bold, heading));
         out.push('\n');
-        write_tree_fields(plan, message, row.from, row.values, |line| {
+        let label = |slot| self.known.label(row, slot);
+        write_tree_fields(plan, message, row.from, row.values, &label, |line| {
             out.push_str(line);
             out.push('\n');
         });
@@ -76,8 +76,15 @@ impl Form for Tree {
 }
 
 /// The fields of a message, a line each: name, value with its unit, raw code in decimal and hex. What lies in records, lists
-/// and forms stands further to the right.
-pub fn write_tree_fields(plan: &Plan, message: &MessagePlan, from: End, values: &Values, mut emit: impl FnMut(&str)) {
+/// and forms stands further to the right. `label` gives the text beside a field, by its slot.
+pub fn write_tree_fields<'t>(
+    plan: &Plan,
+    message: &MessagePlan,
+    from: End,
+    values: &Values,
+    label: &dyn Fn(usize) -> Option<&'t str>,
+    mut emit: impl FnMut(&str),
+) {
     let fields = &message.message.fields;
     let widest = fields.iter().map(|field| field.name.len()).max().unwrap_or(0).max(14);
     for (slot, field) in fields.iter().enumerate() {
@@ -85,8 +92,11 @@ pub fn write_tree_fields(plan: &Plan, message: &MessagePlan, from: End, values: 
             continue;
         }
         let lacking = message.sections[..values.sections()].iter().all(|section| section.revision != field.since);
-        let remark = if lacking { "  (assumed: the sender's revision lacks it)" } else { "" };
-        tree_lines(plan, from, field, &field.name, values, (slot, 1, widest), remark, &mut emit);
+        let mut remark = label(slot).map_or_else(String::new, |label| format!("  ({})", escaped(label)));
+        if lacking {
+            remark.push_str("  (assumed: the sender's revision lacks it)");
+        }
+        tree_lines(plan, from, field, &field.name, values, (slot, 1, widest), &remark, &mut emit);
     }
 }
 

@@ -77,8 +77,15 @@ pub struct Exchange<'a> {
 impl<'a> Exchange<'a> {
     /// Over a line that is open, whose events come here.
     pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, events): (Line, Events), look: Look) -> Self {
-        let style =
-            RowStyle { form: args.form, raw: args.raw, times: ShownTimes::Utc, look, width: output::terminal_width() };
+        let style = RowStyle {
+            form: args.form,
+            raw: args.raw,
+            only: None,
+            labels: None,
+            times: ShownTimes::Utc,
+            look,
+            width: output::terminal_width(),
+        };
         let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, output::stdout_at_once());
         let talk = Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);
