@@ -17,7 +17,7 @@ use crate::network::ip::{self, Packet};
 use crate::network::ip_packet;
 use crate::network::tcp::{self, Segment, Streams, Way};
 use crate::packets::{CanFrame, can_frame, keyed, usual_datagram};
-use crate::pieces::{Interface, InterfaceKind, Piece, PieceSink, Record};
+use crate::pieces::{About, Comment, Interface, InterfaceKind, Piece, PieceSink, Record};
 use crate::recorder::described;
 
 /// Takes the chunks of a capture, and says what it knows of their keys.
@@ -75,10 +75,24 @@ pub struct Demux<S> {
     taps: HashMap<Origin, u32>,
     /// Devices that sources name, and that have no node.
     nameless: HashMap<String, u32>,
+    /// What somebody wrote into the captures: the first ones, and how many there are.
+    comments: (Vec<Noted>, u64),
     /// The streams of UDP ports that came last, as long as no more definitions are in use.
     ports: Vec<KnownPorts>,
     definitions: usize,
     sink: S,
+}
+
+/// So many comments are kept.
+pub const MAX_COMMENTS: usize = 20;
+
+/// A comment of a capture.
+#[derive(Clone, Debug)]
+pub struct Noted {
+    /// The number of the packet that it is about, of all captures, if it is about one.
+    pub packet: Option<u64>,
+    /// The comment.
+    pub comment: Comment,
 }
 
 /// An interface of the capture at hand.
@@ -161,6 +175,7 @@ impl<S: StreamSink> Demux<S> {
             streams: Streams::default(),
             taps: HashMap::new(),
             nameless: HashMap::new(),
+            comments: Default::default(),
             ports: Vec::new(),
             definitions: 0,
             sink,
@@ -205,6 +220,11 @@ impl<S: StreamSink> Demux<S> {
     /// What of the network could not be put together so far.
     pub fn losses(&self) -> NetworkLosses {
         NetworkLosses { fragmented: self.fragments.given_up.0, gaps: self.streams.gaps }
+    }
+
+    /// The comments of the captures, the first [`MAX_COMMENTS`] of them, and how many there are in all.
+    pub fn comments(&self) -> (&[Noted], u64) {
+        (&self.comments.0, self.comments.1)
     }
 
     /// Devices that sources name, that are no numbers and have no node.
@@ -561,6 +581,14 @@ impl<S: StreamSink> PieceSink for Demux<S> {
             kind => Route::Network(kind, from),
         };
         self.interfaces.push(Known { route, name: interface.name });
+    }
+
+    fn comment(&mut self, comment: Comment) {
+        self.comments.1 += 1;
+        if self.comments.0.len() < MAX_COMMENTS {
+            let packet = matches!(comment.about, About::Piece(_)).then_some(self.packets + 1);
+            self.comments.0.push(Noted { packet, comment });
+        }
     }
 
     fn pause(&mut self) {

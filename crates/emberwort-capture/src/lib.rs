@@ -43,7 +43,7 @@ pub use demux::{Demux, StreamSink};
 pub use items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, Wants};
 pub use kept::KeptItems;
 pub use monitor::Monitor;
-pub use pieces::{Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
+pub use pieces::{About, Comment, Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 pub use recorder::{Recorder, lane_description};
 pub use source::Form;
 pub use speakers::Speakers;

@@ -9,7 +9,7 @@ use std::thread::JoinHandle;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 
-use crate::pieces::{Interface, Piece, PieceSink, Record};
+use crate::pieces::{Comment, Interface, Piece, PieceSink, Record};
 
 /// A batch that has so many bytes is handed over.
 const BATCH: usize = 1 << 16;
@@ -31,6 +31,7 @@ enum Event {
     Section,
     Interface(Interface),
     Piece { interface: usize, time: Option<Time>, bytes: Range<usize> },
+    Comment(Comment),
     Record(Box<Kept>, Range<usize>),
     Pause,
 }
@@ -100,6 +101,10 @@ impl PieceSink for Batches {
         let (channel, device) = (text(record.channel), text(record.device));
         let kept = Kept { time: record.time, channel, from: record.from, key: record.key, device };
         self.push(Event::Record(Box::new(kept), bytes))
+    }
+
+    fn comment(&mut self, comment: Comment) {
+        let _ = self.push(Event::Comment(comment));
     }
 
     fn pause(&mut self) {
@@ -172,6 +177,7 @@ impl<O: Send + 'static> Running<O> {
                     bytes: &self.batch.bytes[bytes],
                 });
             }
+            Some(Event::Comment(comment)) => sink.comment(comment),
             Some(Event::Pause) => sink.pause(),
             None => {}
         }

@@ -8,8 +8,9 @@ use emberwort_wire::Time;
 use pcap_parser::Block;
 use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{LegacyPcapReader, PcapBlockOwned, PcapError, PcapNGReader};
+use pcap_parser::{OptionCode, PcapNGOption};
 
-use crate::pieces::{Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
+use crate::pieces::{About, Comment, Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 
 /// Room for one block of a file; grows up to [`MAX_BLOCK`] for larger ones.
 const BUFFER: usize = 1 << 18;
@@ -134,6 +135,29 @@ fn read<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceSink) -> 
     }
 }
 
+/// The comments among the options of a block: code 1 (draft-ietf-opsawg-pcapng, section 3.5).
+fn comments(mut options: &[u8], is_big_endian: bool) -> Vec<String> {
+    let number = |bytes: [u8; 2]| if is_big_endian { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) };
+    let mut found = Vec::new();
+    while let Some(([a, b, c, d], rest)) = options.split_first_chunk() {
+        let (code, size) = (number([*a, *b]), usize::from(number([*c, *d])));
+        let Some(value) = rest.get(..size).filter(|_| code != 0) else { break };
+        if code == 1 {
+            found.push(String::from_utf8_lossy(value).into_owned());
+        }
+        options = rest.get(size.next_multiple_of(4)..).unwrap_or_default();
+    }
+    found
+}
+
+/// Hands on the comments among options that the library has taken apart.
+fn tell_comments(about: About, options: &[PcapNGOption<'_>], sink: &mut impl PieceSink) {
+    for option in options.iter().filter(|option| option.code == OptionCode::Comment) {
+        let value = &option.value[..usize::from(option.len).min(option.value.len())];
+        sink.comment(Comment { about, text: String::from_utf8_lossy(value).into_owned() });
+    }
+}
+
 impl Section {
     /// Hands on the packets of the enhanced packet blocks with which these bytes begin, as long as they are whole and make sense.
     /// Returns how many bytes those blocks have.
@@ -141,6 +165,13 @@ impl Section {
         let mut at = 0;
         if let Some(is_big_endian) = self.is_big_endian {
             while let Some((size, piece)) = self.enhanced_packet(&data[at..], is_big_endian) {
+                // Behind the packet, which is filled up to four bytes, stand options, and the block's size again.
+                let options = &data[at + 28 + piece.bytes.len().next_multiple_of(4)..at + size - 4];
+                if !options.is_empty() {
+                    for text in comments(options, is_big_endian) {
+                        sink.comment(Comment { about: About::Piece(piece.time), text });
+                    }
+                }
                 at += size;
                 if sink.piece(piece).is_break() {
                     return (at, ControlFlow::Break(()));
@@ -158,7 +189,7 @@ impl Section {
         let head: &[u8; 28] = data.first_chunk()?;
         let word = |n: usize| number([head[4 * n], head[4 * n + 1], head[4 * n + 2], head[4 * n + 3]]);
         let (kind, size, interface, captured) = (word(0), word(1) as usize, word(2) as usize, word(5) as usize);
-        if kind != 6 || size < 32 || !size.is_multiple_of(4) || captured > size - 32 {
+        if kind != 6 || size < 32 || !size.is_multiple_of(4) || captured.next_multiple_of(4) > size - 32 {
             return None;
         }
         let block = data.get(..size)?;
@@ -199,6 +230,7 @@ impl Section {
                 self.clocks.clear();
                 self.is_big_endian = Some(header.big_endian());
                 sink.section();
+                tell_comments(About::Capture, &header.options, sink);
             }
             Block::InterfaceDescription(_) if self.clocks.len() >= MAX_INTERFACES => {
                 return Err(Stop::Damaged("the file describes more interfaces than a machine can have"));
@@ -209,6 +241,7 @@ impl Section {
                         .ok_or(Stop::Damaged("an interface counts its times in units that are too small"))?,
                     offset_seconds: interface.ts_offset(),
                 });
+                tell_comments(About::Interface, &interface.options, sink);
                 let text = |said: Option<Result<&str, _>>| {
                     said.and_then(Result::ok).unwrap_or_default().trim_end_matches('\0').to_owned()
                 };
@@ -224,6 +257,7 @@ impl Section {
                 let bytes = packet.data.get(..packet.caplen as usize);
                 let bytes = bytes.ok_or(Stop::Damaged("a packet is longer than its block"))?;
                 let time = clock.time(u64::from(packet.ts_high) << 32 | u64::from(packet.ts_low));
+                tell_comments(About::Piece(time), &packet.options, sink);
                 return Ok(sink.piece(Piece { interface, time, bytes }));
             }
             Block::SimplePacket(_) if self.clocks.is_empty() => return Err(UNKNOWN),

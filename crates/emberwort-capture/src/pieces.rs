@@ -82,6 +82,26 @@ pub struct Record<'a> {
     pub bytes: &'a [u8],
 }
 
+/// What somebody wrote into a capture for people.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Comment {
+    /// What it is about.
+    pub about: About,
+    /// The text, as it stands there.
+    pub text: String,
+}
+
+/// What a comment is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum About {
+    /// The capture, or a section of it.
+    Capture,
+    /// The interface that is announced next.
+    Interface,
+    /// The piece that comes next, and when that came.
+    Piece(Option<Time>),
+}
+
 /// Takes what a capture holds.
 pub trait PieceSink {
     /// A capture, or a section of one, begins: interfaces are numbered from 0 again.
@@ -96,6 +116,11 @@ pub trait PieceSink {
     /// The next piece, of a source that describes each; it comes through interface 0. `Break` ends the reading.
     fn record(&mut self, record: &Record<'_>) -> ControlFlow<()> {
         self.piece(Piece { interface: 0, time: record.time, bytes: record.bytes })
+    }
+
+    /// A comment, before what it is about.
+    fn comment(&mut self, comment: Comment) {
+        let _ = comment;
     }
 
     /// All that could be read so far was handed on; what is asked for next may take a while to come.

@@ -6,12 +6,13 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
+use emberwort_capture::demux::Noted;
 use emberwort_capture::merge::{self, Source};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::records::{self, Skipped};
 use emberwort_capture::{
-    Damage, Decoder, Demux, Form, Interface, ItemSink, Outcome, Piece, PieceSink, Statistics, StreamSink, hex_text,
-    source,
+    About, Damage, Decoder, Demux, Form, Interface, ItemSink, Outcome, Piece, PieceSink, Statistics, StreamSink,
+    hex_text, source,
 };
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -25,6 +26,7 @@ use super::speakers::Spoken;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::output;
 use crate::render::plural;
+use crate::render::time::rfc3339;
 
 /// What came of all inputs.
 pub struct Reading {
@@ -108,7 +110,24 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
             if nameless.len() > some.len() { ", …" } else { "" }
         ));
     }
+    inputs.notes.extend(comments(demux.comments()));
     Ok((demux.into_sink(), inputs))
+}
+
+/// What somebody wrote into the captures, for people.
+fn comments((some, all): (&[Noted], u64)) -> Vec<String> {
+    let about = |noted: &Noted| match (noted.comment.about, noted.packet) {
+        (About::Capture, _) => "comment on the capture".to_owned(),
+        (About::Interface, _) => "comment on an interface".to_owned(),
+        (About::Piece(time), packet) => {
+            let number = packet.unwrap_or_default();
+            let time = time.map_or_else(String::new, |time| format!(" ({})", rfc3339(time)));
+            format!("comment on packet {number}{time}")
+        }
+    };
+    let shown = some.iter().map(|noted| format!("{}: {}", about(noted), escaped(&noted.comment.text)));
+    let more = all - some.len() as u64;
+    shown.chain((more > 0).then(|| format!("and {}", plural(more, "more comment")))).collect()
 }
 
 /// How the reading of one input ended.
