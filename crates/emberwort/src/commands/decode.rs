@@ -110,7 +110,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     for (name, damage) in &read.inputs.damage {
         say!("{}", damage_text(name, damage));
     }
-    for note in &read.inputs.notes {
+    for note in read.inputs.remarks() {
         say!("{note}");
     }
     let statistics = &read.statistics;

@@ -43,6 +43,8 @@ pub struct InputsRead {
     texts: Vec<String>,
     /// What else is worth a word: lines that hold no record, gaps of a network.
     pub notes: Vec<String>,
+    /// What somebody wrote into the captures, as sentences.
+    comments: Vec<String>,
 }
 
 impl Reading {
@@ -110,7 +112,7 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
             if nameless.len() > some.len() { ", …" } else { "" }
         ));
     }
-    inputs.notes.extend(comments(demux.comments()));
+    inputs.comments = comments(demux.comments());
     Ok((demux.into_sink(), inputs))
 }
 
@@ -138,6 +140,11 @@ struct InputRead {
 }
 
 impl InputsRead {
+    /// All that is to be said beside the accounting, line by line.
+    pub fn remarks(&self) -> impl Iterator<Item = &String> {
+        self.notes.iter().chain(&self.comments)
+    }
+
     fn add(&mut self, name: String, read: InputRead) {
         self.file_bytes += read.outcome.bytes;
         if read.is_text {
