@@ -40,6 +40,8 @@ enum Todo {
     Report { message: usize, every: Nanoseconds },
     /// Send a planned message.
     Send(Planned),
+    /// Send the frame with this number of the recording that plays it.
+    Play(usize),
     /// Answer a request with these values.
     Answer { request: usize, asked: Values, way: Way },
 }
@@ -54,7 +56,11 @@ impl DeviceEnd {
         let definition = scenario.definitions.get(device.definition).clone();
         let channel = &definition.plan.channels[definition.channel];
         let mut agenda = Agenda::new();
-        for (message, compiled) in definition.plan.messages.iter().enumerate() {
+        if let Some((first, _)) = device.recording.as_ref().and_then(|recording| recording.frames.first()) {
+            agenda.note(*first, Todo::Play(0));
+        }
+        let is_own = device.recording.is_none();
+        for (message, compiled) in definition.plan.messages.iter().enumerate().filter(|_| is_own) {
             let every = compiled.message.every.filter(|_| compiled.message.from == End::Device);
             if let Some(every) = every.filter(|_| channel.carries(message)) {
                 agenda.note(device.first_report, Todo::Report { message, every });
@@ -108,6 +114,15 @@ impl DeviceEnd {
                         }
                     }
                 }
+                Todo::Play(number) => {
+                    let Some(recording) = &self.device.recording else { continue };
+                    if let Some((next, _)) = recording.frames.get(number + 1) {
+                        self.agenda.note(*next, Todo::Play(number + 1));
+                    }
+                    if runs {
+                        self.outbox.push_back(recording.frames[number].1.clone());
+                    }
+                }
                 Todo::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
                 Todo::Answer { request, asked, way } if runs => {
                     let plan = &self.definition.plan;
@@ -142,7 +157,8 @@ impl DeviceEnd {
             let sender = (*channel, End::Host, frame.node.unwrap_or(0));
             self.side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
             let mine = frame.node.is_none_or(|to| to == self.device.node);
-            if mine {
+            // A recording answers nobody.
+            if mine && self.device.recording.is_none() {
                 let request = (frame.message, &frame.values);
                 for answer in self.player.hear(plan, &self.device, now, request, &mut self.random) {
                     let (request, asked) = (frame.message, frame.values.clone());

@@ -307,10 +307,14 @@ impl Expectation {
                 }
             }
             Kind::NoWrongValue => {
-                let compared = report.host.good + report.device().good;
+                let compared = (report.host.good + report.device().good).saturating_sub(report.not_compared);
+                let others = match report.not_compared {
+                    0 => String::new(),
+                    others => format!("; {others} of programs and recordings cannot be compared"),
+                };
                 (
                     report.wrong == 0,
-                    format!("{compared} good frames compared with what was sent, {} differ", report.wrong),
+                    format!("{compared} good frames compared with what was sent, {} differ{others}", report.wrong),
                 )
             }
             Kind::AtMost { what, most, at } => {

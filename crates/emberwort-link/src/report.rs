@@ -15,6 +15,8 @@ pub struct Report {
     pub sent: BTreeMap<(usize, u64), u64>,
     /// Frames that the other end received whole, by message and node.
     pub received: BTreeMap<(usize, u64), u64>,
+    /// Good frames of devices that programs and recordings play, of which nobody knows what they were to say.
+    pub not_compared: u64,
     /// Frames that arrived with other bytes than were sent, by message and node.
     pub damaged: BTreeMap<(usize, u64), u64>,
     /// Frames of which nothing usable arrived, by message and node; those that stand in `between` are none of them.

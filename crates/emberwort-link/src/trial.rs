@@ -172,6 +172,10 @@ enum Event {
     Script,
     /// The span is over.
     End,
+    /// A device sends the next frame of the recording that plays it.
+    Play { device: usize, index: usize },
+    /// Bytes of a device that somebody else plays arrive.
+    ArriveFromOutside { node: u64, bytes: Vec<u8> },
     /// Bytes of a sent frame arrive, all of them and unchanged or not.
     Arrive { sent: u64, bytes: Vec<u8>, whole: bool },
 }
@@ -398,7 +402,11 @@ impl<'a> Trial<'a> {
 
     fn start(&mut self) {
         for device in 0..self.devices.len() {
-            if self.devices[device].program.is_some() {
+            let first = self.devices[device].recording.as_ref().and_then(|recording| recording.frames.first());
+            if let Some(time) = first.map(|(time, _)| *time) {
+                self.at(time, Event::Play { device, index: 0 });
+            }
+            if self.devices[device].is_played() {
                 continue;
             }
             let Definition { plan, channel, .. } = self.of_device(device);
@@ -434,6 +442,7 @@ impl<'a> Trial<'a> {
     fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
         match event {
             Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole, watch),
+            Event::ArriveFromOutside { node, bytes } => self.arrive_from_outside(node, &bytes, watch),
             Event::End => (),
             _ if self.now >= self.scenario.span => (),
             Event::Report { device, message } => {
@@ -448,6 +457,15 @@ impl<'a> Trial<'a> {
                     for (message, node, values) in alarms {
                         self.send(Some(device), node, message, values, Cause::default(), watch);
                     }
+                }
+            }
+            Event::Play { device, index } => {
+                let Some(recording) = self.devices[device].recording.clone() else { return };
+                if let Some((next, _)) = recording.frames.get(index + 1) {
+                    self.at(*next, Event::Play { device, index: index + 1 });
+                }
+                if self.runs(device) {
+                    self.came_from_outside(device, &recording.frames[index].1, watch);
                 }
             }
             Event::Send { device, index } => {
@@ -666,6 +684,8 @@ impl<'a> Trial<'a> {
                     if self.devices[device].program.is_some() {
                         is_heard = true;
                         self.for_outside.push((device, bytes.clone()));
+                    } else if self.devices[device].recording.is_some() {
+                        is_heard = true;
                     } else if self.uses[self.devices[device].definition].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
@@ -681,7 +701,7 @@ impl<'a> Trial<'a> {
         self.settle(sent);
     }
 
-    /// A program that plays a device sent bytes. They pass the wire as a frame does.
+    /// A program or a recording that plays a device sent bytes. They pass the wire as a frame does.
     fn came_from_outside(&mut self, device: usize, bytes: &[u8], watch: &mut dyn Watch) {
         let node = self.devices[device].node;
         let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
@@ -689,14 +709,20 @@ impl<'a> Trial<'a> {
         watch.sent(&Chunk { stream, times, key: None, bytes });
         let sender = Sender { from: End::Device, number: device, frame: self.sent.next_number() };
         for delivery in self.wire.send(self.now, sender, bytes, &mut self.wire_random).1 {
-            let chunk = Chunk { stream, times, key: None, bytes: &delivery.bytes };
-            watch.received(&chunk);
-            let found = self.host_side.hear(&chunk);
-            self.host_heard_outside(node, found);
+            self.at(delivery.time, Event::ArriveFromOutside { node, bytes: delivery.bytes });
         }
     }
 
-    /// The host found frames in what a program sent.
+    fn arrive_from_outside(&mut self, node: u64, bytes: &[u8], watch: &mut dyn Watch) {
+        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
+        let times = Times::Last(self.scenario.starts.after(self.now));
+        let chunk = Chunk { stream, times, key: None, bytes };
+        watch.received(&chunk);
+        let found = self.host_side.hear(&chunk);
+        self.host_heard_outside(node, found);
+    }
+
+    /// The host found frames in what somebody else than the trial sent.
     fn host_heard_outside(&mut self, node: u64, found: Found) {
         let Definition { plan, channel, .. } = self.of_host();
         recovers(&mut self.host_recovery, self.now, &found);
@@ -705,6 +731,7 @@ impl<'a> Trial<'a> {
             let from = frame.node.unwrap_or(node);
             *self.report.sent.entry((number, from)).or_default() += 1;
             *self.report.received.entry((number, from)).or_default() += 1;
+            self.report.not_compared += 1;
             self.look(self.scenario.host, &frame);
             self.host_side.requests.answered(plan, *channel, from, frame.message);
             self.host_side.numbering.take((*channel, End::Device, from), frame.sequence, frame.message, &frame.values);

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{project, run, stats, succeed};
+use common::{project, project_with_recording, run, stats, succeed};
 use serde_json::Value as Json;
 
 fn json(folder: &std::path::Path, words: &[&str]) -> Json {
@@ -219,4 +219,84 @@ fn exchanges_of_a_recording_are_those_of_the_trial() {
         (refused, unanswered) = (refused + count("refused"), unanswered + count("unanswered"));
     }
     assert!(all > 400 && refused > 300 && unanswered > 10, "{all} {refused} {unanswered}");
+}
+
+/// A trial in which a recording plays two devices, and what else stands in it.
+fn replayed(more: &str) -> String {
+    format!(
+        "about = \"The gates of the stormy night, from its recording.\"\nchannel = \"bus485\"\nspan = \"125 s\"\nseed = 1\n\
+         starts = \"2031-03-09T02:10:00Z\"\nmust = [\"no good frame with a wrong value\"]\n[wire]\ndelay = \"200 us\"\n{more}\n\
+         [[device]]\nnode = 3\nrecording = \"stormy-night.pcapng\"\n[[device]]\nnode = 4\nrecording = \"stormy-night.pcapng\"\n"
+    )
+}
+
+#[test]
+fn a_recording_plays_devices() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    let rows = |file: &str, condition: &str| -> Vec<Json> {
+        let out = succeed(folder, &["decode", file, "--as", "ndjson", "--where", condition]);
+        out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    let without_place = |mut rows: Vec<Json>| {
+        for row in &mut rows {
+            for key in ["frame", "time", "offset"] {
+                row.as_object_mut().unwrap().remove(key);
+            }
+        }
+        rows
+    };
+    let nanoseconds = |row: &Json| row["time"].as_str().unwrap().parse::<jiff::Timestamp>().unwrap().as_nanosecond();
+    std::fs::write(folder.join("replay.toml"), replayed("")).unwrap();
+    let ran = run(folder, &["trial", "replay.toml", "--record", "again.pcapng"]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    assert!(ran.out.contains("0 good frames compared with what was sent, 0 differ; "), "{}", ran.out);
+    for node in [3, 4] {
+        let condition = format!("node == {node} and direction == device and not broken");
+        let (old, new) = (rows("stormy-night.pcapng", &condition), rows("again.pcapng", &condition));
+        assert!(old.len() > 500);
+        // The times between frames of one device are those of the recording.
+        let gaps =
+            |rows: &[Json]| rows.windows(2).map(|two| nanoseconds(&two[1]) - nanoseconds(&two[0])).collect::<Vec<_>>();
+        let (before, after) = (gaps(&old), gaps(&new));
+        // A frame waits for the other one that holds the wire.
+        let moved = before.iter().zip(&after).filter(|(before, after)| before.abs_diff(**after) > 1_000).count();
+        assert!(moved * 10 < before.len(), "{node}: {moved} of {}", before.len());
+        assert_eq!(without_place(old), without_place(new), "{node}");
+    }
+    // Faults of the wire meet it as they meet others.
+    std::fs::write(folder.join("lossy.toml"), replayed("frame_loss = 0.5")).unwrap();
+    run(folder, &["trial", "lossy.toml", "--record", "lossy.pcapng"]);
+    let left = rows("lossy.pcapng", "node == 3 and direction == device").len();
+    assert!((200..400).contains(&left), "{left}");
+
+    // `device` plays it on a port: over its standard streams, to a program that keeps the first second.
+    let keep = "import os,sys,time\nend=time.time()+2\nout=open('kept.bin','wb')\nos.set_blocking(0,False)\n\
+                while time.time()<end:\n\x20try: out.write(os.read(0,65536))\n\x20except BlockingIOError: time.sleep(0.01)\n";
+    std::fs::write(folder.join("keep.py"), keep).unwrap();
+    let ran = run(folder, &["device", "replay.toml", "--port", "command:python3 keep.py", "--for", "1500ms"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let first = succeed(
+        folder,
+        &["decode", "kept.bin", "--on", "bus485", "--from", "device", "--as", "ndjson", "--where", "node == 3"],
+    );
+    let first: Vec<Json> = first.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert!(first.len() >= 3, "{first:?}");
+    let all = rows("stormy-night.pcapng", "node == 3 and direction == device");
+    let count = first.len();
+    assert_eq!(without_place(first), without_place(all[..count].to_vec()));
+
+    for (text, said) in [
+        (
+            replayed("").replace("node = 4\n", "node = 9\n"),
+            "stormy-night.pcapng holds no good frame of node 9 on `bus485`",
+        ),
+        (replayed("").replace("stormy-night", "nothing"), "nothing.pcapng"),
+        (replayed("") + "first_report = \"1 s\"\n", "plays the device, so its `first_report` would do nothing"),
+        (replayed("").replace("stormy-night.pcapng", "kept.bin"), "kept.bin has no times"),
+    ] {
+        std::fs::write(folder.join("bad.toml"), text).unwrap();
+        let ran = run(folder, &["trial", "bad.toml"]);
+        assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
+    }
 }

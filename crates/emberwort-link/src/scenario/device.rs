@@ -7,7 +7,7 @@ use emberwort_model::model::{End, Kind};
 use serde_json::{Map, Value as Json};
 
 use super::file::{AlarmFile, DelayFile, DeviceFile, ReplyFile};
-use super::parts::{Alarm, Delay, Device, Planned, Refusal, Reply};
+use super::parts::{Alarm, Delay, Device, Planned, Recording, Refusal, Reply};
 use super::problem::{ScenarioError, chance, content, time};
 use super::read::Reader;
 use crate::file_words::index;
@@ -96,6 +96,7 @@ impl Reader<'_> {
             alarms: self.alarms(at, &file.alarm)?,
             settings: self.settings(at, file)?,
             refusal: self.refusal(at, file)?,
+            recording: recording(at, file)?,
             program: match &file.program {
                 Some(program) if program.command.is_empty() => {
                     return content(format!("{at}.program.command"), "names no program: write command = [\"./gate\"]");
@@ -279,6 +280,26 @@ impl Reader<'_> {
         }
         Ok((from, slot))
     }
+}
+
+/// The recording that plays a device, which then does nothing else.
+fn recording(at: &str, file: &DeviceFile) -> Result<Option<Recording>, ScenarioError> {
+    let Some(recording) = &file.recording else { return Ok(None) };
+    let others = [
+        ("program", file.program.is_some()),
+        ("signals", !file.signals.is_empty()),
+        ("sends", !file.sends.is_empty()),
+        ("reply", !file.reply.is_empty()),
+        ("alarm", !file.alarm.is_empty()),
+        ("tables", !file.tables.is_empty()),
+        ("refusal", file.refusal.is_some()),
+        ("first_report", file.first_report.is_some()),
+        ("answers_after", file.answers_after.is_some()),
+    ];
+    if let Some((other, _)) = others.iter().find(|(_, is_given)| *is_given) {
+        return content(format!("{at}.recording"), format!("plays the device, so its `{other}` would do nothing"));
+    }
+    Ok(Some(Recording { file: recording.clone(), frames: Default::default() }))
 }
 
 /// When a device is off, and from when on it runs again.

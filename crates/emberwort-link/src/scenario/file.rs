@@ -184,6 +184,7 @@ pub(super) struct DeviceFile {
     pub tables: BTreeMap<String, BTreeMap<String, Json>>,
     pub refusal: Option<RefusalFile>,
     pub program: Option<ProgramFile>,
+    pub recording: Option<String>,
 }
 
 /// A message that is sent when something begins to hold.

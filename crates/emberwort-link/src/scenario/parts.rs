@@ -1,6 +1,7 @@
 //! What a trial consists of.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use emberwort_wire::{Time, Values};
 use serde_json::{Map, Value as Json};
@@ -85,6 +86,24 @@ pub struct Device {
     pub refusal: Option<Refusal>,
     /// The program that plays it, with its arguments.
     pub program: Option<Vec<String>>,
+    /// The recording that plays it.
+    pub recording: Option<Recording>,
+}
+
+impl Device {
+    /// Whether somebody else than the trial decides what it sends.
+    pub fn is_played(&self) -> bool {
+        self.program.is_some() || self.recording.is_some()
+    }
+}
+
+/// What a device once sent.
+#[derive(Clone, Debug, Default)]
+pub struct Recording {
+    /// The file, as the trial names it. Whoever reads the trial reads the frames out of it.
+    pub file: String,
+    /// Frames in the order of their times, which count from the begin of the recording.
+    pub frames: Arc<[(Nanoseconds, Vec<u8>)]>,
 }
 
 /// What answers a request that cannot be met: a message by index, with its fields.

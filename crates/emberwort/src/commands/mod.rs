@@ -20,6 +20,7 @@ mod live;
 mod names;
 mod new;
 mod plot;
+mod recordings;
 mod scenario;
 mod seal;
 pub mod shell;

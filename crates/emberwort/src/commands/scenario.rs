@@ -10,6 +10,8 @@ use emberwort_model::Plan;
 use emberwort_model::Source;
 use emberwort_model::diagnostics::escaped;
 
+use super::recordings;
+
 /// A trial file that was read.
 pub struct Trial {
     /// Its text.
@@ -26,6 +28,7 @@ pub fn read(path: &Path, plan: &Arc<Plan>, revisions: &Revisions, seed: Option<u
         anyhow!("{error}{place}").context(format!("the trial {shown} cannot be used"))
     });
     let mut scenario = scenario?;
+    recordings::load(path, plan, &mut scenario)?;
     scenario.seed = seed.unwrap_or(scenario.seed);
     Ok(Trial { text, scenario })
 }

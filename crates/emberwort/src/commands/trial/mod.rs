@@ -18,6 +18,7 @@ use emberwort_capture::Recorder;
 use emberwort_wire::Chunk;
 
 use super::ending::Ending;
+use super::recordings;
 use super::scenario;
 use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
@@ -88,7 +89,10 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         say!("the report is in {}", crate::files::shown(path));
     }
     if let Some(path) = &args.minimise {
-        let parse = |text: &str| scenario::parse(&args.file, text, &plan, &revisions).ok();
+        let parse = |text: &str| {
+            let mut scenario = scenario::parse(&args.file, text, &plan, &revisions).ok()?;
+            recordings::load(&args.file, &plan, &mut scenario).ok().map(|()| scenario)
+        };
         minimise::run(path, &text, &scenario, &report, &parse)?;
     }
     if let Some(path) = &args.record {
