@@ -2,9 +2,10 @@
 
 mod common;
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
-use common::{project, run, succeed};
+use common::{project, project_with_recording, run, succeed};
 use serde_json::Value as Json;
 
 /// The demo's project after a change that revision 2 and 3 cannot be read with: the range of the oil pressure.
@@ -143,7 +144,7 @@ fn mistakes_in_saying_who_has_what_are_told() {
     };
     assert!(fleet("device,node,revision\na,3,9\n").contains("node 3 with revision 9, which is not sealed"));
     assert!(fleet("device,node,revision\na,3,2\nb,3,1\n").contains("line 3: the node 3 stands there twice"));
-    assert!(fleet("device,revision\neast gate,2\n").contains("1 of 1 devices have another revision and no node"));
+    assert!(fleet("device,revision\neast gate,2\n").contains("1 of 1 devices have another definition and no node"));
     assert!(fleet("node\n3\n").contains("device,node,revision,update\neast gate,3,2,no"));
     // A sealed revision that was edited is no ground to read by; what is read without it is not all well.
     let path = folder.join("sealed/marlock-r2.ember");
@@ -201,4 +202,69 @@ fn a_trial_runs_old_devices_against_a_new_host_and_the_reverse() {
     let said = run(folder, &["trial", "trials/stormy-night.toml", "--device", "77=r1"]);
     assert_eq!(said.code, 2);
     assert!(said.err.contains("there is no node 77 that could have revision 1; there are 1, 3, 4"), "{}", said.err);
+}
+
+#[test]
+fn devices_have_definitions_of_their_own_and_groups_a_default() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    let own = std::fs::read_to_string(folder.join("marlock.ember")).unwrap();
+    let with = |opening: &str| own.replace("opening    : 0 .. 100 % step 0.5", opening);
+    std::fs::write(folder.join("in-mm.ember"), with("opening    : 0 .. 200 mm step 1")).unwrap();
+    std::fs::write(folder.join("half.ember"), with("opening    : 0 .. 50 % step 0.25")).unwrap();
+    let decode = |words: &[&str]| {
+        let last = ["--message", "GateStatus", "--as", "ndjson", "--last", "400"];
+        let out = succeed(folder, &[&["decode", "stormy-night.pcapng"][..], words, &last].concat());
+        out.lines().map(|line| serde_json::from_str(line).unwrap()).collect::<Vec<Json>>()
+    };
+    let plain = decode(&[]);
+    // By how much each node's opening is more than as the link's own definition has it.
+    let factors = |words: &[&str]| -> BTreeMap<u64, f64> {
+        let rows = decode(words);
+        assert_eq!(rows.len(), plain.len());
+        let mut found = BTreeMap::new();
+        for (row, plain) in rows.iter().zip(&plain) {
+            let opening = |row: &Json| row["fields"]["opening"].as_f64().unwrap();
+            if opening(plain) > 0.0 {
+                let factor = opening(row) / opening(plain);
+                let node = row["node"].as_u64().unwrap();
+                assert_eq!(*found.entry(node).or_insert(factor), factor, "{row}");
+            }
+        }
+        found
+    };
+    let fleet = |lines: &str| {
+        std::fs::write(folder.join("fleet.csv"), format!("device,node,group,revision,definition\n{lines}")).unwrap();
+    };
+    assert_eq!(factors(&["--device", "in-mm.ember"]), BTreeMap::from([(1, 2.0), (3, 2.0), (4, 2.0)]));
+    fleet("*,,,,in-mm.ember\n*,,gates,,half.ember\nlower,1,gates,4,\nupper,3,gates,4,marlock.ember\n");
+    assert_eq!(factors(&["--fleet", "fleet.csv"]), BTreeMap::from([(1, 0.5), (3, 1.0), (4, 2.0)]));
+    // What is said of a node for one run counts more.
+    let words = ["--fleet", "fleet.csv", "--device", "4=half.ember"];
+    assert_eq!(factors(&words), BTreeMap::from([(1, 0.5), (3, 1.0), (4, 0.5)]));
+    // A column has one unit: what has another one does not stand under it.
+    let table = succeed(folder, &["decode", "stormy-night.pcapng", "--message", "GateStatus", "--fleet", "fleet.csv"]);
+    let mut in_words = 0;
+    for line in table.lines().filter(|line| line.contains(" bus485 ")) {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        match words[2] {
+            "device" => {
+                assert!(words[3] == "4" && line.contains(" mm"), "{line}");
+                in_words += 1;
+            }
+            node => assert!(node != "4" && !line.contains("opening="), "{line}"),
+        }
+    }
+    assert!(in_words > 500, "{in_words}");
+
+    for (lines, said) in [
+        ("*,,,,\n", "line 2: it names no definition for all devices"),
+        ("*,,gates,,r1\n*,,gates,,r2\n", "line 3: the definition of the group gates stands there twice"),
+        ("lower,1,,,\n", "line 2: the device lower has no revision"),
+        ("lower,1,,4,nowhere.ember\n", "nowhere.ember is not a file"),
+    ] {
+        fleet(lines);
+        let ran = run(folder, &["decode", "stormy-night.pcapng", "--fleet", "fleet.csv"]);
+        assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
+    }
 }

@@ -216,7 +216,7 @@ fn fleet(
 ) -> anyhow::Result<Vec<FleetRow>> {
     let shown = crate::files::shown(path);
     let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
-    for unit in crate::fleet::read(path)? {
+    for unit in crate::fleet::read(path)?.units {
         let count = counts.entry(unit.revision).or_default();
         count.0 += 1;
         count.1 += usize::from(unit.is_fixed);

@@ -15,7 +15,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 
 use crate::cli::SpeakerArgs;
-use crate::fleet;
+use crate::fleet::{self, Fleet, Unit};
 use crate::output::{Look, Paint, say};
 use crate::project::{Project, load_plan_of, read_definition};
 use crate::revisions;
@@ -43,6 +43,18 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     }
     let history = revisions::history(definition, &plan.link.name)?;
     let is_whole = report_history(&history, look);
+    let known = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
+    let FleetNodes { revisions: fleet, names, definitions: of_fleet } = known;
+    // What is said here counts more than the file.
+    for (node, name) in of_fleet {
+        let spoken =
+            revisions::named(&name, definition, &history, look).context("the fleet file names a definition")?;
+        match node {
+            Some(node) => speakers.device(node, &spoken.plan),
+            None => speakers.every_device(&spoken.plan),
+        }
+        report_framing(&plan, &spoken, look);
+    }
     for said in &args.device {
         let (node, name) = said_device(said)?;
         let spoken = revisions::named(name, definition, &history, look)
@@ -53,7 +65,6 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         }
         report_framing(&plan, &spoken, look);
     }
-    let (fleet, names) = args.fleet.as_deref().map(|path| nodes(path, &plan)).transpose()?.unwrap_or_default();
     let mut for_later = Vec::new();
     let others = history.revisions.iter().filter(|sealed| sealed.revision != plan.link.revision);
     for sealed in others {
@@ -136,7 +147,8 @@ pub fn revisions_in_trial(
     for sealed in &history.revisions {
         found.sealed.insert(sealed.revision, revisions::of_sealed(sealed)?.plan);
     }
-    let (fleet, _) = args.fleet.as_deref().map(|path| nodes(path, plan)).transpose()?.unwrap_or_default();
+    let FleetNodes { revisions: fleet, definitions: of_fleet, .. } =
+        args.fleet.as_deref().map(|path| nodes(path, plan)).transpose()?.unwrap_or_default();
     for (node, revision) in fleet {
         match found.sealed.get(&revision) {
             _ if revision == plan.link.revision => found.fleet.insert(node, plan.clone()),
@@ -151,6 +163,9 @@ pub fn revisions_in_trial(
         Ok(sealed.cloned().unwrap_or(plan))
     };
     let mut said = Vec::new();
+    for (node, name) in of_fleet {
+        said.push((node, named(&name).context("the fleet file names a definition")?));
+    }
     for device in &args.device {
         let (node, name) = said_device(device)?;
         said.push((node, named(name).with_context(|| format!("--device {}", escaped(device)))?));
@@ -191,23 +206,35 @@ fn said_device(said: &str) -> anyhow::Result<(Option<u64>, &str)> {
 
 /// The nodes of a fleet file with their revisions.
 fn nodes(path: &Path, plan: &Plan) -> anyhow::Result<FleetNodes> {
-    let units = fleet::read(path)?;
-    let nodes: Vec<(u64, u32)> = units.iter().filter_map(|unit| Some((unit.node?, unit.revision))).collect();
-    let others = units.iter().filter(|unit| unit.node.is_none() && unit.revision != plan.link.revision).count();
+    let Fleet { units, default } = fleet::read(path)?;
+    let of_revision = || units.iter().filter(|unit| unit.definition.is_none());
+    let revisions = of_revision().filter_map(|unit| Some((unit.node?, unit.revision))).collect();
+    let of_units = units.iter().filter_map(|unit| Some((Some(unit.node?), unit.definition.clone()?)));
+    let definitions = default.into_iter().map(|default| (None, default)).chain(of_units).collect();
+    let is_other = |unit: &&Unit| unit.revision != plan.link.revision || unit.definition.is_some();
+    let others = units.iter().filter(|unit| unit.node.is_none()).filter(is_other).count();
     if others > 0 {
         say!(
-            "{}: {others} of {} devices have another revision and no node, and are read as revision {}; a column `node` says it",
+            "{}: {others} of {} devices have another definition and no node, and are read as revision {}; a column `node` says it",
             crate::files::shown(path),
             units.len(),
             plan.link.revision
         );
     }
-    let names = units.into_iter().filter_map(|unit| Some((unit.device, unit.node?)));
-    Ok((nodes, names.collect()))
+    let names = units.into_iter().filter_map(|unit| Some((unit.device, unit.node?))).collect();
+    Ok(FleetNodes { revisions, names, definitions })
 }
 
-/// Nodes with their revisions, and by the names of their devices.
-type FleetNodes = (Vec<(u64, u32)>, HashMap<String, u64>);
+/// What a fleet file says of nodes.
+#[derive(Default)]
+struct FleetNodes {
+    /// Those that have a revision of the link's own definition.
+    revisions: Vec<(u64, u32)>,
+    /// By the names of their devices.
+    names: HashMap<String, u64>,
+    /// Those that have a definition of their own, by its name; without a node that of all others.
+    definitions: Vec<(Option<u64>, String)>,
+}
 
 /// Whether a receiver of the own definition does not read all frames from a sender of another one as they were meant.
 fn misreads(own: &Revision, sender: &Revision) -> bool {

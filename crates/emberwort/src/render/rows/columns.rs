@@ -22,12 +22,13 @@ pub struct Columns {
     /// The message.
     name: String,
     columns: Vec<Column>,
-    /// By definition: of each slot the column, if all its fields have one.
+    /// By definition: of each slot the column, if all its fields have one in the same unit.
     by_definition: Vec<Option<Vec<usize>>>,
 }
 
 struct Column {
     field: String,
+    unit: String,
     title: String,
     width: usize,
     is_right: bool,
@@ -47,7 +48,7 @@ impl Columns {
             let width = title.chars().count().max(width_of(field, raw) + label);
             let is_right = raw && field.kind.raw_bits().is_some()
                 || matches!(field.kind, Kind::Number(_) | Kind::Varint(_) | Kind::Float(_));
-            Column { field: field.name.clone(), title, width, is_right }
+            Column { field: field.name.clone(), unit: field.unit.clone(), title, width, is_right }
         };
         let columns = of.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()).map(column).collect();
         let mut made = Self { name: of.name.clone(), columns, by_definition: Vec::new() };
@@ -60,7 +61,8 @@ impl Columns {
         for definition in &speakers.definitions()[self.by_definition.len()..] {
             let column_of = |field: &Field| match field.is_spare() {
                 true => Some(usize::MAX),
-                false => self.columns.iter().position(|column| column.field == field.name),
+                // The title says the unit.
+                false => self.columns.iter().position(|column| column.field == field.name && column.unit == field.unit),
             };
             let fields = |index: usize| definition.plan.messages[index].message.fields.iter();
             let index = definition.plan.message_index(&self.name);
@@ -86,7 +88,7 @@ impl Columns {
         }
     }
 
-    /// The cells of a row that was read with this definition; `None` if it has fields without a column.
+    /// The cells of a row that was read with this definition; `None` if it has fields without a column, or in other units.
     pub fn cells(&self, definition: usize) -> Option<Cells<'_>> {
         let of_slots = self.by_definition[definition].as_ref()?;
         Some(Cells { columns: &self.columns, of_slots, next: 0, start: 0 })

@@ -158,7 +158,10 @@ impl Known {
         let mut parts = Vec::new();
         if row.definition != 0 {
             let reading = self.reading(row);
-            let mut part = format!("read as revision {}", row.plan.link.revision);
+            let mut part = match row.plan.link.revision {
+                own if own == self.plan.link.revision => "read with a definition of its own".to_owned(),
+                other => format!("read as revision {other}"),
+            };
             if !reading.is_known {
                 part.push_str("; now there is no such message");
             } else if !reading.lacks.is_empty() {
@@ -225,6 +228,9 @@ impl Known {
         let sentence = broken.fault.sentence(broken.plan, broken.direction);
         match Arc::ptr_eq(broken.plan, &self.plan) {
             true => sentence,
+            false if broken.plan.link.revision == self.plan.link.revision => {
+                format!("{sentence} (read with a definition of its own)")
+            }
             false => format!("{sentence} (read as revision {})", broken.plan.link.revision),
         }
     }
