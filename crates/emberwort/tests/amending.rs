@@ -310,6 +310,18 @@ fn frames_inside_of_frames_are_scrubbed_too() {
     assert_ne!(new[0]["operator"], old[0]["operator"]);
     assert_eq!(new[0]["opening"], old[0]["opening"]);
 
+    // They are accounted apart from the frames that carry them.
+    let nested = |file: &str| common::stats(folder.path(), &[file])["nested"].clone();
+    let size = good.len() as u64;
+    let (holder, bus) = ("Carried.carried", "bus485");
+    let counted = |frames: u64| serde_json::json!({"held_by": holder, "channel": bus, "message": "GateStatus", "frames": frames, "bytes": frames * size});
+    let broken_one =
+        serde_json::json!({"held_by": holder, "channel": bus, "broken": "checksum", "frames": 1, "bytes": size});
+    assert_eq!(nested("can.pcap"), serde_json::json!([counted(2)]));
+    assert_eq!(nested("broken.pcap"), serde_json::json!([counted(1), broken_one]));
+    let shown = succeed(folder.path(), &["stats", "broken.pcap"]);
+    assert!(shown.contains("Carried.carried  bus485   broken: checksum       1     "), "{shown}");
+
     // What cannot be opened is not looked into; the old value in it is found and said.
     let ran = run(folder.path(), &[&["amend", "broken.pcap", "--out", "some.pcap"][..], &scrub].concat());
     assert_eq!(ran.code, 1, "{}", ran.err);

@@ -318,6 +318,12 @@ fn tables_show_times_as_they_are_asked_for() {
         assert_eq!(before, ["AFTER THE LAST", "+0.000000", "+0.200000", "+0.200000"]);
     }
     assert_eq!(table(&["--times", "2031-03-09T02:12:00Z"]), ["SECONDS", "-0.527456", "-0.327456", "-0.127456"]);
+    // Since a frame, by its number as NDJSON has it.
+    let rows = succeed(folder.path(), &["decode", NIGHT, "--as", "ndjson", "--last", "3", "--node", "3"]);
+    let middle = lines(&rows)[1]["frame"].to_string();
+    assert_eq!(table(&["--times", &middle]), ["SECONDS", "-0.200000", "+0.000000", "+0.200000"]);
+    let beyond = run(folder.path(), &["decode", NIGHT, "--times", "999999"]);
+    assert!(beyond.code == 2 && beyond.err.contains("there is no frame 999999"), "{}", beyond.err);
     for (words, said) in
         [(["--zone", "Mars"], "there is no time zone `Mars`"), (["--times", "after"], "--times is `before`")]
     {

@@ -4,6 +4,7 @@
 mod breakage;
 mod devices;
 mod fields;
+mod nested;
 mod quantiles;
 mod timing;
 
@@ -17,6 +18,7 @@ use emberwort_wire::Time;
 pub use breakage::Breakage;
 pub use devices::Device;
 pub use fields::{FieldSummary, Span};
+pub use nested::{Found, NestedFrames};
 pub use quantiles::Quantiles;
 pub use timing::Timing;
 

@@ -268,7 +268,7 @@ pub struct DecodeArgs {
     /// Tables show times in this zone: a name of the time zone database, or an offset as +02:00
     #[arg(long, value_name = "ZONE", conflicts_with = "times", allow_hyphen_values = true)]
     pub zone: Option<String>,
-    /// Tables show seconds: `before` for those since the row before, or a moment for those since then
+    /// Tables show seconds: since the row `before`, since the frame with a number, or since a moment
     #[arg(long, value_name = "WHAT")]
     pub times: Option<String>,
     /// Write rows on so many cores; the output is the same for any number [default: all cores]

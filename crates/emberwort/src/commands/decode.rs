@@ -1,6 +1,8 @@
 //! `decode`: captures or bytes to messages.
 
+use std::convert::Infallible;
 use std::io::Write;
+use std::ops::ControlFlow;
 use std::path::Path;
 
 use anyhow::bail;
@@ -8,11 +10,11 @@ use emberwort_capture::asking::changes::Changes;
 use emberwort_capture::asking::filter::FromEnd;
 use emberwort_capture::exchanges::Exchanges;
 use emberwort_capture::speakers::Definition;
-use emberwort_capture::{Filtered, First, ItemSink, Last};
+use emberwort_capture::{Filtered, First, Item, ItemSink, Last};
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
-use emberwort_wire::{BodyError, Values, decode};
+use emberwort_wire::{BodyError, Time, Values, decode};
 
 use super::asked::{Asked, asked, filters};
 use super::ending::Ending;
@@ -65,7 +67,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         raw: args.raw,
         only: args.asked.only_message(spoken.speakers.own()),
         labels: crate::labels::read(args.labels.as_deref(), spoken.speakers.own())?,
-        times: times(args)?,
+        times: times(args, link, look)?,
         look,
         width: output::terminal_width(),
     };
@@ -149,7 +151,7 @@ fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Resu
 }
 
 /// How tables show moments.
-fn times(args: &DecodeArgs) -> anyhow::Result<ShownTimes> {
+fn times(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<ShownTimes> {
     if let Some(zone) = &args.zone {
         set_zone(zone).map_err(|problem| anyhow::anyhow!("--zone: {problem}"))?;
         return Ok(ShownTimes::Zone);
@@ -157,10 +159,44 @@ fn times(args: &DecodeArgs) -> anyhow::Result<ShownTimes> {
     match args.times.as_deref() {
         None => Ok(ShownTimes::Utc),
         Some("before") => Ok(ShownTimes::Before),
-        Some(text) => match moment(text) {
-            Ok(time) => Ok(ShownTimes::Since(time)),
-            Err(problem) => bail!("--times is `before`, for seconds since the row before, or a moment: {problem}"),
+        Some(text) => match (text.parse(), moment(text)) {
+            (Ok(number), _) => Ok(ShownTimes::Since(time_of_frame(number, args, link, look)?)),
+            (_, Ok(time)) => Ok(ShownTimes::Since(time)),
+            (_, Err(problem)) => bail!(
+                "--times is `before`, for seconds since the row before, the number of a frame, or a moment: {problem}"
+            ),
         },
+    }
+}
+
+/// When the frame with a number came, for which the captures are read up to it.
+fn time_of_frame(number: u64, args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Time> {
+    struct OfFrame(u64, Option<Option<Time>>);
+    impl ItemSink for OfFrame {
+        type Error = Infallible;
+
+        fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
+            let found = match item {
+                Item::Row(row) => row.number,
+                Item::Broken(broken) => broken.number,
+                Item::Stray(_) => return Ok(ControlFlow::Continue(())),
+            };
+            if found < self.0 {
+                return Ok(ControlFlow::Continue(()));
+            }
+            self.1 = (found == self.0).then(|| item.time());
+            Ok(ControlFlow::Break(()))
+        }
+    }
+    if args.input.follow || args.input.inputs.iter().any(|path| path == Path::new("-")) {
+        bail!("--times {number} reads a capture twice, which standard input and --follow do not allow");
+    }
+    let mut found = OfFrame(number, None);
+    inputs::decode_all(&args.input, link, speakers(&args.speakers, link, look)?, &mut found)?;
+    match found.1 {
+        None => bail!("--times {number}: there is no frame {number}"),
+        Some(None) => bail!("--times {number}: the frame has no time"),
+        Some(Some(time)) => Ok(time),
     }
 }
 

@@ -6,8 +6,7 @@ use std::sync::Arc;
 
 use emberwort_capture::asking::Tee;
 use emberwort_capture::exchanges::Exchanges;
-use emberwort_capture::items::Nothing;
-use emberwort_capture::summary::{Latencies, Senders, Summary};
+use emberwort_capture::summary::{Latencies, NestedFrames, Senders, Summary};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
@@ -23,6 +22,15 @@ use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, account_sheets, hint, json, tables};
 use crate::render::summary::{self, Summed};
 
+/// What came of reading captures.
+struct Read {
+    reading: Reading,
+    /// What was summed up beside the accounting, if that was asked for.
+    sums: Option<Sums>,
+    nested: NestedFrames,
+    is_whole: bool,
+}
+
 /// What was summed up beside the accounting.
 struct Sums {
     summary: Summary,
@@ -32,12 +40,7 @@ struct Sums {
 }
 
 /// Reads captures; sums them up as far as that is asked for.
-fn read(
-    args: &StatsArgs,
-    input: &InputArgs,
-    link: Option<&Path>,
-    look: Look,
-) -> anyhow::Result<(Reading, Option<Sums>, bool)> {
+fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Read> {
     let spoken = speakers(&args.speakers, link, look)?;
     let is_whole = spoken.is_whole;
     let plan = spoken.speakers.own().clone();
@@ -47,15 +50,19 @@ fn read(
         }
     }
     if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
-        return Ok((inputs::decode_all(input, link, spoken, Interruptible(Nothing))?, None, is_whole));
+        let mut nested = NestedFrames::default();
+        let reading = inputs::decode_all(input, link, spoken, Interruptible(&mut nested))?;
+        return Ok(Read { reading, sums: None, nested, is_whole });
     }
     let mut summary = Summary::new(args.fields);
     // What is missing, and what belongs together, only all frames say.
     let mut rest = Tee::new(Senders::default(), Exchanges::new(filters(&args.asked, &plan)?, Latencies::default()));
-    let wanted = Tee::new(asked(&args.asked, &plan, Interruptible(&mut summary))?, &mut rest);
+    let mut sums = Tee::new(&mut summary, NestedFrames::default());
+    let wanted = Tee::new(asked(&args.asked, &plan, Interruptible(&mut sums))?, &mut rest);
     let reading = inputs::decode_all(input, link, spoken, wanted)?;
+    let nested = sums.other;
     let (senders, latencies) = (rest.one, rest.other.into_sink());
-    Ok((reading, Some(Sums { summary, senders, latencies, plan }), is_whole))
+    Ok(Read { reading, sums: Some(Sums { summary, senders, latencies, plan }), nested, is_whole })
 }
 
 impl Sums {
@@ -67,7 +74,7 @@ impl Sums {
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     output::catch_interrupt();
-    let (read_one, sums, is_whole) = read(args, &args.input, link, look)?;
+    let Read { reading: read_one, sums, nested, is_whole } = read(args, &args.input, link, look)?;
     if output::interrupted() && !args.input.follow {
         say!("interrupted; this is what was read until then");
     }
@@ -81,12 +88,12 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let mut differing = None;
     if let (Some(other), Some(summed)) = (&args.against, &summed) {
         let input = InputArgs { inputs: vec![other.clone()], ..args.input.clone() };
-        let (read_other, sums, _) = read(args, &input, link, look)?;
+        let Read { reading: read_other, sums, .. } = read(args, &input, link, look)?;
         found |= !read_other.inputs.damage.is_empty();
         let of_other = sums.as_ref().map(|sums| sums.summed(read_other.statistics.input));
         differing = of_other.map(|other| summary::differences(summed, &other));
     }
-    show(args.form_out, &account, summed.as_ref(), differing.as_ref())?;
+    show(args.form_out, &account, (&nested, summed.as_ref()), differing.as_ref())?;
     if let Some(left) = sums.as_ref().map(|sums| sums.summary.not_kept).filter(|left| *left > 0) {
         say!("{} of senders beyond the first 4096 are in the counts of bytes and frames alone", plural(left, "row"));
     }
@@ -105,12 +112,12 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 fn show(
     form: StatsForm,
     account: &Account<'_>,
-    summed: Option<&Summed<'_>>,
+    (nested, summed): (&NestedFrames, Option<&Summed<'_>>),
     differing: Option<&Sheet>,
 ) -> anyhow::Result<()> {
-    let sheets = || match (differing, summed) {
-        (Some(_), _) | (None, None) => Vec::new(),
-        (None, Some(summed)) => summary::sheets(summed),
+    let sheets = || match differing {
+        Some(_) => Vec::new(),
+        None => summary::nested(nested).into_iter().chain(summed.map(summary::sheets).unwrap_or_default()).collect(),
     };
     let mut out = output::stdout();
     match form {
@@ -138,6 +145,9 @@ fn show(
                 }
             } else {
                 let mut object = json(account);
+                if !nested.counts.is_empty() {
+                    object["nested"] = summary::nested_json(nested);
+                }
                 if let (Json::Object(object), Some(summed)) = (&mut object, summed) {
                     object.extend(summary::json(summed));
                 }

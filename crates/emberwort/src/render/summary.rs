@@ -3,7 +3,9 @@
 use std::fmt::Write as _;
 
 use emberwort_capture::exchanges::Outcome;
-use emberwort_capture::summary::{Device, FieldSummary, Latencies, Quantiles, Sender, Senders, Summary, Timing};
+use emberwort_capture::summary::{
+    Device, FieldSummary, Found, Latencies, NestedFrames, Quantiles, Sender, Senders, Summary, Timing,
+};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Kind;
@@ -49,6 +51,34 @@ pub fn short(value: f64) -> String {
 fn time_of_day(time: Time) -> String {
     let text = rfc3339(time);
     text.get(11..23).unwrap_or(&text).to_owned()
+}
+
+/// Frames inside of messages, if there are any.
+pub fn nested(nested: &NestedFrames) -> Option<Sheet> {
+    let titles = [("held by", false), ("channel", false), ("message", false), ("frames", true), ("bytes", true)];
+    let mut sheet =
+        Sheet::new("Frames inside of messages, whose bytes are those of the frames that carry them", &titles);
+    for ((path, channel, found), (frames, bytes)) in &nested.counts {
+        let found = match found {
+            Found::Good(message) => message.clone(),
+            Found::Broken(reason) => format!("broken: {reason}"),
+        };
+        sheet.rows.push(vec![path.clone(), channel.clone(), found, frames.to_string(), bytes.to_string()]);
+    }
+    (!sheet.rows.is_empty()).then_some(sheet)
+}
+
+/// The same as JSON.
+pub fn nested_json(nested: &NestedFrames) -> Json {
+    let object = |((path, channel, found), (frames, bytes)): (&(String, String, Found), &(u64, u64))| match found {
+        Found::Good(message) => {
+            json!({ "held_by": path, "channel": channel, "message": message, "frames": frames, "bytes": bytes })
+        }
+        Found::Broken(reason) => {
+            json!({ "held_by": path, "channel": channel, "broken": reason, "frames": frames, "bytes": bytes })
+        }
+    };
+    nested.counts.iter().map(object).collect()
 }
 
 /// The tables.
