@@ -116,7 +116,7 @@ impl Labels {
             return Err(match (problem, &line.field, line.address) {
                 (Some(problem), ..) => format!("line {number}: {problem}"),
                 (None, Some(field), _) => {
-                    let near = nearest(field, all_names(plan).into_iter());
+                    let near = nearest(field, all_names(plan));
                     let near = near.map_or_else(String::new, |near| format!("; did you mean `{near}`?"));
                     format!("line {number}: no message has a field `{}`{near}", escaped(field))
                 }

@@ -14,8 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SenderEnd, SpeakerArgs,
-    StatsArgs, StatsForm, TextArgs, TimeAs, moment,
+    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SampleForm, SenderEnd,
+    SpeakerArgs, StatsArgs, StatsForm, TextArgs, TimeAs, WaveArgs, moment,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};

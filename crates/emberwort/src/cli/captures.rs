@@ -98,6 +98,73 @@ pub struct InputArgs {
     pub follow: bool,
     #[command(flatten)]
     pub records: TextArgs,
+    #[command(flatten)]
+    pub wave: WaveArgs,
+}
+
+/// Waveforms: exports of logic analysers and oscilloscopes.
+#[derive(Clone, Debug, Default, Args)]
+pub struct WaveArgs {
+    /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select; CH1-CH2 is a difference
+    #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "columns", "bytes_at"])]
+    pub wire: Vec<String>,
+    /// This wire is low where its signal is high
+    #[arg(long, value_name = "ROLE", help_heading = "Waveforms", requires = "wire")]
+    pub invert: Vec<String>,
+    /// The middle between low and high, as 1.6V, for signals that have numbers
+    #[arg(long, value_name = "VOLTS", help_heading = "Waveforms", requires = "wire", value_parser = volts, allow_hyphen_values = true)]
+    pub threshold: Option<f64>,
+    /// By how much a signal has to pass the threshold, up or down in all, as 0.4V
+    #[arg(long, value_name = "VOLTS", help_heading = "Waveforms", requires = "wire", value_parser = volts)]
+    pub hysteresis: Option<f64>,
+    /// The waveform is raw samples of this form; otherwise it is a value change dump
+    #[arg(long, value_name = "FORM", help_heading = "Waveforms", requires = "wire")]
+    pub sample: Option<SampleForm>,
+    /// Samples a second, as 12MHz
+    #[arg(long, value_name = "RATE", help_heading = "Waveforms", requires = "wire", value_parser = hertz)]
+    pub rate: Option<u64>,
+}
+
+/// The form of raw samples.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum SampleForm {
+    /// Eight wires, D0 to D7
+    U8,
+    /// Sixteen wires, D0 to D15, little-endian
+    U16,
+    /// One signal, A0, 16 bits with a sign, little-endian; full scale is 1
+    I16,
+    /// One signal, A0, 32-bit float, little-endian
+    F32,
+}
+
+/// Volts, with or without their unit.
+fn volts(text: &str) -> Result<f64, String> {
+    let (number, factor) = match text.trim().strip_suffix(['V', 'v']) {
+        Some(number) => match number.strip_suffix('m') {
+            Some(number) => (number, 1e-3),
+            None => (number, 1.0),
+        },
+        None => (text.trim(), 1.0),
+    };
+    let volts = number.trim().parse::<f64>().ok().filter(|volts| volts.is_finite());
+    volts.map(|volts| volts * factor).ok_or_else(|| format!("`{text}` is no voltage; write it as 1.6V or 400mV"))
+}
+
+/// Hertz, with or without a unit.
+fn hertz(text: &str) -> Result<u64, String> {
+    let split = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+    let (number, unit) = text.split_at(split);
+    let factor = match unit.trim() {
+        "" | "Hz" => Some(1.0),
+        "kHz" => Some(1e3),
+        "MHz" => Some(1e6),
+        "GHz" => Some(1e9),
+        _ => None,
+    };
+    let rate = number.parse::<f64>().ok().zip(factor).map(|(number, factor)| (number * factor).round());
+    let rate = rate.filter(|rate| (1.0..=1e12).contains(rate));
+    rate.map(|rate| rate as u64).ok_or_else(|| format!("`{text}` is no rate; write it as 12MHz"))
 }
 
 /// Text whose lines are records.

@@ -157,6 +157,8 @@ fn times(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<S
         return Ok(ShownTimes::Zone);
     }
     match args.times.as_deref() {
+        // A waveform says no date.
+        None if !args.input.wave.wire.is_empty() => Ok(ShownTimes::Since(Time::default())),
         None => Ok(ShownTimes::Utc),
         Some("before") => Ok(ShownTimes::Before),
         Some(text) => match (text.parse(), moment(text)) {

@@ -23,6 +23,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 
 use super::sources::Settings;
 use super::speakers::Spoken;
+use super::waveforms;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::output;
 use crate::render::plural;
@@ -78,6 +79,11 @@ where
 pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, InputsRead)> {
     let Settings { args, plan, on, .. } = settings;
     key_fits(args, plan, *on)?;
+    if !args.wave.wire.is_empty() {
+        let mut inputs = InputsRead::default();
+        let sink = waveforms::read(settings, sink, &mut inputs)?;
+        return Ok((sink, inputs));
+    }
     let from = args.from.map(SenderEnd::end);
     let key = args.key.zip(*on).map(|(key, on)| key.on(plan.channels[on].direction(from.unwrap_or(End::Device))));
     let demux = Demux::new(plan.clone(), sink).on(*on).assuming_from(from).assuming_key(key);
@@ -280,7 +286,7 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
 }
 
-fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
+pub fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
     if path == Path::new("-") {
         return Ok(Box::new(io::stdin().lock()));
     }

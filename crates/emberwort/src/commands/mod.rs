@@ -32,6 +32,7 @@ mod tidy;
 mod trial;
 mod value;
 mod watch;
+mod waveforms;
 
 use crate::cli::{Cli, Command};
 use crate::output::Look;

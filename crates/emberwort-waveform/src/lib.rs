@@ -1,0 +1,16 @@
+//! Waveforms: what wires did over time, and the bytes that went over them.
+//!
+//! ```text
+//! file ─► source ─► values of signals ─► wiring (levels of wires) ─► line decoder ─► chunks with a time for each byte
+//! ```
+//!
+//! All of it streams: memory does not grow with the length of a waveform. Nothing here shows anything, or reads a clock.
+
+pub mod lines;
+pub mod sources;
+pub mod wave;
+pub mod wiring;
+
+pub use lines::Listener;
+pub use wave::{Damage, Moment, Outcome, Signal, Value, WaveSink};
+pub use wiring::{Role, Wire, Wiring, WiringError};

@@ -1,0 +1,265 @@
+//! Asynchronous serial lines: a start bit, data bits, parity, stop bits.
+
+use super::LineByte;
+use crate::wave::Moment;
+
+/// How characters stand on the line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Format {
+    /// Bits a second.
+    pub baud: u32,
+    /// Data bits, 5 to 8.
+    pub data_bits: u8,
+    /// Parity: `N`, `E`, `O`.
+    pub parity: char,
+    /// Stop bits, 1 or 2.
+    pub stop_bits: u8,
+}
+
+/// What is wrong with a character.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Flaw {
+    /// The parity bit is another one.
+    Parity,
+    /// Where a stop bit should be, the line is low.
+    StopBit,
+    /// The line was low for longer than a character.
+    Break,
+}
+
+/// What was seen on one wire beside its bytes.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Seen {
+    /// Characters, flawed ones included.
+    pub characters: u64,
+    /// Of each flaw the first moment, and how many.
+    pub flaws: Vec<(Flaw, Moment, u64)>,
+    /// Low pulses that were too short for a start bit.
+    pub glitches: u64,
+    /// Characters at the beginning of which nobody knew where bits begin, and which were left out.
+    pub left_out: u64,
+    /// The sum of the times from start bits to later edges, in picoseconds, and of the bits between them.
+    measured: (u64, u64),
+    /// How often the line changed.
+    pub edges: u64,
+    /// For how long the line was high, in picoseconds.
+    pub high: u64,
+}
+
+impl Seen {
+    /// The baud rate of the sender, measured on the edges inside of characters; `None` if there were too few.
+    pub fn baud(&self) -> Option<f64> {
+        let (picoseconds, bits) = self.measured;
+        (bits >= 100 && picoseconds > 0).then(|| bits as f64 * 1e12 / picoseconds as f64)
+    }
+
+    fn flaw(&mut self, flaw: Flaw, at: Moment) {
+        match self.flaws.iter_mut().find(|(known, ..)| *known == flaw) {
+            Some((.., count)) => *count += 1,
+            None => self.flaws.push((flaw, at, 1)),
+        }
+    }
+}
+
+/// A receiver of one wire, fed with its edges.
+#[derive(Clone, Debug)]
+pub struct Uart {
+    format: Format,
+    /// Picoseconds of half a bit.
+    half: u64,
+    state: State,
+    /// The level of the wire, high at rest; `None` if nobody knows it.
+    level: Option<bool>,
+    /// Whether it is known where characters begin: the line has rested for as long as one, or characters were good.
+    is_in_step: bool,
+    /// Since when the line has been high.
+    high_since: Option<Moment>,
+    /// The edges since the start bit at hand, for another try where nobody knew where characters begin.
+    edges: Vec<(Moment, bool)>,
+    /// What was seen.
+    pub seen: Seen,
+}
+
+#[derive(Clone, Copy, Debug)]
+enum State {
+    /// The line rests.
+    Rest,
+    /// A character began.
+    Character { start: Moment, bits: u32, next: u32 },
+    /// After a flaw: the line has to become high first.
+    Low,
+}
+
+/// So many characters in sequence without a flaw, and it is known where they begin.
+const TRUSTED: u64 = 16;
+
+impl Uart {
+    /// For a format.
+    pub fn new(format: Format) -> Self {
+        let half = 500_000_000_000 / u64::from(format.baud.max(1));
+        Self {
+            format,
+            half,
+            state: State::Rest,
+            level: None,
+            is_in_step: false,
+            high_since: None,
+            edges: Vec::new(),
+            seen: Seen::default(),
+        }
+    }
+
+    /// Bits of a character after the start bit.
+    fn bits(&self) -> u32 {
+        let parity = u32::from(self.format.parity != 'N');
+        u32::from(self.format.data_bits) + parity + u32::from(self.format.stop_bits)
+    }
+
+    /// How characters stand on the line.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
+    /// How long a character takes, in picoseconds.
+    pub fn character(&self) -> u64 {
+        2 * self.half * u64::from(1 + self.bits())
+    }
+
+    /// From this moment on the wire has another level.
+    pub fn edge(&mut self, at: Moment, level: Option<bool>, out: &mut impl FnMut(LineByte)) {
+        self.until(at, out);
+        self.seen.edges += 1;
+        if let (State::Character { start, .. }, Some(level)) = (self.state, level) {
+            let since = at.since(start);
+            // The nearest number of bits, as long as nobody can be wrong about it.
+            let bits = (since + self.half) / (2 * self.half);
+            if self.is_in_step && (1..=u64::from(self.bits())).contains(&bits) {
+                self.seen.measured.0 += since;
+                self.seen.measured.1 += bits;
+            }
+            if !self.is_in_step {
+                self.edges.push((at, level));
+            }
+        }
+        self.set(at, level);
+    }
+
+    fn set(&mut self, at: Moment, level: Option<bool>) {
+        let before = std::mem::replace(&mut self.level, level);
+        match (level, self.state) {
+            (Some(true), State::Low) => self.state = State::Rest,
+            // What is not known as low before does not begin a character.
+            (Some(false), State::Rest) if before == Some(true) => {
+                let rested = self.high_since.is_some_and(|since| at.since(since) >= self.character());
+                self.is_in_step |= rested;
+                self.edges.clear();
+                self.state = State::Character { start: at, bits: 0, next: 0 };
+            }
+            _ => {}
+        }
+        match level {
+            Some(true) if before != Some(true) => self.high_since = Some(at),
+            Some(true) => {}
+            _ => self.seen.high += self.high_since.take().map_or(0, |since| at.since(since)),
+        }
+    }
+
+    /// Nothing else happened up to this moment.
+    pub fn until(&mut self, at: Moment, out: &mut impl FnMut(LineByte)) {
+        while let State::Character { start, bits, next } = self.state {
+            let sample = start.after(self.half * u64::from(2 * next + 1));
+            if sample >= at {
+                break;
+            }
+            self.sample(start, bits, next, out);
+        }
+    }
+
+    /// The waveform is over.
+    pub fn finish(&mut self, at: Moment) {
+        self.seen.high += self.high_since.take().map_or(0, |since| at.since(since));
+    }
+
+    /// Looks at the middle of a bit, of which the start bit has the number 0.
+    fn sample(&mut self, start: Moment, bits: u32, next: u32, out: &mut impl FnMut(LineByte)) {
+        let is_high = self.level.unwrap_or(false);
+        if next == 0 {
+            if is_high {
+                self.seen.glitches += 1;
+                self.state = State::Rest;
+            } else {
+                self.state = State::Character { start, bits, next: 1 };
+            }
+            return;
+        }
+        let bits = bits | u32::from(is_high) << (next - 1);
+        if next < self.bits() {
+            self.state = State::Character { start, bits, next: next + 1 };
+            return;
+        }
+        let data_bits = u32::from(self.format.data_bits);
+        let data = bits & ((1 << data_bits) - 1);
+        let rest = bits >> data_bits;
+        let (has_parity, stops) = (self.format.parity != 'N', u32::from(self.format.stop_bits));
+        let stop_bits = rest >> u32::from(has_parity);
+        let mut flaw = None;
+        if has_parity && (data.count_ones() + (rest & 1)) % 2 != u32::from(self.format.parity == 'O') {
+            flaw = Some(Flaw::Parity);
+        }
+        if stop_bits != (1 << stops) - 1 {
+            flaw = Some(if bits == 0 { Flaw::Break } else { Flaw::StopBit });
+        }
+        self.state = if self.level == Some(true) { State::Rest } else { State::Low };
+        if !self.is_in_step {
+            // The first edge may have been one between data bits: the next one that falls is tried.
+            if flaw.is_some() && flaw != Some(Flaw::Break) {
+                self.seen.left_out += 1;
+                self.again();
+                return;
+            }
+            self.is_in_step = flaw.is_none() && self.seen.characters >= TRUSTED;
+        }
+        self.seen.characters += 1;
+        let end = start.after(self.character());
+        if let Some(flaw) = flaw {
+            self.seen.flaw(flaw, start);
+        }
+        // A break is no character.
+        if flaw != Some(Flaw::Break) {
+            out(LineByte { byte: data as u8, start, end });
+        }
+    }
+
+    /// Goes on at the next falling edge behind the start bit at hand, with the edges that followed it.
+    fn again(&mut self) {
+        let edges = std::mem::take(&mut self.edges);
+        let Some(first) = edges.iter().position(|(_, level)| !level) else { return };
+        let (start, _) = edges[first];
+        self.edges = edges[first + 1..].to_vec();
+        // What came since is looked at again, up to the moment at hand.
+        let mut level = false;
+        let mut behind = self.edges.iter().peekable();
+        let (mut bits, mut next) = (0, 0);
+        let now = edges[edges.len() - 1].0;
+        loop {
+            let sample = start.after(self.half * u64::from(2 * next + 1));
+            while let Some((at, to)) = behind.peek() {
+                if *at > sample {
+                    break;
+                }
+                level = *to;
+                behind.next();
+            }
+            if sample >= now || next > self.bits() {
+                break;
+            }
+            if next > 0 {
+                bits |= u32::from(level) << (next - 1);
+            }
+            next += 1;
+        }
+        if next <= self.bits() {
+            self.state = State::Character { start, bits, next };
+        }
+    }
+}

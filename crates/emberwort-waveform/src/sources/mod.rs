@@ -1,0 +1,4 @@
+//! Files that hold waveforms.
+
+pub mod samples;
+pub mod vcd;

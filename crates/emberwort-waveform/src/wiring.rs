@@ -1,0 +1,282 @@
+//! Which signal of a waveform is which wire of a line, and what its level is.
+
+use std::fmt;
+
+use emberwort_model::medium::MediumKind;
+use thiserror::Error;
+
+use crate::wave::{Signal, Value};
+
+/// What a wire is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Role {
+    /// What the device sends.
+    Device,
+    /// What the host sends.
+    Host,
+    /// The clock.
+    Clock,
+    /// Which device is meant.
+    Select,
+}
+
+impl Role {
+    const ALL: [(&str, Self); 4] =
+        [("device", Self::Device), ("host", Self::Host), ("clock", Self::Clock), ("select", Self::Select)];
+
+    /// The roles of the wires of a medium, the needed ones first, and how many of those there are: of the others one is enough. `None` if
+    /// waveforms of that medium cannot be read.
+    pub fn of(medium: &MediumKind) -> Option<(&'static [Self], usize)> {
+        match medium {
+            MediumKind::Uart { data_bits: 5..=8, .. } => Some((&[Self::Device, Self::Host], 0)),
+            MediumKind::Spi { .. } => Some((&[Self::Clock, Self::Device, Self::Host, Self::Select], 1)),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Role {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = Self::ALL.iter().find(|(_, role)| role == self).map_or("", |(name, _)| name);
+        f.write_str(name)
+    }
+}
+
+/// A wire: the signal that shows it, or the difference of two.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Wire {
+    /// What it is for.
+    pub role: Role,
+    /// The name of its signal, or its last parts.
+    pub signal: String,
+    /// The name of the signal that is taken off.
+    pub minus: Option<String>,
+    /// Whether a high signal is a low wire.
+    pub is_inverted: bool,
+    /// What is low and what is high, in the unit of the signal, if it has numbers.
+    pub threshold: Option<Threshold>,
+}
+
+/// What is low and what is high.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Threshold {
+    /// The middle between low and high.
+    pub at: f64,
+    /// By how much in all a value has to pass it, up or down, before the level changes.
+    pub hysteresis: f64,
+}
+
+/// The wires of a line.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Wiring {
+    /// In any order.
+    pub wires: Vec<Wire>,
+}
+
+/// Why wires cannot be found in a waveform.
+#[derive(Clone, Debug, Error, PartialEq)]
+pub enum WiringError {
+    /// It cannot be read.
+    #[error("`{0}` is no wire; write ROLE=SIGNAL, as in device=D0, or the difference of two signals: device=CH1-CH2")]
+    Unread(String),
+    /// No such role.
+    #[error("a wire is {roles}, not `{role}`")]
+    NoRole {
+        /// What was said.
+        role: String,
+        /// What can be said.
+        roles: String,
+    },
+    /// Two wires with one role.
+    #[error("the wire `{0}` is said twice")]
+    Twice(Role),
+    /// A wire that is needed.
+    #[error("the line needs its wire `{0}`: --wire {0}=SIGNAL")]
+    Lacking(Role),
+    /// No wire with data.
+    #[error("nothing says which wires to read: --wire {0}=SIGNAL, --wire {1}=SIGNAL, or both")]
+    NoData(Role, Role),
+    /// No such signal.
+    #[error("there is no signal `{name}`; the waveform has {known}")]
+    NoSignal {
+        /// What was said.
+        name: String,
+        /// Some that there are.
+        known: String,
+    },
+    /// A name that fits several signals.
+    #[error("several signals are called `{name}`: {known}; say more of the name")]
+    Ambiguous {
+        /// What was said.
+        name: String,
+        /// Those that fit.
+        known: String,
+    },
+}
+
+impl Wire {
+    /// Reads `ROLE=SIGNAL` or `ROLE=SIGNAL-SIGNAL`.
+    ///
+    /// # Errors
+    /// If it is neither, or there is no such role.
+    pub fn parse(text: &str) -> Result<Self, WiringError> {
+        let unread = || WiringError::Unread(text.to_owned());
+        let (role, signal) = text.split_once('=').ok_or_else(unread)?;
+        let (role, signal) = (role.trim(), signal.trim());
+        let known = Role::ALL.iter().find(|(name, _)| *name == role);
+        let roles = Role::ALL.map(|(name, _)| name).join(", ");
+        let (_, role) = known.ok_or_else(|| WiringError::NoRole { role: role.to_owned(), roles })?;
+        let (signal, minus) = match signal.split_once('-') {
+            Some((signal, minus)) => (signal.trim(), Some(minus.trim().to_owned())),
+            None => (signal, None),
+        };
+        if signal.is_empty() || minus.as_ref().is_some_and(String::is_empty) {
+            return Err(unread());
+        }
+        Ok(Self { role: *role, signal: signal.to_owned(), minus, is_inverted: false, threshold: None })
+    }
+}
+
+impl Wiring {
+    /// Whether these wires are enough for a medium, and none too many.
+    ///
+    /// # Errors
+    /// If one lacks, is there twice, or is none of that medium.
+    pub fn check(&self, roles: &[Role], needed: usize) -> Result<(), WiringError> {
+        for (index, wire) in self.wires.iter().enumerate() {
+            if self.wires[..index].iter().any(|other| other.role == wire.role) {
+                return Err(WiringError::Twice(wire.role));
+            }
+            if !roles.contains(&wire.role) {
+                let roles: Vec<String> = roles.iter().map(Role::to_string).collect();
+                return Err(WiringError::NoRole { role: wire.role.to_string(), roles: roles.join(", ") });
+            }
+        }
+        let has = |role: Role| self.wires.iter().any(|wire| wire.role == role);
+        if let Some(role) = roles[..needed].iter().find(|role| !has(**role)) {
+            return Err(WiringError::Lacking(*role));
+        }
+        if !has(Role::Device) && !has(Role::Host) {
+            return Err(WiringError::NoData(Role::Device, Role::Host));
+        }
+        Ok(())
+    }
+}
+
+/// The index of the signal with a name: the whole, or its last parts behind a dot.
+pub fn find(signals: &[Signal], name: &str) -> Result<usize, WiringError> {
+    const SHOWN: usize = 12;
+    if let Some(whole) = signals.iter().position(|signal| signal.name == name) {
+        return Ok(whole);
+    }
+    let ends = |signal: &Signal| signal.name.strip_suffix(name).is_some_and(|front| front.ends_with('.'));
+    let fitting: Vec<usize> = (0..signals.len()).filter(|index| ends(&signals[*index])).collect();
+    let names = |indices: &mut dyn Iterator<Item = usize>, all: usize| {
+        let mut shown: Vec<&str> = indices.take(SHOWN).map(|index| signals[index].name.as_str()).collect();
+        if all > SHOWN {
+            shown.push("…");
+        }
+        shown.join(", ")
+    };
+    match fitting[..] {
+        [only] => Ok(only),
+        [] => {
+            let known = names(&mut (0..signals.len()), signals.len());
+            Err(WiringError::NoSignal { name: name.to_owned(), known })
+        }
+        _ => {
+            let known = names(&mut fitting.iter().copied(), fitting.len());
+            Err(WiringError::Ambiguous { name: name.to_owned(), known })
+        }
+    }
+}
+
+/// Turns the values of one wire's signals into its levels.
+#[derive(Clone, Debug)]
+pub struct Comparator {
+    threshold: Option<Threshold>,
+    is_inverted: bool,
+    /// The last number of each signal: of the wire's own, and of the one that is taken off.
+    numbers: [f64; 2],
+    level: Option<bool>,
+}
+
+impl Comparator {
+    /// For a wire. Levels of a signal without numbers count as 0 and 1 where two are compared.
+    pub fn new(wire: &Wire) -> Self {
+        let (threshold, is_inverted) = (wire.threshold, wire.is_inverted);
+        Self { threshold, is_inverted, numbers: [0.0; 2], level: None }
+    }
+
+    /// A value of the wire's own signal, or (`is_minus`) of the one that is taken off. Returns the level of the wire, if it changed: `None`
+    /// inside if nobody knows it.
+    pub fn take(&mut self, value: Value, is_minus: bool, has_minus: bool) -> Option<Option<bool>> {
+        let number = match value {
+            Value::Unknown => return self.become_level(None),
+            Value::Low => 0.0,
+            Value::High => 1.0,
+            Value::Number(number) => number,
+        };
+        self.numbers[usize::from(is_minus)] = number;
+        let number = if has_minus { self.numbers[0] - self.numbers[1] } else { number };
+        let threshold = self.threshold.unwrap_or(match value {
+            // Of two levels the difference is 1, 0 or -1.
+            _ if has_minus => Threshold { at: 0.0, hysteresis: 0.0 },
+            _ => Threshold { at: 0.5, hysteresis: 0.0 },
+        });
+        let half = threshold.hysteresis / 2.0;
+        let is_high = match self.level.map(|level| level != self.is_inverted) {
+            Some(true) => number > threshold.at - half,
+            Some(false) => number >= threshold.at + half && number > threshold.at - half,
+            None => number > threshold.at,
+        };
+        self.become_level(Some(is_high != self.is_inverted))
+    }
+
+    fn become_level(&mut self, level: Option<bool>) -> Option<Option<bool>> {
+        if self.level == level {
+            return None;
+        }
+        self.level = level;
+        Some(level)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn wires_are_read_and_found() {
+        let wire = Wire::parse("device=CH1-CH2").unwrap();
+        assert_eq!((wire.role, &*wire.signal, wire.minus.as_deref()), (Role::Device, "CH1", Some("CH2")));
+        for (text, said) in [
+            ("rx=D0", "a wire is device, host, clock, select, not `rx`"),
+            ("device", "`device` is no wire"),
+            ("device=", "`device=` is no wire"),
+        ] {
+            assert!(Wire::parse(text).unwrap_err().to_string().starts_with(said), "{text}");
+        }
+        let signals = ["top.a.rx", "top.b.rx", "tx"].map(|name| Signal { name: name.to_owned(), is_analog: false });
+        assert_eq!(find(&signals, "a.rx"), Ok(0));
+        assert_eq!(find(&signals, "tx"), Ok(2));
+        assert!(
+            find(&signals, "rx")
+                .unwrap_err()
+                .to_string()
+                .starts_with("several signals are called `rx`: top.a.rx, top.b.rx")
+        );
+        assert!(find(&signals, "x").unwrap_err().to_string().starts_with("there is no signal `x`"));
+    }
+
+    #[test]
+    fn levels_follow_the_threshold_with_hysteresis() {
+        let mut wire = Wire::parse("device=A0").unwrap();
+        wire.threshold = Some(Threshold { at: 1.5, hysteresis: 1.0 });
+        let mut comparator = Comparator::new(&wire);
+        let mut take = |number| comparator.take(Value::Number(number), false, false);
+        assert_eq!(take(0.0), Some(Some(false)));
+        assert_eq!((take(1.9), take(2.0)), (None, Some(Some(true))));
+        assert_eq!((take(1.1), take(1.0)), (None, Some(Some(false))));
+    }
+}

@@ -1,0 +1,175 @@
+//! Waveforms as inputs: the wires of a channel, read down to its bytes.
+
+use std::io::BufReader;
+
+use anyhow::{Context, anyhow, bail};
+use emberwort_capture::demux::StreamSink;
+use emberwort_capture::packing::Unpacked;
+use emberwort_model::diagnostics::escaped;
+use emberwort_model::medium::MediumKind;
+use emberwort_waveform::lines::uart::Flaw;
+use emberwort_waveform::lines::{Seen, spi, uart};
+use emberwort_waveform::sources::{samples, vcd};
+use emberwort_waveform::wiring::Threshold;
+use emberwort_waveform::{Listener, Moment, Role, Wire, Wiring};
+
+use super::inputs::{InputsRead, input_name, open};
+use super::sources::Settings;
+use crate::cli::{SampleForm, WaveArgs};
+use crate::render::plural;
+
+/// Reads a waveform into a sink of the streams of its channel.
+pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead) -> anyhow::Result<S> {
+    let Settings { args, plan, on, .. } = settings;
+    let Some(channel) = *on else { bail!("--on CHANNEL says which line the wires are") };
+    let medium = &plan.channels[channel].medium.kind;
+    let [path] = args.inputs.as_slice() else { bail!("name one waveform to read, or `-` for standard input") };
+    let name = &plan.channels[channel].name;
+    let mut listener = Listener::new(channel, medium, wiring(&args.wave)?, sink).map_err(|problem| match problem {
+        Some(problem) => anyhow!("{problem}"),
+        None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
+    })?;
+    let shown = input_name(path);
+    let mut unpacked = Unpacked::new(open(settings, path).with_context(|| format!("{shown} cannot be read"))?)?;
+    let outcome = match (args.wave.sample, args.wave.rate) {
+        (Some(_), None) => bail!("--sample needs --rate, the samples a second: --rate 12MHz"),
+        (None, Some(_)) => bail!("--rate is for raw samples, whose form --sample says: --sample u8"),
+        (Some(form), Some(rate)) => {
+            if let Some(few) = too_few(rate, bits_a_second(medium)) {
+                inputs.notes.push(few);
+            }
+            samples::read(&mut unpacked, sample(form), rate, &mut listener)
+        }
+        (None, None) => vcd::read(BufReader::with_capacity(1 << 16, &mut unpacked), &mut listener),
+    };
+    let outcome = outcome.with_context(|| format!("{shown} cannot be read"))?;
+    if let Some(problem) = listener.problem() {
+        bail!("{shown}: {problem}");
+    }
+    let packed = unpacked.damage();
+    let damage = packed.map(|reason| (outcome.bytes, reason));
+    let damage = damage.or_else(|| outcome.damage.map(|damage| (damage.offset, damage.reason)));
+    inputs.file_bytes += outcome.bytes;
+    if let Some((offset, reason)) = damage {
+        inputs.damage.push((shown, emberwort_capture::Damage { offset, reason: escaped(&reason) }));
+    }
+    let length = listener.now();
+    let (sink, seen) = listener.finish();
+    for seen in &seen {
+        inputs.notes.extend(match seen {
+            Seen::Uart(role, format, seen) => of_uart(*role, *format, seen, length),
+            Seen::Spi(seen) => of_spi(seen),
+        });
+    }
+    Ok(sink)
+}
+
+/// The wires that the arguments say.
+fn wiring(args: &WaveArgs) -> anyhow::Result<Wiring> {
+    let mut wires = args.wire.iter().map(|text| Wire::parse(text)).collect::<Result<Vec<_>, _>>().context("--wire")?;
+    for name in &args.invert {
+        let wire = wires.iter_mut().find(|wire| wire.role.to_string() == *name);
+        wire.with_context(|| format!("--invert {}: no --wire says that wire", escaped(name)))?.is_inverted = true;
+    }
+    for wire in &mut wires {
+        let middle = if wire.minus.is_some() { 0.0 } else { 0.5 };
+        if args.threshold.is_some() || args.hysteresis.is_some() {
+            let (at, hysteresis) = (args.threshold.unwrap_or(middle), args.hysteresis.unwrap_or(0.0));
+            wire.threshold = Some(Threshold { at, hysteresis });
+        }
+    }
+    Ok(Wiring { wires })
+}
+
+fn sample(form: SampleForm) -> samples::Sample {
+    match form {
+        SampleForm::U8 => samples::Sample::U8,
+        SampleForm::U16 => samples::Sample::U16,
+        SampleForm::I16 => samples::Sample::I16,
+        SampleForm::F32 => samples::Sample::F32,
+    }
+}
+
+/// Fewer samples a bit than this can be read wrong without anybody noticing.
+const SAFE_SAMPLES: f64 = 4.0;
+
+fn too_few(rate: u64, bits_a_second: u64) -> Option<String> {
+    let samples = rate as f64 / bits_a_second.max(1) as f64;
+    (samples < SAFE_SAMPLES).then(|| {
+        format!(
+            "{samples:.1} samples a bit are not safe to read; sample at {} Hz or more, {SAFE_SAMPLES} times the bits a second",
+            bits_a_second * SAFE_SAMPLES as u64
+        )
+    })
+}
+
+/// Bits a second of a line.
+fn bits_a_second(medium: &MediumKind) -> u64 {
+    match *medium {
+        MediumKind::Uart { baud, .. } => u64::from(baud),
+        MediumKind::Spi { hertz } => u64::from(hertz),
+        _ => 0,
+    }
+}
+
+fn seconds(at: Moment) -> String {
+    format!("{:.6} s", at.picoseconds() as f64 / 1e12)
+}
+
+/// The sender's clock may be off by so much, in percent, before it is said.
+const TOLERATED: f64 = 1.5;
+
+/// What is worth a word about an asynchronous line.
+fn of_uart(role: Role, format: uart::Format, seen: &uart::Seen, length: Moment) -> Vec<String> {
+    let mut notes = Vec::new();
+    if seen.edges <= 1 {
+        return vec![format!("nothing happens on the wire `{role}`; is it the right signal?")];
+    }
+    if seen.high.saturating_mul(2) < length.picoseconds() {
+        notes.push(format!("the wire `{role}` is low for most of the time, and rests high; try --invert {role}"));
+    }
+    for (flaw, first, count) in &seen.flaws {
+        let what = match flaw {
+            Flaw::Parity => "with a wrong parity bit",
+            Flaw::StopBit => "without a stop bit",
+            Flaw::Break => "low from begin to end, breaks",
+        };
+        let characters = plural(*count, "character");
+        notes.push(format!("`{role}` has {characters} {what}, the first at {}", seconds(*first)));
+    }
+    if let Some(baud) = seen.baud() {
+        let off = (baud / f64::from(format.baud) - 1.0) * 100.0;
+        if off.abs() >= TOLERATED {
+            notes.push(format!(
+                "the sender of `{role}` has {baud:.0} baud, {:.1} % {} than the {} of the definition",
+                off.abs(),
+                if off > 0.0 { "faster" } else { "slower" },
+                format.baud
+            ));
+        }
+    }
+    if seen.left_out > 0 {
+        let characters = plural(seen.left_out, "character");
+        notes.push(format!("`{role}` begins inside of a character: {characters} at the beginning left out"));
+    }
+    if seen.glitches > 0 {
+        let pulses = plural(seen.glitches, "pulse");
+        notes.push(format!("`{role}` has {pulses} too short for a start bit"));
+    }
+    notes
+}
+
+/// What is worth a word about a serial peripheral interface.
+fn of_spi(seen: &spi::Seen) -> Vec<String> {
+    let mut notes = Vec::new();
+    if seen.clocks == 0 {
+        notes.push(
+            "the clock never ticks while the device is selected; are clock and select the right signals?".to_owned(),
+        );
+    }
+    if let Some((first, count)) = seen.halves {
+        let frames = plural(count, "frame");
+        notes.push(format!("{frames} ended inside of a byte, the first at {}; is the mode right?", seconds(first)));
+    }
+    notes
+}

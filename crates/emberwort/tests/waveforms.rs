@@ -1,0 +1,262 @@
+//! Waveforms that a program of its own writes bit by bit (`waveforms.py`) hold the frames that went over the wires.
+
+mod common;
+
+use std::io::Write as _;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use common::{project, run, succeed};
+use serde_json::{Value as Json, json};
+
+fn written(folder: &Path, cases: &Json) {
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/waveforms.py");
+    let mut python =
+        Command::new("python3").arg(script).arg(folder).stdin(Stdio::piped()).spawn().expect("python3 starts");
+    python.stdin.take().unwrap().write_all(cases.to_string().as_bytes()).unwrap();
+    assert!(python.wait().unwrap().success());
+}
+
+/// Frames of the bus: when they begin in seconds, who sends them, their bytes in hex.
+fn frames(folder: &Path) -> Vec<(f64, bool, String)> {
+    let mut all = Vec::new();
+    for n in 0..12 {
+        let host = n % 3 == 2;
+        let sequence = n.to_string();
+        let opening = format!("opening={}", f64::from(n) * 2.5);
+        let target = format!("target={}", n * 5);
+        let mut words: Vec<&str> = match host {
+            true => vec!["encode", "MoveGate", &target, "speed=12"],
+            false => vec![
+                "encode",
+                "GateStatus",
+                "state=held",
+                &opening,
+                "upstream=2.5",
+                "oil=20",
+                "pump_temp=-3",
+                "faults=[latch_stuck]",
+                "operator=Wren",
+                "latch_force=1.5",
+            ],
+        };
+        words.extend(["--on", "bus485", "--node", "3", "--sequence", &sequence]);
+        all.push((0.001 + f64::from(n) * 0.02, host, succeed(folder, &words).trim().replace(' ', "")));
+    }
+    all
+}
+
+fn case(name: &str, frames: &[(f64, bool, String)], more: &Json) -> Json {
+    let of = |host: bool| {
+        frames.iter().filter(|frame| frame.1 == host).map(|frame| json!([frame.0, frame.2])).collect::<Json>()
+    };
+    let mut case = json!({
+        "name": name, "line": "uart", "baud": 115_200, "data_bits": 8, "parity": "N", "stop_bits": 1, "device": of(false), "host": of(true),
+        "form": "vcd",
+    });
+    for (key, value) in more.as_object().unwrap() {
+        case[key] = value.clone();
+    }
+    case
+}
+
+fn rows(out: &str) -> Vec<Json> {
+    out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+/// Seconds since the beginning of a waveform.
+fn seconds(row: &Json) -> f64 {
+    let time: jiff::Timestamp = row["time"].as_str().unwrap().parse().unwrap();
+    time.as_nanosecond() as f64 / 1e9
+}
+
+/// The same as in a capture of the bytes, with the times at which they ended.
+fn must_hold(out: &str, frames: &[(f64, bool, String)], character: f64, name: &str) {
+    let rows = rows(out);
+    assert_eq!(rows.len(), frames.len(), "{name}: {out}");
+    for ((n, row), (start, host, hex)) in (0..).zip(&rows).zip(frames) {
+        let n: u32 = n;
+        assert_eq!(row["direction"], if *host { "host" } else { "device" }, "{name}");
+        let field = if *host { &row["fields"]["target"] } else { &row["fields"]["opening"] };
+        assert_eq!(field.as_f64(), Some(f64::from(n) * if *host { 5.0 } else { 2.5 }), "{name}: {row}");
+        let end = start + hex.len() as f64 / 2.0 * character;
+        assert!((seconds(row) - end).abs() < 2e-6, "{name}: {} {end}", seconds(row));
+    }
+}
+
+const WIRES: [&str; 4] = ["--wire", "device=tx", "--wire", "host=rx"];
+const BITS: [&str; 4] = ["--wire", "device=D0", "--wire", "host=D1"];
+
+#[test]
+fn frames_on_an_asynchronous_line_are_read() {
+    let folder = project();
+    let folder = folder.path();
+    let own = std::fs::read_to_string(folder.join("marlock.ember")).unwrap();
+    let frames = frames(folder);
+    let cases = [
+        ("plain", json!({}), "8N1"),
+        ("even", json!({"data_bits": 8, "parity": "E", "stop_bits": 2}), "8E2"),
+        ("odd", json!({"parity": "O", "baud": 921_600}), "8O1"),
+        ("inverted", json!({"inverted": true}), "8N1"),
+        ("pauses", json!({"faults": {"between": 0.4}}), "8N1"),
+        ("bits", json!({"form": "u8", "rate": 2e6}), "8N1"),
+        ("few", json!({"form": "u8", "rate": 460_800.0}), "8N1"),
+        ("coarse", json!({"rate": 1e6}), "8N1"),
+    ];
+    written(folder, &cases.iter().map(|(name, more, _)| case(name, &frames, more)).collect());
+    for (name, more, format) in &cases {
+        let baud = more["baud"].as_u64().unwrap_or(115_200);
+        std::fs::write(folder.join("marlock.ember"), own.replace("uart 115200 8N1", &format!("uart {baud} {format}")))
+            .unwrap();
+        let form = more["form"].as_str().unwrap_or("vcd");
+        let file = format!("{name}.{form}");
+        let mut words = vec!["decode", &file, "--on", "bus485", "--as", "ndjson", "--strict"];
+        words.extend(if form == "vcd" { WIRES } else { BITS });
+        let rate = more["rate"].as_f64().unwrap_or(0.0).to_string();
+        if form == "u8" {
+            words.extend(["--sample", "u8", "--rate", &rate]);
+        }
+        if more["inverted"] == true {
+            words.extend(["--invert", "device", "--invert", "host"]);
+        }
+        let ran = run(folder, &words);
+        assert_eq!(ran.code, 0, "{name}: {}", ran.err);
+        if *name == "pauses" {
+            assert_eq!(rows(&ran.out).len(), frames.len());
+            continue;
+        }
+        let bits = format[2..].parse::<f64>().unwrap() + if format.contains('N') { 9.0 } else { 10.0 };
+        let samples = if rate == "0" { 0.0 } else { 1.0 / rate.parse::<f64>().unwrap() };
+        let _ = samples;
+        must_hold(&ran.out, &frames, bits / baud as f64, name);
+    }
+}
+
+#[test]
+fn what_is_wrong_on_an_asynchronous_line_is_said() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    let long = frames[0].2.len() / 2;
+    let cases = [
+        ("clean", json!({}), None),
+        (
+            "stop",
+            json!({"faults": {"stop": [2, 5]}}),
+            Some("`device` has 1 character without a stop bit, the first at 0.0"),
+        ),
+        ("glitch", json!({"faults": {"glitch": 0.0005}}), Some("has 1 pulse too short for a start bit")),
+        (
+            "slow",
+            json!({"baud": 112_000}),
+            Some("the sender of `device` has 112000 baud, 2.8 % slower than the 115200 of the definition"),
+        ),
+        (
+            "upside",
+            json!({"inverted": true}),
+            Some("the wire `device` is low for most of the time, and rests high; try --invert device"),
+        ),
+        ("silent", json!({"device": []}), Some("nothing happens on the wire `device`; is it the right signal?")),
+        ("inside", json!({"form": "u8", "rate": 2e6, "begins": 0.001 + 3.5 * 10.0 / 115_200.0}), Some("")),
+        (
+            "coarse",
+            json!({"form": "u8", "rate": 300_000.0}),
+            Some("2.6 samples a bit are not safe to read; sample at 460800 Hz or more"),
+        ),
+    ];
+    written(folder, &cases.iter().map(|(name, more, _)| case(name, &frames, more)).collect());
+    for (name, more, said) in &cases {
+        let form = more["form"].as_str().unwrap_or("vcd");
+        let file = format!("{name}.{form}");
+        let mut words = vec!["decode", &file, "--on", "bus485", "--as", "ndjson", "--strict"];
+        words.extend(if form == "vcd" { WIRES } else { BITS });
+        let rate = more["rate"].as_f64().unwrap_or(0.0).to_string();
+        if form == "u8" {
+            words.extend(["--sample", "u8", "--rate", &rate]);
+        }
+        let ran = run(folder, &words);
+        let Some(said) = said else {
+            assert_eq!(ran.code, 0, "{name}: {}", ran.err);
+            assert_eq!(ran.err.lines().count(), 1, "{name}: {}", ran.err);
+            continue;
+        };
+        assert!(ran.code == 1 && ran.err.contains(said), "{name}: {}", ran.err);
+        // All others are read.
+        if ["glitch", "slow", "inside"].contains(name) {
+            let good = rows(&ran.out).iter().filter(|row| row["message"].is_string()).count();
+            assert!(good >= frames.len() - 1, "{name} {long}: {}", ran.err);
+        }
+    }
+}
+
+#[test]
+fn volts_become_levels_at_a_threshold() {
+    let folder = project();
+    let folder = folder.path();
+    let frames: Vec<_> = frames(folder).into_iter().filter(|frame| !frame.1).collect();
+    let mut noisy = case("noisy", &frames, &json!({"form": "f32", "rate": 2e6}));
+    noisy.as_object_mut().unwrap().remove("host");
+    written(folder, &json!([noisy]));
+    let words = ["decode", "noisy.f32", "--on", "bus485", "--as", "ndjson", "--strict", "--wire", "device=A0"];
+    let volts = ["--sample", "f32", "--rate", "2MHz", "--threshold", "1.6V", "--hysteresis", "800mV"];
+    let ran = run(folder, &[&words[..], &volts].concat());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(rows(&ran.out).len(), frames.len());
+}
+
+#[test]
+fn words_of_a_serial_peripheral_interface_are_read() {
+    let folder = project();
+    let folder = folder.path();
+    let readings: Vec<(f64, String, String)> = (0..20u32)
+        .map(|n| (0.0001 + f64::from(n) * 1e-4, format!("{:04x}", n * 771 % 0xFFFF), format!("{:04x}", n)))
+        .collect();
+    let case = json!({"name": "probe", "line": "spi", "hertz": 2e6, "mode": 0, "frames": readings, "form": "vcd"});
+    written(folder, &json!([case]));
+    let wires = ["--wire", "clock=sck", "--wire", "select=cs", "--wire", "device=miso"];
+    let out = succeed(folder, &[&["decode", "probe.vcd", "--on", "probe", "--as", "ndjson"][..], &wires].concat());
+    let found: Vec<Json> = rows(&out);
+    assert_eq!(found.len(), readings.len(), "{out}");
+    for (row, (start, hex, _)) in found.iter().zip(&readings) {
+        let direct = succeed(folder, &["decode", "--hex", hex, "--on", "probe", "--from", "device", "--as", "ndjson"]);
+        assert_eq!(row["fields"], rows(&direct)[0]["fields"], "{hex}");
+        assert!((seconds(row) - start - 16.0 / 2e6).abs() < 1e-6, "{row}");
+    }
+}
+
+#[test]
+fn wires_that_are_not_there_are_said() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    written(folder, &json!([case("a", &frames, &json!({}))]));
+    std::fs::write(folder.join("no.vcd"), "hello there").unwrap();
+    std::fs::write(folder.join("back.vcd"), "$var wire 1 ! tx $end $enddefinitions $end #5 1! #4 0!").unwrap();
+    for (words, said) in [
+        (
+            &["a.vcd", "--on", "bus485", "--wire", "device=ty"][..],
+            "a.vcd: there is no signal `ty`; the waveform has probe.tx, probe.rx",
+        ),
+        (&["a.vcd", "--on", "bus485", "--wire", "clock=tx"], "a wire is device, host, not `clock`"),
+        (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--wire", "device=rx"], "the wire `device` is said twice"),
+        (&["a.vcd", "--on", "house", "--wire", "device=tx"], "waveforms of `house` cannot be read"),
+        (&["a.vcd", "--on", "probe", "--wire", "device=tx"], "the line needs its wire `clock`: --wire clock=SIGNAL"),
+        (
+            &["a.vcd", "--on", "bus485", "--wire", "device=tx", "--invert", "host"],
+            "--invert host: no --wire says that wire",
+        ),
+        (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--sample", "u8"], "--sample needs --rate"),
+        (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--rate", "12MHz"], "--rate is for raw samples"),
+        (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--rate", "12 m"], "`12 m` is no rate; write it as 12MHz"),
+        (&["nothing.vcd", "--on", "bus485", "--wire", "device=tx"], "nothing.vcd"),
+    ] {
+        let ran = run(folder, &[&["decode"][..], words].concat());
+        assert!(ran.code == 2 && ran.err.contains(said), "{words:?}: {}", ran.err);
+    }
+    for (file, said) in
+        [("no.vcd", "the header has `hello` where a command is expected"), ("back.vcd", "time goes back")]
+    {
+        let ran = run(folder, &["decode", file, "--on", "bus485", "--wire", "device=tx"]);
+        assert!(ran.code == 1 && ran.err.contains(said), "{}", ran.err);
+    }
+}
