@@ -265,6 +265,19 @@ impl Table {
         Self { known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
     }
 
+    /// Writes a row as cells under the titles. Returns whether it has columns, and they fit on the terminal.
+    fn cells(&mut self, row: &Row<'_>, out: &mut TextBuffer) -> bool {
+        let Some(mut cells) = self.columns.as_ref().and_then(|columns| columns.cells(row.definition)) else {
+            return false;
+        };
+        let start = out.len();
+        self.lines.begin_sender(&self.known, About::row(row), false, out);
+        self.known.write_fields(row, out, &mut cells, |_, shown, cell| shown.write(cell));
+        cells.end(out);
+        // A text may be longer than its column.
+        self.lines.style.width.is_none_or(|width| out.characters_since(start) <= width)
+    }
+
     /// The heading, before the first line, and the date where it changes.
     fn head(&mut self, time: Option<Time>, out: &mut TextBuffer) {
         let look = self.lines.style.look;
@@ -310,21 +323,28 @@ impl Form for Table {
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.head(row.time, out);
         let start = out.len();
-        if let Some(mut cells) = self.columns.as_ref().and_then(|columns| columns.cells(row.definition)) {
-            self.lines.begin_sender(&self.known, About::row(row), false, out);
-            let remark = self.known.remark(row);
-            self.known.write_fields(row, out, &mut cells, |_, shown, cell| shown.write(cell));
-            cells.end(out);
+        let remark = self.known.remark(row);
+        let last = self.lines.last.get();
+        if self.cells(row, out) {
             if let Some(remark) = remark {
-                out.push_str(GAP);
+                let room = self.lines.style.width.map(|width| width.saturating_sub(out.characters_since(start)));
+                if room.is_none_or(|room| remark.chars().count() + GAP.len() <= room) {
+                    out.push_str(GAP);
+                } else {
+                    out.push('\n');
+                    out.blanks(self.lines.titles(false).chars().count());
+                }
                 out.push_str(&remark);
             }
             out.push('\n');
             return;
         }
+        out.truncate(start);
+        self.lines.last.set(last);
+        // What is kept of a field is a cell; words have its name in front.
+        let of_cells = self.columns.as_ref().map(|_| std::mem::take(&mut self.known.texts));
         self.lines.begin(&self.known, About::row(row), out);
         self.lines.name(&row.plan.messages[row.message].message.name, out);
-        let remark = self.known.remark(row);
         let mut words = Words::behind(self.lines.style.width, start, out);
         if let Some(label) = self.known.node_label(row.frame.node).filter(|_| self.lines.label_width.is_none()) {
             words.before(0, out);
@@ -346,6 +366,9 @@ impl Form for Table {
             words.after(out);
         }
         out.push('\n');
+        if let Some(of_cells) = of_cells {
+            self.known.texts = of_cells;
+        }
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
