@@ -1,11 +1,12 @@
 //! Which signal of a waveform is which wire of a line, and what its level is.
 
 use std::fmt;
+use std::ops::ControlFlow;
 
 use emberwort_model::medium::MediumKind;
 use thiserror::Error;
 
-use crate::wave::{Signal, Value};
+use crate::wave::{Moment, Signal, Value, WaveSink};
 
 /// What a wire is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -104,6 +105,11 @@ pub enum WiringError {
         /// Some that there are.
         known: String,
     },
+    /// A signal with numbers, of which nobody said what is low and what is high.
+    #[error(
+        "the signal of `{0}` has numbers: say where between low and high is, --threshold 1.6V, or read a file, in which it is found"
+    )]
+    NoThreshold(Role),
     /// A name that fits several signals.
     #[error("several signals are called `{name}`: {known}; say more of the name")]
     Ambiguous {
@@ -240,6 +246,80 @@ impl Comparator {
         self.level = level;
         Some(level)
     }
+}
+
+/// The least and the greatest number that each wire has, for a threshold between them.
+#[derive(Clone, Debug)]
+pub struct Extremes {
+    wiring: Wiring,
+    /// For each signal, the wires that it has to do with, and whether it is taken off there.
+    by_signal: Vec<Vec<(usize, bool)>>,
+    numbers: Vec<[Option<f64>; 2]>,
+    /// By wire: the least and the greatest number; `None` if its signals have levels.
+    found: Vec<Option<(f64, f64)>>,
+}
+
+impl Extremes {
+    /// Of these wires. Those that are not in the waveform have none.
+    pub fn new(wiring: &Wiring) -> Self {
+        let count = wiring.wires.len();
+        Self {
+            wiring: wiring.clone(),
+            by_signal: Vec::new(),
+            numbers: vec![[None; 2]; count],
+            found: vec![None; count],
+        }
+    }
+
+    /// By wire: the least and the greatest number; `None` if its signals have levels.
+    pub fn found(&self) -> &[Option<(f64, f64)>] {
+        &self.found
+    }
+}
+
+impl WaveSink for Extremes {
+    fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
+        self.by_signal = by_signal(&self.wiring, signals).unwrap_or_default();
+        match self.by_signal.is_empty() || !signals.iter().any(|signal| signal.is_analog) {
+            true => ControlFlow::Break(()),
+            false => ControlFlow::Continue(()),
+        }
+    }
+
+    fn value(&mut self, _: Moment, signal: usize, value: Value) -> ControlFlow<()> {
+        let Value::Number(number) = value else { return ControlFlow::Continue(()) };
+        for (wire, is_minus) in self.by_signal.get(signal).into_iter().flatten() {
+            let numbers = &mut self.numbers[*wire];
+            numbers[usize::from(*is_minus)] = Some(number);
+            let difference = match (numbers, &self.wiring.wires[*wire].minus) {
+                ([Some(number), Some(minus)], Some(_)) => *number - *minus,
+                ([Some(number), _], None) => *number,
+                _ => continue,
+            };
+            let (least, greatest) = self.found[*wire].unwrap_or((difference, difference));
+            self.found[*wire] = Some((least.min(difference), greatest.max(difference)));
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn until(&mut self, _: Moment) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+}
+
+/// For each signal of a waveform, the wires that it has to do with, and whether it is taken off there.
+///
+/// # Errors
+/// If a wire has no signal there.
+pub fn by_signal(wiring: &Wiring, signals: &[Signal]) -> Result<Vec<Vec<(usize, bool)>>, WiringError> {
+    let mut found = vec![Vec::new(); signals.len()];
+    for (index, wire) in wiring.wires.iter().enumerate() {
+        found[find(signals, &wire.signal)?].push((index, false));
+        if let Some(minus) = &wire.minus {
+            found[find(signals, minus)?].push((index, true));
+        }
+    }
+    Ok(found)
 }
 
 #[cfg(test)]

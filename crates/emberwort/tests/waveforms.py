@@ -2,9 +2,9 @@
 
 Usage: waveforms.py FOLDER < JSON. The JSON is a list of objects:
   {"name": "a", "line": "uart", "baud": 115200, "data_bits": 8, "parity": "N", "stop_bits": 1, "inverted": false,
-   "device": [[SECONDS, "hex"], ...], "host": [...], "rate": 12e6, "form": "vcd" | "u8" | "f32", "begins": 0.0, "faults": {...}}
+   "device": [[SECONDS, "hex"], ...], "host": [...], "rate": 12e6, "form": "vcd" | "u8" | "f32" | "csv", "begins": 0.0, "faults": {...}}
   {"name": "b", "line": "spi", "hertz": 2e6, "mode": 0, "frames": [[SECONDS, "hex of the device", "hex of the host"], ...], ...}
-Each is written as NAME.vcd, NAME.u8 or NAME.f32.
+Each is written as NAME.vcd, NAME.u8, NAME.f32 or NAME.csv.
 """
 import json
 import random
@@ -105,6 +105,12 @@ for case in json.load(sys.stdin):
     form, begins = case["form"], case.get("begins", 0.0)
     if form == "vcd":
         data = as_vcd(wires, end, names, case.get("rate"))
+    elif form == "csv":
+        noise, lines = random.Random(2), ["Model;made-up scope", "Points;many", "", "Time [us];CH1;CH2;REF"]
+        for number, levels in enumerate(sampled(wires, end, case["rate"], begins)):
+            volts = [0.2 + 3.1 * level + noise.gauss(0, 0.05) for level in levels] + [0.1]
+            lines.append(";".join(f"{value:.4f}".replace(".", ",") for value in [number * 1e6 / case["rate"] - 50] + volts))
+        data = "\r\n".join(lines).encode()
     elif form == "u8":
         data = bytes(sum(level << n for n, level in enumerate(levels)) for levels in sampled(wires, end, case["rate"], begins))
     else:

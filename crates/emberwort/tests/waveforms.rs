@@ -202,6 +202,29 @@ fn volts_become_levels_at_a_threshold() {
     let ran = run(folder, &[&words[..], &volts].concat());
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert_eq!(rows(&ran.out).len(), frames.len());
+    // What is low and what is high is found in a file, and said; of what comes only once it has to be said.
+    let ran = run(folder, &[&words[..], &volts[..4]].concat());
+    assert!(ran.code == 0 && ran.err.contains("; its threshold is 1."), "{}", ran.err);
+    assert_eq!(rows(&ran.out).len(), frames.len());
+    let bytes = std::fs::read(folder.join("noisy.f32")).unwrap();
+    let once: Vec<&str> = words.iter().map(|word| if *word == "noisy.f32" { "-" } else { word }).collect();
+    let ran = common::run_with_input(folder, &[&once[..], &volts[..4]].concat(), &bytes);
+    assert!(ran.code == 2 && ran.err.contains("the signal of `device` has numbers"), "{}", ran.err);
+}
+
+#[test]
+fn tables_of_samples_are_read_with_their_headings() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    written(folder, &json!([case("table", &frames, &json!({"form": "csv", "rate": 1e6}))]));
+    let words = ["decode", "table.csv", "--on", "bus485", "--as", "ndjson", "--strict"];
+    // A difference of two signals is a wire, too: the reference is at rest.
+    let wires = ["--wire", "device=CH1-REF", "--wire", "host=CH2"];
+    let ran = run(folder, &[&words[..], &wires].concat());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.err.contains("3 lines in front of the samples were stepped over"), "{}", ran.err);
+    must_hold(&ran.out, &frames, 10.0 / 115_200.0, "table");
 }
 
 #[test]
@@ -231,6 +254,7 @@ fn wires_that_are_not_there_are_said() {
     let frames = frames(folder);
     written(folder, &json!([case("a", &frames, &json!({}))]));
     std::fs::write(folder.join("no.vcd"), "hello there").unwrap();
+    std::fs::write(folder.join("cut.vcd"), "$var wire 1 ! tx $end here").unwrap();
     std::fs::write(folder.join("back.vcd"), "$var wire 1 ! tx $end $enddefinitions $end #5 1! #4 0!").unwrap();
     for (words, said) in [
         (
@@ -246,16 +270,17 @@ fn wires_that_are_not_there_are_said() {
             "--invert host: no --wire says that wire",
         ),
         (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--sample", "u8"], "--sample needs --rate"),
-        (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--rate", "12MHz"], "--rate is for raw samples"),
         (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--rate", "12 m"], "`12 m` is no rate; write it as 12MHz"),
         (&["nothing.vcd", "--on", "bus485", "--wire", "device=tx"], "nothing.vcd"),
     ] {
         let ran = run(folder, &[&["decode"][..], words].concat());
         assert!(ran.code == 2 && ran.err.contains(said), "{words:?}: {}", ran.err);
     }
-    for (file, said) in
-        [("no.vcd", "the header has `hello` where a command is expected"), ("back.vcd", "time goes back")]
-    {
+    for (file, said) in [
+        ("no.vcd", "this is neither a value change dump nor a table of samples"),
+        ("cut.vcd", "the header has `here` where a command is expected"),
+        ("back.vcd", "time goes back"),
+    ] {
         let ran = run(folder, &["decode", file, "--on", "bus485", "--wire", "device=tx"]);
         assert!(ran.code == 1 && ran.err.contains(said), "{}", ran.err);
     }

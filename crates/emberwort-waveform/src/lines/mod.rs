@@ -11,7 +11,7 @@ use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Times};
 
 use crate::wave::{Moment, Signal, Value, WaveSink};
-use crate::wiring::{Comparator, Role, Wiring, WiringError, find};
+use crate::wiring::{Comparator, Role, Wiring, WiringError, by_signal};
 
 /// A byte on a line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -207,20 +207,24 @@ impl<S: ChunkSink> Listener<S> {
 
 impl<S: ChunkSink> WaveSink for Listener<S> {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
-        self.by_signal = vec![Vec::new(); signals.len()];
-        for (index, wire) in self.wiring.wires.iter().enumerate() {
-            let named = [Some(&wire.signal), wire.minus.as_ref()];
-            for (name, is_minus) in named.into_iter().flatten().zip([false, true]) {
-                match find(signals, name) {
-                    Ok(signal) => self.by_signal[signal].push((index, is_minus)),
-                    Err(problem) => {
-                        self.problem = Some(problem);
-                        return ControlFlow::Break(());
-                    }
-                }
+        match by_signal(&self.wiring, signals) {
+            Ok(found) => {
+                let has_numbers = |wire: usize| {
+                    let mut of_wire =
+                        (0..signals.len()).filter(|signal| found[*signal].iter().any(|(to, _)| *to == wire));
+                    of_wire.any(|signal| signals[signal].is_analog)
+                };
+                let unclear = (0..self.wiring.wires.len())
+                    .find(|wire| self.wiring.wires[*wire].threshold.is_none() && has_numbers(*wire));
+                self.problem = unclear.map(|wire| WiringError::NoThreshold(self.wiring.wires[wire].role));
+                self.by_signal = found;
+                if self.problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            }
+            Err(problem) => {
+                self.problem = Some(problem);
+                ControlFlow::Break(())
             }
         }
-        ControlFlow::Continue(())
     }
 
     fn value(&mut self, at: Moment, signal: usize, value: Value) -> ControlFlow<()> {

@@ -112,7 +112,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     for (name, damage) in &read.inputs.damage {
         say!("{}", damage_text(name, damage));
     }
-    for note in read.inputs.remarks() {
+    for note in read.inputs.all_remarks() {
         say!("{note}");
     }
     let statistics = &read.statistics;

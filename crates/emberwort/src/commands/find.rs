@@ -59,7 +59,7 @@ fn account(reading: &Reading, input: &InputArgs) -> Ending {
     for (name, damage) in &inputs.damage {
         say!("{}", damage_text(name, damage));
     }
-    for note in inputs.remarks() {
+    for note in inputs.all_remarks() {
         say!("{note}");
     }
     if inputs.damage.is_empty() { Ending::Clean } else { Ending::WithFindings }

@@ -44,8 +44,8 @@ pub struct InputsRead {
     texts: Vec<String>,
     /// What else is worth a word: lines that hold no record, gaps of a network.
     pub notes: Vec<String>,
-    /// What somebody wrote into the captures, as sentences.
-    comments: Vec<String>,
+    /// What is no finding: comments in the captures, levels that were found.
+    pub remarks: Vec<String>,
 }
 
 impl Reading {
@@ -118,7 +118,7 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
             if nameless.len() > some.len() { ", …" } else { "" }
         ));
     }
-    inputs.comments = comments(demux.comments());
+    inputs.remarks = comments(demux.comments());
     Ok((demux.into_sink(), inputs))
 }
 
@@ -147,8 +147,8 @@ struct InputRead {
 
 impl InputsRead {
     /// All that is to be said beside the accounting, line by line.
-    pub fn remarks(&self) -> impl Iterator<Item = &String> {
-        self.notes.iter().chain(&self.comments)
+    pub fn all_remarks(&self) -> impl Iterator<Item = &String> {
+        self.notes.iter().chain(&self.remarks)
     }
 
     fn add(&mut self, name: String, read: InputRead) {

@@ -142,7 +142,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     for (name, damage) in &reading.inputs.damage {
         say!("{}", damage_text(name, damage));
     }
-    for note in reading.inputs.remarks() {
+    for note in reading.inputs.all_remarks() {
         say!("{note}");
     }
     Ok(if reading.inputs.damage.is_empty() { Ending::Clean } else { Ending::WithFindings })

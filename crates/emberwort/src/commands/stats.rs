@@ -97,7 +97,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(left) = sums.as_ref().map(|sums| sums.summary.not_kept).filter(|left| *left > 0) {
         say!("{} of senders beyond the first 4096 are in the counts of bytes and frames alone", plural(left, "row"));
     }
-    for note in read_one.inputs.remarks() {
+    for note in read_one.inputs.all_remarks() {
         say!("{note}");
     }
     if let Some(hint) = hint(&read_one.statistics) {

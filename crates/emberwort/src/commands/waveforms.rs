@@ -1,17 +1,19 @@
 //! Waveforms as inputs: the wires of a channel, read down to its bytes.
 
-use std::io::BufReader;
+use std::io::{BufReader, Read as _};
+use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
 use emberwort_capture::demux::StreamSink;
 use emberwort_capture::packing::Unpacked;
+use emberwort_capture::source;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
 use emberwort_waveform::lines::uart::Flaw;
 use emberwort_waveform::lines::{Seen, spi, uart};
-use emberwort_waveform::sources::{samples, vcd};
-use emberwort_waveform::wiring::Threshold;
-use emberwort_waveform::{Listener, Moment, Role, Wire, Wiring};
+use emberwort_waveform::sources::{samples, table, vcd};
+use emberwort_waveform::wiring::{Extremes, Threshold};
+use emberwort_waveform::{Damage, Listener, Moment, Outcome, Role, WaveSink, Wire, Wiring};
 
 use super::inputs::{InputsRead, input_name, open};
 use super::sources::Settings;
@@ -25,34 +27,36 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead
     let medium = &plan.channels[channel].medium.kind;
     let [path] = args.inputs.as_slice() else { bail!("name one waveform to read, or `-` for standard input") };
     let name = &plan.channels[channel].name;
-    let mut listener = Listener::new(channel, medium, wiring(&args.wave)?, sink).map_err(|problem| match problem {
+    let shown = input_name(path);
+    let cannot_be_read = || format!("{shown} cannot be read");
+    let mut wiring = wiring(&args.wave)?;
+    if let (Some(_), Some(rate), Some(few)) = (args.wave.sample, args.wave.rate, bits_a_second(medium)) {
+        inputs.notes.extend(too_few(rate, few));
+    }
+    let has_threshold = args.wave.threshold.is_some();
+    // What comes only once cannot be looked at before it is read.
+    if !has_threshold && path != Path::new("-") {
+        let mut extremes = Extremes::new(&wiring);
+        hear(settings, path, &mut extremes).with_context(cannot_be_read)?;
+        for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()) {
+            inputs.remarks.extend(found.map(|found| set_threshold(wire, found)));
+        }
+    }
+    let mut listener = Listener::new(channel, medium, wiring, sink).map_err(|problem| match problem {
         Some(problem) => anyhow!("{problem}"),
         None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
     })?;
-    let shown = input_name(path);
-    let mut unpacked = Unpacked::new(open(settings, path).with_context(|| format!("{shown} cannot be read"))?)?;
-    let outcome = match (args.wave.sample, args.wave.rate) {
-        (Some(_), None) => bail!("--sample needs --rate, the samples a second: --rate 12MHz"),
-        (None, Some(_)) => bail!("--rate is for raw samples, whose form --sample says: --sample u8"),
-        (Some(form), Some(rate)) => {
-            if let Some(few) = too_few(rate, bits_a_second(medium)) {
-                inputs.notes.push(few);
-            }
-            samples::read(&mut unpacked, sample(form), rate, &mut listener)
-        }
-        (None, None) => vcd::read(BufReader::with_capacity(1 << 16, &mut unpacked), &mut listener),
-    };
-    let outcome = outcome.with_context(|| format!("{shown} cannot be read"))?;
+    let heard = hear(settings, path, &mut listener).with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
         bail!("{shown}: {problem}");
     }
-    let packed = unpacked.damage();
-    let damage = packed.map(|reason| (outcome.bytes, reason));
-    let damage = damage.or_else(|| outcome.damage.map(|damage| (damage.offset, damage.reason)));
-    inputs.file_bytes += outcome.bytes;
-    if let Some((offset, reason)) = damage {
-        inputs.damage.push((shown, emberwort_capture::Damage { offset, reason: escaped(&reason) }));
+    inputs.file_bytes += heard.outcome.bytes;
+    if let Some(damage) = heard.outcome.damage {
+        let damage = emberwort_capture::Damage { offset: damage.offset, reason: escaped(&damage.reason) };
+        inputs.damage.push((shown, damage));
     }
+    inputs.remarks.extend(heard.remark);
+    inputs.notes.extend(heard.note);
     let length = listener.now();
     let (sink, seen) = listener.finish();
     for seen in &seen {
@@ -62,6 +66,57 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead
         });
     }
     Ok(sink)
+}
+
+/// How the reading of a waveform ended.
+struct Heard {
+    outcome: Outcome,
+    /// What is worth a word, and no finding.
+    remark: Option<String>,
+    /// What is a finding.
+    note: Option<String>,
+}
+
+/// Reads the waveform into a sink.
+fn hear(settings: &Settings, path: &Path, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+    let wave = &settings.args.wave;
+    let mut unpacked = Unpacked::new(open(settings, path)?)?;
+    let (mut remark, mut note) = (None, None);
+    let mut outcome = match (wave.sample, wave.rate) {
+        (Some(_), None) => bail!("--sample needs --rate, the samples a second: --rate 12MHz"),
+        (Some(form), Some(rate)) => samples::read(&mut unpacked, sample(form), rate, sink)?,
+        (None, rate) => {
+            let first = source::read_first(&mut unpacked)?;
+            let is_dump = first.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'$');
+            let input = BufReader::with_capacity(1 << 16, first.as_slice().chain(&mut unpacked));
+            if is_dump && rate.is_none() {
+                vcd::read(input, sink)?
+            } else {
+                let (outcome, found) = table::read(input, rate, sink)?;
+                let lines = plural(found.preamble, "line");
+                remark = (found.preamble > 0).then(|| format!("{lines} in front of the samples were stepped over"));
+                note = found.skipped.map(|(first, count)| {
+                    format!("{} without a sample, the first is line {first}", plural(count, "line"))
+                });
+                outcome
+            }
+        }
+    };
+    if let Some(reason) = unpacked.damage() {
+        outcome.damage = Some(Damage { offset: outcome.bytes, reason });
+    }
+    Ok(Heard { outcome, remark, note })
+}
+
+/// Puts the threshold of a wire in the middle between its extremes; says so.
+fn set_threshold(wire: &mut Wire, (least, greatest): (f64, f64)) -> String {
+    let (at, swing) = (f64::midpoint(least, greatest), greatest - least);
+    let hysteresis = wire.threshold.map_or(swing / 10.0, |said| said.hysteresis);
+    wire.threshold = Some(Threshold { at, hysteresis });
+    format!(
+        "the wire `{}` goes from {least:.3} to {greatest:.3}; its threshold is {at:.3}, with a hysteresis of {hysteresis:.3} (--threshold, --hysteresis)",
+        wire.role
+    )
 }
 
 /// The wires that the arguments say.
@@ -104,11 +159,11 @@ fn too_few(rate: u64, bits_a_second: u64) -> Option<String> {
 }
 
 /// Bits a second of a line.
-fn bits_a_second(medium: &MediumKind) -> u64 {
+fn bits_a_second(medium: &MediumKind) -> Option<u64> {
     match *medium {
-        MediumKind::Uart { baud, .. } => u64::from(baud),
-        MediumKind::Spi { hertz } => u64::from(hertz),
-        _ => 0,
+        MediumKind::Uart { baud, .. } => Some(u64::from(baud)),
+        MediumKind::Spi { hertz } => Some(u64::from(hertz)),
+        _ => None,
     }
 }
 
