@@ -16,6 +16,8 @@ const MAX_PREAMBLE: usize = 1000;
 pub struct Found {
     /// Lines in front of the samples and their heading, which say nothing here.
     pub preamble: usize,
+    /// Whether a heading was found.
+    pub has_heading: bool,
     /// Lines that hold no sample, between and behind those that do: the first, counted from 1, and how many.
     pub skipped: Option<(u64, u64)>,
 }
@@ -55,6 +57,7 @@ pub fn read(mut input: impl BufRead, rate: Option<u64>, sink: &mut impl WaveSink
             match Table::of(&text, heading.as_deref(), rate) {
                 Some(made) => {
                     found.preamble -= usize::from(made.has_heading).min(found.preamble);
+                    found.has_heading = made.has_heading;
                     let flow = sink.signals(&made.signals);
                     last = vec![None; made.signals.len()];
                     table = Some(made);
@@ -150,8 +153,9 @@ impl Table {
         let columns = line.split(separator).count();
         let titles: Option<Vec<String>> = heading.and_then(|heading| {
             let cells: Vec<&str> = heading.split(separator).map(|cell| cell.trim().trim_matches('"').trim()).collect();
-            let fits = cells.len() == columns && cells.iter().all(|cell| number(cell, separator).is_none());
-            fits.then(|| cells.into_iter().map(str::to_owned).collect())
+            // It may name columns that have nothing in them.
+            let fits = cells.len() >= columns && cells.iter().all(|cell| number(cell, separator).is_none());
+            fits.then(|| cells.into_iter().take(columns).map(str::to_owned).collect())
         });
         let has_heading = titles.is_some();
         let mut titles = titles.unwrap_or_else(|| (0..columns).map(|column| column.to_string()).collect());
@@ -249,7 +253,8 @@ mod tests {
         }
         let (alone, ..) = log("1\n1\n0\n", Some(1_000_000));
         assert_eq!(alone.values, [(0, 0, 1.0), (2_000_000, 0, 0.0)]);
-        assert_eq!(log("a preamble\nTime,CH1\n0,1\n", None).2, Found { preamble: 1, skipped: None });
+        assert_eq!(log("a preamble\nTime,CH1\n0,1\n", None).2, Found { preamble: 1, has_heading: true, skipped: None });
+        assert!(!log("0,1\n1,2\n", None).2.has_heading);
     }
 
     #[test]

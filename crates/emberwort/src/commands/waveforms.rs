@@ -94,7 +94,12 @@ fn hear(settings: &Settings, path: &Path, sink: &mut impl WaveSink) -> anyhow::R
             } else {
                 let (outcome, found) = table::read(input, rate, sink)?;
                 let lines = plural(found.preamble, "line");
-                remark = (found.preamble > 0).then(|| format!("{lines} in front of the samples were stepped over"));
+                let stepped =
+                    (found.preamble > 0).then(|| format!("{lines} in front of the samples were stepped over"));
+                let is_taken = outcome.damage.is_none() && !found.has_heading && rate.is_none();
+                let taken = "the table has no heading: its first column is taken for the time in seconds".to_owned();
+                remark =
+                    stepped.into_iter().chain(is_taken.then_some(taken)).reduce(|one, other| format!("{one}\n{other}"));
                 note = found.skipped.map(|(first, count)| {
                     format!("{} without a sample, the first is line {first}", plural(count, "line"))
                 });
