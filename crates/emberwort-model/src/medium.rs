@@ -1,6 +1,8 @@
 //! What a channel runs over. All that the rest of the tool has to know of a medium stands in this file, question by question; how it is
 //! written stands in the parser of channels, and what its frames cost in [`wire_time`].
 
+use std::fmt;
+
 use num_rational::Ratio;
 
 use crate::budget::wire_time::{self, Lora, Seconds, WireCost, can, ethernet_bytes, ratio};
@@ -33,6 +35,8 @@ pub enum MediumKind {
     Spi {
         /// Clock in hertz.
         hertz: u32,
+        /// How words stand on its wires.
+        words: SpiWords,
     },
     /// A two-wire bus; each transfer is a frame.
     I2c {
@@ -82,6 +86,47 @@ pub enum MediumKind {
         /// Bits a second.
         bitrate: u32,
     },
+}
+
+/// How words stand on the wires of a serial peripheral interface.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SpiWords {
+    /// 0 to 3: the clock rests high in modes 2 and 3, and data are taken at the second edge of a pulse in modes 1 and 3.
+    pub mode: u8,
+    /// Bits of a word, 1 to 64.
+    pub bits: u8,
+    /// Whether the least significant bit comes first.
+    pub is_lsb_first: bool,
+    /// The level of the wire that selects the device, while it does; `None` if there is no such wire.
+    pub select: Option<bool>,
+}
+
+impl Default for SpiWords {
+    /// Mode 0, words of 8 bits, most significant bit first, selected by a low level.
+    fn default() -> Self {
+        Self { mode: 0, bits: 8, is_lsb_first: false, select: Some(false) }
+    }
+}
+
+impl fmt::Display for SpiWords {
+    /// What is not as usual, with a blank in front of each word, as a definition says it.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let usual = Self::default();
+        if self.mode != usual.mode {
+            write!(f, " mode {}", self.mode)?;
+        }
+        if self.bits != usual.bits {
+            write!(f, " word {} {}", self.bits, if self.bits == 1 { "bit" } else { "bits" })?;
+        }
+        if self.is_lsb_first {
+            f.write_str(" lsb first")?;
+        }
+        match self.select {
+            None => f.write_str(" select none"),
+            Some(true) => f.write_str(" select high"),
+            Some(false) => Ok(()),
+        }
+    }
 }
 
 /// How the bytes of a medium stand in a capture.
@@ -148,7 +193,7 @@ impl MediumKind {
             MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
                 format!("uart {baud} {data_bits}{parity}{stop_bits}")
             }
-            MediumKind::Spi { hertz } => format!("spi {}", speed(hertz, "Hz")),
+            MediumKind::Spi { hertz, words } => format!("spi {}{words}", speed(hertz, "Hz")),
             MediumKind::I2c { hertz } => format!("i2c {}", speed(hertz, "Hz")),
             MediumKind::Can { bitrate, data_bitrate: None } => format!("can {}", speed(bitrate, "bit/s")),
             MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
@@ -285,7 +330,8 @@ impl MediumKind {
                 MediumKind::Uart { baud: other, data_bits: data, parity: check, stop_bits: stop },
             ) => (baud, data_bits, parity) == (other, data, check) && stop_bits >= stop,
             // The host gives the clock.
-            (MediumKind::Spi { .. }, MediumKind::Spi { .. }) | (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
+            (MediumKind::Spi { words, .. }, MediumKind::Spi { words: other, .. }) => words == other,
+            (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
             // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
             (MediumKind::Can { bitrate, data_bitrate }, MediumKind::Can { bitrate: other, data_bitrate: data }) => {
                 bitrate == other && (data_bitrate.is_none() || data_bitrate == data)
@@ -378,7 +424,10 @@ impl MediumKind {
                 let each = 1 + u64::from(*data_bits) + u64::from(*parity != 'N') + u64::from(*stop_bits);
                 at(count * each, *baud)
             }
-            MediumKind::Spi { hertz } => at(count * 8, *hertz),
+            MediumKind::Spi { hertz, words } => {
+                let bits = u64::from(words.bits);
+                at(count.div_ceil(bits.div_ceil(8)) * bits, *hertz)
+            }
             // A start condition, the address with its direction and acknowledge bit, each byte with one, a stop condition
             // (UM10204, the bus specification, section 3.1).
             MediumKind::I2c { hertz } => at(1 + 9 + count * 9 + 1, *hertz),

@@ -3,6 +3,7 @@
 
 use emberwort_model::budget::wire_time::{Lora, can};
 use emberwort_model::budget::{body, decimal_text, energy, message_on, report, time_text, to_f64};
+use emberwort_model::medium::SpiWords;
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::{Plan, Source, check, what_if};
 use num_rational::Ratio;
@@ -182,7 +183,10 @@ fn other_media_by_hand() {
     let time = |medium: &MediumKind, bytes| medium.worst(bytes, false);
     assert_eq!((time(&uart('N', 1), 3).bits, time(&uart('E', 2), 3).bits), (30, 36));
     assert_eq!(time(&uart('N', 1), 96).time, Ratio::new(1, 10));
-    assert_eq!(time(&MediumKind::Spi { hertz: 2_000_000 }, 2).time, Ratio::new(8, 1_000_000));
+    assert_eq!(
+        time(&MediumKind::Spi { hertz: 2_000_000, words: SpiWords::default() }, 2).time,
+        Ratio::new(8, 1_000_000)
+    );
     // Start, address with its acknowledge bit, two bytes with theirs, stop: 1 + 9 + 18 + 1.
     assert_eq!(time(&MediumKind::I2c { hertz: 400_000 }, 2).bits, 29);
     let udp = |ipv6| MediumKind::Udp { port: 1, ipv6, bitrate: 100_000_000 };

@@ -291,6 +291,12 @@ fn one_mistake_gives_one_finding() {
         ("channel c { medium uart fast 8N1 }", "E010"),
         ("channel c { medium uart 9600 9X3 }", "E010"),
         ("channel c { medium carrier_pigeon }", "E012"),
+        ("channel c { medium spi 2 MHz mode 4 packet }", "E005"),
+        ("channel c { medium spi 2 MHz word 65 bits packet }", "E207"),
+        ("channel c { medium spi 2 MHz word 8 packet }", "E010"),
+        ("channel c { medium spi 2 MHz lsb packet }", "E010"),
+        ("channel c { medium spi 2 MHz select up packet }", "E010"),
+        ("channel c { medium spi 2 MHz mode 1 mode 1 packet }", "E105"),
         ("channel c { medium udp 0 packet frame { body } }", "E005"),
         ("channel c { packet frame { body } }", "E106"),
         ("channel c { medium udp 7 packet limit 0 bytes frame { body } }", "E207"),
@@ -323,4 +329,25 @@ fn suggestions_are_near_or_none() {
     assert_eq!(nearest("gate", words), None);
     assert_eq!(nearest("x", ["y"]), None, "at least one letter stays");
     assert_eq!(escaped("a\u{1b}[1m\u{202e}é\n"), "a\\u{1b}[1m\\u{202e}é\\n");
+}
+
+#[test]
+fn the_words_of_a_medium_come_in_any_order() {
+    let all = ["mode 1", "word 16 bits", "lsb first", "select high"];
+    let usual = "spi 2 MHz mode 1 word 16 bits lsb first select high";
+    let said = |words: &str| {
+        let plan = link(
+            "little",
+            &format!("channel c {{ medium spi 2 MHz {words}\n packet }}\nmessage M {{ from device on c a : u16 }}"),
+        );
+        plan.channels[0].medium.kind.text()
+    };
+    for first in 0..4 {
+        let turned: Vec<&str> = (0..4).map(|n| all[(first + n) % 4]).collect();
+        assert_eq!(said(&turned.join(" ")), usual);
+        let back: Vec<&str> = turned.into_iter().rev().collect();
+        assert_eq!(said(&back.join("  ")), usual);
+    }
+    assert_eq!(said("mode 0 word 8 bits msb first select low"), "spi 2 MHz");
+    assert_eq!(said("select none"), "spi 2 MHz select none");
 }

@@ -30,7 +30,10 @@ impl Role {
     pub fn of(medium: &MediumKind) -> Option<(&'static [Self], usize)> {
         match medium {
             MediumKind::Uart { data_bits: 5..=8, .. } => Some((&[Self::Device, Self::Host], 0)),
-            MediumKind::Spi { .. } => Some((&[Self::Clock, Self::Device, Self::Host, Self::Select], 1)),
+            MediumKind::Spi { words, .. } if words.select.is_none() => {
+                Some((&[Self::Clock, Self::Device, Self::Host], 1))
+            }
+            MediumKind::Spi { .. } => Some((&[Self::Clock, Self::Select, Self::Device, Self::Host], 2)),
             _ => None,
         }
     }

@@ -3,7 +3,8 @@
 Usage: waveforms.py FOLDER < JSON. The JSON is a list of objects:
   {"name": "a", "line": "uart", "baud": 115200, "data_bits": 8, "parity": "N", "stop_bits": 1, "inverted": false,
    "device": [[SECONDS, "hex"], ...], "host": [...], "rate": 12e6, "form": "vcd" | "u8" | "f32" | "csv", "begins": 0.0, "faults": {...}}
-  {"name": "b", "line": "spi", "hertz": 2e6, "mode": 0, "frames": [[SECONDS, "hex of the device", "hex of the host"], ...], ...}
+  {"name": "b", "line": "spi", "hertz": 2e6, "mode": 0, "bits": 8, "lsb_first": false, "select": 0,
+   "frames": [[SECONDS, "words of the device in hex", "words of the host"], ...], ...}
 Each is written as NAME.vcd, NAME.u8, NAME.f32 or NAME.csv.
 """
 import json
@@ -42,21 +43,23 @@ def uart_edges(bursts, case):
 
 
 def spi_edges(case):
-    """Changes of clock, select, device and host."""
+    """Changes of clock, select, device and host. Words are given as numbers in hex."""
     half, (rest, second) = 0.5 / case["hertz"], (case["mode"] >> 1, case["mode"] & 1)
-    clock, select, device, host = [(0.0, rest)], [(0.0, 1)], [(0.0, 0)], [(0.0, 0)]
+    select_level = case.get("select", 0)
+    clock, select, device, host = [(0.0, rest)], [(0.0, 1 - (select_level or 0))], [(0.0, 0)], [(0.0, 0)]
     for start, from_device, from_host in case["frames"]:
-        select.append((start, 0))
+        select.append((start, select_level))
         at = start + 2 * half
-        for one, other in zip(bytes.fromhex(from_device), bytes.fromhex(from_host)):
-            for n in range(7, -1, -1):
+        for one, other in zip(from_device.split(), from_host.split()):
+            order = range(case["bits"]) if case.get("lsb_first") else range(case["bits"] - 1, -1, -1)
+            for n in order:
                 # In modes 1 and 3 data change with the first edge of a pulse, else half a pulse before it.
-                change = at if second else at - half
-                device.append((change, one >> n & 1))
-                host.append((change, other >> n & 1))
+                change = at + half / 8 if second else at - half + half / 8
+                device.append((change, int(one, 16) >> n & 1))
+                host.append((change, int(other, 16) >> n & 1))
                 clock += [(at, 1 - rest), (at + half, rest)]
                 at += 2 * half
-        select.append((at + half, 1))
+        select.append((at + half, 1 - (select_level or 0)))
     return clock, select, device, host
 
 

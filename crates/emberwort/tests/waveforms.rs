@@ -231,20 +231,75 @@ fn tables_of_samples_are_read_with_their_headings() {
 fn words_of_a_serial_peripheral_interface_are_read() {
     let folder = project();
     let folder = folder.path();
-    let readings: Vec<(f64, String, String)> = (0..20u32)
-        .map(|n| (0.0001 + f64::from(n) * 1e-4, format!("{:04x}", n * 771 % 0xFFFF), format!("{:04x}", n)))
-        .collect();
-    let case = json!({"name": "probe", "line": "spi", "hertz": 2e6, "mode": 0, "frames": readings, "form": "vcd"});
-    written(folder, &json!([case]));
-    let wires = ["--wire", "clock=sck", "--wire", "select=cs", "--wire", "device=miso"];
-    let out = succeed(folder, &[&["decode", "probe.vcd", "--on", "probe", "--as", "ndjson"][..], &wires].concat());
-    let found: Vec<Json> = rows(&out);
-    assert_eq!(found.len(), readings.len(), "{out}");
-    for (row, (start, hex, _)) in found.iter().zip(&readings) {
-        let direct = succeed(folder, &["decode", "--hex", hex, "--on", "probe", "--from", "device", "--as", "ndjson"]);
-        assert_eq!(row["fields"], rows(&direct)[0]["fields"], "{hex}");
-        assert!((seconds(row) - start - 16.0 / 2e6).abs() < 1e-6, "{row}");
+    let own = std::fs::read_to_string(folder.join("pump.ember")).unwrap();
+    // (what the definition says, mode, bits of a word, least significant bit first, level that selects)
+    let forms = [
+        ("", 0, 8, false, Some(0)),
+        (" mode 1", 1, 8, false, Some(0)),
+        (" lsb first mode 2", 2, 8, true, Some(0)),
+        (" mode 3 word 16 bits", 3, 16, false, Some(0)),
+        (" word 16 bits lsb first select high", 0, 16, true, Some(1)),
+        (" select none mode 1", 1, 8, false, None),
+        (" word 12 bits", 0, 12, false, Some(0)),
+    ];
+    // The sensor answers with 16 bits: all readings as numbers.
+    let numbers: Vec<u64> = (0..40).map(|n| n * 1657 % 4096).collect();
+    let word_of = |number: u64, bits: u32| match bits {
+        8 => format!("{:02x} {:02x}", number >> 8, number & 0xFF),
+        _ => format!("{number:x}"),
+    };
+    let case = |n: usize| {
+        let (_, mode, bits, lsb_first, select) = forms[n];
+        let frames: Json = (0..)
+            .zip(&numbers)
+            .map(|(n, number)| json!([0.0001 + f64::from(n) * 1e-4, word_of(*number, bits), word_of(0, bits)]))
+            .collect();
+        json!({"name": format!("spi{n}"), "line": "spi", "hertz": 2e6, "mode": mode, "bits": bits, "lsb_first": lsb_first, "select": select.unwrap_or(0), "frames": frames, "form": "vcd"})
+    };
+    written(folder, &(0..forms.len()).map(case).collect());
+    for (n, (words, _, bits, lsb_first, select)) in forms.iter().enumerate() {
+        std::fs::write(folder.join("pump.ember"), own.replace("spi 2 MHz", &format!("spi 2 MHz{words}"))).unwrap();
+        let file = format!("spi{n}.vcd");
+        let mut line = vec![
+            "decode",
+            &file,
+            "--on",
+            "probe",
+            "--as",
+            "ndjson",
+            "--strict",
+            "--wire",
+            "clock=sck",
+            "--wire",
+            "device=miso",
+        ];
+        if select.is_some() {
+            line.extend(["--wire", "select=cs"]);
+        }
+        let ran = run(folder, &line);
+        assert_eq!(ran.code, 0, "{words}: {}", ran.err);
+        let found = rows(&ran.out);
+        assert_eq!(found.len(), numbers.len(), "{words}: {}", ran.err);
+        for ((row, number), at) in found.iter().zip(&numbers).zip(0..) {
+            // The bytes in the order in which they come.
+            let bytes = if *lsb_first && *bits == 16 { number.swap_bytes() >> 48 } else { *number };
+            let hex = format!("{bytes:04x}");
+            let direct =
+                succeed(folder, &["decode", "--hex", &hex, "--on", "probe", "--from", "device", "--as", "ndjson"]);
+            assert_eq!(row["fields"], rows(&direct)[0]["fields"], "{words}: {hex}");
+            let total = f64::from(if *bits == 12 { 12 } else { 16 });
+            let end = 0.0001 + f64::from(at) * 1e-4 + (total + 0.5) / 2e6;
+            assert!((seconds(row) - end).abs() < 1e-6, "{words}: {row} {end}");
+        }
     }
+    // A wrong mode or word length is said, where it shows.
+    std::fs::write(folder.join("pump.ember"), own.replace("spi 2 MHz", "spi 2 MHz word 24 bits")).unwrap();
+    let wires = ["--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=cs"];
+    let ran = run(folder, &[&["decode", "spi0.vcd", "--on", "probe"][..], &wires].concat());
+    assert!(ran.err.contains("40 frames ended inside of a word, the first at 0.0001"), "{}", ran.err);
+    let swapped = ["--wire", "clock=miso", "--wire", "device=sck", "--wire", "select=mosi"];
+    let ran = run(folder, &[&["decode", "spi0.vcd", "--on", "probe", "--strict"][..], &swapped].concat());
+    assert_eq!(ran.code, 1, "{}", ran.err);
 }
 
 #[test]
@@ -265,6 +320,10 @@ fn wires_that_are_not_there_are_said() {
         (&["a.vcd", "--on", "bus485", "--wire", "device=tx", "--wire", "device=rx"], "the wire `device` is said twice"),
         (&["a.vcd", "--on", "house", "--wire", "device=tx"], "waveforms of `house` cannot be read"),
         (&["a.vcd", "--on", "probe", "--wire", "device=tx"], "the line needs its wire `clock`: --wire clock=SIGNAL"),
+        (
+            &["a.vcd", "--on", "probe", "--wire", "clock=tx", "--wire", "device=rx"],
+            "the line needs its wire `select`: --wire select=SIGNAL",
+        ),
         (
             &["a.vcd", "--on", "bus485", "--wire", "device=tx", "--invert", "host"],
             "--invert host: no --wire says that wire",

@@ -5,7 +5,7 @@ use super::lexer::TokenKind;
 use super::parser::Parser;
 use crate::algorithm::{Algorithm, Crc};
 use crate::diagnostics::{Code, Finding, nearest};
-use crate::medium::{Medium, MediumKind};
+use crate::medium::{Medium, MediumKind, SpiWords};
 use crate::number::Decimal;
 use crate::source::Span;
 use crate::stuffing::{ByteSet, Escape, Stuffing};
@@ -173,7 +173,7 @@ impl Parser<'_> {
                     MediumKind::Tcp { port, ipv6, bitrate }
                 }
             }
-            "spi" => MediumKind::Spi { hertz: self.speed("Hz", "spi 2 MHz")? },
+            "spi" => MediumKind::Spi { hertz: self.speed("Hz", "spi 2 MHz")?, words: self.spi_words()? },
             "i2c" => MediumKind::I2c { hertz: self.speed("Hz", "i2c 400 kHz")? },
             "stream" => MediumKind::Stream { bitrate: self.speed("bit/s", "stream 1 Mbit/s")? },
             "can" => {
@@ -184,6 +184,46 @@ impl Parser<'_> {
             }
             _ => return self.lora(),
         })
+    }
+
+    /// What is said of the words of a serial peripheral interface, in any order.
+    fn spi_words(&mut self) -> Option<SpiWords> {
+        let (mut mode, mut bits, mut order, mut select) = (None, None, None, None);
+        loop {
+            let start = self.peek().span;
+            if self.eat_word("mode") {
+                let (number, _) = self.whole("a mode", 0, 3, Code::BadNumber)?;
+                self.once(&mut mode, number as u8, "mode", start);
+            } else if self.eat_word("word") {
+                let (number, _) = self.whole("a number of bits", 1, 64, Code::BadSize)?;
+                if !self.eat_word("bits") && !self.eat_word("bit") {
+                    return self.unexpected("`bits`", "write `word 16 bits`");
+                }
+                self.once(&mut bits, number as u8, "word", start);
+            } else if self.is_word("lsb") || self.is_word("msb") {
+                let is_lsb_first = self.eat_word("lsb") || !self.eat_word("msb");
+                if !self.eat_word("first") {
+                    return self.unexpected("`first`", "write `lsb first` or `msb first`");
+                }
+                self.once(&mut order, is_lsb_first, "the order of bits", start);
+            } else if self.eat_word("select") {
+                let level = match () {
+                    () if self.eat_word("low") => Some(false),
+                    () if self.eat_word("high") => Some(true),
+                    () if self.eat_word("none") => None,
+                    () => return self.unexpected("a level", "write `select low`, `select high`, or `select none`"),
+                };
+                self.once(&mut select, level, "select", start);
+            } else {
+                let usual = SpiWords::default();
+                return Some(SpiWords {
+                    mode: mode.unwrap_or(usual.mode),
+                    bits: bits.unwrap_or(usual.bits),
+                    is_lsb_first: order.unwrap_or(usual.is_lsb_first),
+                    select: select.unwrap_or(usual.select),
+                });
+            }
+        }
     }
 
     fn lora(&mut self) -> Option<MediumKind> {

@@ -5,7 +5,7 @@ pub mod uart;
 
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::MediumKind;
+use emberwort_model::medium::{MediumKind, SpiWords};
 use emberwort_model::model::End;
 use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Times};
@@ -55,7 +55,7 @@ pub struct Listener<S> {
 enum Line {
     /// From the device, from the host.
     Uart(Box<[Option<uart::Uart>; 2]>),
-    Spi(Box<spi::Spi>),
+    Spi(Box<spi::Spi>, SpiWords),
 }
 
 /// What was seen on the wires beside bytes.
@@ -85,7 +85,8 @@ impl<S: ChunkSink> Listener<S> {
                 let receiver = |role: Role| has(role).then(|| uart::Uart::new(format));
                 Line::Uart(Box::new([receiver(Role::Device), receiver(Role::Host)]))
             }
-            _ => Line::Spi(Box::new(spi::Spi::new(spi::Format { mode: 0 }, has(Role::Select)))),
+            MediumKind::Spi { words, hertz } => Line::Spi(Box::new(spi::Spi::new(words, hertz)), words),
+            _ => return Err(None),
         };
         let comparators = wiring.wires.iter().map(Comparator::new).collect();
         let (by_signal, problem, collected) = Default::default();
@@ -112,14 +113,14 @@ impl<S: ChunkSink> Listener<S> {
                 })
                 .collect()
             }
-            Line::Spi(spi) => vec![Seen::Spi(spi.seen.clone())],
+            Line::Spi(spi, _) => vec![Seen::Spi(spi.seen.clone())],
         }
     }
 
     /// Ends the waveform; gives back the sink, which was given all.
     pub fn finish(mut self) -> (S, Vec<Seen>) {
         match &mut self.line {
-            Line::Spi(spi) => spi.end(self.now, &mut |_| ()),
+            Line::Spi(spi, _) => spi.end(self.now, &mut |_| ()),
             Line::Uart(receivers) => receivers.iter_mut().flatten().for_each(|uart| uart.finish(self.now)),
         }
         let _ = self.hand_on(0);
@@ -167,33 +168,42 @@ impl<S: ChunkSink> Listener<S> {
                 uart.edge(at, level, &mut |byte| came = Some(byte));
                 came.map_or(ControlFlow::Continue(()), |byte| self.byte(end, byte, pause))
             }
-            Line::Spi(spi) => {
-                let mut came = None;
-                let mut tell = |event| came = Some(event);
+            Line::Spi(spi, words) => {
+                let words = *words;
+                // At most the end of a frame, and a word of one bit.
+                let (mut came, mut count) = ([None, None], 0);
+                let mut tell = |event| {
+                    came[count] = Some(event);
+                    count += 1;
+                };
                 match role {
                     Role::Clock => spi.clock(at, level, &mut tell),
                     Role::Select => spi.select(at, level, &mut tell),
                     Role::Device | Role::Host => spi.data(role == Role::Host, level),
                 }
-                match came {
-                    Some(spi::Event::Bytes(device, host)) => self.spi_bytes([device, host]),
-                    Some(spi::Event::End) => {
-                        self.hand_on(0)?;
-                        self.hand_on(1)
+                for event in came.into_iter().flatten() {
+                    match event {
+                        spi::Event::Word(both, start, end) => self.spi_word(words, both, (start, end))?,
+                        spi::Event::End => {
+                            self.hand_on(0)?;
+                            self.hand_on(1)?;
+                        }
                     }
-                    None => ControlFlow::Continue(()),
                 }
+                ControlFlow::Continue(())
             }
         }
     }
 
-    fn spi_bytes(&mut self, bytes: [LineByte; 2]) -> ControlFlow<()> {
-        for (end, byte) in bytes.into_iter().enumerate() {
-            let role = [Role::Device, Role::Host][end];
+    fn spi_word(&mut self, words: SpiWords, both: [u64; 2], (start, end): (Moment, Moment)) -> ControlFlow<()> {
+        for (from, word) in both.into_iter().enumerate() {
+            let role = [Role::Device, Role::Host][from];
             if self.wiring.wires.iter().any(|wire| wire.role == role) {
-                let Collected { bytes, times } = &mut self.collected[end];
-                bytes.push(byte.byte);
-                times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
+                let Collected { bytes, times } = &mut self.collected[from];
+                for byte in spi::bytes(words, word, start, end) {
+                    bytes.push(byte.byte);
+                    times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
+                }
             }
         }
         // What is longer than any frame is none.

@@ -167,7 +167,7 @@ fn too_few(rate: u64, bits_a_second: u64) -> Option<String> {
 fn bits_a_second(medium: &MediumKind) -> Option<u64> {
     match *medium {
         MediumKind::Uart { baud, .. } => Some(u64::from(baud)),
-        MediumKind::Spi { hertz } => Some(u64::from(hertz)),
+        MediumKind::Spi { hertz, .. } => Some(u64::from(hertz)),
         _ => None,
     }
 }
@@ -229,7 +229,10 @@ fn of_spi(seen: &spi::Seen) -> Vec<String> {
     }
     if let Some((first, count)) = seen.halves {
         let frames = plural(count, "frame");
-        notes.push(format!("{frames} ended inside of a byte, the first at {}; is the mode right?", seconds(first)));
+        notes.push(format!(
+            "{frames} ended inside of a word, the first at {}; are mode and word length right?",
+            seconds(first)
+        ));
     }
     notes
 }
