@@ -1,6 +1,5 @@
 //! Reading the captures that commands are given.
 
-use std::fs::File;
 use std::io::{self, IsTerminal, Read};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -17,15 +16,14 @@ use emberwort_capture::{
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_port::Follow;
 use emberwort_wire::Time;
 use indicatif::{ProgressBar, ProgressStyle};
 
+use super::opening::{input_name, open};
 use super::sources::Settings;
 use super::speakers::Spoken;
 use super::waveforms;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
-use crate::output;
 use crate::render::plural;
 use crate::render::time::rfc3339;
 
@@ -81,7 +79,10 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
     key_fits(args, plan, *on)?;
     if !args.wave.wire.is_empty() {
         let mut inputs = InputsRead::default();
-        let sink = waveforms::read(settings, sink, &mut inputs)?;
+        let (sink, heard) = waveforms::read(settings, sink)?;
+        inputs.file_bytes = heard.bytes;
+        (inputs.notes, inputs.remarks) = (heard.notes, heard.remarks);
+        inputs.damage.extend(heard.damage);
         return Ok((sink, inputs));
     }
     let from = args.from.map(SenderEnd::end);
@@ -238,11 +239,6 @@ fn first_time(settings: &Settings, path: &Path) -> Option<Time> {
     first.0
 }
 
-/// An input as it is shown.
-pub fn input_name(path: &Path) -> String {
-    if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
-}
-
 /// The bytes of `--hex`: digits, or what was copied from a dump or a program.
 pub fn given_hex(text: &str) -> anyhow::Result<Vec<u8>> {
     match hex_text::bytes_in(text) {
@@ -284,19 +280,6 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     }
     let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))
-}
-
-pub fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
-    if path == Path::new("-") {
-        return Ok(Box::new(io::stdin().lock()));
-    }
-    if std::fs::metadata(path)?.is_dir() {
-        bail!("it is a folder");
-    }
-    Ok(match settings.args.follow {
-        true => Box::new(Follow::open(path, || !output::interrupted())?),
-        false => Box::new(File::open(path)?),
-    })
 }
 
 /// Reads one input into a sink.

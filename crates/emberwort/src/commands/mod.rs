@@ -19,6 +19,7 @@ mod layout;
 mod live;
 mod names;
 mod new;
+mod opening;
 mod plot;
 mod recordings;
 mod scenario;

@@ -15,7 +15,8 @@ use emberwort_wire::Time;
 
 use super::asked::{Interruptible, asked, filters};
 use super::ending::Ending;
-use super::inputs::{self, input_name};
+use super::inputs;
+use super::opening::input_name;
 use super::speakers::speakers;
 use crate::cli::PlotArgs;
 use crate::files::{self, Replace};

@@ -10,7 +10,8 @@ use rayon::prelude::*;
 
 use super::asked::asked;
 use super::ending::Ending;
-use super::inputs::{self, Reading, input_name};
+use super::inputs::{self, Reading};
+use super::opening::input_name;
 use super::speakers::speakers;
 use crate::cli::{DecodeArgs, InputArgs, RowForm};
 use crate::files;

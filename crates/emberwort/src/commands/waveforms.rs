@@ -15,13 +15,27 @@ use emberwort_waveform::sources::{samples, table, vcd};
 use emberwort_waveform::wiring::{Extremes, Threshold};
 use emberwort_waveform::{Damage, Listener, Moment, Outcome, Role, WaveSink, Wire, Wiring};
 
-use super::inputs::{InputsRead, input_name, open};
+use super::opening::{input_name, open};
 use super::sources::Settings;
 use crate::cli::{SampleForm, WaveArgs};
 use crate::render::plural;
 
+/// What came of reading a waveform.
+#[derive(Default)]
+pub struct Read {
+    /// Bytes of the file that were understood.
+    pub bytes: u64,
+    /// Where it could not be read any further, with its name.
+    pub damage: Option<(String, emberwort_capture::Damage)>,
+    /// What was seen on the wires that is a finding.
+    pub notes: Vec<String>,
+    /// What is worth a word, and no finding.
+    pub remarks: Vec<String>,
+}
+
 /// Reads a waveform into a sink of the streams of its channel.
-pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead) -> anyhow::Result<S> {
+pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, Read)> {
+    let mut done = Read::default();
     let Settings { args, plan, on, .. } = settings;
     let Some(channel) = *on else { bail!("--on CHANNEL says which line the wires are") };
     let medium = &plan.channels[channel].medium.kind;
@@ -31,7 +45,7 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead
     let cannot_be_read = || format!("{shown} cannot be read");
     let mut wiring = wiring(&args.wave)?;
     if let (Some(_), Some(rate), Some(few)) = (args.wave.sample, args.wave.rate, bits_a_second(medium)) {
-        inputs.notes.extend(too_few(rate, few));
+        done.notes.extend(too_few(rate, few));
     }
     let has_threshold = args.wave.threshold.is_some();
     // What comes only once cannot be looked at before it is read.
@@ -39,7 +53,7 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead
         let mut extremes = Extremes::new(&wiring);
         hear(settings, path, &mut extremes).with_context(cannot_be_read)?;
         for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()) {
-            inputs.remarks.extend(found.map(|found| set_threshold(wire, found)));
+            done.remarks.extend(found.map(|found| set_threshold(wire, found)));
         }
     }
     let mut listener = Listener::new(channel, medium, wiring, sink).map_err(|problem| match problem {
@@ -50,22 +64,22 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S, inputs: &mut InputsRead
     if let Some(problem) = listener.problem() {
         bail!("{shown}: {problem}");
     }
-    inputs.file_bytes += heard.outcome.bytes;
+    done.bytes = heard.outcome.bytes;
     if let Some(damage) = heard.outcome.damage {
         let damage = emberwort_capture::Damage { offset: damage.offset, reason: escaped(&damage.reason) };
-        inputs.damage.push((shown, damage));
+        done.damage = Some((shown, damage));
     }
-    inputs.remarks.extend(heard.remark);
-    inputs.notes.extend(heard.note);
+    done.remarks.extend(heard.remark);
+    done.notes.extend(heard.note);
     let length = listener.now();
     let (sink, seen) = listener.finish();
     for seen in &seen {
-        inputs.notes.extend(match seen {
+        done.notes.extend(match seen {
             Seen::Uart(role, format, seen) => of_uart(*role, *format, seen, length),
             Seen::Spi(seen) => of_spi(seen),
         });
     }
-    Ok(sink)
+    Ok((sink, done))
 }
 
 /// How the reading of a waveform ended.

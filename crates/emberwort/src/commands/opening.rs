@@ -1,0 +1,30 @@
+//! Inputs: their names, and how they are opened.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+
+use anyhow::bail;
+use emberwort_port::Follow;
+
+use super::sources::Settings;
+use crate::output;
+
+/// An input as it is shown.
+pub fn input_name(path: &Path) -> String {
+    if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
+}
+
+/// Opens an input, `-` as standard input.
+pub fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
+    if path == Path::new("-") {
+        return Ok(Box::new(io::stdin().lock()));
+    }
+    if std::fs::metadata(path)?.is_dir() {
+        bail!("it is a folder");
+    }
+    Ok(match settings.args.follow {
+        true => Box::new(Follow::open(path, || !output::interrupted())?),
+        false => Box::new(File::open(path)?),
+    })
+}
