@@ -7,10 +7,11 @@
 //! All of it streams: memory does not grow with the length of a waveform. Nothing here shows anything, or reads a clock.
 
 pub mod lines;
+pub mod listener;
 pub mod sources;
 pub mod wave;
 pub mod wiring;
 
-pub use lines::Listener;
+pub use listener::Listener;
 pub use wave::{Damage, Moment, Outcome, Signal, Value, WaveSink};
 pub use wiring::{Role, Wire, Wiring, WiringError};

@@ -335,6 +335,10 @@ fn wires_that_are_not_there_are_said() {
         let ran = run(folder, &[&["decode"][..], words].concat());
         assert!(ran.code == 2 && ran.err.contains(said), "{words:?}: {}", ran.err);
     }
+    let amend =
+        ["amend", "a.vcd", "--on", "bus485", "--wire", "device=tx", "--out", "new.pcap", "--frame", "1", "--drop"];
+    let ran = run(folder, &amend);
+    assert!(ran.code == 2 && ran.err.contains("a waveform holds levels") && !folder.join("new.pcap").exists());
     for (file, said) in [
         ("no.vcd", "this is neither a value change dump nor a table of samples"),
         ("cut.vcd", "the header has `here` where a command is expected"),

@@ -2,7 +2,7 @@
 
 use emberwort_model::medium::SpiWords;
 
-use super::LineByte;
+use super::byte::LineByte;
 use crate::wave::Moment;
 
 /// Whether data are taken where the clock rises.

@@ -1,6 +1,6 @@
 //! Asynchronous serial lines: a start bit, data bits, parity, stop bits.
 
-use super::LineByte;
+use super::byte::LineByte;
 use crate::wave::Moment;
 
 /// How characters stand on the line.

@@ -37,6 +37,9 @@ use crate::render::stats::damage_text;
 pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     output::catch_interrupt();
     let path = only_input(args)?;
+    if !args.input.wave.wire.is_empty() {
+        bail!("amend changes captures of packets; a waveform holds levels, and no bytes that could be set");
+    }
     let form = form_of(args, path)?;
     if same_file(path, &args.out) {
         bail!("--out is the capture itself, which is never changed; choose another name");
