@@ -9,6 +9,7 @@
 pub mod lines;
 pub mod listener;
 pub mod sources;
+pub mod survey;
 pub mod wave;
 pub mod wiring;
 

@@ -15,7 +15,7 @@ use crate::project::GenerateKind;
 
 pub use captures::{
     AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SampleForm, SenderEnd,
-    SpeakerArgs, StatsArgs, StatsForm, TextArgs, TimeAs, WaveArgs, moment,
+    SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -124,6 +124,13 @@ pub enum Command {
         Examples:\n  emberwort find 231.5 stormy-night.pcapng\n  emberwort find --like GateStatus.oil stormy-night.pcapng"
     )]
     Find(FindArgs),
+
+    /// Look at what is on the wires of a waveform, and what that probably is
+    #[command(
+        after_help = "Levels, pulses and what fits them: an asynchronous line with its speed, or a clock. Ends with what to write into the definition, and what to run next.\n\n\
+        Examples:\n  emberwort survey waveforms/bus.csv\n  emberwort survey waveforms/probe.vcd --as ndjson"
+    )]
+    Survey(SurveyArgs),
 
     /// Draw fields of captures over the time
     #[command(

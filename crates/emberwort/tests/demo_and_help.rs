@@ -104,6 +104,7 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
             "decode",
             "stats",
             "find",
+            "survey",
             "plot",
             "amend",
             "checksum",

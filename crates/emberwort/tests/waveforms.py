@@ -104,15 +104,17 @@ for case in json.load(sys.stdin):
         wires, names = spi_edges(case), ["sck", "cs", "miso", "mosi"]
     if case.get("inverted"):
         wires = [[(time, 1 - level) for time, level in wire] for wire in wires]
-    end = max(wire[-1][0] for wire in wires) + 2e-3
+    end = max(wire[-1][0] for wire in wires) + case.get("after", 2e-3)
     form, begins = case["form"], case.get("begins", 0.0)
     if form == "vcd":
         data = as_vcd(wires, end, names, case.get("rate"))
     elif form == "csv":
         noise, lines = random.Random(2), ["Model;made-up scope", "Points;many", "", "Time [us];CH1;CH2;REF"]
+        digits = case.get("digits", 4)
         for number, levels in enumerate(sampled(wires, end, case["rate"], begins)):
             volts = [0.2 + 3.1 * level + noise.gauss(0, 0.05) for level in levels] + [0.1]
-            lines.append(";".join(f"{value:.4f}".replace(".", ",") for value in [number * 1e6 / case["rate"] - 50] + volts))
+            time = f"{number * 1e6 / case['rate'] - 50:g}"
+            lines.append(";".join([time] + [f"{value:.{digits}f}" for value in volts]).replace(".", ","))
         data = "\r\n".join(lines).encode()
     elif form == "u8":
         data = bytes(sum(level << n for n, level in enumerate(levels)) for levels in sampled(wires, end, case["rate"], begins))

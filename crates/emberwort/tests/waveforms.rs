@@ -348,3 +348,94 @@ fn wires_that_are_not_there_are_said() {
         assert!(ran.code == 1 && ran.err.contains(said), "{}", ran.err);
     }
 }
+
+#[test]
+fn a_survey_says_what_is_on_the_wires() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    let spi: Json = (0..60)
+        .map(|n| json!([0.0001 + f64::from(n) * 1e-4, format!("{:02x} {:02x}", n * 7 % 256, n * 13 % 256), "00 00"]))
+        .collect();
+    let spi = json!({"name": "spi", "line": "spi", "hertz": 2e6, "mode": 0, "bits": 8, "frames": spi, "form": "vcd"});
+    let cases = [
+        case("plain", &frames, &json!({})),
+        case("upside", &frames, &json!({"inverted": true, "baud": 57_600})),
+        case("volts", &frames, &json!({"form": "csv", "rate": 1e6})),
+        case("few", &frames, &json!({"form": "u8", "rate": 300_000.0})),
+        spi,
+    ];
+    written(folder, &json!(cases));
+    let survey = |words: &[&str]| {
+        let out = succeed(folder, &[&["survey", "--as", "ndjson"][..], words].concat());
+        rows(&out)
+    };
+    for (file, baud, rests, names) in [
+        ("plain.vcd", 115_200, "high", ["probe.tx", "probe.rx"]),
+        ("upside.vcd", 57_600, "low", ["probe.tx", "probe.rx"]),
+        ("volts.csv", 115_200, "high", ["CH1", "CH2"]),
+    ] {
+        let found = survey(&[file]);
+        for (signal, name) in found.iter().zip(names) {
+            assert_eq!((&signal["signal"], &signal["rests"]), (&name.into(), &rests.into()), "{file}: {signal}");
+            assert_eq!(signal["probably"]["usual_baud"], baud, "{file}: {signal}");
+            let measured = signal["probably"]["baud"].as_f64().unwrap();
+            assert!((measured / f64::from(baud) - 1.0).abs() < 0.01, "{file}: {measured}");
+            // A change of the level at the begin or the end of each bit: as many edges as the writer made.
+            assert_eq!(signal["edges"].as_u64().unwrap() % 2, 0, "{file}: {signal}");
+        }
+    }
+    let found = survey(&["spi.vcd"]);
+    let kinds: Vec<&str> = found.iter().map(|signal| signal["probably"]["kind"].as_str().unwrap_or("")).collect();
+    assert_eq!(kinds, ["clock", "select", "data", ""]);
+    assert!((found[0]["probably"]["hertz"].as_f64().unwrap() / 2e6 - 1.0).abs() < 0.01);
+    assert_eq!((&found[0]["edges"], &found[3]["edges"]), (&(60 * 16 * 2).into(), &0.into()));
+    // What it ends with is what to write and to say next, and that works.
+    let shown = succeed(folder, &["survey", "spi.vcd"]);
+    assert!(shown.contains("`probe.sck` may be the clock of a line: medium spi 2 MHz\n"), "{shown}");
+    let wires = "  --on CHANNEL --wire clock=probe.sck --wire select=probe.cs --wire device=probe.miso\n";
+    assert!(shown.ends_with(wires), "{shown}");
+    let words: Vec<&str> =
+        wires.split_whitespace().map(|word| if word == "CHANNEL" { "probe" } else { word }).collect();
+    assert_eq!(rows(&succeed(folder, &[&["decode", "spi.vcd", "--as", "ndjson"][..], &words].concat())).len(), 60);
+    let shown = succeed(folder, &["survey", "upside.vcd"]);
+    assert!(shown.contains("medium uart 57600 8N1, or with parity; it rests low, so it is inverted"), "{shown}");
+    assert!(shown.ends_with("--wire device=probe.tx --wire host=probe.rx --invert device --invert host\n"), "{shown}");
+    let ran = run(folder, &["survey", "few.u8", "--sample", "u8", "--rate", "300kHz"]);
+    assert!(ran.err.contains("the shortest pulse of `D0` is 2 samples long"), "{}", ran.err);
+    let ran = run(folder, &["survey", "plain.vcd", "--sample", "u8"]);
+    assert_eq!(ran.code, 2);
+    std::fs::write(folder.join("cut.vcd"), "$timescale 3 parsecs $end").unwrap();
+    let ran = run(folder, &["survey", "cut.vcd"]);
+    assert!(
+        ran.code == 1 && ran.err.contains("`3parsecs` as time scale; it is 1, 10 or 100 of s to fs"),
+        "{}",
+        ran.err
+    );
+}
+
+#[test]
+fn the_waveforms_of_the_demo_say_why_the_gate_stays() {
+    let folder = project();
+    let folder = folder.path();
+    let words = [
+        "decode",
+        "waveforms/bus.csv",
+        "--on",
+        "bus485",
+        "--wire",
+        "device=CH1",
+        "--wire",
+        "host=CH2",
+        "--as",
+        "ndjson",
+    ];
+    let found = rows(&succeed(folder, &words));
+    assert_eq!(found.len(), 2, "{found:?}");
+    assert_eq!((&found[0]["message"], &found[1]["message"]), (&"MoveGate".into(), &"Refused".into()));
+    assert_eq!(found[1]["fields"]["reason"], "oil_hot");
+    let wires = ["--wire", "clock=sck", "--wire", "select=cs", "--wire", "device=miso", "--as", "ndjson"];
+    let found = rows(&succeed(folder, &[&["decode", "waveforms/probe.vcd", "--on", "probe"][..], &wires].concat()));
+    assert_eq!(found.len(), 16);
+    assert!(found.iter().all(|row| (150.0..170.0).contains(&row["fields"]["pressure"].as_f64().unwrap())), "{found:?}");
+}

@@ -380,6 +380,21 @@ pub enum StatsForm {
 }
 
 #[derive(Debug, Args)]
+pub struct SurveyArgs {
+    /// The waveform; `-` is standard input
+    pub file: PathBuf,
+    /// It is raw samples of this form; otherwise a value change dump, or a table
+    #[arg(long, value_name = "FORM", requires = "rate")]
+    pub sample: Option<SampleForm>,
+    /// Samples a second, as 12MHz
+    #[arg(long, value_name = "RATE", value_parser = hertz)]
+    pub rate: Option<u64>,
+    /// Form of the output
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
 pub struct FindArgs {
     /// A number, also as 0x1A4; a label; a text; bytes, as "C6 39"
     pub value: Option<String>,

@@ -25,6 +25,8 @@ const FILES: &[(&str, &str)] = &[
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/moving-gate.toml", include_str!("../../../../examples/marlock/trials/moving-gate.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
+    ("waveforms/bus.csv", include_str!("../../../../examples/marlock/waveforms/bus.csv")),
+    ("waveforms/probe.vcd", include_str!("../../../../examples/marlock/waveforms/probe.vcd")),
     ("sealed/marlock-r1.ember", include_str!("../../../../examples/marlock/sealed/marlock-r1.ember")),
     ("sealed/marlock-r2.ember", include_str!("../../../../examples/marlock/sealed/marlock-r2.ember")),
     ("sealed/marlock-r3.ember", include_str!("../../../../examples/marlock/sealed/marlock-r3.ember")),

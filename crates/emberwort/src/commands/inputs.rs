@@ -290,7 +290,7 @@ fn read_one(
     sink: &mut impl PieceSink,
 ) -> anyhow::Result<InputRead> {
     let Settings { args, plan, on, .. } = settings;
-    let input = bar.wrap_read(open(settings, path)?);
+    let input = bar.wrap_read(open(path, args.follow)?);
     // Raw bytes may begin with anything.
     let is_raw = matches!(args.form, Some(CaptureForm::Raw));
     let mut unpacked = if is_raw { Unpacked::as_it_is(input) } else { Unpacked::new(input)? };

@@ -7,7 +7,6 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_port::Follow;
 
-use super::sources::Settings;
 use crate::output;
 
 /// An input as it is shown.
@@ -15,15 +14,15 @@ pub fn input_name(path: &Path) -> String {
     if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
 }
 
-/// Opens an input, `-` as standard input.
-pub fn open(settings: &Settings, path: &Path) -> anyhow::Result<Box<dyn Read>> {
+/// Opens an input, `-` as standard input; one that follows a file waits at its end for what is still written.
+pub fn open(path: &Path, follows: bool) -> anyhow::Result<Box<dyn Read>> {
     if path == Path::new("-") {
         return Ok(Box::new(io::stdin().lock()));
     }
     if std::fs::metadata(path)?.is_dir() {
         bail!("it is a folder");
     }
-    Ok(match settings.args.follow {
+    Ok(match follows {
         true => Box::new(Follow::open(path, || !output::interrupted())?),
         false => Box::new(File::open(path)?),
     })

@@ -1,6 +1,6 @@
 //! Waveforms as inputs: the wires of a channel, read down to its bytes.
 
-use std::io::{BufReader, Read as _};
+use std::io::{self, BufReader, Read as _};
 use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
@@ -44,6 +44,8 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     let name = &plan.channels[channel].name;
     let shown = input_name(path);
     let cannot_be_read = || format!("{shown} cannot be read");
+    let form = Form { sample: args.wave.sample, rate: args.wave.rate };
+    let input = || open(path, false).with_context(cannot_be_read);
     let mut wiring = wiring(&args.wave)?;
     if let (Some(_), Some(rate), Some(few)) = (args.wave.sample, args.wave.rate, bits_a_second(medium)) {
         done.notes.extend(too_few(rate, few));
@@ -52,7 +54,7 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     // What comes only once cannot be looked at before it is read.
     if !has_threshold && path != Path::new("-") {
         let mut extremes = Extremes::new(&wiring);
-        hear(settings, path, &mut extremes).with_context(cannot_be_read)?;
+        hear(input()?, form, &mut extremes).with_context(cannot_be_read)?;
         for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()) {
             done.remarks.extend(found.map(|found| set_threshold(wire, found)));
         }
@@ -61,7 +63,7 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
         Some(problem) => anyhow!("{problem}"),
         None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
     })?;
-    let heard = hear(settings, path, &mut listener).with_context(cannot_be_read)?;
+    let heard = hear(input()?, form, &mut listener).with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
         bail!("{shown}: {problem}");
     }
@@ -84,20 +86,28 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
 }
 
 /// How the reading of a waveform ended.
-struct Heard {
-    outcome: Outcome,
+pub struct Heard {
+    pub outcome: Outcome,
     /// What is worth a word, and no finding.
-    remark: Option<String>,
+    pub remark: Option<String>,
     /// What is a finding.
-    note: Option<String>,
+    pub note: Option<String>,
 }
 
-/// Reads the waveform into a sink.
-fn hear(settings: &Settings, path: &Path, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
-    let wave = &settings.args.wave;
-    let mut unpacked = Unpacked::new(open(settings, path)?)?;
+/// What the arguments say of the form of a waveform.
+#[derive(Clone, Copy)]
+pub struct Form {
+    /// Raw samples of this form.
+    pub sample: Option<SampleForm>,
+    /// Samples a second.
+    pub rate: Option<u64>,
+}
+
+/// Reads a waveform into a sink.
+pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+    let mut unpacked = Unpacked::new(input)?;
     let (mut remark, mut note) = (None, None);
-    let mut outcome = match (wave.sample, wave.rate) {
+    let mut outcome = match (form.sample, form.rate) {
         (Some(_), None) => bail!("--sample needs --rate, the samples a second: --rate 12MHz"),
         (Some(form), Some(rate)) => samples::read(&mut unpacked, sample(form), rate, sink)?,
         (None, rate) => {

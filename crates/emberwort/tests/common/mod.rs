@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 11] = [
+pub const PROJECT_FILES: [&str; 13] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -77,6 +77,8 @@ pub const PROJECT_FILES: [&str; 11] = [
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
     "trials/moving-gate.toml",
+    "waveforms/bus.csv",
+    "waveforms/probe.vcd",
     "sealed/marlock-r1.ember",
     "sealed/marlock-r2.ember",
     "sealed/marlock-r3.ember",
@@ -85,7 +87,7 @@ pub const PROJECT_FILES: [&str; 11] = [
 /// A temporary copy of the example project.
 pub fn project() -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a temporary folder");
-    for inner in ["trials", "sealed"] {
+    for inner in ["trials", "waveforms", "sealed"] {
         std::fs::create_dir(folder.path().join(inner)).expect("a folder");
     }
     for name in PROJECT_FILES {

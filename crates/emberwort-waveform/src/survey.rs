@@ -1,0 +1,339 @@
+//! What is on the wires of a waveform, and what that probably is.
+
+use std::ops::ControlFlow;
+
+use crate::wave::{Moment, Signal, Value, WaveSink};
+
+/// Pulse widths are told apart by this many steps for each factor of two: by 1.1 %.
+const STEPS: f64 = 64.0;
+
+/// Widths from 1 ps to 2^50 ps, which is 18 minutes.
+const BINS: usize = 50 * STEPS as usize;
+
+/// How often pulses of each width came. Memory does not grow with their number.
+#[derive(Clone, Debug, Default)]
+pub struct Widths {
+    /// By the logarithm of the width: how many, and the sum of their widths. Empty before the first pulse.
+    bins: Vec<(u64, u64)>,
+    /// How many in all.
+    pub count: u64,
+    /// The shortest, in picoseconds.
+    pub shortest: u64,
+    /// The longest, in picoseconds.
+    pub longest: u64,
+    /// The sum of all, in picoseconds.
+    pub sum: u64,
+}
+
+impl Widths {
+    fn add(&mut self, picoseconds: u64) {
+        if self.bins.is_empty() {
+            self.bins = vec![(0, 0); BINS];
+            self.shortest = u64::MAX;
+        }
+        let bin = ((picoseconds.max(1) as f64).log2() * STEPS) as usize;
+        let bin = &mut self.bins[bin.min(BINS - 1)];
+        *bin = (bin.0 + 1, bin.1.saturating_add(picoseconds));
+        self.count += 1;
+        self.sum = self.sum.saturating_add(picoseconds);
+        self.shortest = self.shortest.min(picoseconds);
+        self.longest = self.longest.max(picoseconds);
+    }
+
+    /// Of each width that came, the mean of those close to it, and how many.
+    pub fn each(&self) -> impl Iterator<Item = (f64, u64)> {
+        self.bins.iter().filter(|(count, _)| *count > 0).map(|(count, sum)| (*sum as f64 / *count as f64, *count))
+    }
+
+    /// The commonest width in picoseconds, with those within 6 % of it, and what share of all they are.
+    pub fn commonest(&self) -> Option<(f64, f64)> {
+        let near = |width: f64| {
+            let close = self.each().filter(move |(other, _)| (other / width - 1.0).abs() <= 0.06);
+            close.fold((0.0, 0), |(sum, all), (other, count)| (sum + other * count as f64, all + count))
+        };
+        let best = self.each().map(|(width, _)| near(width)).max_by_key(|(_, count)| *count)?;
+        Some((best.0 / best.1 as f64, best.1 as f64 / self.count as f64))
+    }
+}
+
+/// What was seen of one signal.
+#[derive(Clone, Debug, Default)]
+pub struct Seen {
+    /// Its name.
+    pub name: String,
+    /// The least and the greatest number, if it has some.
+    pub numbers: Option<(f64, f64)>,
+    /// Changes between low and high.
+    pub edges: u64,
+    /// Widths of low and of high pulses: those between two edges.
+    pub widths: [Widths; 2],
+    /// For how long it was low and high in all, in picoseconds.
+    pub time: [u64; 2],
+    level: Option<bool>,
+    since: Moment,
+    /// Whether a pulse began with an edge: the first one may have begun before the waveform.
+    has_edge: bool,
+}
+
+impl Seen {
+    fn become_level(&mut self, at: Moment, level: Option<bool>) {
+        if self.level == level {
+            return;
+        }
+        let width = at.since(self.since);
+        if let Some(before) = self.level {
+            self.time[usize::from(before)] = self.time[usize::from(before)].saturating_add(width);
+            if level.is_some() {
+                self.edges += 1;
+                if self.has_edge {
+                    self.widths[usize::from(before)].add(width);
+                }
+            }
+        }
+        self.has_edge = self.level.is_some() && level.is_some();
+        (self.level, self.since) = (level, at);
+    }
+
+    /// The level at which it is for most of the time, if it has one.
+    pub fn rests(&self) -> Option<bool> {
+        (self.time[0] + self.time[1] > 0).then(|| self.time[1] > self.time[0])
+    }
+
+    /// The share of the time for which it is high.
+    pub fn duty(&self) -> Option<f64> {
+        let all = self.time[0] + self.time[1];
+        (all > 0).then(|| self.time[1] as f64 / all as f64)
+    }
+
+    /// What it probably is, looked at alone.
+    fn guess(&self) -> Option<Guess> {
+        if self.edges < 16 {
+            return None;
+        }
+        self.clock().or_else(|| self.serial())
+    }
+
+    /// What it probably is beside a clock: it changes more rarely, and no pulse is shorter than one of the clock.
+    fn beside(&self, clock: &Self, hertz: f64) -> Option<Guess> {
+        let shortest = self.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min()?;
+        let is_slower = shortest as f64 >= 0.9 * 1e12 / hertz && self.edges <= clock.edges;
+        let is_rare = self.edges * 6 <= clock.edges && self.rests().is_some();
+        is_slower.then(|| match is_rare {
+            true => Guess::Select { is_high: self.rests() == Some(false) },
+            false => Guess::Data,
+        })
+    }
+
+    /// A clock: pulses of one width, both low and high.
+    fn clock(&self) -> Option<Guess> {
+        let (low, low_share) = self.widths[0].commonest()?;
+        let (high, high_share) = self.widths[1].commonest()?;
+        let share = low_share.min(high_share);
+        let is_even = (low / high - 1.0).abs() < 0.5;
+        (share > 0.8 && is_even).then(|| Guess::Clock { hertz: 1e12 / (low + high), share })
+    }
+
+    /// An asynchronous line: pulses are whole numbers of bits, of which a character has ten.
+    fn serial(&self) -> Option<Guess> {
+        let all = || self.widths.iter().flat_map(Widths::each);
+        let least = all().map(|(width, _)| width).fold(f64::INFINITY, f64::min);
+        // Samples make a bit now longer and now shorter.
+        let close = all().filter(|(width, _)| *width <= 1.35 * least);
+        let (sum, count) = close.fold((0.0, 0), |(sum, all), (width, n)| (sum + width * n as f64, all + n));
+        let shortest = sum / count.max(1) as f64;
+        let fits = |bit: f64| {
+            // Longer ones are rests.
+            let inside = all().filter(|(width, _)| *width < 10.5 * bit);
+            inside.fold((0u64, 0u64, 0.0, 0.0), |(good, count, sum, bits), (width, n)| {
+                let whole = (width / bit).round();
+                let is_good = whole >= 1.0 && (width / bit - whole).abs() < 0.2;
+                let weight = n as f64;
+                match is_good {
+                    true => (good + n, count + n, sum + width * weight, bits + whole * weight),
+                    false => (good, count + n, sum, bits),
+                }
+            })
+        };
+        // The shortest pulse may be two bits, if no bit stands alone.
+        let candidates = [shortest, shortest / 2.0, shortest / 3.0];
+        let best = candidates
+            .into_iter()
+            .map(|bit| (bit, fits(bit)))
+            .find(|(_, (good, count, ..))| good * 20 >= count * 19)?;
+        let (good, count, sum, bits) = best.1;
+        // All pulses as long as the shortest one would be a clock.
+        let has_several = all().any(|(width, _)| width > 1.5 * best.0 && width < 10.5 * best.0);
+        (has_several && bits > 0.0)
+            .then(|| Guess::Serial { baud: bits * 1e12 / sum, share: good as f64 / count as f64 })
+    }
+}
+
+/// What a signal probably is.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Guess {
+    /// A clock, and the share of its pulses that are as long as the commonest.
+    Clock {
+        /// Pulses a second, while it ticks.
+        hertz: f64,
+        /// From 0 to 1.
+        share: f64,
+    },
+    /// What says when the clock means a device.
+    Select {
+        /// The level at which it does.
+        is_high: bool,
+    },
+    /// What the clock takes.
+    Data,
+    /// An asynchronous serial line, and the share of its pulses that are whole numbers of bits.
+    Serial {
+        /// Bits a second, measured.
+        baud: f64,
+        /// From 0 to 1.
+        share: f64,
+    },
+}
+
+/// The usual baud rate nearest to a measured one, if one is within 3 %.
+pub fn usual_baud(measured: f64) -> Option<u32> {
+    const USUAL: [u32; 20] = [
+        300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 31_250, 38_400, 57_600, 76_800, 115_200, 230_400,
+        250_000, 460_800, 500_000, 921_600, 1_000_000,
+    ];
+    let off = |baud: u32| (measured / f64::from(baud) - 1.0).abs();
+    USUAL.into_iter().filter(|baud| off(*baud) <= 0.03).min_by(|one, other| off(*one).total_cmp(&off(*other)))
+}
+
+/// Looks at all signals of a waveform. Of those with numbers a first look finds the levels, and a second one the pulses.
+#[derive(Clone, Debug, Default)]
+pub struct Survey {
+    /// By signal.
+    pub signals: Vec<Seen>,
+    /// The end of the waveform.
+    pub end: Moment,
+    /// Whether the levels of signals with numbers are known from a look before.
+    has_levels: bool,
+}
+
+impl Survey {
+    /// A first look.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// What the signals probably are, by signal.
+    pub fn guesses(&self) -> Vec<Option<Guess>> {
+        let alone: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+        let mut clocks = alone.iter().zip(&self.signals).filter_map(|(guess, seen)| match guess {
+            Some(Guess::Clock { hertz, .. }) => Some((seen, *hertz)),
+            _ => None,
+        });
+        // Of several clocks nobody knows what belongs to which.
+        let (Some((clock, hertz)), None) = (clocks.next(), clocks.next()) else { return alone };
+        let beside = |(guess, seen): (&Option<Guess>, &Seen)| match guess {
+            Some(Guess::Clock { .. }) => *guess,
+            _ => seen.beside(clock, hertz).or(*guess),
+        };
+        alone.iter().zip(&self.signals).map(beside).collect()
+    }
+
+    /// Whether a signal has numbers, so that a second look is worth it.
+    pub fn has_numbers(&self) -> bool {
+        self.signals.iter().any(|seen| seen.numbers.is_some())
+    }
+
+    /// A second look at the same waveform, with the levels that this one found.
+    #[must_use]
+    pub fn again(&self) -> Self {
+        let signals =
+            self.signals.iter().map(|seen| Seen { name: seen.name.clone(), numbers: seen.numbers, ..Seen::default() });
+        Self { signals: signals.collect(), end: Moment::default(), has_levels: true }
+    }
+}
+
+impl WaveSink for Survey {
+    fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
+        if !self.has_levels {
+            self.signals = signals.iter().map(|signal| Seen { name: signal.name.clone(), ..Seen::default() }).collect();
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn value(&mut self, at: Moment, signal: usize, value: Value) -> ControlFlow<()> {
+        self.end = at;
+        let Some(seen) = self.signals.get_mut(signal) else { return ControlFlow::Continue(()) };
+        let level = match (value, seen.numbers) {
+            (Value::Low, _) => Some(false),
+            (Value::High, _) => Some(true),
+            (Value::Unknown, _) => None,
+            (Value::Number(number), Some((least, greatest))) if self.has_levels => {
+                // A tenth of the swing has to be passed, so that noise makes no edges.
+                let (middle, margin) = (f64::midpoint(least, greatest), (greatest - least) / 20.0);
+                match seen.level {
+                    Some(true) => Some(number > middle - margin),
+                    _ => Some(number > middle + margin),
+                }
+            }
+            (Value::Number(number), numbers) => {
+                let (least, greatest) = numbers.unwrap_or((number, number));
+                seen.numbers = Some((least.min(number), greatest.max(number)));
+                return ControlFlow::Continue(());
+            }
+        };
+        seen.become_level(at, level);
+        ControlFlow::Continue(())
+    }
+
+    fn until(&mut self, at: Moment) -> ControlFlow<()> {
+        self.end = at;
+        ControlFlow::Continue(())
+    }
+}
+
+impl Survey {
+    /// The waveform is over: what was not over before counts as time.
+    pub fn finish(&mut self) {
+        for seen in &mut self.signals {
+            if let Some(level) = seen.level {
+                seen.time[usize::from(level)] += self.end.since(seen.since);
+                seen.since = self.end;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn seen(widths: impl Iterator<Item = u64>) -> Seen {
+        let mut seen = Seen::default();
+        let (mut at, mut level) = (Moment::default(), true);
+        seen.become_level(at, Some(level));
+        for width in widths {
+            at = at.after(width);
+            level = !level;
+            seen.become_level(at, Some(level));
+        }
+        seen
+    }
+
+    #[test]
+    fn clocks_and_serial_lines_are_told_apart() {
+        let clock = seen((0..400).map(|n| if n % 16 == 15 { 90_000_000 } else { 500_000 + n % 3 * 5_000 }));
+        let Some(Guess::Clock { hertz, share }) = clock.guess() else { panic!("{:?}", clock.guess()) };
+        assert!((hertz / 1e6 - 1.0).abs() < 0.03 && share > 0.85, "{hertz} {share}");
+        let bit = 8_680_556;
+        let serial = seen((0..400).map(|n| match n % 7 {
+            6 => 100 * bit,
+            n => (n * n % 5 + 1) * bit,
+        }));
+        let Some(Guess::Serial { baud, share }) = serial.guess() else { panic!("{:?}", serial.guess()) };
+        assert!((baud / 115_200.0 - 1.0).abs() < 0.01 && share > 0.99, "{baud} {share}");
+        assert_eq!((usual_baud(baud), usual_baud(100_000.0)), (Some(115_200), None));
+        // Pulses of any width are neither.
+        let noise = seen((0..400u64).map(|n| 1_000_000 + n * n * 7919 % 9_000_000));
+        assert_eq!(noise.guess(), None);
+        assert_eq!(seen([5, 5].into_iter()).guess(), None);
+    }
+}

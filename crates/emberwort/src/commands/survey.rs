@@ -1,0 +1,227 @@
+//! `survey`: what is on the wires of a waveform, and what that probably is.
+
+use std::io::Write as _;
+use std::path::Path;
+
+use anyhow::Context;
+use emberwort_model::diagnostics::escaped;
+use emberwort_waveform::survey::{Guess, Seen, Survey, usual_baud};
+use serde_json::{Value as Json, json};
+
+use super::ending::Ending;
+use super::opening::{input_name, open};
+use super::waveforms::{Form, hear};
+use crate::cli::{SurveyArgs, TableForm};
+use crate::output::{self, Look, Paint, say};
+use crate::render::table::table;
+
+pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
+    let shown = input_name(&args.file);
+    let cannot_be_read = || format!("{shown} cannot be read");
+    let form = Form { sample: args.sample, rate: args.rate };
+    let mut survey = Survey::new();
+    let mut heard = hear(open(&args.file, false).with_context(cannot_be_read)?, form, &mut survey)?;
+    // Levels of numbers are known at the end; pulses take a second look, which standard input does not allow.
+    if survey.has_numbers() && args.file != Path::new("-") {
+        survey = survey.again();
+        heard = hear(open(&args.file, false).with_context(cannot_be_read)?, form, &mut survey)?;
+    }
+    survey.finish();
+    let mut out = output::stdout();
+    match args.form {
+        TableForm::Table => {
+            out.write_all(shown_table(&survey).as_bytes())?;
+            for line in advice(&survey) {
+                writeln!(out, "{}", crate::render::wrapped(&line))?;
+            }
+        }
+        TableForm::Ndjson => {
+            for (seen, guess) in survey.signals.iter().zip(survey.guesses()) {
+                writeln!(out, "{}", object(seen, guess))?;
+            }
+        }
+    }
+    out.flush()?;
+    for remark in heard.remark.into_iter().chain(heard.note) {
+        say!("{remark}");
+    }
+    if survey.has_numbers() && args.file == Path::new("-") {
+        say!("signals with numbers are read twice, for which standard input would have to be a file");
+    }
+    if let Some(rate) = args.rate {
+        for seen in survey.signals.iter().filter(|seen| seen.edges > 0) {
+            let shortest = seen.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min();
+            let samples = shortest.map(|shortest| shortest as f64 * rate as f64 / 1e12);
+            if let Some(samples) = samples.filter(|samples| *samples < 3.5) {
+                let name = escaped(&seen.name);
+                say!(
+                    "the shortest pulse of `{name}` is {samples:.0} samples long: sample faster, to be sure of what it is"
+                );
+            }
+        }
+    }
+    if let Some(damage) = heard.outcome.damage {
+        let (offset, reason) = (damage.offset, escaped(&damage.reason));
+        say!("{} {shown}, at offset {offset}: {reason}", look.paint_err(Paint::Bad, "finding:"));
+        return Ok(Ending::WithFindings);
+    }
+    Ok(Ending::Clean)
+}
+
+/// A number with at most three decimals, and its unit.
+fn short(value: f64, unit: &str) -> String {
+    let text = format!("{value:.3}");
+    format!("{} {unit}", text.trim_end_matches('0').trim_end_matches('.'))
+}
+
+/// A time of so many picoseconds, to four digits.
+fn width(picoseconds: f64) -> String {
+    let (value, unit) = match picoseconds {
+        small if small < 1e6 => (small / 1e3, "ns"),
+        small if small < 1e9 => (small / 1e6, "us"),
+        small if small < 1e12 => (small / 1e9, "ms"),
+        large => (large / 1e12, "s"),
+    };
+    short(if value >= 100.0 { (value * 10.0).round() / 10.0 } else { value }, unit)
+}
+
+fn level(is_high: bool) -> &'static str {
+    if is_high { "high" } else { "low" }
+}
+
+fn frequency(hertz: f64) -> String {
+    match hertz {
+        high if high >= 1e6 => short(high / 1e6, "MHz"),
+        high if high >= 1e3 => short(high / 1e3, "kHz"),
+        low => short(low, "Hz"),
+    }
+}
+
+/// The commonest pulse of both levels: the one that makes up more of its level.
+fn commonest(seen: &Seen) -> Option<f64> {
+    let both = seen.widths.iter().filter_map(|widths| widths.commonest());
+    both.max_by(|one, other| one.1.total_cmp(&other.1)).map(|(width, _)| width)
+}
+
+fn guess(seen: &Seen, guess: Option<Guess>) -> String {
+    match guess {
+        None if seen.edges == 0 => "nothing happens".to_owned(),
+        None => String::new(),
+        Some(Guess::Clock { hertz, share }) => format!("clock {} ({:.0} %)", frequency(hertz), share * 100.0),
+        Some(Guess::Select { is_high }) => format!("select {}", level(is_high)),
+        Some(Guess::Data) => "data of the clock".to_owned(),
+        Some(Guess::Serial { baud, share }) => format!("uart {baud:.0} baud ({:.0} %)", share * 100.0),
+    }
+}
+
+fn shown_table(survey: &Survey) -> String {
+    let titles = ["signal", "low", "high", "rests", "edges", "shortest", "commonest", "longest", "duty", "probably"];
+    let right = [false, true, true, false, true, true, true, true, true, false];
+    let mut shown = table(&titles, &right);
+    for (seen, guessed) in survey.signals.iter().zip(survey.guesses()) {
+        let number = |number: Option<f64>| number.map_or_else(String::new, |number| format!("{number:.3}"));
+        let pulses = || seen.widths.iter().filter(|widths| widths.count > 0);
+        let pulse = |picoseconds: Option<u64>| picoseconds.map_or_else(String::new, |ps| width(ps as f64));
+        shown.add_row(vec![
+            escaped(&seen.name),
+            number(seen.numbers.map(|(least, _)| least)),
+            number(seen.numbers.map(|(_, greatest)| greatest)),
+            seen.rests().map_or("", level).to_owned(),
+            seen.edges.to_string(),
+            pulse(pulses().map(|widths| widths.shortest).min()),
+            commonest(seen).map_or_else(String::new, width),
+            pulse(pulses().map(|widths| widths.longest).max()),
+            seen.duty().map_or_else(String::new, |duty| format!("{:.1} %", duty * 100.0)),
+            guess(seen, guessed),
+        ]);
+    }
+    shown.lines()
+}
+
+/// What to write into the definition, and which wires to name next.
+fn advice(survey: &Survey) -> Vec<String> {
+    let mut lines = Vec::new();
+    let guesses = survey.guesses();
+    let of = |fits: &dyn Fn(&Guess) -> bool| -> Vec<&Seen> {
+        let both = survey.signals.iter().zip(&guesses);
+        both.filter(|(_, guess)| guess.as_ref().is_some_and(fits)).map(|(seen, _)| seen).collect()
+    };
+    let wires = |roles: &[(&str, Option<&&Seen>)]| {
+        let named =
+            roles.iter().filter_map(|(role, seen)| Some(format!(" --wire {role}={}", escaped(&seen.as_ref()?.name))));
+        format!("  --on CHANNEL{}", named.collect::<String>())
+    };
+    for (seen, guessed) in survey.signals.iter().zip(&guesses) {
+        let name = escaped(&seen.name);
+        match guessed {
+            Some(Guess::Clock { hertz, .. }) => {
+                let select = of(&|guess| matches!(guess, Guess::Select { .. }));
+                let data = of(&|guess| *guess == Guess::Data);
+                let words = match guesses.iter().flatten().find(|guess| matches!(guess, Guess::Select { .. })) {
+                    Some(Guess::Select { is_high: true }) => " select high",
+                    Some(_) => "",
+                    None => " select none",
+                };
+                lines.push(format!("`{name}` may be the clock of a line: medium spi {}{words}", frequency(*hertz)));
+                lines.push(wires(&[
+                    ("clock", Some(&seen)),
+                    ("select", select.first()),
+                    ("device", data.first()),
+                    ("host", data.get(1)),
+                ]));
+            }
+            Some(Guess::Serial { baud, .. }) => lines.push(match usual_baud(*baud) {
+                Some(usual) => {
+                    let inverted = if seen.rests() == Some(false) { "; it rests low, so it is inverted" } else { "" };
+                    format!("`{name}` may be an asynchronous line: medium uart {usual} 8N1, or with parity{inverted}")
+                }
+                None => format!("`{name}` has {baud:.0} baud, which is none of the usual rates"),
+            }),
+            _ => {}
+        }
+    }
+    let serial = of(&|guess| matches!(guess, Guess::Serial { baud, .. } if usual_baud(*baud).is_some()));
+    if !serial.is_empty() {
+        let mut line = wires(&[("device", serial.first()), ("host", serial.get(1))]);
+        for (role, seen) in ["device", "host"].into_iter().zip(&serial) {
+            if seen.rests() == Some(false) {
+                line.push_str(&format!(" --invert {role}"));
+            }
+        }
+        lines.push(line);
+    }
+    lines
+}
+
+fn object(seen: &Seen, guess: Option<Guess>) -> Json {
+    let pulses = |widths: &emberwort_waveform::survey::Widths| {
+        let commonest = widths.commonest();
+        json!({
+            "count": widths.count,
+            "shortest_ps": (widths.count > 0).then_some(widths.shortest),
+            "commonest_ps": commonest.map(|(width, _)| width.round()),
+            "commonest_share": commonest.map(|(_, share)| share),
+            "longest_ps": (widths.count > 0).then_some(widths.longest),
+        })
+    };
+    let guess = match guess {
+        None => Json::Null,
+        Some(Guess::Select { is_high }) => json!({"kind": "select", "level": level(is_high)}),
+        Some(Guess::Data) => json!({"kind": "data"}),
+        Some(Guess::Clock { hertz, share }) => json!({"kind": "clock", "hertz": hertz, "share": share}),
+        Some(Guess::Serial { baud, share }) => {
+            json!({"kind": "uart", "baud": baud, "usual_baud": usual_baud(baud), "share": share})
+        }
+    };
+    json!({
+        "signal": seen.name,
+        "least": seen.numbers.map(|(least, _)| least),
+        "greatest": seen.numbers.map(|(_, greatest)| greatest),
+        "rests": seen.rests().map(level),
+        "edges": seen.edges,
+        "low": pulses(&seen.widths[0]),
+        "high": pulses(&seen.widths[1]),
+        "duty": seen.duty(),
+        "probably": guess,
+    })
+}
