@@ -34,8 +34,8 @@ struct Capture {
 }
 
 fn captures(plan: &Plan) -> Option<Vec<Capture>> {
-    let folder = std::env::temp_dir().join(format!("emberwort-damaged-{}", std::process::id()));
-    std::fs::create_dir_all(&folder).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
     // Refusals: the smallest frames that are there.
     let message = plan.message_index("Refused").unwrap();
     let frame = |channel: &str, n: u64| {
@@ -53,7 +53,7 @@ fn captures(plan: &Plan) -> Option<Vec<Capture>> {
         .collect();
     std::fs::write(folder.join("frames.txt"), lines).unwrap();
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../emberwort/tests/containers.py");
-    let made = Command::new("python3").arg(script).arg(folder.join("frames.txt")).arg(&folder).output();
+    let made = Command::new("python3").arg(script).arg(folder.join("frames.txt")).arg(folder).output();
     let made = match made {
         Ok(made) => made,
         Err(_) => {
@@ -94,7 +94,6 @@ fn captures(plan: &Plan) -> Option<Vec<Capture>> {
             rules: rules.into_iter().collect(),
         });
     }
-    std::fs::remove_dir_all(&folder).unwrap();
     Some(all)
 }
 

@@ -146,7 +146,7 @@ impl Seen {
             let inside = all().filter(|(width, _)| *width < 10.5 * bit);
             inside.fold((0u64, 0u64, 0.0, 0.0), |(good, count, sum, bits), (width, n)| {
                 let whole = (width / bit).round();
-                let is_good = whole >= 1.0 && (width / bit - whole).abs() < 0.2;
+                let is_good = whole >= 1.0 && (width / bit - whole).abs() < 0.25;
                 let weight = n as f64;
                 match is_good {
                     true => (good + n, count + n, sum + width * weight, bits + whole * weight),
@@ -154,8 +154,18 @@ impl Seen {
                 }
             })
         };
+        // Longer pulses say the bit more exactly, once it is known how many bits they are.
+        let refined = |bit: f64| {
+            [2.5, 4.5, 7.5, 10.5].into_iter().fold(bit, |bit, most| {
+                let near = all().filter(|(width, _)| *width < most * bit);
+                let (sum, bits) = near.fold((0.0, 0.0), |(sum, bits), (width, n)| {
+                    (sum + width * n as f64, bits + (width / bit).round().max(1.0) * n as f64)
+                });
+                if bits > 0.0 { sum / bits } else { bit }
+            })
+        };
         // The shortest pulse may be two bits, if no bit stands alone.
-        let candidates = [shortest, shortest / 2.0, shortest / 3.0];
+        let candidates = [shortest, shortest / 2.0, shortest / 3.0].map(refined);
         let best = candidates
             .into_iter()
             .map(|bit| (bit, fits(bit)))

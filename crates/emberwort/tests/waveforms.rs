@@ -390,6 +390,9 @@ fn a_survey_says_what_is_on_the_wires() {
     assert_eq!(kinds, ["clock", "select", "data", ""]);
     assert!((found[0]["probably"]["hertz"].as_f64().unwrap() / 2e6 - 1.0).abs() < 0.01);
     assert_eq!((&found[0]["edges"], &found[3]["edges"]), (&(60 * 16 * 2).into(), &0.into()));
+    // The demo's scope took 4.3 samples a bit.
+    let found = survey(&["waveforms/bus.csv"]);
+    assert!(found[..2].iter().all(|signal| signal["probably"]["usual_baud"] == 115_200), "{found:?}");
     // What it ends with is what to write and to say next, and that works.
     let shown = succeed(folder, &["survey", "spi.vcd"]);
     assert!(shown.contains("`probe.sck` may be the clock of a line: medium spi 2 MHz\n"), "{shown}");
