@@ -442,3 +442,21 @@ fn the_waveforms_of_the_demo_say_why_the_gate_stays() {
     assert_eq!(found.len(), 16);
     assert!(found.iter().all(|row| (150.0..170.0).contains(&row["fields"]["pressure"].as_f64().unwrap())), "{found:?}");
 }
+
+/// Standard output that the page of waveforms shows below a command is what the command prints.
+#[test]
+fn the_page_shows_what_the_commands_print() {
+    let folder = project();
+    let page = std::fs::read_to_string(common::marlock().join("../../docs/waveforms.md")).unwrap();
+    let mut commands = 0;
+    for block in page.split("```\n").skip(1).step_by(2).filter(|block| block.starts_with("$ ")) {
+        for shown in block.split("$ emberwort ").skip(1) {
+            let (words, expected) = shown.split_once('\n').unwrap();
+            let found = succeed(folder.path(), &words.split_whitespace().collect::<Vec<_>>());
+            let trimmed = |text: &str| text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
+            assert_eq!(trimmed(&found), trimmed(expected), "{words}");
+            commands += 1;
+        }
+    }
+    assert_eq!(commands, 2);
+}
