@@ -335,6 +335,14 @@ fn wires_that_are_not_there_are_said() {
         let ran = run(folder, &[&["decode"][..], words].concat());
         assert!(ran.code == 2 && ran.err.contains(said), "{words:?}: {}", ran.err);
     }
+    // Names of a file cannot steer a terminal.
+    let hostile = "$timescale 1ns $end $var wire 1 ! a\u{1b}[2Jb $end $enddefinitions $end #0 0! #5 1! #9 0!";
+    std::fs::write(folder.join("hostile.vcd"), hostile).unwrap();
+    for words in [&["survey", "hostile.vcd"][..], &["decode", "hostile.vcd", "--on", "bus485", "--wire", "device=x"]] {
+        let ran = run(folder, words);
+        let shown = format!("{}{}", ran.out, ran.err);
+        assert!(shown.contains("[2Jb") && !shown.contains('\u{1b}'), "{shown}");
+    }
     let amend =
         ["amend", "a.vcd", "--on", "bus485", "--wire", "device=tx", "--out", "new.pcap", "--frame", "1", "--drop"];
     let ran = run(folder, &amend);

@@ -65,7 +65,8 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     })?;
     let heard = hear(input()?, form, &mut listener).with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
-        bail!("{shown}: {problem}");
+        // Names of signals are those of the file.
+        bail!("{shown}: {}", escaped(&problem.to_string()));
     }
     done.bytes = heard.outcome.bytes;
     if let Some(damage) = heard.outcome.damage {
