@@ -145,16 +145,11 @@ fn the_trial_of_the_documentation_runs() {
 fn the_captures_of_the_repository_are_what_their_script_makes() {
     let folder = tempfile::tempdir().unwrap();
     let captures = folder.path().join("examples/captures");
-    let marlock = folder.path().join("examples/marlock/trials");
     std::fs::create_dir_all(&captures).unwrap();
-    std::fs::create_dir_all(&marlock).unwrap();
-    std::fs::create_dir_all(folder.path().join("examples/marlock/sealed")).unwrap();
+    common::copy_project(&folder.path().join("examples/marlock"));
     let repository = common::marlock().join("../captures");
     for name in ["make.sh", "shaken-plug.toml"] {
         std::fs::copy(repository.join(name), captures.join(name)).unwrap();
-    }
-    for name in common::PROJECT_FILES {
-        std::fs::copy(common::marlock().join(name), folder.path().join("examples/marlock").join(name)).unwrap();
     }
     let status = std::process::Command::new("sh")
         .arg(captures.join("make.sh"))

@@ -87,13 +87,17 @@ pub const PROJECT_FILES: [&str; 13] = [
 /// A temporary copy of the example project.
 pub fn project() -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a temporary folder");
-    for inner in ["trials", "waveforms", "sealed"] {
-        std::fs::create_dir(folder.path().join(inner)).expect("a folder");
-    }
-    for name in PROJECT_FILES {
-        std::fs::copy(marlock().join(name), folder.path().join(name)).expect("the example is there");
-    }
+    copy_project(folder.path());
     folder
+}
+
+/// Copies the example project into a folder.
+pub fn copy_project(to: &Path) {
+    for name in PROJECT_FILES {
+        let path = to.join(name);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+        std::fs::copy(marlock().join(name), path).expect("the example is there");
+    }
 }
 
 /// The project with a recording of the stormy night.
