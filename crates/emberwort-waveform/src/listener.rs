@@ -239,6 +239,15 @@ impl<S: ChunkSink> WaveSink for Listener<S> {
         ControlFlow::Continue(())
     }
 
+    fn pause(&mut self) {
+        // A transfer is handed on as a whole.
+        if let Line::Uart(_) = &self.line {
+            let _ = self.hand_on(0);
+            let _ = self.hand_on(1);
+        }
+        self.sink.pause();
+    }
+
     fn until(&mut self, at: Moment) -> ControlFlow<()> {
         self.now = at;
         if let Line::Uart(receivers) = &mut self.line {

@@ -94,6 +94,11 @@ impl Seen {
         (self.level, self.since) = (level, at);
     }
 
+    /// Whether its pulses were looked at: those of numbers take a second look.
+    pub fn has_pulses(&self) -> bool {
+        self.numbers.is_none() || self.level.is_some()
+    }
+
     /// The level at which it is for most of the time, if it has one.
     pub fn rests(&self) -> Option<bool> {
         (self.time[0] + self.time[1] > 0).then(|| self.time[1] > self.time[0])

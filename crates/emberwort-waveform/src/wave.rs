@@ -68,6 +68,9 @@ pub trait WaveSink {
 
     /// Up to this moment nothing else happened. The last one is the end of the waveform.
     fn until(&mut self, at: Moment) -> ControlFlow<()>;
+
+    /// All that could be read so far was handed on; what is asked for next may take a while to come.
+    fn pause(&mut self) {}
 }
 
 /// A place from which on a waveform cannot be read.

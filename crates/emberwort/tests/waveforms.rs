@@ -84,8 +84,23 @@ fn must_hold(out: &str, frames: &[(f64, bool, String)], character: f64, name: &s
     }
 }
 
-const WIRES: [&str; 4] = ["--wire", "device=tx", "--wire", "host=rx"];
-const BITS: [&str; 4] = ["--wire", "device=D0", "--wire", "host=D1"];
+const WIRES: &str = "--wire device=tx --wire host=rx";
+const BITS: &str = "--wire device=D0 --wire host=D1";
+
+/// The words that read a case.
+fn command(name: &str, more: &Json) -> Vec<String> {
+    let form = more["form"].as_str().unwrap_or("vcd");
+    let mut words =
+        format!("decode {name}.{form} --on bus485 --as ndjson --strict {}", if form == "vcd" { WIRES } else { BITS });
+    if form == "u8" {
+        words += &format!(" --sample u8 --rate {}", more["rate"]);
+    }
+    words.split(' ').map(str::to_owned).collect()
+}
+
+fn run_owned(folder: &Path, words: &[String]) -> common::Ran {
+    run(folder, &words.iter().map(String::as_str).collect::<Vec<_>>())
+}
 
 #[test]
 fn frames_on_an_asynchronous_line_are_read() {
@@ -108,26 +123,17 @@ fn frames_on_an_asynchronous_line_are_read() {
         let baud = more["baud"].as_u64().unwrap_or(115_200);
         std::fs::write(folder.join("marlock.ember"), own.replace("uart 115200 8N1", &format!("uart {baud} {format}")))
             .unwrap();
-        let form = more["form"].as_str().unwrap_or("vcd");
-        let file = format!("{name}.{form}");
-        let mut words = vec!["decode", &file, "--on", "bus485", "--as", "ndjson", "--strict"];
-        words.extend(if form == "vcd" { WIRES } else { BITS });
-        let rate = more["rate"].as_f64().unwrap_or(0.0).to_string();
-        if form == "u8" {
-            words.extend(["--sample", "u8", "--rate", &rate]);
-        }
+        let mut words = command(name, more);
         if more["inverted"] == true {
-            words.extend(["--invert", "device", "--invert", "host"]);
+            words.extend(["--invert", "device", "--invert", "host"].map(str::to_owned));
         }
-        let ran = run(folder, &words);
+        let ran = run_owned(folder, &words);
         assert_eq!(ran.code, 0, "{name}: {}", ran.err);
         if *name == "pauses" {
             assert_eq!(rows(&ran.out).len(), frames.len());
             continue;
         }
         let bits = format[2..].parse::<f64>().unwrap() + if format.contains('N') { 9.0 } else { 10.0 };
-        let samples = if rate == "0" { 0.0 } else { 1.0 / rate.parse::<f64>().unwrap() };
-        let _ = samples;
         must_hold(&ran.out, &frames, bits / baud as f64, name);
     }
 }
@@ -166,15 +172,8 @@ fn what_is_wrong_on_an_asynchronous_line_is_said() {
     ];
     written(folder, &cases.iter().map(|(name, more, _)| case(name, &frames, more)).collect());
     for (name, more, said) in &cases {
-        let form = more["form"].as_str().unwrap_or("vcd");
-        let file = format!("{name}.{form}");
-        let mut words = vec!["decode", &file, "--on", "bus485", "--as", "ndjson", "--strict"];
-        words.extend(if form == "vcd" { WIRES } else { BITS });
-        let rate = more["rate"].as_f64().unwrap_or(0.0).to_string();
-        if form == "u8" {
-            words.extend(["--sample", "u8", "--rate", &rate]);
-        }
-        let ran = run(folder, &words);
+        let words = command(name, more);
+        let ran = run_owned(folder, &words);
         let Some(said) = said else {
             assert_eq!(ran.code, 0, "{name}: {}", ran.err);
             assert_eq!(ran.err.lines().count(), 1, "{name}: {}", ran.err);
@@ -467,4 +466,51 @@ fn the_page_shows_what_the_commands_print() {
         }
     }
     assert_eq!(commands, 2);
+}
+
+#[test]
+fn rows_come_from_a_pipe_that_stays_open() {
+    use std::io::BufRead as _;
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    let more = json!({"form": "csv", "rate": 1e6});
+    written(folder, &json!([case("open", &frames, &json!({})), case("open", &frames, &more)]));
+    for (file, wires) in [("open.vcd", ["device=tx", "host=rx"]), ("open.csv", ["device=CH1", "host=CH2"])] {
+        let threshold = ["--threshold", "1.7", "--hysteresis", "0.3"];
+        let words = ["decode", "-", "--on", "bus485", "--as", "ndjson", "--wire", wires[0], "--wire", wires[1]];
+        let mut command =
+            common::emberwort(folder, &[&words[..], if file.ends_with("csv") { &threshold } else { &[] }].concat());
+        let mut running = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut input = running.stdin.take().unwrap();
+        input.write_all(&std::fs::read(folder.join(file)).unwrap()).unwrap();
+        input.flush().unwrap();
+        // The pipe stays open. Who waits for rows that never come is ended, and reads nothing more.
+        let process = running.id().to_string();
+        let (done, ended) = std::sync::mpsc::channel::<()>();
+        let watchdog = std::thread::spawn(move || {
+            let waited = ended.recv_timeout(std::time::Duration::from_secs(30));
+            if waited == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
+                Command::new("kill").arg(process).status().unwrap();
+            }
+        });
+        let mut output = std::io::BufReader::new(running.stdout.take().unwrap());
+        let mut came = Vec::new();
+        for _ in 0..frames.len() {
+            let mut line = String::new();
+            assert!(output.read_line(&mut line).unwrap() > 0, "{file}");
+            came.push(line);
+        }
+        assert_eq!(rows(&came.concat()).len(), frames.len());
+        drop(done);
+        watchdog.join().unwrap();
+        drop(input);
+        assert!(running.wait().unwrap().success(), "{file}");
+    }
+    // Pulses of numbers are not looked at in what comes only once: that is said, and not that nothing happens.
+    let bytes = std::fs::read(folder.join("open.csv")).unwrap();
+    let ran = common::run_with_input(folder, &["survey", "-"], &bytes);
+    assert!(ran.out.contains("not looked at") && !ran.out.contains("nothing happens"), "{}", ran.out);
+    let ran = common::run_with_input(folder, &["survey", "-", "--as", "ndjson"], &bytes);
+    assert!(rows(&ran.out).iter().all(|signal| signal["edges"].is_null()), "{}", ran.out);
 }

@@ -59,6 +59,7 @@ pub fn read(mut input: impl Read, sample: Sample, rate: u64, sink: &mut impl Wav
     let (mut kept, mut bytes, mut number) = (0, 0u64, 0u64);
     let mut last: Option<u32> = None;
     loop {
+        sink.pause();
         let read = match input.read(&mut room[kept..]) {
             Ok(0) => break,
             Ok(read) => read,

@@ -1,6 +1,6 @@
 //! Tables of samples: a line for each moment, a column for each signal, with or without a column of times.
 
-use std::io::{self, BufRead};
+use std::io::{self, BufRead as _, BufReader, Read};
 use std::ops::ControlFlow;
 
 use crate::wave::{Damage, Moment, Outcome, Signal, Value, WaveSink};
@@ -30,7 +30,8 @@ pub struct Found {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(mut input: impl BufRead, rate: Option<u64>, sink: &mut impl WaveSink) -> io::Result<(Outcome, Found)> {
+pub fn read(input: impl Read, rate: Option<u64>, sink: &mut impl WaveSink) -> io::Result<(Outcome, Found)> {
+    let mut input = BufReader::with_capacity(1 << 16, input);
     let mut found = Found::default();
     let (mut bytes, mut number) = (0u64, 0u64);
     let mut table: Option<Table> = None;
@@ -38,10 +39,16 @@ pub fn read(mut input: impl BufRead, rate: Option<u64>, sink: &mut impl WaveSink
     let mut line = Vec::new();
     let mut last: Vec<Option<f64>> = Vec::new();
     let mut now = Moment::default();
+    let mut is_buffered = false;
     let damaged = |offset: u64, reason: String| Outcome { bytes: offset, damage: Some(Damage { offset, reason }) };
     loop {
         line.clear();
+        if !is_buffered {
+            sink.pause();
+        }
         let read = io::Read::take(&mut input, MAX_LINE as u64 + 1).read_until(b'\n', &mut line)?;
+        // What lies there without an end of line is read when more of it comes.
+        is_buffered = line.ends_with(b"\n") && input.buffer().contains(&b'\n');
         if read == 0 {
             break;
         }

@@ -1,7 +1,7 @@
 //! Value change dumps (IEEE 1364-2005, clause 18): the changes of signals as text.
 
 use std::collections::HashMap;
-use std::io::{self, BufRead};
+use std::io::{self, BufRead as _, BufReader, Read};
 use std::ops::ControlFlow;
 
 use crate::wave::{Damage, Moment, Outcome, Signal, Value, WaveSink};
@@ -21,7 +21,8 @@ const MAX_DEPTH: usize = 256;
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(input: impl BufRead, sink: &mut impl WaveSink) -> io::Result<Outcome> {
+pub fn read(input: impl Read, sink: &mut impl WaveSink) -> io::Result<Outcome> {
+    let input = BufReader::with_capacity(1 << 16, input);
     let mut words = Words { input, word: Vec::new(), offset: 0, start: 0 };
     let mut dump = Dump::default();
     let ended = dump.header(&mut words, sink).and_then(|()| dump.changes(&mut words, sink));
@@ -52,7 +53,7 @@ impl From<io::Error> for Stop {
 
 /// The words of a file, between blanks and ends of lines.
 struct Words<R> {
-    input: R,
+    input: BufReader<R>,
     word: Vec<u8>,
     /// Bytes that were read.
     offset: u64,
@@ -60,11 +61,19 @@ struct Words<R> {
     start: u64,
 }
 
-impl<R: BufRead> Words<R> {
+impl<R: Read> Words<R> {
     /// Goes to the next word. Returns whether there is one.
     fn next(&mut self) -> Result<bool, Stop> {
+        self.next_or(&mut || ())
+    }
+
+    /// Goes to the next word; `pause` is called before more is read, which may take a while to come.
+    fn next_or(&mut self, pause: &mut dyn FnMut()) -> Result<bool, Stop> {
         self.word.clear();
         loop {
+            if self.input.buffer().is_empty() {
+                pause();
+            }
             let buffer = match self.input.fill_buf() {
                 Ok(buffer) => buffer,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
@@ -151,7 +160,7 @@ fn unit(text: &str) -> Option<(u64, u64)> {
 }
 
 impl Dump {
-    fn header<R: BufRead>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn header<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
         self.unit = (1_000, 1);
         let mut scopes: Vec<String> = Vec::new();
         loop {
@@ -201,7 +210,7 @@ impl Dump {
     }
 
     /// `$var TYPE BITS CODE NAME [RANGE] $end`.
-    fn variable<R: BufRead>(&mut self, words: &mut Words<R>, scopes: &[String]) -> Result<(), Stop> {
+    fn variable<R: Read>(&mut self, words: &mut Words<R>, scopes: &[String]) -> Result<(), Stop> {
         let is_real = matches!(words.inside("$var")?, b"real" | b"realtime");
         let bits: usize = text(words.inside("$var")?).parse().unwrap_or(0);
         let code = words.inside("$var")?.to_vec();
@@ -238,9 +247,9 @@ impl Dump {
         Ok(())
     }
 
-    fn changes<R: BufRead>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
         let mut bits: Vec<u8> = Vec::new();
-        while words.next()? {
+        while words.next_or(&mut || sink.pause())? {
             let word = words.word.as_slice();
             match word[0] {
                 b'#' => {
@@ -293,7 +302,7 @@ impl Dump {
         Ok(())
     }
 
-    fn code<R: BufRead>(&self, words: &mut Words<R>) -> Result<Vec<u8>, Stop> {
+    fn code<R: Read>(&self, words: &mut Words<R>) -> Result<Vec<u8>, Stop> {
         match words.next()? {
             true => Ok(words.word.clone()),
             false => Err(Stop::Damaged("the file ends inside of a value".to_owned())),

@@ -46,7 +46,7 @@ pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
         say!("{remark}");
     }
     if survey.has_numbers() && args.file == Path::new("-") {
-        say!("signals with numbers are read twice, for which standard input would have to be a file");
+        say!("pulses of signals with numbers are found by reading twice: give a file in place of standard input");
     }
     if let Some(rate) = args.rate {
         for seen in survey.signals.iter().filter(|seen| seen.edges > 0) {
@@ -105,6 +105,7 @@ fn commonest(seen: &Seen) -> Option<f64> {
 
 fn guess(seen: &Seen, guess: Option<Guess>) -> String {
     match guess {
+        None if !seen.has_pulses() => "not looked at".to_owned(),
         None if seen.edges == 0 => "nothing happens".to_owned(),
         None => String::new(),
         Some(Guess::Clock { hertz, share }) => format!("clock {} ({:.0} %)", frequency(hertz), share * 100.0),
@@ -127,7 +128,7 @@ fn shown_table(survey: &Survey) -> String {
             number(seen.numbers.map(|(least, _)| least)),
             number(seen.numbers.map(|(_, greatest)| greatest)),
             seen.rests().map_or("", level).to_owned(),
-            seen.edges.to_string(),
+            if seen.has_pulses() { seen.edges.to_string() } else { String::new() },
             pulse(pulses().map(|widths| widths.shortest).min()),
             commonest(seen).map_or_else(String::new, width),
             pulse(pulses().map(|widths| widths.longest).max()),
@@ -218,7 +219,7 @@ fn object(seen: &Seen, guess: Option<Guess>) -> Json {
         "least": seen.numbers.map(|(least, _)| least),
         "greatest": seen.numbers.map(|(_, greatest)| greatest),
         "rests": seen.rests().map(level),
-        "edges": seen.edges,
+        "edges": seen.has_pulses().then_some(seen.edges),
         "low": pulses(&seen.widths[0]),
         "high": pulses(&seen.widths[1]),
         "duty": seen.duty(),

@@ -1,6 +1,6 @@
 //! Waveforms as inputs: the wires of a channel, read down to its bytes.
 
-use std::io::{self, BufReader, Read as _};
+use std::io::{self, Read as _};
 use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
@@ -114,7 +114,7 @@ pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> a
         (None, rate) => {
             let first = source::read_first(&mut unpacked)?;
             let is_dump = first.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'$');
-            let input = BufReader::with_capacity(1 << 16, first.as_slice().chain(&mut unpacked));
+            let input = first.as_slice().chain(&mut unpacked);
             if is_dump && rate.is_none() {
                 vcd::read(input, sink)?
             } else {
