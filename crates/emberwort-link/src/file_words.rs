@@ -15,6 +15,7 @@ pub fn duration(text: &str) -> Result<Nanoseconds, String> {
     let text = text.trim();
     let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
     let scale = match unit.trim() {
+        "ns" => 1.0,
         "us" => 1e3,
         "ms" => 1e6,
         "s" => 1e9,
@@ -22,14 +23,34 @@ pub fn duration(text: &str) -> Result<Nanoseconds, String> {
         "h" => 3.6e12,
         _ => {
             return Err(format!(
-                "`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\""
+                "`{text}` is not a duration; write a number and ns, us, ms, s, min or h, as in \"200 ms\""
             ));
         }
     };
     match number.trim_end().parse::<f64>() {
         Ok(number) if number >= 0.0 && number * scale < 9e18 => Ok((number * scale).round() as u64),
-        _ => Err(format!("`{text}` is not a duration; write a number and us, ms, s, min or h, as in \"200 ms\"")),
+        _ => Err(format!("`{text}` is not a duration; write a number and ns, us, ms, s, min or h, as in \"200 ms\"")),
     }
+}
+
+/// A frequency such as `24 MHz` in hertz.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn hertz(text: &str) -> Result<f64, String> {
+    let text = text.trim();
+    let (number, unit) = text.split_at(text.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.len()));
+    let scale = match unit.trim() {
+        "" | "Hz" => Some(1.0),
+        "kHz" => Some(1e3),
+        "MHz" => Some(1e6),
+        "GHz" => Some(1e9),
+        _ => None,
+    };
+    let value = number.trim_end().parse::<f64>().ok().zip(scale).map(|(number, scale)| number * scale);
+    value
+        .filter(|value| (1.0..=1e12).contains(value))
+        .ok_or_else(|| format!("`{text}` is no frequency; write it as 12MHz"))
 }
 
 /// The index of a name, or a sentence with the nearest one.

@@ -31,7 +31,7 @@ pub mod wire;
 
 pub use definitions::{Definitions, Revisions};
 pub use device_end::DeviceEnd;
-pub use file_words::duration;
+pub use file_words::{duration, hertz};
 pub use host_end::HostEnd;
 pub use machine::{LinkEvent, Machine};
 pub use report::{Heard, Report};

@@ -42,8 +42,9 @@ pub trait Watch {
 
     /// One side received these bytes, at a moment of the trial's time of day. They come in order of time; the channel is the one
     /// of the link's own definition.
-    fn received(&mut self, chunk: &Chunk<'_>) {
-        let _ = chunk;
+    /// `node` is the device that sent them, or for which they are.
+    fn received(&mut self, chunk: &Chunk<'_>, node: u64) {
+        let _ = (chunk, node);
     }
 }
 
@@ -660,7 +661,7 @@ impl<'a> Trial<'a> {
             *self.report.damaged.entry((number, of.node)).or_default() += 1;
         }
         of.arrived |= whole;
-        let (from, key, definition) = (of.from, of.key, of.definition);
+        let (from, key, definition, node) = (of.from, of.key, of.definition, of.node);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let channel = *channel;
         let chunk = Chunk {
@@ -696,7 +697,7 @@ impl<'a> Trial<'a> {
             }
         }
         if is_heard {
-            watch.received(&chunk);
+            watch.received(&chunk, node);
         }
         self.settle(sent);
     }
@@ -717,7 +718,7 @@ impl<'a> Trial<'a> {
         let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
         let times = Times::Last(self.scenario.starts.after(self.now));
         let chunk = Chunk { stream, times, key: None, bytes };
-        watch.received(&chunk);
+        watch.received(&chunk, node);
         let found = self.host_side.hear(&chunk);
         self.host_heard_outside(node, found);
     }

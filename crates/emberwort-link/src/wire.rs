@@ -396,9 +396,9 @@ impl Wire {
         let in_noise = faults.noise.filter(|_| self.is_noisy).map_or(0.0, |noise| noise.bit_errors);
         self.wrong_bits.of(faults.bit_errors.max(in_noise), random);
         let sampled = match &self.medium {
-            MediumKind::Uart { data_bits, parity, stop_bits, .. } if faults.baud_error != 0.0 => {
-                let extra = u32::from(*parity != 'N') + u32::from(*stop_bits);
-                sampled_at(byte, u32::from(*data_bits), extra, next.is_some(), faults.baud_error)
+            MediumKind::Uart(format) if faults.baud_error != 0.0 => {
+                let extra = u32::from(format.has_parity()) + u32::from(format.stop_halves.div_ceil(2));
+                sampled_at(byte, u32::from(format.data_bits), extra, next.is_some(), faults.baud_error)
             }
             _ => Some(byte),
         };
@@ -432,12 +432,13 @@ fn sampled_at(byte: u8, data_bits: u32, extra: u32, is_followed: bool, error: f6
 #[cfg(test)]
 mod tests {
     use super::*;
+    use emberwort_model::medium::UartFormat;
     use rand::SeedableRng;
 
     /// A device sends.
     const DEVICE: Sender = Sender { from: End::Device, number: 0, frame: 0 };
 
-    const UART: MediumKind = MediumKind::Uart { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1 };
+    const UART: MediumKind = MediumKind::Uart(UartFormat::usual(115_200));
 
     #[test]
     fn a_byte_at_115200_8n1_takes_ten_bits() {

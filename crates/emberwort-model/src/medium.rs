@@ -1,12 +1,18 @@
 //! What a channel runs over. All that the rest of the tool has to know of a medium stands in this file, question by question; how it is
 //! written stands in the parser of channels, and what its frames cost in [`wire_time`].
 
-use std::fmt;
-
 use num_rational::Ratio;
 
 use crate::budget::wire_time::{self, Lora, Seconds, WireCost, can, ethernet_bytes, ratio};
 use crate::number::Decimal;
+
+mod code;
+mod spi;
+mod uart;
+
+pub use code::{BitCode, BitFrame, LineCode, Pulse};
+pub use spi::SpiWords;
+pub use uart::UartFormat;
 
 /// What a channel runs over, and what sending costs.
 #[derive(Clone, Debug, PartialEq)]
@@ -21,16 +27,7 @@ pub struct Medium {
 #[derive(Clone, Debug, PartialEq)]
 pub enum MediumKind {
     /// An asynchronous serial line.
-    Uart {
-        /// Bits a second.
-        baud: u32,
-        /// Data bits, 5 to 9.
-        data_bits: u8,
-        /// Parity: `N`, `E`, `O`.
-        parity: char,
-        /// Stop bits, 1 or 2.
-        stop_bits: u8,
-    },
+    Uart(UartFormat),
     /// A serial peripheral interface; each transfer is a frame.
     Spi {
         /// Clock in hertz.
@@ -49,7 +46,11 @@ pub enum MediumKind {
         bitrate: u32,
         /// Bits a second of the data phase, if frames are CAN FD.
         data_bitrate: Option<u32>,
+        /// Where in a bit receivers look at it, in percent of the bit, 50 to 95, at both bit rates.
+        sample: Option<u8>,
     },
+    /// A line of one wire whose code is spelled out; what stands between two rests is a frame.
+    Line(LineCode),
     /// A LoRa radio.
     Lora {
         /// Spreading factor, 7 to 12.
@@ -88,47 +89,6 @@ pub enum MediumKind {
     },
 }
 
-/// How words stand on the wires of a serial peripheral interface.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct SpiWords {
-    /// 0 to 3: the clock rests high in modes 2 and 3, and data are taken at the second edge of a pulse in modes 1 and 3.
-    pub mode: u8,
-    /// Bits of a word, 1 to 64.
-    pub bits: u8,
-    /// Whether the least significant bit comes first.
-    pub is_lsb_first: bool,
-    /// The level of the wire that selects the device, while it does; `None` if there is no such wire.
-    pub select: Option<bool>,
-}
-
-impl Default for SpiWords {
-    /// Mode 0, words of 8 bits, most significant bit first, selected by a low level.
-    fn default() -> Self {
-        Self { mode: 0, bits: 8, is_lsb_first: false, select: Some(false) }
-    }
-}
-
-impl fmt::Display for SpiWords {
-    /// What is not as usual, with a blank in front of each word, as a definition says it.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let usual = Self::default();
-        if self.mode != usual.mode {
-            write!(f, " mode {}", self.mode)?;
-        }
-        if self.bits != usual.bits {
-            write!(f, " word {} {}", self.bits, if self.bits == 1 { "bit" } else { "bits" })?;
-        }
-        if self.is_lsb_first {
-            f.write_str(" lsb first")?;
-        }
-        match self.select {
-            None => f.write_str(" select none"),
-            Some(true) => f.write_str(" select high"),
-            Some(false) => Ok(()),
-        }
-    }
-}
-
 /// How the bytes of a medium stand in a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Carriage {
@@ -157,12 +117,24 @@ pub enum Guard {
     Nobody,
 }
 
+/// A speed in the greatest unit in which it is a whole number.
+fn speed_text(value: u32, unit: &str) -> String {
+    match value {
+        value if value >= 1_000_000 && value % 1_000_000 == 0 => format!("{} M{unit}", value / 1_000_000),
+        value if value >= 1_000 && value % 1_000 == 0 => format!("{} k{unit}", value / 1_000),
+        value => format!("{value} {unit}"),
+    }
+}
+
+/// Where receivers of CAN look at a bit, in percent, if a definition does not say it (CiA 601-3 and its kin recommend it).
+pub const USUAL_CAN_SAMPLE: u8 = 80;
+
 /// Longest frame of a medium that sets no limit.
 const DEFAULT_LIMIT: usize = 256;
 
 impl MediumKind {
     /// The words with which a medium begins.
-    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "tcp", "stream"];
+    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "line", "tcp", "stream"];
 
     /// The word for it.
     pub fn as_str(&self) -> &'static str {
@@ -174,30 +146,27 @@ impl MediumKind {
             MediumKind::Lora { .. } => "lora",
             MediumKind::Udp { .. } => "udp",
             MediumKind::Tcp { .. } => "tcp",
+            MediumKind::Line(_) => "line",
             MediumKind::Stream { .. } => "stream",
         }
     }
 
     /// As the definition has it, without what its speed means.
     pub fn text(&self) -> String {
-        let speed = |value: u32, unit: &str| match value {
-            value if value >= 1_000_000 && value % 1_000_000 == 0 => format!("{} M{unit}", value / 1_000_000),
-            value if value >= 1_000 && value % 1_000 == 0 => format!("{} k{unit}", value / 1_000),
-            value => format!("{value} {unit}"),
-        };
+        let speed = speed_text;
         let network = |name: &str, port: u16, ipv6: bool, bitrate: u32| {
             let ip = if ipv6 { "IPv6" } else { "IPv4" };
             format!("{name} {port} over {ip} on Ethernet of {}", speed(bitrate, "bit/s"))
         };
         match *self {
-            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                format!("uart {baud} {data_bits}{parity}{stop_bits}")
-            }
+            MediumKind::Uart(format) => format!("uart {format}"),
+            MediumKind::Line(code) => format!("line {code}"),
             MediumKind::Spi { hertz, words } => format!("spi {}{words}", speed(hertz, "Hz")),
             MediumKind::I2c { hertz } => format!("i2c {}", speed(hertz, "Hz")),
-            MediumKind::Can { bitrate, data_bitrate: None } => format!("can {}", speed(bitrate, "bit/s")),
-            MediumKind::Can { bitrate, data_bitrate: Some(data) } => {
-                format!("can {} fd {}", speed(bitrate, "bit/s"), speed(data, "bit/s"))
+            MediumKind::Can { bitrate, data_bitrate, sample } => {
+                let fd = data_bitrate.map_or(String::new(), |data| format!(" fd {}", speed(data, "bit/s")));
+                let sample = sample.map_or(String::new(), |sample| format!(" sample {sample} %"));
+                format!("can {}{fd}{sample}", speed(bitrate, "bit/s"))
             }
             MediumKind::Lora { spreading, bandwidth, coding, duty, .. } => {
                 let duty = duty.map_or(String::new(), |duty| format!(" duty {duty} %"));
@@ -215,9 +184,10 @@ impl MediumKind {
             MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
             | MediumKind::Can { .. }
+            | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Udp { .. } => true,
-            MediumKind::Uart { .. } | MediumKind::Tcp { .. } | MediumKind::Stream { .. } => false,
+            MediumKind::Uart(_) | MediumKind::Tcp { .. } | MediumKind::Stream { .. } => false,
         }
     }
 
@@ -225,10 +195,11 @@ impl MediumKind {
     pub fn loses_nothing(&self) -> bool {
         match self {
             MediumKind::Tcp { .. } | MediumKind::Stream { .. } => true,
-            MediumKind::Uart { .. }
+            MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
             | MediumKind::Can { .. }
+            | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Udp { .. } => false,
         }
@@ -239,9 +210,11 @@ impl MediumKind {
         match self {
             MediumKind::Can { .. } | MediumKind::Lora { .. } => Guard::Controllers,
             MediumKind::Udp { .. } | MediumKind::Tcp { .. } => Guard::Network,
-            MediumKind::Uart { .. } | MediumKind::Spi { .. } | MediumKind::I2c { .. } | MediumKind::Stream { .. } => {
-                Guard::Nobody
-            }
+            MediumKind::Uart(_)
+            | MediumKind::Spi { .. }
+            | MediumKind::I2c { .. }
+            | MediumKind::Line(_)
+            | MediumKind::Stream { .. } => Guard::Nobody,
         }
     }
 
@@ -250,9 +223,10 @@ impl MediumKind {
         match *self {
             MediumKind::Udp { port, .. } => Carriage::Udp { port },
             MediumKind::Can { data_bitrate, .. } => Carriage::Can { fd: data_bitrate.is_some() },
-            MediumKind::Uart { .. }
+            MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Tcp { .. }
             | MediumKind::Stream { .. } => Carriage::Bytes,
@@ -263,10 +237,11 @@ impl MediumKind {
     pub fn has_ports(&self) -> bool {
         match self {
             MediumKind::Udp { .. } | MediumKind::Lora { .. } => true,
-            MediumKind::Uart { .. }
+            MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
             | MediumKind::Can { .. }
+            | MediumKind::Line(_)
             | MediumKind::Tcp { .. }
             | MediumKind::Stream { .. } => false,
         }
@@ -305,9 +280,10 @@ impl MediumKind {
             MediumKind::Udp { ipv6: true, .. } => {
                 Some((65_527, "a UDP datagram over IPv6 carries at most 65527 bytes".into()))
             }
-            MediumKind::Uart { .. }
+            MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Line(_)
             | MediumKind::Tcp { .. }
             | MediumKind::Stream { .. } => None,
         }
@@ -325,17 +301,16 @@ impl MediumKind {
     /// Whether bits that this medium sends arrive at a receiver that is set up for another.
     pub fn is_heard_by(&self, receiver: &MediumKind) -> bool {
         match (self, receiver) {
-            (
-                MediumKind::Uart { baud, data_bits, parity, stop_bits },
-                MediumKind::Uart { baud: other, data_bits: data, parity: check, stop_bits: stop },
-            ) => (baud, data_bits, parity) == (other, data, check) && stop_bits >= stop,
+            (MediumKind::Uart(format), MediumKind::Uart(other)) => format.is_heard_by(other),
+            (MediumKind::Line(code), MediumKind::Line(other)) => code == other,
             // The host gives the clock.
             (MediumKind::Spi { words, .. }, MediumKind::Spi { words: other, .. }) => words == other,
             (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
             // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
-            (MediumKind::Can { bitrate, data_bitrate }, MediumKind::Can { bitrate: other, data_bitrate: data }) => {
-                bitrate == other && (data_bitrate.is_none() || data_bitrate == data)
-            }
+            (
+                MediumKind::Can { bitrate, data_bitrate, .. },
+                MediumKind::Can { bitrate: other, data_bitrate: data, .. },
+            ) => bitrate == other && (data_bitrate.is_none() || data_bitrate == data),
             // The header of a frame says its coding rate.
             (
                 MediumKind::Lora { spreading, bandwidth, .. },
@@ -354,12 +329,11 @@ impl MediumKind {
     /// that says nothing about how long a frame takes.
     pub fn byte_nanoseconds(&self) -> Option<u64> {
         match self {
-            MediumKind::Uart { .. } | MediumKind::Stream { .. } => {
-                Some(wire_time::nanoseconds(self.worst(1, false).time))
-            }
+            MediumKind::Uart(_) | MediumKind::Stream { .. } => Some(wire_time::nanoseconds(self.worst(1, false).time)),
             MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
             | MediumKind::Can { .. }
+            | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Udp { .. }
             | MediumKind::Tcp { .. } => None,
@@ -406,7 +380,7 @@ impl MediumKind {
     /// The cost of bits at the two bit rates of CAN FD; at the first alone elsewhere on CAN.
     fn at_bitrates(&self, slow: u64, fast: u64) -> WireCost {
         let time = match *self {
-            MediumKind::Can { bitrate, data_bitrate } => {
+            MediumKind::Can { bitrate, data_bitrate, .. } => {
                 let data = data_bitrate.unwrap_or(bitrate);
                 ratio(slow, u64::from(bitrate)) + ratio(fast, u64::from(data))
             }
@@ -419,14 +393,26 @@ impl MediumKind {
         let count = bytes as u64;
         let at = |bits: u64, speed: u32| WireCost { bits, time: ratio(bits, u64::from(speed)) };
         match self {
-            // A start bit, the data bits, a parity bit if there is one, the stop bits.
-            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                let each = 1 + u64::from(*data_bits) + u64::from(*parity != 'N') + u64::from(*stop_bits);
-                at(count * each, *baud)
+            MediumKind::Uart(format) => {
+                let halves = count * u64::from(format.halves());
+                WireCost { bits: halves.div_ceil(2), time: ratio(halves, 2 * u64::from(format.baud)) }
             }
             MediumKind::Spi { hertz, words } => {
                 let bits = u64::from(words.bits);
                 at(count.div_ceil(bits.div_ceil(8)) * bits, *hertz)
+            }
+            MediumKind::Line(code) => {
+                // Of a pulse code the longer of the two bits counts, of stuffing the most that there can be.
+                let bits = code.bits_of(count);
+                let stuffed = match code.bits {
+                    BitCode::Nrzi { stuff: Some(stuff), .. } => bits / u64::from(stuff.max(1)),
+                    _ => 0,
+                };
+                let each = match code.bits {
+                    BitCode::Pulse { .. } => code.pulse_picoseconds(false).max(code.pulse_picoseconds(true)),
+                    _ => code.bit_picoseconds(),
+                };
+                WireCost { bits: bits + stuffed, time: ratio((bits + stuffed) * each, 1_000_000_000_000) }
             }
             // A start condition, the address with its direction and acknowledge bit, each byte with one, a stop condition
             // (UM10204, the bus specification, section 3.1).

@@ -2,6 +2,7 @@
 
 use emberwort_model::diagnostics::{Code, escaped, nearest};
 use emberwort_model::layout::{byte_bit, rows};
+use emberwort_model::medium::UartFormat;
 use emberwort_model::model::{ByteOrder, End, Kind, Length, MediumKind, Value, section_revisions};
 use emberwort_model::plan::{Action, Bound, FrameFinder, Place, Role, Zone};
 use emberwort_model::{Plan, Source, check};
@@ -53,7 +54,7 @@ fn a_message_says_who_when_where_and_what_answers() {
     let answer = &plan.messages[1].message;
     assert_eq!((answer.every, answer.from), (Some(120_000_000_000), End::Device));
     let a = plan.channels[0].direction(End::Device);
-    assert_eq!(a.medium.kind, MediumKind::Uart { baud: 9600, data_bits: 8, parity: 'E', stop_bits: 2 });
+    assert_eq!(a.medium.kind, MediumKind::Uart(UartFormat { parity: 'E', stop_halves: 4, ..UartFormat::usual(9600) }));
     assert_eq!((a.finder, a.limit, a.head_bytes, a.tail_bytes), (FrameFinder::Sync, 20, 4, 0));
     assert_eq!(a.keys, [(7, 1), (0x1F, 0)]);
     assert_eq!((a.message_of(7), a.message_of(8), a.greatest_body), (Some(1), None, 1));

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::time::Duration;
 
-use emberwort_model::medium::MediumKind;
+use emberwort_model::medium::{MediumKind, UartFormat};
 use serialport::{ClearBuffer, DataBits, FlowControl, Parity, SerialPort as _, StopBits};
 
 use crate::line::{Line, Out, Stream, Target};
@@ -12,14 +12,8 @@ use crate::line::{Line, Out, Stream, Target};
 /// Speed and form of the characters on a serial line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct SerialSettings {
-    /// Bits a second.
-    pub baud: u32,
-    /// Data bits, 5 to 8.
-    pub data_bits: u8,
-    /// `N`, `E` or `O`.
-    pub parity: char,
-    /// Stop bits, 1 or 2.
-    pub stop_bits: u8,
+    /// Speed and form of the characters.
+    pub format: UartFormat,
     /// The control lines.
     pub control: ControlLines,
 }
@@ -39,9 +33,7 @@ impl SerialSettings {
     /// Those that a medium asks for; `None`, if it is no serial line.
     pub fn of(medium: &MediumKind) -> Option<Self> {
         match *medium {
-            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                Some(Self { baud, data_bits, parity, stop_bits, control: ControlLines::default() })
-            }
+            MediumKind::Uart(format) => Some(Self { format, control: ControlLines::default() }),
             _ => None,
         }
     }
@@ -49,28 +41,39 @@ impl SerialSettings {
 
 impl std::fmt::Display for SerialSettings {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{} baud {}{}{}", self.baud, self.data_bits, self.parity, self.stop_bits)
+        write!(f, "{} baud {}", self.format.baud, self.format.characters())
     }
 }
 
 /// Opens a serial line for this program alone.
 pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
-    let data_bits = match settings.data_bits {
+    let format = settings.format;
+    let cannot = |what: &str| io::Error::other(format!("{what} cannot be set on a serial port"));
+    if format.rests_low {
+        return Err(cannot("`resting low`"));
+    }
+    if format.is_msb_first {
+        return Err(cannot("`msb first`"));
+    }
+    let data_bits = match format.data_bits {
         5 => DataBits::Five,
         6 => DataBits::Six,
         7 => DataBits::Seven,
         8 => DataBits::Eight,
-        other => {
-            return Err(io::Error::other(format!("characters of {other} data bits cannot be set on a serial port")));
-        }
+        other => return Err(cannot(&format!("characters of {other} data bits"))),
     };
-    let parity = match settings.parity {
+    let parity = match format.parity {
+        'N' => Parity::None,
         'E' => Parity::Even,
         'O' => Parity::Odd,
-        _ => Parity::None,
+        other => return Err(cannot(&format!("parity {other}"))),
     };
-    let stop_bits = if settings.stop_bits == 2 { StopBits::Two } else { StopBits::One };
-    let port = serialport::new(path.to_string_lossy(), settings.baud)
+    let stop_bits = match format.stop_halves {
+        2 => StopBits::One,
+        4 => StopBits::Two,
+        _ => return Err(cannot("1.5 stop bits")),
+    };
+    let port = serialport::new(path.to_string_lossy(), format.baud)
         .data_bits(data_bits)
         .parity(parity)
         .stop_bits(stop_bits)

@@ -4,11 +4,11 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream, UdpSocket};
 use std::time::Duration;
 
+use emberwort_model::medium::UartFormat;
 use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
 
 const CONTROL: ControlLines = ControlLines { rts: None, dtr: None, rts_while_sending: false };
-const SETTINGS: SerialSettings =
-    SerialSettings { baud: 115_200, data_bits: 8, parity: 'N', stop_bits: 1, control: CONTROL };
+const SETTINGS: SerialSettings = SerialSettings { format: UartFormat::usual(115_200), control: CONTROL };
 
 /// A port with events of its own.
 struct Alone {

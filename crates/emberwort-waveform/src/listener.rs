@@ -1,18 +1,25 @@
 //! Listens to the wires of a channel: from the values of a waveform to chunks of bytes.
 
+use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::{MediumKind, SpiWords};
+use emberwort_model::medium::{LineCode, MediumKind, USUAL_CAN_SAMPLE, UartFormat};
 use emberwort_model::model::End;
 use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Times};
 
-use crate::lines::byte::LineByte;
-use crate::lines::{spi, uart};
+use crate::lines::event::{Event, From, Levels, LineByte, MAX_WIRES};
+use crate::lines::{can, code, i2c, spi, uart};
 use crate::wave::{Moment, Signal, Value, WaveSink};
 use crate::wiring::{Comparator, Role, Wiring, WiringError, by_signal};
 
-/// Bytes of one end that are not handed on yet.
+/// Takes the chunks of a line, and which device they are about where the line says it.
+pub trait LineSink: ChunkSink {
+    /// All chunks of this tap are said by the device with this node, or to it.
+    fn heard_of(&mut self, tap: u32, node: u64);
+}
+
+/// Bytes of one sender that are not handed on yet.
 #[derive(Debug, Default)]
 struct Collected {
     bytes: Vec<u8>,
@@ -32,8 +39,26 @@ pub struct Listener<S> {
     by_signal: Vec<Vec<(usize, bool)>>,
     comparators: Vec<Comparator>,
     problem: Option<WiringError>,
-    /// From the device, from the host.
-    collected: [Collected; 2],
+    /// By sender.
+    collected: [Collected; 3],
+    /// The taps of nodes, in the order in which they were first heard of.
+    taps: HashMap<u64, u32>,
+    /// Levels before the moment at hand, and at its end.
+    before: Levels,
+    after: Levels,
+    /// The moment at which levels changed, as long as there may be more changes at it.
+    changing: Option<Moment>,
+    events: Vec<Event>,
+    /// Levels that last for less than this are none, in picoseconds.
+    deglitch: u64,
+    /// Changes that are not yet known to last, in their order.
+    unsure: VecDeque<(Moment, usize, Option<bool>)>,
+    /// The last level of each wire that lasted.
+    sure: Levels,
+    /// Short levels that were left out.
+    glitches: u64,
+    /// Bytes of frames that receivers drop.
+    dropped: u64,
     now: Moment,
     sink: S,
 }
@@ -43,42 +68,108 @@ pub struct Listener<S> {
 enum Line {
     /// From the device, from the host.
     Uart(Box<[Option<uart::Uart>; 2]>),
-    Spi(Box<spi::Spi>, SpiWords),
+    Spi(Box<spi::Spi>),
+    /// With its clock in hertz.
+    I2c(Box<i2c::I2c>, u32),
+    /// The bus, and whether it is dominant where its wire is high.
+    Can(Box<can::Can>, bool),
+    Code(Box<code::Code>),
 }
 
 /// What was seen on the wires beside bytes.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Seen {
     /// On a wire of an asynchronous line.
-    Uart(Role, uart::Format, uart::Seen),
+    Uart(Role, UartFormat, uart::Seen),
     /// On a serial peripheral interface.
     Spi(spi::Seen),
+    /// On a two-wire bus, with its clock in hertz.
+    I2c(u32, i2c::Seen),
+    /// On a controller area network.
+    Can(can::Speeds, can::Seen),
+    /// On a line of one wire.
+    Code(LineCode, code::Seen),
 }
 
-/// The end that a wire with data belongs to.
-const ENDS: [End; 2] = [End::Device, End::Host];
-
-impl<S: ChunkSink> Listener<S> {
-    /// For a channel of a link, by index, with its medium.
+impl<S: LineSink> Listener<S> {
+    /// For a channel of a link, by index, with its medium. `skip` bits at the beginning of data wires with a clock are left out.
     ///
     /// # Errors
     /// What is wrong with the wires; `None` inside if waveforms of that medium cannot be read.
-    pub fn new(channel: usize, medium: &MediumKind, wiring: Wiring, sink: S) -> Result<Self, Option<WiringError>> {
+    pub fn new(
+        channel: usize,
+        medium: &MediumKind,
+        wiring: Wiring,
+        skip: u32,
+        sink: S,
+    ) -> Result<Self, Option<WiringError>> {
         let (roles, needed) = Role::of(medium).ok_or(None)?;
         wiring.check(roles, needed)?;
-        let has = |role: Role| wiring.wires.iter().any(|wire| wire.role == role);
+        let place = |role: Role| wiring.wires.iter().position(|wire| wire.role == role);
         let line = match *medium {
-            MediumKind::Uart { baud, data_bits, parity, stop_bits } => {
-                let format = uart::Format { baud, data_bits, parity, stop_bits };
-                let receiver = |role: Role| has(role).then(|| uart::Uart::new(format));
+            MediumKind::Uart(format) => {
+                let receiver = |role: Role| place(role).map(|_| uart::Uart::new(format));
                 Line::Uart(Box::new([receiver(Role::Device), receiver(Role::Host)]))
             }
-            MediumKind::Spi { words, hertz } => Line::Spi(Box::new(spi::Spi::new(words, hertz)), words),
+            MediumKind::Spi { words, hertz } => {
+                let selects = wiring.wires.iter().enumerate().filter_map(|(at, wire)| match wire.role {
+                    Role::Select(node) => Some((at, node)),
+                    _ => None,
+                });
+                let pins = spi::Pins {
+                    clock: place(Role::Clock).unwrap_or(0),
+                    selects: selects.collect(),
+                    data: [place(Role::Device), place(Role::Host)],
+                };
+                Line::Spi(Box::new(spi::Spi::new(words, hertz, pins, skip)))
+            }
+            MediumKind::I2c { hertz } => {
+                let (clock, data) = (place(Role::Clock).unwrap_or(0), place(Role::Data).unwrap_or(1));
+                Line::I2c(Box::new(i2c::I2c::new(clock, data)), hertz)
+            }
+            MediumKind::Can { bitrate, data_bitrate, sample } => {
+                let speeds = can::Speeds { bitrate, data_bitrate, sample: sample.unwrap_or(USUAL_CAN_SAMPLE) };
+                // The difference of the two wires is positive where the bus is dominant (ISO 11898-2).
+                let is_difference = wiring.wires.iter().any(|wire| wire.minus.is_some());
+                Line::Can(Box::new(can::Can::new(speeds)), is_difference)
+            }
+            MediumKind::Line(code) => Line::Code(Box::new(code::Code::new(code))),
             _ => return Err(None),
         };
         let comparators = wiring.wires.iter().map(Comparator::new).collect();
-        let (by_signal, problem, collected) = Default::default();
-        Ok(Self { channel, wiring, line, by_signal, comparators, problem, collected, now: Moment::default(), sink })
+        Ok(Self {
+            channel,
+            wiring,
+            line,
+            by_signal: Vec::new(),
+            comparators,
+            problem: None,
+            collected: Default::default(),
+            taps: HashMap::new(),
+            before: [None; MAX_WIRES],
+            after: [None; MAX_WIRES],
+            changing: None,
+            events: Vec::new(),
+            deglitch: 0,
+            unsure: VecDeque::new(),
+            sure: [None; MAX_WIRES],
+            glitches: 0,
+            dropped: 0,
+            now: Moment::default(),
+            sink,
+        })
+    }
+
+    /// Levels that last for less than so many picoseconds are left out.
+    #[must_use]
+    pub fn deglitched(mut self, picoseconds: u64) -> Self {
+        self.deglitch = picoseconds;
+        self
+    }
+
+    /// How many levels were too short and left out.
+    pub fn glitches(&self) -> u64 {
+        self.glitches
     }
 
     /// Why the wires were not found in the waveform, if they were not.
@@ -91,8 +182,13 @@ impl<S: ChunkSink> Listener<S> {
         self.now
     }
 
+    /// Bytes of frames that receivers of the medium drop, so that nobody sees them.
+    pub fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
     /// What was seen beside bytes, wire by wire.
-    pub fn seen(&self) -> Vec<Seen> {
+    fn seen(&self) -> Vec<Seen> {
         match &self.line {
             Line::Uart(receivers) => {
                 let both = [Role::Device, Role::Host].into_iter().zip(receivers.iter());
@@ -101,50 +197,116 @@ impl<S: ChunkSink> Listener<S> {
                 })
                 .collect()
             }
-            Line::Spi(spi, _) => vec![Seen::Spi(spi.seen.clone())],
+            Line::Spi(spi) => vec![Seen::Spi(spi.seen.clone())],
+            Line::I2c(i2c, hertz) => vec![Seen::I2c(*hertz, i2c.seen.clone())],
+            Line::Can(can, _) => vec![Seen::Can(can.speeds(), can.seen.clone())],
+            Line::Code(code) => vec![Seen::Code(*code.code(), code.seen())],
         }
     }
 
-    /// Ends the waveform; gives back the sink, which was given all.
-    pub fn finish(mut self) -> (S, Vec<Seen>) {
+    /// Ends the waveform; gives back the sink, which was given all, what was seen, and how many bytes were dropped.
+    pub fn finish(mut self) -> (S, Vec<Seen>, u64) {
+        // What is there at the end lasts.
+        self.deglitch = self.deglitch.min(1);
+        let _ = self.become_sure(self.now.after(1));
+        let _ = self.settle();
+        let _ = self.nothing_until(self.now);
         match &mut self.line {
-            Line::Spi(spi, _) => spi.end(self.now, &mut |_| ()),
             Line::Uart(receivers) => receivers.iter_mut().flatten().for_each(|uart| uart.finish(self.now)),
+            Line::Spi(spi) => spi.finish(self.now, &self.after, &mut self.events),
+            Line::I2c(i2c, _) => i2c.finish(self.now, &mut self.events),
+            Line::Can(can, _) => {
+                can.until(self.now, &mut self.events);
+                can.finish(self.now);
+            }
+            Line::Code(code) => code.finish(self.now, &mut self.events),
         }
-        let _ = self.hand_on(0);
-        let _ = self.hand_on(1);
+        let _ = self.tell();
+        for from in From::ALL {
+            let _ = self.hand_on(from, None, 0);
+        }
         let seen = self.seen();
-        (self.sink, seen)
+        (self.sink, seen, self.dropped)
     }
 
-    /// Hands on what was collected of one end.
-    fn hand_on(&mut self, end: usize) -> ControlFlow<()> {
-        let Collected { bytes, times } = &mut self.collected[end];
-        if bytes.is_empty() {
+    /// Hands on what was collected of one sender.
+    fn hand_on(&mut self, from: From, key: Option<u64>, tap: u32) -> ControlFlow<()> {
+        let Collected { bytes, times } = &mut self.collected[from as usize];
+        if bytes.is_empty() && key.is_none() {
             return ControlFlow::Continue(());
         }
-        let stream = StreamId { channel: self.channel, from: Some(ENDS[end]), tap: 0 };
-        let flow = self.sink.chunk(&Chunk { stream, times: Times::Each(times), key: None, bytes });
+        let end = match from {
+            From::Device => Some(End::Device),
+            From::Host => Some(End::Host),
+            From::Unknown => None,
+        };
+        let stream = StreamId { channel: self.channel, from: end, tap };
+        let flow = self.sink.chunk(&Chunk { stream, times: Times::Each(times), key, bytes });
         bytes.clear();
         times.clear();
         flow
     }
 
-    /// A byte of one end. Bytes between which the line rested, or the other end spoke, are not in one chunk.
-    fn byte(&mut self, end: usize, byte: LineByte, pause: u64) -> ControlFlow<()> {
-        self.hand_on(1 - end)?;
-        let start = byte.start.time();
-        let collected = &self.collected[end];
-        let rested = collected.times.last().is_some_and(|last| start.since(last.end) * 1000 >= pause);
-        if rested || collected.bytes.len() >= AT_ONCE {
-            self.hand_on(end)?;
-        }
-        let Collected { bytes, times } = &mut self.collected[end];
+    fn add(&mut self, from: From, byte: LineByte) {
+        let Collected { bytes, times } = &mut self.collected[from as usize];
         bytes.push(byte.byte);
-        times.push(ByteTime { start, end: byte.end.time() });
+        times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
+    }
+
+    /// The tap of what a node says, or what is said to it.
+    fn tap(&mut self, node: Option<u64>) -> u32 {
+        let Some(node) = node else { return 0 };
+        if let Some(tap) = self.taps.get(&node) {
+            return *tap;
+        }
+        let tap = self.taps.len() as u32 + 1;
+        self.taps.insert(node, tap);
+        self.sink.heard_of(tap, node);
+        tap
+    }
+
+    /// Tells the sink what the decoder told.
+    fn tell(&mut self) -> ControlFlow<()> {
+        let mut events = std::mem::take(&mut self.events);
+        for event in events.drain(..) {
+            match event {
+                Event::Byte(from, byte) => {
+                    self.add(from, byte);
+                    // What is longer than any frame is none.
+                    if self.collected[from as usize].bytes.len() >= AT_ONCE {
+                        self.hand_on(from, None, 0)?;
+                    }
+                }
+                Event::Packet { from, key, node } => {
+                    let tap = self.tap(node);
+                    self.hand_on(from, key, tap)?;
+                }
+                Event::Dropped(from) => {
+                    let Collected { bytes, times } = &mut self.collected[from as usize];
+                    self.dropped += bytes.len() as u64;
+                    bytes.clear();
+                    times.clear();
+                }
+            }
+        }
+        self.events = events;
         ControlFlow::Continue(())
     }
 
+    /// A byte of one end of an asynchronous line. Bytes between which the line rested, or the other end spoke, are not in one chunk.
+    fn character(&mut self, from: From, byte: LineByte, pause: u64) -> ControlFlow<()> {
+        let other = if from == From::Device { From::Host } else { From::Device };
+        self.hand_on(other, None, 0)?;
+        let collected = &self.collected[from as usize];
+        let rested = collected.times.last().is_some_and(|last| byte.start.time().since(last.end) * 1000 >= pause);
+        if rested || collected.bytes.len() >= AT_ONCE {
+            self.hand_on(from, None, 0)?;
+        }
+        self.add(from, byte);
+        ControlFlow::Continue(())
+    }
+
+    /// A wire has another level.
     fn level(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
         let role = self.wiring.wires[wire].role;
         match &mut self.line {
@@ -154,56 +316,43 @@ impl<S: ChunkSink> Listener<S> {
                 let mut came = None;
                 let pause = uart.character();
                 uart.edge(at, level, &mut |byte| came = Some(byte));
-                came.map_or(ControlFlow::Continue(()), |byte| self.byte(end, byte, pause))
+                let from = [From::Device, From::Host][end];
+                came.map_or(ControlFlow::Continue(()), |byte| self.character(from, byte, pause))
             }
-            Line::Spi(spi, words) => {
-                let words = *words;
-                // At most the end of a frame, and a word of one bit.
-                let (mut came, mut count) = ([None, None], 0);
-                let mut tell = |event| {
-                    came[count] = Some(event);
-                    count += 1;
-                };
-                match role {
-                    Role::Clock => spi.clock(at, level, &mut tell),
-                    Role::Select => spi.select(at, level, &mut tell),
-                    Role::Device | Role::Host => spi.data(role == Role::Host, level),
+            Line::Can(can, is_difference) => {
+                can.edge(at, level != Some(*is_difference), &mut self.events);
+                self.tell()
+            }
+            Line::Code(code) => {
+                code.edge(at, level, &mut self.events);
+                self.tell()
+            }
+            // What several wires show at one moment is looked at together.
+            Line::Spi(_) | Line::I2c(..) => {
+                if self.changing.is_some_and(|changing| changing != at) {
+                    self.settle()?;
                 }
-                for event in came.into_iter().flatten() {
-                    match event {
-                        spi::Event::Word(both, start, end) => self.spi_word(words, both, (start, end))?,
-                        spi::Event::End => {
-                            self.hand_on(0)?;
-                            self.hand_on(1)?;
-                        }
-                    }
-                }
+                self.changing = Some(at);
+                self.after[wire] = level;
                 ControlFlow::Continue(())
             }
         }
     }
 
-    fn spi_word(&mut self, words: SpiWords, both: [u64; 2], (start, end): (Moment, Moment)) -> ControlFlow<()> {
-        for (from, word) in both.into_iter().enumerate() {
-            let role = [Role::Device, Role::Host][from];
-            if self.wiring.wires.iter().any(|wire| wire.role == role) {
-                let Collected { bytes, times } = &mut self.collected[from];
-                for byte in spi::bytes(words, word, start, end) {
-                    bytes.push(byte.byte);
-                    times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
-                }
-            }
+    /// No more changes come at the moment at hand.
+    fn settle(&mut self) -> ControlFlow<()> {
+        let Some(at) = self.changing.take() else { return ControlFlow::Continue(()) };
+        match &mut self.line {
+            Line::Spi(spi) => spi.step(at, &self.before, &self.after, &mut self.events),
+            Line::I2c(i2c, _) => i2c.step(at, &self.before, &self.after, &mut self.events),
+            Line::Uart(_) | Line::Can(..) | Line::Code(_) => {}
         }
-        // What is longer than any frame is none.
-        if self.collected.iter().any(|collected| collected.bytes.len() >= AT_ONCE) {
-            self.hand_on(0)?;
-            self.hand_on(1)?;
-        }
-        ControlFlow::Continue(())
+        self.before = self.after;
+        if self.events.is_empty() { ControlFlow::Continue(()) } else { self.tell() }
     }
 }
 
-impl<S: ChunkSink> WaveSink for Listener<S> {
+impl<S: LineSink> WaveSink for Listener<S> {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
         match by_signal(&self.wiring, signals) {
             Ok(found) => {
@@ -231,9 +380,11 @@ impl<S: ChunkSink> WaveSink for Listener<S> {
             let (wire, is_minus) = self.by_signal[signal][n];
             let has_minus = self.wiring.wires[wire].minus.is_some();
             if let Some(level) = self.comparators[wire].take(value, is_minus, has_minus) {
-                // What ended on another wire before this comes before it.
-                self.until(at)?;
-                self.level(at, wire, level)?;
+                if self.deglitch > 0 {
+                    self.maybe(at, wire, level)?;
+                } else {
+                    self.change(at, wire, level)?;
+                }
             }
         }
         ControlFlow::Continue(())
@@ -242,29 +393,92 @@ impl<S: ChunkSink> WaveSink for Listener<S> {
     fn pause(&mut self) {
         // A transfer is handed on as a whole.
         if let Line::Uart(_) = &self.line {
-            let _ = self.hand_on(0);
-            let _ = self.hand_on(1);
+            let _ = self.hand_on(From::Device, None, 0);
+            let _ = self.hand_on(From::Host, None, 0);
         }
         self.sink.pause();
     }
 
     fn until(&mut self, at: Moment) -> ControlFlow<()> {
         self.now = at;
-        if let Line::Uart(receivers) = &mut self.line {
-            let mut came = [None, None];
-            let mut pause = 0;
-            for (uart, came) in receivers.iter_mut().zip(&mut came) {
-                if let Some(uart) = uart {
-                    pause = uart.character();
-                    uart.until(at, &mut |byte| *came = Some(byte));
-                }
-            }
-            for (end, byte) in came.into_iter().enumerate() {
-                if let Some(byte) = byte {
-                    self.byte(end, byte, pause)?;
-                }
+        if self.deglitch == 0 {
+            return self.nothing_until(at);
+        }
+        self.become_sure(at)?;
+        let sure = at.picoseconds().saturating_sub(self.deglitch);
+        self.nothing_until(Moment::from_picoseconds(sure))
+    }
+}
+
+impl<S: LineSink> Listener<S> {
+    /// A level that may be too short.
+    fn maybe(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
+        self.become_sure(at)?;
+        // The level before it was too short: it never was.
+        if let Some(index) = self.unsure.iter().position(|(_, other, _)| *other == wire) {
+            self.unsure.remove(index);
+            self.glitches += 1;
+            let before = self.sure[wire];
+            if before == level {
+                return ControlFlow::Continue(());
             }
         }
+        self.unsure.push_back((at, wire, level));
         ControlFlow::Continue(())
+    }
+
+    /// What lasted until a moment is sure.
+    fn become_sure(&mut self, at: Moment) -> ControlFlow<()> {
+        while let Some((since, wire, level)) = self.unsure.front().copied() {
+            if at.since(since) < self.deglitch {
+                break;
+            }
+            self.unsure.pop_front();
+            self.sure[wire] = level;
+            self.change(since, wire, level)?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// A wire has another level, after all that ended before.
+    fn change(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
+        // What ended on another wire before this comes before it.
+        if let Line::Uart(_) = self.line {
+            self.nothing_until(at)?;
+        }
+        self.level(at, wire, level)
+    }
+
+    fn nothing_until(&mut self, at: Moment) -> ControlFlow<()> {
+        match &mut self.line {
+            Line::Uart(receivers) => {
+                let mut came = [None, None];
+                let mut pause = 0;
+                for (uart, came) in receivers.iter_mut().zip(&mut came) {
+                    if let Some(uart) = uart {
+                        pause = uart.character();
+                        uart.until(at, &mut |byte| *came = Some(byte));
+                    }
+                }
+                for (from, byte) in [From::Device, From::Host].into_iter().zip(came) {
+                    if let Some(byte) = byte {
+                        self.character(from, byte, pause)?;
+                    }
+                }
+                ControlFlow::Continue(())
+            }
+            Line::Can(can, _) => {
+                can.until(at, &mut self.events);
+                self.tell()
+            }
+            Line::Code(code) => {
+                code.until(at, &mut self.events);
+                self.tell()
+            }
+            Line::Spi(_) | Line::I2c(..) => match self.changing {
+                Some(changing) if changing < at => self.settle(),
+                _ => ControlFlow::Continue(()),
+            },
+        }
     }
 }

@@ -6,6 +6,7 @@ use std::ops::ControlFlow;
 use emberwort_model::medium::MediumKind;
 use thiserror::Error;
 
+use crate::lines::event::MAX_WIRES;
 use crate::wave::{Moment, Signal, Value, WaveSink};
 
 /// What a wire is for.
@@ -17,23 +18,50 @@ pub enum Role {
     Host,
     /// The clock.
     Clock,
-    /// Which device is meant.
-    Select,
+    /// Which device is meant, with its node if there are several.
+    Select(Option<u64>),
+    /// Data in both directions, beside a clock.
+    Data,
+    /// The one wire, or pair of wires, of a bus.
+    Bus,
+    /// The one wire of a line whose code is spelled out.
+    Line,
 }
 
 impl Role {
-    const ALL: [(&str, Self); 4] =
-        [("device", Self::Device), ("host", Self::Host), ("clock", Self::Clock), ("select", Self::Select)];
+    const ALL: [(&str, Self); 7] = [
+        ("device", Self::Device),
+        ("host", Self::Host),
+        ("clock", Self::Clock),
+        ("select", Self::Select(None)),
+        ("data", Self::Data),
+        ("bus", Self::Bus),
+        ("line", Self::Line),
+    ];
+
+    /// The role of a name; `select3` selects the device with node 3.
+    fn named(name: &str) -> Option<Self> {
+        let known = Self::ALL.iter().find(|(known, _)| *known == name).map(|(_, role)| *role);
+        known.or_else(|| name.strip_prefix("select")?.parse().ok().map(|node| Self::Select(Some(node))))
+    }
+
+    /// Whether a wire with this role is one of another role, whichever device it is of.
+    fn is_kind_of(self, other: Self) -> bool {
+        self == other || matches!((self, other), (Self::Select(_), Self::Select(_)))
+    }
 
     /// The roles of the wires of a medium, the needed ones first, and how many of those there are: of the others one is enough. `None` if
     /// waveforms of that medium cannot be read.
     pub fn of(medium: &MediumKind) -> Option<(&'static [Self], usize)> {
         match medium {
-            MediumKind::Uart { data_bits: 5..=8, .. } => Some((&[Self::Device, Self::Host], 0)),
+            MediumKind::Uart(_) => Some((&[Self::Device, Self::Host], 0)),
+            MediumKind::I2c { .. } => Some((&[Self::Clock, Self::Data], 2)),
+            MediumKind::Can { .. } => Some((&[Self::Bus], 1)),
+            MediumKind::Line(_) => Some((&[Self::Line], 1)),
             MediumKind::Spi { words, .. } if words.select.is_none() => {
                 Some((&[Self::Clock, Self::Device, Self::Host], 1))
             }
-            MediumKind::Spi { .. } => Some((&[Self::Clock, Self::Select, Self::Device, Self::Host], 2)),
+            MediumKind::Spi { .. } => Some((&[Self::Clock, Self::Select(None), Self::Device, Self::Host], 2)),
             _ => None,
         }
     }
@@ -41,8 +69,12 @@ impl Role {
 
 impl fmt::Display for Role {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let name = Self::ALL.iter().find(|(_, role)| role == self).map_or("", |(name, _)| name);
-        f.write_str(name)
+        let name = Self::ALL.iter().find(|(_, role)| self.is_kind_of(*role)).map_or("", |(name, _)| name);
+        f.write_str(name)?;
+        match self {
+            Self::Select(Some(node)) => write!(f, "{node}"),
+            _ => Ok(()),
+        }
     }
 }
 
@@ -94,6 +126,9 @@ pub enum WiringError {
     /// Two wires with one role.
     #[error("the wire `{0}` is said twice")]
     Twice(Role),
+    /// More wires than a line can have.
+    #[error("a line has at most {MAX_WIRES} wires")]
+    TooMany,
     /// A wire that is needed.
     #[error("the line needs its wire `{0}`: --wire {0}=SIGNAL")]
     Lacking(Role),
@@ -132,9 +167,8 @@ impl Wire {
         let unread = || WiringError::Unread(text.to_owned());
         let (role, signal) = text.split_once('=').ok_or_else(unread)?;
         let (role, signal) = (role.trim(), signal.trim());
-        let known = Role::ALL.iter().find(|(name, _)| *name == role);
         let roles = Role::ALL.map(|(name, _)| name).join(", ");
-        let (_, role) = known.ok_or_else(|| WiringError::NoRole { role: role.to_owned(), roles })?;
+        let role = Role::named(role).ok_or_else(|| WiringError::NoRole { role: role.to_owned(), roles })?;
         let (signal, minus) = match signal.split_once('-') {
             Some((signal, minus)) => (signal.trim(), Some(minus.trim().to_owned())),
             None => (signal, None),
@@ -142,7 +176,7 @@ impl Wire {
         if signal.is_empty() || minus.as_ref().is_some_and(String::is_empty) {
             return Err(unread());
         }
-        Ok(Self { role: *role, signal: signal.to_owned(), minus, is_inverted: false, threshold: None })
+        Ok(Self { role, signal: signal.to_owned(), minus, is_inverted: false, threshold: None })
     }
 }
 
@@ -156,16 +190,19 @@ impl Wiring {
             if self.wires[..index].iter().any(|other| other.role == wire.role) {
                 return Err(WiringError::Twice(wire.role));
             }
-            if !roles.contains(&wire.role) {
+            if !roles.iter().any(|role| wire.role.is_kind_of(*role)) {
                 let roles: Vec<String> = roles.iter().map(Role::to_string).collect();
                 return Err(WiringError::NoRole { role: wire.role.to_string(), roles: roles.join(", ") });
             }
         }
-        let has = |role: Role| self.wires.iter().any(|wire| wire.role == role);
+        if self.wires.len() > MAX_WIRES {
+            return Err(WiringError::TooMany);
+        }
+        let has = |role: Role| self.wires.iter().any(|wire| wire.role.is_kind_of(role));
         if let Some(role) = roles[..needed].iter().find(|role| !has(**role)) {
             return Err(WiringError::Lacking(*role));
         }
-        if !has(Role::Device) && !has(Role::Host) {
+        if roles.contains(&Role::Device) && !has(Role::Device) && !has(Role::Host) {
             return Err(WiringError::NoData(Role::Device, Role::Host));
         }
         Ok(())
@@ -206,7 +243,7 @@ pub struct Comparator {
     threshold: Option<Threshold>,
     is_inverted: bool,
     /// The last number of each signal: of the wire's own, and of the one that is taken off.
-    numbers: [f64; 2],
+    numbers: [Option<f64>; 2],
     level: Option<bool>,
 }
 
@@ -214,7 +251,7 @@ impl Comparator {
     /// For a wire. Levels of a signal without numbers count as 0 and 1 where two are compared.
     pub fn new(wire: &Wire) -> Self {
         let (threshold, is_inverted) = (wire.threshold, wire.is_inverted);
-        Self { threshold, is_inverted, numbers: [0.0; 2], level: None }
+        Self { threshold, is_inverted, numbers: [None; 2], level: None }
     }
 
     /// A value of the wire's own signal, or (`is_minus`) of the one that is taken off. Returns the level of the wire, if it changed: `None`
@@ -226,8 +263,13 @@ impl Comparator {
             Value::High => 1.0,
             Value::Number(number) => number,
         };
-        self.numbers[usize::from(is_minus)] = number;
-        let number = if has_minus { self.numbers[0] - self.numbers[1] } else { number };
+        self.numbers[usize::from(is_minus)] = Some(number);
+        let number = match self.numbers {
+            [Some(plus), Some(minus)] if has_minus => plus - minus,
+            // The other one of the two has no value yet.
+            _ if has_minus => return None,
+            _ => number,
+        };
         let threshold = self.threshold.unwrap_or(match value {
             // Of two levels the difference is 1, 0 or -1.
             _ if has_minus => Threshold { at: 0.0, hysteresis: 0.0 },
@@ -334,7 +376,7 @@ mod tests {
         let wire = Wire::parse("device=CH1-CH2").unwrap();
         assert_eq!((wire.role, &*wire.signal, wire.minus.as_deref()), (Role::Device, "CH1", Some("CH2")));
         for (text, said) in [
-            ("rx=D0", "a wire is device, host, clock, select, not `rx`"),
+            ("rx=D0", "a wire is device, host, clock, select, data, bus, line, not `rx`"),
             ("device", "`device` is no wire"),
             ("device=", "`device=` is no wire"),
         ] {

@@ -15,7 +15,7 @@ use crate::project::GenerateKind;
 
 pub use captures::{
     AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SampleForm, SenderEnd,
-    SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment,
+    SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment, wave_span,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -499,6 +499,9 @@ pub struct TrialArgs {
     /// Write what each side received
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
     pub record: Option<PathBuf>,
+    /// Write what an instrument sees on the wires, as [wave] of the trial says, as .vcd, .csv, .wav, .u8, .u16, .i16 or .f32
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
+    pub wave: Option<PathBuf>,
     /// Write the results, too, as .xml (JUnit), .ndjson, .md or .html; may be given several times
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
     pub report: Vec<PathBuf>,

@@ -116,6 +116,12 @@ impl Drop for Folders {
     }
 }
 
+impl io::Seek for PendingFile {
+    fn seek(&mut self, place: io::SeekFrom) -> io::Result<u64> {
+        self.file.seek(place)
+    }
+}
+
 impl Write for PendingFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.file.write(bytes)

@@ -20,10 +20,48 @@ pub(super) struct TrialFile {
     #[serde(default)]
     pub wire: WireFile,
     #[serde(default)]
+    pub wave: WaveFile,
+    #[serde(default)]
     pub host: HostFile,
     pub device: Vec<DeviceFile>,
     #[serde(default)]
     pub request: Vec<RequestFile>,
+}
+
+/// What an instrument on the wires sees.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct WaveFile {
+    pub rate: Option<String>,
+    pub start: Option<String>,
+    pub lasting: Option<String>,
+    pub baud_error: Option<f64>,
+    pub jitter: Option<String>,
+    pub glitches: Option<GlitchesFile>,
+    pub contention: Option<f64>,
+    pub low: Option<f64>,
+    pub high: Option<f64>,
+    pub noise: Option<f64>,
+    pub slope: Option<String>,
+    pub ringing: Option<RingingFile>,
+    #[serde(default)]
+    pub pair: bool,
+}
+
+/// Short pulses that nobody sent.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct GlitchesFile {
+    pub every: String,
+    pub lasting: String,
+}
+
+/// Ringing behind edges.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RingingFile {
+    pub frequency: String,
+    pub lasting: String,
 }
 
 /// The faults of a wire. What is left out in a part of it is as in the whole.

@@ -8,6 +8,7 @@ mod parts;
 mod place;
 mod problem;
 mod read;
+mod wave;
 mod wire;
 
 pub use parts::{Alarm, Delay, Device, Planned, Refusal, Reply, Scenario};

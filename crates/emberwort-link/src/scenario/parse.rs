@@ -10,7 +10,7 @@ use super::file::{self, TrialFile};
 use super::parts::{Device, Planned, Scenario};
 use super::problem::{ScenarioError, content, time};
 use super::read::{Reader, definition};
-use super::wire;
+use super::{wave, wire};
 use crate::Nanoseconds;
 use crate::definitions::{Definitions, Revisions};
 use crate::expect::Expectation;
@@ -78,6 +78,7 @@ impl Scenario {
             jitter: file.wire.jitter.as_deref().map_or(Ok(0), |text| time("wire.jitter", text))?,
             collides: file.wire.collisions,
             bandwidth: wire::bandwidth(file.wire.bandwidth)?,
+            wave: wave::settings(&file.wave)?,
             scripts,
             definitions,
             host,

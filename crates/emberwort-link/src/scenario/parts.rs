@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use emberwort_waveform::drawing::instrument::Settings;
 use emberwort_wire::{Time, Values};
 use serde_json::{Map, Value as Json};
 
@@ -45,6 +46,8 @@ pub struct Scenario {
     pub collides: bool,
     /// Bits a second of a network on which frames wait for each other.
     pub bandwidth: Option<u64>,
+    /// What an instrument on the wires sees.
+    pub wave: Settings,
     /// The devices.
     pub devices: Vec<Device>,
     /// What the host sends.

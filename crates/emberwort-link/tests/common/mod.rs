@@ -19,7 +19,7 @@ struct Keep {
 }
 
 impl Watch for Keep {
-    fn received(&mut self, chunk: &Chunk<'_>) {
+    fn received(&mut self, chunk: &Chunk<'_>, _: u64) {
         let (Some(time), Some(from)) = (chunk.times.last(), chunk.stream.from) else { panic!("{chunk:?}") };
         self.pieces.push(Piece { time: time.since(self.starts), from, bytes: chunk.bytes.to_vec() });
     }

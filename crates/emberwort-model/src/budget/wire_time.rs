@@ -130,6 +130,12 @@ pub mod can {
 
     /// The stuff bits of a classic data frame with this content.
     pub fn classic_stuffing(data: &[u8], id: (u32, bool)) -> u64 {
+        stuffing(&classic_frame(data, id)).iter().filter(|stuffed| **stuffed).count() as u64
+    }
+
+    /// The bits of a classic data frame from its start to the end of its checksum, without stuff bits; recessive is `true`. `id` is the
+    /// identifier, and whether it has 29 bits.
+    pub fn classic_frame(data: &[u8], id: (u32, bool)) -> Vec<bool> {
         let mut bits = Vec::with_capacity(150);
         header_bits(id, &mut bits);
         if id.1 {
@@ -143,12 +149,23 @@ pub mod can {
         data.iter().for_each(|byte| push(&mut bits, u32::from(*byte), 8));
         let crc = crc15(&bits);
         push(&mut bits, crc, 15);
-        stuffing(&bits).iter().filter(|stuffed| **stuffed).count() as u64
+        bits
     }
 
     /// The dynamic stuff bits of an FD data frame with this content, padded with zeros to a size that FD frames have, in its
     /// nominal and in its data part. The bit rate is switched, and the sender is error active.
     pub fn fd_stuffing(data: &[u8], id: (u32, bool)) -> (u64, u64) {
+        let (bits, arbitration) = fd_frame(data, id);
+        let stuffed = stuffing(&bits);
+        let count = |part: &[bool]| part.iter().filter(|stuffed| **stuffed).count() as u64;
+        // A stuff bit behind the last bit of the nominal part is sent at the data bit rate; behind the last bit of all stands the first
+        // fixed one.
+        (count(&stuffed[..arbitration - 1]), count(&stuffed[arbitration - 1..stuffed.len() - 1]))
+    }
+
+    /// The bits of an FD data frame from its start to the end of its data, without stuff bits, and how many of them have the nominal bit
+    /// rate. Data are padded with zeros to a size that FD frames have, the bit rate is switched, and the sender is error active.
+    pub fn fd_frame(data: &[u8], id: (u32, bool)) -> (Vec<bool>, usize) {
         let mut bits = Vec::with_capacity(600);
         header_bits(id, &mut bits);
         if !id.1 {
@@ -165,10 +182,7 @@ pub mod can {
         for n in 0..size {
             push(&mut bits, u32::from(data.get(n).copied().unwrap_or(0)), 8);
         }
-        let stuffed = stuffing(&bits);
-        let count = |part: &[bool]| part.iter().filter(|stuffed| **stuffed).count() as u64;
-        // A stuff bit behind the last bit of the nominal part is sent at the data bit rate.
-        (count(&stuffed[..arbitration - 1]), count(&stuffed[arbitration - 1..]))
+        (bits, arbitration)
     }
 
     /// Start of frame, identifier, and the bits up to IDE.
@@ -197,7 +211,7 @@ pub mod can {
     }
 
     /// Behind which of the bits a stuff bit follows: after five equal ones, stuff bits counting.
-    fn stuffing(bits: &[bool]) -> Vec<bool> {
+    pub fn stuffing(bits: &[bool]) -> Vec<bool> {
         let (mut run, mut last) = (0, true);
         bits.iter()
             .map(|bit| {

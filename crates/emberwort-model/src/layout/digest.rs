@@ -59,9 +59,9 @@ fn text(plan: &Plan) -> String {
 
 fn channel_text(channel: &Direction) -> String {
     let mut text = format!(
-        "channel {} {:?} {:?} {:?} {:?} {:?} {:?}",
+        "channel {} {} {:?} {:?} {:?} {:?} {:?}",
         channel.name,
-        channel.medium.kind,
+        channel.medium.kind.text(),
         channel.limit,
         channel.selected_by,
         channel.finder,

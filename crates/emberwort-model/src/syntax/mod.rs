@@ -5,6 +5,7 @@ mod field_parser;
 mod frame_parser;
 mod item_parser;
 mod lexer;
+mod medium_parser;
 mod parser;
 
 pub(crate) use field_parser::TYPE_WORDS;

@@ -327,16 +327,29 @@ impl<'a> Parser<'a> {
 
     /// The unit behind the number of a duration: the whole in nanoseconds.
     pub(super) fn duration_of(&mut self, number: Number) -> Option<u64> {
-        let token = self.peek();
-        let unit: i128 = match self.text_of(token) {
+        let unit = self.unit_of_time()?;
+        self.duration_in(number, unit)
+    }
+
+    /// A unit of time, in nanoseconds.
+    pub(super) fn unit_of_time(&mut self) -> Option<i128> {
+        let unit = match self.text_of(self.peek()) {
+            "ns" => 1,
             "us" => 1_000,
             "ms" => 1_000_000,
             "s" => 1_000_000_000,
             "min" => 60_000_000_000,
             "h" => 3_600_000_000_000,
-            _ => return self.unexpected("a unit of time", "write `us`, `ms`, `s`, `min` or `h`, as in `200 ms`"),
+            _ => {
+                return self.unexpected("a unit of time", "write `ns`, `us`, `ms`, `s`, `min` or `h`, as in `200 ms`");
+            }
         };
         self.at += 1;
+        Some(unit)
+    }
+
+    /// So many units of so many nanoseconds.
+    pub(super) fn duration_in(&mut self, number: Number, unit: i128) -> Option<u64> {
         let nanoseconds = number
             .value
             .mantissa

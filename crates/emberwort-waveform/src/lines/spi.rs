@@ -1,141 +1,260 @@
-//! Serial peripheral interfaces: a clock, data both ways, and a wire that selects the device.
+//! Serial peripheral interfaces: a clock, data both ways, and wires that select a device.
 
 use emberwort_model::medium::SpiWords;
 
-use super::byte::LineByte;
+use super::event::{Count, Event, From, Levels, LineByte};
 use crate::wave::Moment;
 
-/// Whether data are taken where the clock rises.
-fn takes_rising(words: SpiWords) -> bool {
-    matches!(words.mode, 0 | 3)
+/// Which wire is which, by their place in the wiring.
+#[derive(Clone, Debug, Default)]
+pub struct Pins {
+    /// The clock.
+    pub clock: usize,
+    /// Those that select a device, with its node if that is said.
+    pub selects: Vec<(usize, Option<u64>)>,
+    /// Data: from the device, from the host.
+    pub data: [Option<usize>; 2],
 }
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Seen {
-    /// Whole words, of each wire with data alike.
-    pub words: u64,
-    /// Edges at which data were taken.
+    /// Whole words of each wire with data.
+    pub words: [u64; 2],
+    /// How often the clock changed.
     pub clocks: u64,
-    /// Frames that ended inside of a word: the first moment, and how many.
-    pub halves: Option<(Moment, u64)>,
-    /// How often the device was selected.
+    /// Changes of the clock while a device was selected.
+    pub selected_clocks: u64,
+    /// Frames that ended inside of a word, and the bits of the first such word.
+    pub halves: Count,
+    /// The bits of the first half word, and how many.
+    pub half: (u64, u32),
+    /// How often a device was selected.
     pub selected: u64,
+    /// How often two devices were selected at once.
+    pub both: Count,
+    /// Bits of data that were neither low nor high.
+    pub unknown: Count,
+    /// Changes of data shortly behind an edge at which they are taken, and shortly behind the other one, of each wire.
+    pub changes: [[u64; 2]; 2],
+    /// The shortest and the longest time between words of a frame, in picoseconds, from the last edge to the first one.
+    pub between_words: Option<(u64, u64)>,
+    /// The shortest and the longest time between frames, in picoseconds.
+    pub between_frames: Option<(u64, u64)>,
+    /// The shortest time from one edge of the clock to the next one of its kind, in picoseconds.
+    pub period: Option<u64>,
 }
 
-/// A receiver of one interface, fed with the edges of its wires.
+fn widen(range: &mut Option<(u64, u64)>, value: u64) {
+    *range = Some(range.map_or((value, value), |(least, most)| (least.min(value), most.max(value))));
+}
+
+/// The words of one wire.
+#[derive(Clone, Copy, Debug, Default)]
+struct Shifter {
+    word: u64,
+    bits: u32,
+    /// Words of the frame at hand.
+    words: u32,
+    /// When the first bit of the word at hand was taken, and the last one of all.
+    start: Moment,
+    last: Option<Moment>,
+}
+
+/// A receiver of one interface, fed with the levels of its wires.
 #[derive(Clone, Debug)]
 pub struct Spi {
     words: SpiWords,
-    clock: Option<bool>,
-    /// Whether the device is selected; without such a wire it always is.
-    is_selected: bool,
-    has_select: bool,
-    /// A clock that rests for so many picoseconds ends a frame where no wire selects.
+    pins: Pins,
+    /// A clock that rests for so many picoseconds ends a frame where no wire selects, and drops half a word.
     silence: u64,
-    /// Levels of the data wires: from the device, from the host.
-    data: [Option<bool>; 2],
-    shifted: [u64; 2],
-    bits: u32,
-    /// When the first bit of the word at hand was taken.
-    start: Moment,
-    /// The last edge at which data were taken.
-    last: Moment,
+    /// Half a period of the clock, in picoseconds.
+    half_period: u64,
+    shifters: [Shifter; 2],
+    /// Bits of each wire that are left out at the beginning.
+    skip: [u32; 2],
+    /// The last edge of the clock, whether it rose there, and the last one that did.
+    last_edge: Option<(Moment, bool)>,
+    last_rise: Option<Moment>,
+    frame_ended: Option<Moment>,
     /// What was seen.
     pub seen: Seen,
 }
 
-/// What an edge of an interface brings.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Event {
-    /// A word of each wire, from the device and from the host, and when its first and its last bit were taken.
-    Word([u64; 2], Moment, Moment),
-    /// A frame is over.
-    End,
-}
+/// The two senders.
+const ENDS: [From; 2] = [From::Device, From::Host];
 
 impl Spi {
     /// For words of this form and a clock in hertz. Without a wire that selects, a frame is over when the clock rests for two words.
-    pub fn new(words: SpiWords, hertz: u32) -> Self {
-        let has_select = words.select.is_some();
+    /// `skip` bits at the beginning are left out.
+    pub fn new(words: SpiWords, hertz: u32, pins: Pins, skip: u32) -> Self {
+        let period = 1_000_000_000_000 / u64::from(hertz.max(1));
         Self {
             words,
-            clock: None,
-            is_selected: !has_select,
-            has_select,
-            silence: 2 * u64::from(words.bits) * 1_000_000_000_000 / u64::from(hertz.max(1)),
-            data: [None; 2],
-            shifted: [0; 2],
-            bits: 0,
-            start: Moment::default(),
-            last: Moment::default(),
+            pins,
+            silence: 2 * u64::from(words.bits).max(4) * period,
+            half_period: period / 2,
+            shifters: Default::default(),
+            skip: [skip; 2],
+            last_edge: None,
+            last_rise: None,
+            frame_ended: None,
             seen: Seen::default(),
         }
     }
 
-    /// The wire from the device, or from the host, has another level.
-    pub fn data(&mut self, from_host: bool, level: Option<bool>) {
-        self.data[usize::from(from_host)] = level;
+    /// The wire that selects, by its place among those that do; `Err` if two do.
+    fn selected(&self, levels: &Levels) -> Result<Option<usize>, ()> {
+        if self.pins.selects.is_empty() {
+            return Ok(Some(usize::MAX));
+        }
+        let is_active =
+            |(wire, _): &(usize, Option<u64>)| levels[*wire].is_some() && levels[*wire] == self.words.select;
+        let mut active = (0..self.pins.selects.len()).filter(|at| is_active(&self.pins.selects[*at]));
+        let first = active.next();
+        if active.next().is_some() { Err(()) } else { Ok(first) }
     }
 
-    /// The select wire has another level.
-    pub fn select(&mut self, at: Moment, level: Option<bool>, out: &mut impl FnMut(Event)) {
-        let is_selected = level.is_some() && level == self.words.select;
-        if !self.has_select || is_selected == self.is_selected {
-            return;
+    /// At a moment some levels became others.
+    pub fn step(&mut self, at: Moment, before: &Levels, after: &Levels, out: &mut Vec<Event>) {
+        let (was, is) = (self.selected(before), self.selected(after));
+        if is.is_err() && was.is_ok() {
+            self.seen.both.add(at);
         }
-        if is_selected {
-            self.seen.selected += 1;
-        } else {
-            self.end(at, out);
+        let (was, is) = (was.ok().flatten(), is.ok().flatten());
+        if was.is_none() && is.is_some() {
+            self.begin(at);
         }
-        (self.is_selected, self.bits, self.shifted) = (is_selected, 0, [0; 2]);
+        let clock = self.pins.clock;
+        if let (Some(old), Some(new)) = (before[clock], after[clock])
+            && old != new
+        {
+            self.clock(at, new, was.or(is), before, out);
+        }
+        for (end, wire) in self.pins.data.into_iter().enumerate() {
+            if let (Some(wire), Some((edge, rose))) = (wire, self.last_edge)
+                && before[wire] != after[wire]
+                && at.since(edge) < self.half_period
+                && is.is_some()
+            {
+                let is_taken = rose == self.words.takes_rising()[end];
+                self.seen.changes[end][usize::from(!is_taken)] += 1;
+            }
+        }
+        if let (Some(old), false) = (was, was == is) {
+            self.end(at, self.node(old), out);
+            if is.is_some() {
+                self.begin(at);
+            }
+        }
     }
 
-    /// A frame is over: the wire says so, or silence, or the end of the waveform.
-    pub fn end(&mut self, at: Moment, out: &mut impl FnMut(Event)) {
-        if self.bits > 0 {
-            let (_, count) = self.seen.halves.unwrap_or((at, 0));
-            self.seen.halves = Some((self.seen.halves.map_or(at, |(first, _)| first), count + 1));
-            (self.bits, self.shifted) = (0, [0; 2]);
+    fn begin(&mut self, at: Moment) {
+        self.seen.selected += 1;
+        if let Some(ended) = self.frame_ended {
+            widen(&mut self.seen.between_frames, at.since(ended));
         }
-        out(Event::End);
+        self.shifters = Default::default();
     }
 
-    /// The clock has another level.
-    pub fn clock(&mut self, at: Moment, level: Option<bool>, out: &mut impl FnMut(Event)) {
-        let before = std::mem::replace(&mut self.clock, level);
-        let (Some(before), Some(level)) = (before, level) else { return };
-        if before == level || level != takes_rising(self.words) || !self.is_selected {
-            return;
-        }
-        if !self.has_select && self.seen.clocks > 0 && at.since(self.last) >= self.silence {
-            self.end(at, out);
-        }
+    fn node(&self, select: usize) -> Option<u64> {
+        self.pins.selects.get(select).and_then(|(_, node)| *node)
+    }
+
+    fn clock(&mut self, at: Moment, rises: bool, select: Option<usize>, before: &Levels, out: &mut Vec<Event>) {
         self.seen.clocks += 1;
-        if self.bits == 0 {
-            self.start = at;
+        self.last_edge = Some((at, rises));
+        if rises && let Some(last) = self.last_rise.replace(at) {
+            self.seen.period = Some(self.seen.period.unwrap_or(u64::MAX).min(at.since(last)));
         }
-        for (shifted, data) in self.shifted.iter_mut().zip(self.data) {
-            let bit = u64::from(data == Some(true));
-            *shifted = match self.words.is_lsb_first {
-                true => *shifted | bit << self.bits,
-                false => *shifted << 1 | bit,
+        let Some(select) = select else { return };
+        self.seen.selected_clocks += 1;
+        let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
+        if last.is_some_and(|last| at.since(last) >= self.silence) {
+            if self.pins.selects.is_empty() {
+                self.end(at, None, out);
+                if let Some(ended) = self.frame_ended {
+                    widen(&mut self.seen.between_frames, at.since(ended));
+                }
+            } else {
+                (0..2).for_each(|end| self.drop_half(end, at));
+            }
+        }
+        let bits = u32::from(self.words.bits);
+        for (end, from) in ENDS.into_iter().enumerate() {
+            let Some(wire) = self.pins.data[end] else { continue };
+            if rises != self.words.takes_rising()[end] {
+                continue;
+            }
+            if self.skip[end] > 0 {
+                self.skip[end] -= 1;
+                self.shifters[end].last = Some(at);
+                continue;
+            }
+            if before[wire].is_none() {
+                self.seen.unknown.add(at);
+            }
+            let shifter = &mut self.shifters[end];
+            if shifter.bits == 0 {
+                if let (Some(last), true) = (shifter.last, shifter.words > 0) {
+                    widen(&mut self.seen.between_words, at.since(last));
+                }
+                shifter.start = at;
+            }
+            let bit = u64::from(before[wire] == Some(true));
+            shifter.word = match self.words.is_lsb_first {
+                true => shifter.word | bit << shifter.bits,
+                false => shifter.word << 1 | bit,
             };
+            shifter.last = Some(at);
+            shifter.bits += 1;
+            if shifter.bits == bits {
+                let (word, start) = (std::mem::take(&mut shifter.word), shifter.start);
+                shifter.bits = 0;
+                shifter.words += 1;
+                self.seen.words[end] += 1;
+                out.extend(bytes(self.words, word, start, at).map(|byte| Event::Byte(from, byte)));
+                if Some(shifter.words) == self.words.words.map(u32::from) {
+                    shifter.words = 0;
+                    out.push(Event::Packet { from, key: None, node: self.node(select) });
+                }
+            }
         }
-        self.last = at;
-        self.bits += 1;
-        if self.bits == u32::from(self.words.bits) {
-            self.bits = 0;
-            self.seen.words += 1;
-            out(Event::Word(std::mem::take(&mut self.shifted), self.start, at));
+    }
+
+    fn drop_half(&mut self, end: usize, at: Moment) {
+        let shifter = &mut self.shifters[end];
+        if shifter.bits > 0 {
+            if !self.seen.halves.any() {
+                self.seen.half = (shifter.word, shifter.bits);
+            }
+            self.seen.halves.add(at);
         }
+        (shifter.bits, shifter.word) = (0, 0);
+    }
+
+    /// A frame is over: the wire says so, or silence.
+    fn end(&mut self, at: Moment, node: Option<u64>, out: &mut Vec<Event>) {
+        for (end, from) in ENDS.into_iter().enumerate() {
+            self.drop_half(end, at);
+            if let Some(last) = self.shifters[end].last {
+                self.frame_ended = Some(last);
+            }
+            self.shifters[end].words = 0;
+            out.push(Event::Packet { from, key: None, node });
+        }
+    }
+
+    /// The waveform is over.
+    pub fn finish(&mut self, at: Moment, levels: &Levels, out: &mut Vec<Event>) {
+        let node = self.selected(levels).ok().flatten().and_then(|select| self.node(select));
+        self.end(at, node, out);
     }
 }
 
 /// The bytes of a word, in the order in which its bits come.
-pub fn bytes(words: SpiWords, word: u64, start: Moment, end: Moment) -> impl Iterator<Item = LineByte> {
-    let count = usize::from(words.bits).div_ceil(8);
+fn bytes(words: SpiWords, word: u64, start: Moment, end: Moment) -> impl Iterator<Item = LineByte> {
+    let count = words.bytes();
     let all = word.to_be_bytes();
     (0..count).map(move |n| {
         let byte = if words.is_lsb_first { all[7 - n] } else { all[8 - count + n] };

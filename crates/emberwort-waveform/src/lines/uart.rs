@@ -1,20 +1,9 @@
 //! Asynchronous serial lines: a start bit, data bits, parity, stop bits.
 
-use super::byte::LineByte;
-use crate::wave::Moment;
+use emberwort_model::medium::UartFormat;
 
-/// How characters stand on the line.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Format {
-    /// Bits a second.
-    pub baud: u32,
-    /// Data bits, 5 to 8.
-    pub data_bits: u8,
-    /// Parity: `N`, `E`, `O`.
-    pub parity: char,
-    /// Stop bits, 1 or 2.
-    pub stop_bits: u8,
-}
+use super::event::LineByte;
+use crate::wave::Moment;
 
 /// What is wrong with a character.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -25,6 +14,8 @@ pub enum Flaw {
     StopBit,
     /// The line was low for longer than a character.
     Break,
+    /// The ninth data bit is 1, and no byte holds it.
+    Ninth,
 }
 
 /// What was seen on one wire beside its bytes.
@@ -38,19 +29,29 @@ pub struct Seen {
     pub glitches: u64,
     /// Characters at the beginning of which nobody knew where bits begin, and which were left out.
     pub left_out: u64,
-    /// The sum of the times from start bits to later edges, in picoseconds, and of the bits between them.
-    measured: (u64, u64),
+    /// The sum of the times from start bits to later edges, in picoseconds, of the bits between them, and how many there were.
+    measured: (u64, u64, u64),
+    /// The shortest and the longest pulse of one bit inside of characters, in picoseconds.
+    pub spread: Option<(u64, u64)>,
     /// How often the line changed.
     pub edges: u64,
-    /// For how long the line was high, in picoseconds.
+    /// For how long the line had the level at rest, in picoseconds.
     pub high: u64,
 }
 
 impl Seen {
     /// The baud rate of the sender, measured on the edges inside of characters; `None` if there were too few.
     pub fn baud(&self) -> Option<f64> {
-        let (picoseconds, bits) = self.measured;
+        let (picoseconds, bits, _) = self.measured;
         (bits >= 100 && picoseconds > 0).then(|| bits as f64 * 1e12 / picoseconds as f64)
+    }
+
+    /// By how much the measured baud rate may be wrong since edges are not seen when they come, as a share: half the difference between
+    /// pulses of one bit, over the time that was measured at once.
+    pub fn uncertainty(&self) -> f64 {
+        let (picoseconds, _, count) = self.measured;
+        let spread = self.spread.map_or(0, |(least, most)| most - least);
+        if picoseconds == 0 { 0.0 } else { 0.5 * spread as f64 * count as f64 / picoseconds as f64 }
     }
 
     fn flaw(&mut self, flaw: Flaw, at: Moment) {
@@ -64,7 +65,7 @@ impl Seen {
 /// A receiver of one wire, fed with its edges.
 #[derive(Clone, Debug)]
 pub struct Uart {
-    format: Format,
+    format: UartFormat,
     /// Picoseconds of half a bit.
     half: u64,
     state: State,
@@ -74,6 +75,7 @@ pub struct Uart {
     is_in_step: bool,
     /// Since when the line has been high.
     high_since: Option<Moment>,
+    last_edge: Moment,
     /// The edges since the start bit at hand, for another try where nobody knew where characters begin.
     edges: Vec<(Moment, bool)>,
     /// What was seen.
@@ -95,7 +97,7 @@ const TRUSTED: u64 = 16;
 
 impl Uart {
     /// For a format.
-    pub fn new(format: Format) -> Self {
+    pub fn new(format: UartFormat) -> Self {
         let half = 500_000_000_000 / u64::from(format.baud.max(1));
         Self {
             format,
@@ -104,6 +106,7 @@ impl Uart {
             level: None,
             is_in_step: false,
             high_since: None,
+            last_edge: Moment::default(),
             edges: Vec::new(),
             seen: Seen::default(),
         }
@@ -111,23 +114,25 @@ impl Uart {
 
     /// Bits of a character after the start bit.
     fn bits(&self) -> u32 {
-        let parity = u32::from(self.format.parity != 'N');
-        u32::from(self.format.data_bits) + parity + u32::from(self.format.stop_bits)
+        // Half a stop bit is not looked at.
+        u32::from(self.format.data_bits) + u32::from(self.format.has_parity()) + u32::from(self.format.stop_halves / 2)
     }
 
     /// How characters stand on the line.
-    pub fn format(&self) -> Format {
+    pub fn format(&self) -> UartFormat {
         self.format
     }
 
     /// How long a character takes, in picoseconds.
     pub fn character(&self) -> u64 {
-        2 * self.half * u64::from(1 + self.bits())
+        self.half * u64::from(self.format.halves())
     }
 
     /// From this moment on the wire has another level.
     pub fn edge(&mut self, at: Moment, level: Option<bool>, out: &mut impl FnMut(LineByte)) {
         self.until(at, out);
+        // Below, a line rests high.
+        let level = level.map(|level| level != self.format.rests_low);
         self.seen.edges += 1;
         if let (State::Character { start, .. }, Some(level)) = (self.state, level) {
             let since = at.since(start);
@@ -136,11 +141,18 @@ impl Uart {
             if self.is_in_step && (1..=u64::from(self.bits())).contains(&bits) {
                 self.seen.measured.0 += since;
                 self.seen.measured.1 += bits;
+                self.seen.measured.2 += 1;
+                let width = at.since(self.last_edge);
+                if self.last_edge >= start && (self.half..3 * self.half).contains(&width) {
+                    let (least, most) = self.seen.spread.unwrap_or((width, width));
+                    self.seen.spread = Some((least.min(width), most.max(width)));
+                }
             }
             if !self.is_in_step {
                 self.edges.push((at, level));
             }
         }
+        self.last_edge = at;
         self.set(at, level);
     }
 
@@ -200,10 +212,10 @@ impl Uart {
         let data_bits = u32::from(self.format.data_bits);
         let data = bits & ((1 << data_bits) - 1);
         let rest = bits >> data_bits;
-        let (has_parity, stops) = (self.format.parity != 'N', u32::from(self.format.stop_bits));
+        let (has_parity, stops) = (self.format.has_parity(), u32::from(self.format.stop_halves / 2));
         let stop_bits = rest >> u32::from(has_parity);
         let mut flaw = None;
-        if has_parity && (data.count_ones() + (rest & 1)) % 2 != u32::from(self.format.parity == 'O') {
+        if has_parity && (rest & 1 == 1) != self.format.parity_bit(data) {
             flaw = Some(Flaw::Parity);
         }
         if stop_bits != (1 << stops) - 1 {
@@ -223,6 +235,10 @@ impl Uart {
         let end = start.after(self.character());
         if let Some(flaw) = flaw {
             self.seen.flaw(flaw, start);
+        }
+        let data = if self.format.is_msb_first { data.reverse_bits() >> (32 - data_bits) } else { data };
+        if data > 0xFF && flaw != Some(Flaw::Break) {
+            self.seen.flaw(Flaw::Ninth, start);
         }
         // A break is no character.
         if flaw != Some(Flaw::Break) {

@@ -1,5 +1,6 @@
 //! Files that hold waveforms.
 
 pub mod samples;
+pub mod sound;
 pub mod table;
 pub mod vcd;

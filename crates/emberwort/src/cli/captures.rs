@@ -105,7 +105,7 @@ pub struct InputArgs {
 /// Waveforms: exports of logic analysers and oscilloscopes.
 #[derive(Clone, Debug, Default, Args)]
 pub struct WaveArgs {
-    /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select; CH1-CH2 is a difference
+    /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select, data, bus, line; CH1-CH2 is a difference
     #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "columns", "bytes_at"])]
     pub wire: Vec<String>,
     /// This wire is low where its signal is high
@@ -117,12 +117,27 @@ pub struct WaveArgs {
     /// By how much a signal has to pass the threshold, up or down in all, as 0.4V
     #[arg(long, value_name = "VOLTS", help_heading = "Waveforms", requires = "wire", value_parser = volts)]
     pub hysteresis: Option<f64>,
-    /// The waveform is raw samples of this form; otherwise it is a value change dump
+    /// Signals with numbers lose what changes faster than this, as 20kHz: against ringing
+    #[arg(long, value_name = "FREQUENCY", help_heading = "Waveforms", requires = "wire", value_parser = hertz)]
+    pub smooth: Option<u64>,
+    /// Levels that last for less than this are left out, as 50ns
+    #[arg(long, value_name = "TIME", help_heading = "Waveforms", requires = "wire", value_parser = emberwort_link::duration)]
+    pub deglitch: Option<u64>,
+    /// Leave out so many bits at the beginning of each data wire that has a clock
+    #[arg(long, value_name = "N", help_heading = "Waveforms", requires = "wire", default_value = "0")]
+    pub skip_bits: u32,
+    /// Read only this part: 1.2s..1.4s of a waveform; `amend` leaves out all packets outside of it, since the first frame, or moments
+    #[arg(long, value_name = "FROM..TO", help_heading = "Waveforms")]
+    pub span: Option<String>,
+    /// The waveform is raw samples of this form; otherwise its content says what it is
     #[arg(long, value_name = "FORM", help_heading = "Waveforms", requires = "wire")]
     pub sample: Option<SampleForm>,
     /// Samples a second, as 12MHz
     #[arg(long, value_name = "RATE", help_heading = "Waveforms", requires = "wire", value_parser = hertz)]
     pub rate: Option<u64>,
+    /// How many signals there are in raw samples of numbers, one behind the other: A0, A1 and so on
+    #[arg(long, value_name = "N", help_heading = "Waveforms", requires = "sample", default_value = "1", value_parser = clap::value_parser!(u16).range(1..=64))]
+    pub channels: u16,
 }
 
 /// The form of raw samples.
@@ -149,6 +164,18 @@ fn volts(text: &str) -> Result<f64, String> {
     };
     let volts = number.trim().parse::<f64>().ok().filter(|volts| volts.is_finite());
     volts.map(|volts| volts * factor).ok_or_else(|| format!("`{text}` is no voltage; write it as 1.6V or 400mV"))
+}
+
+/// Two moments of a waveform, in nanoseconds.
+///
+/// # Errors
+/// If they are none, or in the wrong order.
+pub fn wave_span(text: &str) -> Result<(u64, u64), String> {
+    let (from, to) = text.split_once("..").ok_or_else(|| format!("`{text}` is no span; write it as 1.2s..1.4s"))?;
+    let moment =
+        |text: &str, other: u64| if text.trim().is_empty() { Ok(other) } else { emberwort_link::duration(text) };
+    let (from, to) = (moment(from, 0)?, moment(to, u64::MAX / 1000)?);
+    if from < to { Ok((from, to)) } else { Err(format!("`{text}` ends before it begins")) }
 }
 
 /// Hertz, with or without a unit.
@@ -383,12 +410,15 @@ pub enum StatsForm {
 pub struct SurveyArgs {
     /// The waveform; `-` is standard input
     pub file: PathBuf,
-    /// It is raw samples of this form; otherwise a value change dump, or a table
+    /// It is raw samples of this form; otherwise its content says what it is
     #[arg(long, value_name = "FORM", requires = "rate")]
     pub sample: Option<SampleForm>,
     /// Samples a second, as 12MHz
     #[arg(long, value_name = "RATE", value_parser = hertz)]
     pub rate: Option<u64>,
+    /// How many signals there are in raw samples of numbers: A0, A1 and so on
+    #[arg(long, value_name = "N", requires = "sample", default_value = "1", value_parser = clap::value_parser!(u16).range(1..=64))]
+    pub channels: u16,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,
@@ -454,9 +484,6 @@ pub struct AmendArgs {
     /// Leave checksums as they were, of the frames and of all layers around them
     #[arg(long, help_heading = "What becomes of them")]
     pub keep_checksums: bool,
-    /// Leave out all packets that came outside of this stretch: 1.2s..1.4s since the first frame, or moments
-    #[arg(long, value_name = "FROM..TO", help_heading = "What becomes of all")]
-    pub span: Option<String>,
     /// Leave out everything for which this does not hold
     #[arg(long, value_name = "CONDITION", help_heading = "What becomes of all")]
     pub keep: Option<String>,

@@ -65,6 +65,9 @@ pub fn decode_all<S>(args: &InputArgs, link: Option<&Path>, spoken: Spoken, sink
 where
     S: ItemSink<Error: std::error::Error + Send + Sync + 'static>,
 {
+    if args.wave.span.is_some() && args.wave.wire.is_empty() {
+        bail!("--span is for waveforms, with --wire; `amend --span` cuts a part out of a capture");
+    }
     let mut settings = Settings::of(args, link, spoken.speakers.own())?;
     settings.nodes = spoken.nodes;
     let decoder = Decoder::of(spoken.speakers, sink).asking(spoken.later);

@@ -1,6 +1,7 @@
 //! Waveforms as inputs: the wires of a channel, read down to its bytes.
 
 use std::io::{self, Read as _};
+use std::ops::ControlFlow;
 use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
@@ -9,16 +10,17 @@ use emberwort_capture::packing::Unpacked;
 use emberwort_capture::source;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
-use emberwort_waveform::lines::uart::Flaw;
-use emberwort_waveform::lines::{spi, uart};
-use emberwort_waveform::listener::Seen;
-use emberwort_waveform::sources::{samples, table, vcd};
+use emberwort_waveform::filters::{Smoothed, Spanned};
+use emberwort_waveform::findings::{duration, findings, remarks, too_few};
+use emberwort_waveform::sources::samples::{self, Number, Sample};
+use emberwort_waveform::sources::{sound, table, vcd};
 use emberwort_waveform::wiring::{Extremes, Threshold};
-use emberwort_waveform::{Damage, Listener, Moment, Outcome, Role, WaveSink, Wire, Wiring};
+use emberwort_waveform::{Damage, LineSink, Listener, Moment, Outcome, WaveSink, Wire, Wiring};
+use emberwort_wire::{Chunk, ChunkSink};
 
 use super::opening::{input_name, open};
 use super::sources::Settings;
-use crate::cli::{SampleForm, WaveArgs};
+use crate::cli::{SampleForm, WaveArgs, wave_span};
 use crate::render::plural;
 
 /// What came of reading a waveform.
@@ -44,26 +46,35 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     let name = &plan.channels[channel].name;
     let shown = input_name(path);
     let cannot_be_read = || format!("{shown} cannot be read");
-    let form = Form { sample: args.wave.sample, rate: args.wave.rate };
     let input = || open(path, false).with_context(cannot_be_read);
     let mut wiring = wiring(&args.wave)?;
     if let (Some(_), Some(rate), Some(few)) = (args.wave.sample, args.wave.rate, bits_a_second(medium)) {
-        done.notes.extend(too_few(rate, few));
+        done.notes.extend(too_few(rate, few).map(|finding| finding.text));
     }
     let has_threshold = args.wave.threshold.is_some();
     // What comes only once cannot be looked at before it is read.
     if !has_threshold && path != Path::new("-") {
         let mut extremes = Extremes::new(&wiring);
-        hear(input()?, form, &mut extremes).with_context(cannot_be_read)?;
+        filtered(input()?, &args.wave, &mut extremes).with_context(cannot_be_read)?;
+        let swing = |(least, greatest): (f64, f64)| greatest - least;
+        let widest =
+            extremes.found().iter().flatten().copied().max_by(|one, other| swing(*one).total_cmp(&swing(*other)));
         for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()) {
-            done.remarks.extend(found.map(|found| set_threshold(wire, found)));
+            let (Some(found), Some(widest)) = (*found, widest) else { continue };
+            // What moves far less than another wire rests, and what moves there is noise.
+            let rests = swing(found) < swing(widest) * AT_REST;
+            done.remarks.push(set_threshold(wire, if rests { widest } else { found }, rests.then_some(found)));
         }
     }
-    let mut listener = Listener::new(channel, medium, wiring, sink).map_err(|problem| match problem {
+    let listener = Listener::new(channel, medium, wiring, args.wave.skip_bits, Lines(sink));
+    let mut listener = listener.map_err(|problem| match problem {
         Some(problem) => anyhow!("{problem}"),
         None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
     })?;
-    let heard = hear(input()?, form, &mut listener).with_context(cannot_be_read)?;
+    if let Some(shortest) = args.wave.deglitch {
+        listener = listener.deglitched(shortest.saturating_mul(1000));
+    }
+    let heard = filtered(input()?, &args.wave, &mut listener).with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
         // Names of signals are those of the file.
         bail!("{shown}: {}", escaped(&problem.to_string()));
@@ -76,14 +87,20 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     done.remarks.extend(heard.remark);
     done.notes.extend(heard.note);
     let length = listener.now();
-    let (sink, seen) = listener.finish();
-    for seen in &seen {
-        done.notes.extend(match seen {
-            Seen::Uart(role, format, seen) => of_uart(*role, *format, seen, length),
-            Seen::Spi(seen) => of_spi(seen),
-        });
+    if listener.glitches() > 0 {
+        let shorter = duration(args.wave.deglitch.unwrap_or(0).saturating_mul(1000));
+        done.remarks
+            .push(format!("{} shorter than {shorter} left out (--deglitch)", plural(listener.glitches(), "level")));
     }
-    Ok((sink, done))
+    let (sink, seen, dropped) = listener.finish();
+    for seen in &seen {
+        done.notes.extend(findings(seen, length).into_iter().map(|finding| finding.text));
+        done.remarks.extend(remarks(seen));
+    }
+    if dropped > 0 {
+        done.remarks.push(format!("{} of frames that every receiver drops are not shown", plural(dropped, "byte")));
+    }
+    Ok((sink.0, done))
 }
 
 /// How the reading of a waveform ended.
@@ -102,6 +119,8 @@ pub struct Form {
     pub sample: Option<SampleForm>,
     /// Samples a second.
     pub rate: Option<u64>,
+    /// Signals with numbers in raw samples.
+    pub channels: u16,
 }
 
 /// Reads a waveform into a sink.
@@ -110,13 +129,15 @@ pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> a
     let (mut remark, mut note) = (None, None);
     let mut outcome = match (form.sample, form.rate) {
         (Some(_), None) => bail!("--sample needs --rate, the samples a second: --rate 12MHz"),
-        (Some(form), Some(rate)) => samples::read(&mut unpacked, sample(form), rate, sink)?,
+        (Some(of), Some(rate)) => samples::read(&mut unpacked, sample(of, usize::from(form.channels)), rate, sink)?,
         (None, rate) => {
             let first = source::read_first(&mut unpacked)?;
             let is_dump = first.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'$');
             let input = first.as_slice().chain(&mut unpacked);
             if is_dump && rate.is_none() {
                 vcd::read(input, sink)?
+            } else if sound::is_sound(&first) && rate.is_none() {
+                sound::read(input, sink)?
             } else {
                 let (outcome, found) = table::read(input, rate, sink)?;
                 let lines = plural(found.preamble, "line");
@@ -139,11 +160,20 @@ pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> a
     Ok(Heard { outcome, remark, note })
 }
 
-/// Puts the threshold of a wire in the middle between its extremes; says so.
-fn set_threshold(wire: &mut Wire, (least, greatest): (f64, f64)) -> String {
+/// A wire that moves by less than this share of what another one does is at rest.
+const AT_REST: f64 = 0.3;
+
+/// Puts the threshold of a wire in the middle between its extremes, or those of another wire if it rests between its own; says so.
+fn set_threshold(wire: &mut Wire, (least, greatest): (f64, f64), rests: Option<(f64, f64)>) -> String {
     let (at, swing) = (f64::midpoint(least, greatest), greatest - least);
     let hysteresis = wire.threshold.map_or(swing / 10.0, |said| said.hysteresis);
     wire.threshold = Some(Threshold { at, hysteresis });
+    if let Some((least, greatest)) = rests {
+        return format!(
+            "the wire `{}` goes only from {least:.3} to {greatest:.3} and is taken to be at rest; its threshold is that of the other wires, {at:.3} (--threshold)",
+            wire.role
+        );
+    }
     format!(
         "the wire `{}` goes from {least:.3} to {greatest:.3}; its threshold is {at:.3}, with a hysteresis of {hysteresis:.3} (--threshold, --hysteresis)",
         wire.role
@@ -167,98 +197,55 @@ fn wiring(args: &WaveArgs) -> anyhow::Result<Wiring> {
     Ok(Wiring { wires })
 }
 
-fn sample(form: SampleForm) -> samples::Sample {
+fn sample(form: SampleForm, signals: usize) -> Sample {
     match form {
-        SampleForm::U8 => samples::Sample::U8,
-        SampleForm::U16 => samples::Sample::U16,
-        SampleForm::I16 => samples::Sample::I16,
-        SampleForm::F32 => samples::Sample::F32,
+        SampleForm::U8 => Sample::Bits(1),
+        SampleForm::U16 => Sample::Bits(2),
+        SampleForm::I16 => Sample::Numbers(Number::I16, signals),
+        SampleForm::F32 => Sample::Numbers(Number::F32, signals),
     }
 }
 
-/// Fewer samples a bit than this can be read wrong without anybody noticing.
-const SAFE_SAMPLES: f64 = 4.0;
-
-fn too_few(rate: u64, bits_a_second: u64) -> Option<String> {
-    let samples = rate as f64 / bits_a_second.max(1) as f64;
-    (samples < SAFE_SAMPLES).then(|| {
-        format!(
-            "{samples:.1} samples a bit are not safe to read; sample at {} Hz or more, {SAFE_SAMPLES} times the bits a second",
-            bits_a_second * SAFE_SAMPLES as u64
-        )
-    })
-}
-
-/// Bits a second of a line.
+/// Bits a second of a line, or the most of its clock.
 fn bits_a_second(medium: &MediumKind) -> Option<u64> {
     match *medium {
-        MediumKind::Uart { baud, .. } => Some(u64::from(baud)),
-        MediumKind::Spi { hertz, .. } => Some(u64::from(hertz)),
+        MediumKind::Uart(format) => Some(u64::from(format.baud)),
+        MediumKind::Spi { hertz, .. } | MediumKind::I2c { hertz } => Some(u64::from(hertz)),
+        MediumKind::Can { bitrate, data_bitrate, .. } => Some(u64::from(data_bitrate.unwrap_or(bitrate))),
+        MediumKind::Line(code) => Some(1_000_000_000_000 / code.bit_picoseconds().max(1)),
         _ => None,
     }
 }
 
-fn seconds(at: Moment) -> String {
-    format!("{:.6} s", at.picoseconds() as f64 / 1e12)
+/// A sink of streams as one of lines.
+struct Lines<S>(S);
+
+impl<S: StreamSink> ChunkSink for Lines<S> {
+    fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
+        self.0.chunk(chunk)
+    }
+
+    fn pause(&mut self) {
+        self.0.pause();
+    }
 }
 
-/// The sender's clock may be off by so much, in percent, before it is said.
-const TOLERATED: f64 = 1.5;
-
-/// What is worth a word about an asynchronous line.
-fn of_uart(role: Role, format: uart::Format, seen: &uart::Seen, length: Moment) -> Vec<String> {
-    let mut notes = Vec::new();
-    if seen.edges <= 1 {
-        return vec![format!("nothing happens on the wire `{role}`; is it the right signal?")];
+impl<S: StreamSink> LineSink for Lines<S> {
+    fn heard_of(&mut self, tap: u32, node: u64) {
+        self.0.heard_of(tap, node);
     }
-    if seen.high.saturating_mul(2) < length.picoseconds() {
-        notes.push(format!("the wire `{role}` is low for most of the time, and rests high; try --invert {role}"));
-    }
-    for (flaw, first, count) in &seen.flaws {
-        let what = match flaw {
-            Flaw::Parity => "with a wrong parity bit",
-            Flaw::StopBit => "without a stop bit",
-            Flaw::Break => "low from begin to end, breaks",
-        };
-        let characters = plural(*count, "character");
-        notes.push(format!("`{role}` has {characters} {what}, the first at {}", seconds(*first)));
-    }
-    if let Some(baud) = seen.baud() {
-        let off = (baud / f64::from(format.baud) - 1.0) * 100.0;
-        if off.abs() >= TOLERATED {
-            notes.push(format!(
-                "the sender of `{role}` has {baud:.0} baud, {:.1} % {} than the {} of the definition",
-                off.abs(),
-                if off > 0.0 { "faster" } else { "slower" },
-                format.baud
-            ));
-        }
-    }
-    if seen.left_out > 0 {
-        let characters = plural(seen.left_out, "character");
-        notes.push(format!("`{role}` begins inside of a character: {characters} at the beginning left out"));
-    }
-    if seen.glitches > 0 {
-        let pulses = plural(seen.glitches, "pulse");
-        notes.push(format!("`{role}` has {pulses} too short for a start bit"));
-    }
-    notes
 }
 
-/// What is worth a word about a serial peripheral interface.
-fn of_spi(seen: &spi::Seen) -> Vec<String> {
-    let mut notes = Vec::new();
-    if seen.clocks == 0 {
-        notes.push(
-            "the clock never ticks while the device is selected; are clock and select the right signals?".to_owned(),
-        );
+/// Reads a waveform through the filters that the arguments say.
+fn filtered(input: Box<dyn io::Read>, args: &WaveArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels };
+    let moment = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds.saturating_mul(1000));
+    let span = args.span.as_deref().map(wave_span).transpose().map_err(|problem| anyhow!("--span: {problem}"))?;
+    let span = span.map(|(from, to)| (moment(from), moment(to)));
+    match (span, args.smooth) {
+        (None, None) => hear(input, form, sink),
+        (Some(span), None) => hear(input, form, &mut Spanned::new(span, sink)),
+        (None, Some(hertz)) => hear(input, form, &mut Smoothed::new(hertz as f64, sink)),
+        (Some(span), Some(hertz)) => hear(input, form, &mut Smoothed::new(hertz as f64, &mut Spanned::new(span, sink))),
     }
-    if let Some((first, count)) = seen.halves {
-        let frames = plural(count, "frame");
-        notes.push(format!(
-            "{frames} ended inside of a word, the first at {}; are mode and word length right?",
-            seconds(first)
-        ));
-    }
-    notes
 }

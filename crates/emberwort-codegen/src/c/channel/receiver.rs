@@ -139,8 +139,9 @@ impl Channel<'_> {
         }
         let longest = wire_time::nanoseconds(plan.medium.kind.worst(plan.limit, false).time);
         let long = match plan.medium.kind {
-            MediumKind::Uart { baud, .. } => {
-                format!("{} us, which the longest frame takes at {baud} baud", longest.div_ceil(1000))
+            MediumKind::Uart(format) => {
+                let us = longest.div_ceil(1000);
+                format!("{us} us, which the longest frame takes at {} baud", format.baud)
             }
             _ => "longer than its sender ever pauses inside of a frame".to_owned(),
         };

@@ -86,7 +86,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(problem) = select.span_problem.take() {
         bail!("{problem}");
     }
-    if args.span.is_some() && select.edits.span.is_none() {
+    if args.input.wave.span.is_some() && select.edits.span.is_none() {
         bail!("--span is for captures with times");
     }
     let layers = write(args, path, form, &select.edits, (wanted.as_ref(), &by, &scrubbed, &plan))?;
@@ -192,7 +192,7 @@ fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<Wish> {
     if chooses && !wish.is_something() {
         bail!("say what becomes of these frames: --set, --patch, --drop, --twice, --delay or --reorder");
     }
-    if !wish.is_something() && args.keep.is_none() && args.span.is_none() && args.scrub.is_empty() {
+    if !wish.is_something() && args.keep.is_none() && args.input.wave.span.is_none() && args.scrub.is_empty() {
         bail!("say what is to change: --set, --patch, --drop, --twice, --delay, --reorder, --keep, --span or --scrub");
     }
     Ok(wish)

@@ -191,7 +191,7 @@ impl<'a> Select<'a> {
             && let Some(start) = item.time()
         {
             self.start = Some(start);
-            match self.args.span.as_deref().map(|text| self.span(text, start)).transpose() {
+            match self.args.input.wave.span.as_deref().map(|text| self.span(text, start)).transpose() {
                 Ok(span) => self.edits.span = span,
                 Err(problem) => self.span_problem = Some(problem),
             }

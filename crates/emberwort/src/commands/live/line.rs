@@ -6,7 +6,7 @@ use std::time::Duration;
 use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::medium::Carriage;
+use emberwort_model::medium::{Carriage, UartFormat};
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;
 use emberwort_port::{Address, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
@@ -55,10 +55,12 @@ impl Line {
             dtr: args.dtr.map(|level| level == Level::On),
             rts_while_sending: args.rs485,
         };
-        let plain = SerialSettings { baud: 0, data_bits: 8, parity: 'N', stop_bits: 1, control };
         let said = said.map(|said| SerialSettings { control, ..said });
         let settings = match args.baud {
-            Some(baud) => Some(SerialSettings { baud, ..said.unwrap_or(plain) }),
+            Some(baud) => {
+                let format = said.map_or(UartFormat::usual(baud), |said| UartFormat { baud, ..said.format });
+                Some(SerialSettings { format, control })
+            }
             None => said,
         };
         let when_lost = if args.once { WhenLost::End } else { WhenLost::Wait };

@@ -9,6 +9,7 @@ mod report;
 mod story;
 mod sweep;
 mod tables;
+mod wave;
 
 use std::io::Write;
 use std::path::Path;
@@ -47,7 +48,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(lasting) = args.hostile {
         return hostile::run(lasting, &scenario, args.form);
     }
-    for path in args.report.iter().chain(&args.minimise) {
+    for path in args.report.iter().chain(&args.minimise).chain(&args.wave) {
         crate::files::must_be_free(path)?;
     }
     if let Some(path) = args.record.as_ref().filter(|path| path.exists()) {
@@ -60,7 +61,8 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let own = scenario.definitions.get(0);
     let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
     let recorder = args.record.as_deref().map(record).transpose()?;
-    let watch = Watcher { recorder, failed: None, progress: Progress::new(scenario.span) };
+    let wave = args.wave.as_deref().map(|path| wave::WaveRecorder::new(path, &scenario)).transpose()?;
+    let watch = Watcher { recorder, wave, failed: None, progress: Progress::new(scenario.span) };
     let mut programs = programs::Programs::start(&scenario, &args.file)?;
     // What programs do is not the same each time, so it is kept for the story.
     let mut around = story::Last::new(watch, programs.is_some());
@@ -74,6 +76,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(recorder) = watch.recorder {
         recorder.finish()?.commit(false)?;
     }
+    let wave = watch.wave.map(|wave| wave.finish(report.ended)).transpose()?;
     let mut out = output::stdout();
     match args.form {
         TableForm::Table => out.write_all(tables(&scenario, &report, look).as_bytes())?,
@@ -98,6 +101,9 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some(path) = &args.record {
         say!("what each side received is in {}", crate::files::shown(path));
     }
+    if let (Some(path), Some(what)) = (&args.wave, wave) {
+        say!("what an instrument sees on the wires is in {}: {what}", crate::files::shown(path));
+    }
     if let Some(at) = report.overrun {
         say!(
             "{} {} after its start the trial was given up: 100,000 frames wait for the wire, which is too slow for what is sent\n\
@@ -119,6 +125,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
 /// Records, shows how far the trial has come, and ends it where it must end.
 struct Watcher {
     recorder: Option<Recorder<PendingFile>>,
+    wave: Option<wave::WaveRecorder>,
     /// Why recording failed.
     failed: Option<anyhow::Error>,
     progress: Progress,
@@ -130,9 +137,12 @@ impl emberwort_link::Watch for Watcher {
         self.failed.is_none() && !output::interrupted()
     }
 
-    fn received(&mut self, chunk: &Chunk<'_>) {
+    fn received(&mut self, chunk: &Chunk<'_>, node: u64) {
         if let (Some(recorder), None) = (&mut self.recorder, &self.failed) {
             self.failed = recorder.chunk(chunk).err().map(anyhow::Error::from);
+        }
+        if let (Some(wave), None) = (&mut self.wave, &self.failed) {
+            self.failed = wave.received(chunk, node).err();
         }
     }
 }

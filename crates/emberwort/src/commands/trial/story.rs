@@ -102,7 +102,7 @@ impl Watch for Around {
         self.note(Piece::of(chunk, true));
     }
 
-    fn received(&mut self, chunk: &Chunk<'_>) {
+    fn received(&mut self, chunk: &Chunk<'_>, _: u64) {
         self.note(Piece::of(chunk, false));
     }
 }
@@ -143,9 +143,9 @@ impl<W: Watch> Watch for Last<W> {
         self.watch.sent(chunk);
     }
 
-    fn received(&mut self, chunk: &Chunk<'_>) {
+    fn received(&mut self, chunk: &Chunk<'_>, node: u64) {
         self.note(chunk, false);
-        self.watch.received(chunk);
+        self.watch.received(chunk, node);
     }
 }
 
