@@ -97,6 +97,15 @@ pub enum Command {
     )]
     Compare(CompareArgs),
 
+    /// Make a definition of the CAN database (.dbc) that somebody else describes a bus with
+    #[command(
+        after_help = "Writes two files: FILE-imported.ember, which is written again each time, and FILE.ember for your own part, which is made \
+        once and stays. What cannot be carried over is said by its line.\n\n\
+        Examples:\n  emberwort import databases/power-pack.dbc --out pack.ember\n  \
+        emberwort import databases/power-pack.dbc --out pack.ember --host Keeper --medium 'can 250 kbit/s'"
+    )]
+    Import(ImportArgs),
+
     /// Turn one message into bytes
     #[command(after_help = "Without --on the body is printed, with it the whole frame.\n\n\
         Examples:\n  emberwort encode MoveGate target=80 speed=12 --on bus485 --node 3\n  \
@@ -526,6 +535,25 @@ pub struct TrialArgs {
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     pub form: TableForm,
+}
+
+#[derive(Debug, Args)]
+pub struct ImportArgs {
+    /// The database
+    #[arg(add = names::files("dbc"))]
+    pub file: PathBuf,
+    /// The definition for your own part; what is imported stands beside it
+    #[arg(long, value_name = "FILE.ember")]
+    pub out: PathBuf,
+    /// The name of the channel; otherwise that of the file
+    #[arg(long, value_name = "NAME")]
+    pub channel: Option<String>,
+    /// The medium of the channel; otherwise `can` with the speed that the database says, or 500 kbit/s
+    #[arg(long, value_name = "MEDIUM")]
+    pub medium: Option<String>,
+    /// This node of the database is the host, not a device; may be given several times
+    #[arg(long, value_name = "NODE")]
+    pub host: Vec<String>,
 }
 
 #[derive(Debug, Args)]

@@ -100,6 +100,7 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
             "value",
             "seal",
             "compare",
+            "import",
             "encode",
             "decode",
             "stats",

@@ -25,6 +25,7 @@ const FILES: &[(&str, &str)] = &[
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/moving-gate.toml", include_str!("../../../../examples/marlock/trials/moving-gate.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),
+    ("databases/power-pack.dbc", include_str!("../../../../examples/marlock/databases/power-pack.dbc")),
     ("waveforms/bus.csv", include_str!("../../../../examples/marlock/waveforms/bus.csv")),
     ("waveforms/probe.vcd", include_str!("../../../../examples/marlock/waveforms/probe.vcd")),
     ("sealed/marlock-r1.ember", include_str!("../../../../examples/marlock/sealed/marlock-r1.ember")),

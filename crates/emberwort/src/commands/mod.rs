@@ -14,6 +14,7 @@ mod exchanges;
 mod explain;
 mod find;
 mod generate;
+mod import;
 mod inputs;
 mod layout;
 mod live;
@@ -45,6 +46,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
     let link = cli.link.as_deref();
     match cli.command {
         Command::New(args) => new::run(&args, look),
+        Command::Import(args) => import::run(&args, look),
         Command::Check(args) => check::run(&args, link, look),
         Command::Tidy(args) => tidy::run(&args, link, look),
         Command::Layout(args) => layout::run(&args, link, look),
