@@ -45,7 +45,8 @@ pub fn definition(database: &Database, options: &Options<'_>) -> Imported {
     let mut writer = Writer { left_out: database.skipped.clone(), ..Writer::default() };
     let needs_fd = database.messages.iter().any(|message| message.size > 8);
     let bitrate = database.bitrate.unwrap_or(500_000);
-    let speed = if bitrate % 1000 == 0 { format!("{} kbit/s", bitrate / 1000) } else { format!("{bitrate} bit/s") };
+    let speed =
+        if bitrate.is_multiple_of(1000) { format!("{} kbit/s", bitrate / 1000) } else { format!("{bitrate} bit/s") };
     let usual = format!("can {speed}{}", if needs_fd { " fd 2 Mbit/s" } else { "" });
     let channel = lower(options.channel, "bus");
     let mut text = String::new();

@@ -126,7 +126,7 @@ impl Parser<'_> {
     }
 
     /// To the end of the statement at hand: behind its semicolon, or where the next one begins.
-    fn to_end(&mut self) {
+    fn skip_rest(&mut self) {
         while let Some(token) = self.peek() {
             if token.is(';') {
                 self.at += 1;
@@ -164,7 +164,7 @@ impl Parser<'_> {
                 "VAL_" => self.value_texts(line),
                 // Those are copied to the signals that have them.
                 "VAL_TABLE_" | "BA_DEF_" => {
-                    self.to_end();
+                    self.skip_rest();
                     Some(())
                 }
                 "BA_DEF_DEF_" => self.usual_attribute(),
@@ -174,7 +174,7 @@ impl Parser<'_> {
                 "BO_TX_BU_" => self.senders(),
                 other => {
                     self.skip(line, format!("`{other}`"), "it says nothing about the bytes");
-                    self.to_end();
+                    self.skip_rest();
                     Some(())
                 }
             };
@@ -349,7 +349,7 @@ impl Parser<'_> {
                 }
             }
         }
-        self.to_end();
+        self.skip_rest();
         Some(())
     }
 
@@ -357,7 +357,7 @@ impl Parser<'_> {
         let Some(id) = self.whole() else {
             let name = self.word()?;
             self.skip(line, format!("texts of the variable `{name}`"), "it goes over no bus");
-            self.to_end();
+            self.skip_rest();
             return Some(());
         };
         let name = self.word()?;
@@ -378,7 +378,7 @@ impl Parser<'_> {
         if name == CYCLE {
             self.usual_cycle = self.number().and_then(|number| number.parse().ok());
         }
-        self.to_end();
+        self.skip_rest();
         Some(())
     }
 
@@ -398,7 +398,7 @@ impl Parser<'_> {
                 self.attributes.insert(name, (first, count + 1));
             }
         }
-        self.to_end();
+        self.skip_rest();
         Some(())
     }
 
@@ -407,7 +407,7 @@ impl Parser<'_> {
         let name = self.word()?;
         self.punct(':');
         let kind: u8 = self.whole()?;
-        self.to_end();
+        self.skip_rest();
         match (self.signal_of(id, &name), kind) {
             (Some(signal), 1 | 2) => signal.form = Form::Float,
             (Some(_), 0) => {}
@@ -449,7 +449,7 @@ impl Parser<'_> {
             senders.push(sender);
             self.punct(',');
         }
-        self.to_end();
+        self.skip_rest();
         if let Some(message) = self.by_id(id) {
             senders.retain(|sender| !message.senders.contains(sender));
             message.senders.extend(senders);
