@@ -15,6 +15,7 @@ pub mod lines;
 pub mod listener;
 pub mod sources;
 pub mod survey;
+pub mod trace;
 pub mod wave;
 pub mod wiring;
 

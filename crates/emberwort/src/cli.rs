@@ -14,8 +14,8 @@ use crate::output::ColorChoice;
 use crate::project::GenerateKind;
 
 pub use captures::{
-    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, SampleForm, SenderEnd,
-    SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment, wave_span,
+    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, PlotForm, SampleForm,
+    SenderEnd, SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment, wave_span,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};

@@ -266,7 +266,7 @@ pub struct SpeakerArgs {
 }
 
 /// Which rows are wanted, by what they hold and when they came.
-#[derive(Debug, Args)]
+#[derive(Clone, Debug, Args)]
 pub struct AskedArgs {
     /// Only these messages
     #[arg(long, value_name = "MESSAGE", add = names::messages())]
@@ -525,7 +525,29 @@ pub struct PlotArgs {
     /// Steps from value to value in place of lines
     #[arg(long)]
     pub steps: bool,
-    /// The picture, as .svg or .png [default: text]
+    /// Marks at two moments of a waveform, as 1.2ms,1.5ms: what lies between them is measured
+    #[arg(long, value_name = "T1,T2", requires = "wire", value_parser = marks)]
+    pub mark: Option<(u64, u64)>,
+    /// Form of the picture: of a waveform also `page`, one file for a browser
+    #[arg(long = "as", value_name = "FORM", requires = "out")]
+    pub picture: Option<PlotForm>,
+    /// The picture, as .svg or .png, a page as .html [default: text]
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
+}
+
+/// The form of a plot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum PlotForm {
+    /// As the extension says
+    Picture,
+    /// One file of HTML, with pan and zoom
+    Page,
+}
+
+/// Two moments of a waveform between a comma, in nanoseconds.
+fn marks(text: &str) -> Result<(u64, u64), String> {
+    let (one, other) = text.split_once(',').ok_or_else(|| format!("`{text}` is no two moments; write 1.2ms,1.5ms"))?;
+    let (one, other) = (emberwort_link::duration(one)?, emberwort_link::duration(other)?);
+    Ok((one.min(other), one.max(other)))
 }

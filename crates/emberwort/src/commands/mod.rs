@@ -35,6 +35,7 @@ mod tidy;
 mod trial;
 mod value;
 mod watch;
+mod wave_plot;
 mod waveforms;
 
 use crate::cli::{Cli, Command};

@@ -18,6 +18,7 @@ use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
 use super::speakers::speakers;
+use super::wave_plot;
 use crate::cli::PlotArgs;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, say};
@@ -55,6 +56,9 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     output::catch_interrupt();
     let spoken = speakers(&args.speakers, link, look)?;
     let plan = spoken.speakers.own().clone();
+    if !args.input.wave.wire.is_empty() && args.field.is_empty() && !args.latency {
+        return wave_plot::run(args, link, spoken);
+    }
     if args.field.is_empty() && !args.latency {
         let some: Vec<String> = plan
             .messages

@@ -14,6 +14,7 @@ use emberwort_waveform::filters::{Smoothed, Spanned};
 use emberwort_waveform::findings::{duration, findings, remarks, too_few};
 use emberwort_waveform::sources::samples::{self, Number, Sample};
 use emberwort_waveform::sources::{sound, table, vcd};
+use emberwort_waveform::trace::{Both, Traces};
 use emberwort_waveform::wiring::{Extremes, Threshold};
 use emberwort_waveform::{Damage, LineSink, Listener, Moment, Outcome, WaveSink, Wire, Wiring};
 use emberwort_wire::{Chunk, ChunkSink};
@@ -38,6 +39,16 @@ pub struct Read {
 
 /// Reads a waveform into a sink of the streams of its channel.
 pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, Read)> {
+    let (sink, done, _) = read_beside(settings, sink, |_| None)?;
+    Ok((sink, done))
+}
+
+/// Reads a waveform into a sink of the streams of its channel, and into traces of its wires beside it, if there are to be some.
+pub fn read_beside<S: StreamSink>(
+    settings: &Settings,
+    sink: S,
+    traces: impl FnOnce(&Wiring) -> Option<Traces>,
+) -> anyhow::Result<(S, Read, Option<Traces>)> {
     let mut done = Read::default();
     let Settings { args, plan, on, .. } = settings;
     let Some(channel) = *on else { bail!("--on CHANNEL says which line the wires are") };
@@ -66,6 +77,7 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
             done.remarks.push(set_threshold(wire, if rests { widest } else { found }, rests.then_some(found)));
         }
     }
+    let mut traces = traces(&wiring);
     let listener = Listener::new(channel, medium, wiring, args.wave.skip_bits, Lines(sink));
     let mut listener = listener.map_err(|problem| match problem {
         Some(problem) => anyhow!("{problem}"),
@@ -74,7 +86,11 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     if let Some(shortest) = args.wave.deglitch {
         listener = listener.deglitched(shortest.saturating_mul(1000));
     }
-    let heard = filtered(input()?, &args.wave, &mut listener).with_context(cannot_be_read)?;
+    let heard = match &mut traces {
+        None => filtered(input()?, &args.wave, &mut listener),
+        Some(traces) => filtered(input()?, &args.wave, &mut Both::new(&mut listener, traces)),
+    };
+    let heard = heard.with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
         // Names of signals are those of the file.
         bail!("{shown}: {}", escaped(&problem.to_string()));
@@ -100,7 +116,10 @@ pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, R
     if dropped > 0 {
         done.remarks.push(format!("{} of frames that every receiver drops are not shown", plural(dropped, "byte")));
     }
-    Ok((sink.0, done))
+    if let Some(traces) = &mut traces {
+        traces.finish();
+    }
+    Ok((sink.0, done, traces))
 }
 
 /// How the reading of a waveform ended.

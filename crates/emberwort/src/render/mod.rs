@@ -16,6 +16,7 @@ pub mod summary;
 pub mod sweep_figure;
 pub mod table;
 pub mod time;
+pub mod wave;
 pub mod working;
 
 /// `1 error`, `2 errors`.

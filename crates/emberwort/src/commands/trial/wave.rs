@@ -84,7 +84,11 @@ impl WaveRecorder {
         {
             bail!("--wave: a sound file cannot say more than {} samples a second", u32::MAX);
         }
-        let most = settings.volts.map_or(1.0, |volts| volts.low.abs().max(volts.high.abs()) * 1.25 + 4.0 * volts.noise);
+        let most = settings.volts.map_or(1.0, |volts| {
+            // What rings goes beyond its edges by as much as they are high, at most.
+            let beyond = if volts.ringing.is_some() { volts.high - volts.low } else { 0.0 };
+            volts.low.abs().max(volts.high.abs()) * 1.05 + beyond + 4.0 * volts.noise
+        });
         let record = FileRecord::new(form, most, PendingFile::new(path)?);
         let full_scale = record.full_scale();
         let order: Vec<String> = wires.iter().map(|(name, _)| name.clone()).collect();

@@ -19,7 +19,7 @@ pub use cells::has_unit;
 pub use csv::cell as write_csv_cell;
 pub use form::RowStyle;
 pub use hex::{meaning, place};
-pub use known::write_value;
+pub use known::{Known, write_value};
 pub use on_cores::RowsOnCores;
 pub use printer::RowPrinter;
 pub use times::{ShownTimes, set_zone};
