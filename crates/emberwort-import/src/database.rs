@@ -26,6 +26,8 @@ pub struct Skipped {
     pub what: String,
     /// Why it is left out.
     pub why: String,
+    /// Whether the bytes of a frame mean less without it.
+    pub is_about_bytes: bool,
 }
 
 /// A message: a frame with an identifier.

@@ -108,7 +108,12 @@ impl Parser<'_> {
     }
 
     fn skip(&mut self, line: usize, what: impl Into<String>, why: &str) {
-        self.database.skipped.push(Skipped { line, what: what.into(), why: why.to_owned() });
+        self.database.skipped.push(Skipped { line, what: what.into(), why: why.to_owned(), is_about_bytes: true });
+    }
+
+    /// As [`Parser::skip`], for what says nothing about the bytes of a frame.
+    fn pass(&mut self, line: usize, what: impl Into<String>, why: &str) {
+        self.database.skipped.push(Skipped { line, what: what.into(), why: why.to_owned(), is_about_bytes: false });
     }
 
     /// Whether a statement begins at a token: one of their words at the beginning of a line.
@@ -173,7 +178,7 @@ impl Parser<'_> {
                 "SG_MUL_VAL_" => self.multiplexed(line),
                 "BO_TX_BU_" => self.senders(),
                 other => {
-                    self.skip(line, format!("`{other}`"), "it says nothing about the bytes");
+                    self.pass(line, format!("`{other}`"), "it says nothing about the bytes");
                     self.skip_rest();
                     Some(())
                 }
@@ -341,7 +346,7 @@ impl Parser<'_> {
                 }
                 what => {
                     let line = self.line();
-                    self.skip(
+                    self.pass(
                         line,
                         format!("a comment on a `{what}`"),
                         "only those on messages and signals have a place",
@@ -356,7 +361,7 @@ impl Parser<'_> {
     fn value_texts(&mut self, line: usize) -> Option<()> {
         let Some(id) = self.whole() else {
             let name = self.word()?;
-            self.skip(line, format!("texts of the variable `{name}`"), "it goes over no bus");
+            self.pass(line, format!("texts of the variable `{name}`"), "it goes over no bus");
             self.skip_rest();
             return Some(());
         };
@@ -460,7 +465,7 @@ impl Parser<'_> {
     fn finish(mut self) -> Database {
         for (name, (line, count)) in std::mem::take(&mut self.attributes) {
             let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
-            self.skip(line, format!("the attribute `{name}`, {times},"), "it says nothing about the bytes");
+            self.pass(line, format!("the attribute `{name}`, {times},"), "it says nothing about the bytes");
         }
         if let Some(usual) = self.usual_cycle {
             for message in &mut self.database.messages {

@@ -243,7 +243,7 @@ fn of_spi(seen: &spi::Seen) -> Vec<Finding> {
     if seen.selected_clocks == 0 {
         findings.push(finding(
             Kind::Select,
-            "the clock never ticks while the device is selected; are clock and select the right signals?",
+            "the clock never ticks while the device is selected: is the level that selects the other one (try --invert select), or are clock and select other signals?",
         ));
     }
     for (role, [taken, other]) in [Role::Device, Role::Host].into_iter().zip(seen.changes) {

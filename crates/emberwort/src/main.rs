@@ -9,6 +9,7 @@ mod output;
 mod project;
 mod render;
 mod revisions;
+mod wires;
 
 use std::io::{ErrorKind, Write};
 use std::process::ExitCode;
@@ -23,7 +24,14 @@ fn main() -> ExitCode {
         Ok(true) => return ExitCode::SUCCESS,
         Err(error) => return explained(&error),
     }
-    let cli = match Cli::try_parse() {
+    let words = match wires::expanded(std::env::args_os().collect()) {
+        Ok(words) => words,
+        Err(error) => {
+            output::print_error(&error, output::Look::new(output::ColorChoice::Auto));
+            return ExitCode::from(2);
+        }
+    };
+    let cli = match Cli::try_parse_from(words) {
         Ok(cli) => cli,
         Err(error) => return explained(&error),
     };

@@ -30,6 +30,37 @@ pub struct ProjectFile {
     /// Where captures come from.
     #[serde(default)]
     pub source: Vec<SourceEntry>,
+    /// Which signals of waveforms are which wires.
+    #[serde(default)]
+    pub wires: Vec<WiresEntry>,
+}
+
+/// One `[[wires]]` of `emberwort.toml`: how waveforms of one bench are read.
+#[derive(Clone, Debug, Deserialize)]
+pub struct WiresEntry {
+    /// Its name, for `--wires`.
+    pub name: String,
+    /// Options of `decode` by their names without dashes.
+    #[serde(flatten)]
+    pub options: toml::Table,
+}
+
+/// An option of `emberwort.toml` as words of a command line.
+///
+/// # Errors
+/// If it is neither text nor a whole number, nor a list of such.
+pub fn option_words(key: &str, value: &toml::Value) -> anyhow::Result<Vec<String>> {
+    let option = format!("--{}", key.replace('_', "-"));
+    let values = match value {
+        toml::Value::Array(values) => values.as_slice(),
+        value => std::slice::from_ref(value),
+    };
+    let word = |value: &toml::Value| match value {
+        toml::Value::String(text) => Ok(format!("{option}={text}")),
+        toml::Value::Integer(number) => Ok(format!("{option}={number}")),
+        other => bail!("{key} is text or a number, not {other}"),
+    };
+    values.iter().map(word).collect()
 }
 
 /// One `[[source]]` of `emberwort.toml`: how files of one kind are read.

@@ -37,12 +37,12 @@ fn a_picture_shows_the_broken_frame_and_the_reason() {
         assert!(svg.contains(said), "{said}");
     }
     // A good one, with its parts and fields, where one asks for it; and what lies between two marks.
-    let around = ["plot", "t.vcd", "--around", "message = GateStatus", "--mark", "1.001ms,1.018361ms"];
+    let around = ["plot", "t.vcd", "--around", "message == GateStatus", "--mark", "1.001ms,1.018361ms"];
     let text = succeed(folder, &[&around[..], &WIRES].concat());
     assert!(text.contains("#1 GateStatus node 3 state=closed") && text.contains("  fields"), "{text}");
     // Two bits at 115,200 bits a second.
     assert!(text.contains("between the marks 17.4 us, 57600"), "{text}");
-    let ran = run(folder, &[&["plot", "t.vcd", "--around", "message = MoveGate"][..], &WIRES].concat());
+    let ran = run(folder, &[&["plot", "t.vcd", "--around", "message == MoveGate"][..], &WIRES].concat());
     assert!(ran.code == 2 && ran.err.contains("nothing fits --around"), "{}", ran.err);
     for (words, said) in [
         (&["plot", "t.vcd", "--as", "page", "--out", "t.svg"][..], "a page is a file that ends with .html"),

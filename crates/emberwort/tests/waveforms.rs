@@ -301,6 +301,88 @@ fn words_of_a_serial_peripheral_interface_are_read() {
     assert_eq!(ran.code, 1, "{}", ran.err);
 }
 
+/// What is wrong with the wires, where the bytes alone would not show it.
+#[test]
+fn wires_that_are_the_wrong_ones_are_said() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    let spi: Json = (0..60)
+        .map(|n| json!([0.0001 + f64::from(n) * 1e-4, format!("{:02x} {:02x}", n * 7 % 64, n * 13 % 256), "00 00"]))
+        .collect();
+    written(
+        folder,
+        &json!([
+            case("plain", &frames, &json!({})),
+            case("volts", &frames, &json!({"form": "csv", "rate": 1e6})),
+            {"name": "spi", "line": "spi", "hertz": 2e6, "mode": 0, "bits": 8, "frames": spi, "form": "vcd"},
+        ]),
+    );
+    let uart = ["--on", "bus485", "--wire", "device=probe.rx", "--wire", "host=probe.tx"];
+    let volts = ["--on", "bus485", "--wire", "device=CH1", "--wire", "host=CH2"];
+    let own = std::fs::read_to_string(folder.join("pump.ember")).unwrap();
+    for (file, medium, words, said) in [
+        (
+            "plain.vcd",
+            "spi 2 MHz",
+            &uart[..],
+            "12 of 12 frames come from the end that does not send them: the wires are probably swapped; try --wire host=probe.rx --wire device=probe.tx",
+        ),
+        (
+            "volts.csv",
+            "spi 2 MHz",
+            &[&volts[..], &["--threshold", "5V"]].concat(),
+            "the threshold 5.000 of `device` lies outside of its signal",
+        ),
+        (
+            "spi.vcd",
+            "spi 2 MHz select high",
+            &["--on", "probe", "--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=cs"],
+            "the clock never ticks while the device is selected: is the level that selects the other one (try --invert select)",
+        ),
+        (
+            "spi.vcd",
+            "spi 2 MHz select high",
+            &["--on", "probe", "--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=mosi"],
+            "no device is ever selected while the clock ticks",
+        ),
+        (
+            "spi.vcd",
+            "spi 2 MHz mode 1",
+            &["--on", "probe", "--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=cs"],
+            "the data of `device` change at the edge at which they are taken",
+        ),
+        (
+            "spi.vcd",
+            "spi 2 MHz word 12 bits",
+            &["--on", "probe", "--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=cs"],
+            "60 frames ended inside of a word, the first at 0.0001",
+        ),
+    ] {
+        std::fs::write(folder.join("pump.ember"), own.replace("spi 2 MHz", medium)).unwrap();
+        let ran = run(folder, &[&["decode", file, "--strict"][..], words].concat());
+        let flat = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(ran.code == 1 && flat.contains(said), "{file} {medium}: {} {}", ran.code, ran.err);
+    }
+}
+
+#[test]
+fn wires_are_kept_under_a_name() {
+    let folder = project();
+    let folder = folder.path();
+    let project_file = std::fs::read_to_string(folder.join("emberwort.toml")).unwrap();
+    let wires = "\n[[wires]]\nname = \"bench\"\non = \"bus485\"\nwire = [\"device=CH1\", \"host=CH2\"]\n";
+    std::fs::write(folder.join("emberwort.toml"), format!("{project_file}{wires}")).unwrap();
+    let named = succeed(folder, &["decode", "waveforms/bus.csv", "--wires", "bench"]);
+    let said = ["--on", "bus485", "--wire", "device=CH1", "--wire", "host=CH2"];
+    assert_eq!(named, succeed(folder, &[&["decode", "waveforms/bus.csv"][..], &said].concat()));
+    // What the command line says itself, counts.
+    let own = succeed(folder, &["decode", "waveforms/bus.csv", "--wires=bench", "--wire", "device=CH1"]);
+    assert!(own.contains("Refused") && !own.contains("MoveGate"), "{own}");
+    let ran = run(folder, &["decode", "waveforms/bus.csv", "--wires", "desk"]);
+    assert!(ran.code == 2 && ran.err.contains("--wires desk: emberwort.toml has the wires bench"), "{}", ran.err);
+}
+
 #[test]
 fn wires_that_are_not_there_are_said() {
     let folder = project();

@@ -62,7 +62,7 @@ pub fn run(args: &ImportArgs, look: Look) -> anyhow::Result<Ending> {
         output::say_text(&crate::render::findings::render(&checked.sources, &checked.findings, look.err));
         say!("{} has {}", shown(&args.out), plural(errors, "error"));
     }
-    let is_whole = imported.left_out.is_empty() && errors == 0;
+    let is_whole = !imported.left_out.iter().any(|left| left.is_about_bytes) && errors == 0;
     Ok(if is_whole { Ending::Clean } else { Ending::WithFindings })
 }
 

@@ -10,8 +10,8 @@ use emberwort_capture::merge::{self, Source};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::records::{self, Skipped};
 use emberwort_capture::{
-    About, Damage, Decoder, Demux, Form, Interface, ItemSink, Outcome, Piece, PieceSink, Statistics, StreamSink,
-    hex_text, source,
+    About, Damage, Decoder, Demux, Form, Interface, Item, ItemSink, Outcome, Piece, PieceSink, Speakers, Statistics,
+    StreamSink, Wants, hex_text, source,
 };
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -57,6 +57,70 @@ impl Reading {
     }
 }
 
+/// Counts the rows that come from the end that sends their message, and those that come from the other one.
+struct ByEnd<S> {
+    sink: S,
+    ends: [u64; 2],
+}
+
+impl<S> ByEnd<S> {
+    /// That the wires of a waveform are probably swapped, if they are.
+    fn swapped(&self, args: &InputArgs) -> Option<String> {
+        let [right, wrong] = self.ends;
+        let wire = |role: &str| args.wave.wire.iter().find_map(|wire| wire.strip_prefix(role)?.strip_prefix('='));
+        let (device, host) = (wire("device"), wire("host"));
+        let is_swapped = wrong > right && (device.is_some() || host.is_some());
+        is_swapped.then(|| {
+            let words = [("host", device), ("device", host)];
+            let words =
+                words.iter().filter_map(|(role, signal)| Some(format!("--wire {role}={}", escaped((*signal)?))));
+            let words: Vec<String> = words.collect();
+            format!(
+                "{wrong} of {} come from the end that does not send them: the wires are probably swapped; try {}",
+                plural(right + wrong, "frame"),
+                words.join(" ")
+            )
+        })
+    }
+}
+
+impl<S: ItemSink> ItemSink for ByEnd<S> {
+    type Error = S::Error;
+
+    fn know(&mut self, speakers: &Speakers) {
+        self.sink.know(speakers);
+    }
+
+    fn wants(&self, definition: usize, message: usize) -> Wants {
+        self.sink.wants(definition, message)
+    }
+
+    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.sink.may_want(definition, message, body)
+    }
+
+    #[inline]
+    fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+        if let Item::Row(row) = &item {
+            let is_wrong = row.plan.messages[row.message].message.from != row.from;
+            self.ends[usize::from(is_wrong)] += 1;
+        }
+        self.sink.item(item)
+    }
+
+    fn is_full(&self) -> bool {
+        self.sink.is_full()
+    }
+
+    fn pause(&mut self) -> Result<(), S::Error> {
+        self.sink.pause()
+    }
+
+    fn finish(&mut self) -> Result<(), S::Error> {
+        self.sink.finish()
+    }
+}
+
 /// Files smaller than this are read without a progress bar.
 const PROGRESS_FROM: u64 = 32 << 20;
 
@@ -70,9 +134,10 @@ where
     }
     let mut settings = Settings::of(args, link, spoken.speakers.own())?;
     settings.nodes = spoken.nodes;
-    let decoder = Decoder::of(spoken.speakers, sink).asking(spoken.later);
-    let (decoder, inputs) = read_all(&settings, decoder)?;
-    let (_, statistics) = decoder.finish()?;
+    let decoder = Decoder::of(spoken.speakers, ByEnd { sink, ends: [0; 2] }).asking(spoken.later);
+    let (decoder, mut inputs) = read_all(&settings, decoder)?;
+    let (by_end, statistics) = decoder.finish()?;
+    inputs.notes.extend(by_end.swapped(args));
     Ok(Reading { statistics, inputs })
 }
 

@@ -13,7 +13,7 @@ use emberwort_model::diagnostics::{escaped, nearest};
 
 use super::names::channel_index;
 use crate::cli::{BytesAs, InputArgs, TextArgs, TimeAs};
-use crate::project::{Project, SourceEntry};
+use crate::project::{Project, SourceEntry, option_words};
 
 /// How inputs are read.
 #[derive(Clone, Debug)]
@@ -84,19 +84,7 @@ fn entry_args(entry: &SourceEntry) -> anyhow::Result<InputArgs> {
         if matches!(key.as_str(), "hex" | "source" | "inputs" | "follow") {
             bail!("`{key}` is not an option of a source");
         }
-        let option = format!("--{}", key.replace('_', "-"));
-        let values = match value {
-            toml::Value::Array(values) => values.clone(),
-            value => vec![value.clone()],
-        };
-        for value in values {
-            let text = match value {
-                toml::Value::String(text) => text,
-                toml::Value::Integer(number) => number.to_string(),
-                other => bail!("{key} is text or a number, not {other}"),
-            };
-            words.push(format!("{option}={text}"));
-        }
+        words.extend(option_words(key, value)?);
     }
     let command = InputArgs::augment_args(clap::Command::new("source").disable_help_flag(true));
     let read = command.try_get_matches_from(words).and_then(|matches| InputArgs::from_arg_matches(&matches));

@@ -294,6 +294,9 @@ impl ItemSink for Collect {
     type Error = Infallible;
 
     fn know(&mut self, speakers: &Speakers) {
+        if let Some(query) = &mut self.around {
+            query.know(speakers);
+        }
         match &mut self.known {
             Some(known) => known.know(speakers),
             None => self.known = Some(Known::new(speakers, false, None)),

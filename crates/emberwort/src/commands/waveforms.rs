@@ -64,13 +64,15 @@ pub fn read_beside<S: StreamSink>(
     }
     let has_threshold = args.wave.threshold.is_some();
     // What comes only once cannot be looked at before it is read.
-    if !has_threshold && path != Path::new("-") {
+    if path != Path::new("-") {
         let mut extremes = Extremes::new(&wiring);
         filtered(input()?, &args.wave, &mut extremes).with_context(cannot_be_read)?;
+        done.notes
+            .extend(wiring.wires.iter().zip(extremes.found()).filter_map(|(wire, found)| outside(wire, (*found)?)));
         let swing = |(least, greatest): (f64, f64)| greatest - least;
         let widest =
             extremes.found().iter().flatten().copied().max_by(|one, other| swing(*one).total_cmp(&swing(*other)));
-        for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()) {
+        for (wire, found) in wiring.wires.iter_mut().zip(extremes.found()).filter(|_| !has_threshold) {
             let (Some(found), Some(widest)) = (*found, widest) else { continue };
             // What moves far less than another wire rests, and what moves there is noise.
             let rests = swing(found) < swing(widest) * AT_REST;
@@ -177,6 +179,18 @@ pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> a
         outcome.damage = Some(Damage { offset: outcome.bytes, reason });
     }
     Ok(Heard { outcome, remark, note })
+}
+
+/// That the threshold of a wire lies outside of its signal, if it does.
+fn outside(wire: &Wire, (least, greatest): (f64, f64)) -> Option<String> {
+    let at = wire.threshold?.at;
+    (!(least..=greatest).contains(&at)).then(|| {
+        format!(
+            "the threshold {at:.3} of `{}` lies outside of its signal, which goes from {least:.3} to {greatest:.3}: leave --threshold out, or try {:.3}",
+            wire.role,
+            f64::midpoint(least, greatest)
+        )
+    })
 }
 
 /// A wire that moves by less than this share of what another one does is at rest.

@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 13] = [
+pub const PROJECT_FILES: [&str; 14] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -77,6 +77,7 @@ pub const PROJECT_FILES: [&str; 13] = [
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
     "trials/moving-gate.toml",
+    "databases/power-pack.dbc",
     "waveforms/bus.csv",
     "waveforms/probe.vcd",
     "sealed/marlock-r1.ember",
