@@ -46,7 +46,7 @@ type Read = fn(&[u8], &mut Log) -> io::Result<Outcome>;
 
 const SOURCES: [(&str, Read); 4] = [
     ("dump", |bytes, log| vcd::read(bytes, log)),
-    ("table", |bytes, log| table::read(bytes, None, log).map(|(outcome, _)| outcome)),
+    ("table", |bytes, log| table::read(bytes, None, &[], log).map(|(outcome, _)| outcome)),
     ("bits", |bytes, log| samples::read(bytes, samples::Sample::Bits(2), 1_000_000, log)),
     ("numbers", |bytes, log| samples::read(bytes, samples::Sample::Numbers(samples::Number::F32, 1), 1_000_000, log)),
 ];

@@ -90,7 +90,7 @@ fn drawn(medium: &MediumKind, sent: &[Sent], settings: &Settings, form: FileForm
 fn read(form: FileForm, file: &[u8], rate: u64, channels: usize, sink: &mut Listener<Heard>) -> Outcome {
     match form {
         FileForm::Dump => vcd::read(file, sink).unwrap(),
-        FileForm::Table => table::read(file, None, sink).unwrap().0,
+        FileForm::Table => table::read(file, None, &[], sink).unwrap().0,
         FileForm::Sound => sound::read(file, sink).unwrap(),
         FileForm::Bits(bytes) => samples::read(file, Sample::Bits(bytes), rate, sink).unwrap(),
         FileForm::Integers => samples::read(file, Sample::Numbers(Number::I16, channels), rate, sink).unwrap(),

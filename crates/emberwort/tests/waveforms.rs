@@ -93,7 +93,7 @@ fn command(name: &str, more: &Json) -> Vec<String> {
     let mut words =
         format!("decode {name}.{form} --on bus485 --as ndjson --strict {}", if form == "vcd" { WIRES } else { BITS });
     if form == "u8" {
-        words += &format!(" --sample u8 --rate {}", more["rate"]);
+        words += &format!(" --form samples --sample u8 --rate {}", more["rate"]);
     }
     words.split(' ').map(str::to_owned).collect()
 }
@@ -224,6 +224,20 @@ fn tables_of_samples_are_read_with_their_headings() {
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(ran.err.contains("3 lines in front of the samples were stepped over"), "{}", ran.err);
     must_hold(&ran.out, &frames, 10.0 / 115_200.0, "table");
+    // Columns by their numbers, with names of one's own.
+    let wires = ["--columns", "time=0,down=1,up=2", "--wire", "device=down", "--wire", "host=up"];
+    let ran = run(folder, &[&words[..], &wires].concat());
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    must_hold(&ran.out, &frames, 10.0 / 115_200.0, "columns");
+    for (more, said) in [
+        (&["--columns", "time=0,down=7"][..], "there is no column `7`; the table has Time [us], CH1, CH2, REF"),
+        (&["--columns", "time"], "`time` is no NAME=COLUMN"),
+        (&["--form", "samples"], "--form samples needs --sample"),
+        (&["--form", "raw"], "of a waveform it is `samples`"),
+    ] {
+        let ran = run(folder, &[&words[..6], more, &["--wire", "device=down"]].concat());
+        assert!(ran.code > 0 && ran.err.contains(said), "{more:?}: {}", ran.err);
+    }
 }
 
 #[test]
@@ -363,6 +377,42 @@ fn wires_that_are_the_wrong_ones_are_said() {
         let ran = run(folder, &[&["decode", file, "--strict"][..], words].concat());
         let flat = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(ran.code == 1 && flat.contains(said), "{file} {medium}: {} {}", ran.code, ran.err);
+    }
+}
+
+/// With few samples a bit what is read is right, or it is said that it is not safe.
+#[test]
+fn few_samples_a_bit_are_read_right_or_said() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    let all = [2.0f64, 2.3, 2.7, 3.0, 3.4, 4.0, 4.3, 6.0, 6.1];
+    let mut cases = Vec::new();
+    for (n, samples) in all.iter().enumerate() {
+        let rate = samples * 115_200.0;
+        cases.push((format!("vcd{n}"), json!({"rate": rate, "form": "vcd"}), *samples));
+        cases.push((format!("u{n}"), json!({"rate": rate.round(), "form": "u8"}), *samples));
+    }
+    written(folder, &cases.iter().map(|(name, more, _)| case(name, &frames, more)).collect());
+    for (name, more, samples) in &cases {
+        let mut words = command(name, more);
+        if let Some(at) = words.iter().position(|word| word == "--rate") {
+            words[at + 1] = more["rate"].as_f64().unwrap().round().to_string();
+        }
+        let ran = run_owned(folder, &words);
+        let flat = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+        let is_said = flat.contains("not safe to read");
+        // Where the rate is known, it is said whatever was read.
+        if *samples < 4.0 && more["form"] == "u8" {
+            assert!(is_said, "{name} {samples}: {}", ran.err);
+        }
+        if !is_said {
+            let good = rows(&ran.out).iter().filter(|row| row["message"].is_string()).count();
+            assert_eq!((good, ran.code), (frames.len(), 0), "{name} {samples}: {}", ran.err);
+        }
+        if *samples >= 4.0 {
+            assert!(!is_said, "{name} {samples}: {}", ran.err);
+        }
     }
 }
 

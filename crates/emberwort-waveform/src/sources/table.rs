@@ -28,9 +28,17 @@ pub struct Found {
 /// columns, or `0`, `1`, … without a heading. The first column is the time in seconds (or in ms, us, ns, ps, if its heading says so), unless a
 /// `rate` in samples a second says that there is none.
 ///
+/// `columns` says which columns are taken, and as what: a name, and the column by its heading or by number from 0. The one called `time` holds
+/// the times.
+///
 /// # Errors
 /// Those of the reader.
-pub fn read(input: impl Read, rate: Option<u64>, sink: &mut impl WaveSink) -> io::Result<(Outcome, Found)> {
+pub fn read(
+    input: impl Read,
+    rate: Option<u64>,
+    columns: &[(String, String)],
+    sink: &mut impl WaveSink,
+) -> io::Result<(Outcome, Found)> {
     let mut input = BufReader::with_capacity(1 << 16, input);
     let mut found = Found::default();
     let (mut bytes, mut number) = (0u64, 0u64);
@@ -61,8 +69,9 @@ pub fn read(input: impl Read, rate: Option<u64>, sink: &mut impl WaveSink) -> io
         let offset = bytes;
         bytes += read as u64;
         if table.is_none() {
-            match Table::of(&text, heading.as_deref(), rate) {
-                Some(made) => {
+            match Table::of(&text, heading.as_deref(), rate).map(|made| made.with(columns)) {
+                Some(Err(reason)) => return Ok((damaged(0, reason), found)),
+                Some(Ok(made)) => {
                     found.preamble -= usize::from(made.has_heading).min(found.preamble);
                     found.has_heading = made.has_heading;
                     let flow = sink.signals(&made.signals);
@@ -130,6 +139,10 @@ struct Table {
     begins: Option<f64>,
     samples: u64,
     columns: usize,
+    /// The column of the times, and those of the signals.
+    time_column: usize,
+    picked: Vec<usize>,
+    titles: Vec<String>,
 }
 
 /// A number, maybe with a decimal comma.
@@ -172,10 +185,38 @@ impl Table {
         }
         let times = match rate {
             Some(rate) => Err(rate),
-            None => Ok(unit_of(&titles.remove(0))),
+            None => Ok(unit_of(&titles[0])),
         };
-        let signals = titles.into_iter().map(|name| Signal { name, is_analog: true }).collect();
-        Some(Self { separator, has_heading, signals, times, begins: None, samples: 0, columns })
+        let picked: Vec<usize> = (usize::from(rate.is_none())..titles.len()).collect();
+        let signal = |column: &usize| Signal { name: titles[*column].clone(), is_analog: true };
+        let signals = picked.iter().map(signal).collect();
+        let (begins, samples, time_column) = (None, 0, 0);
+        Some(Self { separator, has_heading, signals, times, begins, samples, columns, time_column, picked, titles })
+    }
+
+    /// With the columns that somebody says, if he does.
+    fn with(mut self, columns: &[(String, String)]) -> Result<Self, String> {
+        if columns.is_empty() {
+            return Ok(self);
+        }
+        (self.picked, self.signals) = (Vec::new(), Vec::new());
+        for (name, column) in columns {
+            let by_title = self.titles.iter().position(|title| title == column);
+            let found = by_title.or_else(|| column.parse().ok().filter(|column| *column < self.titles.len()));
+            let Some(found) = found else {
+                return Err(format!("there is no column `{column}`; the table has {}", self.titles.join(", ")));
+            };
+            if name == "time" {
+                if let Ok(unit) = &mut self.times {
+                    *unit = unit_of(&self.titles[found]);
+                }
+                self.time_column = found;
+            } else {
+                self.picked.push(found);
+                self.signals.push(Signal { name: name.clone(), is_analog: true });
+            }
+        }
+        Ok(self)
     }
 
     /// When a sample was taken, and what it holds.
@@ -189,15 +230,16 @@ impl Table {
         };
         match self.times {
             Ok(unit) => {
-                let time = cells[0]?;
+                let time = cells[self.time_column]?;
                 let begins = *self.begins.get_or_insert(time);
-                Some((picoseconds((time - begins) * unit * 1e12), cells[1..=self.signals.len()].to_vec()))
+                let values = self.picked.iter().map(|column| cells[*column]).collect();
+                Some((picoseconds((time - begins) * unit * 1e12), values))
             }
             Err(rate) => {
-                cells[0]?;
+                cells[*self.picked.first()?]?;
                 let at = picoseconds(self.samples as f64 * 1e12 / rate as f64);
                 self.samples += 1;
-                Some((at, cells[..self.signals.len()].to_vec()))
+                Some((at, self.picked.iter().map(|column| cells[*column]).collect()))
             }
         }
     }
@@ -241,7 +283,7 @@ mod tests {
 
     fn log(text: &str, rate: Option<u64>) -> (Log, Outcome, Found) {
         let mut log = Log::default();
-        let (outcome, found) = read(text.as_bytes(), rate, &mut log).unwrap();
+        let (outcome, found) = read(text.as_bytes(), rate, &[], &mut log).unwrap();
         (log, outcome, found)
     }
 
@@ -262,6 +304,18 @@ mod tests {
         assert_eq!(alone.values, [(0, 0, 1.0), (2_000_000, 0, 0.0)]);
         assert_eq!(log("a preamble\nTime,CH1\n0,1\n", None).2, Found { preamble: 1, has_heading: true, skipped: None });
         assert!(!log("0,1\n1,2\n", None).2.has_heading);
+    }
+
+    #[test]
+    fn columns_are_taken_as_somebody_says() {
+        let text = "a,Time [us],b\n5,0,1\n6,1,2\n";
+        let columns = [("time", "Time [us]"), ("rx", "2"), ("tx", "a")].map(|(a, b)| (a.to_owned(), b.to_owned()));
+        let mut log = Log::default();
+        read(text.as_bytes(), None, &columns, &mut log).unwrap();
+        assert_eq!(log.names, ["rx", "tx"]);
+        assert_eq!(log.values, [(0, 0, 1.0), (0, 1, 5.0), (1_000_000, 0, 2.0), (1_000_000, 1, 6.0)]);
+        let (outcome, _) = read(text.as_bytes(), None, &[("rx".to_owned(), "c".to_owned())], &mut log).unwrap();
+        assert_eq!(outcome.damage.unwrap().reason, "there is no column `c`; the table has a, Time [us], b");
     }
 
     #[test]

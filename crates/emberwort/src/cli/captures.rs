@@ -22,6 +22,8 @@ pub enum CaptureForm {
     Hex,
     /// The bytes themselves
     Raw,
+    /// Samples of a waveform, with --wire and --sample
+    Samples,
 }
 
 /// One of the two ends of a link.
@@ -106,7 +108,7 @@ pub struct InputArgs {
 #[derive(Clone, Debug, Default, Args)]
 pub struct WaveArgs {
     /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select, data, bus, line; CH1-CH2 is a difference
-    #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "columns", "bytes_at"])]
+    #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "bytes_at"])]
     pub wire: Vec<String>,
     /// The wires, and what else is said of waveforms, that emberwort.toml keeps under this name as [[wires]]
     #[arg(long, value_name = "NAME", help_heading = "Waveforms")]
@@ -203,7 +205,7 @@ pub struct TextArgs {
     /// Lines of a log, as in '{time} {can_id:hex} {bytes}'; also port, channel, direction, device, and {} for anything
     #[arg(long, value_name = "PATTERN", help_heading = "Text with a record in each line", conflicts_with_all = ["columns", "bytes_at", "form"])]
     pub lines: Option<String>,
-    /// A table with these columns, by name or by number from 0: time=Time,bytes=Data,can_id=ID
+    /// A table with these columns, by name or by number from 0: time=Time,bytes=Data,can_id=ID; of a waveform time=0,rx=2
     #[arg(long, value_name = "LIST", help_heading = "Text with a record in each line", conflicts_with_all = ["bytes_at", "form"])]
     pub columns: Option<String>,
     /// JSON objects; where the bytes stand, as a JSON pointer: /uplink/payload

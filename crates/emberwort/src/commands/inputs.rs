@@ -373,6 +373,9 @@ fn read_one(
                 Some(CaptureForm::Pcap) => Form::Pcap,
                 Some(CaptureForm::Hex) => Form::Hex,
                 Some(CaptureForm::Raw) => Form::Raw,
+                Some(CaptureForm::Samples) => {
+                    bail!("--form samples is for waveforms: --wire says which signal is which wire")
+                }
             };
             if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
                 let channel = need_channel(args, plan, *on, &input_name(path))?;

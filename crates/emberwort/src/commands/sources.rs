@@ -50,7 +50,8 @@ impl Settings {
             overlay(&mut args, source);
         }
         let on = args.on.as_deref().map(|name| channel_index(plan, name)).transpose()?;
-        let records = records(&args.records)?;
+        // Columns of a waveform are signals.
+        let records = if args.wave.wire.is_empty() { records(&args.records)? } else { None };
         let rules = args.assign.iter().chain(&source_rules).map(|text| {
             Rule::parse(text, plan).map_err(|problem| anyhow::anyhow!("--assign '{}': {problem}", escaped(text)))
         });

@@ -18,7 +18,7 @@ use crate::render::table::table;
 pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     let shown = input_name(&args.file);
     let cannot_be_read = || format!("{shown} cannot be read");
-    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels };
+    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &[] };
     let mut survey = Survey::new();
     let mut heard = hear(open(&args.file, false).with_context(cannot_be_read)?, form, &mut survey)?;
     // Levels of numbers are known at the end; pulses take a second look, which standard input does not allow.

@@ -21,7 +21,7 @@ use emberwort_wire::{Chunk, ChunkSink};
 
 use super::opening::{input_name, open};
 use super::sources::Settings;
-use crate::cli::{SampleForm, WaveArgs, wave_span};
+use crate::cli::{CaptureForm, InputArgs, SampleForm, WaveArgs, wave_span};
 use crate::render::plural;
 
 /// What came of reading a waveform.
@@ -53,6 +53,12 @@ pub fn read_beside<S: StreamSink>(
     let Settings { args, plan, on, .. } = settings;
     let Some(channel) = *on else { bail!("--on CHANNEL says which line the wires are") };
     let medium = &plan.channels[channel].medium.kind;
+    if args.form.is_some() != (args.form == Some(CaptureForm::Samples)) {
+        bail!("--form says the form of a capture; of a waveform it is `samples`, or left out");
+    }
+    if args.form.is_some() && args.wave.sample.is_none() {
+        bail!("--form samples needs --sample, the form of one sample, and --rate: --sample u8 --rate 12MHz");
+    }
     let [path] = args.inputs.as_slice() else { bail!("name one waveform to read, or `-` for standard input") };
     let name = &plan.channels[channel].name;
     let shown = input_name(path);
@@ -66,7 +72,7 @@ pub fn read_beside<S: StreamSink>(
     // What comes only once cannot be looked at before it is read.
     if path != Path::new("-") {
         let mut extremes = Extremes::new(&wiring);
-        filtered(input()?, &args.wave, &mut extremes).with_context(cannot_be_read)?;
+        filtered(input()?, args, &mut extremes).with_context(cannot_be_read)?;
         done.notes
             .extend(wiring.wires.iter().zip(extremes.found()).filter_map(|(wire, found)| outside(wire, (*found)?)));
         let swing = |(least, greatest): (f64, f64)| greatest - least;
@@ -89,8 +95,8 @@ pub fn read_beside<S: StreamSink>(
         listener = listener.deglitched(shortest.saturating_mul(1000));
     }
     let heard = match &mut traces {
-        None => filtered(input()?, &args.wave, &mut listener),
-        Some(traces) => filtered(input()?, &args.wave, &mut Both::new(&mut listener, traces)),
+        None => filtered(input()?, args, &mut listener),
+        Some(traces) => filtered(input()?, args, &mut Both::new(&mut listener, traces)),
     };
     let heard = heard.with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
@@ -135,17 +141,28 @@ pub struct Heard {
 
 /// What the arguments say of the form of a waveform.
 #[derive(Clone, Copy)]
-pub struct Form {
+pub struct Form<'a> {
     /// Raw samples of this form.
     pub sample: Option<SampleForm>,
     /// Samples a second.
     pub rate: Option<u64>,
     /// Signals with numbers in raw samples.
     pub channels: u16,
+    /// Columns of a table: what they are called, and where they are.
+    pub columns: &'a [(String, String)],
+}
+
+/// The columns of a table of samples: `time=0,rx=2`.
+fn columns(text: Option<&str>) -> anyhow::Result<Vec<(String, String)>> {
+    let pair = |pair: &str| match pair.split_once('=') {
+        Some((name, column)) if !name.trim().is_empty() => Ok((name.trim().to_owned(), column.trim().to_owned())),
+        _ => bail!("--columns of a waveform: `{}` is no NAME=COLUMN, as in time=0,rx=2", escaped(pair)),
+    };
+    text.map_or(Ok(Vec::new()), |text| text.split(',').map(pair).collect())
 }
 
 /// Reads a waveform into a sink.
-pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+pub fn hear(input: Box<dyn io::Read>, form: Form<'_>, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
     let mut unpacked = Unpacked::new(input)?;
     let (mut remark, mut note) = (None, None);
     let mut outcome = match (form.sample, form.rate) {
@@ -160,7 +177,7 @@ pub fn hear(input: Box<dyn io::Read>, form: Form, sink: &mut impl WaveSink) -> a
             } else if sound::is_sound(&first) && rate.is_none() {
                 sound::read(input, sink)?
             } else {
-                let (outcome, found) = table::read(input, rate, sink)?;
+                let (outcome, found) = table::read(input, rate, form.columns, sink)?;
                 let lines = plural(found.preamble, "line");
                 let stepped =
                     (found.preamble > 0).then(|| format!("{lines} in front of the samples were stepped over"));
@@ -270,8 +287,10 @@ impl<S: StreamSink> LineSink for Lines<S> {
 }
 
 /// Reads a waveform through the filters that the arguments say.
-fn filtered(input: Box<dyn io::Read>, args: &WaveArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
-    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels };
+fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+    let columns = columns(args.records.columns.as_deref())?;
+    let args = &args.wave;
+    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &columns };
     let moment = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds.saturating_mul(1000));
     let span = args.span.as_deref().map(wave_span).transpose().map_err(|problem| anyhow!("--span: {problem}"))?;
     let span = span.map(|(from, to)| (moment(from), moment(to)));

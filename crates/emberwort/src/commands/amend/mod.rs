@@ -143,6 +143,7 @@ fn form_of(args: &AmendArgs, path: &Path) -> anyhow::Result<Form> {
         Some(CaptureForm::Pcap) => Form::Pcap,
         Some(CaptureForm::Hex) => Form::Hex,
         Some(CaptureForm::Raw) => Form::Raw,
+        Some(CaptureForm::Samples) => bail!("--form samples is for waveforms, which hold no bytes that could be set"),
         None => source::detect(&first),
     };
     if is_text || form == Form::Hex {
