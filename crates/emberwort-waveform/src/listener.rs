@@ -60,6 +60,8 @@ pub struct Listener<S> {
     /// Bytes of frames that receivers drop.
     dropped: u64,
     now: Moment,
+    /// Up to when the decoder was told that nothing happened.
+    told: Moment,
     sink: S,
 }
 
@@ -156,6 +158,7 @@ impl<S: LineSink> Listener<S> {
             glitches: 0,
             dropped: 0,
             now: Moment::default(),
+            told: Moment::default(),
             sink,
         })
     }
@@ -443,13 +446,16 @@ impl<S: LineSink> Listener<S> {
     /// A wire has another level, after all that ended before.
     fn change(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
         // What ended on another wire before this comes before it.
-        if let Line::Uart(_) = self.line {
+        if let Line::Uart(_) = self.line
+            && self.told != at
+        {
             self.nothing_until(at)?;
         }
         self.level(at, wire, level)
     }
 
     fn nothing_until(&mut self, at: Moment) -> ControlFlow<()> {
+        self.told = at;
         match &mut self.line {
             Line::Uart(receivers) => {
                 let mut came = [None, None];

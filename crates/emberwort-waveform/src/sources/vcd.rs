@@ -24,7 +24,14 @@ const MAX_DEPTH: usize = 256;
 pub fn read(input: impl Read, sink: &mut impl WaveSink) -> io::Result<Outcome> {
     let input = BufReader::with_capacity(1 << 16, input);
     let mut words = Words { input, word: Vec::new(), offset: 0, start: 0 };
-    let mut dump = Dump::default();
+    let mut dump = Dump {
+        signals: Vec::new(),
+        by_code: HashMap::new(),
+        alone: [None; 256],
+        unit: (1_000, 1),
+        now: Moment::default(),
+        is_open: false,
+    };
     let ended = dump.header(&mut words, sink).and_then(|()| dump.changes(&mut words, sink));
     let damage = match ended {
         Ok(()) | Err(Stop::Enough) => None,
@@ -126,16 +133,26 @@ struct Declared {
     is_real: bool,
 }
 
-#[derive(Default)]
 struct Dump {
     signals: Vec<Signal>,
     /// Several names may share an identifier.
     by_code: HashMap<Vec<u8>, Vec<Declared>>,
+    /// By an identifier of one character, the signal of one bit that it stands for, if that is all.
+    alone: [Option<usize>; 256],
     /// Picoseconds of a unit of time, as a fraction.
     unit: (u64, u64),
     now: Moment,
     /// Whether the signals were told.
     is_open: bool,
+}
+
+/// A whole number in digits.
+fn whole(digits: &[u8]) -> Option<u64> {
+    let add = |number: u64, digit: &u8| match digit {
+        b'0'..=b'9' => number.checked_mul(10)?.checked_add(u64::from(digit - b'0')),
+        _ => None,
+    };
+    if digits.is_empty() { None } else { digits.iter().try_fold(0, add) }
 }
 
 fn text(word: &[u8]) -> String {
@@ -161,7 +178,6 @@ fn unit(text: &str) -> Option<(u64, u64)> {
 
 impl Dump {
     fn header<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
-        self.unit = (1_000, 1);
         let mut scopes: Vec<String> = Vec::new();
         loop {
             if !words.next()? {
@@ -243,7 +259,12 @@ impl Dump {
             };
             self.signals.push(Signal { name: path(&name), is_analog: is_real });
         }
-        self.by_code.entry(code).or_default().push(Declared { first, bits, is_real });
+        let all = self.by_code.entry(code.clone()).or_default();
+        all.push(Declared { first, bits, is_real });
+        if let [code] = code[..] {
+            let is_alone = all.len() == 1 && bits == 1 && !is_real;
+            self.alone[usize::from(code)] = is_alone.then_some(first);
+        }
         Ok(())
     }
 
@@ -253,13 +274,16 @@ impl Dump {
             let word = words.word.as_slice();
             match word[0] {
                 b'#' => {
-                    let time = std::str::from_utf8(&word[1..]).ok().and_then(|text| text.parse::<u64>().ok());
+                    let time = whole(&word[1..]);
                     let time = time.ok_or_else(|| Stop::Damaged(format!("`{}` is no time", text(word))))?;
                     let (times, of) = self.unit;
-                    let picoseconds = u64::try_from(u128::from(time) * u128::from(times) / u128::from(of));
+                    let picoseconds = match of {
+                        1 => time.checked_mul(times),
+                        _ => u64::try_from(u128::from(time) * u128::from(times) / u128::from(of)).ok(),
+                    };
                     let now = picoseconds.map(Moment::from_picoseconds);
                     let now =
-                        now.map_err(|_| Stop::Damaged("a time lies more than 213 days after the beginning".into()))?;
+                        now.ok_or_else(|| Stop::Damaged("a time lies more than 213 days after the beginning".into()))?;
                     if now < self.now {
                         return Err(Stop::Damaged("time goes back".to_owned()));
                     }
@@ -269,8 +293,23 @@ impl Dump {
                     }
                 }
                 b'0' | b'1' | b'x' | b'X' | b'z' | b'Z' => {
-                    let (value, code) = (word[0], word[1..].to_vec());
-                    self.change(&code, &[value], sink)?;
+                    // Nearly all that a dump holds: one bit, with an identifier of one character.
+                    let alone = match word[1..] {
+                        [code] => self.alone[usize::from(code)],
+                        _ => None,
+                    };
+                    let Some(signal) = alone else {
+                        self.change(&word[1..], &word[..1], sink)?;
+                        continue;
+                    };
+                    let value = match word[0] {
+                        b'0' => Value::Low,
+                        b'1' => Value::High,
+                        _ => Value::Unknown,
+                    };
+                    if sink.value(self.now, signal, value).is_break() {
+                        return Err(Stop::Enough);
+                    }
                 }
                 b'b' | b'B' => {
                     bits.clear();
