@@ -508,7 +508,7 @@ pub struct TrialArgs {
     /// Write what each side received
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
     pub record: Option<PathBuf>,
-    /// Write what an instrument sees on the wires, as [wave] of the trial says, as .vcd, .csv, .wav, .u8, .u16, .i16 or .f32
+    /// Write what an instrument sees on the wires, as `[wave]` of the trial says, as .vcd, .csv, .wav, .u8, .u16, .i16 or .f32
     #[arg(long, value_name = "FILE", conflicts_with_all = ["sweep", "hostile"])]
     pub wave: Option<PathBuf>,
     /// Write the results, too, as .xml (JUnit), .ndjson, .md or .html; may be given several times

@@ -110,7 +110,7 @@ pub struct WaveArgs {
     /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select, data, bus, line; CH1-CH2 is a difference
     #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "bytes_at"])]
     pub wire: Vec<String>,
-    /// The wires, and what else is said of waveforms, that emberwort.toml keeps under this name as [[wires]]
+    /// The wires, and what else is said of waveforms, that emberwort.toml keeps under this name, in `[[wires]]`
     #[arg(long, value_name = "NAME", help_heading = "Waveforms")]
     pub wires: Option<String>,
     /// This wire is low where its signal is high
