@@ -13,7 +13,7 @@ use emberwort_waveform::listener::Seen;
 use emberwort_waveform::sources::samples::{Number, Sample};
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::wiring::Threshold;
-use emberwort_waveform::{LineSink, Listener, Moment, Outcome, Wire, Wiring};
+use emberwort_waveform::{LineSink, Listener, Moment, Outcome, Signal, Value, WaveSink, Wire, Wiring};
 use emberwort_wire::{Chunk, ChunkSink};
 use proptest::prelude::*;
 
@@ -317,4 +317,59 @@ proptest! {
         let said: Vec<_> = sent.iter().map(|sent| (None, None, sent.bytes.clone())).collect();
         prop_assert_eq!(packets(&heard), said, "{} {:?}", code, seen);
     }
+
+    /// Levels that nobody sent, on lines of any kind: no panic, and bytes have times in order.
+    #[test]
+    fn noise_does_no_harm((medium, changes) in (media(), prop::collection::vec((0..4usize, 0..3u8, 0..400_000u64), 0..400))) {
+        let mut drawing = Drawing::new(&medium, &[], 0.0).unwrap();
+        let _ = drawing.draw(Moment::default(), Transfer { from_host: false, key: None, node: 0, bytes: &[] }, &mut Vec::new());
+        let roles: Vec<String> = drawing.wires().iter().map(|(role, _)| role.to_string()).collect();
+        let wires = roles.iter().map(|role| Wire::parse(&format!("{role}={role}")).unwrap()).collect();
+        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed::default()).unwrap().deglitched(2_000);
+        let signals: Vec<Signal> = roles.iter().map(|name| Signal { name: name.clone(), is_analog: false }).collect();
+        prop_assert!(listener.signals(&signals).is_continue());
+        let mut now = Moment::default();
+        for (wire, level, after) in changes {
+            now = now.after(after * 1000);
+            let value = [Value::Low, Value::High, Value::Unknown][usize::from(level)];
+            let _ = listener.value(now, wire % roles.len(), value);
+            let _ = listener.until(now.after(after));
+        }
+        let length = listener.now();
+        let (_, seen, _) = listener.finish();
+        for seen in &seen {
+            let _ = findings(seen, length);
+        }
+    }
+}
+
+/// Sees that bytes end behind their beginnings.
+#[derive(Debug, Default)]
+struct Timed;
+
+impl ChunkSink for Timed {
+    fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
+        if let emberwort_wire::Times::Each(times) = chunk.times {
+            assert_eq!(times.len(), chunk.bytes.len());
+            assert!(times.iter().all(|time| time.start <= time.end), "{times:?}");
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+impl LineSink for Timed {
+    fn heard_of(&mut self, _: u32, _: u64) {}
+}
+
+/// Lines of any kind.
+fn media() -> impl Strategy<Value = MediumKind> {
+    prop_oneof![
+        uarts().prop_map(MediumKind::Uart),
+        (spis(), 10_000..5_000_000u32).prop_map(|(words, hertz)| MediumKind::Spi { hertz, words }),
+        (10_000..500_000u32).prop_map(|hertz| MediumKind::I2c { hertz }),
+        (10_000..500_000u32, prop::option::of(1..8u32), 50..=95u8).prop_map(|(bitrate, data, sample)| {
+            MediumKind::Can { bitrate, data_bitrate: data.map(|times| times * bitrate), sample: Some(sample) }
+        }),
+        codes().prop_map(MediumKind::Line),
+    ]
 }
