@@ -325,7 +325,7 @@ proptest! {
         let _ = drawing.draw(Moment::default(), Transfer { from_host: false, key: None, node: 0, bytes: &[] }, &mut Vec::new());
         let roles: Vec<String> = drawing.wires().iter().map(|(role, _)| role.to_string()).collect();
         let wires = roles.iter().map(|role| Wire::parse(&format!("{role}={role}")).unwrap()).collect();
-        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed::default()).unwrap().deglitched(2_000);
+        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed).unwrap().deglitched(2_000);
         let signals: Vec<Signal> = roles.iter().map(|name| Signal { name: name.clone(), is_analog: false }).collect();
         prop_assert!(listener.signals(&signals).is_continue());
         let mut now = Moment::default();
