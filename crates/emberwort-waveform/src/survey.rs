@@ -69,6 +69,8 @@ pub struct Seen {
     pub widths: [Widths; 2],
     /// For how long it was low and high in all, in picoseconds.
     pub time: [u64; 2],
+    /// How often it changed while another signal was low, and while it was high, by that signal.
+    beside: Vec<[u64; 2]>,
     level: Option<bool>,
     since: Moment,
     /// Whether a pulse began with an edge: the first one may have begun before the waveform.
@@ -115,7 +117,21 @@ impl Seen {
         if self.edges < 16 {
             return None;
         }
-        self.clock().or_else(|| self.serial())
+        self.clock().or_else(|| self.serial()).map(|guess| self.or_network(guess))
+    }
+
+    /// A controller area network looks like a serial line on which no more than five bits are equal: behind them one is put in.
+    fn or_network(&self, guess: Guess) -> Guess {
+        const LEAST: u64 = 200;
+        let Guess::Serial { baud, share } = guess else { return guess };
+        let bit = 1e12 / baud;
+        let mut all = self.widths.iter().flat_map(Widths::each);
+        let has_longer = all.any(|(width, _)| width > 6.6 * bit && width < 10.5 * bit);
+        let is_usual = usual_bitrate(baud).is_some();
+        match is_usual && self.edges >= LEAST && !has_longer && self.rests() == Some(true) {
+            true => Guess::Can { bitrate: baud, share },
+            false => guess,
+        }
     }
 
     /// What it probably is beside a clock: it changes more rarely, and no pulse is shorter than one of the clock.
@@ -200,6 +216,20 @@ pub enum Guess {
     },
     /// What the clock takes.
     Data,
+    /// The clock of a two-wire bus with addresses.
+    I2cClock {
+        /// Pulses a second, while it ticks.
+        hertz: f64,
+    },
+    /// The data of a two-wire bus with addresses.
+    I2cData,
+    /// A controller area network, and the share of its pulses that are whole numbers of bits.
+    Can {
+        /// Bits a second, measured.
+        bitrate: f64,
+        /// From 0 to 1.
+        share: f64,
+    },
     /// An asynchronous serial line, and the share of its pulses that are whole numbers of bits.
     Serial {
         /// Bits a second, measured.
@@ -207,6 +237,15 @@ pub enum Guess {
         /// From 0 to 1.
         share: f64,
     },
+}
+
+/// Of so many signals it is known what the others did when one changed.
+const MOST_BESIDE: usize = 16;
+
+/// The usual bit rate of a controller area network nearest to a measured one, if one is within 2 %.
+pub fn usual_bitrate(measured: f64) -> Option<u32> {
+    const USUAL: [u32; 10] = [10_000, 20_000, 33_333, 50_000, 83_333, 100_000, 125_000, 250_000, 500_000, 1_000_000];
+    USUAL.into_iter().find(|bitrate| (measured / f64::from(*bitrate) - 1.0).abs() <= 0.02)
 }
 
 /// The usual baud rate nearest to a measured one, if one is within 3 %.
@@ -243,6 +282,9 @@ impl Survey {
             Some(Guess::Clock { hertz, .. }) => Some((seen, *hertz)),
             _ => None,
         });
+        if let Some(pair) = self.two_wires() {
+            return pair;
+        }
         // Of several clocks nobody knows what belongs to which.
         let (Some((clock, hertz)), None) = (clocks.next(), clocks.next()) else { return alone };
         let beside = |(guess, seen): (&Option<Guess>, &Seen)| match guess {
@@ -250,6 +292,30 @@ impl Survey {
             _ => seen.beside(clock, hertz).or(*guess),
         };
         alone.iter().zip(&self.signals).map(beside).collect()
+    }
+
+    /// Of all signals a clock and the data of a two-wire bus, if there are such: both rest high, and the data change while the clock is low,
+    /// but for the conditions at which transfers begin and end (UM10204, section 3.1.4).
+    fn two_wires(&self) -> Option<Vec<Option<Guess>>> {
+        let rests_high = |seen: &Seen| seen.edges >= 16 && seen.rests() == Some(true);
+        for (clock, of_clock) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
+            for (data, of_data) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
+                let [low, high] = of_data.beside.get(clock).copied().unwrap_or_default();
+                let [clock_low, clock_high] = of_clock.beside.get(data).copied().unwrap_or_default();
+                // The clock moves under either level of the data.
+                let is_free = clock_low > 8 && clock_high > 8;
+                if clock == data || !is_free || high < 2 || 4 * high > low {
+                    continue;
+                }
+                let (low_width, _) = of_clock.widths[0].commonest()?;
+                let (high_width, _) = of_clock.widths[1].commonest()?;
+                let mut guesses: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+                guesses[clock] = Some(Guess::I2cClock { hertz: 1e12 / (low_width + high_width) });
+                guesses[data] = Some(Guess::I2cData);
+                return Some(guesses);
+            }
+        }
+        None
     }
 
     /// Whether a signal has numbers, so that a second look is worth it.
@@ -295,7 +361,17 @@ impl WaveSink for Survey {
                 return ControlFlow::Continue(());
             }
         };
+        let has_changed = seen.level != level && seen.level.is_some() && level.is_some();
         seen.become_level(at, level);
+        if has_changed && self.signals.len() <= MOST_BESIDE {
+            for other in 0..self.signals.len() {
+                if let Some(level) = self.signals[other].level {
+                    let beside = &mut self.signals[signal].beside;
+                    beside.resize(beside.len().max(other + 1), [0; 2]);
+                    beside[other][usize::from(level)] += 1;
+                }
+            }
+        }
         ControlFlow::Continue(())
     }
 

@@ -348,3 +348,33 @@ fn the_wires_of_a_trial_hold_what_was_received() {
         }
     }
 }
+
+/// What a survey says of buses, and that what it ends with reads them.
+#[test]
+fn a_survey_tells_buses_apart() {
+    let folder = project();
+    let folder = folder.path();
+    let frames: Json =
+        (0..60).map(|n| json!([0.001 + f64::from(n) * 0.003, 0x1A4, false, bytes(n as u32, 8), {}])).collect();
+    let transfers: Json = (0..60)
+        .map(|n| json!([0.001 + f64::from(n) * 0.001, 0x30, n % 2, bytes(n as u32, 1 + n as usize % 4), {}]))
+        .collect();
+    written(
+        folder,
+        &json!([
+            {"name": "can", "line": "can", "bitrate": 250e3, "frames": frames},
+            {"name": "i2c", "line": "i2c", "hertz": 400e3, "transfers": transfers, "rate": 8e6},
+        ]),
+    );
+    for (file, medium, wires) in [
+        ("can.vcd", "can 250 kbit/s", "--wire bus=probe.rx"),
+        ("i2c.vcd", "i2c 400 kHz", "--wire clock=probe.scl --wire data=probe.sda"),
+    ] {
+        let shown = succeed(folder, &["survey", file]);
+        assert!(shown.contains(&format!(": medium {medium}\n")), "{shown}");
+        assert!(shown.contains(&format!("--on CHANNEL {wires}\n")), "{shown}");
+        link(folder, medium, if medium.starts_with("can") { &KEY_WORDS } else { &[] });
+        let (rows, ran) = decoded(folder, &format!("{file} {wires} --strict"));
+        assert_eq!((rows.len(), ran.code), (60, 0), "{}", ran.err);
+    }
+}

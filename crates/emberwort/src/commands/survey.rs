@@ -5,7 +5,7 @@ use std::path::Path;
 
 use anyhow::Context;
 use emberwort_model::diagnostics::escaped;
-use emberwort_waveform::survey::{Guess, Seen, Survey, usual_baud};
+use emberwort_waveform::survey::{Guess, Seen, Survey, usual_baud, usual_bitrate};
 use serde_json::{Value as Json, json};
 
 use super::ending::Ending;
@@ -111,6 +111,9 @@ fn guess(seen: &Seen, guess: Option<Guess>) -> String {
         Some(Guess::Clock { hertz, share }) => format!("clock {} ({:.0} %)", frequency(hertz), share * 100.0),
         Some(Guess::Select { is_high }) => format!("select {}", level(is_high)),
         Some(Guess::Data) => "data of the clock".to_owned(),
+        Some(Guess::I2cClock { hertz }) => format!("i2c clock {}", frequency(hertz)),
+        Some(Guess::I2cData) => "i2c data".to_owned(),
+        Some(Guess::Can { bitrate, share }) => format!("can {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
         Some(Guess::Serial { baud, share }) => format!("uart {baud:.0} baud ({:.0} %)", share * 100.0),
     }
 }
@@ -171,6 +174,17 @@ fn advice(survey: &Survey) -> Vec<String> {
                     ("host", data.get(1)),
                 ]));
             }
+            Some(Guess::I2cClock { hertz }) => {
+                let data = of(&|guess| *guess == Guess::I2cData);
+                lines.push(format!("`{name}` may be the clock of a two-wire bus: medium i2c {}", frequency(*hertz)));
+                lines.push(wires(&[("clock", Some(&seen)), ("data", data.first())]));
+            }
+            Some(Guess::Can { bitrate, .. }) => {
+                let speed = usual_bitrate(*bitrate).map_or(*bitrate, f64::from);
+                let speed = short(speed / 1e3, "kbit/s");
+                lines.push(format!("`{name}` may be a controller area network: medium can {speed}"));
+                lines.push(wires(&[("bus", Some(&seen))]));
+            }
             Some(Guess::Serial { baud, .. }) => lines.push(match usual_baud(*baud) {
                 Some(usual) => {
                     let inverted = if seen.rests() == Some(false) { "; it rests low, so it is inverted" } else { "" };
@@ -209,6 +223,11 @@ fn object(seen: &Seen, guess: Option<Guess>) -> Json {
         None => Json::Null,
         Some(Guess::Select { is_high }) => json!({"kind": "select", "level": level(is_high)}),
         Some(Guess::Data) => json!({"kind": "data"}),
+        Some(Guess::I2cClock { hertz }) => json!({"kind": "i2c_clock", "hertz": hertz}),
+        Some(Guess::I2cData) => json!({"kind": "i2c_data"}),
+        Some(Guess::Can { bitrate, share }) => {
+            json!({"kind": "can", "bitrate": bitrate, "usual_bitrate": usual_bitrate(bitrate), "share": share})
+        }
         Some(Guess::Clock { hertz, share }) => json!({"kind": "clock", "hertz": hertz, "share": share}),
         Some(Guess::Serial { baud, share }) => {
             json!({"kind": "uart", "baud": baud, "usual_baud": usual_baud(baud), "share": share})
