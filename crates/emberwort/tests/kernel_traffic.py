@@ -9,6 +9,7 @@ import socket
 import struct
 import sys
 import threading
+import time
 
 file, port, listed, stream = sys.argv[1:]
 datagrams = [bytes.fromhex(line) for line in open(listed)]
@@ -38,6 +39,14 @@ def listen():
             packets.append(packet)
 
 
+def catch_up():
+    """Waits until the listener has all: a busy machine gives it no time, and what it does not fetch is dropped by the kernel."""
+    count = -1
+    while count != len(packets):
+        count = len(packets)
+        time.sleep(0.003)
+
+
 listening = threading.Thread(target=listen)
 listening.start()
 
@@ -50,20 +59,28 @@ except OSError as problem:
 sender = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
 for datagram in datagrams:
     sender.sendto(datagram, ("127.0.0.1", int(port)))
+catch_up()
 
 server = socket.create_server(("127.0.0.1", 0))
 client = socket.create_connection(server.getsockname())
 client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 peer, (_, client_port) = server.accept()
 random.seed(7)
-at = 0
+at = sends = 0
 while at < len(stream):
     at += client.send(stream[at : at + random.randint(1, 40)])
+    sends += 1
+    if sends % 20 == 0:
+        catch_up()
 client.close()
 while peer.recv(65536):
     pass
 ended.set()
 listening.join()
+SOL_PACKET, PACKET_STATISTICS = 263, 6
+_, dropped = struct.unpack("II", tap.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8))
+if dropped:
+    sys.exit(f"the kernel dropped {dropped} packets in front of the tap")
 
 with open(file, "wb") as out:
     out.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 262144, 1))
