@@ -120,18 +120,17 @@ impl Seen {
         self.clock().or_else(|| self.serial()).map(|guess| self.or_network(guess))
     }
 
-    /// A controller area network looks like a serial line on which no more than five bits are equal: behind them one is put in.
+    /// A controller area network looks like a serial line on which five bits are equal, and never more: behind them one is put in.
     fn or_network(&self, guess: Guess) -> Guess {
-        const LEAST: u64 = 200;
+        const LEAST: u64 = 60;
         let Guess::Serial { baud, share } = guess else { return guess };
         let bit = 1e12 / baud;
-        let mut all = self.widths.iter().flat_map(Widths::each);
-        let has_longer = all.any(|(width, _)| width > 6.6 * bit && width < 10.5 * bit);
-        let is_usual = usual_bitrate(baud).is_some();
-        match is_usual && self.edges >= LEAST && !has_longer && self.rests() == Some(true) {
-            true => Guess::Can { bitrate: baud, share },
-            false => guess,
-        }
+        let has = |least: f64, most: f64| {
+            let mut all = self.widths.iter().flat_map(Widths::each);
+            all.any(|(width, _)| width > least * bit && width < most * bit)
+        };
+        let is_network = usual_bitrate(baud).is_some() && self.edges >= LEAST && has(4.6, 5.4) && !has(5.6, 10.5);
+        if is_network { Guess::Can { bitrate: baud, share } } else { guess }
     }
 
     /// What it probably is beside a clock: it changes more rarely, and no pulse is shorter than one of the clock.

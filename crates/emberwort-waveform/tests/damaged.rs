@@ -3,7 +3,7 @@
 use std::io;
 use std::ops::ControlFlow;
 
-use emberwort_waveform::sources::{samples, table, vcd};
+use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::{Moment, Outcome, Signal, Value, WaveSink};
 use proptest::prelude::*;
 
@@ -44,9 +44,10 @@ const TABLE: &str = "Model,none\n\nTime,CH1,CH2\n0,0.1,3.3\n1e-6,0.2,0.1\n2e-6,,
 
 type Read = fn(&[u8], &mut Log) -> io::Result<Outcome>;
 
-const SOURCES: [(&str, Read); 4] = [
+const SOURCES: [(&str, Read); 5] = [
     ("dump", |bytes, log| vcd::read(bytes, log)),
     ("table", |bytes, log| table::read(bytes, None, &[], log).map(|(outcome, _)| outcome)),
+    ("sound", |bytes, log| sound::read(bytes, log)),
     ("bits", |bytes, log| samples::read(bytes, samples::Sample::Bits(2), 1_000_000, log)),
     ("numbers", |bytes, log| samples::read(bytes, samples::Sample::Numbers(samples::Number::F32, 1), 1_000_000, log)),
 ];
@@ -55,6 +56,15 @@ fn whole(name: &str) -> Vec<u8> {
     match name {
         "dump" => DUMP.as_bytes().to_vec(),
         "table" => TABLE.as_bytes().to_vec(),
+        "sound" => {
+            // Two channels of 16 bits, 8,000 samples a second, a part that says nothing in front, and one behind.
+            let mut bytes =
+                b"RIFF\x00\x00\x00\x00WAVELIST\x04\x00\x00\x00INFOfmt \x10\x00\x00\x00\x01\x00\x02\x00".to_vec();
+            bytes.extend(b"\x40\x1f\x00\x00\x00\x7d\x00\x00\x04\x00\x10\x00data\xc8\x00\x00\x00");
+            bytes.extend((0..100u16).flat_map(|n| (n / 9 * 2000).to_le_bytes()));
+            bytes.extend(b"LIST\x04\x00\x00\x00INFO");
+            bytes
+        }
         _ => (0..200u32).flat_map(|n| (n / 7 * 0x0101).to_le_bytes()).collect(),
     }
 }
@@ -127,7 +137,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(2_500))]
 
     #[test]
-    fn what_is_changed_does_no_harm(source in 0..4usize, changes in prop::collection::vec((any::<usize>(), any::<u8>(), any::<u8>()), 1..6)) {
+    fn what_is_changed_does_no_harm(source in 0..SOURCES.len(), changes in prop::collection::vec((any::<usize>(), any::<u8>(), any::<u8>()), 1..6)) {
         let (name, read_it) = SOURCES[source];
         read(read_it, &changed(&whole(name), &changes));
     }
@@ -149,4 +159,25 @@ fn ten_thousand_changes_of_each_do_no_harm() {
             read(source, &changed(&bytes, &changes));
         }
     }
+}
+
+/// Who has enough of a sound file does not hear that it ends too early.
+#[test]
+fn a_part_of_a_sound_file_is_no_damage() {
+    struct First;
+    impl WaveSink for First {
+        fn signals(&mut self, _: &[Signal]) -> ControlFlow<()> {
+            ControlFlow::Continue(())
+        }
+        fn value(&mut self, _: Moment, _: usize, _: Value) -> ControlFlow<()> {
+            ControlFlow::Break(())
+        }
+        fn until(&mut self, _: Moment) -> ControlFlow<()> {
+            ControlFlow::Break(())
+        }
+    }
+    assert_eq!(sound::read(whole("sound").as_slice(), &mut First).unwrap().damage, None);
+    let cut = &whole("sound")[..120];
+    let damage = sound::read(cut, &mut Log::default()).unwrap().damage.unwrap();
+    assert!(damage.reason.starts_with("the sound file ends before all samples"), "{damage:?}");
 }

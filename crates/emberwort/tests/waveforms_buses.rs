@@ -363,18 +363,20 @@ fn a_survey_tells_buses_apart() {
         folder,
         &json!([
             {"name": "can", "line": "can", "bitrate": 250e3, "frames": frames},
+            {"name": "pair", "line": "can", "bitrate": 250e3, "frames": frames, "pair": true},
             {"name": "i2c", "line": "i2c", "hertz": 400e3, "transfers": transfers, "rate": 8e6},
         ]),
     );
     for (file, medium, wires) in [
         ("can.vcd", "can 250 kbit/s", "--wire bus=probe.rx"),
+        ("pair.vcd", "can 250 kbit/s", "--wire 'bus=probe.CANH-probe.CANL'"),
         ("i2c.vcd", "i2c 400 kHz", "--wire clock=probe.scl --wire data=probe.sda"),
     ] {
         let shown = succeed(folder, &["survey", file]);
         assert!(shown.contains(&format!(": medium {medium}\n")), "{shown}");
         assert!(shown.contains(&format!("--on CHANNEL {wires}\n")), "{shown}");
         link(folder, medium, if medium.starts_with("can") { &KEY_WORDS } else { &[] });
-        let (rows, ran) = decoded(folder, &format!("{file} {wires} --strict"));
+        let (rows, ran) = decoded(folder, &format!("{file} {} --strict", wires.replace('\'', "")));
         assert_eq!((rows.len(), ran.code), (60, 0), "{}", ran.err);
     }
 }

@@ -68,10 +68,18 @@ pub fn read(mut input: impl Read, sink: &mut impl WaveSink) -> io::Result<Outcom
             at += chunk.len() as u64;
             // Who writes without knowing the length says the greatest, or none: all that follows are samples.
             let limit = if matches!(length, 0 | u32::MAX) { u64::MAX } else { u64::from(length) };
-            let mut outcome = samples::read((&mut input).take(limit), sample, rate, sink)?;
-            if outcome.damage.is_none() && limit != u64::MAX && outcome.bytes < limit {
+            let mut taken = (&mut input).take(limit);
+            let mut outcome = samples::read(&mut taken, sample, rate, sink)?;
+            let left = taken.limit();
+            // What was read was also handed on, unless the sink had enough.
+            let is_all = outcome.damage.is_none() && limit != u64::MAX && outcome.bytes == limit - left;
+            if is_all && left > 0 && fill(&mut taken, &mut [0])? == 0 {
                 let reason = "the sound file ends before all samples that its header says".to_owned();
                 outcome.damage = Some(Damage { offset: outcome.bytes, reason });
+            }
+            if is_all && left == 0 {
+                // Titles and the like may follow; they are no samples.
+                outcome.bytes += io::copy(&mut input, &mut io::sink())?;
             }
             outcome.bytes += at;
             if let Some(damage) = &mut outcome.damage {

@@ -182,8 +182,24 @@ fn advice(survey: &Survey) -> Vec<String> {
             Some(Guess::Can { bitrate, .. }) => {
                 let speed = usual_bitrate(*bitrate).map_or(*bitrate, f64::from);
                 let speed = short(speed / 1e3, "kbit/s");
-                lines.push(format!("`{name}` may be a controller area network: medium can {speed}"));
-                lines.push(wires(&[("bus", Some(&seen))]));
+                // Of a pair the one that rests low is high where the bus is dominant (ISO 11898-2), and the other one is low there.
+                let networks = of(&|guess| matches!(guess, Guess::Can { .. }));
+                let other = networks.iter().find(|other| other.rests() != seen.rests());
+                let rests_low = seen.rests() == Some(false);
+                let said = match other {
+                    Some(_) if !rests_low => continue,
+                    Some(other) => {
+                        let other = escaped(&other.name);
+                        lines.push(format!("`{name}` and `{other}` may be the pair of a CAN bus: medium can {speed}"));
+                        format!("  --on CHANNEL --wire 'bus={name}-{other}'")
+                    }
+                    None => {
+                        lines.push(format!("`{name}` may be a CAN bus: medium can {speed}"));
+                        let invert = if rests_low { " --invert bus" } else { "" };
+                        format!("{}{invert}", wires(&[("bus", Some(&seen))]))
+                    }
+                };
+                lines.push(said);
             }
             Some(Guess::Serial { baud, .. }) => lines.push(match usual_baud(*baud) {
                 Some(usual) => {
