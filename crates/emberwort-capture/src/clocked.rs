@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use std::rc::Rc;
 
 use emberwort_wire::chunk::ByteTime;
-use emberwort_wire::{Chunk, ChunkSink, StreamId, Times};
+use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time, Times};
 
 use crate::assign::{Unassigned, Why};
 use crate::demux::StreamSink;
@@ -97,6 +97,10 @@ impl<S: StreamSink> StreamSink for Clocked<S> {
 
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.sink.heard_of(tap, node);
+    }
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.sink.spent(spent, from, until);
     }
 
     fn end_stream(&mut self, stream: StreamId) {

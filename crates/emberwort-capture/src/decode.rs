@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, StreamId, Time, TimedReceiver, Values};
+use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, Spent, StreamId, Time, TimedReceiver, Values};
 
 use crate::assign::Unassigned;
 use crate::demux::{Demux, StreamSink};
@@ -107,6 +107,7 @@ impl<S: ItemSink> Decoder<S> {
             stream: *stream,
             node: *node,
             definition: 0,
+            began: None,
             time: None,
         };
         if sink.reading.readers.len() < known {
@@ -261,6 +262,10 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
 
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.nodes.insert(tap, node);
+    }
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.shared.output.statistics.spent(spent, from, until);
     }
 
     fn end_stream(&mut self, stream: StreamId) {

@@ -9,7 +9,7 @@ use emberwort_model::Plan;
 use emberwort_model::medium::{Carriage, MediumKind};
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
-use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
+use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time, Times};
 
 use crate::assign::{Facts, Rule, Unassigned, Why};
 use crate::network::fragments::Fragments;
@@ -44,6 +44,11 @@ pub trait StreamSink: ChunkSink {
     /// All that is heard at a tap is said by the device with this node, or to it, if frames do not say it themselves.
     fn heard_of(&mut self, tap: u32, node: u64) {
         let _ = (tap, node);
+    }
+
+    /// Some time of the line was spent with something. Only said of lines that are looked at in all moments.
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        let _ = (spent, from, until);
     }
 
     /// A stream has ended: what comes next on it has nothing to do with what came before.

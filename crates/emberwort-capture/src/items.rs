@@ -33,6 +33,15 @@ impl<'a> Item<'a> {
         }
     }
 
+    /// When its first bit began, where each byte has its time, as in waveforms.
+    pub fn began(&self) -> Option<Time> {
+        match self {
+            Self::Row(row) => row.began,
+            Self::Broken(broken) => broken.began,
+            Self::Stray(stray) => stray.began,
+        }
+    }
+
     /// Index of its channel in the link's own definition.
     pub fn channel(&self) -> usize {
         match self {
@@ -102,6 +111,8 @@ impl<'a> Item<'a> {
 pub struct Row<'a> {
     /// Its number among all frames that were found, broken ones too, from 1.
     pub number: u64,
+    /// When its first bit began, where each byte has its time.
+    pub began: Option<Time>,
     /// When its last byte came, if the capture has times.
     pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
@@ -133,6 +144,8 @@ pub struct Row<'a> {
 pub struct BrokenFrame<'a> {
     /// Its number among all frames that were found, good ones too, from 1.
     pub number: u64,
+    /// When its first bit began, where each byte has its time.
+    pub began: Option<Time>,
     /// When its last byte came.
     pub time: Option<Time>,
     /// Index of the channel.
@@ -165,6 +178,8 @@ impl BrokenFrame<'_> {
 /// Bytes that belong to no frame.
 #[derive(Clone, Copy, Debug)]
 pub struct StrayBytes<'a> {
+    /// When the first bit of them began, where each byte has its time.
+    pub began: Option<Time>,
     /// When the last of them came.
     pub time: Option<Time>,
     /// Index of the channel.

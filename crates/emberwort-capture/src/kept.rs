@@ -25,6 +25,7 @@ pub struct KeptItems {
 struct Kept {
     /// Of a frame.
     number: u64,
+    began: Option<Time>,
     time: Option<Time>,
     channel: usize,
     stream: StreamId,
@@ -108,6 +109,7 @@ impl KeptItems {
         }
         let kept = Kept {
             number,
+            began: item.began(),
             time,
             channel,
             stream: item.stream(),
@@ -146,6 +148,7 @@ impl KeptItems {
             match (&kept.kind, &frame) {
                 (Kind::Row { definition, from, message, extent }, Some(frame)) => act(Item::Row(&Row {
                     number,
+                    began: kept.began,
                     time,
                     channel,
                     stream: kept.stream,
@@ -161,6 +164,7 @@ impl KeptItems {
                 })),
                 (Kind::Broken { fault, direction, plan }, frame) => act(Item::Broken(&BrokenFrame {
                     number,
+                    began: kept.began,
                     time,
                     channel,
                     stream: kept.stream,
@@ -173,7 +177,15 @@ impl KeptItems {
                     wire,
                 })),
                 (Kind::Stray | Kind::Row { .. }, _) => {
-                    act(Item::Stray(&StrayBytes { time, channel, stream: kept.stream, from, offset, wire }));
+                    act(Item::Stray(&StrayBytes {
+                        began: kept.began,
+                        time,
+                        channel,
+                        stream: kept.stream,
+                        from,
+                        offset,
+                        wire,
+                    }));
                 }
             }
         }

@@ -101,7 +101,9 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
     pub host_direction: Option<&'a Direction>,
     /// The definition with which the frame at hand is read.
     pub definition: usize,
-    /// When the last byte of what is handed on next came.
+    /// When the first bit of what is handed on next began, where that is known.
+    pub began: Option<Time>,
+    /// When the last byte of it came.
     pub time: Option<Time>,
     /// Whether all speak the link's own definition whose frames say nothing else, and it is known who sends.
     pub is_uniform: bool,
@@ -162,8 +164,8 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     }
 
     #[inline]
-    fn came(&mut self, time: Option<Time>) {
-        self.time = time;
+    fn came(&mut self, began: Option<Time>, time: Option<Time>) {
+        (self.began, self.time) = (began, time);
     }
 
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
@@ -225,7 +227,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
-            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.began, self.time));
             return;
         }
         if self.is_uniform
@@ -236,7 +238,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
-            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.time));
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.began, self.time));
             return;
         }
         self.good_of_some_definition(at, &self.with_node(frame), wire);
@@ -258,6 +260,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
         let stray = StrayBytes {
+            began: self.began,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,
@@ -334,6 +337,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         }
         let row = Row {
             number: output.statistics.frames + 1,
+            began: self.began,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,
@@ -383,6 +387,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         };
         let broken = BrokenFrame {
             number: self.shared.output.statistics.frames + 1,
+            began: self.began,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,

@@ -7,7 +7,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::sequence::Numbering;
-use emberwort_wire::{FrameFault, FrameView, Time};
+use emberwort_wire::{FrameFault, FrameView, Spent, Time, Timeline};
 
 use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
@@ -68,6 +68,8 @@ pub struct Statistics {
     numbering: Vec<Numbering>,
     /// Time of the first and the last frame.
     pub span: Option<(Time, Time)>,
+    /// Where the time of the line went, if it was looked at in all moments, as in waveforms.
+    pub timeline: Option<Timeline>,
 }
 
 /// Gaps in the sequence numbers of frames and in the counters of messages.
@@ -109,6 +111,7 @@ impl Statistics {
             slips: ChecksumSlips::default(),
             numbering: Vec::new(),
             span: None,
+            timeline: None,
             plan,
         };
         statistics.know(speakers);
@@ -207,7 +210,15 @@ impl Statistics {
         self.other_bytes += bytes as u64;
     }
 
-    fn note_time(&mut self, time: Option<Time>) {
+    /// Some time of the line was spent with something.
+    pub(crate) fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.timeline.get_or_insert_default().add(spent, from, until);
+    }
+
+    fn note_time(&mut self, spent: Spent, (began, time): (Option<Time>, Option<Time>)) {
+        if let (Some(began), Some(time), Some(timeline)) = (began, time, &mut self.timeline) {
+            timeline.add(spent, began, time);
+        }
         if let Some(time) = time {
             let (first, last) = self.span.unwrap_or((time, time));
             self.span = Some((first.min(time), last.max(time)));
@@ -215,17 +226,17 @@ impl Statistics {
     }
 
     /// A good frame whose values nobody looks at, of the link's own definition: its stream's channel, the end that sent it, its
-    /// message by index, how far its body reaches, the frame itself, how many bytes it had as it came, and when.
+    /// message by index, how far its body reaches, the frame itself, how many bytes it had as it came, when it began and when it came.
     #[inline]
     pub(crate) fn frame(
         &mut self,
         (channel, from, message): (usize, End, usize),
         extent: Extent,
         frame: &FrameView<'_>,
-        (bytes, time): (usize, Option<Time>),
+        (bytes, began, time): (usize, Option<Time>, Option<Time>),
     ) {
         // Messages of the link's own definition stand at their index.
-        self.count((channel, message), extent, (bytes, time));
+        self.count((channel, message), extent, bytes, (began, time));
         self.numbering[0].take_frame((channel, from, frame.node.unwrap_or(0)), frame.sequence);
     }
 
@@ -234,13 +245,19 @@ impl Statistics {
         if row.definition != 0 {
             *self.read_as.entry(row.plan.link.revision).or_default() += 1;
         }
-        self.count((row.channel, place), row.extent, (row.wire.len(), row.time));
+        self.count((row.channel, place), row.extent, row.wire.len(), (row.began, row.time));
         let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
         self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
     }
 
     #[inline]
-    fn count(&mut self, (channel, place): (usize, usize), extent: Extent, (bytes, time): (usize, Option<Time>)) {
+    fn count(
+        &mut self,
+        (channel, place): (usize, usize),
+        extent: Extent,
+        bytes: usize,
+        times: (Option<Time>, Option<Time>),
+    ) {
         self.good += bytes as u64;
         self.frames += 1;
         self.messages[place] += 1;
@@ -250,7 +267,7 @@ impl Statistics {
             self.later.0 += 1;
             self.later.1 += later;
         }
-        self.note_time(time);
+        self.note_time(Spent::Good, times);
     }
 
     pub(crate) fn broken(&mut self, broken: &BrokenFrame<'_>) {
@@ -266,11 +283,13 @@ impl Statistics {
         if let FrameFault::Checksum { part, expected, found } = *broken.fault {
             self.slips.count(broken.channel, broken.from, broken.direction, part, (expected, found));
         }
-        self.note_time(broken.time);
+        // One that only nobody can read is right.
+        let spent = if broken.is_unread() { Spent::Good } else { Spent::Broken };
+        self.note_time(spent, (broken.began, broken.time));
     }
 
     pub(crate) fn stray(&mut self, stray: &StrayBytes<'_>) {
         self.stray += stray.wire.len() as u64;
-        self.note_time(stray.time);
+        self.note_time(Spent::Stray, (stray.began, stray.time));
     }
 }

@@ -73,7 +73,9 @@ fn keys(plan: &Plan, channel: usize, from: End) -> Vec<Option<u64>> {
     let of = &plan.channels[channel];
     let direction = of.direction(from);
     match direction.selected_by {
-        KeySource::Port | KeySource::CanId => direction.keys.iter().map(|(key, _)| Some(*key)).collect(),
+        KeySource::Port | KeySource::CanId | KeySource::Endpoint => {
+            direction.keys.iter().map(|(key, _)| Some(*key)).collect()
+        }
         _ => vec![None],
     }
 }

@@ -767,7 +767,11 @@ fn key_text(plan: &Plan, message: usize) -> String {
         let key = (*key)?;
         let channel = &plan.channels[*channel];
         let number = key.base.text(key.value, if key.extended { 8 } else { 3 });
-        let word = if channel.direction(own.from).selected_by == KeySource::CanId { "can_id" } else { "port" };
+        let word = match channel.direction(own.from).selected_by {
+            KeySource::CanId => "can_id",
+            KeySource::Endpoint => "endpoint",
+            _ => "port",
+        };
         Some(format!("{word} {number} on {}", channel.name))
     });
     id.into_iter().chain(keys).collect::<Vec<_>>().join(", ")

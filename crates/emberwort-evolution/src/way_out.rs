@@ -593,7 +593,7 @@ impl Outlines {
                 .iter()
                 .rev()
                 .find(|word| !word.is_empty())
-                .is_some_and(|word| ["id", "port", "can_id"].contains(&word.as_str()));
+                .is_some_and(|word| ["id", "port", "can_id", "endpoint"].contains(&word.as_str()));
             if !key || words[at].is_empty() {
                 continue;
             }

@@ -9,10 +9,12 @@ use crate::number::Decimal;
 mod code;
 mod spi;
 mod uart;
+pub mod usb;
 
 pub use code::{BitCode, BitFrame, LineCode, Pulse};
 pub use spi::SpiWords;
 pub use uart::UartFormat;
+pub use usb::UsbSpeed;
 
 /// What a channel runs over, and what sending costs.
 #[derive(Clone, Debug, PartialEq)]
@@ -48,6 +50,11 @@ pub enum MediumKind {
         data_bitrate: Option<u32>,
         /// Where in a bit receivers look at it, in percent of the bit, 50 to 95, at both bit rates.
         sample: Option<u8>,
+    },
+    /// The universal serial bus (USB 2.0); the data of each transaction are a frame.
+    Usb {
+        /// Its speed.
+        speed: UsbSpeed,
     },
     /// A line of one wire whose code is spelled out; what stands between two rests is a frame.
     Line(LineCode),
@@ -126,6 +133,11 @@ fn speed_text(value: u32, unit: &str) -> String {
     }
 }
 
+/// What bits cost at a speed of USB.
+fn usb_cost(speed: UsbSpeed, bits: u64) -> WireCost {
+    WireCost { bits, time: ratio(bits, u64::from(speed.bitrate())) }
+}
+
 /// Where receivers of CAN look at a bit, in percent, if a definition does not say it (CiA 601-3 and its kin recommend it).
 pub const USUAL_CAN_SAMPLE: u8 = 80;
 
@@ -134,7 +146,7 @@ const DEFAULT_LIMIT: usize = 256;
 
 impl MediumKind {
     /// The words with which a medium begins.
-    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "line", "tcp", "stream"];
+    pub const WORDS: &[&str] = &["uart", "udp", "can", "lora", "spi", "i2c", "usb", "line", "tcp", "stream"];
 
     /// The word for it.
     pub fn as_str(&self) -> &'static str {
@@ -142,6 +154,7 @@ impl MediumKind {
             MediumKind::Uart { .. } => "uart",
             MediumKind::Spi { .. } => "spi",
             MediumKind::I2c { .. } => "i2c",
+            MediumKind::Usb { .. } => "usb",
             MediumKind::Can { .. } => "can",
             MediumKind::Lora { .. } => "lora",
             MediumKind::Udp { .. } => "udp",
@@ -163,6 +176,7 @@ impl MediumKind {
             MediumKind::Line(code) => format!("line {code}"),
             MediumKind::Spi { hertz, words } => format!("spi {}{words}", speed(hertz, "Hz")),
             MediumKind::I2c { hertz } => format!("i2c {}", speed(hertz, "Hz")),
+            MediumKind::Usb { speed } => format!("usb {}", speed.as_str()),
             MediumKind::Can { bitrate, data_bitrate, sample } => {
                 let fd = data_bitrate.map_or(String::new(), |data| format!(" fd {}", speed(data, "bit/s")));
                 let sample = sample.map_or(String::new(), |sample| format!(" sample {sample} %"));
@@ -183,6 +197,7 @@ impl MediumKind {
         match self {
             MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Usb { .. }
             | MediumKind::Can { .. }
             | MediumKind::Line(_)
             | MediumKind::Lora { .. }
@@ -198,6 +213,7 @@ impl MediumKind {
             MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Usb { .. }
             | MediumKind::Can { .. }
             | MediumKind::Line(_)
             | MediumKind::Lora { .. }
@@ -208,7 +224,7 @@ impl MediumKind {
     /// Who notices damage before a frame's own checksum could.
     pub fn guard(&self) -> Guard {
         match self {
-            MediumKind::Can { .. } | MediumKind::Lora { .. } => Guard::Controllers,
+            MediumKind::Can { .. } | MediumKind::Usb { .. } | MediumKind::Lora { .. } => Guard::Controllers,
             MediumKind::Udp { .. } | MediumKind::Tcp { .. } => Guard::Network,
             MediumKind::Uart(_)
             | MediumKind::Spi { .. }
@@ -226,6 +242,7 @@ impl MediumKind {
             MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Usb { .. }
             | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Tcp { .. }
@@ -240,6 +257,7 @@ impl MediumKind {
             MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Usb { .. }
             | MediumKind::Can { .. }
             | MediumKind::Line(_)
             | MediumKind::Tcp { .. }
@@ -247,12 +265,18 @@ impl MediumKind {
         }
     }
 
-    /// The greatest port, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
+    /// Whether its packets come with an endpoint that can select the message.
+    pub fn has_endpoints(&self) -> bool {
+        matches!(self, MediumKind::Usb { .. })
+    }
+
+    /// The greatest port, endpoint, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
     pub fn greatest_key(&self, extended: bool) -> u64 {
         match (self.carriage(), self) {
             (Carriage::Can { .. }, _) if extended => 0x1FFF_FFFF,
             (Carriage::Can { .. }, _) => 0x7FF,
             (_, MediumKind::Lora { .. }) => 223,
+            (_, MediumKind::Usb { .. }) => usb::GREATEST_ENDPOINT,
             _ => 65_535,
         }
     }
@@ -263,6 +287,16 @@ impl MediumKind {
             MediumKind::Can { data_bitrate: None, .. } => Some((8, "a CAN frame carries at most 8 bytes".into())),
             MediumKind::Can { data_bitrate: Some(_), .. } => {
                 Some((64, "a CAN FD frame carries at most 64 bytes".into()))
+            }
+            MediumKind::Usb { speed: UsbSpeed::Low } => {
+                Some((8, "a data packet of USB at low speed carries at most 8 bytes".into()))
+            }
+            MediumKind::Usb { speed } => {
+                let (most, usual) = (speed.most(), speed.most_acknowledged());
+                let why = format!(
+                    "a data packet of USB at full speed carries at most {usual} bytes, or {most} if it is isochronous"
+                );
+                Some((most, why))
             }
             // LoRaWAN Regional Parameters RP002-1.0.4, EU863-870, without repeaters in between it would be a little more.
             MediumKind::Lora { spreading, .. } if by_port => {
@@ -289,11 +323,13 @@ impl MediumKind {
         }
     }
 
-    /// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame.
+    /// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame, for USB
+    /// what is acknowledged.
     pub fn default_limit(&self, by_port: bool) -> usize {
         match self {
             MediumKind::Udp { ipv6: true, .. } => 1452,
             MediumKind::Udp { ipv6: false, .. } => 1472,
+            MediumKind::Usb { speed } => speed.most_acknowledged(),
             _ => self.limit(by_port).map_or(DEFAULT_LIMIT, |(most, _)| most),
         }
     }
@@ -306,6 +342,7 @@ impl MediumKind {
             // The host gives the clock.
             (MediumKind::Spi { words, .. }, MediumKind::Spi { words: other, .. }) => words == other,
             (MediumKind::I2c { .. }, MediumKind::I2c { .. }) => true,
+            (MediumKind::Usb { speed }, MediumKind::Usb { speed: other }) => speed == other,
             // A classic controller answers a CAN FD frame with an error frame; the other way around all is well.
             (
                 MediumKind::Can { bitrate, data_bitrate, .. },
@@ -332,6 +369,7 @@ impl MediumKind {
             MediumKind::Uart(_) | MediumKind::Stream { .. } => Some(wire_time::nanoseconds(self.worst(1, false).time)),
             MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
+            | MediumKind::Usb { .. }
             | MediumKind::Can { .. }
             | MediumKind::Line(_)
             | MediumKind::Lora { .. }
@@ -351,6 +389,9 @@ impl MediumKind {
                 let (slow, fast) = can::fd_bits(bytes, extended);
                 let (slow_stuffing, fast_stuffing) = can::fd_worst_stuffing(bytes, extended);
                 self.at_bitrates(slow + slow_stuffing, fast + fast_stuffing)
+            }
+            MediumKind::Usb { speed } => {
+                usb_cost(*speed, usb::transaction_bits(bytes as u64) + usb::worst_stuffing(bytes as u64))
             }
             _ => self.without_stuffing(bytes, extended),
         }
@@ -372,6 +413,10 @@ impl MediumKind {
                 let (slow, fast) = can::fd_bits(bytes.len(), id.1);
                 let (slow_stuffing, fast_stuffing) = can::fd_stuffing(bytes, id);
                 self.at_bitrates(slow + slow_stuffing, fast + fast_stuffing)
+            }
+            // The stuff bits of the token hang on the address, and are left out.
+            MediumKind::Usb { speed } => {
+                usb_cost(*speed, usb::transaction_bits(bytes.len() as u64) + usb::data_stuffing(bytes))
             }
             _ => self.without_stuffing(bytes.len(), id.1),
         }
@@ -417,6 +462,7 @@ impl MediumKind {
             // A start condition, the address with its direction and acknowledge bit, each byte with one, a stop condition
             // (UM10204, the bus specification, section 3.1).
             MediumKind::I2c { hertz } => at(1 + 9 + count * 9 + 1, *hertz),
+            MediumKind::Usb { speed } => usb_cost(*speed, usb::transaction_bits(count)),
             MediumKind::Stream { bitrate } => at(count * 8, *bitrate),
             MediumKind::Udp { ipv6, bitrate, .. } => at(ethernet_bytes(count + 8, *ipv6) * 8, *bitrate),
             // A segment of its own for each frame, without options (RFC 9293).

@@ -2,10 +2,11 @@
 
 use std::fmt;
 
-use emberwort_model::medium::{BitCode, LineCode, UartFormat};
+use emberwort_model::medium::usb::PacketId;
+use emberwort_model::medium::{BitCode, LineCode, UartFormat, UsbSpeed};
 
 use crate::lines::event::Count;
-use crate::lines::{can, code, i2c, spi, uart};
+use crate::lines::{can, code, i2c, spi, uart, usb};
 use crate::listener::Seen;
 use crate::wave::Moment;
 use crate::wiring::Role;
@@ -86,6 +87,7 @@ pub fn findings(seen: &Seen, length: Moment) -> Vec<Finding> {
         Seen::Spi(seen) => of_spi(seen),
         Seen::I2c(hertz, seen) => of_i2c(*hertz, seen),
         Seen::Can(speeds, seen) => of_can(*speeds, seen, length),
+        Seen::Usb(speed, seen) => of_usb(*speed, seen),
         Seen::Code(code, seen) => of_code(code, seen, length),
     }
 }
@@ -106,6 +108,11 @@ pub fn remarks(seen: &Seen) -> Vec<String> {
         }
         Seen::Can(_, seen) if seen.remote > 0 => {
             vec![format!("{} ask for data, and carry none", plural(seen.remote, "remote frame"))]
+        }
+        Seen::Usb(_, seen) if seen.good() > 0 => {
+            let counts = PacketId::ALL.iter().zip(seen.packets).filter(|(_, count)| *count > 0);
+            let counts: Vec<String> = counts.map(|(id, count)| format!("{count} {}", id.name())).collect();
+            vec![format!("{}: {}", plural(seen.good(), "packet"), counts.join(", "))]
         }
         _ => Vec::new(),
     }
@@ -410,6 +417,82 @@ fn of_can(speeds: can::Speeds, seen: &can::Seen, length: Moment) -> Vec<Finding>
     }
     if seen.left_out > 0 {
         findings.push(finding(Kind::BeginsInside, "the recording begins inside of a frame, which is left out"));
+    }
+    findings
+}
+
+fn of_usb(speed: UsbSpeed, seen: &usb::Seen) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (role, changes) in [Role::Plus, Role::Minus].into_iter().zip(seen.changes) {
+        if changes == 0 {
+            findings.push(nothing(role));
+        }
+    }
+    if !findings.is_empty() {
+        return findings;
+    }
+    if seen.good() == 0 && seen.rest[1] > 4 * seen.rest[0] {
+        let (high, other) = match speed {
+            UsbSpeed::Low => ("plus", "full"),
+            UsbSpeed::Full => ("minus", "low"),
+        };
+        findings.push(finding(
+            Kind::Inverted,
+            format!(
+                "the wire `{high}` is high at rest, as at the other speed: are `plus` and `minus` swapped, or is this `usb {other}`?"
+            ),
+        ));
+    }
+    for (flaw, count) in &seen.flaws {
+        let what = match flaw {
+            usb::Flaw::Stuffing => "with seven equal bits, where a stuff bit has to be",
+            usb::Flaw::Length => "that are cut off, or longer than their kind can be",
+            usb::Flaw::Kind => {
+                "of no known kind (the two halves of the first byte do not agree, or it is one of high speed)"
+            }
+            usb::Flaw::TokenChecksum => "with a wrong CRC5",
+            usb::Flaw::DataChecksum => "with a wrong CRC16",
+        };
+        let packets = plural(count.count, "packet");
+        findings.push(finding(Kind::Flawed, format!("{packets} {what}, the first at {}", seconds(count.first))));
+    }
+    if seen.unheard.any() {
+        findings.push(finding(
+            Kind::Unheard,
+            format!(
+                "{} that nobody acknowledged, the first at {}; --all shows them (isochronous data never are)",
+                plural(seen.unheard.count, "data packet"),
+                seconds(seen.unheard.first)
+            ),
+        ));
+    }
+    if seen.stray.any() {
+        findings.push(finding(
+            Kind::BeginsInside,
+            format!(
+                "{} without a token in front, the first at {}: nobody knows whose data they are",
+                plural(seen.stray.count, "data packet"),
+                seconds(seen.stray.first)
+            ),
+        ));
+    }
+    if seen.repeated.any() {
+        findings.push(finding(
+            Kind::Flawed,
+            format!(
+                "{} with the data toggle of the one before, the first at {}: sent again since the sender missed the ACK, or the endpoint was set up anew",
+                plural(seen.repeated.count, "data packet"),
+                seconds(seen.repeated.first)
+            ),
+        ));
+    }
+    let bit = 1_000_000_000_000 / u64::from(speed.bitrate());
+    findings.extend(coarse(Role::Plus, seen.spread, bit));
+    if let Some(bitrate) = seen.bitrate() {
+        findings.extend(self::speed("the bus", bitrate, f64::from(speed.bitrate()), "bit/s", TOLERATED));
+    }
+    if seen.begins_inside {
+        findings.push(finding(Kind::BeginsInside, "the recording begins inside of a packet, which is left out"));
     }
     findings
 }

@@ -3,13 +3,13 @@
 use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::{LineCode, MediumKind, USUAL_CAN_SAMPLE, UartFormat};
+use emberwort_model::medium::{LineCode, MediumKind, USUAL_CAN_SAMPLE, UartFormat, UsbSpeed};
 use emberwort_model::model::End;
 use emberwort_wire::chunk::ByteTime;
-use emberwort_wire::{Chunk, ChunkSink, StreamId, Times};
+use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time, Times};
 
 use crate::lines::event::{Event, From, Levels, LineByte, MAX_WIRES};
-use crate::lines::{can, code, i2c, spi, uart};
+use crate::lines::{can, code, i2c, spi, uart, usb};
 use crate::wave::{Moment, Signal, Value, WaveSink};
 use crate::wiring::{Comparator, Role, Wiring, WiringError, by_signal};
 
@@ -17,6 +17,11 @@ use crate::wiring::{Comparator, Role, Wiring, WiringError, by_signal};
 pub trait LineSink: ChunkSink {
     /// All chunks of this tap are said by the device with this node, or to it.
     fn heard_of(&mut self, tap: u32, node: u64);
+
+    /// Some time of the line was spent with something.
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        let _ = (spent, from, until);
+    }
 }
 
 /// Bytes of one sender that are not handed on yet.
@@ -59,6 +64,11 @@ pub struct Listener<S> {
     glitches: u64,
     /// Bytes of frames that receivers drop.
     dropped: u64,
+    /// The first and the last change of those that follow each other closely.
+    burst: Option<(Moment, Moment)>,
+    burst_gap: u64,
+    /// Which wires have had a level.
+    is_known: [bool; MAX_WIRES],
     now: Moment,
     /// Up to when the decoder was told that nothing happened.
     told: Moment,
@@ -75,6 +85,7 @@ enum Line {
     I2c(Box<i2c::I2c>, u32),
     /// The bus, and whether it is dominant where its wire is high.
     Can(Box<can::Can>, bool),
+    Usb(Box<usb::Usb>),
     Code(Box<code::Code>),
 }
 
@@ -89,6 +100,8 @@ pub enum Seen {
     I2c(u32, i2c::Seen),
     /// On a controller area network.
     Can(can::Speeds, can::Seen),
+    /// On a universal serial bus.
+    Usb(UsbSpeed, usb::Seen),
     /// On a line of one wire.
     Code(LineCode, code::Seen),
 }
@@ -135,6 +148,10 @@ impl<S: LineSink> Listener<S> {
                 let is_difference = wiring.wires.iter().any(|wire| wire.minus.is_some());
                 Line::Can(Box::new(can::Can::new(speeds)), is_difference)
             }
+            MediumKind::Usb { speed } => {
+                let (plus, minus) = (place(Role::Plus).unwrap_or(0), place(Role::Minus).unwrap_or(1));
+                Line::Usb(Box::new(usb::Usb::new(speed, plus, minus)))
+            }
             MediumKind::Line(code) => Line::Code(Box::new(code::Code::new(code))),
             _ => return Err(None),
         };
@@ -157,6 +174,9 @@ impl<S: LineSink> Listener<S> {
             sure: [None; MAX_WIRES],
             glitches: 0,
             dropped: 0,
+            burst: None,
+            burst_gap: Self::burst_gap(medium),
+            is_known: [false; MAX_WIRES],
             now: Moment::default(),
             told: Moment::default(),
             sink,
@@ -170,9 +190,43 @@ impl<S: LineSink> Listener<S> {
         self
     }
 
+    /// Whether data on a universal serial bus are handed on that nobody acknowledged.
+    #[must_use]
+    pub fn with_unacknowledged(mut self, all: bool) -> Self {
+        if let Line::Usb(usb) = &mut self.line {
+            usb.all = all;
+        }
+        self
+    }
+
     /// How many levels were too short and left out.
     pub fn glitches(&self) -> u64 {
         self.glitches
+    }
+
+    /// How long it takes at least from one burst of changes to the next, in picoseconds: longer than any bits without a change are.
+    fn burst_gap(medium: &MediumKind) -> u64 {
+        let bit = |speed: u32| 1_000_000_000_000 / u64::from(speed.max(1));
+        12 * match *medium {
+            MediumKind::Uart(format) => bit(format.baud),
+            MediumKind::Spi { hertz, .. } | MediumKind::I2c { hertz } => bit(hertz),
+            MediumKind::Can { bitrate, .. } => bit(bitrate),
+            MediumKind::Usb { speed } => bit(speed.bitrate()),
+            MediumKind::Line(code) => code.bit_picoseconds(),
+            _ => 0,
+        }
+    }
+
+    /// A level changed at a moment.
+    fn changed(&mut self, at: Moment) {
+        match &mut self.burst {
+            Some((_, last)) if at.since(*last) <= self.burst_gap => *last = at,
+            burst => {
+                if let Some((first, last)) = burst.replace((at, at)) {
+                    self.sink.spent(Spent::Changing, first.time(), last.time());
+                }
+            }
+        }
     }
 
     /// Why the wires were not found in the waveform, if they were not.
@@ -203,6 +257,7 @@ impl<S: LineSink> Listener<S> {
             Line::Spi(spi) => vec![Seen::Spi(spi.seen.clone())],
             Line::I2c(i2c, hertz) => vec![Seen::I2c(*hertz, i2c.seen.clone())],
             Line::Can(can, _) => vec![Seen::Can(can.speeds(), can.seen.clone())],
+            Line::Usb(usb) => vec![Seen::Usb(usb.speed(), usb.seen.clone())],
             Line::Code(code) => vec![Seen::Code(*code.code(), code.seen())],
         }
     }
@@ -222,11 +277,19 @@ impl<S: LineSink> Listener<S> {
                 can.until(self.now, &mut self.events);
                 can.finish(self.now);
             }
+            Line::Usb(usb) => usb.finish(self.now, &mut self.events),
             Line::Code(code) => code.finish(self.now, &mut self.events),
         }
         let _ = self.tell();
         for from in From::ALL {
             let _ = self.hand_on(from, None, 0);
+        }
+        self.tell_flaws();
+        if let Some((first, last)) = self.burst.take() {
+            self.sink.spent(Spent::Changing, first.time(), last.time());
+        }
+        if self.is_known.contains(&true) {
+            self.sink.spent(Spent::Rest, self.now.time(), self.now.time());
         }
         let seen = self.seen();
         (self.sink, seen, self.dropped)
@@ -244,7 +307,9 @@ impl<S: LineSink> Listener<S> {
             From::Unknown => None,
         };
         let stream = StreamId { channel: self.channel, from: end, tap };
-        let flow = self.sink.chunk(&Chunk { stream, times: Times::Each(times), key, bytes });
+        // What carries no byte is over now.
+        let known = if bytes.is_empty() { Times::Last(self.now.time()) } else { Times::Each(times) };
+        let flow = self.sink.chunk(&Chunk { stream, times: known, key, bytes });
         bytes.clear();
         times.clear();
         flow
@@ -284,6 +349,10 @@ impl<S: LineSink> Listener<S> {
                     let tap = self.tap(node);
                     self.hand_on(from, key, tap)?;
                 }
+                Event::Transfer { is_right, start, end } => {
+                    let spent = if is_right { Spent::Transfer } else { Spent::Broken };
+                    self.sink.spent(spent, start.time(), end.time());
+                }
                 Event::Dropped(from) => {
                     let Collected { bytes, times } = &mut self.collected[from as usize];
                     self.dropped += bytes.len() as u64;
@@ -309,8 +378,26 @@ impl<S: LineSink> Listener<S> {
         ControlFlow::Continue(())
     }
 
+    /// Characters of an asynchronous line that are flawed.
+    fn tell_flaws(&mut self) {
+        let Line::Uart(receivers) = &mut self.line else { return };
+        for uart in receivers.iter_mut().flatten() {
+            for (start, end) in uart.flawed.drain(..) {
+                self.sink.spent(Spent::Broken, start.time(), end.time());
+            }
+        }
+    }
+
     /// A wire has another level.
     fn level(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
+        // The first level of a wire is no change.
+        if self.is_known[wire] {
+            self.changed(at);
+        } else {
+            self.is_known[wire] = true;
+            // From here on the line is looked at.
+            self.sink.spent(Spent::Rest, at.time(), at.time());
+        }
         let role = self.wiring.wires[wire].role;
         match &mut self.line {
             Line::Uart(receivers) => {
@@ -331,7 +418,7 @@ impl<S: LineSink> Listener<S> {
                 self.tell()
             }
             // What several wires show at one moment is looked at together.
-            Line::Spi(_) | Line::I2c(..) => {
+            Line::Spi(_) | Line::I2c(..) | Line::Usb(_) => {
                 if self.changing.is_some_and(|changing| changing != at) {
                     self.settle()?;
                 }
@@ -348,6 +435,7 @@ impl<S: LineSink> Listener<S> {
         match &mut self.line {
             Line::Spi(spi) => spi.step(at, &self.before, &self.after, &mut self.events),
             Line::I2c(i2c, _) => i2c.step(at, &self.before, &self.after, &mut self.events),
+            Line::Usb(usb) => usb.step(at, &self.before, &self.after, &mut self.events),
             Line::Uart(_) | Line::Can(..) | Line::Code(_) => {}
         }
         self.before = self.after;
@@ -471,6 +559,7 @@ impl<S: LineSink> Listener<S> {
                         self.character(from, byte, pause)?;
                     }
                 }
+                self.tell_flaws();
                 ControlFlow::Continue(())
             }
             Line::Can(can, _) => {
@@ -485,6 +574,15 @@ impl<S: LineSink> Listener<S> {
                 Some(changing) if changing < at => self.settle(),
                 _ => ControlFlow::Continue(()),
             },
+            Line::Usb(_) => {
+                if self.changing.is_some_and(|changing| changing < at) {
+                    self.settle()?;
+                }
+                if let Line::Usb(usb) = &mut self.line {
+                    usb.until(at, &mut self.events);
+                }
+                self.tell()
+            }
         }
     }
 }

@@ -24,18 +24,24 @@ pub enum Role {
     Data,
     /// The one wire, or pair of wires, of a bus.
     Bus,
+    /// The wire D+ of a universal serial bus.
+    Plus,
+    /// Its wire D-.
+    Minus,
     /// The one wire of a line whose code is spelled out.
     Line,
 }
 
 impl Role {
-    const ALL: [(&str, Self); 7] = [
+    const ALL: [(&str, Self); 9] = [
         ("device", Self::Device),
         ("host", Self::Host),
         ("clock", Self::Clock),
         ("select", Self::Select(None)),
         ("data", Self::Data),
         ("bus", Self::Bus),
+        ("plus", Self::Plus),
+        ("minus", Self::Minus),
         ("line", Self::Line),
     ];
 
@@ -57,6 +63,7 @@ impl Role {
             MediumKind::Uart(_) => Some((&[Self::Device, Self::Host], 0)),
             MediumKind::I2c { .. } => Some((&[Self::Clock, Self::Data], 2)),
             MediumKind::Can { .. } => Some((&[Self::Bus], 1)),
+            MediumKind::Usb { .. } => Some((&[Self::Plus, Self::Minus], 2)),
             MediumKind::Line(_) => Some((&[Self::Line], 1)),
             MediumKind::Spi { words, .. } if words.select.is_none() => {
                 Some((&[Self::Clock, Self::Device, Self::Host], 1))
@@ -376,7 +383,7 @@ mod tests {
         let wire = Wire::parse("device=CH1-CH2").unwrap();
         assert_eq!((wire.role, &*wire.signal, wire.minus.as_deref()), (Role::Device, "CH1", Some("CH2")));
         for (text, said) in [
-            ("rx=D0", "a wire is device, host, clock, select, data, bus, line, not `rx`"),
+            ("rx=D0", "a wire is device, host, clock, select, data, bus, plus, minus, line, not `rx`"),
             ("device", "`device` is no wire"),
             ("device=", "`device=` is no wire"),
         ] {

@@ -3,8 +3,11 @@
 use std::io;
 use std::ops::ControlFlow;
 
+use emberwort_model::medium::{MediumKind, UartFormat};
 use emberwort_waveform::sources::{samples, sound, table, vcd};
-use emberwort_waveform::{Moment, Outcome, Signal, Value, WaveSink};
+use emberwort_waveform::wiring::Threshold;
+use emberwort_waveform::{LineSink, Listener, Moment, Outcome, Signal, Value, WaveSink, Wire, Wiring};
+use emberwort_wire::{Chunk, ChunkSink, Spent, Time, Timeline};
 use proptest::prelude::*;
 
 /// Notes all that comes, and that it comes in order.
@@ -107,6 +110,7 @@ fn what_is_cut_tells_what_came_before() {
         assert!(all.values.len() >= 5, "{name}");
         for end in 0..bytes.len() {
             let (some, _) = read(source, &bytes[..end]);
+            time_adds_up(source, &bytes[..end]);
             // A number that is cut may be another one; what came before it is the same.
             let same = some.values.len().min(all.values.len()).saturating_sub(2);
             assert_eq!(some.values[..same], all.values[..same], "{name} {end}");
@@ -133,13 +137,45 @@ fn changed(bytes: &[u8], changes: &[(usize, u8, u8)]) -> Vec<u8> {
     changed
 }
 
+/// All time of a waveform that is read as a serial line on its first signal is accounted for.
+fn time_adds_up(source: Read, bytes: &[u8]) {
+    #[derive(Default)]
+    struct Line(Timeline, Option<Time>);
+    impl ChunkSink for Line {
+        fn chunk(&mut self, _: &Chunk<'_>) -> ControlFlow<()> {
+            ControlFlow::Continue(())
+        }
+    }
+    impl LineSink for Line {
+        fn heard_of(&mut self, _: u32, _: u64) {}
+
+        fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+            self.1 = self.1.or(Some(from));
+            self.0.add(spent, from, until);
+        }
+    }
+    // The first signal of whatever there is: the changes of a log go on to a line.
+    let (log, _) = read(source, bytes);
+    let wire = Wire { threshold: Some(Threshold { at: 0.5, hysteresis: 0.1 }), ..Wire::parse("device=a").unwrap() };
+    let medium = MediumKind::Uart(UartFormat::usual(100_000));
+    let mut listener = Listener::new(0, &medium, Wiring { wires: vec![wire] }, 0, Line::default()).unwrap();
+    assert!(listener.signals(&[Signal { name: "a".to_owned(), is_analog: false }]).is_continue());
+    for (at, _, value) in log.values.iter().filter(|(_, signal, _)| *signal == 0) {
+        assert!(listener.value(*at, 0, *value).is_continue());
+    }
+    assert!(listener.until(log.now).is_continue());
+    let (line, ..) = listener.finish();
+    let length = line.1.map_or(0, |from| log.now.time().since(from));
+    assert_eq!(line.0.account().length(), length);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(2_500))]
 
     #[test]
     fn what_is_changed_does_no_harm(source in 0..SOURCES.len(), changes in prop::collection::vec((any::<usize>(), any::<u8>(), any::<u8>()), 1..6)) {
         let (name, read_it) = SOURCES[source];
-        read(read_it, &changed(&whole(name), &changes));
+        time_adds_up(read_it, &changed(&whole(name), &changes));
     }
 }
 
@@ -156,7 +192,7 @@ fn ten_thousand_changes_of_each_do_no_harm() {
         let bytes = whole(name);
         for _ in 0..10_000 {
             let changes: Vec<_> = (0..next() % 6 + 1).map(|_| (next(), next() as u8, next() as u8)).collect();
-            read(source, &changed(&bytes, &changes));
+            time_adds_up(source, &changed(&bytes, &changes));
         }
     }
 }

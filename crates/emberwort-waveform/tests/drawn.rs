@@ -3,7 +3,7 @@
 use std::io::Cursor;
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, Pulse, SpiWords, UartFormat};
+use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, Pulse, SpiWords, UartFormat, UsbSpeed};
 use emberwort_model::model::End;
 use emberwort_waveform::drawing::files::{FileForm, FileRecord};
 use emberwort_waveform::drawing::instrument::{Instrument, Settings, Volts};
@@ -14,7 +14,7 @@ use emberwort_waveform::sources::samples::{Number, Sample};
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::wiring::Threshold;
 use emberwort_waveform::{LineSink, Listener, Moment, Outcome, Signal, Value, WaveSink, Wire, Wiring};
-use emberwort_wire::{Chunk, ChunkSink};
+use emberwort_wire::{Chunk, ChunkSink, Spent, Time, Timeline};
 use proptest::prelude::*;
 
 /// What went over a line at once.
@@ -59,6 +59,7 @@ fn bit_seconds(medium: &MediumKind) -> f64 {
         MediumKind::Uart(format) => 1.0 / f64::from(format.baud),
         MediumKind::Spi { hertz, .. } | MediumKind::I2c { hertz } => 1.0 / f64::from(*hertz),
         MediumKind::Can { bitrate, .. } => 1.0 / f64::from(*bitrate),
+        MediumKind::Usb { speed } => 1.0 / f64::from(speed.bitrate()),
         MediumKind::Line(code) => code.bit_picoseconds() as f64 * 1e-12,
         _ => unreachable!(),
     }
@@ -192,6 +193,10 @@ fn spis() -> impl Strategy<Value = SpiWords> {
     })
 }
 
+fn speeds() -> impl Strategy<Value = UsbSpeed> {
+    prop::sample::select(vec![UsbSpeed::Low, UsbSpeed::Full])
+}
+
 fn codes() -> impl Strategy<Value = LineCode> {
     let bits = (any::<bool>(), prop::option::of(2..7u8), 1_000..500_000u32, 0..5usize, 0..5usize).prop_map(
         |(bit, stuff, bitrate, kind, what)| match kind {
@@ -304,6 +309,23 @@ proptest! {
     }
 
     #[test]
+    fn universal_serial_buses_are_read((speed, form, settings, sent, endpoints) in (speeds(), forms()).prop_flat_map(|(speed, form)| {
+        let bit = 1.0 / f64::from(speed.bitrate());
+        (Just(speed), Just(form), settings(bit, form), prop::collection::vec(sent(65, false), 1..6), prop::collection::vec(0..16u64, 6))
+    })) {
+        let mut sent = sent;
+        for (sent, endpoint) in sent.iter_mut().zip(&endpoints) {
+            sent.bytes.truncate(speed.most_acknowledged());
+            sent.key = Some(*endpoint);
+            sent.node += 124 - endpoint;
+        }
+        let medium = MediumKind::Usb { speed };
+        let (heard, seen) = round_trip(&medium, &sent, &settings, form);
+        let said: Vec<_> = sent.iter().map(|sent| (Some(if sent.from_host { End::Host } else { End::Device }), sent.key, Some(sent.node), sent.bytes.clone())).collect();
+        prop_assert_eq!(heard.chunks, said, "{:?}", seen);
+    }
+
+    #[test]
     fn lines_of_any_code_are_read((code, form, settings, sent) in (codes(), forms()).prop_flat_map(|(code, form)| {
         // Half a bit is what has to be seen, and of pulses the difference between them.
         let bit = match code.bits {
@@ -325,7 +347,7 @@ proptest! {
         let _ = drawing.draw(Moment::default(), Transfer { from_host: false, key: None, node: 0, bytes: &[] }, &mut Vec::new());
         let roles: Vec<String> = drawing.wires().iter().map(|(role, _)| role.to_string()).collect();
         let wires = roles.iter().map(|role| Wire::parse(&format!("{role}={role}")).unwrap()).collect();
-        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed).unwrap().deglitched(2_000);
+        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed::default()).unwrap().deglitched(2_000);
         let signals: Vec<Signal> = roles.iter().map(|name| Signal { name: name.clone(), is_analog: false }).collect();
         prop_assert!(listener.signals(&signals).is_continue());
         let mut now = Moment::default();
@@ -336,16 +358,23 @@ proptest! {
             let _ = listener.until(now.after(after));
         }
         let length = listener.now();
-        let (_, seen, _) = listener.finish();
+        let (timed, seen, _) = listener.finish();
+        // Only what came behind the first level was looked at.
+        if let Some(from) = timed.from {
+            prop_assert_eq!(timed.line.account().length(), length.time().since(from));
+        }
         for seen in &seen {
             let _ = findings(seen, length);
         }
     }
 }
 
-/// Sees that bytes end behind their beginnings.
+/// Sees that bytes end behind their beginnings, and that all time is accounted for.
 #[derive(Debug, Default)]
-struct Timed;
+struct Timed {
+    from: Option<Time>,
+    line: Timeline,
+}
 
 impl ChunkSink for Timed {
     fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
@@ -359,6 +388,13 @@ impl ChunkSink for Timed {
 
 impl LineSink for Timed {
     fn heard_of(&mut self, _: u32, _: u64) {}
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        if spent == Spent::Rest {
+            self.from.get_or_insert(from);
+        }
+        self.line.add(spent, from, until);
+    }
 }
 
 /// Lines of any kind.
@@ -371,5 +407,6 @@ fn media() -> impl Strategy<Value = MediumKind> {
             MediumKind::Can { bitrate, data_bitrate: data.map(|times| times * bitrate), sample: Some(sample) }
         }),
         codes().prop_map(MediumKind::Line),
+        speeds().prop_map(|speed| MediumKind::Usb { speed }),
     ]
 }

@@ -17,6 +17,7 @@ pub mod sink;
 pub mod status_bytes;
 pub mod stuffing;
 pub mod timed;
+pub mod timeline;
 pub mod values;
 
 pub use chunk::{Chunk, ChunkSink, StreamId, Time, Times};
@@ -25,4 +26,5 @@ pub use frame::{FrameFault, FrameView, Framed, Framing, Header};
 pub use receiver::Receiver;
 pub use sink::FrameSink;
 pub use timed::TimedReceiver;
+pub use timeline::{Spent, TimeAccount, Timeline};
 pub use values::{ValueRef, Values};

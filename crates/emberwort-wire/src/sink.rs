@@ -27,10 +27,10 @@ pub trait FrameSink {
         End::Device
     }
 
-    /// When the last byte of what is handed on next came, if that is known. Only said by a
+    /// When the first bit of what is handed on next began, and when its last byte came, as far as that is known. Only said by a
     /// [`TimedReceiver`](crate::timed::TimedReceiver).
-    fn came(&mut self, time: Option<Time>) {
-        let _ = time;
+    fn came(&mut self, began: Option<Time>, time: Option<Time>) {
+        let _ = (began, time);
     }
 
     /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.

@@ -106,6 +106,10 @@ struct ByteClock {
     now: Option<Time>,
     /// First offset and time of bytes behind them that came at another time, rising.
     later: VecDeque<(u64, Option<Time>)>,
+    /// Offsets of bytes, and when each began, where that is known of all of them.
+    begins: VecDeque<(u64, Time)>,
+    /// When the byte began that is looked at.
+    began: Option<Time>,
     /// Where the packet fed last stands and when it came, if it has no bytes.
     empty: Option<(u64, Option<Time>)>,
 }
@@ -117,9 +121,13 @@ impl ByteClock {
         if let Times::Each(each) = times {
             for (at, time) in (self.fed..).zip(each.iter().take(bytes)) {
                 self.mark(at, Some(time.end));
+                self.begins.push_back((at, time.start));
             }
         } else if bytes > 0 {
             self.mark(self.fed, times.last());
+            if self.began.is_some() {
+                (self.began, self.begins) = (None, VecDeque::new());
+            }
         }
         self.fed += bytes as u64;
     }
@@ -130,6 +138,21 @@ impl ByteClock {
         if last != time {
             self.later.push_back((at, time));
         }
+    }
+
+    /// When the first byte of a range began. Ranges come in rising order.
+    #[inline]
+    fn began(&mut self, range: &Range<u64>) -> Option<Time> {
+        if range.is_empty() || (self.begins.is_empty() && self.began.is_none()) {
+            return None;
+        }
+        while let Some((at, time)) = self.begins.front().copied()
+            && at <= range.start
+        {
+            self.began = Some(time);
+            self.begins.pop_front();
+        }
+        self.began
     }
 
     /// When the last byte of a range came. Ranges come in rising order.
@@ -174,22 +197,22 @@ impl<S: FrameSink + ?Sized> FrameSink for Timed<'_, S> {
 
     #[inline]
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
-        self.sink.came(self.clock.time_of(&at));
+        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
         self.sink.good(at, frame, wire);
     }
 
     fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
-        self.sink.came(self.clock.time_of(&at));
+        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
         self.sink.unread(at, frame, fault, wire);
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        self.sink.came(self.clock.time_of(&at));
+        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
         self.sink.broken(at, fault, wire);
     }
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
-        self.sink.came(self.clock.time_of(&at));
+        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
         self.sink.stray(at, wire);
     }
 }

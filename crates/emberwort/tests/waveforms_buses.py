@@ -5,6 +5,8 @@ Usage: waveforms_buses.py FOLDER < JSON, a list of objects:
    "frames": [[SECONDS, IDENTIFIER, EXTENDED, "hex", {"crc": 1, "ack": 0, "stuff": 1, "remote": 1}], ...], "rate": 12e6, "pair": false}
   {"name": "b", "line": "i2c", "hertz": 400e3, "transfers": [[SECONDS, ADDRESS, READS, "hex", {"silent": 1, "refused": 1}], ...]}
   {"name": "c", "line": "manchester", "bitrate": 10e3, "one_rises": true, "preamble": 12, "frames": [[SECONDS, "hex"], ...]}
+  {"name": "e", "line": "usb", "full": false, "transactions": [[SECONDS, ADDRESS, ENDPOINT, "in" or "out" or "setup", "hex" or null,
+   "ack" or "nak" or "stall" or null, {"toggle": 1, "crc5": 1, "crc16": 1, "pid": 1, "stuff": 1, "skew": SECONDS}], ...], "frames": SECONDS}
   {"name": "d", "line": "lamps", "frames": [[SECONDS, "hex"], ...]}
 Each is written as NAME.vcd, or with "form": "csv" or "u8" as that.
 """
@@ -147,6 +149,85 @@ def i2c(case):
     return [clock.edges, data.edges], ["scl", "sda"]
 
 
+def shifted(bits, polynomial, width):
+    """The checksums of USB 2.0, 8.3.5: a shift register from which all bits go out turned over, the highest first."""
+    value = (1 << width) - 1
+    for bit in bits:
+        top = value >> (width - 1)
+        value = value << 1 & ((1 << width) - 1)
+        if top != bit:
+            value ^= polynomial
+    return [1 - bit for bit in number(value, width)]
+
+
+def usb(case):
+    full = case["full"]
+    time = 1 / 12e6 if full else 1 / 1.5e6
+    plus, minus = Wire(1 if full else 0), Wire(0 if full else 1)
+    kinds = {"out": 1, "in": 9, "sof": 5, "setup": 13, "data0": 3, "data1": 11, "ack": 2, "nak": 10, "stall": 14}
+
+    def low_first(value, count):
+        return [value >> n & 1 for n in range(count)]
+
+    def packet(at, kind, content, faults):
+        first = kinds[kind] | (~kinds[kind] & 15) << 4
+        bits = low_first(first ^ (0x80 if faults.get("pid") else 0), 8) + content
+        line, skew = 1, faults.get("skew", 0)
+        run = 0
+        for n, bit in enumerate([0] * 7 + [1] + bits):
+            for again in range(2 if run == 6 else 1):
+                # The bit put in behind six ones comes first.
+                one = bit if again or run != 6 else (1 if faults.get("stuff") else 0)
+                if not one:
+                    line = 1 - line
+                    plus.set(at, line if full else 1 - line)
+                    minus.set(at + skew, 1 - line if full else line)
+                run = run + 1 if one else 0
+                at += time
+        if run == 6:
+            line = 1 - line
+            plus.set(at, line if full else 1 - line)
+            minus.set(at + skew, 1 - line if full else line)
+            at += time
+        plus.set(at, 0)
+        minus.set(at + skew, 0)
+        at += 2 * time
+        (plus if full else minus).set(at, 1)
+        return at + 3 * time
+
+    def token(at, kind, value, faults):
+        bits = low_first(value, 11)
+        check = shifted(bits, 0x05, 5)
+        if faults.get("crc5"):
+            check[2] ^= 1
+        return packet(at, kind, bits + check, {"skew": faults.get("skew", 0)})
+
+    todo = [(at, "transaction", rest) for at, *rest in case["transactions"]]
+    for n in range(int(case.get("frames", 0) * 1000)):
+        todo.append((n / 1000 + 0.0001, "sof", n))
+    for at, what, rest in sorted(todo, key=lambda one: one[0]):
+        if what == "sof":
+            if full:
+                token(at, "sof", rest & 0x7FF, {})
+            else:
+                # At low speed only the end of a packet keeps devices awake.
+                plus.set(at, 0)
+                minus.set(at, 0)
+                minus.set(at + 2 * time, 1)
+            continue
+        address, endpoint, direction, data, answer, faults = rest
+        at = token(at, direction, address | endpoint << 7, faults)
+        if data is not None:
+            bits = [bit for byte in bytes.fromhex(data) for bit in low_first(byte, 8)]
+            check = shifted(bits, 0x8005, 16)
+            if faults.get("crc16"):
+                check[3] ^= 1
+            at = packet(at, "data%d" % faults.get("toggle", 0), bits + check, faults)
+        if answer:
+            at = packet(at, answer, [], {"skew": faults.get("skew", 0)})
+    return [plus.edges, minus.edges], ["dp", "dm"]
+
+
 def manchester(case):
     line, half = Wire(0), 0.5 / case["bitrate"]
     for at, content in case["frames"]:
@@ -181,7 +262,7 @@ def lamps(case):
 
 
 for case in json.load(sys.stdin):
-    wires, names = {"can": can, "i2c": i2c, "manchester": manchester, "lamps": lamps}[case["line"]](case)
+    wires, names = {"can": can, "i2c": i2c, "manchester": manchester, "lamps": lamps, "usb": usb}[case["line"]](case)
     end = max(wire[-1][0] for wire in wires) + case.get("after", 5e-3)
     form, rate = case.get("form", "vcd"), case.get("rate")
     if form == "vcd":

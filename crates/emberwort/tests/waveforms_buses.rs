@@ -380,3 +380,129 @@ fn a_survey_tells_buses_apart() {
         assert_eq!((rows.len(), ran.code), (60, 0), "{}", ran.err);
     }
 }
+
+/// A channel over USB with messages for two endpoints, one of them in both directions.
+fn bus_of_devices(folder: &Path, speed: &str) {
+    let text = format!(
+        "link lines {{\n    revision 1\n    byte_order little\n}}\n\nchannel a {{\n    medium usb {speed}\n    packet\n    select by endpoint\n}}\n\
+         \nmessage Keys {{\n    from device\n    on a endpoint 1\n    data : bytes[rest]\n}}\n\
+         \nmessage Lamps {{\n    from host\n    on a endpoint 1\n    data : bytes[rest]\n}}\n\
+         \nmessage Ask {{\n    from host\n    on a endpoint 0\n    data : bytes[rest]\n}}\n"
+    );
+    std::fs::write(folder.join("a.ember"), text).unwrap();
+}
+
+#[test]
+fn universal_serial_buses_are_read() {
+    let folder = project();
+    let folder = folder.path();
+    for (speed, full, most, rate) in [("low", false, 8usize, 12e6), ("full", true, 64, 96e6)] {
+        bus_of_devices(folder, speed);
+        let mut toggles = [0u32; 2];
+        let mut transactions = Vec::new();
+        let mut said = Vec::new();
+        for n in 0..60u32 {
+            let content = bytes(n, n as usize * 7 % (most + 1));
+            let at = 0.0012 + f64::from(n) * 0.0005;
+            let (endpoint, direction) = [(1, "in"), (1, "out"), (0, "setup")][n as usize % 3];
+            // Now and then the device has nothing, or cannot take it.
+            if n % 4 == 1 {
+                let toggle = toggles.get(n as usize % 3).copied().unwrap_or(0);
+                let data = if direction == "in" { Json::Null } else { json!(content) };
+                transactions.push(json!([at - 0.0002, 5, endpoint, direction, data, "nak", {"toggle": toggle}]));
+            }
+            let toggle = toggles.get_mut(n as usize % 3).map_or(0, |toggle| std::mem::replace(toggle, 1 - *toggle));
+            transactions.push(json!([at, 5, endpoint, direction, content, "ack", {"toggle": toggle, "skew": 2e-9}]));
+            said.push((["Keys", "Lamps", "Ask"][n as usize % 3], content));
+        }
+        let case = |name: &str, more: Json| {
+            let mut case =
+                json!({"name": name, "line": "usb", "full": full, "transactions": transactions, "frames": 0.035});
+            more.as_object().unwrap().iter().for_each(|(key, value)| case[key] = value.clone());
+            case
+        };
+        written(
+            folder,
+            &json!([case("exact", json!({})), case("bits", json!({"rate": rate, "form": "u8", "after": 0.001}))]),
+        );
+        let rate = format!("{}MHz", rate / 1e6);
+        for words in [
+            "exact.vcd --wire plus=dp --wire minus=dm --strict".to_owned(),
+            format!("bits.u8 --sample u8 --rate {rate} --wire plus=D0 --wire minus=D1 --strict"),
+        ] {
+            let (rows, ran) = decoded(folder, &words);
+            assert_eq!(ran.code, 0, "{speed} {words}: {}", ran.err);
+            let heard: Vec<_> =
+                rows.iter().map(|row| row["message"].as_str().unwrap_or("?").to_owned()).zip(data(&rows)).collect();
+            let said: Vec<_> = said.iter().map(|(message, data)| ((*message).to_owned(), data.clone())).collect();
+            assert_eq!(heard, said, "{speed} {words}");
+            assert!(rows.iter().all(|row| row["node"] == 5), "{words}");
+            assert!(ran.err.contains("60 ACK, 15 NAK"), "{}", ran.err);
+        }
+    }
+}
+
+#[test]
+fn what_is_wrong_on_a_universal_serial_bus_is_said() {
+    let folder = project();
+    let folder = folder.path();
+    bus_of_devices(folder, "full");
+    let case = |name: &str, faulty: Json| {
+        let transactions: Json = (0..12)
+            .map(|n| {
+                let at = 0.001 + f64::from(n) * 0.0005;
+                let usual = json!([at, 5, 1, "in", bytes(n as u32, 8), "ack", {"toggle": n % 2}]);
+                match &faulty {
+                    Json::Array(faulty) if n == 5 => {
+                        let mut one = usual;
+                        for (place, value) in faulty.iter().enumerate().filter(|(_, value)| !value.is_null()) {
+                            one[place + 3] = if value == "none" { Json::Null } else { value.clone() };
+                        }
+                        one
+                    }
+                    _ => usual,
+                }
+            })
+            .collect();
+        json!({"name": name, "line": "usb", "full": true, "transactions": transactions})
+    };
+    let cases = [
+        (
+            "crc16",
+            json!([null, null, null, {"toggle": 1, "crc16": 1}]),
+            "1 packet with a wrong CRC16, the first at 0.0035",
+        ),
+        (
+            "crc5",
+            json!([null, null, null, {"toggle": 1, "crc5": 1}]),
+            "1 packet with a wrong CRC5, the first at 0.0035",
+        ),
+        ("kind", json!([null, null, null, {"toggle": 1, "pid": 1}]), "1 packet of no known kind"),
+        ("stuff", json!([null, "ffffffff", null, {"toggle": 1, "stuff": 1}]), "1 packet with seven equal bits"),
+        ("silent", json!([null, null, "none", null]), "1 data packet that nobody acknowledged, the first at 0.0035"),
+        (
+            "repeated",
+            json!([null, null, null, {"toggle": 0}]),
+            "with the data toggle of the one before, the first at 0.0035",
+        ),
+    ];
+    let mut all: Vec<Json> = cases.iter().map(|(name, faulty, _)| case(name, faulty.clone())).collect();
+    all.push(case("clean", Json::Null));
+    written(folder, &json!(all));
+    for (name, _, said) in &cases {
+        let words = format!("{name}.vcd --wire plus=dp --wire minus=dm --strict");
+        let (rows, ran) = decoded(folder, &words);
+        assert_eq!(ran.code, 1, "{name}: {}", ran.err);
+        assert!(ran.err.contains(said), "{name}: {}", ran.err);
+        assert_eq!(rows.len(), if *name == "repeated" { 12 } else { 11 }, "{name}");
+    }
+    let all = decoded(folder, "silent.vcd --wire plus=dp --wire minus=dm --all").0;
+    assert_eq!(data(&all), (0..12).map(|n| bytes(n, 8)).collect::<Vec<_>>());
+    let swapped = run(
+        folder,
+        &["--link", "a.ember", "stats", "clean.vcd", "--on", "a", "--wire", "plus=dm", "--wire", "minus=dp"],
+    );
+    assert!(swapped.err.contains("are `plus` and `minus` swapped, or is this `usb low`?"), "{}", swapped.err);
+    let clean = decoded(folder, "clean.vcd --wire plus=dp --wire minus=dm --strict").1;
+    assert_eq!(clean.code, 0, "{}", clean.err);
+}

@@ -121,6 +121,8 @@ pub enum KeySource {
     Port,
     /// The CAN identifier; those of 29 bits have bit 31 set too ([`EXTENDED_ID`]).
     CanId,
+    /// The endpoint of USB.
+    Endpoint,
     /// The number of bytes of the body.
     Size,
     /// The pattern that the line fits.
@@ -268,7 +270,7 @@ impl Direction {
 
     /// Whether the message's key does not stand in the frame itself.
     pub fn key_is_outside(&self) -> bool {
-        matches!(self.selected_by, KeySource::Port | KeySource::CanId)
+        matches!(self.selected_by, KeySource::Port | KeySource::CanId | KeySource::Endpoint)
     }
 
     /// A key as people write it where it stands outside the frame, or as the number that the frame holds: `port 4850`,
@@ -279,6 +281,7 @@ impl Direction {
             KeySource::CanId if key & EXTENDED_ID != 0 => format!("can_id {number}, extended"),
             KeySource::CanId => format!("can_id {number}"),
             KeySource::Port => format!("port {number}"),
+            KeySource::Endpoint => format!("endpoint {number}"),
             _ => format!("the key {number}"),
         }
     }

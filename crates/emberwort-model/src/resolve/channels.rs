@@ -217,13 +217,13 @@ impl Resolver<'_> {
         }
         let medium = &channel.medium.kind;
         let (fits, source, media) = match kind {
-            KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora`"),
-            KeyKind::CanId => (matches!(medium.carriage(), Carriage::Can { .. }), KeySource::CanId, "`can`"),
-            KeyKind::Size => (channel.finder.separates(), KeySource::Size, "packets"),
+            KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora` have"),
+            KeyKind::CanId => (matches!(medium.carriage(), Carriage::Can { .. }), KeySource::CanId, "`can` has"),
+            KeyKind::Endpoint => (medium.has_endpoints(), KeySource::Endpoint, "`usb` has"),
+            KeyKind::Size => (channel.finder.separates(), KeySource::Size, "packets have"),
         };
         if !fits {
-            let message =
-                format!("`{}` has no {} to select messages by: only {media} have", medium.as_str(), kind.as_str());
+            let message = format!("`{}` has no {} to select messages by: only {media}", medium.as_str(), kind.as_str());
             let help = "let a frame part with the role `message` select the message";
             self.report(Finding::new(Code::BadSelect, span, message, help));
             return None;

@@ -39,7 +39,9 @@ impl Carried<'_> {
     /// How its key is written.
     fn base(&self, channel: &Direction) -> Base {
         match channel.selected_by {
-            KeySource::Port | KeySource::CanId => self.given.map_or(Base::Hex, |key| key.number.base),
+            KeySource::Port | KeySource::CanId | KeySource::Endpoint => {
+                self.given.map_or(Base::Hex, |key| key.number.base)
+            }
             KeySource::Part => self.message.message.id_base,
             _ => Base::Decimal,
         }
@@ -49,7 +51,9 @@ impl Carried<'_> {
     fn nodes(&self, channel: &Direction) -> Option<NodeRange> {
         match channel.selected_by {
             KeySource::Part => self.message.message.id_nodes,
-            KeySource::Port | KeySource::CanId => self.message.message.keys[self.position].and_then(|key| key.nodes),
+            KeySource::Port | KeySource::CanId | KeySource::Endpoint => {
+                self.message.message.keys[self.position].and_then(|key| key.nodes)
+            }
             _ => None,
         }
     }
@@ -67,6 +71,7 @@ fn wanted_key(channel: &Direction) -> Option<KeyKind> {
     match channel.selected_by {
         KeySource::Port => Some(KeyKind::Port),
         KeySource::CanId => Some(KeyKind::CanId),
+        KeySource::Endpoint => Some(KeyKind::Endpoint),
         _ => None,
     }
 }
@@ -148,7 +153,7 @@ impl Resolver<'_> {
                 let id = self.id_on(channel, carried.message, carried.item, carried.index)?;
                 self.with_nodes(channel, id, carried.message.message.id_nodes, name)
             }
-            KeySource::Port | KeySource::CanId => self.keys_outside(carried, channel)?,
+            KeySource::Port | KeySource::CanId | KeySource::Endpoint => self.keys_outside(carried, channel)?,
             KeySource::Size => self.sizes_of(carried, channel)?,
             KeySource::Line => self.key_of_line(carried, channel, taken)?,
             KeySource::Single if channel.keys.is_empty() => vec![0],
@@ -165,6 +170,7 @@ impl Resolver<'_> {
                 KeySource::Part => "id",
                 KeySource::Port => "port",
                 KeySource::CanId => "CAN identifier",
+                KeySource::Endpoint => "endpoint",
                 _ => "size",
             };
             let key = carried.base(channel).text(keys[0] & !EXTENDED_ID, 2);
@@ -182,7 +188,11 @@ impl Resolver<'_> {
         let name = &carried.item.name;
         let Some(key) = carried.message.message.keys[carried.position] else {
             if carried.given.is_none() {
-                let example = if channel.selected_by == KeySource::Port { "port 2" } else { "can_id 0x1A4" };
+                let example = match channel.selected_by {
+                    KeySource::Port => "port 2",
+                    KeySource::Endpoint => "endpoint 1",
+                    _ => "can_id 0x1A4",
+                };
                 let help = format!("write `on {} {example}`", channel.name);
                 self.no_key(carried.index, &channel.name, name, "it has no key there", &help);
             }

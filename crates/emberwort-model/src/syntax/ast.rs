@@ -218,7 +218,7 @@ pub struct MessageItem {
     pub from: Option<Spanned<End>>,
     /// `every DURATION`, in nanoseconds.
     pub every: Option<Spanned<u64>>,
-    /// `on CHANNEL [port N | can_id N [extended]], …`
+    /// `on CHANNEL [port N | endpoint N | can_id N [extended]], …`
     pub on: Vec<OnItem>,
     /// `line "PATTERN"`, with its quotes still around it.
     pub line: Option<Spanned<String>>,
@@ -250,7 +250,7 @@ pub struct NodeRange {
     pub greatest: u64,
 }
 
-/// `port N`, `can_id N [extended]`, `can_id N + node LEAST .. GREATEST`
+/// `port N`, `endpoint N`, `can_id N [extended]`, `can_id N + node LEAST .. GREATEST`
 #[derive(Clone, Copy, Debug)]
 pub struct KeyItem {
     /// What kind of key it is.
@@ -270,6 +270,8 @@ pub enum KeyKind {
     Port,
     /// A CAN identifier.
     CanId,
+    /// An endpoint of USB.
+    Endpoint,
     /// The size of the body.
     Size,
 }
@@ -280,6 +282,7 @@ impl KeyKind {
         match self {
             KeyKind::Port => "port",
             KeyKind::CanId => "can_id",
+            KeyKind::Endpoint => "endpoint",
             KeyKind::Size => "size",
         }
     }

@@ -75,13 +75,19 @@ impl Parser<'_> {
             }
             "select" => {
                 self.next();
-                self.expect_word("by", "write `select by port`, `select by can_id` or `select by size`")?;
+                self.expect_word(
+                    "by",
+                    "write `select by port`, `select by can_id`, `select by endpoint` or `select by size`",
+                )?;
                 let kind = self.peek();
                 let key = match self.text_of(kind) {
                     "port" => KeyKind::Port,
                     "can_id" => KeyKind::CanId,
+                    "endpoint" => KeyKind::Endpoint,
                     "size" => KeyKind::Size,
-                    _ => return self.unknown_word("as what selects a message", &["port", "can_id", "size"]),
+                    _ => {
+                        return self.unknown_word("as what selects a message", &["port", "can_id", "endpoint", "size"]);
+                    }
                 };
                 self.next();
                 self.once(&mut item.select, (key, token.span.to(kind.span)), "select", token.span);

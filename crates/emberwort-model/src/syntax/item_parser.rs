@@ -255,11 +255,12 @@ impl Parser<'_> {
         Some(end)
     }
 
-    /// `port N` or `can_id N [extended]`, if it stands here.
+    /// `port N`, `endpoint N` or `can_id N [extended]`, if it stands here.
     fn channel_key(&mut self) -> Option<Option<KeyItem>> {
         let kind = match self.text_of(self.peek()) {
             "port" => KeyKind::Port,
             "can_id" => KeyKind::CanId,
+            "endpoint" => KeyKind::Endpoint,
             _ => return Some(None),
         };
         self.next();

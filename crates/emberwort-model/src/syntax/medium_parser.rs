@@ -3,7 +3,7 @@
 use super::lexer::TokenKind;
 use super::parser::Parser;
 use crate::diagnostics::{Code, Finding};
-use crate::medium::{BitCode, BitFrame, LineCode, Medium, MediumKind, Pulse, SpiWords, UartFormat};
+use crate::medium::{BitCode, BitFrame, LineCode, Medium, MediumKind, Pulse, SpiWords, UartFormat, UsbSpeed};
 use crate::number::Decimal;
 
 /// The speed of an Ethernet that says no other.
@@ -48,6 +48,14 @@ impl Parser<'_> {
             }
             "spi" => MediumKind::Spi { hertz: self.speed("Hz", "spi 2 MHz")?, words: self.spi_words()? },
             "i2c" => MediumKind::I2c { hertz: self.speed("Hz", "i2c 400 kHz")? },
+            "usb" => {
+                let speed = match () {
+                    () if self.eat_word("low") => UsbSpeed::Low,
+                    () if self.eat_word("full") => UsbSpeed::Full,
+                    () => return self.unexpected("a speed", "write `usb low` or `usb full`"),
+                };
+                MediumKind::Usb { speed }
+            }
             "stream" => MediumKind::Stream { bitrate: self.speed("bit/s", "stream 1 Mbit/s")? },
             "can" => {
                 let bitrate = self.speed("bit/s", "can 250 kbit/s")?;

@@ -8,10 +8,13 @@ pub mod instrument;
 mod pen;
 mod spi;
 mod uart;
+mod usb;
 
 pub use pen::{Change, Transfer};
 
-use emberwort_model::medium::{MediumKind, USUAL_CAN_SAMPLE};
+use std::collections::HashMap;
+
+use emberwort_model::medium::{MediumKind, USUAL_CAN_SAMPLE, UsbSpeed};
 
 use pen::Pen;
 
@@ -30,6 +33,8 @@ pub struct Drawing {
     busy: [Moment; 2],
     /// The level of the one wire of a line whose code is spelled out.
     level: bool,
+    /// By address, endpoint and sender, how many transactions there were: their data have toggles 0 and 1 in turn.
+    toggles: HashMap<(u64, Option<u64>, bool), u64>,
 }
 
 impl Drawing {
@@ -51,11 +56,21 @@ impl Drawing {
             }
             MediumKind::I2c { .. } => vec![(Role::Clock, true), (Role::Data, true)],
             MediumKind::Can { .. } => vec![(Role::Bus, true)],
+            MediumKind::Usb { speed } => {
+                vec![(Role::Plus, *speed == UsbSpeed::Full), (Role::Minus, *speed == UsbSpeed::Low)]
+            }
             MediumKind::Line(code) => vec![(Role::Line, code.rests_high)],
             _ => return None,
         };
         let level = wires[0].1;
-        Some(Self { medium: medium.clone(), wires, stretch: 1.0 + stretch, busy: Default::default(), level })
+        Some(Self {
+            medium: medium.clone(),
+            wires,
+            stretch: 1.0 + stretch,
+            busy: Default::default(),
+            level,
+            toggles: HashMap::new(),
+        })
     }
 
     /// The wires: their roles, and their levels at rest.
@@ -84,6 +99,11 @@ impl Drawing {
                 let sample = sample.unwrap_or(USUAL_CAN_SAMPLE);
                 let speeds = Speeds { bitrate: *bitrate, data_bitrate: *data_bitrate, sample };
                 can::draw(&mut pen, speeds, transfer.key.unwrap_or(0), transfer.bytes);
+            }
+            MediumKind::Usb { speed } => {
+                let count = self.toggles.entry((transfer.node, transfer.key, transfer.from_host)).or_default();
+                usb::draw(&mut pen, *speed, &transfer, !count.is_multiple_of(2));
+                *count += 1;
             }
             MediumKind::Line(code) => self.level = code::draw(&mut pen, code, self.level, transfer.bytes),
             _ => {}

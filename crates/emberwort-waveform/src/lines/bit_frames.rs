@@ -40,6 +40,8 @@ pub struct BitFrames {
     byte: u8,
     start: Moment,
     bytes: usize,
+    /// When the first bit of the preamble, or of the frame, began, and when the last one so far ended.
+    span: Option<(Moment, Moment)>,
     /// Whether the bits of the frame at hand are over, and the line has to rest first.
     is_over: bool,
     /// Whether the line has rested since the last bit that is none of a preamble.
@@ -59,6 +61,7 @@ impl BitFrames {
             byte: 0,
             start: Moment::default(),
             bytes: 0,
+            span: None,
             is_over: false,
             is_fresh: true,
             seen: Seen::default(),
@@ -81,6 +84,7 @@ impl BitFrames {
 
     /// The next bit, from when to when it lasted.
     pub fn bit(&mut self, bit: bool, start: Moment, end: Moment, out: &mut Vec<Event>) {
+        self.span = Some((self.span.map_or(start, |(first, _)| first), end));
         match self.state {
             State::Preamble(count) => {
                 let (least, of) = self.frame.preamble.unwrap_or_default();
@@ -95,6 +99,7 @@ impl BitFrames {
                     }
                     self.seen.outside += count + u64::from(Some(bit) != self.rest);
                     self.state = State::Preamble(0);
+                    self.span = None;
                 }
             }
             State::Between if self.is_over => self.seen.outside += u64::from(Some(bit) != self.rest),
@@ -125,13 +130,22 @@ impl BitFrames {
     /// The frame has ended as it has to.
     fn finished(&mut self, out: &mut Vec<Event>) {
         self.seen.frames += 1;
+        self.transfer(true, out);
         out.push(Event::Packet { from: From::Unknown, key: None, node: None });
         self.reset();
         // Without a preamble, nobody knows what follows before the line has rested.
         self.is_over = self.frame.preamble.is_none();
     }
 
+    /// The frame at hand is a whole one, or none.
+    fn transfer(&mut self, is_right: bool, out: &mut Vec<Event>) {
+        if let Some((start, end)) = self.span {
+            out.push(Event::Transfer { is_right, start, end });
+        }
+    }
+
     fn reset(&mut self) {
+        self.span = None;
         self.state = if self.frame.preamble.is_some() { State::Preamble(0) } else { State::Between };
         (self.bytes, self.is_over) = (0, false);
     }
@@ -141,6 +155,7 @@ impl BitFrames {
         match self.state {
             State::Byte(_) => {
                 self.seen.halves.add(at);
+                self.transfer(false, out);
                 let whole = Event::Packet { from: From::Unknown, key: None, node: None };
                 out.push(if self.bytes > 0 { whole } else { Event::Dropped(From::Unknown) });
             }

@@ -300,6 +300,9 @@ impl Can {
     /// The frame at hand is none.
     fn flaw(&mut self, flaw: Flaw, out: &mut Vec<Event>) {
         self.seen.flaw(flaw, self.started);
+        // The bits at hand, and the six or more of the error flag.
+        let end = self.begins.after(6 * self.bit);
+        out.push(Event::Transfer { is_right: false, start: self.started, end });
         self.state = State::Joining;
         self.is_fast = false;
         for (n, (start, end)) in self.times.iter().enumerate() {
@@ -482,7 +485,7 @@ impl Can {
             1 => {}
             // The last bit of the end of a frame may be dominant: receivers took it before.
             9 => {
-                self.whole(out);
+                self.whole(at, out);
                 self.state = State::Intermission(at.after(self.bit));
                 if !bit {
                     self.seen.overloads.add(at);
@@ -498,8 +501,9 @@ impl Can {
         self.state = State::Tail(count + 1);
     }
 
-    /// The frame at hand is whole.
-    fn whole(&mut self, out: &mut Vec<Event>) {
+    /// The frame at hand is whole: its last bit began at a moment.
+    fn whole(&mut self, at: Moment, out: &mut Vec<Event>) {
+        out.push(Event::Transfer { is_right: true, start: self.started, end: at.after(self.bit) });
         if self.layout.is_remote {
             self.seen.remote += 1;
             return;

@@ -45,6 +45,15 @@ pub enum Event {
     },
     /// What came of this sender since the last packet is none: it is broken in a way that receivers notice.
     Dropped(From),
+    /// A whole transfer from its first bit to its last, said before it is handed on; whether the line itself shows it to be right.
+    Transfer {
+        /// Whether it is right.
+        is_right: bool,
+        /// When it began.
+        start: Moment,
+        /// When it ended.
+        end: Moment,
+    },
 }
 
 /// The levels of the wires of a line, by their place in the wiring: `None` where nobody knows it.

@@ -66,6 +66,8 @@ pub struct I2c {
     last_rise: Option<Moment>,
     /// The address at hand, and whether the device sends.
     address: Option<(u64, bool)>,
+    /// When the transfer at hand began.
+    begun: Moment,
     /// Bytes of the transfer at hand.
     count: usize,
     /// What was seen.
@@ -84,6 +86,7 @@ impl I2c {
             start: Moment::default(),
             last_rise: None,
             address: None,
+            begun: Moment::default(),
             count: 0,
             seen: Seen::default(),
         }
@@ -101,6 +104,7 @@ impl I2c {
         if starts {
             self.over(at, false, out);
             self.seen.starts += 1;
+            self.begun = at;
             self.state = State::Address;
         } else if stops {
             self.over(at, true, out);
@@ -116,6 +120,9 @@ impl I2c {
         // The clock rises once more for the condition itself.
         if self.bits > 1 && self.state != State::Idle && self.state != State::Ignored {
             self.seen.halves.add(at);
+        }
+        if self.state != State::Idle {
+            out.push(Event::Transfer { is_right: self.bits <= 1, start: self.begun, end: at });
         }
         if let Some((address, from_device)) = self.address {
             let from = if from_device { From::Device } else { From::Host };

@@ -7,3 +7,4 @@ pub mod event;
 pub mod i2c;
 pub mod spi;
 pub mod uart;
+pub mod usb;

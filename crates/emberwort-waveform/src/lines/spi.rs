@@ -77,6 +77,8 @@ pub struct Spi {
     last_edge: Option<(Moment, bool)>,
     last_rise: Option<Moment>,
     frame_ended: Option<Moment>,
+    /// When the device at hand was selected, or its clock first ticked.
+    selected: Option<Moment>,
     /// What was seen.
     pub seen: Seen,
 }
@@ -99,6 +101,7 @@ impl Spi {
             last_edge: None,
             last_rise: None,
             frame_ended: None,
+            selected: None,
             seen: Seen::default(),
         }
     }
@@ -151,6 +154,7 @@ impl Spi {
 
     fn begin(&mut self, at: Moment) {
         self.seen.selected += 1;
+        self.selected = Some(at);
         if let Some(ended) = self.frame_ended {
             widen(&mut self.seen.between_frames, at.since(ended));
         }
@@ -169,6 +173,7 @@ impl Spi {
         }
         let Some(select) = select else { return };
         self.seen.selected_clocks += 1;
+        self.selected.get_or_insert(at);
         let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
         if last.is_some_and(|last| at.since(last) >= self.silence) {
             if self.pins.selects.is_empty() {
@@ -235,6 +240,13 @@ impl Spi {
 
     /// A frame is over: the wire says so, or silence.
     fn end(&mut self, at: Moment, node: Option<u64>, out: &mut Vec<Event>) {
+        if let Some(start) = self.selected.take() {
+            // Without a wire that selects, the last tick of the clock is the end.
+            let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
+            let end = if self.pins.selects.is_empty() { last.unwrap_or(start) } else { at };
+            let is_right = self.shifters.iter().all(|shifter| shifter.bits == 0);
+            out.push(Event::Transfer { is_right, start, end });
+        }
         for (end, from) in ENDS.into_iter().enumerate() {
             self.drop_half(end, at);
             if let Some(last) = self.shifters[end].last {

@@ -78,6 +78,8 @@ pub struct Uart {
     last_edge: Moment,
     /// The edges since the start bit at hand, for another try where nobody knew where characters begin.
     edges: Vec<(Moment, bool)>,
+    /// Characters with a flaw since somebody last asked, from when to when.
+    pub flawed: Vec<(Moment, Moment)>,
     /// What was seen.
     pub seen: Seen,
 }
@@ -108,6 +110,7 @@ impl Uart {
             high_since: None,
             last_edge: Moment::default(),
             edges: Vec::new(),
+            flawed: Vec::new(),
             seen: Seen::default(),
         }
     }
@@ -235,6 +238,7 @@ impl Uart {
         let end = start.after(self.character());
         if let Some(flaw) = flaw {
             self.seen.flaw(flaw, start);
+            self.flawed.push((start, end));
         }
         let data = if self.format.is_msb_first { data.reverse_bits() >> (32 - data_bits) } else { data };
         if data > 0xFF && flaw != Some(Flaw::Break) {

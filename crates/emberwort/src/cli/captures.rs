@@ -107,7 +107,7 @@ pub struct InputArgs {
 /// Waveforms: exports of logic analysers and oscilloscopes.
 #[derive(Clone, Debug, Default, Args)]
 pub struct WaveArgs {
-    /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select, data, bus, line; CH1-CH2 is a difference
+    /// The input is a waveform: which signal is which wire of --on, as device=D0; roles are device, host, clock, select, data, bus, plus, minus, line; CH1-CH2 is a difference
     #[arg(long, value_name = "ROLE=SIGNAL", help_heading = "Waveforms", requires = "on", conflicts_with_all = ["hex", "follow", "lines", "bytes_at"])]
     pub wire: Vec<String>,
     /// The wires, and what else is said of waveforms, that emberwort.toml keeps under this name, in `[[wires]]`
@@ -131,6 +131,9 @@ pub struct WaveArgs {
     /// Leave out so many bits at the beginning of each data wire that has a clock
     #[arg(long, value_name = "N", help_heading = "Waveforms", requires = "wire", default_value = "0")]
     pub skip_bits: u32,
+    /// Of a universal serial bus also show the data that nobody acknowledged
+    #[arg(long, help_heading = "Waveforms", requires = "wire")]
+    pub all: bool,
     /// Read only this part: 1.2s..1.4s of a waveform; `amend` leaves out all packets outside of it, since the first frame, or moments
     #[arg(long, value_name = "FROM..TO", help_heading = "Waveforms")]
     pub span: Option<String>,

@@ -31,7 +31,9 @@ use crate::project::load_plan;
 use crate::render::changes::ChangePrinter;
 use crate::render::plural;
 use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, ShownTimes, set_zone, write_tree_fields};
-use crate::render::stats::{Account, ambiguous, contradictions, damage_text, hint, sentence, told_apart};
+use crate::render::stats::{
+    Account, ambiguous, contradictions, damage_text, hint, sentence, time_sentence, told_apart,
+};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     if let Some(name) = &args.body {
@@ -109,6 +111,9 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         say!("interrupted; this is what was read until then:");
     }
     say!("{}", sentence(&account));
+    if let Some(line) = time_sentence(&account) {
+        say!("{line}");
+    }
     for (name, damage) in &read.inputs.damage {
         say!("{}", damage_text(name, damage));
     }

@@ -147,7 +147,8 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
     key_fits(args, plan, *on)?;
     if !args.wave.wire.is_empty() {
         let mut inputs = InputsRead::default();
-        let (sink, heard) = waveforms::read(settings, sink)?;
+        let mut sink = sink;
+        let heard = waveforms::read(settings, &mut sink)?;
         inputs.file_bytes = heard.bytes;
         (inputs.notes, inputs.remarks) = (heard.notes, heard.remarks);
         inputs.damage.extend(heard.damage);
@@ -321,7 +322,7 @@ fn key_fits(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<
         && !plan.channels[channel].key_is_outside()
     {
         let name = &plan.channels[channel].name;
-        bail!("--key is for channels that select messages by port or can_id; on `{name}` the frame does");
+        bail!("--key is for channels that select messages by port, endpoint or can_id; on `{name}` the frame does");
     }
     Ok(())
 }

@@ -28,7 +28,7 @@ use crate::files::{self, Replace};
 use crate::output::{self, say};
 use crate::render::plural;
 use crate::render::rows::{Known, meaning};
-use crate::render::stats::{Account, damage_text, sentence};
+use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::wave::{self, Byte, Frame, Mark, Part, Picture};
 
 /// So many frames a page holds at most; of the first of them also their parts.
@@ -66,7 +66,8 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
             Collect { clock: clock.clone(), span, keeps, around, known, frames: Vec::new(), found, left: 0 };
         let decoder = Decoder::of(spoken.speakers.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
         let traces = |wiring: &_| Some(Traces::new(wiring, span, edges, steps));
-        let (clocked, heard, traces) = read_beside(&settings, Clocked::new(clock, decoder), traces)?;
+        let mut clocked = Clocked::new(clock, decoder);
+        let (heard, traces) = read_beside(&settings, &mut clocked, &traces)?;
         let (_, statistics) = clocked.into_sink().finish()?;
         anyhow::Ok((collect, statistics, heard, traces))
     };
@@ -124,6 +125,9 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
     show(args, &picture)?;
     let account = Account { statistics: &statistics, file_bytes: heard.bytes, damage: &[] };
     say!("{}", sentence(&account));
+    if let Some(line) = time_sentence(&account) {
+        say!("{line}");
+    }
     if let Some((name, damage)) = &heard.damage {
         say!("{}", damage_text(name, damage));
     }

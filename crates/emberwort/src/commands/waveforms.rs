@@ -17,7 +17,7 @@ use emberwort_waveform::sources::{sound, table, vcd};
 use emberwort_waveform::trace::{Both, Traces};
 use emberwort_waveform::wiring::{Extremes, Threshold};
 use emberwort_waveform::{Damage, LineSink, Listener, Moment, Outcome, WaveSink, Wire, Wiring};
-use emberwort_wire::{Chunk, ChunkSink};
+use emberwort_wire::{Chunk, ChunkSink, Spent, Time};
 
 use super::opening::{input_name, open};
 use super::sources::Settings;
@@ -38,17 +38,17 @@ pub struct Read {
 }
 
 /// Reads a waveform into a sink of the streams of its channel.
-pub fn read<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(S, Read)> {
-    let (sink, done, _) = read_beside(settings, sink, |_| None)?;
-    Ok((sink, done))
+pub fn read(settings: &Settings, sink: &mut dyn StreamSink) -> anyhow::Result<Read> {
+    let (done, _) = read_beside(settings, sink, &|_| None)?;
+    Ok(done)
 }
 
 /// Reads a waveform into a sink of the streams of its channel, and into traces of its wires beside it, if there are to be some.
-pub fn read_beside<S: StreamSink>(
+pub fn read_beside(
     settings: &Settings,
-    sink: S,
-    traces: impl FnOnce(&Wiring) -> Option<Traces>,
-) -> anyhow::Result<(S, Read, Option<Traces>)> {
+    sink: &mut dyn StreamSink,
+    traces: &dyn Fn(&Wiring) -> Option<Traces>,
+) -> anyhow::Result<(Read, Option<Traces>)> {
     let mut done = Read::default();
     let Settings { args, plan, on, .. } = settings;
     let Some(channel) = *on else { bail!("--on CHANNEL says which line the wires are") };
@@ -91,6 +91,7 @@ pub fn read_beside<S: StreamSink>(
         Some(problem) => anyhow!("{problem}"),
         None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
     })?;
+    listener = listener.with_unacknowledged(args.wave.all);
     if let Some(shortest) = args.wave.deglitch {
         listener = listener.deglitched(shortest.saturating_mul(1000));
     }
@@ -116,7 +117,7 @@ pub fn read_beside<S: StreamSink>(
         done.remarks
             .push(format!("{} shorter than {shorter} left out (--deglitch)", plural(listener.glitches(), "level")));
     }
-    let (sink, seen, dropped) = listener.finish();
+    let (_, seen, dropped) = listener.finish();
     for seen in &seen {
         done.notes.extend(findings(seen, length).into_iter().map(|finding| finding.text));
         done.remarks.extend(remarks(seen));
@@ -127,7 +128,7 @@ pub fn read_beside<S: StreamSink>(
     if let Some(traces) = &mut traces {
         traces.finish();
     }
-    Ok((sink.0, done, traces))
+    Ok((done, traces))
 }
 
 /// How the reading of a waveform ended.
@@ -262,15 +263,16 @@ fn bits_a_second(medium: &MediumKind) -> Option<u64> {
         MediumKind::Uart(format) => Some(u64::from(format.baud)),
         MediumKind::Spi { hertz, .. } | MediumKind::I2c { hertz } => Some(u64::from(hertz)),
         MediumKind::Can { bitrate, data_bitrate, .. } => Some(u64::from(data_bitrate.unwrap_or(bitrate))),
+        MediumKind::Usb { speed } => Some(u64::from(speed.bitrate())),
         MediumKind::Line(code) => Some(1_000_000_000_000 / code.bit_picoseconds().max(1)),
         _ => None,
     }
 }
 
-/// A sink of streams as one of lines.
-struct Lines<S>(S);
+/// A sink of streams as one of lines. It is not known at compile time, so that the decoders of lines and the sources are there only once.
+struct Lines<'a>(&'a mut dyn StreamSink);
 
-impl<S: StreamSink> ChunkSink for Lines<S> {
+impl ChunkSink for Lines<'_> {
     fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
         self.0.chunk(chunk)
     }
@@ -280,9 +282,13 @@ impl<S: StreamSink> ChunkSink for Lines<S> {
     }
 }
 
-impl<S: StreamSink> LineSink for Lines<S> {
+impl LineSink for Lines<'_> {
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.0.heard_of(tap, node);
+    }
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.0.spent(spent, from, until);
     }
 }
 

@@ -88,8 +88,11 @@ impl Channel<'_> {
             header.line(format!("{} {}; /* {role}{doc} */", unsigned_type(part.bits), member(&part.name)));
         }
         if plan.key_is_outside() {
-            let what =
-                if plan.selected_by == KeySource::CanId { "CAN identifier (bit 31 for 29 bits)" } else { "port" };
+            let what = match plan.selected_by {
+                KeySource::CanId => "CAN identifier (bit 31 for 29 bits)",
+                KeySource::Endpoint => "endpoint",
+                _ => "port",
+            };
             header
                 .line(format!("uint32_t key; /* the {what} that selects the message; set it before ..._check_body */"));
         }
@@ -259,7 +262,7 @@ impl Channel<'_> {
         }
         let selected = match (self.plan.key_part(), self.plan.selected_by) {
             (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
-            (None, KeySource::Port | KeySource::CanId) => Some(("frame->key".into(), 32)),
+            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint) => Some(("frame->key".into(), 32)),
             (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
             (None, _) => None,
         };
