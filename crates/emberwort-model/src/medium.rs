@@ -276,7 +276,7 @@ impl MediumKind {
             (Carriage::Can { .. }, _) if extended => 0x1FFF_FFFF,
             (Carriage::Can { .. }, _) => 0x7FF,
             (_, MediumKind::Lora { .. }) => 223,
-            (_, MediumKind::Usb { .. }) => usb::GREATEST_ENDPOINT,
+            (_, MediumKind::Usb { .. }) => usb::FROM_DEVICE | usb::GREATEST_ENDPOINT,
             _ => 65_535,
         }
     }

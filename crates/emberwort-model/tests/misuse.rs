@@ -624,6 +624,27 @@ fn nodes_in_keys() {
     );
 }
 
+#[test]
+fn endpoints_say_who_sends() {
+    each(
+        &[
+            ("from host  on bus endpoint 0x81", "E312", "0x81 is no endpoint from which the host sends"),
+            ("from device  on bus endpoint 1", "E312", "1 is no endpoint from which the device sends"),
+            ("from device  on bus endpoint 0x91", "E308", "0x91 is more than `bus` can have as a key"),
+            ("from host  on bus endpoint 0x11", "E312", "0x11 is no endpoint from which the host sends"),
+            ("from host  on bus endpoint 1 + node 0 .. 3", "E312", "1 is no endpoint from which the host sends"),
+            ("from host  on bus", "E306", "it has no key there\nwrite `on bus endpoint 0x01`"),
+        ],
+        |message| {
+            format!(
+                "link l {{ revision 1  byte_order big }}\nchannel bus {{\n medium usb full\n packet\n select by endpoint\n}}\nmessage A {{ {message} a : u8 }}"
+            )
+        },
+    );
+    let text = "link l { revision 1  byte_order big }\nchannel c {\n medium uart 9600 8N1\n cobs\n select by endpoint\n}\nmessage A { from host on c endpoint 1 }";
+    each(&[(text, "E312", "`uart` has no endpoint to select messages by: only `usb` has")], str::to_owned);
+}
+
 /// Without sync bytes, only where no byte is lost or a checksum tells, and never without a byte.
 #[test]
 fn frames_without_a_beginning() {

@@ -217,16 +217,29 @@ impl<S: LineSink> Listener<S> {
         }
     }
 
+    /// What changed so far is a transfer, or a character: what follows is something else.
+    fn burst_is_over(&mut self) {
+        if let Some((first, last)) = self.burst.take() {
+            self.sink.spent(Spent::Changing, first.time(), last.time());
+        }
+    }
+
     /// A level changed at a moment.
     fn changed(&mut self, at: Moment) {
-        match &mut self.burst {
-            Some((_, last)) if at.since(*last) <= self.burst_gap => *last = at,
-            burst => {
-                if let Some((first, last)) = burst.replace((at, at)) {
-                    self.sink.spent(Spent::Changing, first.time(), last.time());
-                }
-            }
+        let Some((first, last)) = self.burst else {
+            self.burst = Some((at, at));
+            return;
+        };
+        let since = at.since(last);
+        if since <= self.burst_gap / 6 {
+            self.burst = Some((first, at));
+            return;
         }
+        self.sink.spent(Spent::Changing, first.time(), last.time());
+        if since <= self.burst_gap {
+            self.sink.spent(Spent::Between, last.time(), at.time());
+        }
+        self.burst = Some((at, at));
     }
 
     /// Why the wires were not found in the waveform, if they were not.
@@ -285,9 +298,7 @@ impl<S: LineSink> Listener<S> {
             let _ = self.hand_on(from, None, 0);
         }
         self.tell_flaws();
-        if let Some((first, last)) = self.burst.take() {
-            self.sink.spent(Spent::Changing, first.time(), last.time());
-        }
+        self.burst_is_over();
         if self.is_known.contains(&true) {
             self.sink.spent(Spent::Rest, self.now.time(), self.now.time());
         }
@@ -350,6 +361,7 @@ impl<S: LineSink> Listener<S> {
                     self.hand_on(from, key, tap)?;
                 }
                 Event::Transfer { is_right, start, end } => {
+                    self.burst_is_over();
                     let spent = if is_right { Spent::Transfer } else { Spent::Broken };
                     self.sink.spent(spent, start.time(), end.time());
                 }
@@ -368,6 +380,7 @@ impl<S: LineSink> Listener<S> {
     /// A byte of one end of an asynchronous line. Bytes between which the line rested, or the other end spoke, are not in one chunk.
     fn character(&mut self, from: From, byte: LineByte, pause: u64) -> ControlFlow<()> {
         let other = if from == From::Device { From::Host } else { From::Device };
+        self.burst_is_over();
         self.hand_on(other, None, 0)?;
         let collected = &self.collected[from as usize];
         let rested = collected.times.last().is_some_and(|last| byte.start.time().since(last.end) * 1000 >= pause);
@@ -390,7 +403,8 @@ impl<S: LineSink> Listener<S> {
 
     /// A wire has another level.
     fn level(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
-        // The first level of a wire is no change.
+        let flow = self.decode(at, wire, level);
+        // What was over before is told by now. The first level of a wire is no change.
         if self.is_known[wire] {
             self.changed(at);
         } else {
@@ -398,6 +412,10 @@ impl<S: LineSink> Listener<S> {
             // From here on the line is looked at.
             self.sink.spent(Spent::Rest, at.time(), at.time());
         }
+        flow
+    }
+
+    fn decode(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
         let role = self.wiring.wires[wire].role;
         match &mut self.line {
             Line::Uart(receivers) => {
@@ -534,7 +552,7 @@ impl<S: LineSink> Listener<S> {
     /// A wire has another level, after all that ended before.
     fn change(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
         // What ended on another wire before this comes before it.
-        if let Line::Uart(_) = self.line
+        if let Line::Uart(_) | Line::Usb(_) = self.line
             && self.told != at
         {
             self.nothing_until(at)?;

@@ -316,7 +316,7 @@ proptest! {
         let mut sent = sent;
         for (sent, endpoint) in sent.iter_mut().zip(&endpoints) {
             sent.bytes.truncate(speed.most_acknowledged());
-            sent.key = Some(*endpoint);
+            sent.key = Some(endpoint | if sent.from_host { 0 } else { 0x80 });
             sent.node += 124 - endpoint;
         }
         let medium = MediumKind::Usb { speed };

@@ -10,6 +10,8 @@ use crate::chunk::Time;
 pub enum Spent {
     /// Nothing, unless something else is said of it: the line was looked at from the first such moment to the last.
     Rest,
+    /// No level changed, but one did closely before and one behind: it belongs to what these are.
+    Between,
     /// Levels changed.
     Changing,
     /// A transfer that is right as far as the line itself can tell, with all that belongs to it beside its bytes: a CAN frame from its
@@ -61,6 +63,8 @@ pub struct Timeline {
     seen: Option<(u64, u64)>,
     /// Before this moment all is summed up.
     settled: u64,
+    /// What was summed up last.
+    last: Option<Spent>,
     sums: TimeAccount,
 }
 
@@ -90,7 +94,7 @@ impl Timeline {
                 }
                 self.paint(spent, first, last);
             }
-            Spent::Changing => self.paint(spent, from, until),
+            Spent::Between | Spent::Changing => self.paint(spent, from, until),
         }
         while self.pieces.len() > MAX_PIECES {
             self.settle();
@@ -151,10 +155,15 @@ impl Timeline {
     fn settle(&mut self) {
         let Some((begun, (ended, spent))) = self.pieces.pop_first() else { return };
         self.sums.resting += begun - self.settled;
-        self.settled = ended;
+        let before = self.last.filter(|_| begun == self.settled);
+        let behind = self.pieces.first_key_value().filter(|(next, _)| **next == ended).map(|(_, (_, spent))| *spent);
+        let is_changing = |spent: Option<Spent>| spent == Some(Spent::Changing);
+        (self.settled, self.last) = (ended, Some(spent));
         *match spent {
+            // Beside a frame it is the rest in front of it, or behind.
+            Spent::Between if !is_changing(before) || !is_changing(behind) => &mut self.sums.resting,
             Spent::Rest => &mut self.sums.resting,
-            Spent::Changing | Spent::Stray => &mut self.sums.unexplained,
+            Spent::Between | Spent::Changing | Spent::Stray => &mut self.sums.unexplained,
             Spent::Transfer | Spent::Good => &mut self.sums.good,
             Spent::Broken => &mut self.sums.broken,
         } += ended - begun;
@@ -211,6 +220,19 @@ mod tests {
         line.add(Spent::Transfer, at(200), at(210));
         line.add(Spent::Rest, at(0), at(300));
         assert_eq!(line.account(), TimeAccount { resting: 190, good: 60, broken: 50, unexplained: 0 });
+    }
+
+    #[test]
+    fn what_is_between_changes_is_what_they_are() {
+        let mut line = Timeline::default();
+        line.add(Spent::Changing, at(10), at(20));
+        line.add(Spent::Between, at(20), at(30));
+        line.add(Spent::Changing, at(30), at(40));
+        line.add(Spent::Between, at(40), at(50));
+        line.add(Spent::Changing, at(50), at(60));
+        line.add(Spent::Good, at(48), at(60));
+        line.add(Spent::Rest, at(0), at(100));
+        assert_eq!(line.account(), TimeAccount { resting: 58, good: 12, broken: 0, unexplained: 30 });
     }
 
     proptest::proptest! {

@@ -176,7 +176,7 @@ fn what_is_wrong_on_an_asynchronous_line_is_said() {
         let ran = run_owned(folder, &words);
         let Some(said) = said else {
             assert_eq!(ran.code, 0, "{name}: {}", ran.err);
-            assert_eq!(ran.err.lines().count(), 1, "{name}: {}", ran.err);
+            assert_eq!(ran.err.lines().count(), 2, "{name}: {}", ran.err);
             continue;
         };
         assert!(ran.code == 1 && ran.err.contains(said), "{name}: {}", ran.err);

@@ -385,7 +385,7 @@ fn a_survey_tells_buses_apart() {
 fn bus_of_devices(folder: &Path, speed: &str) {
     let text = format!(
         "link lines {{\n    revision 1\n    byte_order little\n}}\n\nchannel a {{\n    medium usb {speed}\n    packet\n    select by endpoint\n}}\n\
-         \nmessage Keys {{\n    from device\n    on a endpoint 1\n    data : bytes[rest]\n}}\n\
+         \nmessage Keys {{\n    from device\n    on a endpoint 0x81\n    data : bytes[rest]\n}}\n\
          \nmessage Lamps {{\n    from host\n    on a endpoint 1\n    data : bytes[rest]\n}}\n\
          \nmessage Ask {{\n    from host\n    on a endpoint 0\n    data : bytes[rest]\n}}\n"
     );

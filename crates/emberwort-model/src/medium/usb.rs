@@ -43,6 +43,10 @@ impl UsbSpeed {
 /// Greatest number of an endpoint.
 pub const GREATEST_ENDPOINT: u64 = 15;
 
+/// Set in the address of an endpoint from which the device sends (section 9.6.6): `0x81` is endpoint 1 of the device, `0x01` that of the
+/// host.
+pub const FROM_DEVICE: u64 = 0x80;
+
 /// What a packet is, as the low half of its first byte; the high half has all bits the other way around (section 8.3.1).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum PacketId {

@@ -7,7 +7,7 @@ use crate::budget::line_length;
 use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
-use crate::medium::Carriage;
+use crate::medium::{Carriage, usb};
 use crate::model::{Base, ByteOrder, End, NodeRange};
 use crate::plan::{Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
@@ -190,7 +190,8 @@ impl Resolver<'_> {
             if carried.given.is_none() {
                 let example = match channel.selected_by {
                     KeySource::Port => "port 2",
-                    KeySource::Endpoint => "endpoint 1",
+                    KeySource::Endpoint if carried.message.message.from == End::Device => "endpoint 0x81",
+                    KeySource::Endpoint => "endpoint 0x01",
                     _ => "can_id 0x1A4",
                 };
                 let help = format!("write `on {} {example}`", channel.name);
@@ -206,6 +207,20 @@ impl Resolver<'_> {
             let help = format!("choose one up to {}{help}", key.base.text(most, 1));
             self.report(Finding::new(Code::KeyTooLarge, carried.key_span(channel), message, help));
             return None;
+        }
+        if channel.selected_by == KeySource::Endpoint {
+            let number = key.value & usb::GREATEST_ENDPOINT;
+            let from = carried.message.message.from;
+            let right = number | if from == End::Device { usb::FROM_DEVICE } else { 0 };
+            if key.value != right || key.nodes.is_some() {
+                let sender = if from == End::Device { "device" } else { "host" };
+                let message = format!("{} is no endpoint from which the {sender} sends", key.base.text(key.value, 2));
+                let help = format!(
+                    "write `endpoint {right:#04x}`: 0 to 15, with 0x80 added where the device sends; the node is the address"
+                );
+                self.report(Finding::new(Code::BadSelect, carried.key_span(channel), message, help));
+                return None;
+            }
         }
         let value = key.value | if key.extended { EXTENDED_ID } else { 0 };
         Some(self.with_nodes(channel, value, key.nodes, name))

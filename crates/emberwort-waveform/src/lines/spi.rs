@@ -173,7 +173,6 @@ impl Spi {
         }
         let Some(select) = select else { return };
         self.seen.selected_clocks += 1;
-        self.selected.get_or_insert(at);
         let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
         if last.is_some_and(|last| at.since(last) >= self.silence) {
             if self.pins.selects.is_empty() {
@@ -185,6 +184,7 @@ impl Spi {
                 (0..2).for_each(|end| self.drop_half(end, at));
             }
         }
+        self.selected.get_or_insert(at);
         let bits = u32::from(self.words.bits);
         for (end, from) in ENDS.into_iter().enumerate() {
             let Some(wire) = self.pins.data[end] else { continue };
@@ -241,9 +241,14 @@ impl Spi {
     /// A frame is over: the wire says so, or silence.
     fn end(&mut self, at: Moment, node: Option<u64>, out: &mut Vec<Event>) {
         if let Some(start) = self.selected.take() {
-            // Without a wire that selects, the last tick of the clock is the end.
+            // Without a wire that selects, the last tick of the clock is the end. Data settle half a period before and behind,
+            // and where edges are off a bit, a quarter more.
             let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
-            let end = if self.pins.selects.is_empty() { last.unwrap_or(start) } else { at };
+            let end = match last.filter(|_| self.pins.selects.is_empty()) {
+                Some(last) => last.after(3 * self.half_period),
+                None => at.after(self.half_period * 3 / 2),
+            };
+            let start = Moment::from_picoseconds(start.picoseconds().saturating_sub(self.half_period * 3 / 2));
             let is_right = self.shifters.iter().all(|shifter| shifter.bits == 0);
             out.push(Event::Transfer { is_right, start, end });
         }

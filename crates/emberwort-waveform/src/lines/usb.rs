@@ -133,6 +133,11 @@ pub struct Usb {
     pub seen: Seen,
 }
 
+/// The address of an endpoint, as its descriptor has it.
+fn key_of(from: From, endpoint: u8) -> u64 {
+    u64::from(endpoint) | if from == From::Device { usb::FROM_DEVICE } else { 0 }
+}
+
 /// A packet has at most so many bytes: the longest data, what it is, and the checksum.
 const LONGEST: usize = 1023 + 3;
 
@@ -292,7 +297,7 @@ impl Usb {
                     (true, ..8) => State::Packet,
                     _ => {
                         self.seen.flaw(Flaw::Stuffing, self.begun);
-                        out.push(Event::Transfer { is_right: false, start: self.begun, end: until });
+                        out.push(self.transfer(false, until));
                         self.close(out);
                         if line == Line::J && bits >= 8 { State::Idle } else { State::Lost }
                     }
@@ -351,7 +356,7 @@ impl Usb {
                 (self.bytes.len() != 1).then_some(Flaw::Length)
             }
         };
-        out.push(Event::Transfer { is_right: flaw.is_none(), start: self.begun, end });
+        out.push(self.transfer(flaw.is_none(), end));
         if let Some(flaw) = flaw {
             self.seen.flaw(flaw, self.begun);
             self.close(out);
@@ -395,6 +400,12 @@ impl Usb {
         }
     }
 
+    /// The packet at hand as a transfer. The two wires do not change at once, so half a bit before and behind belongs to it.
+    fn transfer(&self, is_right: bool, end: Moment) -> Event {
+        let start = Moment::from_picoseconds(self.begun.picoseconds().saturating_sub(self.bit / 2));
+        Event::Transfer { is_right, start, end: end.after(self.bit / 2) }
+    }
+
     /// The two bytes of a token, the lower one first.
     fn token(&self) -> Option<u16> {
         let [_, low, high] = self.bytes.as_slice() else { return None };
@@ -411,14 +422,14 @@ impl Usb {
             Some((_, last)) => *last = toggle,
             None => self.toggles.push((key, toggle)),
         }
-        out.push(Event::Packet { from, key: Some(endpoint.into()), node: Some(address.into()) });
+        out.push(Event::Packet { from, key: Some(key_of(from, endpoint)), node: Some(address.into()) });
     }
 
     /// Data that nobody acknowledged: they are handed on, or left out.
     fn hand_on(&mut self, transaction: Transaction, out: &mut Vec<Event>) {
         let Transaction { from, address, endpoint, .. } = transaction;
         out.push(match self.all {
-            true => Event::Packet { from, key: Some(endpoint.into()), node: Some(address.into()) },
+            true => Event::Packet { from, key: Some(key_of(from, endpoint)), node: Some(address.into()) },
             false => Event::Dropped(from),
         });
     }
