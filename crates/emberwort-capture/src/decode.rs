@@ -107,7 +107,7 @@ impl<S: ItemSink> Decoder<S> {
             stream: *stream,
             node: *node,
             definition: 0,
-            began: None,
+            times: Vec::new(),
             time: None,
         };
         if sink.reading.readers.len() < known {

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
+use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
@@ -33,13 +34,18 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// When its first bit began, where each byte has its time, as in waveforms.
-    pub fn began(&self) -> Option<Time> {
+    /// When each of its bytes was there, where that is known, as in waveforms; else nothing.
+    pub fn times(&self) -> &'a [ByteTime] {
         match self {
-            Self::Row(row) => row.began,
-            Self::Broken(broken) => broken.began,
-            Self::Stray(stray) => stray.began,
+            Self::Row(row) => row.times,
+            Self::Broken(broken) => broken.times,
+            Self::Stray(stray) => stray.times,
         }
+    }
+
+    /// When its first bit began, where each byte has its time.
+    pub fn began(&self) -> Option<Time> {
+        self.times().first().map(|time| time.start)
     }
 
     /// Index of its channel in the link's own definition.
@@ -111,8 +117,8 @@ impl<'a> Item<'a> {
 pub struct Row<'a> {
     /// Its number among all frames that were found, broken ones too, from 1.
     pub number: u64,
-    /// When its first bit began, where each byte has its time.
-    pub began: Option<Time>,
+    /// When each of its bytes was there, where that is known, as in waveforms; else nothing.
+    pub times: &'a [ByteTime],
     /// When its last byte came, if the capture has times.
     pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
@@ -144,8 +150,8 @@ pub struct Row<'a> {
 pub struct BrokenFrame<'a> {
     /// Its number among all frames that were found, good ones too, from 1.
     pub number: u64,
-    /// When its first bit began, where each byte has its time.
-    pub began: Option<Time>,
+    /// When each of its bytes was there, where that is known, as in waveforms; else nothing.
+    pub times: &'a [ByteTime],
     /// When its last byte came.
     pub time: Option<Time>,
     /// Index of the channel.
@@ -178,8 +184,8 @@ impl BrokenFrame<'_> {
 /// Bytes that belong to no frame.
 #[derive(Clone, Copy, Debug)]
 pub struct StrayBytes<'a> {
-    /// When the first bit of them began, where each byte has its time.
-    pub began: Option<Time>,
+    /// When each of them was there, where that is known, as in waveforms; else nothing.
+    pub times: &'a [ByteTime],
     /// When the last of them came.
     pub time: Option<Time>,
     /// Index of the channel.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
+use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
@@ -19,13 +20,15 @@ pub struct KeptItems {
     items: Vec<Kept>,
     used: usize,
     bytes: Vec<u8>,
+    times: Vec<ByteTime>,
 }
 
 #[derive(Clone, Debug)]
 struct Kept {
     /// Of a frame.
     number: u64,
-    began: Option<Time>,
+    /// Those of its bytes, by their place.
+    times: Range<usize>,
     time: Option<Time>,
     channel: usize,
     stream: StreamId,
@@ -64,6 +67,7 @@ impl KeptItems {
     pub fn clear(&mut self) {
         self.used = 0;
         self.bytes.clear();
+        self.times.clear();
     }
 
     /// Keeps one more.
@@ -107,9 +111,11 @@ impl KeptItems {
         if let Item::Row(row) = item {
             values.assign(row.values);
         }
+        let times = self.times.len()..self.times.len() + item.times().len();
+        self.times.extend_from_slice(item.times());
         let kept = Kept {
             number,
-            began: item.began(),
+            times,
             time,
             channel,
             stream: item.stream(),
@@ -143,12 +149,13 @@ impl KeptItems {
         for kept in &self.items[..self.used] {
             let (number, time, channel, from, offset) = (kept.number, kept.time, kept.channel, kept.from, kept.offset);
             let wire = &self.bytes[kept.wire.clone()];
+            let times = &self.times[kept.times.clone()];
             let (bytes, body) = (&self.bytes[kept.frame.clone()], &self.bytes[kept.body.clone()]);
             let frame = kept.parts.map(|parts| FrameView { bytes, body, ..parts });
             match (&kept.kind, &frame) {
                 (Kind::Row { definition, from, message, extent }, Some(frame)) => act(Item::Row(&Row {
                     number,
-                    began: kept.began,
+                    times,
                     time,
                     channel,
                     stream: kept.stream,
@@ -164,7 +171,7 @@ impl KeptItems {
                 })),
                 (Kind::Broken { fault, direction, plan }, frame) => act(Item::Broken(&BrokenFrame {
                     number,
-                    began: kept.began,
+                    times,
                     time,
                     channel,
                     stream: kept.stream,
@@ -177,15 +184,7 @@ impl KeptItems {
                     wire,
                 })),
                 (Kind::Stray | Kind::Row { .. }, _) => {
-                    act(Item::Stray(&StrayBytes {
-                        began: kept.began,
-                        time,
-                        channel,
-                        stream: kept.stream,
-                        from,
-                        offset,
-                        wire,
-                    }));
+                    act(Item::Stray(&StrayBytes { times, time, channel, stream: kept.stream, from, offset, wire }));
                 }
             }
         }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::body_reader::{BodyReader, Requests};
+use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, StreamId, Time, TimedReceiver};
 
 use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes};
@@ -29,6 +30,11 @@ pub(crate) fn read_bodies(
         let there = definition.channel(channel).or_else(there);
         readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
     }
+}
+
+/// When the first of some bytes began.
+pub(crate) fn began(times: &[ByteTime]) -> Option<Time> {
+    times.first().map(|time| time.start)
 }
 
 /// One stream of a channel.
@@ -101,8 +107,8 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
     pub host_direction: Option<&'a Direction>,
     /// The definition with which the frame at hand is read.
     pub definition: usize,
-    /// When the first bit of what is handed on next began, where that is known.
-    pub began: Option<Time>,
+    /// When each byte of what is handed on next was there, where that is known.
+    pub times: Vec<ByteTime>,
     /// When the last byte of it came.
     pub time: Option<Time>,
     /// Whether all speak the link's own definition whose frames say nothing else, and it is known who sends.
@@ -164,8 +170,12 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     }
 
     #[inline]
-    fn came(&mut self, began: Option<Time>, time: Option<Time>) {
-        (self.began, self.time) = (began, time);
+    fn came(&mut self, each: &[ByteTime], time: Option<Time>) {
+        self.time = time;
+        if !(each.is_empty() && self.times.is_empty()) {
+            self.times.clear();
+            self.times.extend_from_slice(each);
+        }
     }
 
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
@@ -227,7 +237,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
-            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.began, self.time));
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), began(&self.times), self.time));
             return;
         }
         if self.is_uniform
@@ -238,7 +248,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
-            output.statistics.frame(of, reader.extent(), frame, (wire.len(), self.began, self.time));
+            output.statistics.frame(of, reader.extent(), frame, (wire.len(), began(&self.times), self.time));
             return;
         }
         self.good_of_some_definition(at, &self.with_node(frame), wire);
@@ -260,7 +270,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
         let stray = StrayBytes {
-            began: self.began,
+            times: &self.times,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,
@@ -337,7 +347,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         }
         let row = Row {
             number: output.statistics.frames + 1,
-            began: self.began,
+            times: &self.times,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,
@@ -387,7 +397,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         };
         let broken = BrokenFrame {
             number: self.shared.output.statistics.frames + 1,
-            began: self.began,
+            times: &self.times,
             time: self.time,
             channel: self.stream.channel,
             stream: self.stream,

@@ -10,7 +10,6 @@ pub mod anatomy;
 pub mod asking;
 pub mod assign;
 pub mod checksum_slips;
-pub mod clocked;
 pub mod decode;
 pub mod demux;
 pub mod exchanges;

@@ -12,6 +12,7 @@ use emberwort_wire::{FrameFault, FrameView, Spent, Time, Timeline};
 use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes};
+use crate::lane::began;
 use crate::speakers::Speakers;
 
 /// So many reasons why packets belong to no channel are kept apart.
@@ -245,7 +246,7 @@ impl Statistics {
         if row.definition != 0 {
             *self.read_as.entry(row.plan.link.revision).or_default() += 1;
         }
-        self.count((row.channel, place), row.extent, row.wire.len(), (row.began, row.time));
+        self.count((row.channel, place), row.extent, row.wire.len(), (began(row.times), row.time));
         let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
         self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
     }
@@ -285,11 +286,11 @@ impl Statistics {
         }
         // One that only nobody can read is right.
         let spent = if broken.is_unread() { Spent::Good } else { Spent::Broken };
-        self.note_time(spent, (broken.began, broken.time));
+        self.note_time(spent, (began(broken.times), broken.time));
     }
 
     pub(crate) fn stray(&mut self, stray: &StrayBytes<'_>) {
         self.stray += stray.wire.len() as u64;
-        self.note_time(Spent::Stray, (stray.began, stray.time));
+        self.note_time(Spent::Stray, (began(stray.times), stray.time));
     }
 }

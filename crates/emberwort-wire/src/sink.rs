@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use emberwort_model::model::End;
 
-use crate::chunk::Time;
+use crate::chunk::{ByteTime, Time};
 use crate::frame::{FrameFault, FrameView};
 
 /// Takes what a receiver finds. Places are byte offsets in the stream.
@@ -27,10 +27,10 @@ pub trait FrameSink {
         End::Device
     }
 
-    /// When the first bit of what is handed on next began, and when its last byte came, as far as that is known. Only said by a
-    /// [`TimedReceiver`](crate::timed::TimedReceiver).
-    fn came(&mut self, began: Option<Time>, time: Option<Time>) {
-        let _ = (began, time);
+    /// When each byte of what is handed on next was there, if that is known of all of them, else nothing; and when the last one came.
+    /// Only said by a [`TimedReceiver`](crate::timed::TimedReceiver).
+    fn came(&mut self, each: &[ByteTime], time: Option<Time>) {
+        let _ = (each, time);
     }
 
     /// A good frame; `wire` are its bytes as they came, with stuffing and delimiter, without those of a frame inside of it.

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::End;
 
-use crate::chunk::{Chunk, Time, Times};
+use crate::chunk::{ByteTime, Chunk, Time, Times};
 use crate::frame::{FrameFault, FrameView, Framing};
 use crate::receiver::Receiver;
 use crate::sink::FrameSink;
@@ -106,10 +106,8 @@ struct ByteClock {
     now: Option<Time>,
     /// First offset and time of bytes behind them that came at another time, rising.
     later: VecDeque<(u64, Option<Time>)>,
-    /// Offsets of bytes, and when each began, where that is known of all of them.
-    begins: VecDeque<(u64, Time)>,
-    /// When the byte began that is looked at.
-    began: Option<Time>,
+    /// When each byte was there from this offset on, where that is known of all of them.
+    each: (u64, VecDeque<ByteTime>),
     /// Where the packet fed last stands and when it came, if it has no bytes.
     empty: Option<(u64, Option<Time>)>,
 }
@@ -121,12 +119,15 @@ impl ByteClock {
         if let Times::Each(each) = times {
             for (at, time) in (self.fed..).zip(each.iter().take(bytes)) {
                 self.mark(at, Some(time.end));
-                self.begins.push_back((at, time.start));
             }
+            if self.each.1.is_empty() {
+                self.each.0 = self.fed;
+            }
+            self.each.1.extend(each.iter().take(bytes));
         } else if bytes > 0 {
             self.mark(self.fed, times.last());
-            if self.began.is_some() {
-                (self.began, self.begins) = (None, VecDeque::new());
+            if !self.each.1.is_empty() {
+                self.each.1.clear();
             }
         }
         self.fed += bytes as u64;
@@ -140,19 +141,21 @@ impl ByteClock {
         }
     }
 
-    /// When the first byte of a range began. Ranges come in rising order.
+    /// Tells a sink when the bytes of a range came. Ranges come in rising order.
     #[inline]
-    fn began(&mut self, range: &Range<u64>) -> Option<Time> {
-        if range.is_empty() || (self.begins.is_empty() && self.began.is_none()) {
-            return None;
+    fn tell<S: FrameSink + ?Sized>(&mut self, range: &Range<u64>, sink: &mut S) {
+        let time = self.time_of(range);
+        if self.each.1.is_empty() {
+            return sink.came(&[], time);
         }
-        while let Some((at, time)) = self.begins.front().copied()
-            && at <= range.start
-        {
-            self.began = Some(time);
-            self.begins.pop_front();
-        }
-        self.began
+        let (first, each) = &mut self.each;
+        let over = range.start.saturating_sub(*first).min(each.len() as u64);
+        each.drain(..over as usize);
+        *first += over;
+        let length = (range.end - range.start) as usize;
+        // What was told already, as that of a frame around this one, is no longer known.
+        let is_known = *first == range.start && each.len() >= length;
+        sink.came(if is_known { &each.make_contiguous()[..length] } else { &[] }, time);
     }
 
     /// When the last byte of a range came. Ranges come in rising order.
@@ -197,22 +200,22 @@ impl<S: FrameSink + ?Sized> FrameSink for Timed<'_, S> {
 
     #[inline]
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
-        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
+        self.clock.tell(&at, self.sink);
         self.sink.good(at, frame, wire);
     }
 
     fn unread(&mut self, at: Range<u64>, frame: Option<&FrameView<'_>>, fault: &FrameFault, wire: &[u8]) {
-        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
+        self.clock.tell(&at, self.sink);
         self.sink.unread(at, frame, fault, wire);
     }
 
     fn broken(&mut self, at: Range<u64>, fault: &FrameFault, wire: &[u8]) {
-        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
+        self.clock.tell(&at, self.sink);
         self.sink.broken(at, fault, wire);
     }
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
-        self.sink.came(self.clock.began(&at), self.clock.time_of(&at));
+        self.clock.tell(&at, self.sink);
         self.sink.stray(at, wire);
     }
 }

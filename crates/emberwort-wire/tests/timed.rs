@@ -47,7 +47,7 @@ impl FrameSink for Log {
         if frame.body.len() == 2 { Ok(()) } else { Err(FrameFault::UnknownMessage { key: 0 }) }
     }
 
-    fn came(&mut self, _: Option<Time>, time: Option<Time>) {
+    fn came(&mut self, _: &[ByteTime], time: Option<Time>) {
         self.time = time;
     }
 

@@ -220,7 +220,9 @@ fn trial(line: &Line, both: bool, is_bits: bool, random: &mut Random) -> (String
 /// One trial of a kind of line.
 fn one(folder: &Path, kind: &str, number: u64) {
     let mut random = Random(number.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ kind.len() as u64);
-    (0..4).for_each(|_| drop(random.below(2)));
+    (0..4).for_each(|_| {
+        random.below(2);
+    });
     let line = line(kind, &mut random);
     let (text, both) = definition(&line, &mut random);
     std::fs::write(folder.join("a.ember"), &text).unwrap();

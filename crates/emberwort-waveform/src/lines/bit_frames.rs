@@ -46,13 +46,15 @@ pub struct BitFrames {
     is_over: bool,
     /// Whether the line has rested since the last bit that is none of a preamble.
     is_fresh: bool,
+    /// So many picoseconds behind the last bit belong to a frame: a pulse that ends it and is no bit.
+    tail: u64,
     /// What was seen.
     pub seen: Seen,
 }
 
 impl BitFrames {
-    /// For frames of this form, on a line that at rest is read as a bit.
-    pub fn new(frame: BitFrame, rest: Option<bool>) -> Self {
+    /// For frames of this form, on a line that at rest is read as a bit. So many picoseconds behind its last bit, `tail`, belong to a frame.
+    pub fn new(frame: BitFrame, rest: Option<bool>, tail: u64) -> Self {
         let state = if frame.preamble.is_some() { State::Preamble(0) } else { State::Between };
         Self {
             frame,
@@ -64,6 +66,7 @@ impl BitFrames {
             span: None,
             is_over: false,
             is_fresh: true,
+            tail,
             seen: Seen::default(),
         }
     }
@@ -140,7 +143,7 @@ impl BitFrames {
     /// The frame at hand is a whole one, or none.
     fn transfer(&mut self, is_right: bool, out: &mut Vec<Event>) {
         if let Some((start, end)) = self.span {
-            out.push(Event::Transfer { is_right, start, end });
+            out.push(Event::Transfer { is_right, start, end: end.after(self.tail) });
         }
     }
 

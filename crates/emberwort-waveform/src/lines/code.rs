@@ -79,6 +79,10 @@ enum Place {
 impl Code {
     /// For a code.
     pub fn new(code: LineCode) -> Self {
+        let tail = match code.bits {
+            BitCode::Pulse { zero, one, .. } => zero.1.max(one.1).saturating_mul(1000),
+            _ => 0,
+        };
         Self {
             code,
             bit: code.bit_picoseconds(),
@@ -89,7 +93,7 @@ impl Code {
             is_ready: false,
             last_kind: None,
             place: Place::Outside,
-            frames: BitFrames::new(code.frame, code.bit_at_rest()),
+            frames: BitFrames::new(code.frame, code.bit_at_rest(), tail),
             seen: Seen::default(),
         }
     }
@@ -355,7 +359,9 @@ impl Code {
                 (Some(bit), None) => self.place = Place::Pulse { half: Some(bit) },
                 (Some(bit), Some(first)) if bit == first => {
                     self.place = Place::Pulse { half: None };
-                    self.pulse_bit(bit, width, before, at, out);
+                    // Its first half began about as long before.
+                    let start = Moment::from_picoseconds(before.picoseconds().saturating_sub(width));
+                    self.pulse_bit(bit, width, start, at, out);
                 }
                 // Outside of a frame the halves may have been counted from the wrong edge.
                 (Some(bit), Some(_)) if !self.frames.is_inside() => self.place = Place::Pulse { half: Some(bit) },

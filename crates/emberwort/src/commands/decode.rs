@@ -163,7 +163,7 @@ fn times(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<S
     }
     match args.times.as_deref() {
         // A waveform says no date.
-        None if !args.input.wave.wire.is_empty() => Ok(ShownTimes::Since(Time::default())),
+        None if !args.input.wave.wire.is_empty() => Ok(ShownTimes::Wave),
         None => Ok(ShownTimes::Utc),
         Some("before") => Ok(ShownTimes::Before),
         Some(text) => match (text.parse(), moment(text)) {

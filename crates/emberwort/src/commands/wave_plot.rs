@@ -1,15 +1,12 @@
 //! `plot` of waveforms: the whole above, a part of it below, and what it means in strips under its wires.
 
-use std::cell::RefCell;
 use std::convert::Infallible;
 use std::io::Write as _;
 use std::ops::ControlFlow;
 use std::path::Path;
-use std::rc::Rc;
 
 use anyhow::bail;
 use emberwort_capture::anatomy::{anatomy, direction};
-use emberwort_capture::clocked::{Clock, Clocked};
 use emberwort_capture::{Decoder, Item, ItemSink, Query, Speakers, Wants};
 use emberwort_model::model::End;
 use emberwort_waveform::Moment;
@@ -60,15 +57,13 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
     // Around what one asks for is where to look, and no filter.
     let filters = crate::cli::AskedArgs { around: None, ..args.asked.clone() };
     let look = |span: (Moment, Moment), keeps: Keeps, around: Option<Query>, edges: usize, steps: usize| {
-        let clock: Rc<RefCell<Clock>> = Rc::default();
         let (known, found) = (None, None);
-        let mut collect =
-            Collect { clock: clock.clone(), span, keeps, around, known, frames: Vec::new(), found, left: 0 };
+        let mut collect = Collect { span, keeps, around, known, frames: Vec::new(), found, left: 0 };
         let decoder = Decoder::of(spoken.speakers.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
         let traces = |wiring: &_| Some(Traces::new(wiring, span, edges, steps));
-        let mut clocked = Clocked::new(clock, decoder);
-        let (heard, traces) = read_beside(&settings, &mut clocked, &traces)?;
-        let (_, statistics) = clocked.into_sink().finish()?;
+        let mut decoder = decoder;
+        let (heard, traces) = read_beside(&settings, &mut decoder, &traces)?;
+        let (_, statistics) = decoder.finish()?;
         anyhow::Ok((collect, statistics, heard, traces))
     };
     let whole = (Moment::default(), Moment::from_picoseconds(u64::MAX));
@@ -189,7 +184,6 @@ struct Focus {
 
 /// Collects frames with their times.
 struct Collect {
-    clock: Rc<RefCell<Clock>>,
     span: (Moment, Moment),
     keeps: Keeps,
     around: Option<Query>,
@@ -312,10 +306,9 @@ impl ItemSink for Collect {
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
-        let times = self.clock.borrow().times(item.stream(), item.offset(), item.wire().len());
         match self.keeps {
-            Keeps::Focus => self.focus(&item, &times),
-            Keeps::Frames => self.frame(&item, &times),
+            Keeps::Focus => self.focus(&item, item.times()),
+            Keeps::Frames => self.frame(&item, item.times()),
         }
         Ok(ControlFlow::Continue(()))
     }

@@ -68,15 +68,19 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 14] = [
+pub const PROJECT_FILES: [&str; 18] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
     "valve.ember",
+    "lamps.ember",
     "emberwort.toml",
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
     "trials/moving-gate.toml",
+    "trials/ringing-bus.toml",
+    "trials/power-pair.toml",
+    "trials/lamps.toml",
     "databases/power-pack.dbc",
     "waveforms/bus.csv",
     "waveforms/probe.vcd",

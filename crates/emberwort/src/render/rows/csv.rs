@@ -1,6 +1,6 @@
 //! Rows as CSV (RFC 4180): a line for each value.
 
-use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
@@ -22,6 +22,8 @@ pub struct Csv {
     first: TextBuffer,
     last: TextBuffer,
     value: String,
+    /// Whether there is a column for when the first bit began.
+    has_begins: bool,
 }
 
 /// A cell, in quotes where it needs them. Text that a spreadsheet would take for a formula has an apostrophe in front.
@@ -81,9 +83,9 @@ impl Around for Cells<'_> {
 }
 
 impl Csv {
-    pub fn new(known: Known) -> Self {
+    pub fn new(known: Known, has_begins: bool) -> Self {
         let (first, last) = Default::default();
-        Self { known, calendar: Calendar::default(), started: false, first, last, value: String::new() }
+        Self { known, calendar: Calendar::default(), started: false, first, last, value: String::new(), has_begins }
     }
 
     /// The heading, before the first line; then the cells up to the node.
@@ -95,6 +97,7 @@ impl Csv {
     ) {
         if !self.started {
             out.push_str(HEADING);
+            out.push_str(if self.has_begins { ",began" } else { "" });
             out.push_str(if self.known.labels.is_some() { ",node_label,label\n" } else { "\n" });
             self.started = true;
         }
@@ -110,8 +113,23 @@ impl Csv {
         number(node, &mut self.first);
     }
 
+    /// The cell that says when the first bit began, if there is that column.
+    fn begins(&mut self, began: Option<Time>) -> String {
+        let mut text = String::new();
+        if self.has_begins {
+            text.push(',');
+            if let Some(began) = began {
+                let mut time = TextBuffer::default();
+                self.calendar.write_rfc3339(began, &mut time);
+                text.push_str(&String::from_utf8_lossy(time.as_bytes()));
+            }
+        }
+        text
+    }
+
     /// The line about what is no row.
-    fn other(&self, what: &str, sentence: &str, wire: &[u8], out: &mut TextBuffer) {
+    fn other(&mut self, what: &str, sentence: &str, (wire, began): (&[u8], Option<Time>), out: &mut TextBuffer) {
+        let began = self.begins(began);
         out.push_all(&self.first);
         out.push(',');
         out.push_str(what);
@@ -119,7 +137,9 @@ impl Csv {
         cell(sentence, out);
         out.push_str(",,");
         let _ = write_hex(wire, out);
-        out.push_str(if self.known.labels.is_some() { ",,,,\n" } else { ",,\n" });
+        out.push_str(",,");
+        out.push_str(&began);
+        out.push_str(if self.known.labels.is_some() { ",,\n" } else { "\n" });
     }
 }
 
@@ -141,6 +161,8 @@ impl Form for Csv {
         self.last.clear();
         number(Some(u64::from(row.plan.link.revision)), &mut self.last);
         number(row.frame.sequence, &mut self.last);
+        let began = self.begins(Item::Row(row).began());
+        self.last.push_str(&began);
         let has_labels = self.known.labels.is_some();
         if has_labels {
             self.last.push(',');
@@ -174,11 +196,11 @@ impl Form for Csv {
         self.begin((broken.time, broken.offset), (broken.channel, broken.from, None), out);
         let sentence = format!("{}: {}", broken.fault.reason(), self.known.sentence(broken));
         let what = if broken.is_unread() { "(unread)" } else { "(broken)" };
-        self.other(what, &sentence, broken.wire, out);
+        self.other(what, &sentence, (broken.wire, Item::Broken(broken).began()), out);
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.begin((stray.time, stray.offset), (stray.channel, stray.from, None), out);
-        self.other("(stray)", &plural(stray.wire.len(), "byte"), stray.wire, out);
+        self.other("(stray)", &plural(stray.wire.len(), "byte"), (stray.wire, Item::Stray(stray).began()), out);
     }
 }

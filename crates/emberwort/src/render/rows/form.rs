@@ -6,6 +6,7 @@ use emberwort_wire::Time;
 
 use crate::cli::RowForm;
 use crate::output::Look;
+use crate::render::time::rfc3339;
 
 use super::text_buffer::TextBuffer;
 use super::times::ShownTimes;
@@ -24,6 +25,19 @@ pub struct RowStyle {
     pub look: Look,
     /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
     pub width: Option<usize>,
+}
+
+impl RowStyle {
+    /// When an item was there, in a heading of its own.
+    pub fn when(&self, item: Item<'_>) -> String {
+        match (self.times, item.time()) {
+            (ShownTimes::Wave, Some(time)) => {
+                let text = self.times.text(item.began(), time, None);
+                text.split_whitespace().collect::<Vec<_>>().join(" to ")
+            }
+            (_, time) => time.map_or_else(|| format!("at {}", item.offset()), rfc3339),
+        }
+    }
 }
 
 /// One way to show what was decoded: lines of text, one item after the other.

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use emberwort_capture::anatomy::{Stretch, What, anatomy, direction};
-use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Direction, Role};
@@ -15,7 +15,6 @@ use super::known::{Known, write_value};
 use super::table::Lines;
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
-use crate::render::time;
 
 /// So many bytes stand in a line.
 const BYTES: usize = 16;
@@ -114,7 +113,7 @@ impl Form for Hex {
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         let look = self.style.look;
-        let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
+        let when = self.style.when(Item::Row(row));
         let channel = self.known.channel(row.channel);
         let heading = format!(
             "#{}  {} {} on {channel}, {when}",

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
@@ -30,7 +30,7 @@ impl Ndjson {
     fn begin(
         &mut self,
         frame: Option<u64>,
-        time: Option<Time>,
+        (began, time): (Option<Time>, Option<Time>),
         offset: u64,
         channel: usize,
         from: Option<End>,
@@ -40,6 +40,11 @@ impl Ndjson {
         if let Some(frame) = frame {
             number("\"frame\":", Some(frame), out);
             out.push(',');
+        }
+        if let Some(began) = began {
+            out.push_str("\"began\":\"");
+            self.calendar.write_rfc3339(began, out);
+            out.push_str("\",");
         }
         match time {
             Some(time) => {
@@ -121,7 +126,7 @@ impl Form for Ndjson {
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
-        self.begin(Some(row.number), row.time, row.offset, row.channel, Some(row.from), out);
+        self.begin(Some(row.number), (Item::Row(row).began(), row.time), row.offset, row.channel, Some(row.from), out);
         number(",\"node\":", row.frame.node, out);
         if let Some(label) = self.known.node_label(row.frame.node) {
             out.push_str(",\"node_label\":");
@@ -163,7 +168,14 @@ impl Form for Ndjson {
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
-        self.begin(Some(broken.number), broken.time, broken.offset, broken.channel, broken.from, out);
+        self.begin(
+            Some(broken.number),
+            (Item::Broken(broken).began(), broken.time),
+            broken.offset,
+            broken.channel,
+            broken.from,
+            out,
+        );
         number(",\"node\":", broken.frame.and_then(|frame| frame.node), out);
         number(",\"sequence\":", broken.frame.and_then(|frame| frame.sequence), out);
         let name = if broken.is_unread() { "unread" } else { "broken" };
@@ -187,7 +199,7 @@ impl Form for Ndjson {
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
-        self.begin(None, stray.time, stray.offset, stray.channel, stray.from, out);
+        self.begin(None, (Item::Stray(stray).began(), stray.time), stray.offset, stray.channel, stray.from, out);
         number(",\"stray\":", Some(stray.wire.len() as u64), out);
         bytes(",\"bytes\":\"", stray.wire, out);
         out.push_str("}\n");

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use std::fmt::Write as _;
 
 use emberwort_capture::labels::Labels;
-use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
@@ -44,6 +44,7 @@ pub struct Lines {
 /// The frame, or the bytes, that a line is about.
 #[derive(Clone, Copy)]
 pub struct About {
+    pub began: Option<Time>,
     pub time: Option<Time>,
     pub offset: u64,
     pub channel: usize,
@@ -54,21 +55,20 @@ pub struct About {
 impl About {
     fn row(row: &Row<'_>) -> Self {
         let (time, offset, channel) = (row.time, row.offset, row.channel);
-        Self { time, offset, channel, from: Some(row.from), node: row.frame.node }
+        Self { began: Item::Row(row).began(), time, offset, channel, from: Some(row.from), node: row.frame.node }
     }
 
     fn broken(broken: &BrokenFrame<'_>) -> Self {
         let (time, offset, channel, from) = (broken.time, broken.offset, broken.channel, broken.from);
-        Self { time, offset, channel, from, node: broken.frame.and_then(|frame| frame.node) }
+        let began = Item::Broken(broken).began();
+        Self { began, time, offset, channel, from, node: broken.frame.and_then(|frame| frame.node) }
     }
 
     fn stray(stray: &StrayBytes<'_>) -> Self {
-        Self { time: stray.time, offset: stray.offset, channel: stray.channel, from: stray.from, node: None }
+        let began = Item::Stray(stray).began();
+        Self { began, time: stray.time, offset: stray.offset, channel: stray.channel, from: stray.from, node: None }
     }
 }
-
-/// Width of the column of times.
-const TIME: usize = 16;
 
 /// The title of the column of what nodes are called.
 const LABEL: &str = "NAME";
@@ -107,7 +107,7 @@ impl Lines {
             Some(time) => {
                 match self.style.times.of_day(time) {
                     Some(time) => write_time_of_day(time, 6, out),
-                    None => out.push_str(&self.style.times.seconds(time, self.last.get())),
+                    None => out.push_str(&self.style.times.text(about.began, time, self.last.get())),
                 }
                 self.last.set(Some(time));
             }
@@ -117,7 +117,7 @@ impl Lines {
             }
         }
         // All ASCII: a byte is a character.
-        out.blanks(TIME.saturating_sub(out.len() - start) + 1);
+        out.blanks(self.style.times.width().saturating_sub(out.len() - start) + 1);
         out.push_padded(known.channel(about.channel), self.channel_width);
         if with_end {
             out.push_str("  ");
@@ -144,8 +144,8 @@ impl Lines {
 
     /// The titles of the columns in front of the message, or of the fields.
     fn titles(&self, with_end: bool) -> String {
-        let (times, channel) = (self.style.times.title(), self.channel_width);
-        let mut line = format!("{times:<TIME$} {:<channel$}  ", "CHANNEL");
+        let (times, channel, time) = (self.style.times.title(), self.channel_width, self.style.times.width());
+        let mut line = format!("{times:<time$} {:<channel$}  ", "CHANNEL");
         if with_end {
             line.push_str("FROM    ");
         }

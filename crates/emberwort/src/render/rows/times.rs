@@ -18,7 +18,12 @@ pub enum ShownTimes {
     Before,
     /// Seconds since a moment.
     Since(Time),
+    /// Seconds since the beginning of a waveform: when the first bit began, and when the last one ended.
+    Wave,
 }
+
+/// Width of a moment of a waveform.
+const WAVE_TIME: usize = 12;
 
 /// The zone of this run, with its name.
 static ZONE: OnceLock<(TimeZone, String)> = OnceLock::new();
@@ -64,6 +69,7 @@ impl ShownTimes {
             }),
             Self::Before => "AFTER THE LAST".to_owned(),
             Self::Since(_) => "SECONDS".to_owned(),
+            Self::Wave => format!("{:<WAVE_TIME$} ENDS", "BEGINS"),
         }
     }
 
@@ -77,14 +83,32 @@ impl ShownTimes {
                 let shift = i64::from(zone.to_offset(at).seconds()) * 1_000_000_000;
                 Some(Time::from_nanoseconds(time.nanoseconds().saturating_add_signed(shift)))
             }
-            Self::Before | Self::Since(_) => None,
+            Self::Before | Self::Since(_) | Self::Wave => None,
+        }
+    }
+
+    /// The width of the column.
+    pub fn width(self) -> usize {
+        if self == Self::Wave { 2 * WAVE_TIME + 1 } else { 16 }
+    }
+
+    /// What stands in the column where it holds seconds: of something that began and ended, given the moment of the row before.
+    pub fn text(self, began: Option<Time>, ended: Time, before: Option<Time>) -> String {
+        let end = self.seconds(ended, before);
+        match self {
+            Self::Wave => {
+                let start = began.map_or_else(String::new, |began| self.seconds(began, None));
+                format!("{start:<WAVE_TIME$} {end:<WAVE_TIME$}")
+            }
+            _ => end,
         }
     }
 
     /// The seconds that are shown, given the moment of the row before.
-    pub fn seconds(self, time: Time, before: Option<Time>) -> String {
+    fn seconds(self, time: Time, before: Option<Time>) -> String {
         let since = match self {
             Self::Since(since) => since,
+            Self::Wave => Time::default(),
             _ => before.unwrap_or(time),
         };
         let (sign, nanoseconds) = match time.nanoseconds().checked_sub(since.nanoseconds()) {

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::{BrokenFrame, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
@@ -16,7 +16,6 @@ use super::known::{Known, write_value};
 use super::table::Lines;
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
-use crate::render::time;
 
 pub struct Tree {
     known: Known,
@@ -39,7 +38,7 @@ impl Form for Tree {
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
-        let when = row.time.map_or_else(|| format!("at {}", row.offset), time::rfc3339);
+        let when = self.style.when(Item::Row(row));
         let plan = row.plan;
         let message = &plan.messages[row.message];
         let remark = self.known.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
@@ -60,7 +59,18 @@ impl Form for Tree {
             out.push('\n');
         });
         let mut bytes = format!("  {:<14} ", "bytes");
-        let _ = write_hex(row.wire, &mut bytes);
+        if row.times.is_empty() {
+            let _ = write_hex(row.wire, &mut bytes);
+        } else {
+            // Each with the time at which it began, in microseconds behind the first.
+            let first = row.times[0].start;
+            let each = row.wire.iter().zip(row.times).map(|(byte, time)| {
+                let behind = time.start.since(first);
+                format!("{byte:02X} +{}.{:03}", behind / 1000, behind % 1000)
+            });
+            bytes.push_str(&each.collect::<Vec<_>>().join(", "));
+            bytes.push_str(" us");
+        }
         out.push_str(&crate::render::wrapped_at(self.style.width, &bytes, &" ".repeat(17)));
         out.push('\n');
     }
