@@ -13,6 +13,11 @@ use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
 use crate::speakers::Speakers;
 
+/// When the first of some bytes began.
+pub(crate) fn began(times: &[ByteTime]) -> Option<Time> {
+    times.first().map(|time| time.start)
+}
+
 /// One thing that a decoder found. Every byte of a lane is in exactly one of them.
 #[derive(Clone, Copy, Debug)]
 pub enum Item<'a> {
@@ -45,7 +50,7 @@ impl<'a> Item<'a> {
 
     /// When its first bit began, where each byte has its time.
     pub fn began(&self) -> Option<Time> {
-        self.times().first().map(|time| time.start)
+        began(self.times())
     }
 
     /// Index of its channel in the link's own definition.

@@ -9,7 +9,7 @@ use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, StreamId, Time, TimedReceiver};
 
-use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes};
+use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, began};
 use crate::output::Output;
 use crate::speakers::{Later, Speakers};
 
@@ -30,11 +30,6 @@ pub(crate) fn read_bodies(
         let there = definition.channel(channel).or_else(there);
         readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
     }
-}
-
-/// When the first of some bytes began.
-pub(crate) fn began(times: &[ByteTime]) -> Option<Time> {
-    times.first().map(|time| time.start)
 }
 
 /// One stream of a channel.

@@ -11,8 +11,7 @@ use emberwort_wire::{FrameFault, FrameView, Spent, Time, Timeline};
 
 use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
-use crate::items::{BrokenFrame, Row, StrayBytes};
-use crate::lane::began;
+use crate::items::{BrokenFrame, Row, StrayBytes, began};
 use crate::speakers::Speakers;
 
 /// So many reasons why packets belong to no channel are kept apart.

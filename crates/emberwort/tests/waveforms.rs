@@ -582,13 +582,25 @@ fn the_waveforms_of_the_demo_say_why_the_gate_stays() {
     assert!(found.iter().all(|row| (150.0..170.0).contains(&row["fields"]["pressure"].as_f64().unwrap())), "{found:?}");
 }
 
-/// Standard output that the page of waveforms shows below a command is what the command prints.
+/// Standard output that the page of waveforms shows below a command is what the command prints; commands alone succeed.
 #[test]
 fn the_page_shows_what_the_commands_print() {
     let folder = project();
     let page = std::fs::read_to_string(common::marlock().join("../../docs/waveforms.md")).unwrap();
+    let (_, walk) = page.split_once("## From no bytes at all").unwrap();
+    let (walk, _) = walk.split_once("\n## ").unwrap();
     let mut commands = 0;
-    for block in page.split("```\n").skip(1).step_by(2).filter(|block| block.starts_with("$ ")) {
+    let (head, _) = page.split_once("More:").unwrap();
+    let blocks = |text: &'_ str| text.split("```\n").skip(1).step_by(2).map(str::to_owned).collect::<Vec<_>>();
+    for block in blocks(head).into_iter().chain(blocks(walk)) {
+        if !block.starts_with("$ ") {
+            for line in block.lines() {
+                let words = line.strip_prefix("emberwort ").unwrap().replace('\'', "");
+                succeed(folder.path(), &words.split_whitespace().collect::<Vec<_>>());
+                commands += 1;
+            }
+            continue;
+        }
         for shown in block.split("$ emberwort ").skip(1) {
             let (words, expected) = shown.split_once('\n').unwrap();
             let found = succeed(folder.path(), &words.split_whitespace().collect::<Vec<_>>());
@@ -597,7 +609,7 @@ fn the_page_shows_what_the_commands_print() {
             commands += 1;
         }
     }
-    assert_eq!(commands, 2);
+    assert_eq!(commands, 11);
 }
 
 #[test]

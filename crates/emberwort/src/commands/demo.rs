@@ -22,7 +22,7 @@ const FILES: &[(&str, &str)] = &[
     ("pump.ember", include_str!("../../../../examples/marlock/pump.ember")),
     ("gauge.ember", include_str!("../../../../examples/marlock/gauge.ember")),
     ("valve.ember", include_str!("../../../../examples/marlock/valve.ember")),
-    ("lamps.ember", include_str!("../../../../examples/marlock/lamps.ember")),
+    ("lamps/lamps.ember", include_str!("../../../../examples/marlock/lamps/lamps.ember")),
     ("trials/clear-day.toml", include_str!("../../../../examples/marlock/trials/clear-day.toml")),
     ("trials/moving-gate.toml", include_str!("../../../../examples/marlock/trials/moving-gate.toml")),
     ("trials/stormy-night.toml", include_str!("../../../../examples/marlock/trials/stormy-night.toml")),

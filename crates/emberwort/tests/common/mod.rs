@@ -73,7 +73,7 @@ pub const PROJECT_FILES: [&str; 18] = [
     "pump.ember",
     "gauge.ember",
     "valve.ember",
-    "lamps.ember",
+    "lamps/lamps.ember",
     "emberwort.toml",
     "trials/stormy-night.toml",
     "trials/clear-day.toml",
