@@ -2,6 +2,9 @@
 
 use std::ops::ControlFlow;
 
+use emberwort_model::medium::UartFormat;
+
+use crate::lines::uart::{Flaw, Uart};
 use crate::wave::{Moment, Signal, Value, WaveSink};
 
 /// Pulse widths are told apart by this many steps for each factor of two: by 1.1 %.
@@ -73,6 +76,11 @@ pub struct Seen {
     beside: Vec<[u64; 2]>,
     level: Option<bool>,
     since: Moment,
+    /// The first edges and the levels behind them, for what their order says.
+    first: Vec<(Moment, bool)>,
+    /// How many numbers there were, and the shortest time from one to the next, in picoseconds.
+    samples: (u64, Option<u64>),
+    last_sample: Option<Moment>,
     /// Whether a pulse began with an edge: the first one may have begun before the waveform.
     has_edge: bool,
 }
@@ -87,6 +95,9 @@ impl Seen {
             self.time[usize::from(before)] = self.time[usize::from(before)].saturating_add(width);
             if level.is_some() {
                 self.edges += 1;
+                if self.first.len() < FIRST_EDGES {
+                    self.first.push((at, !before));
+                }
                 if self.has_edge {
                     self.widths[usize::from(before)].add(width);
                 }
@@ -117,7 +128,143 @@ impl Seen {
         if self.edges < 16 {
             return None;
         }
-        self.clock().or_else(|| self.serial()).map(|guess| self.or_network(guess))
+        let guess = match (self.clock(), self.two_widths()) {
+            // Words of a clock may be as far apart as pulses of a code.
+            (Some(Guess::Clock { hertz, share }), Some(Guess::Pulses { level: Some(_), .. }) | None) => {
+                Some(Guess::Clock { hertz, share })
+            }
+            (Some(Guess::Clock { hertz, share }), _) if share > 0.95 => Some(Guess::Clock { hertz, share }),
+            (_, found) => found.or_else(|| self.serial()),
+        };
+        guess.map(|guess| self.or_network(guess)).map(|guess| self.or_bits(guess))
+    }
+
+    /// How many samples a pulse as short as the shortest one has, where samples were seen.
+    pub fn samples_of_shortest(&self) -> Option<f64> {
+        let shortest = self.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min()?;
+        let (count, step) = self.samples;
+        (count > 4 * self.edges).then_some(shortest as f64 / step? as f64)
+    }
+
+    /// The pulses between the first edges with the level that they have, without rests.
+    fn pulses(&self, longest: f64) -> impl Iterator<Item = (f64, bool)> {
+        let pairs = self.first.windows(2).map(|pair| (pair[1].0.since(pair[0].0) as f64, pair[0].1));
+        pairs.filter(move |(width, _)| *width < longest)
+    }
+
+    /// A code with pulses of two widths: one in which a bit has two halves, or one in which a bit is told by how long a pulse is.
+    fn two_widths(&self) -> Option<Guess> {
+        let least = self.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min()? as f64;
+        let mean = |from: f64, to: f64, level: Option<bool>| {
+            let inside = self
+                .pulses(f64::MAX)
+                .filter(|(width, of)| *width >= from && *width < to && level.is_none_or(|level| *of == level));
+            let (sum, count) = inside.fold((0.0, 0u64), |(sum, count), (width, _)| (sum + width, count + 1));
+            (count > 0).then(|| (sum / count as f64, count))
+        };
+        let (short, shorts) = mean(0.0, 1.4 * least, None)?;
+        let (long, longs) = mean(1.4 * least, 3.6 * least, None)?;
+        let is_near = |width: f64, of: f64| (width / of - 1.0).abs() < 0.25;
+        let inside = self.pulses(3.6 * least);
+        let (good, all) = inside.fold((0u64, 0u64), |(good, all), (width, _)| {
+            (good + u64::from(is_near(width, short) || is_near(width, long)), all + 1)
+        });
+        let share = good as f64 / all.max(1) as f64;
+        // Longer pulses than these two are rests, of which there are few.
+        let rests = self.first.len() as u64 - 1 - all;
+        if shorts < 8 || longs < 8 || share < 0.97 || rests * 8 > all || long / short < 1.5 {
+            return None;
+        }
+        // One level says the bits, and the other one only stands between them.
+        for level in [true, false] {
+            let both = mean(0.0, 1.4 * least, Some(level)).zip(mean(1.4 * least, 3.6 * least, Some(level)));
+            let of_other = self.pulses(3.6 * least).filter(|(_, of)| *of != level).map(|(width, _)| width);
+            let (other_least, other_most) =
+                of_other.fold((f64::MAX, 0.0f64), |(least, most), width| (least.min(width), most.max(width)));
+            if let Some(((short, shorts), (long, longs))) = both
+                && shorts.min(longs) >= 6
+                && other_most < 1.3 * other_least
+            {
+                return Some(Guess::Pulses { level: Some(level), short, long, share });
+            }
+        }
+        // How many pulses of one width follow each other: of a half of a bit always two.
+        let (mut runs, mut odd_shorts, mut odd_longs) = (0u64, 0u64, 0u64);
+        let mut run: Option<(bool, u64)> = None;
+        for (width, _) in self.pulses(f64::MAX) {
+            let is_long =
+                (width >= 1.4 * least).then_some(()).map_or(Some(false), |()| (width < 3.6 * least).then_some(true));
+            match (is_long, &mut run) {
+                (Some(is_long), Some((of, count))) if *of == is_long => *count += 1,
+                (next, last) => {
+                    // What stands beside a rest may be cut.
+                    if let Some((of, count)) = last.take().filter(|_| next.is_some()) {
+                        runs += 1;
+                        odd_shorts += u64::from(!of && count % 2 == 1);
+                        odd_longs += u64::from(of && count % 2 == 1);
+                    }
+                    *last = next.map(|is_long| (is_long, 1));
+                }
+            }
+        }
+        let is_double = (long / short - 2.0).abs() < 0.3;
+        match (runs >= 6, odd_shorts * 10 <= runs, odd_longs * 10 <= runs) {
+            (true, true, true) => Some(Guess::Pulses { level: None, short, long, share }),
+            (true, true, false) if is_double => {
+                let halves = (short * shorts as f64 + long * longs as f64) / (shorts + 2 * longs) as f64;
+                Some(Guess::Manchester { bitrate: 0.5e12 / halves, share })
+            }
+            _ => None,
+        }
+    }
+
+    /// The form of the characters of an asynchronous line, if they fit one: the first of the usual ones without a flaw.
+    pub fn uart_format(&self, baud: u32) -> Option<UartFormat> {
+        let rests_low = self.rests() == Some(false);
+        let flaws = |format: UartFormat| {
+            let mut uart = Uart::new(format);
+            let (mut characters, mut odd) = (0u64, 0u64);
+            let mut out = |byte: crate::lines::event::LineByte| {
+                characters += 1;
+                odd += u64::from(byte.byte.count_ones() % 2);
+            };
+            // The level at rest, long enough before the first edge.
+            uart.edge(Moment::default(), Some(!rests_low), &mut out);
+            for (at, level) in &self.first {
+                uart.edge(at.after(uart.character()), Some(*level), &mut out);
+            }
+            let flawed: u64 =
+                uart.seen.flaws.iter().filter(|(flaw, ..)| *flaw != Flaw::Break).map(|(_, _, count)| count).sum();
+            (characters, flawed, odd)
+        };
+        let formats = [(8, 'N'), (8, 'E'), (8, 'O'), (7, 'E'), (7, 'O'), (7, 'N'), (9, 'N')];
+        let usual = UartFormat { rests_low, ..UartFormat::usual(baud) };
+        let found = formats.into_iter().map(|(data_bits, parity)| UartFormat { data_bits, parity, ..usual }).find_map(
+            |format| {
+                let (characters, flawed, odd) = flaws(format);
+                (characters >= 4 && flawed * 50 <= characters).then_some((format, characters, odd))
+            },
+        );
+        let (format, characters, odd) = found?;
+        // Seven bits and a parity are as long as eight; so many bytes of one parity are no accident.
+        Some(match (format.data_bits, format.parity) {
+            (8, 'N') if characters >= 24 && odd == 0 => UartFormat { data_bits: 7, parity: 'E', ..format },
+            (8, 'N') if characters >= 24 && odd == characters => UartFormat { data_bits: 7, parity: 'O', ..format },
+            _ => format,
+        })
+    }
+
+    /// Bits that are no characters: whole numbers of bits long, and no format of characters fits.
+    fn or_bits(&self, guess: Guess) -> Guess {
+        let Guess::Serial { baud, share } = guess else { return guess };
+        let rate = usual_baud(baud).unwrap_or(baud.round() as u32);
+        if self.edges < 60 || self.uart_format(rate).is_some() {
+            return guess;
+        }
+        let bit = 1e12 / baud;
+        // With bits put in, no pulse inside of a frame is longer than they allow.
+        let longest = self.pulses(20.0 * bit).map(|(width, _)| (width / bit).round() as u64).max().unwrap_or(0);
+        Guess::Bits { bitrate: baud, longest, share }
     }
 
     /// A controller area network looks like a serial line on which five bits are equal, and never more: behind them one is put in.
@@ -229,6 +376,33 @@ pub enum Guess {
         /// From 0 to 1.
         share: f64,
     },
+    /// A code in which each bit has two halves: a Manchester code, plain or differential.
+    Manchester {
+        /// Bits a second, measured.
+        bitrate: f64,
+        /// The share of its pulses that are one or two halves, from 0 to 1.
+        share: f64,
+    },
+    /// A code in which a bit is told by how long a pulse is.
+    Pulses {
+        /// The level whose pulses tell it; `None` if each bit is two pulses of one width, one at each level.
+        level: Option<bool>,
+        /// The mean width of short pulses, in picoseconds.
+        short: f64,
+        /// The mean width of long ones, in picoseconds.
+        long: f64,
+        /// The share of its pulses that are one or the other, from 0 to 1.
+        share: f64,
+    },
+    /// Bits that are no characters of an asynchronous line: NRZ, or NRZI.
+    Bits {
+        /// Bits a second, measured.
+        bitrate: f64,
+        /// The most bits without a change inside of frames.
+        longest: u64,
+        /// The share of its pulses that are whole numbers of bits, from 0 to 1.
+        share: f64,
+    },
     /// An asynchronous serial line, and the share of its pulses that are whole numbers of bits.
     Serial {
         /// Bits a second, measured.
@@ -237,6 +411,9 @@ pub enum Guess {
         share: f64,
     },
 }
+
+/// So many edges of a signal are kept in their order.
+const FIRST_EDGES: usize = 4_096;
 
 /// Of so many signals it is known what the others did when one changed.
 const MOST_BESIDE: usize = 16;
@@ -342,6 +519,10 @@ impl WaveSink for Survey {
     fn value(&mut self, at: Moment, signal: usize, value: Value) -> ControlFlow<()> {
         self.end = at;
         let Some(seen) = self.signals.get_mut(signal) else { return ControlFlow::Continue(()) };
+        if let Value::Number(_) = value {
+            let step = seen.last_sample.replace(at).map(|last| at.since(last)).filter(|step| *step > 0);
+            seen.samples = (seen.samples.0 + 1, seen.samples.1.into_iter().chain(step).min());
+        }
         let level = match (value, seen.numbers) {
             (Value::Low, _) => Some(false),
             (Value::High, _) => Some(true),
@@ -418,9 +599,11 @@ mod tests {
             6 => 100 * bit,
             n => (n * n % 5 + 1) * bit,
         }));
-        let Some(Guess::Serial { baud, share }) = serial.guess() else { panic!("{:?}", serial.guess()) };
+        let Some(Guess::Serial { baud, share }) = serial.serial() else { panic!("{:?}", serial.serial()) };
         assert!((baud / 115_200.0 - 1.0).abs() < 0.01 && share > 0.99, "{baud} {share}");
         assert_eq!((usual_baud(baud), usual_baud(100_000.0)), (Some(115_200), None));
+        // No characters have such bits.
+        assert!(matches!(serial.guess(), Some(Guess::Bits { longest: 5, .. })), "{:?}", serial.guess());
         // Pulses of any width are neither.
         let noise = seen((0..400u64).map(|n| 1_000_000 + n * n * 7919 % 9_000_000));
         assert_eq!(noise.guess(), None);

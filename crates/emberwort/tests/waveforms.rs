@@ -541,7 +541,7 @@ fn a_survey_says_what_is_on_the_wires() {
         wires.split_whitespace().map(|word| if word == "CHANNEL" { "probe" } else { word }).collect();
     assert_eq!(rows(&succeed(folder, &[&["decode", "spi.vcd", "--as", "ndjson"][..], &words].concat())).len(), 60);
     let shown = succeed(folder, &["survey", "upside.vcd"]);
-    assert!(shown.contains("medium uart 57600 8N1, or with parity; it rests low, so it is inverted"), "{shown}");
+    assert!(shown.contains("medium uart 57600 8N1; it rests low, so it is inverted"), "{shown}");
     assert!(shown.ends_with("--wire device=probe.tx --wire host=probe.rx --invert device --invert host\n"), "{shown}");
     let ran = run(folder, &["survey", "few.u8", "--sample", "u8", "--rate", "300kHz"]);
     assert!(ran.err.contains("the shortest pulse of `D0` is 2 samples long"), "{}", ran.err);
@@ -657,4 +657,27 @@ fn rows_come_from_a_pipe_that_stays_open() {
     assert!(ran.out.contains("not looked at") && !ran.out.contains("nothing happens"), "{}", ran.out);
     let ran = common::run_with_input(folder, &["survey", "-", "--as", "ndjson"], &bytes);
     assert!(rows(&ran.out).iter().all(|signal| signal["edges"].is_null()), "{}", ran.out);
+}
+
+/// The form of characters that a survey finds on serial lines.
+#[test]
+fn a_survey_finds_parity_and_data_bits() {
+    let folder = project();
+    let folder = folder.path();
+    let frames: Vec<(f64, bool, String)> = (0..20u32)
+        .map(|n| {
+            let bytes: String = (0..6u32).map(|k| format!("{:02x}", (n * 37 + k * k * 11 + 5) & 0x7F)).collect();
+            (0.001 + f64::from(n) * 0.01, false, bytes)
+        })
+        .collect();
+    let forms = [(8, "N"), (8, "E"), (8, "O"), (7, "E"), (7, "O")];
+    let cases: Json = forms
+        .iter()
+        .map(|(bits, parity)| case(&format!("s{bits}{parity}"), &frames, &json!({"data_bits": bits, "parity": parity})))
+        .collect();
+    written(folder, &cases);
+    for (bits, parity) in forms {
+        let shown = succeed(folder, &["survey", &format!("s{bits}{parity}.vcd")]);
+        assert!(shown.contains(&format!("medium uart 115200 {bits}{parity}1\n")), "{bits}{parity}: {shown}");
+    }
 }

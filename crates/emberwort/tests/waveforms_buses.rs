@@ -506,3 +506,45 @@ fn what_is_wrong_on_a_universal_serial_bus_is_said() {
     let clean = decoded(folder, "clean.vcd --wire plus=dp --wire minus=dm --strict").1;
     assert_eq!(clean.code, 0, "{}", clean.err);
 }
+
+/// What a survey says of codes with two halves a bit, of pulses, and of bits that are no characters.
+#[test]
+fn a_survey_tells_codes_apart() {
+    let folder = project();
+    let folder = folder.path();
+    let frames: Json =
+        (0..40).map(|n| json!([0.001 + f64::from(n) * 0.03, bytes(n as u32, 1 + n as usize % 5)])).collect();
+    let transactions: Json = (0..40)
+        .map(|n| json!([0.001 + f64::from(n) * 0.0005, 5, 1, "in", bytes(n as u32, 8), "ack", {"toggle": n % 2}]))
+        .collect();
+    written(
+        folder,
+        &json!([
+            {"name": "rises", "line": "manchester", "bitrate": 10e3, "one_rises": true, "preamble": 12, "frames": frames, "after": 0.1},
+            {"name": "lamps", "line": "lamps", "frames": frames, "after": 0.1},
+            {"name": "usb", "line": "usb", "full": true, "transactions": transactions},
+        ]),
+    );
+    for (file, said) in [
+        ("rises.vcd", "may have a Manchester code: medium line 10 kbit/s manchester 1 rises"),
+        ("lamps.vcd", "may have a pulse code: medium line pulse half 0 110 us 1 58 us tolerance 20 %"),
+        ("usb.vcd", "has bits that are no characters: medium line 12 Mbit/s nrzi 0 toggles stuff 6"),
+    ] {
+        let shown = succeed(folder, &["survey", file]).split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(shown.contains(said), "{file}: {shown}");
+    }
+    // Pulses at one level, and periods.
+    for (what, rest) in [("high", ""), ("low", " resting high")] {
+        let medium = format!("line pulse {what} 0 45..55 us 1 95..105 us preamble 12 of 0 start 1 end 0{rest}");
+        let text = format!(
+            "link lines {{\n revision 1\n byte_order big\n}}\nchannel a {{\n medium {medium}\n packet\n}}\nmessage Any {{\n from device every 30 ms\n on a\n n : u32\n}}\n"
+        );
+        std::fs::write(folder.join("p.ember"), text).unwrap();
+        let trial = "channel = \"a\"\nspan = \"500 ms\"\n[wave]\nrate = \"1 MHz\"\n[[device]]\nnode = 1\n[device.signals.Any]\nn = { walk = 90000000, between = [0, 4000000000], start = 305419896 }\n";
+        std::fs::write(folder.join("p.toml"), trial).unwrap();
+        let _ = std::fs::remove_file(folder.join("p.vcd"));
+        succeed(folder, &["--link", "p.ember", "trial", "p.toml", "--wave", "p.vcd"]);
+        let shown = succeed(folder, &["survey", "p.vcd"]).split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(shown.contains(&format!("medium line pulse {what} 0 100 us 1 50 us tolerance 20 %")), "{shown}");
+    }
+}

@@ -196,14 +196,8 @@ fn trial(line: &Line, both: bool, is_bits: bool, random: &mut Random) -> (String
         8 + random.below(100),
         random.below(900),
     );
-    for field in ["f0"] {
-        let start = random.below(u64::from(u32::MAX));
-        text += &format!(
-            "{field} = {{ walk = {}, between = [0, {}], start = {start} }}\n",
-            random.below(100_000_000),
-            u32::MAX
-        );
-    }
+    let start = random.below(u64::from(u32::MAX));
+    text += &format!("f0 = {{ walk = {}, between = [0, {}], start = {start} }}\n", random.below(100_000_000), u32::MAX);
     if both {
         for _ in 0..random.below(8) {
             let at = 1000 + random.below(line.every().1 * 900);

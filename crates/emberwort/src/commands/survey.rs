@@ -48,16 +48,15 @@ pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     if survey.has_numbers() && args.file == Path::new("-") {
         say!("pulses of signals with numbers are found by reading twice: give a file in place of standard input");
     }
-    if let Some(rate) = args.rate {
-        for seen in survey.signals.iter().filter(|seen| seen.edges > 0) {
-            let shortest = seen.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min();
-            let samples = shortest.map(|shortest| shortest as f64 * rate as f64 / 1e12);
-            if let Some(samples) = samples.filter(|samples| *samples < 3.5) {
-                let name = escaped(&seen.name);
-                say!(
-                    "the shortest pulse of `{name}` is {samples:.0} samples long: sample faster, to be sure of what it is"
-                );
-            }
+    for seen in survey.signals.iter().filter(|seen| seen.edges > 0) {
+        let shortest = seen.widths.iter().filter(|widths| widths.count > 0).map(|widths| widths.shortest).min();
+        let by_rate = args.rate.and_then(|rate| shortest.map(|shortest| shortest as f64 * rate as f64 / 1e12));
+        let samples = by_rate.or_else(|| seen.samples_of_shortest());
+        if let Some(samples) = samples.filter(|samples| *samples < 3.5) {
+            let name = escaped(&seen.name);
+            say!(
+                "the shortest pulse of `{name}` is {samples:.0} samples long: sample faster, to be sure of what it is"
+            );
         }
     }
     if let Some(damage) = heard.outcome.damage {
@@ -115,6 +114,29 @@ fn guess(seen: &Seen, guess: Option<Guess>) -> String {
         Some(Guess::I2cData) => "i2c data".to_owned(),
         Some(Guess::Can { bitrate, share }) => format!("can {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
         Some(Guess::Serial { baud, share }) => format!("uart {baud:.0} baud ({:.0} %)", share * 100.0),
+        Some(Guess::Manchester { bitrate, share }) => format!("manchester {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
+        Some(Guess::Pulses { short, long, share, .. }) => {
+            format!("pulses {} or {} ({:.0} %)", width(short), width(long), share * 100.0)
+        }
+        Some(Guess::Bits { bitrate, share, .. }) => format!("nrz or nrzi {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
+    }
+}
+
+/// A duration as definitions have it: a whole number of nanoseconds or microseconds.
+fn whole_width(picoseconds: f64) -> String {
+    let nanoseconds = (picoseconds / 1000.0).round();
+    if nanoseconds >= 10_000.0 { format!("{:.0} us", nanoseconds / 1000.0) } else { format!("{nanoseconds:.0} ns") }
+}
+
+/// What a definition says of bits a second.
+fn bitrate_text(bitrate: f64) -> String {
+    // A code with a clock of its own is rarely off by as much.
+    let usual = [1e3, 2e3, 4e3, 5e3, 1e4, 2e4, 5e4, 1e5, 1.25e5, 2e5, 2.5e5, 5e5, 1e6, 1.5e6, 2e6, 1e7, 1.2e7];
+    let near = usual.into_iter().find(|usual| (bitrate / usual - 1.0).abs() < 0.015).unwrap_or(bitrate.round());
+    match near {
+        rate if rate % 1e6 == 0.0 => format!("{:.0} Mbit/s", rate / 1e6),
+        rate if rate % 1e3 == 0.0 => format!("{:.0} kbit/s", rate / 1e3),
+        rate => format!("{rate:.0} bit/s"),
     }
 }
 
@@ -201,10 +223,39 @@ fn advice(survey: &Survey) -> Vec<String> {
                 };
                 lines.push(said);
             }
+            Some(Guess::Manchester { bitrate, .. }) => {
+                lines.push(format!(
+                    "`{name}` may have a Manchester code: medium line {} manchester 1 rises preamble … start … (or `1 falls`, or `manchester differential 0 splits`)",
+                    bitrate_text(*bitrate)
+                ));
+                lines.push(wires(&[("line", Some(&seen))]));
+            }
+            Some(Guess::Pulses { level: told_by, short, long, .. }) => {
+                let what = told_by.map_or("half", level);
+                lines.push(format!(
+                    "`{name}` may have a pulse code: medium line pulse {what} 0 {} 1 {} tolerance 20 % (or 0 and 1 the other way around)",
+                    whole_width(*long),
+                    whole_width(*short)
+                ));
+                lines.push(wires(&[("line", Some(&seen))]));
+            }
+            Some(Guess::Bits { bitrate, longest, .. }) => {
+                let rate = bitrate_text(*bitrate);
+                let code = match longest {
+                    5..=8 => format!("line {rate} nrzi 0 toggles stuff {} (or `line {rate} nrz`)", longest - 1),
+                    _ => format!("line {rate} nrz (or `line {rate} nrzi 0 toggles`)"),
+                };
+                lines.push(format!("`{name}` has bits that are no characters: medium {code}"));
+                lines.push(wires(&[("line", Some(&seen))]));
+            }
             Some(Guess::Serial { baud, .. }) => lines.push(match usual_baud(*baud) {
                 Some(usual) => {
                     let inverted = if seen.rests() == Some(false) { "; it rests low, so it is inverted" } else { "" };
-                    format!("`{name}` may be an asynchronous line: medium uart {usual} 8N1, or with parity{inverted}")
+                    let form = match seen.uart_format(usual) {
+                        Some(format) => format!("{}{}1", format.data_bits, format.parity),
+                        None => "8N1, or another form".to_owned(),
+                    };
+                    format!("`{name}` may be an asynchronous line: medium uart {usual} {form}{inverted}")
                 }
                 None => format!("`{name}` has {baud:.0} baud, which is none of the usual rates"),
             }),
@@ -245,6 +296,13 @@ fn object(seen: &Seen, guess: Option<Guess>) -> Json {
             json!({"kind": "can", "bitrate": bitrate, "usual_bitrate": usual_bitrate(bitrate), "share": share})
         }
         Some(Guess::Clock { hertz, share }) => json!({"kind": "clock", "hertz": hertz, "share": share}),
+        Some(Guess::Manchester { bitrate, share }) => json!({"kind": "manchester", "bitrate": bitrate, "share": share}),
+        Some(Guess::Pulses { level: told_by, short, long, share }) => {
+            json!({"kind": "pulse", "told_by": told_by.map_or("half", level), "short_ps": short.round(), "long_ps": long.round(), "share": share})
+        }
+        Some(Guess::Bits { bitrate, longest, share }) => {
+            json!({"kind": "bits", "bitrate": bitrate, "longest": longest, "share": share})
+        }
         Some(Guess::Serial { baud, share }) => {
             json!({"kind": "uart", "baud": baud, "usual_baud": usual_baud(baud), "share": share})
         }
