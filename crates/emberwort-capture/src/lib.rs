@@ -18,6 +18,7 @@ pub mod items;
 pub mod kept;
 pub mod labels;
 mod lane;
+pub mod line_timing;
 mod lines;
 pub mod merge;
 pub mod monitor;

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use emberwort_model::medium::usb::PacketId;
-use emberwort_model::medium::{BitCode, LineCode, UartFormat, UsbSpeed};
+use emberwort_model::medium::{BitCode, LineCode, MediumKind, UartFormat, UsbSpeed};
 
 use crate::lines::event::Count;
 use crate::lines::{can, code, i2c, spi, uart, usb};
@@ -89,6 +89,72 @@ pub fn findings(seen: &Seen, length: Moment) -> Vec<Finding> {
         Seen::Can(speeds, seen) => of_can(*speeds, seen, length),
         Seen::Usb(speed, seen) => of_usb(*speed, seen),
         Seen::Code(code, seen) => of_code(code, seen, length),
+    }
+}
+
+/// How fast a sender is, beside what the definition says.
+#[derive(Clone, Debug, PartialEq)]
+pub struct BitTiming {
+    /// The wire, or the bus.
+    pub who: String,
+    /// Bits a second, or of a clock: what the definition says.
+    pub said: f64,
+    /// What was measured, if there was enough.
+    pub measured: Option<f64>,
+    /// The shortest and the longest pulse of one bit, in picoseconds.
+    pub one_bit: Option<(u64, u64)>,
+    /// By how much the speed may be off, in percent, and the standard that says so, if one does.
+    pub allowed: Option<(f64, &'static str)>,
+}
+
+/// How fast those are that were seen on a medium; `None` where nobody can say it.
+pub fn bit_timing(seen: &Seen, medium: &MediumKind) -> Option<BitTiming> {
+    let timing =
+        |who: String, said: f64, measured, one_bit, allowed| Some(BitTiming { who, said, measured, one_bit, allowed });
+    match seen {
+        Seen::Uart(role, format, seen) => {
+            let allowed = Some((TOLERATED, ""));
+            timing(role.to_string(), f64::from(format.baud), seen.baud(), seen.spread, allowed)
+        }
+        Seen::I2c(hertz, seen) => timing("clock".to_owned(), f64::from(*hertz), seen.hertz(), None, None),
+        Seen::Can(speeds, seen) => {
+            let allowed = Some((CAN_TOLERATED, ""));
+            timing("bus".to_owned(), f64::from(speeds.bitrate), seen.bitrate(), seen.spread, allowed)
+        }
+        Seen::Usb(speed, seen) => {
+            let allowed = match speed {
+                UsbSpeed::Low => (1.5, "USB 2.0, 7.1.11"),
+                UsbSpeed::Full => (0.25, "USB 2.0, 7.1.11"),
+            };
+            timing("bus".to_owned(), f64::from(speed.bitrate()), seen.bitrate(), seen.spread, Some(allowed))
+        }
+        Seen::Code(code, seen) => {
+            let said = 1e12 / code.bit_picoseconds().max(1) as f64;
+            timing("line".to_owned(), said, seen.bitrate(), None, None)
+        }
+        Seen::Spi(seen) => {
+            let MediumKind::Spi { hertz, .. } = medium else { return None };
+            let measured = seen.period.map(|period| 1e12 / period as f64);
+            timing("clock".to_owned(), f64::from(*hertz), measured, None, None)
+        }
+    }
+}
+
+/// How long an edge may take from 10 % to 90 % on a medium, in picoseconds: at least and at most, and who says so.
+pub fn allowed_slope(medium: &MediumKind) -> Option<((u64, u64), &'static str)> {
+    match *medium {
+        // UM10204, table 10: rise time in standard mode, fast mode, fast mode plus.
+        MediumKind::I2c { hertz } => {
+            let most = match hertz {
+                0..=100_000 => 1_000_000,
+                100_001..=400_000 => 300_000,
+                _ => 120_000,
+            };
+            Some(((0, most), "UM10204, table 10"))
+        }
+        MediumKind::Usb { speed: UsbSpeed::Low } => Some(((75_000, 300_000), "USB 2.0, 7.1.2.1")),
+        MediumKind::Usb { speed: UsbSpeed::Full } => Some(((4_000, 20_000), "USB 2.0, 7.1.2.1")),
+        _ => None,
     }
 }
 

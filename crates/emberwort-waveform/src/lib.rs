@@ -13,6 +13,7 @@ pub mod filters;
 pub mod findings;
 pub mod lines;
 pub mod listener;
+pub mod slopes;
 pub mod sources;
 pub mod survey;
 pub mod trace;

@@ -609,7 +609,7 @@ fn the_page_shows_what_the_commands_print() {
             commands += 1;
         }
     }
-    assert_eq!(commands, 11);
+    assert_eq!(commands, 12);
 }
 
 #[test]
@@ -680,4 +680,57 @@ fn a_survey_finds_parity_and_data_bits() {
         let shown = succeed(folder, &["survey", &format!("s{bits}{parity}.vcd")]);
         assert!(shown.contains(&format!("medium uart 115200 {bits}{parity}1\n")), "{bits}{parity}: {shown}");
     }
+}
+
+/// The timing of lines whose timing is known.
+#[test]
+fn a_survey_of_a_channel_measures_its_timing() {
+    let folder = project();
+    let folder = folder.path();
+    let frames = frames(folder);
+    written(folder, &json!([case("even", &frames, &json!({})), case("fast", &frames, &json!({"baud": 118_500}))]));
+    let measured = |words: &[&str]| rows(&succeed(folder, words));
+    let of = |rows: &[Json], what: &str| {
+        rows.iter().find(|row| row["quantity"] == what).cloned().unwrap_or_else(|| panic!("{what}: {rows:?}"))
+    };
+    let wires = ["--on", "bus485", "--wire", "device=tx", "--wire", "host=rx", "--as", "ndjson"];
+    let even = measured(&[&["survey", "even.vcd"][..], &wires].concat());
+    let speed = of(&even, "bits a second, device");
+    assert!((speed["mean"].as_f64().unwrap() / 115_200.0 - 1.0).abs() < 1e-4 && speed["beyond"] == false, "{speed}");
+    // Bytes follow each other, to the nanosecond of the dump; frames of the device begin 20 ms apart, and every third time 40.
+    let bytes = of(&even, "between bytes, device");
+    assert!(bytes["most"].as_f64().unwrap() <= 2_000.0, "{bytes}");
+    let gaps = of(&even, "between frames, device");
+    let lasts = (frames[0].2.len() / 2) as f64 * 10.0 / 115_200.0;
+    for (which, apart) in [("least", 0.02), ("most", 0.04)] {
+        let found = gaps[which].as_f64().unwrap() * 1e-12;
+        assert!((found - (apart - lasts)).abs() < 1e-6, "{which} {found} {gaps}");
+    }
+    assert_eq!(gaps["count"], 7);
+    let fast = measured(&[&["survey", "fast.vcd"][..], &wires].concat());
+    let speed = of(&fast, "bits a second, device");
+    assert!((speed["mean"].as_f64().unwrap() / 118_500.0 - 1.0).abs() < 1e-3 && speed["beyond"] == true, "{speed}");
+    // What a trial draws: slopes from 10 % to 90 %, and answers.
+    let trial = std::fs::read_to_string(folder.join("trials/ringing-bus.toml")).unwrap();
+    let trial = trial.replace("2 MHz", "20 MHz").replace("300 ns", "800 ns").replace("250 ms", "150 ms");
+    let trial: String = trial
+        .lines()
+        .filter(|line| !line.starts_with("ringing") && !line.starts_with("noise"))
+        .map(|line| format!("{line}\n"))
+        .collect();
+    std::fs::write(folder.join("t.toml"), trial).unwrap();
+    succeed(folder, &["trial", "t.toml", "--wave", "t.vcd"]);
+    let wires = ["--on", "bus485", "--wire", "device=device", "--wire", "host=host"];
+    let drawn = measured(&[&["survey", "t.vcd", "--as", "ndjson"][..], &wires].concat());
+    for what in ["rise 10 % to 90 %, device", "fall 10 % to 90 %, host"] {
+        let slope = of(&drawn, what);
+        assert!((slope["mean"].as_f64().unwrap() / 800_000.0 - 1.0).abs() < 0.05, "{slope}");
+    }
+    let answer = of(&drawn, "MoveGate to MoveAccepted");
+    assert!((answer["mean"].as_f64().unwrap() - 2e9).abs() < 1e8 && answer["allowed"] == "up to 50 ms", "{answer}");
+    // Edges of a few samples are said to be unsafe.
+    let ran = run(folder, &[&["survey", "waveforms/bus.csv", "--on", "bus485", "--wire", "device=CH1"][..]].concat());
+    assert!(ran.code == 0 && ran.err.contains("sample faster to measure them"), "{}", ran.err);
+    let ran = run(folder, &["survey", "waveforms/bus.csv", "--on", "bus485"]);
+    assert!(ran.code == 2 && ran.err.contains("--wire"), "{}", ran.err);
 }

@@ -263,7 +263,7 @@ pub enum TimeAs {
 }
 
 /// Who speaks another revision than the definition's.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct SpeakerArgs {
     /// A device has another revision than the definition's: 3=r2 for node 3, r2 for all that are not named
     #[arg(long, value_name = "NODE=REVISION")]
@@ -418,6 +418,27 @@ pub enum StatsForm {
 pub struct SurveyArgs {
     /// The waveform; `-` is standard input
     pub file: PathBuf,
+    /// In place of what it may be: the timing of the line of this channel, as its wires show it, with --wire
+    #[arg(long, value_name = "CHANNEL", requires = "wire", add = names::channels())]
+    pub on: Option<String>,
+    /// Which signal is which wire of --on, as device=D0
+    #[arg(long, value_name = "ROLE=SIGNAL", requires = "on")]
+    pub wire: Vec<String>,
+    /// This wire is low where its signal is high
+    #[arg(long, value_name = "ROLE", requires = "wire")]
+    pub invert: Vec<String>,
+    /// The middle between low and high, as 1.6V, for signals that have numbers
+    #[arg(long, value_name = "VOLTS", requires = "wire", value_parser = volts, allow_hyphen_values = true)]
+    pub threshold: Option<f64>,
+    /// By how much a signal has to pass the threshold, up or down in all, as 0.4V
+    #[arg(long, value_name = "VOLTS", requires = "wire", value_parser = volts)]
+    pub hysteresis: Option<f64>,
+    /// Levels that last for less than this are left out, as 50ns
+    #[arg(long, value_name = "TIME", requires = "wire", value_parser = emberwort_link::duration)]
+    pub deglitch: Option<u64>,
+    /// Read only this part: 1.2s..1.4s
+    #[arg(long, value_name = "FROM..TO", requires = "wire")]
+    pub span: Option<String>,
     /// It is raw samples of this form; otherwise its content says what it is
     #[arg(long, value_name = "FORM", requires = "rate")]
     pub sample: Option<SampleForm>,

@@ -32,6 +32,7 @@ mod stats;
 mod survey;
 mod tables;
 mod tidy;
+mod timing;
 mod trial;
 mod value;
 mod watch;
@@ -59,7 +60,7 @@ pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {
         Command::Decode(args) => decode::run(&args, link, look),
         Command::Stats(args) => stats::run(&args, link, look),
         Command::Find(args) => find::run(&args, link, look),
-        Command::Survey(args) => survey::run(&args, look),
+        Command::Survey(args) => survey::run(&args, link, look),
         Command::Plot(args) => plot::run(&args, link, look),
         Command::Amend(args) => amend::run(&args, link, look),
         Command::Checksum(args) => checksum::run(&args, link, look),

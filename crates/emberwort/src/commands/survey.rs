@@ -10,12 +10,16 @@ use serde_json::{Value as Json, json};
 
 use super::ending::Ending;
 use super::opening::{input_name, open};
+use super::timing;
 use super::waveforms::{Form, hear};
 use crate::cli::{SurveyArgs, TableForm};
 use crate::output::{self, Look, Paint, say};
 use crate::render::table::table;
 
-pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
+pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    if args.on.is_some() {
+        return timing::run(args, link, look);
+    }
     let shown = input_name(&args.file);
     let cannot_be_read = || format!("{shown} cannot be read");
     let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &[] };
@@ -74,7 +78,7 @@ fn short(value: f64, unit: &str) -> String {
 }
 
 /// A time of so many picoseconds, to four digits.
-fn width(picoseconds: f64) -> String {
+pub fn width(picoseconds: f64) -> String {
     let (value, unit) = match picoseconds {
         small if small < 1e6 => (small / 1e3, "ns"),
         small if small < 1e9 => (small / 1e6, "us"),

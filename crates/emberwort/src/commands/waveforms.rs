@@ -12,6 +12,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
 use emberwort_waveform::filters::{Smoothed, Spanned};
 use emberwort_waveform::findings::{duration, findings, remarks, too_few};
+use emberwort_waveform::listener::Seen;
 use emberwort_waveform::sources::samples::{self, Number, Sample};
 use emberwort_waveform::sources::{sound, table, vcd};
 use emberwort_waveform::trace::{Both, Traces};
@@ -35,6 +36,8 @@ pub struct Read {
     pub notes: Vec<String>,
     /// What is worth a word, and no finding.
     pub remarks: Vec<String>,
+    /// What was seen on the wires.
+    pub seen: Vec<Seen>,
 }
 
 /// Reads a waveform into a sink of the streams of its channel.
@@ -122,6 +125,7 @@ pub fn read_beside(
         done.notes.extend(findings(seen, length).into_iter().map(|finding| finding.text));
         done.remarks.extend(remarks(seen));
     }
+    done.seen = seen;
     if dropped > 0 {
         done.remarks.push(format!("{} of frames that every receiver drops are not shown", plural(dropped, "byte")));
     }
@@ -232,7 +236,7 @@ fn set_threshold(wire: &mut Wire, (least, greatest): (f64, f64), rests: Option<(
 }
 
 /// The wires that the arguments say.
-fn wiring(args: &WaveArgs) -> anyhow::Result<Wiring> {
+pub fn wiring(args: &WaveArgs) -> anyhow::Result<Wiring> {
     let mut wires = args.wire.iter().map(|text| Wire::parse(text)).collect::<Result<Vec<_>, _>>().context("--wire")?;
     for name in &args.invert {
         let wire = wires.iter_mut().find(|wire| wire.role.to_string() == *name);
@@ -293,7 +297,7 @@ impl LineSink for Lines<'_> {
 }
 
 /// Reads a waveform through the filters that the arguments say.
-fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+pub fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
     let columns = columns(args.records.columns.as_deref())?;
     let args = &args.wave;
     let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &columns };
