@@ -641,7 +641,7 @@ fn endpoints_say_who_sends() {
             )
         },
     );
-    let text = "link l { revision 1  byte_order big }\nchannel c {\n medium uart 9600 8N1\n cobs\n select by endpoint\n}\nmessage A { from host on c endpoint 1 }";
+    let text = "link l { revision 1  byte_order big }\nchannel c {\n medium uart 9600 8N1\n stuffing cobs\n select by endpoint\n}\nmessage A { from host on c endpoint 1 }";
     each(&[(text, "E312", "`uart` has no endpoint to select messages by: only `usb` has")], str::to_owned);
 }
 

@@ -134,7 +134,7 @@ pub enum Command {
     )]
     Find(FindArgs),
 
-    /// Look at what is on the wires of a waveform, and what that probably is, or at its timing
+    /// Look at what is on the wires of a waveform, and what that probably is
     #[command(
         after_help = "Levels, pulses and what fits them: an asynchronous line with its speed and form, a clock with what belongs to it, a bus, or a code. Ends with what to write into the definition, and what to run next. With --on the timing of what was decoded: speed, bits, rests between bytes and frames, answers, edges, beside what is allowed.\n\n\
         Examples:\n  emberwort survey waveforms/bus.csv\n  emberwort survey waveforms/bus.csv --on bus485 --wire device=CH1 --wire host=CH2"

@@ -10,16 +10,12 @@ use serde_json::{Value as Json, json};
 
 use super::ending::Ending;
 use super::opening::{input_name, open};
-use super::timing;
 use super::waveforms::{Form, hear};
 use crate::cli::{SurveyArgs, TableForm};
 use crate::output::{self, Look, Paint, say};
 use crate::render::table::table;
 
-pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    if args.on.is_some() {
-        return timing::run(args, link, look);
-    }
+pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     let shown = input_name(&args.file);
     let cannot_be_read = || format!("{shown} cannot be read");
     let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &[] };

@@ -67,8 +67,10 @@ pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             count: None,
             shown: [
                 String::new(),
-                bits.measured.map_or_else(String::new, |measured| format!("{measured:.0}")),
-                off.map_or_else(String::new, |off| format!("{off:+.2} %")),
+                bits.measured
+                    .zip(off)
+                    .map_or_else(String::new, |(measured, off)| format!("{measured:.0} ({off:+.2} %)")),
+                String::new(),
             ],
             numbers: [None, bits.measured, None],
             unit: "bit/s",
