@@ -179,8 +179,11 @@ fn trial(line: &Line, both: bool, is_bits: bool, random: &mut Random) -> (String
     if random.is() {
         wave += &format!("jitter = \"{} ns\"\n", (bit / 1000 * random.below(4) / 100).max(1));
     }
-    if random.is() && !line.medium.starts_with("usb") {
-        wave += &format!("baud_error = {}\n", random.one_of(&[-0.008, 0.004, 0.01]));
+    // Codes whose level says the bits are lost where they stay at one for long; USB allows less, and CAN not much.
+    let is_exact =
+        ["usb", "line"].iter().any(|kind| line.medium.starts_with(kind)) && !line.medium.contains("manchester");
+    if random.is() && !is_exact {
+        wave += &format!("baud_error = {}\n", random.one_of(&[-0.008, 0.004, 0.008]));
     }
     if !is_bits && random.is() {
         wave +=
@@ -199,7 +202,7 @@ fn trial(line: &Line, both: bool, is_bits: bool, random: &mut Random) -> (String
     let start = random.below(u64::from(u32::MAX));
     text += &format!("f0 = {{ walk = {}, between = [0, {}], start = {start} }}\n", random.below(100_000_000), u32::MAX);
     if both {
-        for _ in 0..random.below(8) {
+        for _ in 0..=random.below(7) {
             let at = 1000 + random.below(line.every().1 * 900);
             let value = random.one_of(&[0, u64::from(u32::MAX), 0x5555_5555, 0x8000_0001]);
             text += &format!(
@@ -295,7 +298,14 @@ some_of_each! {
 fn many_random_trials_are_read_from_their_wires() {
     let folder = project();
     let count = if std::env::var_os("EMBERWORT_SMALL").is_some() { 20 } else { 500 };
+    let mut failed = Vec::new();
     for kind in KINDS {
-        (0..count).for_each(|number| one(folder.path(), kind, 1000 + number));
+        for number in 1000..1000 + count {
+            let one = || one(folder.path(), kind, number);
+            if std::panic::catch_unwind(one).is_err() {
+                failed.push((kind, number));
+            }
+        }
     }
+    assert_eq!(failed, []);
 }

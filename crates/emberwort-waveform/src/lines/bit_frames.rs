@@ -46,15 +46,17 @@ pub struct BitFrames {
     is_over: bool,
     /// Whether the line has rested since the last bit that is none of a preamble.
     is_fresh: bool,
-    /// So many picoseconds behind the last bit belong to a frame: a pulse that ends it and is no bit.
-    tail: u64,
+    /// So many picoseconds in front of the first bit and behind the last one belong to a frame: pulses that begin and end it and are no
+    /// bits, and edges that are a bit off.
+    around: u64,
     /// What was seen.
     pub seen: Seen,
 }
 
 impl BitFrames {
-    /// For frames of this form, on a line that at rest is read as a bit. So many picoseconds behind its last bit, `tail`, belong to a frame.
-    pub fn new(frame: BitFrame, rest: Option<bool>, tail: u64) -> Self {
+    /// For frames of this form, on a line that at rest is read as a bit. So many picoseconds `around`
+    /// its bits belong to a frame.
+    pub fn new(frame: BitFrame, rest: Option<bool>, around: u64) -> Self {
         let state = if frame.preamble.is_some() { State::Preamble(0) } else { State::Between };
         Self {
             frame,
@@ -66,7 +68,7 @@ impl BitFrames {
             span: None,
             is_over: false,
             is_fresh: true,
-            tail,
+            around,
             seen: Seen::default(),
         }
     }
@@ -143,7 +145,8 @@ impl BitFrames {
     /// The frame at hand is a whole one, or none.
     fn transfer(&mut self, is_right: bool, out: &mut Vec<Event>) {
         if let Some((start, end)) = self.span {
-            out.push(Event::Transfer { is_right, start, end: end.after(self.tail) });
+            let start = Moment::from_picoseconds(start.picoseconds().saturating_sub(self.around));
+            out.push(Event::Transfer { is_right, start, end: end.after(self.around) });
         }
     }
 

@@ -79,9 +79,9 @@ enum Place {
 impl Code {
     /// For a code.
     pub fn new(code: LineCode) -> Self {
-        let tail = match code.bits {
+        let around = match code.bits {
             BitCode::Pulse { zero, one, .. } => zero.1.max(one.1).saturating_mul(1000),
-            _ => 0,
+            _ => code.bit_picoseconds() / 4,
         };
         Self {
             code,
@@ -93,7 +93,7 @@ impl Code {
             is_ready: false,
             last_kind: None,
             place: Place::Outside,
-            frames: BitFrames::new(code.frame, code.bit_at_rest(), tail),
+            frames: BitFrames::new(code.frame, code.bit_at_rest(), around),
             seen: Seen::default(),
         }
     }
