@@ -178,7 +178,15 @@ pub fn remarks(seen: &Seen) -> Vec<String> {
         Seen::Usb(_, seen) if seen.good() > 0 => {
             let counts = PacketId::ALL.iter().zip(seen.packets).filter(|(_, count)| *count > 0);
             let counts: Vec<String> = counts.map(|(id, count)| format!("{count} {}", id.name())).collect();
-            vec![format!("{}: {}", plural(seen.good(), "packet"), counts.join(", "))]
+            let resets = seen.resets.any().then(|| {
+                format!(
+                    "{} of the bus, the first at {}",
+                    plural(seen.resets.count, "reset"),
+                    seconds(seen.resets.first)
+                )
+            });
+            let packets = format!("{}: {}", plural(seen.good(), "packet"), counts.join(", "));
+            std::iter::once(packets).chain(resets).collect()
         }
         _ => Vec::new(),
     }
@@ -559,6 +567,9 @@ fn of_usb(speed: UsbSpeed, seen: &usb::Seen) -> Vec<Finding> {
     }
     if seen.begins_inside {
         findings.push(finding(Kind::BeginsInside, "the recording begins inside of a packet, which is left out"));
+    }
+    if seen.ends_inside {
+        findings.push(finding(Kind::Half, "the recording ends inside of a packet, which is left out"));
     }
     findings
 }

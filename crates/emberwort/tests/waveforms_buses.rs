@@ -503,6 +503,10 @@ fn what_is_wrong_on_a_universal_serial_bus_is_said() {
         &["--link", "a.ember", "stats", "clean.vcd", "--on", "a", "--wire", "plus=dm", "--wire", "minus=dp"],
     );
     assert!(swapped.err.contains("are `plus` and `minus` swapped, or is this `usb low`?"), "{}", swapped.err);
+    // The data of the sixth transaction are cut.
+    let (rows, ran) = decoded(folder, "clean.vcd --wire plus=dp --wire minus=dm --span 0s..3506us --strict");
+    assert_eq!((rows.len(), ran.code), (5, 1), "{}", ran.err);
+    assert!(ran.err.contains("the recording ends inside of a packet, which is left out"), "{}", ran.err);
     let clean = decoded(folder, "clean.vcd --wire plus=dp --wire minus=dm --strict").1;
     assert_eq!(clean.code, 0, "{}", clean.err);
 }

@@ -41,6 +41,8 @@ pub struct Seen {
     pub resets: Count,
     /// Whether the recording begins inside of a packet.
     pub begins_inside: bool,
+    /// Whether it ends inside of one.
+    pub ends_inside: bool,
     /// For how long the wires were in the state in which they rest, and in the one which is its opposite, in picoseconds.
     pub rest: [u64; 2],
     /// The sum of the times between changes inside of packets, in picoseconds, and of the bits in them.
@@ -231,6 +233,7 @@ impl Usb {
             self.lasted(line, from, until, out);
         }
         self.lasted(self.line, self.since, at, out);
+        self.seen.ends_inside = self.state == State::Packet;
         self.close(out);
     }
 
