@@ -6,11 +6,13 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::End;
-use emberwort_wire::{Chunk, ChunkSink, Framed, Framing, Receiver, Spent, StreamId, Time, TimedReceiver, Values};
+use emberwort_wire::{
+    Chunk, ChunkSink, Framed, Framing, Receiver, Spent, StreamId, Time, TimedReceiver, Times, Values,
+};
 
 use crate::assign::Unassigned;
 use crate::demux::{Demux, StreamSink};
-use crate::items::ItemSink;
+use crate::items::{Item, ItemSink, StrayBytes};
 use crate::lane::{Either, Lane, LaneSink, Reading, Shared, read_bodies};
 use crate::output::{Output, Taker};
 use crate::speakers::{Later, Speakers};
@@ -262,6 +264,23 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
 
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.nodes.insert(tap, node);
+    }
+
+    fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
+        self.shared.output.taker.hand_on(Item::Stray(&StrayBytes {
+            is_packet: true,
+            times: match packet.times {
+                Times::Each(times) => times,
+                Times::Last(_) | Times::Unknown => &[],
+            },
+            time: packet.times.last(),
+            channel: packet.stream.channel,
+            stream: packet.stream,
+            from: packet.stream.from,
+            offset: 0,
+            wire: packet.bytes,
+        }));
+        self.goes_on()
     }
 
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {

@@ -46,6 +46,12 @@ pub trait StreamSink: ChunkSink {
         let _ = (tap, node);
     }
 
+    /// A packet of the line itself, which carries no message, as a token of USB. It is no input of a lane.
+    fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
+        let _ = packet;
+        ControlFlow::Continue(())
+    }
+
     /// Some time of the line was spent with something. Only said of lines that are looked at in all moments.
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {
         let _ = (spent, from, until);

@@ -189,6 +189,9 @@ impl BrokenFrame<'_> {
 /// Bytes that belong to no frame.
 #[derive(Clone, Copy, Debug)]
 pub struct StrayBytes<'a> {
+    /// Whether they are a packet of the line itself, as a token of USB is: it carries no message, and that is no fault. Its bytes are
+    /// none of a lane.
+    pub is_packet: bool,
     /// When each of them was there, where that is known, as in waveforms; else nothing.
     pub times: &'a [ByteTime],
     /// When the last of them came.

@@ -49,7 +49,7 @@ struct Kept {
 enum Kind {
     Row { definition: usize, from: End, message: usize, extent: Extent },
     Broken { fault: FrameFault, direction: Box<Direction>, plan: Arc<Plan> },
-    Stray,
+    Stray { is_packet: bool },
 }
 
 impl KeptItems {
@@ -89,7 +89,7 @@ impl KeptItems {
             Item::Broken(one) => {
                 Kind::Broken { fault: *one.fault, direction: Box::new(one.direction.clone()), plan: one.plan.clone() }
             }
-            Item::Stray(_) => Kind::Stray,
+            Item::Stray(one) => Kind::Stray { is_packet: one.is_packet },
         };
         let wire_place = self.keep(wire);
         let (mut frame_place, mut body) = (wire_place.clone(), 0..0);
@@ -183,9 +183,16 @@ impl KeptItems {
                     frame: frame.as_ref(),
                     wire,
                 })),
-                (Kind::Stray | Kind::Row { .. }, _) => {
-                    act(Item::Stray(&StrayBytes { times, time, channel, stream: kept.stream, from, offset, wire }));
-                }
+                (kind @ (Kind::Stray { .. } | Kind::Row { .. }), _) => act(Item::Stray(&StrayBytes {
+                    is_packet: matches!(kind, Kind::Stray { is_packet: true }),
+                    times,
+                    time,
+                    channel,
+                    stream: kept.stream,
+                    from,
+                    offset,
+                    wire,
+                })),
             }
         }
     }

@@ -265,6 +265,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
 
     fn stray(&mut self, at: Range<u64>, wire: &[u8]) {
         let stray = StrayBytes {
+            is_packet: false,
             times: &self.times,
             time: self.time,
             channel: self.stream.channel,

@@ -218,6 +218,7 @@ impl ItemSink for Monitor {
                     },
                 );
             }
+            Item::Stray(stray) if stray.is_packet => {}
             Item::Stray(stray) => {
                 self.counts.stray += stray.wire.len() as u64;
                 self.note(stray.time, What::Stray(stray.wire.to_vec()));

@@ -5,7 +5,7 @@ use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 use std::rc::Rc;
 
-use emberwort_wire::{Chunk, ChunkSink, StreamId};
+use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time};
 
 use crate::assign::{Unassigned, Why};
 use crate::demux::StreamSink;
@@ -141,6 +141,14 @@ impl<S: StreamSink> StreamSink for Traced<S> {
 
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.sink.heard_of(tap, node);
+    }
+
+    fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
+        self.sink.line_packet(packet)
+    }
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.sink.spent(spent, from, until);
     }
 
     fn end_stream(&mut self, stream: StreamId) {

@@ -7,6 +7,7 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 use emberwort_capture::{Item, ItemSink, Speakers, Wants};
+use emberwort_model::medium::usb::packet_text;
 use emberwort_wire::Time;
 
 use crate::columns::{Cell, Column, cells, columns, moment, other_columns};
@@ -244,6 +245,7 @@ impl ItemSink for Folder {
                 broken.fault.reason(),
                 broken.fault.sentence(broken.plan, broken.direction),
             ),
+            Item::Stray(stray) if stray.is_packet => ("packet", "", packet_text(stray.wire)),
             Item::Row(_) | Item::Stray(_) => ("stray", "", String::new()),
         };
         let text = |text: &str| if text.is_empty() { Cell::Nothing } else { Cell::Text(text.to_owned()) };

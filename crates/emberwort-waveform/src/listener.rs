@@ -18,6 +18,12 @@ pub trait LineSink: ChunkSink {
     /// All chunks of this tap are said by the device with this node, or to it.
     fn heard_of(&mut self, tap: u32, node: u64);
 
+    /// A packet of the line itself, which carries no message.
+    fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
+        let _ = packet;
+        ControlFlow::Continue(())
+    }
+
     /// Some time of the line was spent with something.
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {
         let _ = (spent, from, until);
@@ -29,6 +35,21 @@ pub trait LineSink: ChunkSink {
 struct Collected {
     bytes: Vec<u8>,
     times: Vec<ByteTime>,
+}
+
+impl Collected {
+    fn add(&mut self, byte: LineByte) {
+        self.bytes.push(byte.byte);
+        self.times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
+    }
+}
+
+fn end_of(from: From) -> Option<End> {
+    match from {
+        From::Device => Some(End::Device),
+        From::Host => Some(End::Host),
+        From::Unknown => None,
+    }
 }
 
 /// So many bytes are handed on at once at most.
@@ -46,6 +67,8 @@ pub struct Listener<S> {
     problem: Option<WiringError>,
     /// By sender.
     collected: [Collected; 3],
+    /// Of a packet of the line itself.
+    line_packet: Collected,
     /// The taps of nodes, in the order in which they were first heard of.
     taps: HashMap<u64, u32>,
     /// Levels before the moment at hand, and at its end.
@@ -164,6 +187,7 @@ impl<S: LineSink> Listener<S> {
             comparators,
             problem: None,
             collected: Default::default(),
+            line_packet: Collected::default(),
             taps: HashMap::new(),
             before: [None; MAX_WIRES],
             after: [None; MAX_WIRES],
@@ -190,9 +214,9 @@ impl<S: LineSink> Listener<S> {
         self
     }
 
-    /// Whether data on a universal serial bus are handed on that nobody acknowledged.
+    /// Whether data on a universal serial bus are handed on that nobody acknowledged, and packets that carry no message are told.
     #[must_use]
-    pub fn with_unacknowledged(mut self, all: bool) -> Self {
+    pub fn with_all_packets(mut self, all: bool) -> Self {
         if let Line::Usb(usb) = &mut self.line {
             usb.all = all;
         }
@@ -312,24 +336,13 @@ impl<S: LineSink> Listener<S> {
         if bytes.is_empty() && key.is_none() {
             return ControlFlow::Continue(());
         }
-        let end = match from {
-            From::Device => Some(End::Device),
-            From::Host => Some(End::Host),
-            From::Unknown => None,
-        };
-        let stream = StreamId { channel: self.channel, from: end, tap };
+        let stream = StreamId { channel: self.channel, from: end_of(from), tap };
         // What carries no byte is over now.
         let known = if bytes.is_empty() { Times::Last(self.now.time()) } else { Times::Each(times) };
         let flow = self.sink.chunk(&Chunk { stream, times: known, key, bytes });
         bytes.clear();
         times.clear();
         flow
-    }
-
-    fn add(&mut self, from: From, byte: LineByte) {
-        let Collected { bytes, times } = &mut self.collected[from as usize];
-        bytes.push(byte.byte);
-        times.push(ByteTime { start: byte.start.time(), end: byte.end.time() });
     }
 
     /// The tap of what a node says, or what is said to it.
@@ -350,7 +363,7 @@ impl<S: LineSink> Listener<S> {
         for event in events.drain(..) {
             match event {
                 Event::Byte(from, byte) => {
-                    self.add(from, byte);
+                    self.collected[from as usize].add(byte);
                     // What is longer than any frame is none.
                     if self.collected[from as usize].bytes.len() >= AT_ONCE {
                         self.hand_on(from, None, 0)?;
@@ -359,6 +372,15 @@ impl<S: LineSink> Listener<S> {
                 Event::Packet { from, key, node } => {
                     let tap = self.tap(node);
                     self.hand_on(from, key, tap)?;
+                }
+                Event::PacketByte(byte) => self.line_packet.add(byte),
+                Event::LinePacket(from) => {
+                    let Collected { bytes, times } = &mut self.line_packet;
+                    let stream = StreamId { channel: self.channel, from: end_of(from), tap: 0 };
+                    let flow = self.sink.line_packet(&Chunk { stream, times: Times::Each(times), key: None, bytes });
+                    bytes.clear();
+                    times.clear();
+                    flow?;
                 }
                 Event::Transfer { is_right, start, end } => {
                     self.burst_is_over();
@@ -387,7 +409,7 @@ impl<S: LineSink> Listener<S> {
         if rested || collected.bytes.len() >= AT_ONCE {
             self.hand_on(from, None, 0)?;
         }
-        self.add(from, byte);
+        self.collected[from as usize].add(byte);
         ControlFlow::Continue(())
     }
 

@@ -2,9 +2,11 @@
 
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::UartFormat;
+use emberwort_model::medium::{UartFormat, UsbSpeed};
 
+use crate::lines::event::MAX_WIRES;
 use crate::lines::uart::{Flaw, Uart};
+use crate::lines::usb::Usb;
 use crate::wave::{Moment, Signal, Value, WaveSink};
 
 /// Pulse widths are told apart by this many steps for each factor of two: by 1.1 %.
@@ -345,6 +347,34 @@ impl Seen {
     }
 }
 
+/// Whether the first edges of two signals are packets of a universal serial bus: nearly all that begins as one has neither a wrong kind nor a
+/// wrong checksum.
+fn are_packets(plus: &Seen, minus: &Seen, speed: UsbSpeed) -> bool {
+    let mut usb = Usb::new(speed, 0, 1);
+    let mut levels = [None; MAX_WIRES];
+    let of_wire = |wire: usize, seen: &Seen| seen.first.iter().map(move |(at, level)| (*at, wire, *level)).collect();
+    let mut edges: Vec<(Moment, usize, bool)> = of_wire(0, plus);
+    edges.extend::<Vec<_>>(of_wire(1, minus));
+    edges.sort_by_key(|(at, ..)| *at);
+    for (wire, seen) in [plus, minus].into_iter().enumerate() {
+        levels[wire] = seen.first.first().map(|(_, level)| !level);
+    }
+    // The bus rests before the first edge.
+    let rest = Moment::from_picoseconds(100_000_000);
+    usb.step(Moment::default(), &[None; MAX_WIRES], &levels, &mut Vec::new());
+    for at_once in edges.chunk_by(|(one, ..), (other, ..)| one == other) {
+        let before = levels;
+        for (_, wire, level) in at_once {
+            levels[*wire] = Some(*level);
+        }
+        let at = rest.after(at_once[0].0.picoseconds());
+        usb.until(at, &mut Vec::new());
+        usb.step(at, &before, &levels, &mut Vec::new());
+    }
+    let flaws: u64 = usb.seen.flaws.iter().map(|(_, count)| count.count).sum();
+    usb.seen.good() >= 3 && flaws * 10 <= usb.seen.good()
+}
+
 /// What a signal probably is.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Guess {
@@ -375,6 +405,13 @@ pub enum Guess {
         bitrate: f64,
         /// From 0 to 1.
         share: f64,
+    },
+    /// A wire of a universal serial bus.
+    Usb {
+        /// Which one: D+, or D-.
+        is_plus: bool,
+        /// The speed of its packets.
+        speed: UsbSpeed,
     },
     /// A code in which each bit has two halves: a Manchester code, plain or differential.
     Manchester {
@@ -453,7 +490,12 @@ impl Survey {
 
     /// What the signals probably are, by signal.
     pub fn guesses(&self) -> Vec<Option<Guess>> {
-        let alone: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+        let mut alone: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+        if let Some((plus, minus, speed)) = self.serial_bus() {
+            for (wire, is_plus) in [(plus, true), (minus, false)] {
+                alone[wire] = Some(Guess::Usb { is_plus, speed });
+            }
+        }
         let mut clocks = alone.iter().zip(&self.signals).filter_map(|(guess, seen)| match guess {
             Some(Guess::Clock { hertz, .. }) => Some((seen, *hertz)),
             _ => None,
@@ -468,6 +510,26 @@ impl Survey {
             _ => seen.beside(clock, hertz).or(*guess),
         };
         alone.iter().zip(&self.signals).map(beside).collect()
+    }
+
+    /// The two wires of a universal serial bus, D+ and D-, and its speed, if their first edges are packets of it.
+    fn serial_bus(&self) -> Option<(usize, usize, UsbSpeed)> {
+        let resting = |level: bool| {
+            let all = self.signals.iter().enumerate();
+            all.filter(move |(_, seen)| seen.edges >= 64 && seen.rests() == Some(level)).map(|(wire, _)| wire)
+        };
+        for high in resting(true).take(MOST_BESIDE) {
+            for low in resting(false).take(MOST_BESIDE) {
+                for speed in [UsbSpeed::Full, UsbSpeed::Low] {
+                    // A device pulls up the wire that says its speed (USB 2.0, section 7.1.5.1).
+                    let (plus, minus) = if speed == UsbSpeed::Full { (high, low) } else { (low, high) };
+                    if are_packets(&self.signals[plus], &self.signals[minus], speed) {
+                        return Some((plus, minus, speed));
+                    }
+                }
+            }
+        }
+        None
     }
 
     /// Of all signals a clock and the data of a two-wire bus, if there are such: both rest high, and the data change while the clock is low,

@@ -1,7 +1,7 @@
 //! Where the time of a line went: at rest, in good frames, in broken ones, or in something that nobody can explain. What is said of
 //! different wires may overlap; each moment counts once.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 
 use crate::chunk::Time;
 
@@ -52,11 +52,19 @@ const MAX_PIECES: usize = 16_384;
 /// So many transfers are remembered, for what their bytes turn out to be.
 const MAX_TRANSFERS: usize = 1_024;
 
+/// A time that was spent with one thing.
+#[derive(Clone, Copy, Debug)]
+struct Piece {
+    from: u64,
+    until: u64,
+    spent: Spent,
+}
+
 /// What was said of a line so far.
 #[derive(Clone, Debug, Default)]
 pub struct Timeline {
-    /// Pieces that do not overlap: their beginnings, their ends, and what they are.
-    pieces: BTreeMap<u64, (u64, Spent)>,
+    /// Pieces that do not overlap, in the order of their times.
+    pieces: VecDeque<Piece>,
     /// The beginnings and ends of the last transfers, in the order in which they ended.
     transfers: VecDeque<(u64, u64)>,
     /// From when to when the line was looked at.
@@ -107,75 +115,64 @@ impl Timeline {
         if from >= until {
             return;
         }
-        // A piece that began before is cut in two.
-        if let Some((&begun, &(ended, was))) = self.pieces.range(..from).next_back()
-            && ended > from
-        {
-            if was >= spent {
-                from = ended.min(until);
-            } else {
-                self.pieces.insert(begun, (from, was));
-                self.pieces.insert(from, (ended, was));
-            }
+        // Nearly always it comes behind all that is there.
+        if self.pieces.back().is_none_or(|last| last.until <= from) {
+            self.put(spent, from, until);
+            return;
         }
-        while from < until {
-            let next = self.pieces.range(from..until).next().map(|(begun, piece)| (*begun, *piece));
-            let Some((begun, (ended, was))) = next else { break };
-            if was >= spent {
-                self.put(spent, from, begun);
-                from = ended;
+        let first = self.pieces.partition_point(|piece| piece.until <= from);
+        for piece in self.pieces.split_off(first) {
+            if piece.spent >= spent || piece.from >= until {
+                self.put(spent, from, piece.from.min(until));
+                self.pieces.push_back(piece);
+                from = from.max(piece.until);
                 continue;
             }
-            self.pieces.remove(&begun);
-            if ended > until {
-                self.pieces.insert(until, (ended, was));
-            }
-            self.put(spent, from, ended.min(until));
-            from = ended;
+            // What began before, or ends behind, is cut.
+            self.put(piece.spent, piece.from, from);
+            self.put(spent, from, piece.until.min(until));
+            self.put(piece.spent, piece.from.max(until), piece.until);
+            from = piece.until;
         }
         self.put(spent, from, until);
     }
 
-    /// A piece of a time in which there is none; it is joined to one like it in front.
+    /// A piece behind all others; it is joined to one like it in front.
     fn put(&mut self, spent: Spent, from: u64, until: u64) {
         if from >= until {
             return;
         }
-        if let Some((_, (ended, was))) = self.pieces.range_mut(..from).next_back()
-            && *ended == from
-            && *was == spent
-        {
-            *ended = until;
-        } else {
-            self.pieces.insert(from, (until, spent));
+        match self.pieces.back_mut() {
+            Some(last) if last.until == from && last.spent == spent => last.until = until,
+            _ => self.pieces.push_back(Piece { from, until, spent }),
         }
     }
 
     /// Sums up the oldest piece.
     fn settle(&mut self) {
-        let Some((begun, (ended, spent))) = self.pieces.pop_first() else { return };
-        self.sums.resting += begun - self.settled;
-        let before = self.last.filter(|_| begun == self.settled);
-        let behind = self.pieces.first_key_value().filter(|(next, _)| **next == ended).map(|(_, (_, spent))| *spent);
+        let Some(piece) = self.pieces.pop_front() else { return };
+        self.sums.resting += piece.from - self.settled;
+        let before = self.last.filter(|_| piece.from == self.settled);
+        let behind = self.pieces.front().filter(|next| next.from == piece.until).map(|next| next.spent);
         let is_changing = |spent: Option<Spent>| spent == Some(Spent::Changing);
-        (self.settled, self.last) = (ended, Some(spent));
-        *match spent {
+        (self.settled, self.last) = (piece.until, Some(piece.spent));
+        *match piece.spent {
             // Beside a frame it is the rest in front of it, or behind.
             Spent::Between if !is_changing(before) || !is_changing(behind) => &mut self.sums.resting,
             Spent::Rest => &mut self.sums.resting,
             Spent::Between | Spent::Changing | Spent::Stray => &mut self.sums.unexplained,
             Spent::Transfer | Spent::Good => &mut self.sums.good,
             Spent::Broken => &mut self.sums.broken,
-        } += ended - begun;
+        } += piece.until - piece.from;
     }
 
     /// Where the time went in which the line was looked at; what reaches beyond it is cut off.
     pub fn account(&self) -> TimeAccount {
         let Some((begin, end)) = self.seen else { return TimeAccount::default() };
         let mut all = self.clone();
-        let _ = all.pieces.split_off(&end);
-        if let Some((_, (ended, _))) = all.pieces.iter_mut().next_back() {
-            *ended = (*ended).min(end);
+        all.pieces.truncate(all.pieces.partition_point(|piece| piece.from < end));
+        if let Some(last) = all.pieces.back_mut() {
+            last.until = last.until.min(end);
         }
         while !all.pieces.is_empty() {
             all.settle();

@@ -496,8 +496,36 @@ fn what_is_wrong_on_a_universal_serial_bus_is_said() {
         assert!(ran.err.contains(said), "{name}: {}", ran.err);
         assert_eq!(rows.len(), if *name == "repeated" { 12 } else { 11 }, "{name}");
     }
-    let all = decoded(folder, "silent.vcd --wire plus=dp --wire minus=dm --all").0;
-    assert_eq!(data(&all), (0..12).map(|n| bytes(n, 8)).collect::<Vec<_>>());
+    // Each packet has a row, in the order in which they came; those of tokens and handshakes say what they are.
+    let (all, ran) = decoded(folder, "silent.vcd --wire plus=dp --wire minus=dm --all");
+    let (messages, packets): (Vec<Json>, Vec<Json>) = all.iter().cloned().partition(|row| row["packet"].is_null());
+    assert_eq!(data(&messages), (0..12).map(|n| bytes(n, 8)).collect::<Vec<_>>());
+    let said =
+        |row: &Json| (row["direction"].as_str().unwrap_or("").to_owned(), row["packet"].as_str().unwrap().to_owned());
+    let (asked, heard) =
+        (("host".to_owned(), "IN to address 5, endpoint 1".to_owned()), ("host".to_owned(), "ACK".to_owned()));
+    let expected: Vec<_> =
+        (0..12).flat_map(|n| [Some(asked.clone()), (n != 5).then(|| heard.clone())]).flatten().collect();
+    assert_eq!(packets.iter().map(said).collect::<Vec<_>>(), expected, "{}", ran.err);
+    assert_eq!(packets[0]["bytes"], "69 85 60", "{}", packets[0]);
+    assert!(all.is_sorted_by_key(|row| row["began"].as_str().unwrap_or("").to_owned()), "{all:?}");
+    // They are no bytes of a lane: what is counted is the same with them.
+    let strict = |more: &str| decoded(folder, &format!("clean.vcd --wire plus=dp --wire minus=dm --strict {more}")).1;
+    assert_eq!(strict("--all").err, strict("").err);
+    // A packet that is broken is shown with what is wrong with it.
+    for (name, said) in [
+        ("crc16", "DATA1 of 8 bytes, checksum wrong"),
+        ("crc5", "IN to address 5, endpoint 1, checksum wrong"),
+        ("kind", "packet of no kind that this speed has"),
+    ] {
+        let all = decoded(folder, &format!("{name}.vcd --wire plus=dp --wire minus=dm --all")).0;
+        assert!(all.iter().any(|row| row["packet"] == said), "{name}: {all:?}");
+    }
+    let table = succeed(
+        folder,
+        &["--link", "a.ember", "decode", "clean.vcd", "--on", "a", "--wire", "plus=dp", "--wire", "minus=dm", "--all"],
+    );
+    assert!(table.contains("packet  IN to address 5, endpoint 1  69 85 60"), "{table}");
     let swapped = run(
         folder,
         &["--link", "a.ember", "stats", "clean.vcd", "--on", "a", "--wire", "plus=dm", "--wire", "minus=dp"],
@@ -527,12 +555,20 @@ fn a_survey_tells_codes_apart() {
             {"name": "rises", "line": "manchester", "bitrate": 10e3, "one_rises": true, "preamble": 12, "frames": frames, "after": 0.1},
             {"name": "lamps", "line": "lamps", "frames": frames, "after": 0.1},
             {"name": "usb", "line": "usb", "full": true, "transactions": transactions},
+            {"name": "slow", "line": "usb", "full": false, "transactions": transactions},
         ]),
     );
     for (file, said) in [
         ("rises.vcd", "may have a Manchester code: medium line 10 kbit/s manchester 1 rises"),
         ("lamps.vcd", "may have a pulse code: medium line pulse half 0 110 us 1 58 us tolerance 20 %"),
-        ("usb.vcd", "has bits that are no characters: medium line 12 Mbit/s nrzi 0 toggles stuff 6"),
+        (
+            "usb.vcd",
+            "`dp` and `dm` may be the pair of a USB: medium usb full --on CHANNEL --wire plus=dp --wire minus=dm",
+        ),
+        (
+            "slow.vcd",
+            "`dp` and `dm` may be the pair of a USB: medium usb low --on CHANNEL --wire plus=dp --wire minus=dm",
+        ),
     ] {
         let shown = succeed(folder, &["survey", file]).split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(shown.contains(said), "{file}: {shown}");

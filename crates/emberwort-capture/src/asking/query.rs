@@ -361,7 +361,10 @@ impl Variables for At<'_, '_> {
                 let reason = FrameFault::REASONS.iter().position(|reason| *reason == broken.fault.reason());
                 Some(if broken.is_unread() == is_unread { reason? as f64 + 1.0 } else { 0.0 })
             }
-            Variable::Stray => Some(if matches!(self.item, Item::Stray(_)) { 1.0 } else { 0.0 }),
+            Variable::Stray => Some(match self.item {
+                Item::Stray(stray) if !stray.is_packet => 1.0,
+                _ => 0.0,
+            }),
             Variable::Age => {
                 let Some(sender) = self.sender else { return missing };
                 self.seconds_since(self.last.get(&sender)?.time)

@@ -114,6 +114,39 @@ impl PacketId {
     }
 }
 
+/// What a packet says, in words: its kind, to whom a token is, and what is wrong with it if something is.
+pub fn packet_text(packet: &[u8]) -> String {
+    let Some(id) = packet.first().and_then(|byte| PacketId::of(*byte)) else {
+        return "packet of no kind that this speed has".to_owned();
+    };
+    let (name, rest) = (id.name(), &packet[1..]);
+    let bits = || rest.try_into().ok().map(u16::from_le_bytes);
+    let checked = |bits: u16| if u16::from(crc5(bits & 0x7FF)) == bits >> 11 { "" } else { ", checksum wrong" };
+    match id {
+        PacketId::Out | PacketId::In | PacketId::Setup => match bits() {
+            Some(bits) => {
+                format!("{name} to address {}, endpoint {}{}", bits & 0x7F, bits >> 7 & 0xF, checked(bits))
+            }
+            None => format!("{name} of a wrong length"),
+        },
+        PacketId::StartOfFrame => match bits() {
+            Some(bits) => format!("{name} of frame {}{}", bits & 0x7FF, checked(bits)),
+            None => format!("{name} of a wrong length"),
+        },
+        PacketId::Data0 | PacketId::Data1 => match rest.split_last_chunk() {
+            Some((bytes, checksum)) if u16::from_le_bytes(*checksum) == crc16(bytes) => {
+                format!("{name} of {} byte{}", bytes.len(), if bytes.len() == 1 { "" } else { "s" })
+            }
+            Some((bytes, _)) => {
+                format!("{name} of {} byte{}, checksum wrong", bytes.len(), if bytes.len() == 1 { "" } else { "s" })
+            }
+            None => format!("{name} of a wrong length"),
+        },
+        PacketId::Ack | PacketId::Nak | PacketId::Stall | PacketId::Preamble if rest.is_empty() => name.to_owned(),
+        PacketId::Ack | PacketId::Nak | PacketId::Stall | PacketId::Preamble => format!("{name} of a wrong length"),
+    }
+}
+
 /// The checksum behind the 11 bits of a token (section 8.3.5.1): polynomial x⁵+x²+1, all bits set at first and turned over at last, as it
 /// stands above those bits.
 pub fn crc5(bits: u16) -> u8 {

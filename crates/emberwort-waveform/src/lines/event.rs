@@ -45,6 +45,10 @@ pub enum Event {
     },
     /// What came of this sender since the last packet is none: it is broken in a way that receivers notice.
     Dropped(From),
+    /// A byte of a packet of the line itself, which carries no message.
+    PacketByte(LineByte),
+    /// Those bytes since the last such packet are one, by this sender.
+    LinePacket(From),
     /// A whole transfer from its first bit to its last, said before it is handed on; whether the line itself shows it to be right.
     Transfer {
         /// Whether it is right.

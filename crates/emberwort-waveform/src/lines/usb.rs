@@ -113,7 +113,7 @@ pub struct Usb {
     speed: UsbSpeed,
     plus: usize,
     minus: usize,
-    /// Whether data are handed on that nobody acknowledged.
+    /// Whether data are handed on that nobody acknowledged, and all other packets as those of the line.
     pub all: bool,
     bit: u64,
     state: State,
@@ -302,6 +302,7 @@ impl Usb {
                         self.seen.flaw(Flaw::Stuffing, self.begun);
                         out.push(self.transfer(false, until));
                         self.close(out);
+                        self.show(From::Unknown, out);
                         if line == Line::J && bits >= 8 { State::Idle } else { State::Lost }
                     }
                 }
@@ -363,15 +364,22 @@ impl Usb {
         if let Some(flaw) = flaw {
             self.seen.flaw(flaw, self.begun);
             self.close(out);
+            self.show(From::Unknown, out);
             return;
         }
         let id = id.expect("a packet without a flaw has one");
         if let Some(index) = PacketId::ALL.iter().position(|other| *other == id) {
             self.seen.packets[index] += 1;
         }
+        let answers = match &self.transaction {
+            Some(Transaction { from: From::Device, data: Some(_), .. }) => From::Host,
+            Some(_) => From::Device,
+            None => From::Unknown,
+        };
         match id {
             PacketId::Out | PacketId::In | PacketId::Setup => {
                 self.close(out);
+                self.show(From::Host, out);
                 let from = if id == PacketId::In { From::Device } else { From::Host };
                 let bits = self.token().unwrap_or(0);
                 let (address, endpoint) = ((bits & 0x7F) as u8, (bits >> 7 & 0xF) as u8);
@@ -387,9 +395,15 @@ impl Usb {
                     let data = &self.bytes[1..self.bytes.len() - 2];
                     out.extend(data.iter().map(|byte| Event::Byte(transaction.from, *byte)));
                 }
-                _ => self.seen.stray.add(self.begun),
+                _ => {
+                    self.seen.stray.add(self.begun);
+                    self.show(From::Unknown, out);
+                }
             },
-            PacketId::Ack => self.acknowledged(out),
+            PacketId::Ack => {
+                self.acknowledged(out);
+                self.show(answers, out);
+            }
             PacketId::Nak | PacketId::Stall => {
                 // It is the answer in place of data, or to data that have to come again.
                 if let Some(transaction) = self.transaction.take()
@@ -397,9 +411,21 @@ impl Usb {
                 {
                     self.hand_on(transaction, out);
                 }
+                self.show(answers, out);
             }
             // What follows a preamble has low speed, and is none of this bus.
-            PacketId::StartOfFrame | PacketId::Preamble => self.close(out),
+            PacketId::StartOfFrame | PacketId::Preamble => {
+                self.close(out);
+                self.show(From::Host, out);
+            }
+        }
+    }
+
+    /// The packet at hand carries no message, and is shown if all are.
+    fn show(&self, from: From, out: &mut Vec<Event>) {
+        if self.all && !self.bytes.is_empty() {
+            out.extend(self.bytes.iter().map(|byte| Event::PacketByte(*byte)));
+            out.push(Event::LinePacket(from));
         }
     }
 

@@ -270,18 +270,17 @@ impl Dump {
 
     fn changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
         let mut bits: Vec<u8> = Vec::new();
-        while words.next_or(&mut || sink.pause())? {
+        loop {
+            self.plain_changes(words, sink)?;
+            if !words.next_or(&mut || sink.pause())? {
+                return Ok(());
+            }
             let word = words.word.as_slice();
             match word[0] {
                 b'#' => {
                     let time = whole(&word[1..]);
                     let time = time.ok_or_else(|| Stop::Damaged(format!("`{}` is no time", text(word))))?;
-                    let (times, of) = self.unit;
-                    let picoseconds = match of {
-                        1 => time.checked_mul(times),
-                        _ => u64::try_from(u128::from(time) * u128::from(times) / u128::from(of)).ok(),
-                    };
-                    let now = picoseconds.map(Moment::from_picoseconds);
+                    let now = self.moment(time);
                     let now =
                         now.ok_or_else(|| Stop::Damaged("a time lies more than 213 days after the beginning".into()))?;
                     if now < self.now {
@@ -292,25 +291,7 @@ impl Dump {
                         return Err(Stop::Enough);
                     }
                 }
-                b'0' | b'1' | b'x' | b'X' | b'z' | b'Z' => {
-                    // Nearly all that a dump holds: one bit, with an identifier of one character.
-                    let alone = match word[1..] {
-                        [code] => self.alone[usize::from(code)],
-                        _ => None,
-                    };
-                    let Some(signal) = alone else {
-                        self.change(&word[1..], &word[..1], sink)?;
-                        continue;
-                    };
-                    let value = match word[0] {
-                        b'0' => Value::Low,
-                        b'1' => Value::High,
-                        _ => Value::Unknown,
-                    };
-                    if sink.value(self.now, signal, value).is_break() {
-                        return Err(Stop::Enough);
-                    }
-                }
+                b'0' | b'1' | b'x' | b'X' | b'z' | b'Z' => self.change(&word[1..], &word[..1], sink)?,
                 b'b' | b'B' => {
                     bits.clear();
                     bits.extend_from_slice(&word[1..]);
@@ -338,7 +319,58 @@ impl Dump {
                 }
             }
         }
-        Ok(())
+    }
+
+    /// A time in units as a moment, if it is not too late to be one.
+    fn moment(&self, time: u64) -> Option<Moment> {
+        let (times, of) = self.unit;
+        let picoseconds = match of {
+            1 => time.checked_mul(times),
+            _ => u64::try_from(u128::from(time) * u128::from(times) / u128::from(of)).ok(),
+        };
+        picoseconds.map(Moment::from_picoseconds)
+    }
+
+    /// Takes what nearly all of a dump consists of, where it was read without a copy: times, and bits with an identifier of one character.
+    /// Stops in front of the first word that is something else, that is wrong, or that is not whole yet.
+    fn plain_changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+        let buffer = words.input.buffer();
+        let mut used = 0;
+        let mut is_enough = false;
+        while !is_enough {
+            match buffer[used..] {
+                [b' ' | b'\n' | b'\r' | b'\t', ..] => used += 1,
+                [bit @ (b'0' | b'1' | b'x' | b'X' | b'z' | b'Z'), code, b' ' | b'\n' | b'\r' | b'\t', ..] => {
+                    let Some(signal) = self.alone[usize::from(code)] else { break };
+                    let value = match bit {
+                        b'0' => Value::Low,
+                        b'1' => Value::High,
+                        _ => Value::Unknown,
+                    };
+                    used += 3;
+                    is_enough = sink.value(self.now, signal, value).is_break();
+                }
+                [b'#', ref rest @ ..] => {
+                    let mut time = 0u64;
+                    let mut digits = 0;
+                    while let Some(digit) = rest.get(digits).filter(|byte| byte.is_ascii_digit()) {
+                        // 19 digits never are too much.
+                        time = time.wrapping_mul(10).wrapping_add(u64::from(digit - b'0'));
+                        digits += 1;
+                    }
+                    let is_whole = rest.get(digits).is_some_and(u8::is_ascii_whitespace);
+                    let now = self.moment(time).filter(|now| *now >= self.now);
+                    let (1..=19, true, Some(now)) = (digits, is_whole, now) else { break };
+                    self.now = now;
+                    used += 1 + digits;
+                    is_enough = sink.until(now).is_break();
+                }
+                _ => break,
+            }
+        }
+        words.input.consume(used);
+        words.offset += used as u64;
+        if is_enough { Err(Stop::Enough) } else { Ok(()) }
     }
 
     fn code<R: Read>(&self, words: &mut Words<R>) -> Result<Vec<u8>, Stop> {

@@ -131,7 +131,7 @@ pub struct WaveArgs {
     /// Leave out so many bits at the beginning of each data wire that has a clock
     #[arg(long, value_name = "N", help_heading = "Waveforms", requires = "wire", default_value = "0")]
     pub skip_bits: u32,
-    /// Of a universal serial bus also show the data that nobody acknowledged
+    /// Of a universal serial bus show every packet: tokens, handshakes, starts of frames, broken ones, and data that nobody acknowledged
     #[arg(long, help_heading = "Waveforms", requires = "wire")]
     pub all: bool,
     /// Read only this part: 1.2s..1.4s of a waveform; `amend` leaves out all packets outside of it, since the first frame, or moments

@@ -113,6 +113,9 @@ fn guess(seen: &Seen, guess: Option<Guess>) -> String {
         Some(Guess::I2cClock { hertz }) => format!("i2c clock {}", frequency(hertz)),
         Some(Guess::I2cData) => "i2c data".to_owned(),
         Some(Guess::Can { bitrate, share }) => format!("can {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
+        Some(Guess::Usb { is_plus, speed }) => {
+            format!("usb {} {}", speed.as_str(), if is_plus { "plus" } else { "minus" })
+        }
         Some(Guess::Serial { baud, share }) => format!("uart {baud:.0} baud ({:.0} %)", share * 100.0),
         Some(Guess::Manchester { bitrate, share }) => format!("manchester {bitrate:.0} bit/s ({:.0} %)", share * 100.0),
         Some(Guess::Pulses { short, long, share, .. }) => {
@@ -200,6 +203,12 @@ fn advice(survey: &Survey) -> Vec<String> {
                 let data = of(&|guess| *guess == Guess::I2cData);
                 lines.push(format!("`{name}` may be the clock of a two-wire bus: medium i2c {}", frequency(*hertz)));
                 lines.push(wires(&[("clock", Some(&seen)), ("data", data.first())]));
+            }
+            Some(Guess::Usb { is_plus: true, speed }) => {
+                let minus = of(&|guess| matches!(guess, Guess::Usb { is_plus: false, .. }));
+                let other = minus.first().map_or_else(String::new, |other| format!(" and `{}`", escaped(&other.name)));
+                lines.push(format!("`{name}`{other} may be the pair of a USB: medium usb {}", speed.as_str()));
+                lines.push(wires(&[("plus", Some(&seen)), ("minus", minus.first())]));
             }
             Some(Guess::Can { bitrate, .. }) => {
                 let speed = usual_bitrate(*bitrate).map_or(*bitrate, f64::from);
@@ -294,6 +303,9 @@ fn object(seen: &Seen, guess: Option<Guess>) -> Json {
         Some(Guess::I2cData) => json!({"kind": "i2c_data"}),
         Some(Guess::Can { bitrate, share }) => {
             json!({"kind": "can", "bitrate": bitrate, "usual_bitrate": usual_bitrate(bitrate), "share": share})
+        }
+        Some(Guess::Usb { is_plus, speed }) => {
+            json!({"kind": "usb", "speed": speed.as_str(), "wire": if is_plus { "plus" } else { "minus" }})
         }
         Some(Guess::Clock { hertz, share }) => json!({"kind": "clock", "hertz": hertz, "share": share}),
         Some(Guess::Manchester { bitrate, share }) => json!({"kind": "manchester", "bitrate": bitrate, "share": share}),

@@ -8,6 +8,7 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_capture::anatomy::{anatomy, direction};
 use emberwort_capture::{Decoder, Item, ItemSink, Query, Speakers, Wants};
+use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_waveform::Moment;
 use emberwort_waveform::findings::duration;
@@ -268,6 +269,7 @@ impl Collect {
                 (name, said.join("  "), true)
             }
             Item::Broken(broken) => ("broken".to_owned(), known.sentence(broken), false),
+            Item::Stray(stray) if stray.is_packet => ("packet".to_owned(), packet_text(stray.wire), true),
             Item::Stray(stray) => {
                 ("stray".to_owned(), format!("{} in no frame", plural(stray.wire.len(), "byte")), false)
             }

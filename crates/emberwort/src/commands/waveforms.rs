@@ -94,7 +94,7 @@ pub fn read_beside(
         Some(problem) => anyhow!("{problem}"),
         None => anyhow!("waveforms of `{name}` cannot be read: {} is no line that this build decodes", medium.text()),
     })?;
-    listener = listener.with_unacknowledged(args.wave.all);
+    listener = listener.with_all_packets(args.wave.all);
     if let Some(shortest) = args.wave.deglitch {
         listener = listener.deglitched(shortest.saturating_mul(1000));
     }
@@ -289,6 +289,10 @@ impl ChunkSink for Lines<'_> {
 impl LineSink for Lines<'_> {
     fn heard_of(&mut self, tap: u32, node: u64) {
         self.0.heard_of(tap, node);
+    }
+
+    fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
+        self.0.line_packet(packet)
     }
 
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {

@@ -2,6 +2,7 @@
 
 use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
+use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_wire::{Time, ValueRef};
@@ -201,6 +202,10 @@ impl Form for Csv {
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.begin((stray.time, stray.offset), (stray.channel, stray.from, None), out);
-        self.other("(stray)", &plural(stray.wire.len(), "byte"), (stray.wire, Item::Stray(stray).began()), out);
+        let (what, text) = match stray.is_packet {
+            true => ("(packet)", packet_text(stray.wire)),
+            false => ("(stray)", plural(stray.wire.len(), "byte")),
+        };
+        self.other(what, &text, (stray.wire, Item::Stray(stray).began()), out);
     }
 }

@@ -198,6 +198,9 @@ impl Form for Bytes {
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
-        out.push_bytes(stray.wire);
+        // What carries no message is none of the stream.
+        if !stray.is_packet {
+            out.push_bytes(stray.wire);
+        }
     }
 }

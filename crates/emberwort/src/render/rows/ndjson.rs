@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::hex::write_hex;
+use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_text::json;
@@ -200,7 +201,12 @@ impl Form for Ndjson {
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.begin(None, (Item::Stray(stray).began(), stray.time), stray.offset, stray.channel, stray.from, out);
-        number(",\"stray\":", Some(stray.wire.len() as u64), out);
+        if stray.is_packet {
+            out.push_str(",\"packet\":");
+            let _ = json::write_string(&packet_text(stray.wire), out);
+        } else {
+            number(",\"stray\":", Some(stray.wire.len() as u64), out);
+        }
         bytes(",\"bytes\":\"", stray.wire, out);
         out.push_str("}\n");
     }

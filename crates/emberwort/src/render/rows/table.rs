@@ -7,6 +7,7 @@ use std::fmt::Write as _;
 use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
@@ -175,8 +176,11 @@ impl Lines {
     pub fn stray(&self, known: &Known, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         let start = out.len();
         self.begin(known, About::stray(stray), out);
-        self.name("stray", out);
-        let sentence = format!("{} in no frame:", plural(stray.wire.len(), "byte"));
+        let (name, sentence) = match stray.is_packet {
+            true => ("packet", packet_text(stray.wire)),
+            false => ("stray", format!("{} in no frame:", plural(stray.wire.len(), "byte"))),
+        };
+        self.name(name, out);
         self.reason(&sentence, &some_hex(stray.wire), None, start, out);
     }
 
