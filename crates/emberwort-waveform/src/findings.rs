@@ -243,15 +243,17 @@ fn speed(who: &str, measured: f64, said: f64, unit: &str, tolerated: f64) -> Opt
     })
 }
 
-/// Pulses of one bit whose widths are too far apart.
-fn coarse(who: Role, spread: Option<(u64, u64)>, bit: u64) -> Option<Finding> {
+/// Pulses of one bit, or of a half where bits have two, whose widths are too far apart.
+fn coarse(who: Role, spread: Option<(u64, u64)>, bit: u64, is_half: bool) -> Option<Finding> {
     let (least, most) = spread?;
     let part = |width: u64| width as f64 / bit.max(1) as f64;
+    let (one, many, each) =
+        if is_half { ("half a bit", "halves", "in each half") } else { ("one bit", "bits", "a bit") };
     (part(most) - part(least) > SAFE_SPREAD).then(|| {
         finding(
             Kind::Coarse,
             format!(
-                "pulses of one bit on `{who}` last from {:.2} to {:.2} bits, which is not safe to read: sample at least {SAFE_SAMPLES} times a bit ({}), or look for what disturbs the edges",
+                "pulses of {one} on `{who}` last from {:.2} to {:.2} {many}, which is not safe to read: sample at least {SAFE_SAMPLES} times {each} ({}), or look for what disturbs the edges",
                 part(least),
                 part(most),
                 duration((bit as f64 / SAFE_SAMPLES) as u64),
@@ -282,7 +284,7 @@ fn of_uart(role: Role, format: &UartFormat, seen: &uart::Seen, length: Moment) -
             .push(finding(Kind::Flawed, format!("`{role}` has {characters} {what}, the first at {}", seconds(*first))));
     }
     let bit = 1_000_000_000_000 / u64::from(format.baud.max(1));
-    findings.extend(coarse(role, seen.spread, bit));
+    findings.extend(coarse(role, seen.spread, bit, false));
     if let Some(baud) = seen.baud() {
         findings.extend(speed(
             &role.to_string(),
@@ -346,6 +348,9 @@ fn of_spi(seen: &spi::Seen) -> Vec<Finding> {
                 seconds(seen.halves.first)
             ),
         ));
+    }
+    if seen.begins_inside {
+        findings.push(finding(Kind::BeginsInside, "the recording begins inside of a frame, which is left out"));
     }
     if seen.both.any() {
         findings.push(finding(
@@ -485,7 +490,7 @@ fn of_can(speeds: can::Speeds, seen: &can::Seen, length: Moment) -> Vec<Finding>
         ));
     }
     let bit = 1_000_000_000_000 / u64::from(speeds.bitrate.max(1));
-    findings.extend(coarse(Role::Bus, seen.spread, bit));
+    findings.extend(coarse(Role::Bus, seen.spread, bit, false));
     if let Some(bitrate) = seen.bitrate() {
         findings.extend(speed("bus", bitrate, f64::from(speeds.bitrate), "bit/s", CAN_TOLERATED));
     }
@@ -561,7 +566,7 @@ fn of_usb(speed: UsbSpeed, seen: &usb::Seen) -> Vec<Finding> {
         ));
     }
     let bit = 1_000_000_000_000 / u64::from(speed.bitrate());
-    findings.extend(coarse(Role::Plus, seen.spread, bit));
+    findings.extend(coarse(Role::Plus, seen.spread, bit, false));
     if let Some(bitrate) = seen.bitrate() {
         findings.extend(self::speed("the bus", bitrate, f64::from(speed.bitrate()), "bit/s", TOLERATED));
     }
@@ -598,6 +603,17 @@ fn of_code(code: &LineCode, seen: &code::Seen, length: Moment) -> Vec<Finding> {
             ),
         ));
     }
+    if seen.strange.any() {
+        findings.push(finding(
+            Kind::Coarse,
+            format!(
+                "{} outside of frames that are neither a 0 nor a 1, the first at {} lasts {}: is the line sampled fast enough, and are these the ranges of the definition?",
+                plural(seen.strange.count, "pulse"),
+                seconds(seen.strange.first),
+                duration(seen.strange_width)
+            ),
+        ));
+    }
     let counted = [
         (frames.halves, "frame", "ended inside of a byte"),
         (frames.unended, "frame", "ended without the last bit"),
@@ -614,7 +630,12 @@ fn of_code(code: &LineCode, seen: &code::Seen, length: Moment) -> Vec<Finding> {
     if frames.outside > 0 {
         findings.push(finding(Kind::Half, format!("{} outside of frames", plural(frames.outside, "bit"))));
     }
+    if seen.begins_inside {
+        findings.push(finding(Kind::BeginsInside, "the recording begins inside of a frame, which is left out"));
+    }
     let bit = code.bit_picoseconds();
+    let has_halves = matches!(code.bits, BitCode::Manchester { .. } | BitCode::Differential { .. });
+    findings.extend(coarse(Role::Line, seen.spread, if has_halves { bit / 2 } else { bit }, has_halves));
     if let Some(bitrate) = seen.bitrate() {
         findings.extend(speed("line", bitrate, 1e12 / bit as f64, "bit/s", TOLERATED));
     }

@@ -44,6 +44,12 @@ impl Collected {
     }
 }
 
+/// Before this moment no receiver has anything to tell as long as no level changes.
+fn due(receivers: &[Option<uart::Uart>; 2]) -> Moment {
+    let due = receivers.iter().flatten().filter_map(uart::Uart::due).min();
+    due.unwrap_or(Moment::from_picoseconds(u64::MAX))
+}
+
 fn end_of(from: From) -> Option<End> {
     match from {
         From::Device => Some(End::Device),
@@ -95,6 +101,8 @@ pub struct Listener<S> {
     now: Moment,
     /// Up to when the decoder was told that nothing happened.
     told: Moment,
+    /// Before this moment it has nothing to tell as long as no level changes.
+    due: Moment,
     sink: S,
 }
 
@@ -203,6 +211,7 @@ impl<S: LineSink> Listener<S> {
             is_known: [false; MAX_WIRES],
             now: Moment::default(),
             told: Moment::default(),
+            due: Moment::default(),
             sink,
         })
     }
@@ -446,6 +455,7 @@ impl<S: LineSink> Listener<S> {
                 let mut came = None;
                 let pause = uart.character();
                 uart.edge(at, level, &mut |byte| came = Some(byte));
+                self.due = due(receivers);
                 let from = [From::Device, From::Host][end];
                 came.map_or(ControlFlow::Continue(()), |byte| self.character(from, byte, pause))
             }
@@ -584,6 +594,9 @@ impl<S: LineSink> Listener<S> {
 
     fn nothing_until(&mut self, at: Moment) -> ControlFlow<()> {
         self.told = at;
+        if at <= self.due {
+            return ControlFlow::Continue(());
+        }
         match &mut self.line {
             Line::Uart(receivers) => {
                 let mut came = [None, None];
@@ -594,6 +607,7 @@ impl<S: LineSink> Listener<S> {
                         uart.until(at, &mut |byte| *came = Some(byte));
                     }
                 }
+                self.due = due(receivers);
                 for (from, byte) in [From::Device, From::Host].into_iter().zip(came) {
                     if let Some(byte) = byte {
                         self.character(from, byte, pause)?;

@@ -263,7 +263,21 @@ impl Comparator {
 
     /// A value of the wire's own signal, or (`is_minus`) of the one that is taken off. Returns the level of the wire, if it changed: `None`
     /// inside if nobody knows it.
+    #[inline]
     pub fn take(&mut self, value: Value, is_minus: bool, has_minus: bool) -> Option<Option<bool>> {
+        let is_high = match value {
+            Value::Low => false,
+            Value::High => true,
+            Value::Unknown | Value::Number(_) => return self.compare(value, is_minus, has_minus),
+        };
+        // Nearly always nothing has to be compared.
+        if has_minus || self.threshold.is_some() {
+            return self.compare(value, is_minus, has_minus);
+        }
+        self.become_level(Some(is_high != self.is_inverted))
+    }
+
+    fn compare(&mut self, value: Value, is_minus: bool, has_minus: bool) -> Option<Option<bool>> {
         let number = match value {
             Value::Unknown => return self.become_level(None),
             Value::Low => 0.0,

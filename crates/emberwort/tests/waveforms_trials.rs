@@ -309,3 +309,172 @@ fn many_random_trials_are_read_from_their_wires() {
     }
     assert_eq!(failed, []);
 }
+
+/// A line with a device that sends one message, its wires in their order, and bits (or halves, or edges) a second.
+struct Plain {
+    medium: &'static str,
+    framing: &'static str,
+    key: &'static str,
+    wires: &'static [&'static str],
+    bits: u64,
+}
+
+const CHECKED: &str = "packet\n frame { kind : u8 message\n body\n sum : u16 le crc-16/arc over kind..body }";
+
+const PLAIN: [Plain; 10] = [
+    Plain {
+        medium: "uart 115200 8N1",
+        framing: "stuffing cobs\n frame { kind : u8 message\n body\n sum : u16 le crc-16/arc over kind..body }",
+        key: "",
+        wires: &["device"],
+        bits: 115_200,
+    },
+    Plain {
+        medium: "spi 100 kHz mode 1",
+        framing: "packet",
+        key: "",
+        wires: &["clock", "device", "select"],
+        bits: 200_000,
+    },
+    Plain { medium: "i2c 100 kHz", framing: CHECKED, key: "", wires: &["clock", "data"], bits: 400_000 },
+    Plain {
+        medium: "can 100 kbit/s",
+        framing: "packet\n select by can_id",
+        key: " can_id 0x1A4",
+        wires: &["bus"],
+        bits: 100_000,
+    },
+    Plain {
+        medium: "usb low",
+        framing: "packet\n select by endpoint",
+        key: " endpoint 0x81",
+        wires: &["plus", "minus"],
+        bits: 1_500_000,
+    },
+    Plain {
+        medium: "line 10 kbit/s manchester 1 rises start 1 end 0",
+        framing: CHECKED,
+        key: "",
+        wires: &["line"],
+        bits: 20_000,
+    },
+    Plain {
+        medium: "line 10 kbit/s manchester differential 0 splits preamble 6 of 1 start 0 end 1",
+        framing: CHECKED,
+        key: "",
+        wires: &["line"],
+        bits: 20_000,
+    },
+    Plain {
+        medium: "line 10 kbit/s nrz preamble 4 of 1 start 0 end 1",
+        framing: CHECKED,
+        key: "",
+        wires: &["line"],
+        bits: 10_000,
+    },
+    Plain {
+        medium: "line 10 kbit/s nrzi 0 toggles preamble 8 of 0 start 1 end 0",
+        framing: CHECKED,
+        key: "",
+        wires: &["line"],
+        bits: 10_000,
+    },
+    Plain {
+        medium: "line pulse high 0 40..60 us 1 90..120 us start 1 end 0",
+        framing: CHECKED,
+        key: "",
+        wires: &["line"],
+        bits: 10_000,
+    },
+];
+
+/// With each fault of a recording the sentence comes that names it, on every kind of line; without one none does.
+#[test]
+fn each_fault_of_a_recording_is_named_on_every_line() {
+    let folder = project();
+    let folder = folder.path();
+    for Plain { medium, framing, key, wires, bits } in PLAIN {
+        let id = if key.is_empty() && framing != "packet" { "id 1" } else { "" };
+        let (every, span) = if bits > 1_000_000 { ("1 ms", 15) } else { ("50 ms", 600) };
+        let text = format!(
+            "link lines {{\n revision 1\n byte_order big\n}}\nchannel a {{\n medium {medium}\n {framing}\n}}\nmessage Report {{\n {id}\n from device every {every}\n on a{key}\n f0 : u32\n f1 : u32\n}}\n"
+        );
+        std::fs::write(folder.join("a.ember"), text).unwrap();
+        let ran = |wave: &str, wires: &[String], more: &[&str]| {
+            let trial = format!(
+                "channel = \"a\"\nspan = \"{span} ms\"\nseed = 3\n[wave]\n{wave}\n[[device]]\nnode = 9\nfirst_report = \"300 us\"\n[device.signals.Report]\nf0 = {{ walk = 90000000, between = [0, 4294967295], start = 305419896 }}\n"
+            );
+            std::fs::write(folder.join("t.toml"), trial).unwrap();
+            let _ = std::fs::remove_file(folder.join("w.vcd"));
+            succeed(folder, &["--link", "a.ember", "trial", "t.toml", "--wave", "w.vcd"]);
+            let mut words = vec!["--link", "a.ember", "decode", "w.vcd", "--on", "a", "--as", "ndjson", "--strict"];
+            words.extend(wires.iter().flat_map(|wire| ["--wire", wire]));
+            words.extend(more);
+            let mut ran = run(folder, &words);
+            // Times are a little different with each fault: values are compared.
+            let fields = |line: &str| line.split("\"message\":").nth(1).unwrap_or(line).to_owned() + "\n";
+            ran.out = ran.out.lines().map(fields).collect();
+            ran
+        };
+        let right: Vec<String> = wires.iter().map(|wire| format!("{wire}={wire}")).collect();
+        let rate = format!("rate = \"{} Hz\"", bits * 20);
+        let clean = ran(&rate, &right, &[]);
+        assert_eq!(clean.code, 0, "{medium}: {}", clean.err);
+        let says = |what: &str, ran: &common::Ran, all: &[&str]| {
+            assert!(all.iter().any(|said| ran.err.contains(said)), "{what} on {medium}: {}", ran.err);
+        };
+        // What is read of too few samples is right, or said to be unsafe.
+        let few = ran(&format!("rate = \"{} Hz\"", bits * 23 / 10), &right, &[]);
+        match few.out == clean.out {
+            true if few.code == 0 => {}
+            _ => says("few samples", &few, &["sample at least", "is the line sampled fast enough"]),
+        }
+        // Those with a wire for the clock take any speed, and pulses have none.
+        if !medium.starts_with("spi") && !medium.starts_with("i2c") && !medium.contains("pulse") {
+            let slow = ran(&format!("{rate}\nbaud_error = 0.05"), &right, &[]);
+            says("a wrong speed", &slow, &["4.8 % slower than the"]);
+        }
+        // Where changes are bits the level says nothing.
+        if !medium.contains("nrzi") {
+            let invert: Vec<&str> = wires.iter().flat_map(|wire| ["--invert", wire]).collect();
+            let all = ["try --invert", "are `plus` and `minus` swapped", "are clock and data the right way around"];
+            says("inverted wires", &ran(&rate, &right, &invert), &all);
+        }
+        if wires.len() > 1 {
+            let mut swapped = right.clone();
+            swapped[0] = format!("{}={}", wires[0], wires[1]);
+            swapped[1] = format!("{}={}", wires[1], wires[0]);
+            let all = [
+                "are `plus` and `minus` swapped",
+                "are clock and data the right way around",
+                "are the two the right way around",
+                "are mode and word length right",
+                "change at the edge at which they are taken",
+            ];
+            says("swapped wires", &ran(&rate, &swapped, &[]), &all);
+        }
+        let begin = if bits > 1_000_000 {
+            310
+        } else if medium.starts_with("line") {
+            1000
+        } else {
+            500
+        };
+        let inside = ran(&format!("{rate}\nstart = \"{begin} us\""), &right, &[]);
+        says("a beginning inside of a frame", &inside, &["begins inside of a"]);
+        let outside = ran(&format!("{rate}\nlow = 0.1\nhigh = 3.3"), &right, &["--threshold", "5V"]);
+        says("a threshold", &outside, &["lies outside of its signal, which goes from 0.100 to 3.300"]);
+        let nothing = ran(&rate, &right, &["--span", "0s..0.000001s"]);
+        says("a wire at rest", &nothing, &["nothing happens on the wire"]);
+        let (glitch, shortest) = (1_000_000_000 / bits / 40, format!("{}ns", 1_000_000_000 / bits / 10));
+        let often = if bits > 1_000_000 { "1 ms" } else { "17 ms" };
+        let glitches = format!("{rate}\nglitches = {{ every = \"{often}\", lasting = \"{glitch} ns\" }}");
+        let glitches = ran(
+            &glitches.replace(&(bits * 20).to_string(), &(bits * 80).to_string()),
+            &right,
+            &["--deglitch", &shortest],
+        );
+        says("glitches", &glitches, &["left out (--deglitch)"]);
+        assert_eq!((glitches.out == clean.out, glitches.code), (true, 0), "{medium}: {}", glitches.err);
+    }
+}

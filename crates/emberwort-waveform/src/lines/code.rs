@@ -17,10 +17,19 @@ pub struct Seen {
     pub odd: Count,
     /// How long the first pulse that is no bit was, in picoseconds.
     pub odd_width: u64,
+    /// Pulses of a code of pulses that are no bit and follow none, outside of frames.
+    pub strange: Count,
+    /// How long the first of them was, in picoseconds.
+    pub strange_width: u64,
+    /// Whether the recording begins inside of a frame: levels changed before the line had rested.
+    pub begins_inside: bool,
     /// Bits read.
     pub bits: u64,
     /// The sum of the times between edges inside of frames in picoseconds, and of the bits between them, in halves; not for pulses.
     measured: (u64, u64),
+    /// The shortest and the longest pulse of one bit inside of frames, of half a bit where bits have two halves, in picoseconds; not for codes
+    /// of pulses.
+    pub spread: Option<(u64, u64)>,
     /// The shortest and the longest pulse of a 0 and of a 1, in picoseconds.
     pub pulses: [Option<(u64, u64)>; 2],
     /// Of the frames.
@@ -47,6 +56,8 @@ pub struct Code {
     is_known: bool,
     /// Whether the line has rested, so that the next edge begins a frame.
     is_ready: bool,
+    /// Whether it ever has.
+    has_rested: bool,
     /// The last edge of the kind that begins a bit, where periods are bits.
     last_kind: Option<Moment>,
     place: Place,
@@ -91,6 +102,7 @@ impl Code {
             edge: Moment::default(),
             is_known: false,
             is_ready: false,
+            has_rested: false,
             last_kind: None,
             place: Place::Outside,
             frames: BitFrames::new(code.frame, code.bit_at_rest(), around),
@@ -134,6 +146,7 @@ impl Code {
         if begins {
             self.begin(at);
         } else {
+            self.seen.begins_inside |= self.place == Place::Outside && !self.has_rested;
             self.change(before, at, width, was, out);
         }
     }
@@ -152,6 +165,7 @@ impl Code {
             self.rest(out);
         }
         self.is_ready = self.can_rest_at(self.level);
+        self.has_rested |= self.is_ready;
     }
 
     /// Whether the line may rest at a level. Where changes are bits, it rests at either.
@@ -266,7 +280,7 @@ impl Code {
         match (self.place, self.code.bits) {
             (Place::Level { held, .. }, _) => {
                 let bits = (width + self.bit / 2) / self.bit;
-                self.measure(width, 2 * bits);
+                self.measure(width, 2 * bits, 2);
                 self.place = Place::Level { read: 0, held };
             }
             (Place::Middle | Place::Start, bits) => self.halves(before, at, width, bits, out),
@@ -277,10 +291,15 @@ impl Code {
         }
     }
 
-    fn measure(&mut self, width: u64, halves: u64) {
+    /// A pulse of so many halves of bits; one of `shortest` halves is the shortest of the code.
+    fn measure(&mut self, width: u64, halves: u64, shortest: u64) {
         if (1..=20).contains(&halves) {
             self.seen.measured.0 += width;
             self.seen.measured.1 += halves;
+        }
+        if halves == shortest && self.frames.is_inside() {
+            let (least, most) = self.seen.spread.unwrap_or((width, width));
+            self.seen.spread = Some((least.min(width), most.max(width)));
         }
     }
 
@@ -292,7 +311,7 @@ impl Code {
         if !fits {
             return self.odd(at, width, out);
         }
-        self.measure(width, 1 + u64::from(is_long));
+        self.measure(width, 1 + u64::from(is_long), 1);
         let (start, middle) = (before, self.place == Place::Middle);
         match bits {
             BitCode::Manchester { one_rises, .. } => match (middle, is_long) {
@@ -383,6 +402,11 @@ impl Code {
                 self.seen.odd_width = width;
             }
             self.seen.odd.add(at);
+        } else if matches!(self.code.bits, BitCode::Pulse { .. }) && width < self.silence {
+            if !self.seen.strange.any() {
+                self.seen.strange_width = width;
+            }
+            self.seen.strange.add(at);
         }
         self.frames.rest(at, out);
         self.place = match self.code.bits {

@@ -33,6 +33,8 @@ pub struct Seen {
     pub selected: u64,
     /// How often two devices were selected at once.
     pub both: Count,
+    /// Whether the recording begins inside of a frame, which is left out.
+    pub begins_inside: bool,
     /// Bits of data that were neither low nor high.
     pub unknown: Count,
     /// Changes of data shortly behind an edge at which they are taken, and shortly behind the other one, of each wire.
@@ -79,6 +81,12 @@ pub struct Spi {
     frame_ended: Option<Moment>,
     /// When the device at hand was selected, or its clock first ticked.
     selected: Option<Moment>,
+    /// The beginning of the recording, and whether a device was seen to be selected since: one that is selected from the first moment on
+    /// may have been so before.
+    beginning: Option<Moment>,
+    saw_select: bool,
+    /// Whether the beginning of the frame at hand is missing, so that nobody knows where its words begin.
+    is_cut: bool,
     /// What was seen.
     pub seen: Seen,
 }
@@ -102,6 +110,9 @@ impl Spi {
             last_rise: None,
             frame_ended: None,
             selected: None,
+            beginning: None,
+            saw_select: false,
+            is_cut: false,
             seen: Seen::default(),
         }
     }
@@ -125,7 +136,11 @@ impl Spi {
             self.seen.both.add(at);
         }
         let (was, is) = (was.ok().flatten(), is.ok().flatten());
-        if was.is_none() && is.is_some() {
+        self.beginning.get_or_insert(at);
+        if was.is_none()
+            && let Some(select) = is
+        {
+            self.saw_select |= self.pins.selects.get(select).is_some_and(|(wire, _)| before[*wire].is_some());
             self.begin(at);
         }
         let clock = self.pins.clock;
@@ -173,6 +188,14 @@ impl Spi {
         }
         let Some(select) = select else { return };
         self.seen.selected_clocks += 1;
+        // Inside of a word the clock rests for no longer than this. Who says how many bits to skip knows where words begin.
+        if self.seen.selected_clocks == 1
+            && !self.saw_select
+            && self.skip == [0; 2]
+            && self.beginning.is_some_and(|beginning| at.since(beginning) < 4 * self.half_period)
+        {
+            (self.is_cut, self.seen.begins_inside) = (true, true);
+        }
         let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
         if last.is_some_and(|last| at.since(last) >= self.silence) {
             if self.pins.selects.is_empty() {
@@ -182,6 +205,7 @@ impl Spi {
                 }
             } else {
                 (0..2).for_each(|end| self.drop_half(end, at));
+                self.is_cut = false;
             }
         }
         self.selected.get_or_insert(at);
@@ -218,6 +242,9 @@ impl Spi {
                 shifter.bits = 0;
                 shifter.words += 1;
                 self.seen.words[end] += 1;
+                if self.is_cut {
+                    continue;
+                }
                 out.extend(bytes(self.words, word, start, at).map(|byte| Event::Byte(from, byte)));
                 if Some(shifter.words) == self.words.words.map(u32::from) {
                     shifter.words = 0;
@@ -229,7 +256,7 @@ impl Spi {
 
     fn drop_half(&mut self, end: usize, at: Moment) {
         let shifter = &mut self.shifters[end];
-        if shifter.bits > 0 {
+        if shifter.bits > 0 && !self.is_cut {
             if !self.seen.halves.any() {
                 self.seen.half = (shifter.word, shifter.bits);
             }
@@ -249,7 +276,7 @@ impl Spi {
                 None => at.after(self.half_period * 3 / 2),
             };
             let start = Moment::from_picoseconds(start.picoseconds().saturating_sub(self.half_period * 3 / 2));
-            let is_right = self.shifters.iter().all(|shifter| shifter.bits == 0);
+            let is_right = !self.is_cut && self.shifters.iter().all(|shifter| shifter.bits == 0);
             out.push(Event::Transfer { is_right, start, end });
         }
         for (end, from) in ENDS.into_iter().enumerate() {
@@ -258,8 +285,10 @@ impl Spi {
                 self.frame_ended = Some(last);
             }
             self.shifters[end].words = 0;
-            out.push(Event::Packet { from, key: None, node });
+            let is_cut = self.is_cut;
+            out.push(if is_cut { Event::Dropped(from) } else { Event::Packet { from, key: None, node } });
         }
+        self.is_cut = false;
     }
 
     /// The waveform is over.

@@ -137,13 +137,11 @@ impl Uart {
         // Below, a line rests high.
         let level = level.map(|level| level != self.format.rests_low);
         self.seen.edges += 1;
-        if let (State::Character { start, .. }, Some(level)) = (self.state, level) {
-            let since = at.since(start);
-            // The nearest number of bits, as long as nobody can be wrong about it.
-            let bits = (since + self.half) / (2 * self.half);
-            if self.is_in_step && (1..=u64::from(self.bits())).contains(&bits) {
-                self.seen.measured.0 += since;
-                self.seen.measured.1 += bits;
+        if let (State::Character { start, next, .. }, Some(level)) = (self.state, level) {
+            // So many bits were looked at in their middle: it is the nearest number, as long as nobody can be wrong about it.
+            if self.is_in_step && next > 0 {
+                self.seen.measured.0 += at.since(start);
+                self.seen.measured.1 += u64::from(next);
                 self.seen.measured.2 += 1;
                 let width = at.since(self.last_edge);
                 if self.last_edge >= start && (self.half..3 * self.half).contains(&width) {
@@ -181,12 +179,36 @@ impl Uart {
 
     /// Nothing else happened up to this moment.
     pub fn until(&mut self, at: Moment, out: &mut impl FnMut(LineByte)) {
-        while let State::Character { start, bits, next } = self.state {
-            let sample = start.after(self.half * u64::from(2 * next + 1));
+        let last = self.bits();
+        let is_high = self.level.unwrap_or(false);
+        while let State::Character { start, mut bits, mut next } = self.state {
+            let mut sample = start.after(self.half * u64::from(2 * next + 1));
             if sample >= at {
-                break;
+                return;
             }
-            self.sample(start, bits, next, out);
+            if next == 0 && is_high {
+                self.seen.glitches += 1;
+                self.state = State::Rest;
+                return;
+            }
+            while sample < at && next < last {
+                bits |= u32::from(is_high && next > 0) << next.saturating_sub(1);
+                next += 1;
+                sample = sample.after(2 * self.half);
+            }
+            if sample >= at {
+                self.state = State::Character { start, bits, next };
+                return;
+            }
+            self.complete(start, bits | u32::from(is_high) << (last - 1), out);
+        }
+    }
+
+    /// The moment behind which [`Self::until`] tells of a character, if no level changes before; until then it need not be called.
+    pub fn due(&self) -> Option<Moment> {
+        match self.state {
+            State::Character { start, .. } => Some(start.after(self.half * u64::from(2 * self.bits() + 1))),
+            State::Rest | State::Low => None,
         }
     }
 
@@ -195,23 +217,8 @@ impl Uart {
         self.seen.high += self.high_since.take().map_or(0, |since| at.since(since));
     }
 
-    /// Looks at the middle of a bit, of which the start bit has the number 0.
-    fn sample(&mut self, start: Moment, bits: u32, next: u32, out: &mut impl FnMut(LineByte)) {
-        let is_high = self.level.unwrap_or(false);
-        if next == 0 {
-            if is_high {
-                self.seen.glitches += 1;
-                self.state = State::Rest;
-            } else {
-                self.state = State::Character { start, bits, next: 1 };
-            }
-            return;
-        }
-        let bits = bits | u32::from(is_high) << (next - 1);
-        if next < self.bits() {
-            self.state = State::Character { start, bits, next: next + 1 };
-            return;
-        }
+    /// All bits of a character are there, the start bit aside.
+    fn complete(&mut self, start: Moment, bits: u32, out: &mut impl FnMut(LineByte)) {
         let data_bits = u32::from(self.format.data_bits);
         let data = bits & ((1 << data_bits) - 1);
         let rest = bits >> data_bits;

@@ -335,39 +335,39 @@ impl Dump {
     /// Stops in front of the first word that is something else, that is wrong, or that is not whole yet.
     fn plain_changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
         let buffer = words.input.buffer();
-        let mut used = 0;
-        let mut is_enough = false;
-        while !is_enough {
-            match buffer[used..] {
-                [b' ' | b'\n' | b'\r' | b'\t', ..] => used += 1,
-                [bit @ (b'0' | b'1' | b'x' | b'X' | b'z' | b'Z'), code, b' ' | b'\n' | b'\r' | b'\t', ..] => {
-                    let Some(signal) = self.alone[usize::from(code)] else { break };
+        let is_blank = |byte: u8| matches!(byte, b' ' | b'\n' | b'\r' | b'\t');
+        let (mut used, mut now, mut is_enough) = (0, self.now, false);
+        while !is_enough && used < buffer.len() {
+            match buffer[used] {
+                byte if is_blank(byte) => used += 1,
+                bit @ (b'0' | b'1' | b'x' | b'X' | b'z' | b'Z') => {
+                    let (Some(code), Some(behind)) = (buffer.get(used + 1), buffer.get(used + 2)) else { break };
+                    let (Some(signal), true) = (self.alone[usize::from(*code)], is_blank(*behind)) else { break };
                     let value = match bit {
                         b'0' => Value::Low,
                         b'1' => Value::High,
                         _ => Value::Unknown,
                     };
                     used += 3;
-                    is_enough = sink.value(self.now, signal, value).is_break();
+                    is_enough = sink.value(now, signal, value).is_break();
                 }
-                [b'#', ref rest @ ..] => {
-                    let mut time = 0u64;
-                    let mut digits = 0;
-                    while let Some(digit) = rest.get(digits).filter(|byte| byte.is_ascii_digit()) {
+                b'#' => {
+                    let (mut time, mut at) = (0u64, used + 1);
+                    while at < buffer.len() && buffer[at].is_ascii_digit() {
                         // 19 digits never are too much.
-                        time = time.wrapping_mul(10).wrapping_add(u64::from(digit - b'0'));
-                        digits += 1;
+                        time = time.wrapping_mul(10).wrapping_add(u64::from(buffer[at] - b'0'));
+                        at += 1;
                     }
-                    let is_whole = rest.get(digits).is_some_and(u8::is_ascii_whitespace);
-                    let now = self.moment(time).filter(|now| *now >= self.now);
-                    let (1..=19, true, Some(now)) = (digits, is_whole, now) else { break };
-                    self.now = now;
-                    used += 1 + digits;
+                    let is_whole = (used + 2..=used + 20).contains(&at) && at < buffer.len() && is_blank(buffer[at]);
+                    let moment = self.moment(time).filter(|moment| *moment >= now);
+                    let (true, Some(moment)) = (is_whole, moment) else { break };
+                    (used, now) = (at + 1, moment);
                     is_enough = sink.until(now).is_break();
                 }
                 _ => break,
             }
         }
+        self.now = now;
         words.input.consume(used);
         words.offset += used as u64;
         if is_enough { Err(Stop::Enough) } else { Ok(()) }
