@@ -4,6 +4,7 @@
 
 pub mod c;
 mod code;
+pub mod lower;
 mod names;
 pub mod vectors;
 

@@ -124,6 +124,7 @@ impl Traces {
         let trace = |wire: &crate::wiring::Wire| Trace {
             name: match &wire.minus {
                 Some(minus) => format!("{} = {}-{minus}", wire.role, wire.signal),
+                None if wire.role.to_string() == wire.signal => wire.signal.clone(),
                 None => format!("{} = {}", wire.role, wire.signal),
             },
             is_analog: false,

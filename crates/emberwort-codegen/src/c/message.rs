@@ -3,10 +3,12 @@
 use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{Action, MessagePlan, Place, Step, count_bytes};
 
+use super::group::known::{change, number};
 use super::group::{Group, Take, default_raw};
 use super::numbers;
 use super::words::{about, doc_comment, member};
 use crate::code::Code;
+use crate::lower::pieces;
 use crate::names::{screaming, snake};
 
 /// Everything that is needed to write one message.
@@ -209,33 +211,95 @@ impl Message<'_> {
 
     fn encode(&self, source: &mut Code) {
         let Self { stem, link, upper, link_upper, .. } = self;
-        let revisions: Vec<String> =
-            self.plan.sections.iter().map(|section| format!("{}u", section.revision)).collect();
+        let group = self.group();
+        let mut inner = Code::default();
+        group.write_sections("message->", |index, _| format!("message->sections_held > {index}u"), &mut inner);
+        let inner = inner.finish();
         source.lines(&format!(
-            "{link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{\n    \
-                 static const uint32_t revisions[] = {{{}}};\n    \
-                 size_t start = 0;\n    size_t bit = 0;\n    uint32_t revision;\n    \
-                 *used = 0;\n    \
-                 if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \
-                     return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
-                 /* A sender of all sections is one of this very revision. */\n    \
-                 revision = message->sections_held == {upper}_SECTIONS ? {link_upper}_REVISION : revisions[message->sections_held - 1u];\n    \
-                 (void)revision;\n    (void)bit;",
-            revisions.join(", ")
+            "{link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
         ));
-        if self.plan.greatest_size() > 0 {
-            source.line(format!("    memset(body, 0, room < {upper}_GREATEST_SIZE ? room : {upper}_GREATEST_SIZE);"));
-        } else {
+        let by_revision = inner.contains(", revision)") || inner.contains("(revision ");
+        if by_revision {
+            let revisions: Vec<String> =
+                self.plan.sections.iter().map(|section| format!("{}u", section.revision)).collect();
+            source.line(format!("    static const uint32_t revisions[] = {{{}}};", revisions.join(", ")));
+            source.line("    uint32_t revision;");
+        }
+        source.line("    size_t start = 0;");
+        if inner.contains("bit ") {
+            source.line("    size_t bit;");
+        }
+        source.lines(&format!(
+            "    *used = 0;\n    \
+                 if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \
+                     return {link_upper}_OUT_OF_RANGE;\n    }}"
+        ));
+        if by_revision {
+            source.lines(&format!(
+                "    /* A sender of all sections is one of this very revision. */\n    \
+                     revision = message->sections_held == {upper}_SECTIONS ? {link_upper}_REVISION : revisions[message->sections_held - 1u];"
+            ));
+        }
+        if !inner.contains("room") {
             source.line("    (void)body;\n    (void)room;");
         }
-        self.group().write_sections("message->", |index, _| format!("message->sections_held > {index}u"), source);
+        // Bits that are put into bytes one after the other need bytes that are zero.
+        if group.puts_bits() {
+            source.line(format!("    memset(body, 0, room < {upper}_GREATEST_SIZE ? room : {upper}_GREATEST_SIZE);"));
+        }
+        source.lines(&inner);
         source.lines(&format!("    *used = start;\n    return {link_upper}_OK;\n}}\n"));
+        source.line("");
+    }
+
+    /// Reading a body whose fields are all at known places of sections of known sizes.
+    fn decode_plain(&self, source: &mut Code) {
+        let Self { stem, link, link_upper, .. } = self;
+        let group = self.group();
+        source
+            .lines(&format!("{link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{"));
+        let (mut size, count) = (0, self.plan.sections.len());
+        let mut uses_body = false;
+        for (index, section) in self.plan.sections.iter().enumerate() {
+            source.line(format!("    /* Revision {}. */", section.revision));
+            if index > 0 {
+                source.line(format!("    if (size == {size}u) {{"));
+                for later in &self.plan.sections[index..] {
+                    for step in later.steps.iter().filter(|step| !self.field(step).is_spare()) {
+                        for line in group.unset(step.slot, &step.action, "message->") {
+                            source.line(format!("        {line}"));
+                        }
+                    }
+                }
+                source.lines(&format!(
+                    "        message->sections_held = {index}u;\n        return {link_upper}_OK;\n    }}"
+                ));
+            }
+            size += section.greatest_size;
+            if section.greatest_size > 0 {
+                source.lines(&format!("    if (size < {size}u) {{\n        return {link_upper}_TRUNCATED;\n    }}"));
+            }
+            for line in group.read_known(section, &group.known(index), Take::Keep, "message->").join("\n").lines() {
+                uses_body = true;
+                source.line(format!("    {line}"));
+            }
+        }
+        if !uses_body {
+            source.line("    (void)body;");
+        }
+        if size == 0 {
+            source.line("    (void)size;");
+        }
+        source.lines(&format!("    message->sections_held = {count}u;\n    return {link_upper}_OK;\n}}\n"));
         source.line("");
     }
 
     fn decode(&self, scope: &str, name: &str, more: &str, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let group = self.group();
+        if group.is_plain() {
+            return self.decode_plain(source);
+        }
         source.lines(&format!(
             "{scope}{link}_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{\n    \
                  const size_t end = size;\n    size_t start = 0;\n    size_t bit = 0;"
@@ -308,6 +372,34 @@ impl Message<'_> {
             }
         };
         match &step.action {
+            Action::Bits { width, order, .. } if let Some(bit) = self.fixed_place(section, step) => {
+                let raw = numbers::raw_type(&field.kind);
+                let pieces = pieces(bit, *width, *order);
+                let byte = |byte: usize| format!("view->body[{byte}]");
+                if may_be_missing {
+                    header.line(format!("/* If it is not there: {}. */", default_raw(field)));
+                }
+                header.lines(&format!(
+                    "static inline {raw} {stem}_get_{name}({view})\n{{\n{}    return {};\n}}\n",
+                    guard(&default_raw(field)),
+                    number(&field.kind, *width, &pieces, byte)
+                ));
+                header.line(format!("{link}_result_t {stem}_set_{name}({view}, {raw} raw);"));
+                let check = match numbers::is_always_valid(field) {
+                    true => String::new(),
+                    false => format!(
+                        "    if (!{stem}_{name}_valid(raw)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n"
+                    ),
+                };
+                let set: String = pieces
+                    .iter()
+                    .map(|piece| format!("    {}\n", change(&field.kind, *width, piece, &byte(piece.byte), "raw")))
+                    .collect();
+                source.lines(&format!(
+                    "{link}_result_t {stem}_set_{name}({view}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
+                    guard(&format!("{link_upper}_ABSENT"))
+                ));
+            }
             Action::Bits { width, order, .. } => {
                 let raw = numbers::raw_type(&field.kind);
                 let get = self.group().get_raw(&field.kind, *width, *order, "view->body", &place);

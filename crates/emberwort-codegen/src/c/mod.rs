@@ -69,6 +69,7 @@ fn texts(plan: &Plan, strangers: &[u32]) -> (String, String) {
             fields: &record.record.fields,
             sections: &record.sections,
             rest_bytes: 0,
+            is_body: false,
         };
         group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
     }

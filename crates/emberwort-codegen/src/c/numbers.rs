@@ -167,6 +167,23 @@ pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mu
     source.line("");
 }
 
+/// Whether every code of a field's C type means something, so that nothing has to be looked at.
+pub fn is_always_valid(field: &Field) -> bool {
+    match &field.kind {
+        Kind::Number(form) | Kind::Varint(form) => {
+            let container = u32::from(form.bits.next_power_of_two().max(8));
+            let (least, greatest) = if form.signed {
+                (-(1i128 << (container - 1)), (1i128 << (container - 1)) - 1)
+            } else {
+                (0, (1i128 << container) - 1)
+            };
+            form.low <= least && form.high >= greatest
+        }
+        Kind::Bool | Kind::Time { milliseconds: false } => true,
+        _ => false,
+    }
+}
+
 /// The body of a field's `_valid` function.
 pub fn validity(field: &Field, source: &mut Code) {
     let kind = &field.kind;

@@ -90,7 +90,8 @@ fn blocks(text: &str) -> Vec<Block> {
         if line.starts_with("/*") && comment_from.is_none() {
             comment_from = Some(current.len());
         }
-        if line.starts_with("static ") {
+        // What stands in a header is for others.
+        if line.starts_with("static ") && !line.starts_with("static inline ") {
             let from = comment_from.take().unwrap_or(current.len());
             let mut block = current.split_off(from);
             blocks.push(Block { text: std::mem::take(&mut current), name: None });

@@ -17,7 +17,7 @@ use super::opening::{input_name, open};
 use super::sources::Settings;
 use super::speakers::speakers;
 use super::survey::width;
-use super::waveforms::{filtered, read, wiring};
+use super::waveforms::{filtered, filtered_part, read, wiring};
 use crate::cli::{InputArgs, SpeakerArgs, SurveyArgs, TableForm, WaveArgs};
 use crate::output::{self, Look, Paint, say};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
@@ -160,7 +160,7 @@ fn slopes(
     let Some(path) = input.inputs.first() else { return Ok(()) };
     let again = || open(path, false).with_context(|| format!("{} cannot be read", input_name(path)));
     let mut extremes = Extremes::new(&wiring);
-    filtered(again()?, input, &mut extremes)?;
+    filtered_part(again()?, input, None, &mut extremes)?;
     if extremes.found().iter().all(Option::is_none) {
         return Ok(());
     }

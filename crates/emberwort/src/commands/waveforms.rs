@@ -75,7 +75,8 @@ pub fn read_beside(
     // What comes only once cannot be looked at before it is read.
     if path != Path::new("-") {
         let mut extremes = Extremes::new(&wiring);
-        filtered(input()?, args, &mut extremes).with_context(cannot_be_read)?;
+        // In a part in which nothing happens there is only noise.
+        filtered_part(input()?, args, None, &mut extremes).with_context(cannot_be_read)?;
         done.notes
             .extend(wiring.wires.iter().zip(extremes.found()).filter_map(|(wire, found)| outside(wire, (*found)?)));
         let swing = |(least, greatest): (f64, f64)| greatest - least;
@@ -302,11 +303,21 @@ impl LineSink for Lines<'_> {
 
 /// Reads a waveform through the filters that the arguments say.
 pub fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+    filtered_part(input, args, args.wave.span.as_deref(), sink)
+}
+
+/// Reads a part of a waveform, or all of it, through the other filters that the arguments say.
+pub fn filtered_part(
+    input: Box<dyn io::Read>,
+    args: &InputArgs,
+    span: Option<&str>,
+    sink: &mut impl WaveSink,
+) -> anyhow::Result<Heard> {
     let columns = columns(args.records.columns.as_deref())?;
     let args = &args.wave;
     let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &columns };
     let moment = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds.saturating_mul(1000));
-    let span = args.span.as_deref().map(wave_span).transpose().map_err(|problem| anyhow!("--span: {problem}"))?;
+    let span = span.map(wave_span).transpose().map_err(|problem| anyhow!("--span: {problem}"))?;
     let span = span.map(|(from, to)| (moment(from), moment(to)));
     match (span, args.smooth) {
         (None, None) => hear(input, form, sink),

@@ -3,6 +3,7 @@
 //! The code works on `body` with the variables `start` (byte where the section begins), `bit` (place of the field at hand) and
 //! `end` (byte behind the last one that may be read).
 
+pub mod known;
 mod read;
 mod write;
 
@@ -12,6 +13,7 @@ use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, co
 use super::numbers;
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
+use crate::lower::Known;
 use crate::names::{screaming, snake};
 
 /// What all groups of a link need to know.
@@ -29,6 +31,8 @@ pub struct Group<'a> {
     pub sections: &'a [SectionPlan],
     /// Most elements or bytes of a field that reaches to the body's end.
     pub rest_bytes: usize,
+    /// Whether it begins where the body does.
+    pub is_body: bool,
 }
 
 /// What is done with the values that are found.
@@ -83,7 +87,14 @@ impl<'a> Group<'a> {
             fields: &plan.message.fields,
             sections: &plan.sections,
             rest_bytes: plan.rest_bytes,
+            is_body: true,
         }
+    }
+
+    /// What lies at known places of a section.
+    pub fn known(&self, index: usize) -> Known {
+        let known = Known::of(self.sections, index);
+        Known { start: known.start.filter(|_| self.is_body), ..known }
     }
 
     /// Steps of named fields, with the index of their section.

@@ -269,15 +269,18 @@ impl Group<'_> {
 
     /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
     pub fn begin_section(&self, index: usize, section: &SectionPlan, lacking: &str, source: &mut Code) {
+        let start = self.known(index).start;
         source.line(format!("    /* Revision {}. */", section.revision));
         if index > 0 {
-            source.lines(&format!("    if (start == end) {{\n        {lacking}\n    }}"));
+            let place = start.map_or("start".to_owned(), |start| format!("{start}u"));
+            source.lines(&format!("    if (end == {place}) {{\n        {lacking}\n    }}"));
         }
         if section.least_size > 0 {
-            source.lines(&format!(
-                "    if (end - start < {}u) {{\n        return {}_TRUNCATED;\n    }}",
-                section.least_size, self.upper
-            ));
+            let lacks = match start {
+                Some(start) => format!("end < {}u", start + section.least_size),
+                None => format!("end - start < {}u", section.least_size),
+            };
+            source.lines(&format!("    if ({lacks}) {{\n        return {}_TRUNCATED;\n    }}", self.upper));
         }
     }
 
@@ -289,7 +292,12 @@ impl Group<'_> {
             if section.fixed && nothing_to_see {
                 source.line(format!("    start += {}u;", section.greatest_size));
             } else {
-                self.read_section(section, source, |step| self.read_step(step, take, target));
+                let known = self.known(index);
+                let lines = self.read_known(section, &known, take, target);
+                for line in lines.join("\n").lines() {
+                    source.line(format!("    {line}"));
+                }
+                self.read_moving(section, source, |step| self.read_step(step, take, target));
             }
             if !held.is_empty() {
                 source.line(format!("    {held}"));
@@ -297,9 +305,18 @@ impl Group<'_> {
         }
     }
 
-    /// The steps of one section, each read by what `read` gives; `start` then is behind the section.
+    /// The steps of one section behind those at known places, each read by what `read` gives; `start` then is behind the section.
+    fn read_moving(&self, section: &SectionPlan, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
+        self.read_steps(section, section.fixed_steps, source, read);
+    }
+
+    /// All steps of one section, each read by what `read` gives; `start` then is behind the section.
     pub fn read_section(&self, section: &SectionPlan, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
-        for (index, step) in section.steps.iter().enumerate() {
+        self.read_steps(section, 0, source, read);
+    }
+
+    fn read_steps(&self, section: &SectionPlan, first: usize, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
+        for (index, step) in section.steps.iter().enumerate().skip(first) {
             let mut lines = Vec::new();
             match step.place {
                 Place::Fixed(bit) => lines.push(format!("bit = start * 8u + {bit}u;")),

@@ -220,15 +220,12 @@ impl Group<'_> {
             } else {
                 "    "
             };
-            let mut block: Vec<String> = vec!["bit = start * 8u;".into()];
-            if section.presence_bytes > 0 {
-                block.push(self.room(&format!("{}u", section.presence_bytes * 8)));
-                block.push(format!("bit += {}u;", section.presence_bytes * 8));
+            let known = self.known(index);
+            let mut block = self.write_known(section, &known, target);
+            if !section.fixed {
+                block.push(format!("bit = start * 8u + {}u;", section.fixed_end));
             }
-            for (index, step) in section.steps.iter().enumerate() {
-                if index == section.fixed_steps {
-                    block.push(format!("bit = start * 8u + {}u;", section.fixed_end));
-                }
+            for step in &section.steps[section.fixed_steps..] {
                 let field = &self.fields[step.slot];
                 let mut lines = Vec::new();
                 match step.place {
@@ -256,11 +253,11 @@ impl Group<'_> {
                     None => block.extend(lines),
                 }
             }
-            if section.fixed {
-                block.push(format!("bit = start * 8u + {}u;", section.greatest_size * 8));
-                block.push(self.room("0u"));
-            }
-            block.push("start = (bit + 7u) / 8u;".into());
+            block.push(match (section.fixed, known.start) {
+                (true, Some(start)) => format!("start = {}u;", start + section.greatest_size),
+                (true, None) => format!("start += {}u;", section.greatest_size),
+                (false, _) => "start = (bit + 7u) / 8u;".into(),
+            });
             for line in block.join("\n").lines() {
                 source.line(format!("{pad}{line}"));
             }

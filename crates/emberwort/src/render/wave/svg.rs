@@ -225,7 +225,7 @@ fn threshold(out: &mut String, trace: &Trace, (top, height): (f64, f64), (low, h
     let y = top + height - (at - low) / (high - low).max(1e-9) * height;
     let _ = writeln!(
         out,
-        "<path d='M{LEFT:.1},{y:.1} h{PLOT:.1}' stroke='#b05010' stroke-dasharray='6 4'/><text x='{:.1}' y='{:.1}' font-size='11' fill='#8a3c08' text-anchor='end'>threshold {at:.3}</text>",
+        "<path d='M{LEFT:.1},{y:.1} h{PLOT:.1}' stroke='#b05010' stroke-dasharray='6 4'/><text x='{:.1}' y='{:.1}' font-size='11' fill='#8a3c08' stroke='#fff' stroke-width='3' paint-order='stroke' text-anchor='end'>threshold {at:.3}</text>",
         LEFT + PLOT - 4.0,
         y - 4.0
     );
