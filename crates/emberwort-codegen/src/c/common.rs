@@ -165,24 +165,24 @@ static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
 "#;
 
 /// Reading and writing integers of variable length.
-const COMPACT: &str = "/* Reads seven bits a byte, low group first, from bit *bit on, which then is after them. */
-static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *bit, unsigned width, uint64_t *value)
+const COMPACT: &str = "/* Reads seven bits a byte, low group first, from byte *at on, which then is after them. */
+static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *at, unsigned width, uint64_t *value)
 {
     unsigned shift;
     *value = 0;
     for (shift = 0; shift < width; shift += 7u) {
         uint8_t byte;
         uint64_t group;
-        if (*bit > end * 8u || end * 8u - *bit < 8u) {
+        if (*at >= end) {
             return UPPER_TRUNCATED;
         }
-        byte = body[*bit / 8u];
+        byte = body[*at];
         group = byte & 0x7Fu;
         if (width - shift < 7u && (group >> (width - shift)) != 0u) {
             return UPPER_BAD_NUMBER;
         }
         *value |= group << shift;
-        *bit += 8u;
+        *at += 1u;
         if ((byte & 0x80u) == 0u) {
             return UPPER_OK;
         }
@@ -190,8 +190,8 @@ static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *b
     return UPPER_BAD_NUMBER;
 }
 
-/* Writes it at bit *bit, which lies at a byte boundary and then is after it. */
-static bool LINK_put_compact(uint8_t *body, size_t room, size_t *bit, uint64_t value)
+/* Writes it at byte *at, which then is after it. */
+static bool LINK_put_compact(uint8_t *body, size_t room, size_t *at, uint64_t value)
 {
     do {
         uint8_t byte = (uint8_t)(value & 0x7Fu);
@@ -199,11 +199,11 @@ static bool LINK_put_compact(uint8_t *body, size_t room, size_t *bit, uint64_t v
         if (value != 0u) {
             byte = (uint8_t)(byte | 0x80u);
         }
-        if (*bit / 8u >= room) {
+        if (*at >= room) {
             return false;
         }
-        body[*bit / 8u] = byte;
-        *bit += 8u;
+        body[*at] = byte;
+        *at += 1u;
     } while (value != 0u);
     return true;
 }

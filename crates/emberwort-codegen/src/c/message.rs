@@ -3,6 +3,7 @@
 use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{Action, MessagePlan, Place, Step, count_bytes};
 
+use super::group::cursor::Cursor;
 use super::group::known::{change, number};
 use super::group::{Group, Take, default_raw};
 use super::numbers;
@@ -84,6 +85,63 @@ impl<'a> Message<'a> {
     }
 }
 
+/// How often a variable is used in some code: not as the name of a member.
+fn uses(code: &str, name: &str) -> usize {
+    let is_of_name = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    code.match_indices(name)
+        .filter(|(at, _)| {
+            let (before, behind) = (&code[..*at], &code[at + name.len()..]);
+            !before.ends_with(|c: char| is_of_name(c) || c == '.')
+                && !before.ends_with("->")
+                && !behind.starts_with(is_of_name)
+        })
+        .count()
+}
+
+/// Whether some code uses a variable.
+pub fn is_used(code: &str, name: &str) -> bool {
+    uses(code, name) > 0
+}
+
+/// Code without the statements that only set cursors that nobody looks at, of those with these names.
+pub fn settled(mut code: String, names: &[&str]) -> String {
+    for name in names {
+        let sets = |line: &str| {
+            let line = line.trim_start();
+            line.strip_prefix(name).is_some_and(|rest| rest.starts_with(" = ") || rest.starts_with(" += "))
+                && uses(line, name) == 1
+        };
+        let count = code.lines().filter(|line| sets(line)).count();
+        if count > 0 && uses(&code, name) == count {
+            code = code.lines().filter(|line| !sets(line)).flat_map(|line| [line, "\n"]).collect();
+        }
+    }
+    code
+}
+
+/// Declares the cursors that some code uses.
+pub fn cursors(code: &str, source: &mut Code) {
+    for name in ["bit", "here"] {
+        if is_used(code, name) {
+            source.line(format!("    size_t {name};"));
+        }
+    }
+}
+
+/// Declares the variables that code which reads sections uses; `request` is there if it may need the key of a request that nobody gives.
+pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mut Code) {
+    if is_used(code, "start") {
+        source.line("    size_t start = 0;");
+    }
+    cursors(code, source);
+    for slot in group.deciders() {
+        source.line(format!("    uint64_t key_{slot} = 0;"));
+    }
+    if request.is_some() {
+        source.line("    const bool key_known = false;\n    const uint64_t key = 0;");
+    }
+}
+
 pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Code) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let message = Message { link, upper: screaming(&stem), stem, link_upper: screaming(link), plan };
@@ -122,42 +180,42 @@ impl Message<'_> {
         let Self { stem, link, link_upper, .. } = self;
         let moving = self.moving();
         let group = self.group();
+        let mut inner = Code::default();
+        for (index, section) in self.plan.sections.iter().enumerate() {
+            group.begin_section(index, section, &format!("return {link_upper}_OK;"), &mut inner);
+            let note = |step: &Step| moving.iter().position(|slot| *slot == step.slot);
+            for step in &section.steps[..section.fixed_steps] {
+                if let (Place::Fixed(bit), Some(n)) = (step.place, note(step)) {
+                    inner.line(format!("    at[{n}] = start * 8u + {bit}u;"));
+                }
+            }
+            let noted = |cursor: Cursor, step: &Step| match (note(step), cursor) {
+                (Some(n), Cursor::Bits) => vec![format!("at[{n}] = bit;")],
+                (Some(n), Cursor::Bytes) => vec![format!("at[{n}] = here * 8u;")],
+                (None, _) => Vec::new(),
+            };
+            group.read_section(index, section, Take::Nothing, "", &noted, &mut inner);
+            inner.line(format!("    *sections_held = {}u;", index + 1));
+        }
+        let inner = settled(inner.finish(), &["here", "bit", "start"]);
         source.lines(&format!(
             "/* Checks a body and notes where its moving fields lie, as bits from the start; SIZE_MAX if one is not there. */\n\
-             static {link}_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{\n    \
-                 size_t start = 0;\n    size_t bit = 0;"
+             static {link}_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
         ));
-        for slot in group.deciders() {
-            source.line(format!("    uint64_t key_{slot} = 0;"));
+        declare(&inner, &group, self.answers().then_some(""), source);
+        for (name, is_used) in
+            [("body", is_used(&inner, "body")), ("end", is_used(&inner, "end")), ("at", !moving.is_empty())]
+        {
+            if !is_used {
+                source.line(format!("    (void){name};"));
+            }
         }
-        if self.answers() {
-            source.line("    const bool key_known = false;\n    const uint64_t key = 0;");
-        }
-        source.line("    (void)body;\n    (void)bit;\n    (void)at;\n    (void)end;");
         source.line("    *sections_held = 0;");
         for n in 0..moving.len() {
             source.line(format!("    at[{n}] = SIZE_MAX;"));
         }
-        for (index, section) in self.plan.sections.iter().enumerate() {
-            group.begin_section(index, section, &format!("return {link_upper}_OK;"), source);
-            let note = |step: &Step| moving.iter().position(|slot| *slot == step.slot);
-            if section.fixed && group.deciders().is_empty() {
-                for step in &section.steps {
-                    if let (Place::Fixed(bit), Some(n)) = (step.place, note(step)) {
-                        source.line(format!("    at[{n}] = start * 8u + {bit}u;"));
-                    }
-                }
-                source.line(format!("    start += {}u;", section.greatest_size));
-            } else {
-                group.read_section(section, source, |step| {
-                    let mut lines: Vec<String> = note(step).map(|n| format!("at[{n}] = bit;")).into_iter().collect();
-                    lines.extend(group.read_step(step, Take::Nothing, ""));
-                    lines
-                });
-            }
-            source.line("    *sections_held += 1u;");
-        }
-        source.lines(&format!("    (void)start;\n    return {link_upper}_OK;\n}}\n"));
+        source.lines(&inner);
+        source.lines(&format!("    return {link_upper}_OK;\n}}\n"));
         source.line("");
     }
 
@@ -214,7 +272,7 @@ impl Message<'_> {
         let group = self.group();
         let mut inner = Code::default();
         group.write_sections("message->", |index, _| format!("message->sections_held > {index}u"), &mut inner);
-        let inner = inner.finish();
+        let inner = settled(inner.finish(), &["here", "bit"]);
         source.lines(&format!(
             "{link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
         ));
@@ -226,9 +284,7 @@ impl Message<'_> {
             source.line("    uint32_t revision;");
         }
         source.line("    size_t start = 0;");
-        if inner.contains("bit ") {
-            source.line("    size_t bit;");
-        }
+        cursors(&inner, source);
         source.lines(&format!(
             "    *used = 0;\n    \
                  if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \
@@ -252,67 +308,47 @@ impl Message<'_> {
         source.line("");
     }
 
-    /// Reading a body whose fields are all at known places of sections of known sizes.
-    fn decode_plain(&self, source: &mut Code) {
-        let Self { stem, link, link_upper, .. } = self;
-        let group = self.group();
-        source
-            .lines(&format!("{link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{"));
-        let (mut size, count) = (0, self.plan.sections.len());
-        let mut uses_body = false;
-        for (index, section) in self.plan.sections.iter().enumerate() {
-            source.line(format!("    /* Revision {}. */", section.revision));
-            if index > 0 {
-                source.line(format!("    if (size == {size}u) {{"));
-                for later in &self.plan.sections[index..] {
-                    for step in later.steps.iter().filter(|step| !self.field(step).is_spare()) {
-                        for line in group.unset(step.slot, &step.action, "message->") {
-                            source.line(format!("        {line}"));
-                        }
-                    }
-                }
-                source.lines(&format!(
-                    "        message->sections_held = {index}u;\n        return {link_upper}_OK;\n    }}"
-                ));
-            }
-            size += section.greatest_size;
-            if section.greatest_size > 0 {
-                source.lines(&format!("    if (size < {size}u) {{\n        return {link_upper}_TRUNCATED;\n    }}"));
-            }
-            for line in group.read_known(section, &group.known(index), Take::Keep, "message->").join("\n").lines() {
-                uses_body = true;
-                source.line(format!("    {line}"));
-            }
-        }
-        if !uses_body {
-            source.line("    (void)body;");
-        }
-        if size == 0 {
-            source.line("    (void)size;");
-        }
-        source.lines(&format!("    message->sections_held = {count}u;\n    return {link_upper}_OK;\n}}\n"));
-        source.line("");
-    }
-
     fn decode(&self, scope: &str, name: &str, more: &str, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let group = self.group();
-        if group.is_plain() {
-            return self.decode_plain(source);
+        let mut inner = Code::default();
+        for (index, section) in self.plan.sections.iter().enumerate() {
+            let mut lacking: Vec<String> = Vec::new();
+            for step in self.plan.sections[index..].iter().flat_map(|section| &section.steps) {
+                let field = self.field(step);
+                if field.is_spare() {
+                    continue;
+                }
+                if step.presence.is_some() {
+                    lacking.push(format!("message->has_{} = false;", member(&field.name)));
+                }
+                lacking.extend(group.unset(step.slot, &step.action, "message->"));
+            }
+            lacking.push(format!("message->sections_held = {index}u;"));
+            lacking.push(format!("return {link_upper}_OK;"));
+            group.begin_section(index, section, &lacking.join("\n        "), &mut inner);
+            group.read_section(index, section, Take::Keep, "message->", &|_, _| Vec::new(), &mut inner);
         }
+        let inner = settled(inner.finish(), &["here", "bit", "start"]);
         source.lines(&format!(
-            "{scope}{link}_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{\n    \
-                 const size_t end = size;\n    size_t start = 0;\n    size_t bit = 0;"
+            "{scope}{link}_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{"
         ));
-        for slot in group.deciders() {
-            source.line(format!("    uint64_t key_{slot} = 0;"));
+        let has_end = is_used(&inner, "end");
+        if has_end {
+            source.line("    const size_t end = size;");
         }
+        declare(&inner, &group, None, source);
+        for (name, is_used) in [("body", is_used(&inner, "body")), ("size", has_end)] {
+            if !is_used {
+                source.line(format!("    (void){name};"));
+            }
+        }
+        source.line("    message->sections_held = 0;");
+        source.lines(&inner);
         source.lines(&format!(
-            "    (void)body;\n    (void)bit;\n    (void)end;\n    {stem}_init(message);\n    message->sections_held = 0;"
+            "    message->sections_held = {}u;\n    return {link_upper}_OK;\n}}\n",
+            self.plan.sections.len()
         ));
-        let lacking = format!("return {link_upper}_OK;");
-        group.read_sections(Take::Keep, "message->", &lacking, "message->sections_held++;", source);
-        source.lines(&format!("    (void)start;\n    return {link_upper}_OK;\n}}\n"));
         source.line("");
     }
 

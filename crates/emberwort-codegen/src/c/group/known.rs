@@ -1,15 +1,17 @@
 //! Straight-line code for what lies at known places: shifts and masks of bytes, behind one test of the length.
 
-use emberwort_model::model::Kind;
-use emberwort_model::plan::{Action, SectionPlan};
+use emberwort_model::model::{Kind, Length};
+use emberwort_model::plan::{Action, SectionPlan, Step};
 
-use super::{Group, Take, Target, default_raw};
+use super::cursor::Cursor;
+use super::{Group, Take, Target, default_of, default_raw};
 use crate::c::numbers;
 use crate::c::words::member;
 use crate::lower::{Byte, Known, Piece, What};
+use crate::names::snake;
 
 /// A byte of the body: of one at a known place, or behind the section's start.
-fn byte_at(known: &Known, byte: usize) -> String {
+pub fn byte_at(known: &Known, byte: usize) -> String {
     match known.start {
         Some(start) => format!("body[{}]", start + byte),
         None if byte == 0 => "body[start]".to_owned(),
@@ -126,13 +128,10 @@ impl Group<'_> {
                     lines.push(format!("memcpy({target}{name}, &{from}, {count}u);"));
                 }
                 (What::Bytes { .. } | What::Spare, _) if take == Take::Nothing || field.is_spare() => {}
-                (What::Bytes { byte, .. }, _) => {
-                    lines.push(format!("bit = start * 8u + {}u;", byte * 8));
-                    lines.extend(self.read_step(step, take, target));
-                }
-                (What::Group { bit, .. }, _) => {
-                    lines.push(format!("bit = start * 8u + {bit}u;"));
-                    lines.extend(self.read_step(step, take, target));
+                (What::Bytes { .. } | What::Group { .. }, _) => {
+                    let cursor = Cursor::of_step(step);
+                    lines.extend(self.place(cursor, step, known));
+                    lines.extend(self.read_step(cursor, step, take, target));
                 }
                 _ => {}
             }
@@ -190,13 +189,10 @@ impl Group<'_> {
                 What::Bytes { byte, count, text: false } if !field.is_spare() => {
                     lines.push(format!("memcpy(&{}, {}, {count}u);", byte_at(known, *byte), value(item.slot)));
                 }
-                What::Bytes { byte, .. } if !field.is_spare() => {
-                    lines.push(format!("bit = start * 8u + {}u;", byte * 8));
-                    lines.extend(self.write_step(step, target));
-                }
-                What::Group { bit, .. } if !field.is_spare() => {
-                    lines.push(format!("bit = start * 8u + {bit}u;"));
-                    lines.extend(self.write_step(step, target));
+                What::Bytes { .. } | What::Group { .. } if !field.is_spare() => {
+                    let cursor = Cursor::of_step(step);
+                    lines.extend(self.place(cursor, step, known));
+                    lines.extend(self.write_step(cursor, step, target));
                 }
                 _ => {}
             }
@@ -204,25 +200,30 @@ impl Group<'_> {
         lines
     }
 
-    /// Whether all its fields are numbers and bytes at known places, and all its sections have known sizes.
-    pub fn is_plain(&self) -> bool {
-        self.is_body
-            && self.sections.iter().enumerate().all(|(index, section)| {
-                let is_plain = |what: &What| !matches!(what, What::Group { .. } | What::Bytes { text: true, .. });
-                let is_bytes = |what: &What| matches!(what, What::Bytes { .. });
-                let known = self.known(index);
-                // What a later section lacks is set number by number.
-                section.fixed
-                    && known.items.len() == section.steps.len()
-                    && known.items.iter().all(|item| is_plain(&item.what) && !(index > 0 && is_bytes(&item.what)))
-            })
-    }
-
     /// Whether it puts numbers into bytes bit by bit, so that these have to be zero.
     pub fn puts_bits(&self) -> bool {
-        self.sections.iter().enumerate().any(|(index, section)| {
-            !section.fixed || self.known(index).items.iter().any(|item| matches!(item.what, What::Group { .. }))
+        self.sections.iter().any(|section| {
+            let known = &section.steps[..section.fixed_steps];
+            let in_bits = |step: &Step| match step.action {
+                Action::Bits { .. } | Action::Skip { .. } => false,
+                _ => Cursor::of_step(step) == Cursor::Bits,
+            };
+            Cursor::of(section) == Cursor::Bits
+                || known.iter().any(in_bits)
+                || section.steps.iter().any(|step| self.puts_bits_in(&step.action))
         })
+    }
+
+    /// Whether records inside of something do.
+    fn puts_bits_in(&self, action: &Action) -> bool {
+        match action {
+            Action::Record(record) => {
+                Group { sections: &record.sections, fields: &record.record.fields, ..*self }.puts_bits()
+            }
+            Action::List(list) => self.puts_bits_in(&list.element.action),
+            Action::Union(union) => union.forms.iter().any(|form| self.puts_bits_in(&form.action)),
+            Action::Bits { .. } | Action::Varint { .. } | Action::Run { .. } | Action::Skip { .. } => false,
+        }
     }
 
     /// What sets a field that a body does not have: its default, or nothing.
@@ -230,9 +231,30 @@ impl Group<'_> {
         let field = &self.fields[slot];
         let name = member(&field.name);
         let to = Target { prefix: target, name: &name };
+        let default = default_of(field, action, to);
+        if !default.is_empty() {
+            return default;
+        }
         match action {
-            Action::Bits { .. } => vec![format!("{} = {};", to.value(), default_raw(field))],
-            _ => Vec::new(),
+            Action::Bits { .. } | Action::Varint { .. } => vec![format!("{} = {};", to.value(), default_raw(field))],
+            Action::Run { length: Length::Exact(count), text: false } => {
+                vec![format!("memset({}, 0, {count}u);", to.value())]
+            }
+            Action::Run { length: Length::Rest, .. } => {
+                vec![format!("{} = NULL;", to.value()), format!("{} = 0u;", to.length())]
+            }
+            Action::Run { .. } => vec![format!("{} = 0u;", to.length())],
+            Action::Record(record) => {
+                vec![format!("{}_{}_init(&{});", self.link, snake(&record.record.name), to.value())]
+            }
+            Action::List(list) if matches!(list.length, Length::Exact(_)) => {
+                vec![format!("memset({0}, 0, sizeof {0});", to.value())]
+            }
+            Action::List(_) => vec![format!("{} = 0u;", to.count())],
+            Action::Union(_) => {
+                vec![format!("{} = 0u;", to.form()), format!("memset(&{0}, 0, sizeof {0});", to.value())]
+            }
+            Action::Skip { .. } => Vec::new(),
         }
     }
 }

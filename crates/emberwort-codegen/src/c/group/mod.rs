@@ -3,6 +3,7 @@
 //! The code works on `body` with the variables `start` (byte where the section begins), `bit` (place of the field at hand) and
 //! `end` (byte behind the last one that may be read).
 
+pub mod cursor;
 pub mod known;
 mod read;
 mod write;
@@ -10,6 +11,7 @@ mod write;
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
+use super::message::{cursors, is_used, settled};
 use super::numbers;
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
@@ -97,6 +99,11 @@ impl<'a> Group<'a> {
         Known { start: known.start.filter(|_| self.is_body), ..known }
     }
 
+    /// Whether a field may be missing.
+    pub fn has_optional(&self) -> bool {
+        self.sections.iter().flat_map(|section| &section.steps).any(|step| step.presence.is_some())
+    }
+
     /// Steps of named fields, with the index of their section.
     pub fn named_steps(&self) -> impl Iterator<Item = (usize, &'a Step)> {
         let Self { sections, fields, .. } = *self;
@@ -133,10 +140,6 @@ impl<'a> Group<'a> {
     pub fn put(&self, width: u8, order: ByteOrder, bytes: &str, place: &str, value: &str) -> String {
         let ty = if width > 32 { "uint64_t" } else { "uint32_t" };
         format!("{}_put{}({bytes}, {place}, {width}u, ({ty}){value});", self.link, suffix(width, order, self.order))
-    }
-
-    fn lacks(&self, bits: &str, result: &str) -> String {
-        format!("if ({}_lacks(end, bit, {bits})) {{\n    return {}_{result};\n}}", self.link, self.upper)
     }
 
     // ---- members ----
@@ -298,27 +301,10 @@ impl<'a> Group<'a> {
             let field = &self.fields[step.slot];
             let name = member(&field.name);
             match (&field.default, &step.action) {
-                (Some(Value::Raw(raw)), _) if *raw != 0 => {
-                    lines.push(format!("{target}{name} = {};", default_raw(field)));
-                }
-                (Some(Value::Bytes(bytes)), action) if !bytes.is_empty() => {
-                    let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
-                    let counted = !matches!(action, Action::Run { length: Length::Exact(_), text: false });
-                    match action {
-                        Action::Run { length: Length::Rest, text: is_text } => {
-                            let ty = if *is_text { "char" } else { "uint8_t" };
-                            lines.push(format!("{target}{name} = (const {ty} *)\"{text}\";"));
-                        }
-                        _ => lines.push(format!("memcpy({target}{name}, \"{text}\", {}u);", bytes.len())),
-                    }
-                    if counted {
-                        lines.push(format!("{target}{name}_length = {}u;", bytes.len()));
-                    }
-                }
                 (None, Action::Record(record)) if step.presence.is_none() => {
                     lines.push(format!("{}_{}_init(&{target}{name});", self.link, snake(&record.record.name)));
                 }
-                _ => {}
+                (_, action) => lines.extend(default_of(field, action, Target { prefix: target, name: &name })),
             }
         }
         lines
@@ -348,6 +334,29 @@ pub fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
         ByteOrder::Little => "_le",
     };
     format!("{order}{}", if width > 32 { "64" } else { "" })
+}
+
+/// The statements that set a field to its default, if the definition gives one that is not zero or empty.
+fn default_of(field: &Field, action: &Action, target: Target<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    match &field.default {
+        Some(Value::Raw(raw)) if *raw != 0 => lines.push(format!("{} = {};", target.value(), default_raw(field))),
+        Some(Value::Bytes(bytes)) if !bytes.is_empty() => {
+            let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
+            match action {
+                Action::Run { length: Length::Rest, text: is_text } => {
+                    let ty = if *is_text { "char" } else { "uint8_t" };
+                    lines.push(format!("{} = (const {ty} *)\"{text}\";", target.value()));
+                }
+                _ => lines.push(format!("memcpy({}, \"{text}\", {}u);", target.value(), bytes.len())),
+            }
+            if !matches!(action, Action::Run { length: Length::Exact(_), text: false }) {
+                lines.push(format!("{} = {}u;", target.length(), bytes.len()));
+            }
+        }
+        _ => {}
+    }
+    lines
 }
 
 /// The default of a raw field as a C constant: the definition's, else zero.
@@ -388,18 +397,25 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
         let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
         source.lines(&format!(
             "static {link}_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
-                 size_t start = *at;\n    size_t bit = 0;"
+                 size_t start = *at;"
         ));
+        let lacking = format!("*at = start;\n        return {upper}_OK;");
+        let mut inner = Code::default();
+        group.read_sections(take, "record->", &lacking, "", &mut inner);
+        let inner = settled(inner.finish(), &["here", "bit"]);
+        cursors(&inner, source);
         for slot in group.deciders() {
             source.line(format!("    uint64_t key_{slot} = 0;"));
         }
-        source.line("    (void)body;\n    (void)bit;");
+        if !is_used(&inner, "body") {
+            source.line("    (void)body;");
+        }
         source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
-        if take == Take::Keep {
+        // What a body may lack is set before.
+        if take == Take::Keep && (group.sections.len() > 1 || group.has_optional()) {
             source.line(format!("    {stem}_init(record);"));
         }
-        let lacking = format!("*at = start;\n        return {upper}_OK;");
-        group.read_sections(take, "record->", &lacking, "", source);
+        source.lines(&inner);
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
         source.line("");
     }
@@ -412,9 +428,16 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
     source.lines(&format!(
         "/* Writes a record at byte *at, which then is after it. */\n\
          static {link}_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
-             size_t start = *at;\n    size_t bit = 0;\n    (void)revision;\n    (void)bit;"
+             size_t start = *at;"
     ));
-    group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), source);
+    let mut inner = Code::default();
+    group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), &mut inner);
+    let inner = settled(inner.finish(), &["here", "bit"]);
+    cursors(&inner, source);
+    if !inner.contains("revision)") && !inner.contains("(revision ") {
+        source.line("    (void)revision;");
+    }
+    source.lines(&inner);
     source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
     source.line("");
 }

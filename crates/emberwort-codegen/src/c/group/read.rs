@@ -5,15 +5,18 @@ use emberwort_model::plan::{
     Action, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, UnionPlan, count_bytes,
 };
 
-use super::{ALIGN, Group, Take, Target, indented};
+use super::cursor::{Cursor, Size};
+use super::known::byte_at;
+use super::{Group, Take, Target, indented};
 use crate::c::numbers;
 use crate::c::words::member;
 use crate::code::Code;
+use crate::lower::Known;
 use crate::names::snake;
 
 impl Group<'_> {
-    /// What reads the field of a step that lies at `bit`, and goes behind it. `target` stands in front of members' names.
-    pub fn read_step(&self, step: &Step, take: Take, target: &str) -> Vec<String> {
+    /// What reads the field of a step that lies at the cursor, and goes behind it. `target` stands in front of members' names.
+    pub fn read_step(&self, cursor: Cursor, step: &Step, take: Take, target: &str) -> Vec<String> {
         let field = &self.fields[step.slot];
         let name = member(&field.name);
         let mut lines = Vec::new();
@@ -21,47 +24,74 @@ impl Group<'_> {
             lines.push(format!("{target}has_{name} = true;"));
         }
         let decides = self.deciders().contains(&step.slot).then_some(step.slot);
-        lines.extend(self.read(field, &step.action, take, Target { prefix: target, name: &name }, 0, decides));
+        let take = if field.is_spare() { Take::Nothing } else { take };
+        let reader = Reader { group: self, cursor, take };
+        lines.extend(reader.read(field, &step.action, Target { prefix: target, name: &name }, 0, decides));
         lines
+    }
+}
+
+/// Prints what reads values at a cursor.
+struct Reader<'g, 'a> {
+    group: &'g Group<'a>,
+    cursor: Cursor,
+    take: Take,
+}
+
+impl Reader<'_, '_> {
+    fn keeps(&self) -> bool {
+        self.take == Take::Keep
+    }
+
+    fn lacks(&self, size: &Size<'_>) -> String {
+        self.group.lacks(self.cursor, size)
     }
 
     fn read(
         &self,
         field: &Field,
         action: &Action,
-        take: Take,
         target: Target<'_>,
         depth: usize,
         decides: Option<usize>,
     ) -> Vec<String> {
-        let Self { link, upper, .. } = self;
+        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
         let mut lines = Vec::new();
         match action {
             Action::Bits { width, order, .. } => {
-                lines.push(self.lacks(&format!("{width}u"), "TRUNCATED"));
-                let raw = self.get_raw(&field.kind, *width, *order, "body", "bit");
+                let size = Size::Bits(u64::from(*width));
+                lines.push(self.lacks(&size));
+                let raw = || self.group.number_at(cursor, &field.kind, *width, *order);
                 if let Some(slot) = decides {
-                    lines.push(format!("key_{slot} = (uint64_t)({raw});"));
+                    lines.push(format!("key_{slot} = (uint64_t)({});", raw()));
                 }
-                if take == Take::Keep {
-                    lines.push(format!("{} = {raw};", target.value()));
+                if self.keeps() {
+                    lines.push(format!("{} = {};", target.value(), raw()));
                 }
-                lines.push(format!("bit += {width}u;"));
+                lines.push(cursor.go(&size));
             }
             Action::Varint { width, signed } => {
                 lines.push("{".into());
                 lines.push("    uint64_t compact;".into());
+                let (place, behind) = match cursor {
+                    Cursor::Bytes => ("here", None),
+                    Cursor::Bits => ("inner", Some("    bit = inner * 8u;")),
+                };
+                if behind.is_some() {
+                    lines.push("    size_t inner = bit / 8u;".into());
+                }
                 lines.push(format!(
-                    "    {link}_result_t result = {link}_get_compact(body, end, &bit, {width}u, &compact);"
+                    "    {link}_result_t result = {link}_get_compact(body, end, &{place}, {width}u, &compact);"
                 ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
+                lines.extend(behind.map(str::to_owned));
                 if *signed {
                     lines.push("    compact = (compact >> 1) ^ (0u - (compact & 1u));".into());
                 }
                 if let Some(slot) = decides {
                     lines.push(format!("    key_{slot} = compact;"));
                 }
-                if take == Take::Keep {
+                if self.keeps() {
                     let cast = numbers::raw_type(&field.kind);
                     let value = if *signed { format!("({cast})(int64_t)compact") } else { format!("({cast})compact") };
                     lines.push(format!("    {} = {value};", target.value()));
@@ -69,48 +99,51 @@ impl Group<'_> {
                 lines.push("}".into());
             }
             Action::Skip { bits } => {
-                lines.push(self.lacks(&format!("{bits}u"), "TRUNCATED"));
-                lines.push(format!("bit += {bits}u;"));
+                let size = Size::Bits(u64::from(*bits));
+                lines.push(self.lacks(&size));
+                lines.push(cursor.go(&size));
             }
-            Action::Run { length, text } => self.read_run(*length, *text, take, target, depth, &mut lines),
+            Action::Run { length, text } => self.read_run(*length, *text, target, depth, &mut lines),
             Action::Record(record) => {
                 let name = snake(&record.record.name);
-                let value = if take == Take::Keep { format!("&{}", target.value()) } else { "NULL".into() };
+                let value = if self.keeps() { format!("&{}", target.value()) } else { "NULL".into() };
                 lines.push("{".into());
-                lines.push("    size_t inner = (bit + 7u) / 8u;".into());
+                let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
+                lines.push(format!("    size_t inner = {start};"));
                 lines.push(format!("    {link}_result_t result = {link}_{name}_read(body, end, &inner, {value});"));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                lines.push("    bit = inner * 8u;\n}".into());
+                lines.push(format!("    {}\n}}", cursor.go_to("inner")));
             }
-            Action::List(list) => self.read_list(list, take, target, depth, &mut lines),
-            Action::Union(union) => self.read_union(union, take, target, depth, &mut lines),
+            Action::List(list) => self.read_list(list, target, depth, &mut lines),
+            Action::Union(union) => self.read_union(union, target, depth, &mut lines),
         }
         lines
     }
 
-    fn read_run(
-        &self,
-        length: Length,
-        text: bool,
-        take: Take,
-        target: Target<'_>,
-        depth: usize,
-        lines: &mut Vec<String>,
-    ) {
-        let (link, upper) = (self.link, self.upper);
+    fn read_run(&self, length: Length, text: bool, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+        let (cursor, link) = (self.cursor, self.group.link);
         match length {
             Length::Exact(count) => {
-                lines.push(self.lacks(&format!("{}u", u64::from(count) * 8), "TRUNCATED"));
-                if take == Take::Keep {
+                let size = Size::Bits(u64::from(count) * 8);
+                lines.push(self.lacks(&size));
+                if self.keeps() {
                     let (value, ty) = (target.value(), if text { "char" } else { "uint8_t" });
                     lines.push("{".into());
-                    lines.push(format!("    size_t b{depth};"));
-                    lines.push(format!("    for (b{depth} = 0; b{depth} < {count}u; b{depth}++) {{"));
-                    lines.push(format!(
-                        "        {value}[b{depth}] = ({ty}){link}_get(body, bit + b{depth} * 8u, 8u);\n    }}"
-                    ));
+                    if cursor == Cursor::Bits || text {
+                        lines.push(format!("    size_t b{depth};"));
+                    }
+                    match cursor {
+                        Cursor::Bytes => lines.push(format!("    memcpy({value}, body + here, {count}u);")),
+                        Cursor::Bits => {
+                            lines.push(format!("    for (b{depth} = 0; b{depth} < {count}u; b{depth}++) {{"));
+                            lines.push(format!(
+                                "        {value}[b{depth}] = ({ty}){link}_get(body, bit + b{depth} * 8u, 8u);\n    }}"
+                            ));
+                        }
+                    }
                     if text {
                         let ty = format!("uint{}_t", count_bytes(count) * 8);
+                        lines.push(format!("    b{depth} = {count}u;"));
                         lines.push(format!(
                             "    while (b{depth} > 0u && {value}[b{depth} - 1u] == 0) {{\n        b{depth}--;\n    }}"
                         ));
@@ -118,39 +151,45 @@ impl Group<'_> {
                     }
                     lines.push("}".into());
                 }
-                lines.push(format!("bit += {}u;", u64::from(count) * 8));
+                lines.push(cursor.go(&size));
             }
             Length::UpTo(max) => {
-                let bits = count_bytes(max) * 8;
-                lines.push(self.lacks(&format!("{bits}u"), "TRUNCATED"));
+                let bytes = count_bytes(max);
+                let size = Size::Bits(u64::from(bytes) * 8);
+                lines.push(self.lacks(&size));
                 lines.push("{".into());
-                lines.push(format!("    size_t count = (size_t){};", self.get(bits, self.order, "body", "bit")));
-                let beyond = if bits == 8 { 255 } else { 65_535 };
-                if max < beyond {
-                    lines.push(format!("    if (count > {max}u) {{\n        return {upper}_TOO_MANY;\n    }}"));
+                lines.push(format!("    size_t count = {};", self.group.count_at(cursor, bytes)));
+                lines.extend(indented(&self.too_many("count", max).into_iter().collect::<Vec<_>>()));
+                lines.push(format!("    {}", cursor.go(&size)));
+                lines.extend(indented(&[self.lacks(&Size::Bytes("count"))]));
+                if self.keeps() {
+                    lines.push(format!("    {} = (uint{}_t)count;", target.length(), bytes * 8));
+                    lines.push(format!("    memcpy({}, body + {}, count);", target.value(), cursor.byte()));
                 }
-                lines.push(format!("    bit += {bits}u;"));
-                lines.extend(indented(&[self.lacks("count * 8u", "TRUNCATED")]));
-                if take == Take::Keep {
-                    lines.push(format!("    {} = (uint{bits}_t)count;", target.length()));
-                    lines.push(format!("    memcpy({}, body + bit / 8u, count);", target.value()));
-                }
-                lines.push("    bit += count * 8u;\n}".into());
+                lines.push(format!("    {}\n}}", cursor.go(&Size::Bytes("count"))));
             }
             Length::Rest => {
-                lines.push(self.lacks("0u", "TRUNCATED"));
-                if take == Take::Keep {
-                    let ty = if text { "char" } else { "uint8_t" };
-                    lines.push(format!("{} = (const {ty} *)(body + bit / 8u);", target.value()));
-                    lines.push(format!("{} = end - bit / 8u;", target.length()));
+                if cursor == Cursor::Bits {
+                    lines.push(self.lacks(&Size::Bits(0)));
                 }
-                lines.push("bit = end * 8u;".into());
+                if self.keeps() {
+                    let ty = if text { "char" } else { "uint8_t" };
+                    lines.push(format!("{} = (const {ty} *)(body + {});", target.value(), cursor.byte()));
+                    lines.push(format!("{} = end - {};", target.length(), cursor.byte()));
+                }
+                lines.push(cursor.go_to("end"));
             }
         }
     }
 
-    fn read_list(&self, list: &ListPlan, take: Take, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (link, upper) = (self.link, self.upper);
+    /// The test that a count is not above its maximum, if it can be.
+    fn too_many(&self, count: &str, max: u32) -> Option<String> {
+        let greatest = if count_bytes(max) == 1 { 255 } else { 65_535 };
+        (max < greatest).then(|| format!("if ({count} > {max}u) {{\n    return {}_TOO_MANY;\n}}", self.group.upper))
+    }
+
+    fn read_list(&self, list: &ListPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
         let (count, n, each) = (format!("count{depth}"), format!("n{depth}"), format!("each{depth}"));
         lines.push("{".into());
         let mut inner: Vec<String> = vec![format!("size_t {n};")];
@@ -164,30 +203,36 @@ impl Group<'_> {
         match list.length {
             Length::Exact(exact) => inner.push(format!("{count} = {exact}u;")),
             Length::UpTo(max) => {
-                let bits = count_bytes(max) * 8;
-                inner.push(self.lacks(&format!("{bits}u"), "TRUNCATED"));
-                inner.push(format!("{count} = (size_t){};", self.get(bits, self.order, "body", "bit")));
-                if max < if bits == 8 { 255 } else { 65_535 } {
-                    inner.push(format!("if ({count} > {max}u) {{\n    return {upper}_TOO_MANY;\n}}"));
-                }
-                inner.push(format!("bit += {bits}u;"));
-                if take == Take::Keep {
-                    inner.push(format!("{} = (uint{bits}_t){count};", target.count()));
+                let bytes = count_bytes(max);
+                let size = Size::Bits(u64::from(bytes) * 8);
+                inner.push(self.lacks(&size));
+                inner.push(format!("{count} = {};", self.group.count_at(cursor, bytes)));
+                inner.extend(self.too_many(&count, max));
+                inner.push(cursor.go(&size));
+                if self.keeps() {
+                    inner.push(format!("{} = (uint{}_t){count};", target.count(), bytes * 8));
                 }
             }
             Length::Rest => {}
         }
         let read_size = |bytes: u8| {
-            vec![
-                ALIGN.to_owned(),
-                self.lacks(&format!("{}u", bytes * 8), "TRUNCATED"),
-                format!("{each} = (size_t){};", self.get(bytes * 8, self.order, "body", "bit")),
-                format!("bit += {}u;", bytes * 8),
-            ]
+            let size = Size::Bits(u64::from(bytes) * 8);
+            let mut lines = cursor.align();
+            lines.push(self.lacks(&size));
+            lines.push(format!("{each} = {};", self.group.count_at(cursor, bytes)));
+            lines.push(cursor.go(&size));
+            lines
+        };
+        let is_something_left = match cursor {
+            Cursor::Bytes => "here < end",
+            Cursor::Bits => "bit + 8u <= end * 8u",
         };
         if let ElementSizes::Once(bytes) = list.sizes {
             if rest {
-                inner.push("if (bit < end * 8u) {".into());
+                inner.push(match cursor {
+                    Cursor::Bytes => "if (here < end) {".to_owned(),
+                    Cursor::Bits => "if (bit < end * 8u) {".to_owned(),
+                });
                 inner.extend(indented(&read_size(bytes)));
                 inner.push("}".into());
             } else {
@@ -196,15 +241,16 @@ impl Group<'_> {
         }
         let mut one: Vec<String> = Vec::new();
         if rest {
-            inner.push(format!("for ({n} = 0; bit + 8u <= end * 8u; {n}++) {{"));
-            one.push(format!("if ({n} >= {}u) {{\n    return {upper}_TOO_MANY;\n}}", self.capacity(list)));
+            inner.push(format!("for ({n} = 0; {is_something_left}; {n}++) {{"));
+            let capacity = self.group.capacity(list);
+            one.push(format!("if ({n} >= {capacity}u) {{\n    return {upper}_TOO_MANY;\n}}"));
         } else {
             inner.push(format!("for ({n} = 0; {n} < {count}; {n}++) {{"));
         }
         if list.element.aligned {
-            one.push(ALIGN.into());
+            one.extend(cursor.align());
         }
-        let (prefix, name) = self.element_at(list, target, &n);
+        let (prefix, name) = self.group.element_at(list, target, &n);
         let element = Target { prefix: &prefix, name: &name };
         match (&list.element.action, list.sizes) {
             (Action::Record(record), ElementSizes::Once(_) | ElementSizes::Each(_)) => {
@@ -212,43 +258,43 @@ impl Group<'_> {
                     one.extend(read_size(bytes));
                 }
                 // What a later revision added to the element is stepped over.
-                one.push(self.lacks(&format!("{each} * 8u"), "TRUNCATED"));
-                let value = if take == Take::Keep { format!("&{}", element.value()) } else { "NULL".into() };
+                one.push(self.lacks(&Size::Bytes(&each)));
+                let value = if self.keeps() { format!("&{}", element.value()) } else { "NULL".into() };
                 let name = snake(&record.record.name);
                 one.push("{".into());
-                one.push("    size_t inner = bit / 8u;".into());
+                one.push(format!("    size_t inner = {};", cursor.byte()));
                 one.push(format!(
                     "    {link}_result_t result = {link}_{name}_read(body, inner + {each}, &inner, {value});"
                 ));
                 one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}\n}}"));
-                one.push(format!("bit += {each} * 8u;"));
+                one.push(cursor.go(&Size::Bytes(&each)));
             }
-            (action, _) => one.extend(self.read(&list.element.field, action, take, element, depth + 1, None)),
+            (action, _) => one.extend(self.read(&list.element.field, action, element, depth + 1, None)),
         }
         inner.extend(indented(&one));
         inner.push("}".into());
-        if rest && take == Take::Keep {
+        if rest && self.keeps() {
             inner.push(format!("{} = {n};", target.count()));
         }
         lines.extend(indented(&inner));
         lines.push("}".into());
     }
 
-    fn read_union(&self, union: &UnionPlan, take: Take, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+    fn read_union(&self, union: &UnionPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
         let meaning = &union.union;
-        lines.push(ALIGN.into());
+        lines.extend(self.cursor.align());
         let key = match meaning.selector {
             Selector::Field(slot) => format!("key_{slot}"),
             Selector::Request { .. } => "key".into(),
         };
         let form = |index: usize, form: &Element| {
             let mut inner = Vec::new();
-            if take == Take::Keep {
+            if self.keeps() {
                 inner.push(format!("{} = {index}u;", target.form()));
             }
             let prefix = format!("{}.{}.", target.value(), member(&form.field.name));
             let element = Target { prefix: &prefix, name: "value" };
-            inner.extend(self.read(&form.field, &form.action, take, element, depth + 1, None));
+            inner.extend(self.read(&form.field, &form.action, element, depth + 1, None));
             inner.push("break;".into());
             inner
         };
@@ -262,11 +308,16 @@ impl Group<'_> {
         lines.push("default:".into());
         match union.forms.get(meaning.cases.len()) {
             Some(element) => lines.extend(indented(&form(meaning.cases.len(), element))),
-            None => lines.push(format!("    return {}_NO_FORM;", self.upper)),
+            None => lines.push(format!("    return {}_NO_FORM;", self.group.upper)),
         }
         lines.push("}".into());
     }
+}
 
+/// A step of a section, and what the code around it wants of it.
+type Noted<'n> = &'n dyn Fn(Cursor, &Step) -> Vec<String>;
+
+impl Group<'_> {
     /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
     pub fn begin_section(&self, index: usize, section: &SectionPlan, lacking: &str, source: &mut Code) {
         let start = self.known(index).start;
@@ -288,69 +339,95 @@ impl Group<'_> {
     pub fn read_sections(&self, take: Take, target: &str, lacking: &str, held: &str, source: &mut Code) {
         for (index, section) in self.sections.iter().enumerate() {
             self.begin_section(index, section, lacking, source);
-            let nothing_to_see = take == Take::Nothing && self.deciders().is_empty();
-            if section.fixed && nothing_to_see {
-                source.line(format!("    start += {}u;", section.greatest_size));
-            } else {
-                let known = self.known(index);
-                let lines = self.read_known(section, &known, take, target);
-                for line in lines.join("\n").lines() {
-                    source.line(format!("    {line}"));
-                }
-                self.read_moving(section, source, |step| self.read_step(step, take, target));
-            }
+            self.read_section(index, section, take, target, &|_, _| Vec::new(), source);
             if !held.is_empty() {
                 source.line(format!("    {held}"));
             }
         }
     }
 
-    /// The steps of one section behind those at known places, each read by what `read` gives; `start` then is behind the section.
-    fn read_moving(&self, section: &SectionPlan, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
-        self.read_steps(section, section.fixed_steps, source, read);
+    /// What reads one section whose length was tested; `start` then is behind it. `noted` is executed where a field is, before it is read.
+    pub fn read_section(
+        &self,
+        index: usize,
+        section: &SectionPlan,
+        take: Take,
+        target: &str,
+        noted: Noted<'_>,
+        source: &mut Code,
+    ) {
+        let known = self.known(index);
+        let mut lines = self.read_known(section, &known, take, target);
+        let cursor = Cursor::of(section);
+        let moving = &section.steps[section.fixed_steps..];
+        if !moving.is_empty() {
+            lines.push(self.begin_moving(section, &known));
+        }
+        for step in moving {
+            let mut one = self.place(cursor, step, &known);
+            one.extend(noted(cursor, step));
+            one.extend(self.read_step(cursor, step, take, target));
+            let Some(presence) = step.presence else {
+                lines.extend(one);
+                continue;
+            };
+            let mask = 1u32 << (presence % 8);
+            lines.push(format!("if (({} & {mask:#04X}u) != 0u) {{", byte_at(&known, presence as usize / 8)));
+            lines.extend(indented(&one));
+            let field = &self.fields[step.slot];
+            if take == Take::Keep && !field.is_spare() {
+                lines.push("} else {".into());
+                lines.push(format!("    {target}has_{} = false;", member(&field.name)));
+                lines.extend(indented(&self.unset(step.slot, &step.action, target)));
+            }
+            lines.push("}".into());
+        }
+        lines.extend(self.end_section(index, section, cursor));
+        for line in lines.join("\n").lines() {
+            source.line(format!("    {line}"));
+        }
     }
 
-    /// All steps of one section, each read by what `read` gives; `start` then is behind the section.
-    pub fn read_section(&self, section: &SectionPlan, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
-        self.read_steps(section, 0, source, read);
+    /// The statement that sets the cursor to where what moves in a section begins.
+    pub fn begin_moving(&self, section: &SectionPlan, known: &Known) -> String {
+        match (Cursor::of(section), known.start) {
+            (Cursor::Bytes, Some(start)) => format!("here = {}u;", start + section.fixed_end.div_ceil(8)),
+            (Cursor::Bytes, None) => format!("here = start + {}u;", section.fixed_end.div_ceil(8)),
+            (Cursor::Bits, Some(start)) => format!("bit = {}u;", start * 8 + section.fixed_end),
+            (Cursor::Bits, None) => format!("bit = start * 8u + {}u;", section.fixed_end),
+        }
     }
 
-    fn read_steps(&self, section: &SectionPlan, first: usize, source: &mut Code, read: impl Fn(&Step) -> Vec<String>) {
-        for (index, step) in section.steps.iter().enumerate().skip(first) {
-            let mut lines = Vec::new();
-            match step.place {
-                Place::Fixed(bit) => lines.push(format!("bit = start * 8u + {bit}u;")),
-                Place::Behind { aligned: true } => lines.push(ALIGN.to_owned()),
-                Place::Behind { aligned: false } => {}
-            }
-            lines.extend(read(step));
-            if index == section.fixed_steps {
-                source.line(format!("    bit = start * 8u + {}u;", section.fixed_end));
-            }
-            match step.presence {
-                Some(presence) => {
-                    source.line(format!(
-                        "    if ((body[start + {}u] & {}u) != 0u) {{",
-                        presence / 8,
-                        1u32 << (presence % 8)
-                    ));
-                    for line in indented(&lines) {
-                        source.line(format!("    {line}"));
-                    }
-                    source.line("    }");
-                }
-                None => {
-                    for line in lines.join("\n").lines() {
-                        source.line(format!("    {line}"));
-                    }
-                }
-            }
+    /// The statements that go to where a step's field lies.
+    pub fn place(&self, cursor: Cursor, step: &Step, known: &Known) -> Vec<String> {
+        match (step.place, cursor, known.start) {
+            (Place::Fixed(bit), Cursor::Bytes, Some(start)) => vec![format!("here = {}u;", start + bit as usize / 8)],
+            (Place::Fixed(bit), Cursor::Bytes, None) => vec![format!("here = start + {}u;", bit / 8)],
+            (Place::Fixed(bit), Cursor::Bits, Some(start)) => vec![format!("bit = {}u;", start * 8 + bit as usize)],
+            (Place::Fixed(bit), Cursor::Bits, None) => vec![format!("bit = start * 8u + {bit}u;")],
+            (Place::Behind { aligned: true }, ..) => cursor.align(),
+            (Place::Behind { aligned: false }, ..) => Vec::new(),
         }
-        if section.fixed {
-            source.line(format!("    start += {}u;", section.greatest_size));
-            return;
+    }
+
+    /// The statements that set `start` to what lies behind a section that was read, where somebody wants to know it.
+    fn end_section(&self, index: usize, section: &SectionPlan, cursor: Cursor) -> Vec<String> {
+        let is_wanted = match self.sections.get(index + 1) {
+            Some(_) => self.known(index + 1).start.is_none(),
+            None => !self.is_body,
+        };
+        let mut lines = Vec::new();
+        if is_wanted {
+            lines.push(match (section.fixed, cursor) {
+                (true, _) => format!("start += {}u;", section.greatest_size),
+                (false, Cursor::Bytes) => "start = here;".to_owned(),
+                (false, Cursor::Bits) => "start = (bit + 7u) / 8u;".to_owned(),
+            });
         }
-        source.line("    start = (bit + 7u) / 8u;");
-        source.lines(&format!("    if (start > end) {{\n        return {}_TRUNCATED;\n    }}", self.upper));
+        if !section.fixed && cursor == Cursor::Bits {
+            let place = if is_wanted { "start" } else { "(bit + 7u) / 8u" };
+            lines.push(format!("if ({place} > end) {{\n    return {}_TRUNCATED;\n}}", self.upper));
+        }
+        lines
     }
 }

@@ -1,106 +1,103 @@
 //! Writing the fields of a group to a body.
 
-use emberwort_model::model::{Length, Selector};
-use emberwort_model::plan::{Action, ElementSizes, ListPlan, Place, Step, count_bytes};
+use emberwort_model::model::{Field, Length, Selector};
+use emberwort_model::plan::{Action, ElementSizes, ListPlan, Step, count_bytes};
 
-use super::{ALIGN, Group, Target, indented};
+use super::cursor::{Cursor, Size};
+use super::known::byte_at;
+use super::{Group, Target, indented};
+use crate::c::numbers;
 use crate::c::words::member;
 use crate::code::Code;
 use crate::names::snake;
 
 impl Group<'_> {
-    /// What writes the field of a step at `bit`, and goes behind it.
-    pub fn write_step(&self, step: &Step, target: &str) -> Vec<String> {
+    /// What writes the field of a step at the cursor, and goes behind it.
+    pub fn write_step(&self, cursor: Cursor, step: &Step, target: &str) -> Vec<String> {
         let field = &self.fields[step.slot];
         let name = member(&field.name);
         let stem = format!("{}_{name}", self.stem);
-        self.write(&stem, &step.action, Target { prefix: target, name: &name }, 0)
+        let writer = Writer { group: self, cursor };
+        writer.write(&stem, field, &step.action, Target { prefix: target, name: &name }, 0)
+    }
+}
+
+/// Prints what writes values at a cursor.
+struct Writer<'g, 'a> {
+    group: &'g Group<'a>,
+    cursor: Cursor,
+}
+
+impl Writer<'_, '_> {
+    fn room(&self, size: &Size<'_>) -> String {
+        self.group.room(self.cursor, size)
     }
 
-    fn room(&self, bits: &str) -> String {
-        format!("if ((bit + {bits} + 7u) / 8u > room) {{\n    return {}_NO_ROOM;\n}}", self.upper)
+    fn invalid(&self, stem: &str, field: &Field, value: &str) -> Option<String> {
+        let is_needed = !numbers::is_always_valid(field);
+        is_needed.then(|| format!("if (!{stem}_valid({value})) {{\n    return {}_OUT_OF_RANGE;\n}}", self.group.upper))
     }
 
-    fn write(&self, stem: &str, action: &Action, target: Target<'_>, depth: usize) -> Vec<String> {
-        let (link, upper) = (self.link, self.upper);
+    fn too_many(&self, count: &str, max: u32) -> Option<String> {
+        let greatest = if count_bytes(max) == 1 { 255 } else { 65_535 };
+        (max < greatest).then(|| format!("if ({count} > {max}u) {{\n    return {}_TOO_MANY;\n}}", self.group.upper))
+    }
+
+    fn write(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<String> {
+        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
         let value = target.value();
         let mut lines = Vec::new();
         match action {
             Action::Bits { width, order, .. } => {
-                lines.push(format!("if (!{stem}_valid({value})) {{\n    return {upper}_OUT_OF_RANGE;\n}}"));
-                lines.push(self.room(&format!("{width}u")));
-                lines.push(self.put(*width, *order, "body", "bit", &value));
-                lines.push(format!("bit += {width}u;"));
+                let size = Size::Bits(u64::from(*width));
+                lines.extend(self.invalid(stem, field, &value));
+                lines.push(self.room(&size));
+                lines.extend(self.group.put_number(cursor, &field.kind, *width, *order, &value));
+                lines.push(cursor.go(&size));
             }
             Action::Varint { signed, .. } => {
-                lines.push(format!("if (!{stem}_valid({value})) {{\n    return {upper}_OUT_OF_RANGE;\n}}"));
+                lines.extend(self.invalid(stem, field, &value));
                 let raw = if *signed {
                     format!("((uint64_t)(int64_t){value} << 1) ^ ({value} < 0 ? UINT64_MAX : 0u)")
                 } else {
                     format!("(uint64_t){value}")
                 };
-                lines.push(format!(
-                    "if (!{link}_put_compact(body, room, &bit, {raw})) {{\n    return {upper}_NO_ROOM;\n}}"
-                ));
+                let put = |place: &str| {
+                    format!("if (!{link}_put_compact(body, room, &{place}, {raw})) {{\n    return {upper}_NO_ROOM;\n}}")
+                };
+                match cursor {
+                    Cursor::Bytes => lines.push(put("here")),
+                    Cursor::Bits => {
+                        lines.push("{".into());
+                        lines.push("    size_t inner = bit / 8u;".into());
+                        lines.extend(indented(&[put("inner"), "bit = inner * 8u;".into()]));
+                        lines.push("}".into());
+                    }
+                }
             }
             Action::Skip { bits } => {
-                lines.push(self.room(&format!("{bits}u")));
-                lines.push(format!("bit += {bits}u;"));
+                let size = Size::Bits(u64::from(*bits));
+                lines.push(self.room(&size));
+                if cursor == Cursor::Bytes {
+                    lines.push(format!("memset(body + here, 0, {}u);", bits / 8));
+                }
+                lines.push(cursor.go(&size));
             }
-            Action::Run { length, text } => {
-                let count = match length {
-                    Length::Exact(count) => {
-                        if *text && *count < if count_bytes(*count) == 1 { 255 } else { 65_535 } {
-                            lines.push(format!(
-                                "if ({} > {count}u) {{\n    return {upper}_TOO_MANY;\n}}",
-                                target.length()
-                            ));
-                        }
-                        lines.push(self.room(&format!("{}u", u64::from(*count) * 8)));
-                        let used = if *text { target.length() } else { format!("{count}u") };
-                        lines.push("{".into());
-                        lines.push(format!("    size_t b{depth};"));
-                        lines.push(format!("    for (b{depth} = 0; b{depth} < {used}; b{depth}++) {{"));
-                        lines.push(format!(
-                            "        {link}_put(body, bit + b{depth} * 8u, 8u, (uint8_t){value}[b{depth}]);\n    }}\n}}"
-                        ));
-                        lines.push(format!("bit += {}u;", u64::from(*count) * 8));
-                        return lines;
-                    }
-                    Length::UpTo(max) => {
-                        let bits = count_bytes(*max) * 8;
-                        if *max < if bits == 8 { 255 } else { 65_535 } {
-                            lines.push(format!(
-                                "if ({} > {max}u) {{\n    return {upper}_TOO_MANY;\n}}",
-                                target.length()
-                            ));
-                        }
-                        lines.push(self.room(&format!("{bits}u + (size_t){} * 8u", target.length())));
-                        lines.push(self.put(bits, self.order, "body", "bit", &target.length()));
-                        lines.push(format!("bit += {bits}u;"));
-                        target.length()
-                    }
-                    Length::Rest => {
-                        lines.push(self.room(&format!("{} * 8u", target.length())));
-                        target.length()
-                    }
-                };
-                lines.push(format!("if ({count} > 0u) {{\n    memcpy(body + bit / 8u, {value}, {count});\n}}"));
-                lines.push(format!("bit += (size_t){count} * 8u;"));
-            }
+            Action::Run { length, text } => self.write_run(*length, *text, target, depth, &mut lines),
             Action::Record(record) => {
                 let name = snake(&record.record.name);
                 lines.push("{".into());
-                lines.push("    size_t inner = (bit + 7u) / 8u;".into());
+                let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
+                lines.push(format!("    size_t inner = {start};"));
                 lines.push(format!(
                     "    {link}_result_t result = {link}_{name}_write(body, room, &inner, &{value}, revision);"
                 ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                lines.push("    bit = inner * 8u;\n}".into());
+                lines.push(format!("    {}\n}}", cursor.go_to("inner")));
             }
             Action::List(list) => self.write_list(stem, list, target, depth, &mut lines),
             Action::Union(union) => {
-                lines.push(ALIGN.into());
+                lines.extend(cursor.align());
                 let meaning = &union.union;
                 lines.push(format!("switch ({}) {{", target.form()));
                 for (index, form) in union.forms.iter().enumerate() {
@@ -112,7 +109,7 @@ impl Group<'_> {
                     let prefix = format!("{value}.{name}.");
                     let stem = format!("{stem}_{name}");
                     let element = Target { prefix: &prefix, name: "value" };
-                    inner.extend(self.write(&stem, &form.action, element, depth + 1));
+                    inner.extend(self.write(&stem, &form.field, &form.action, element, depth + 1));
                     inner.push("break;".into());
                     lines.push(format!("case {index}u:"));
                     lines.extend(indented(&inner));
@@ -123,9 +120,55 @@ impl Group<'_> {
         lines
     }
 
+    fn write_run(&self, length: Length, text: bool, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+        let (cursor, link, value) = (self.cursor, self.group.link, target.value());
+        match length {
+            Length::Exact(count) => {
+                if text {
+                    lines.extend(self.too_many(&target.length(), count));
+                }
+                let size = Size::Bits(u64::from(count) * 8);
+                lines.push(self.room(&size));
+                let used = if text { target.length() } else { format!("{count}u") };
+                match cursor {
+                    Cursor::Bytes => {
+                        if text {
+                            // A shorter text is filled up with zeros.
+                            lines.push(format!("memset(body + here, 0, {count}u);"));
+                        }
+                        lines.push(format!("memcpy(body + here, {value}, {used});"));
+                    }
+                    Cursor::Bits => {
+                        lines.push("{".into());
+                        lines.push(format!("    size_t b{depth};"));
+                        lines.push(format!("    for (b{depth} = 0; b{depth} < {used}; b{depth}++) {{"));
+                        lines.push(format!(
+                            "        {link}_put(body, bit + b{depth} * 8u, 8u, (uint8_t){value}[b{depth}]);\n    }}\n}}"
+                        ));
+                    }
+                }
+                lines.push(cursor.go(&size));
+                return;
+            }
+            Length::UpTo(max) => {
+                let bytes = count_bytes(max);
+                let size = Size::Bits(u64::from(bytes) * 8);
+                lines.extend(self.too_many(&target.length(), max));
+                lines.push(self.room(&size));
+                lines.extend(self.group.put_count(cursor, bytes, &target.length()));
+                lines.push(cursor.go(&size));
+            }
+            Length::Rest => {}
+        }
+        let count = target.length();
+        lines.push(self.room(&Size::Bytes(&count)));
+        lines.push(format!("if ({count} > 0u) {{\n    memcpy(body + {}, {value}, {count});\n}}", cursor.byte()));
+        lines.push(cursor.go(&Size::Bytes(&count)));
+    }
+
     /// The check that the deciding field selects the form that is given.
     fn decided(&self, union: &emberwort_model::model::Union, index: usize, slot: usize, target: Target<'_>) -> String {
-        let decider = format!("(uint64_t){}{}", target.prefix, member(&self.fields[slot].name));
+        let decider = format!("(uint64_t){}{}", target.prefix, member(&self.group.fields[slot].name));
         let condition = match union.cases.get(index) {
             Some(case) => format!("{decider} != UINT64_C({})", case.raw),
             None => {
@@ -134,32 +177,28 @@ impl Group<'_> {
                 if others.is_empty() { "false".into() } else { others.join(" || ") }
             }
         };
-        format!("if ({condition}) {{\n    return {}_NO_FORM;\n}}", self.upper)
+        format!("if ({condition}) {{\n    return {}_NO_FORM;\n}}", self.group.upper)
     }
 
     fn write_list(&self, stem: &str, list: &ListPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (link, upper) = (self.link, self.upper);
+        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
         let n = format!("n{depth}");
         lines.push("{".into());
         let mut inner = vec![format!("size_t {n};")];
         let count = match list.length {
             Length::Exact(count) => format!("{count}u"),
             Length::UpTo(max) => {
-                let bits = count_bytes(max) * 8;
-                if max < if bits == 8 { 255 } else { 65_535 } {
-                    inner.push(format!("if ({} > {max}u) {{\n    return {upper}_TOO_MANY;\n}}", target.count()));
-                }
-                inner.push(self.room(&format!("{bits}u")));
-                inner.push(self.put(bits, self.order, "body", "bit", &target.count()));
-                inner.push(format!("bit += {bits}u;"));
+                let bytes = count_bytes(max);
+                let size = Size::Bits(u64::from(bytes) * 8);
+                inner.extend(self.too_many(&target.count(), max));
+                inner.push(self.room(&size));
+                inner.extend(self.group.put_count(cursor, bytes, &target.count()));
+                inner.push(cursor.go(&size));
                 target.count()
             }
             Length::Rest => {
-                inner.push(format!(
-                    "if ({} > {}u) {{\n    return {upper}_TOO_MANY;\n}}",
-                    target.count(),
-                    self.capacity(list)
-                ));
+                let capacity = self.group.capacity(list);
+                inner.push(format!("if ({} > {capacity}u) {{\n    return {upper}_TOO_MANY;\n}}", target.count()));
                 target.count()
             }
         };
@@ -169,47 +208,51 @@ impl Group<'_> {
                 .iter()
                 .map(|section| format!("(revision >= {}u ? {}u : 0u)", section.revision, section.greatest_size))
                 .collect();
-            let mut size = vec![ALIGN.to_owned(), self.room(&format!("{}u", bytes * 8))];
-            size.push(self.put(bytes * 8, self.order, "body", "bit", &format!("({})", sizes.join(" + "))));
-            size.push(format!("bit += {}u;", bytes * 8));
+            let size = Size::Bits(u64::from(bytes) * 8);
+            let mut put = cursor.align();
+            put.push(self.room(&size));
+            put.extend(self.group.put_count(cursor, bytes, &format!("({})", sizes.join(" + "))));
+            put.push(cursor.go(&size));
             if list.length == Length::Rest {
                 inner.push(format!("if ({count} > 0u) {{"));
-                inner.extend(indented(&size));
+                inner.extend(indented(&put));
                 inner.push("}".into());
             } else {
-                inner.extend(size);
+                inner.extend(put);
             }
         }
         inner.push(format!("for ({n} = 0; {n} < {count}; {n}++) {{"));
         let mut one: Vec<String> = Vec::new();
         if list.element.aligned {
-            one.push(ALIGN.into());
+            one.extend(cursor.align());
         }
-        let (prefix, name) = self.element_at(list, target, &n);
+        let (prefix, name) = self.group.element_at(list, target, &n);
         let element = Target { prefix: &prefix, name: &name };
         match (&list.element.action, list.sizes) {
             (Action::Record(record), ElementSizes::Each(bytes)) => {
                 let name = snake(&record.record.name);
-                one.push(self.room(&format!("{}u", bytes * 8)));
+                one.push(self.room(&Size::Bits(u64::from(bytes) * 8)));
                 one.push("{".into());
-                one.push(format!("    size_t inner = bit / 8u + {bytes}u;"));
+                one.push(format!("    size_t inner = {} + {bytes}u;", cursor.byte()));
                 one.push("    size_t first = inner;".into());
                 one.push(format!(
                     "    {link}_result_t result = {link}_{name}_write(body, room, &inner, &{}, revision);",
                     element.value()
                 ));
                 one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                one.push(format!("    {}", self.put(bytes * 8, self.order, "body", "bit", "(inner - first)")));
-                one.push("    bit = inner * 8u;\n}".into());
+                one.extend(indented(&self.group.put_count(cursor, bytes, "(inner - first)")));
+                one.push(format!("    {}\n}}", cursor.go_to("inner")));
             }
-            (action, _) => one.extend(self.write(stem, action, element, depth + 1)),
+            (action, _) => one.extend(self.write(stem, &list.element.field, action, element, depth + 1)),
         }
         inner.extend(indented(&one));
         inner.push("}".into());
         lines.extend(indented(&inner));
         lines.push("}".into());
     }
+}
 
+impl Group<'_> {
     /// What writes all sections from `target`; `condition` says in front of a later section whether it is written.
     pub fn write_sections(&self, target: &str, condition: impl Fn(usize, u32) -> String, source: &mut Code) {
         for (index, section) in self.sections.iter().enumerate() {
@@ -221,27 +264,21 @@ impl Group<'_> {
                 "    "
             };
             let known = self.known(index);
+            let cursor = Cursor::of(section);
             let mut block = self.write_known(section, &known, target);
-            if !section.fixed {
-                block.push(format!("bit = start * 8u + {}u;", section.fixed_end));
+            let moving = &section.steps[section.fixed_steps..];
+            if !moving.is_empty() {
+                block.push(self.begin_moving(section, &known));
             }
-            for step in &section.steps[section.fixed_steps..] {
+            for step in moving {
                 let field = &self.fields[step.slot];
-                let mut lines = Vec::new();
-                match step.place {
-                    Place::Fixed(bit) => lines.push(format!("bit = start * 8u + {bit}u;")),
-                    Place::Behind { aligned: true } => lines.push(ALIGN.into()),
-                    Place::Behind { aligned: false } => {}
-                }
+                let mut lines = self.place(cursor, step, &known);
                 let hidden = field.is_spare();
                 if let Some(presence) = step.presence.filter(|_| !hidden) {
-                    lines.push(format!(
-                        "body[start + {0}u] = (uint8_t)(body[start + {0}u] | {1}u);",
-                        presence / 8,
-                        1u32 << (presence % 8)
-                    ));
+                    let byte = byte_at(&known, presence as usize / 8);
+                    lines.push(format!("{byte} = (uint8_t)({byte} | {:#04X}u);", 1u32 << (presence % 8)));
                 }
-                lines.extend(self.write_step(step, target));
+                lines.extend(self.write_step(cursor, step, target));
                 match step.presence {
                     // What is retired and optional is never sent.
                     Some(_) if hidden => {}
@@ -253,10 +290,11 @@ impl Group<'_> {
                     None => block.extend(lines),
                 }
             }
-            block.push(match (section.fixed, known.start) {
-                (true, Some(start)) => format!("start = {}u;", start + section.greatest_size),
-                (true, None) => format!("start += {}u;", section.greatest_size),
-                (false, _) => "start = (bit + 7u) / 8u;".into(),
+            block.push(match (section.fixed, known.start, cursor) {
+                (true, Some(start), _) => format!("start = {}u;", start + section.greatest_size),
+                (true, None, _) => format!("start += {}u;", section.greatest_size),
+                (false, _, Cursor::Bytes) => "start = here;".into(),
+                (false, _, Cursor::Bits) => "start = (bit + 7u) / 8u;".into(),
             });
             for line in block.join("\n").lines() {
                 source.line(format!("{pad}{line}"));
