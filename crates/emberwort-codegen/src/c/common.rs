@@ -81,12 +81,14 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
     let own = plan.link.byte_order;
     // Which functions are needed, by order and whether they are for more than 32 bits.
     let mut needed: BTreeSet<(bool, bool)> = BTreeSet::from([(true, false)]);
-    let mut varint = false;
+    let mut varints: BTreeSet<bool> = BTreeSet::new();
     each_action(plan, &mut |action| match action {
         Action::Bits { width, order, .. } => {
             needed.insert((*order == own, *width > 32));
         }
-        Action::Varint { .. } => varint = true,
+        Action::Varint { width, .. } => {
+            varints.insert(*width > 32);
+        }
         _ => {}
     });
     let all = plan.channels.iter().flat_map(Channel::directions);
@@ -107,8 +109,9 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
         source.lines(&DIGITS.replace("LINK", &link));
         source.line("");
     }
-    if varint {
-        source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper));
+    for is_wide in varints {
+        let bits = if is_wide { "64" } else { "32" };
+        source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper).replace("BITS", bits));
         source.line("");
     }
     source.lines(&format!(
@@ -166,13 +169,14 @@ static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
 
 /// Reading and writing integers of variable length.
 const COMPACT: &str = "/* Reads seven bits a byte, low group first, from byte *at on, which then is after them. */
-static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *at, unsigned width, uint64_t *value)
+static LINK_result_t LINK_get_compactBITS(const uint8_t *body, size_t end, size_t *at, unsigned width,
+    uintBITS_t *value)
 {
     unsigned shift;
     *value = 0;
     for (shift = 0; shift < width; shift += 7u) {
         uint8_t byte;
-        uint64_t group;
+        uintBITS_t group;
         if (*at >= end) {
             return UPPER_TRUNCATED;
         }
@@ -191,7 +195,7 @@ static LINK_result_t LINK_get_compact(const uint8_t *body, size_t end, size_t *a
 }
 
 /* Writes it at byte *at, which then is after it. */
-static bool LINK_put_compact(uint8_t *body, size_t room, size_t *at, uint64_t value)
+static bool LINK_put_compactBITS(uint8_t *body, size_t room, size_t *at, uintBITS_t value)
 {
     do {
         uint8_t byte = (uint8_t)(value & 0x7Fu);

@@ -313,17 +313,7 @@ impl Message<'_> {
         let group = self.group();
         let mut inner = Code::default();
         for (index, section) in self.plan.sections.iter().enumerate() {
-            let mut lacking: Vec<String> = Vec::new();
-            for step in self.plan.sections[index..].iter().flat_map(|section| &section.steps) {
-                let field = self.field(step);
-                if field.is_spare() {
-                    continue;
-                }
-                if step.presence.is_some() {
-                    lacking.push(format!("message->has_{} = false;", member(&field.name)));
-                }
-                lacking.extend(group.unset(step.slot, &step.action, "message->"));
-            }
+            let mut lacking = group.unset_sections(index, "message->");
             lacking.push(format!("message->sections_held = {index}u;"));
             lacking.push(format!("return {link_upper}_OK;"));
             group.begin_section(index, section, &lacking.join("\n        "), &mut inner);

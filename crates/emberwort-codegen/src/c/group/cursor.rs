@@ -3,7 +3,7 @@
 use emberwort_model::model::{ByteOrder, Kind};
 use emberwort_model::plan::{Action, ElementSizes, Place, SectionPlan, Step};
 
-use super::known::{number, part_of};
+use super::known::{as_byte, number, part_of};
 use super::{ALIGN, Group};
 use crate::lower::{Piece, pieces};
 
@@ -146,7 +146,7 @@ impl Group<'_> {
             Cursor::Bytes => {
                 let pieces = pieces(0, width, order);
                 let put = |piece: &Piece| {
-                    format!("{} = (uint8_t)({});", byte_at(piece.byte), part_of(kind, width, piece, value))
+                    format!("{} = {};", byte_at(piece.byte), as_byte(&part_of(kind, width, piece, value)))
                 };
                 pieces.iter().map(put).collect()
             }

@@ -95,11 +95,19 @@ pub fn part_of(kind: &Kind, width: u8, piece: &Piece, value: &str) -> String {
     if piece.low > 0 { format!("({masked} << {})", piece.low) } else { masked }
 }
 
+/// An expression as a byte.
+pub fn as_byte(expression: &str) -> String {
+    if expression.starts_with('(') && expression.ends_with(')') {
+        return format!("(uint8_t){expression}");
+    }
+    format!("(uint8_t)({expression})")
+}
+
 /// The statement that changes the part of a number in a byte, and leaves the other bits.
 pub fn change(kind: &Kind, width: u8, piece: &Piece, byte: &str, value: &str) -> String {
     let part = part_of(kind, width, piece, value);
     if piece.bits == 8 {
-        return format!("{byte} = (uint8_t)({part});");
+        return format!("{byte} = {};", as_byte(&part));
     }
     let others = 0xFF & !(piece.mask() << piece.low);
     format!("{byte} = (uint8_t)(({byte} & {others:#04X}u) | {part});")
@@ -171,16 +179,14 @@ impl Group<'_> {
         for Byte { byte, parts } in known.sums(is_sent) {
             let part = |(slot, piece): &(usize, Piece)| {
                 let width = numbers().find(|(of, _)| of == slot).map_or(8, |(_, width)| width);
-                (part_of(&self.fields[*slot].kind, width, piece, &value(*slot)), self.fields[*slot].kind == Kind::Bool)
+                part_of(&self.fields[*slot].kind, width, piece, &value(*slot))
             };
             let place = byte_at(known, byte);
-            let all: Vec<(String, bool)> = parts.iter().map(part).collect();
+            let all: Vec<String> = parts.iter().map(part).collect();
             lines.push(match all.as_slice() {
                 [] => format!("{place} = 0u;"),
-                all => {
-                    let sum = all.iter().map(|(part, _)| part.as_str()).collect::<Vec<_>>().join(" | ");
-                    format!("{place} = (uint8_t)({sum});")
-                }
+                [one] => format!("{place} = {};", as_byte(one)),
+                all => format!("{place} = (uint8_t)({});", all.join(" | ")),
             });
         }
         for item in &known.items {
@@ -224,6 +230,22 @@ impl Group<'_> {
             Action::Union(union) => union.forms.iter().any(|form| self.puts_bits_in(&form.action)),
             Action::Bits { .. } | Action::Varint { .. } | Action::Run { .. } | Action::Skip { .. } => false,
         }
+    }
+
+    /// What sets the fields of a section and of all later ones, which a body does not have.
+    pub fn unset_sections(&self, index: usize, target: &str) -> Vec<String> {
+        let mut lines = Vec::new();
+        for step in self.sections[index..].iter().flat_map(|section| &section.steps) {
+            let field = &self.fields[step.slot];
+            if field.is_spare() {
+                continue;
+            }
+            if step.presence.is_some() {
+                lines.push(format!("{target}has_{} = false;", member(&field.name)));
+            }
+            lines.extend(self.unset(step.slot, &step.action, target));
+        }
+        lines
     }
 
     /// What sets a field that a body does not have: its default, or nothing.

@@ -99,11 +99,6 @@ impl<'a> Group<'a> {
         Known { start: known.start.filter(|_| self.is_body), ..known }
     }
 
-    /// Whether a field may be missing.
-    pub fn has_optional(&self) -> bool {
-        self.sections.iter().flat_map(|section| &section.steps).any(|step| step.presence.is_some())
-    }
-
     /// Steps of named fields, with the index of their section.
     pub fn named_steps(&self) -> impl Iterator<Item = (usize, &'a Step)> {
         let Self { sections, fields, .. } = *self;
@@ -399,9 +394,14 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
             "static {link}_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
                  size_t start = *at;"
         ));
-        let lacking = format!("*at = start;\n        return {upper}_OK;");
         let mut inner = Code::default();
-        group.read_sections(take, "record->", &lacking, "", &mut inner);
+        for (index, section) in group.sections.iter().enumerate() {
+            let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
+            lacking.push("*at = start;".to_owned());
+            lacking.push(format!("return {upper}_OK;"));
+            group.begin_section(index, section, &lacking.join("\n        "), &mut inner);
+            group.read_section(index, section, take, "record->", &|_, _| Vec::new(), &mut inner);
+        }
         let inner = settled(inner.finish(), &["here", "bit"]);
         cursors(&inner, source);
         for slot in group.deciders() {
@@ -411,10 +411,6 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
             source.line("    (void)body;");
         }
         source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
-        // What a body may lack is set before.
-        if take == Take::Keep && (group.sections.len() > 1 || group.has_optional()) {
-            source.line(format!("    {stem}_init(record);"));
-        }
         source.lines(&inner);
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
         source.line("");

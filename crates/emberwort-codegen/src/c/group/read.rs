@@ -72,7 +72,8 @@ impl Reader<'_, '_> {
             }
             Action::Varint { width, signed } => {
                 lines.push("{".into());
-                lines.push("    uint64_t compact;".into());
+                let bits = if *width > 32 { 64 } else { 32 };
+                lines.push(format!("    uint{bits}_t compact;"));
                 let (place, behind) = match cursor {
                     Cursor::Bytes => ("here", None),
                     Cursor::Bits => ("inner", Some("    bit = inner * 8u;")),
@@ -81,7 +82,7 @@ impl Reader<'_, '_> {
                     lines.push("    size_t inner = bit / 8u;".into());
                 }
                 lines.push(format!(
-                    "    {link}_result_t result = {link}_get_compact(body, end, &{place}, {width}u, &compact);"
+                    "    {link}_result_t result = {link}_get_compact{bits}(body, end, &{place}, {width}u, &compact);"
                 ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
                 lines.extend(behind.map(str::to_owned));
@@ -93,7 +94,8 @@ impl Reader<'_, '_> {
                 }
                 if self.keeps() {
                     let cast = numbers::raw_type(&field.kind);
-                    let value = if *signed { format!("({cast})(int64_t)compact") } else { format!("({cast})compact") };
+                    let value =
+                        if *signed { format!("({cast})(int{bits}_t)compact") } else { format!("({cast})compact") };
                     lines.push(format!("    {} = {value};", target.value()));
                 }
                 lines.push("}".into());
@@ -335,17 +337,6 @@ impl Group<'_> {
         }
     }
 
-    /// What reads all sections into `target`, or only checks them. `held` is executed after each.
-    pub fn read_sections(&self, take: Take, target: &str, lacking: &str, held: &str, source: &mut Code) {
-        for (index, section) in self.sections.iter().enumerate() {
-            self.begin_section(index, section, lacking, source);
-            self.read_section(index, section, take, target, &|_, _| Vec::new(), source);
-            if !held.is_empty() {
-                source.line(format!("    {held}"));
-            }
-        }
-    }
-
     /// What reads one section whose length was tested; `start` then is behind it. `noted` is executed where a field is, before it is read.
     pub fn read_section(
         &self,
@@ -360,11 +351,13 @@ impl Group<'_> {
         let mut lines = self.read_known(section, &known, take, target);
         let cursor = Cursor::of(section);
         let moving = &section.steps[section.fixed_steps..];
-        if !moving.is_empty() {
-            lines.push(self.begin_moving(section, &known));
-        }
-        for step in moving {
+        let begin = self.begin_moving(section, &known);
+        for (n, step) in moving.iter().enumerate() {
             let mut one = self.place(cursor, step, &known);
+            if n == 0 {
+                one.retain(|line| *line != begin);
+                lines.push(begin.clone());
+            }
             one.extend(noted(cursor, step));
             one.extend(self.read_step(cursor, step, take, target));
             let Some(presence) = step.presence else {

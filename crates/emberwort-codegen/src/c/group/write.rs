@@ -55,15 +55,18 @@ impl Writer<'_, '_> {
                 lines.extend(self.group.put_number(cursor, &field.kind, *width, *order, &value));
                 lines.push(cursor.go(&size));
             }
-            Action::Varint { signed, .. } => {
+            Action::Varint { width, signed } => {
                 lines.extend(self.invalid(stem, field, &value));
+                let bits = if *width > 32 { 64 } else { 32 };
                 let raw = if *signed {
-                    format!("((uint64_t)(int64_t){value} << 1) ^ ({value} < 0 ? UINT64_MAX : 0u)")
+                    format!("((uint{bits}_t)(int{bits}_t){value} << 1) ^ ({value} < 0 ? UINT{bits}_MAX : 0u)")
                 } else {
-                    format!("(uint64_t){value}")
+                    format!("(uint{bits}_t){value}")
                 };
                 let put = |place: &str| {
-                    format!("if (!{link}_put_compact(body, room, &{place}, {raw})) {{\n    return {upper}_NO_ROOM;\n}}")
+                    format!(
+                        "if (!{link}_put_compact{bits}(body, room, &{place}, {raw})) {{\n    return {upper}_NO_ROOM;\n}}"
+                    )
                 };
                 match cursor {
                     Cursor::Bytes => lines.push(put("here")),
@@ -267,12 +270,14 @@ impl Group<'_> {
             let cursor = Cursor::of(section);
             let mut block = self.write_known(section, &known, target);
             let moving = &section.steps[section.fixed_steps..];
-            if !moving.is_empty() {
-                block.push(self.begin_moving(section, &known));
-            }
-            for step in moving {
+            let begin = self.begin_moving(section, &known);
+            for (n, step) in moving.iter().enumerate() {
                 let field = &self.fields[step.slot];
                 let mut lines = self.place(cursor, step, &known);
+                if n == 0 {
+                    lines.retain(|line| *line != begin);
+                    block.push(begin.clone());
+                }
                 let hidden = field.is_spare();
                 if let Some(presence) = step.presence.filter(|_| !hidden) {
                     let byte = byte_at(&known, presence as usize / 8);
