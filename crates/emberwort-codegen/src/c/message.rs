@@ -225,9 +225,10 @@ impl Message<'_> {
         header.lines(&format!(
             "/* All sections, defaults where there are some, zero elsewhere; optional fields absent. */\n\
              void {stem}_init({stem}_t *message);\n\
-             /* Writes the body; *used is its size. The buffer is cleared up to {upper}_GREATEST_SIZE first. */\n\
+             /* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
              {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);\n\
-             /* Reads a body. Bytes after the last section known here are from a later revision and skipped. */\n\
+             /* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
+             * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
              {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);\n\
              /* Whether a body can be decoded. */\n\
              {link}_result_t {stem}_check(const uint8_t *body, size_t size);\n"

@@ -42,3 +42,32 @@ pub fn pieces(at: usize, width: u8, order: ByteOrder) -> Vec<Piece> {
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use emberwort_wire::bits;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn a_number_across_bytes_is_cut_where_they_end() {
+        let piece = |byte, low, bits, shift| Piece { byte, low, bits, shift };
+        // Twelve bits from bit 4 on: the upper half of byte 0, then byte 1.
+        assert_eq!(pieces(4, 12, ByteOrder::Little), [piece(0, 4, 4, 0), piece(1, 0, 8, 4)]);
+        // In the other order the lower half of byte 0 has the highest bits.
+        assert_eq!(pieces(4, 12, ByteOrder::Big), [piece(1, 0, 8, 0), piece(0, 0, 4, 8)]);
+        assert_eq!(pieces(9, 1, ByteOrder::Big), [piece(1, 6, 1, 0)]);
+    }
+
+    proptest! {
+        /// As the library reads it.
+        #[test]
+        fn pieces_make_the_number(bytes in proptest::array::uniform16(any::<u8>()), at in 0..56usize, width in 1..=64u8, big: bool) {
+            let order = if big { ByteOrder::Big } else { ByteOrder::Little };
+            let part = |piece: &Piece| u64::from(u32::from(bytes[piece.byte]) >> piece.low & piece.mask()) << piece.shift;
+            let sum: u64 = pieces(at, width, order).iter().map(part).sum();
+            prop_assert_eq!(sum, bits::read(&bytes, at, width, order));
+        }
+    }
+}

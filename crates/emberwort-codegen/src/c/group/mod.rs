@@ -387,7 +387,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
     }
     source.lines("}\n");
     source.line("");
-    // The same function checks and reads: NULL keeps nothing. Two bodies, since each names members only where it keeps them.
+    // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
         let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
         source.lines(&format!(
@@ -415,12 +415,6 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
         source.line("");
     }
-    source.lines(&format!(
-        "/* Reads a record that begins at byte *at, which then is after it; with NULL it is only checked. */\n\
-         static {link}_result_t {stem}_read(const uint8_t *body, size_t end, size_t *at, {stem}_t *record)\n{{\n    \
-             return record == NULL ? {stem}_check(body, end, at) : {stem}_keep(body, end, at, record);\n}}\n"
-    ));
-    source.line("");
     source.lines(&format!(
         "/* Writes a record at byte *at, which then is after it. */\n\
          static {link}_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \

@@ -108,11 +108,11 @@ impl Reader<'_, '_> {
             Action::Run { length, text } => self.read_run(*length, *text, target, depth, &mut lines),
             Action::Record(record) => {
                 let name = snake(&record.record.name);
-                let value = if self.keeps() { format!("&{}", target.value()) } else { "NULL".into() };
+                let (function, value) = self.record_function(target);
                 lines.push("{".into());
                 let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
                 lines.push(format!("    size_t inner = {start};"));
-                lines.push(format!("    {link}_result_t result = {link}_{name}_read(body, end, &inner, {value});"));
+                lines.push(format!("    {link}_result_t result = {link}_{name}_{function}(body, end, &inner{value});"));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
                 lines.push(format!("    {}\n}}", cursor.go_to("inner")));
             }
@@ -120,6 +120,11 @@ impl Reader<'_, '_> {
             Action::Union(union) => self.read_union(union, target, depth, &mut lines),
         }
         lines
+    }
+
+    /// The function of a record that reads it, and its last argument, if it keeps the values.
+    fn record_function(&self, target: Target<'_>) -> (&'static str, String) {
+        if self.keeps() { ("keep", format!(", &{}", target.value())) } else { ("check", String::new()) }
     }
 
     fn read_run(&self, length: Length, text: bool, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
@@ -261,12 +266,12 @@ impl Reader<'_, '_> {
                 }
                 // What a later revision added to the element is stepped over.
                 one.push(self.lacks(&Size::Bytes(&each)));
-                let value = if self.keeps() { format!("&{}", element.value()) } else { "NULL".into() };
+                let (function, value) = self.record_function(element);
                 let name = snake(&record.record.name);
                 one.push("{".into());
                 one.push(format!("    size_t inner = {};", cursor.byte()));
                 one.push(format!(
-                    "    {link}_result_t result = {link}_{name}_read(body, inner + {each}, &inner, {value});"
+                    "    {link}_result_t result = {link}_{name}_{function}(body, inner + {each}, &inner{value});"
                 ));
                 one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}\n}}"));
                 one.push(cursor.go(&Size::Bytes(&each)));

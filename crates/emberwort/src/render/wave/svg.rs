@@ -53,7 +53,13 @@ pub fn svg(picture: &Picture<'_>) -> String {
         let top = y;
         for trace in picture.traces {
             name(&mut body, y + SMALL * 0.7, &trace.name, 12);
-            envelope(&mut body, &trace.overview, whole, (y + 3.0, SMALL - 6.0), range(&trace.overview));
+            envelope(
+                &mut body,
+                &trace.overview,
+                whole,
+                (y + 3.0, SMALL - 6.0),
+                range(&trace.overview, trace.threshold),
+            );
             y += SMALL;
         }
         let (left, right) = (whole.x(part.from), whole.x(part.to));
@@ -83,7 +89,7 @@ pub fn svg(picture: &Picture<'_>) -> String {
         name(&mut body, y + height / 2.0, &trace.name, 14);
         if trace.is_analog {
             // As far as it goes anywhere: what rests is not blown up to its noise.
-            let numbers = range(&trace.overview);
+            let numbers = range(&trace.overview, trace.threshold);
             envelope(&mut body, &trace.part, part, (y + 4.0, height - 8.0), numbers);
             threshold(&mut body, trace, (y + 4.0, height - 8.0), numbers);
         } else {
@@ -169,11 +175,12 @@ fn axis(out: &mut String, axis: Axis, y: f64) {
 }
 
 /// The least and the greatest number, with some room around; 0 to 1 for levels.
-fn range(envelope: &Envelope) -> (f64, f64) {
+/// The least and the greatest number, with the threshold, so that it is seen how far away it is.
+fn range(envelope: &Envelope, threshold: Option<f64>) -> (f64, f64) {
     let known = envelope.steps.iter().filter(|step| step.0 <= step.1);
-    let (low, high) = known.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), step| {
-        (low.min(f64::from(step.0)), high.max(f64::from(step.1)))
-    });
+    let threshold = (threshold.unwrap_or(f64::INFINITY), threshold.unwrap_or(f64::NEG_INFINITY));
+    let (low, high) =
+        known.fold(threshold, |(low, high), step| (low.min(f64::from(step.0)), high.max(f64::from(step.1))));
     if low > high {
         return (0.0, 1.0);
     }
