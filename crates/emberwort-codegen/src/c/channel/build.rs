@@ -1,10 +1,10 @@
 //! Building a frame around a body, and stuffing it.
 
-use emberwort_model::plan::{FrameFinder, Role};
+use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::{Channel, container};
-use crate::c::words::{constant, member};
+use crate::c::words::{constant, member, unsigned_type};
 use crate::code::Code;
 use crate::names::snake;
 
@@ -29,16 +29,21 @@ impl Channel<'_> {
         source.line(format!("    size = frame->size + {around}u;"));
         source.lines(&ways.before);
         source.line(format!("    end = {}u + frame->size;", plan.head_bytes));
-        if plan.head_bytes > 0 {
+        if plan.head_bytes > 0 && !self.fills(Zone::Head) {
             source.line(format!("    memset(bytes, 0, {}u);", plan.head_bytes));
         }
         source.lines(&format!(
             "    if (frame->size > 0u) {{\n        memcpy(bytes + {}u, frame->body, frame->size);\n    }}",
             plan.head_bytes
         ));
-        if plan.tail_bytes > 0 {
+        if plan.tail_bytes > 0 && !self.fills(Zone::Tail) {
             source.line(format!("    memset(bytes + end, 0, {}u);", plan.tail_bytes));
         }
+        let put = |part: &Part, value: &str, source: &mut Code| {
+            for line in self.put(part, "bytes", value) {
+                source.line(format!("    {line}"));
+            }
+        };
         for (n, byte) in plan.sync.iter().enumerate() {
             source.line(format!("    bytes[{n}] = 0x{byte:02X}u;"));
         }
@@ -46,30 +51,29 @@ impl Channel<'_> {
             match &part.role {
                 Role::Checksum { .. } => {}
                 Role::Same { part: of, inverted } => {
-                    source.line(format!("    {}", self.put(part, "bytes", &self.again(*of, *inverted, "bytes"))));
+                    put(part, &self.again(*of, *inverted, "bytes"), source);
                 }
-                Role::Fixed(0) => {}
-                Role::Fixed(value) => {
-                    source.line(format!(
-                        "    {}",
-                        self.put(part, "bytes", &constant(i128::from(*value), part.bits, false))
-                    ));
-                }
+                Role::Fixed(0) if !self.fills(part.zone) && !part.hex => {}
+                Role::Fixed(value) => put(part, &constant(i128::from(*value), part.bits, false), source),
                 Role::Length { other_bytes, unit } => {
-                    let count = format!("(frame->size + {other_bytes}u)");
+                    let count = match other_bytes {
+                        0 => "frame->size".to_owned(),
+                        other => format!("(frame->size + {other}u)"),
+                    };
+                    let greatest = (longest + other_bytes) / unit;
                     if *unit > 1 {
                         source.lines(&format!(
                             "    if ({count} % {unit}u != 0u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
                         ));
                     }
                     let count = if *unit > 1 { format!("({count} / {unit}u)") } else { count };
-                    if part.bits < 32 {
+                    if part.bits < 32 && greatest as u64 > (1 << part.bits) - 1 {
                         source.lines(&format!(
                             "    if ({count} > {}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
                             (1u64 << part.bits) - 1
                         ));
                     }
-                    source.line(format!("    {}", self.put(part, "bytes", &count)));
+                    put(part, &count, source);
                 }
                 role => {
                     let name = member(&part.name);
@@ -81,14 +85,19 @@ impl Channel<'_> {
                             constant((1i128 << part.bits) - 1, part.bits, false)
                         ));
                     }
-                    source.line(format!("    {}", self.put(part, "bytes", &format!("frame->{name}"))));
+                    put(part, &format!("frame->{name}"), source);
                 }
             }
         }
         for (index, part) in plan.parts.iter().enumerate() {
             if matches!(part.role, Role::Checksum { .. }) {
                 let value = format!("{stem}_{}_{index}(bytes, end)", snake(&part.name));
-                source.line(format!("    {}", self.put(part, "bytes", &value)));
+                let ty = unsigned_type(part.bits);
+                source.line(format!("    {{\n        const {ty} sum = {value};"));
+                for line in self.put(part, "bytes", "sum") {
+                    source.line(format!("        {line}"));
+                }
+                source.line("    }");
             }
         }
         source.lines(&ways.behind);

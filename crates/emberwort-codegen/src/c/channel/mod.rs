@@ -5,14 +5,17 @@ mod checksum;
 mod receiver;
 mod status_bytes;
 
+use std::cmp::Ordering;
+
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role, Zone};
 
-use super::group::suffix;
+use super::group::known::{put_unsigned, unsigned};
 use super::link::has_receiver;
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::code::Code;
+use crate::lower::{Piece, pieces};
 use crate::names::{screaming, snake};
 
 struct Channel<'a> {
@@ -102,11 +105,17 @@ impl Channel<'_> {
         header.line("");
     }
 
-    /// The bit place of a part as a C expression; `end` is the body's end in bytes.
-    fn place(&self, part: &Part) -> String {
-        match part.zone {
-            Zone::Head => format!("{}u", part.at_bit),
-            Zone::Tail => format!("end * 8u + {}u", part.at_bit),
+    /// The bytes that a part lies in, from the frame's start or from the body's end on.
+    fn pieces(part: &Part) -> Vec<Piece> {
+        pieces(part.at_bit as usize, part.bits, part.order)
+    }
+
+    /// A byte of a zone of the frame as a C expression; `end` is the body's end in bytes.
+    fn byte(zone: Zone, bytes: &str, byte: usize) -> String {
+        match (zone, byte) {
+            (Zone::Head, byte) => format!("{bytes}[{byte}]"),
+            (Zone::Tail, 0) => format!("{bytes}[end]"),
+            (Zone::Tail, byte) => format!("{bytes}[end + {byte}u]"),
         }
     }
 
@@ -121,17 +130,33 @@ impl Channel<'_> {
         if let Some((place, digits)) = self.digits(part) {
             return format!("{}_get_digits({bytes} + {place}, {digits}u)", self.link);
         }
-        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
-        format!("{}_get{suffix}({bytes}, {}, {}u)", self.link, self.place(part), part.bits)
+        unsigned(part.bits, &Self::pieces(part), |byte| Self::byte(part.zone, bytes, byte))
     }
 
-    fn put(&self, part: &Part, bytes: &str, value: &str) -> String {
+    /// The statements that write a part; of bytes that it does not fill, its bits were zero before.
+    fn put(&self, part: &Part, bytes: &str, value: &str) -> Vec<String> {
         if let Some((place, digits)) = self.digits(part) {
-            return format!("{}_put_digits({bytes} + {place}, {digits}u, (uint64_t){value});", self.link);
+            return vec![format!("{}_put_digits({bytes} + {place}, {digits}u, (uint64_t){value});", self.link)];
         }
-        let ty = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
-        let suffix = suffix(part.bits, part.order, self.plan.byte_order);
-        format!("{}_put{suffix}({bytes}, {}, {}u, ({ty}){value});", self.link, self.place(part), part.bits)
+        put_unsigned(&Self::pieces(part), |byte| Self::byte(part.zone, bytes, byte), value)
+    }
+
+    /// Whether the parts of a zone, and the sync bytes in front, fill all its bytes, so that none has to be cleared.
+    fn fills(&self, zone: Zone) -> bool {
+        let plan = self.plan;
+        let (first, count) = match zone {
+            Zone::Head => (plan.sync.len(), plan.head_bytes),
+            Zone::Tail => (0, plan.tail_bytes),
+        };
+        (first..count).all(|byte| {
+            plan.parts.iter().filter(|part| part.zone == zone).any(|part| match self.digits(part) {
+                Some(_) => {
+                    let from = part.at_bit as usize / 8;
+                    (from..from + part.wire_bits() / 8).contains(&byte)
+                }
+                None => Self::pieces(part).iter().any(|piece| piece.byte == byte && piece.bits == 8),
+            })
+        })
     }
 
     /// Judging the bytes of one whole frame.
@@ -163,10 +188,17 @@ impl Channel<'_> {
             && part.zone == Zone::Head
         {
             let value = self.get(part, "bytes");
-            source.lines(&format!(
-                "    if ((uint64_t){value} * {unit}u != (uint64_t)(size - {around}u) + {other}u) {{\n        \
-                     return {link_upper}_BAD_LENGTH;\n    }}"
-            ));
+            // Nothing of this wraps around, also where a size has 16 bits.
+            let is_small = part.bits <= 16 && unit == 1 && plan.limit + other <= 65_535 && !part.hex;
+            let wrong = match other.cmp(&around) {
+                _ if !is_small => {
+                    format!("(uint64_t){value} * {unit}u != (uint64_t)(size - {around}u) + {other}u")
+                }
+                Ordering::Less => format!("{value} != size - {}u", around - other),
+                Ordering::Equal => format!("{value} != size"),
+                Ordering::Greater => format!("{value} != size + {}u", other - around),
+            };
+            source.lines(&format!("    if ({wrong}) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
         }
         for (place, digits) in plan.parts.iter().filter_map(|part| self.digits(part)) {
             source.lines(&format!(

@@ -2,6 +2,8 @@
 
 use std::ops::Range;
 
+use std::cmp::Ordering;
+
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::MediumKind;
 use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
@@ -252,12 +254,13 @@ impl Channel<'_> {
             };
             let end = self.length_end();
             let value = self.get(part, bytes);
-            return (
-                end,
-                format!(
-                    "{value_type} count = {value};\n{guard}size = (size_t)count * {unit}u - {other}u + {around}u;\n"
-                ),
-            );
+            let times = if unit > 1 { format!("(size_t)count * {unit}u") } else { "(size_t)count".to_owned() };
+            let size = match other.cmp(&around) {
+                Ordering::Less => format!("{times} + {}u", around - other),
+                Ordering::Equal => times,
+                Ordering::Greater => format!("{times} - {}u", other - around),
+            };
+            return (end, format!("{value_type} count = {value};\n{guard}size = {size};\n"));
         }
         let sizes = &plan.body_sizes;
         if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {

@@ -6,7 +6,7 @@ use emberwort_model::plan::{Action, SectionPlan, Step};
 use super::cursor::Cursor;
 use super::{Group, Take, Target, default_of, default_raw};
 use crate::c::numbers;
-use crate::c::words::member;
+use crate::c::words::{member, unsigned_type};
 use crate::lower::{Byte, Known, Piece, What};
 use crate::names::snake;
 
@@ -28,6 +28,56 @@ fn part(piece: &Piece, byte: &str) -> String {
     }
 }
 
+/// Bits of the type in which a number of a width is put together.
+fn wide(width: u8) -> u8 {
+    match width {
+        0..=16 => 16,
+        17..=32 => 32,
+        _ => 64,
+    }
+}
+
+/// The sum of a number's parts.
+fn sum(width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
+    let one = |piece: &Piece| match (piece.shift, part(piece, &byte(piece.byte))) {
+        (0, part) => part,
+        (shift, part) => format!("(uint{}_t){part} << {shift}", wide(width)),
+    };
+    pieces.iter().map(one).collect::<Vec<_>>().join(" | ")
+}
+
+fn as_unsigned(raw: &str, pieces: &[Piece], sum: &str) -> String {
+    match pieces {
+        [piece] if raw == "uint8_t" && piece.bits == 8 => sum.to_owned(),
+        [_] if sum.starts_with('(') => format!("({raw}){sum}"),
+        _ => format!("({raw})({sum})"),
+    }
+}
+
+/// An unsigned number from the bytes that it lies in.
+pub fn unsigned(width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
+    as_unsigned(unsigned_type(width), pieces, &sum(width, pieces, byte))
+}
+
+/// The statements that write an unsigned number: bytes that it fills are written, of others only its bits change.
+pub fn put_unsigned(pieces: &[Piece], byte: impl Fn(usize) -> String, value: &str) -> Vec<String> {
+    let one = |piece: &Piece| {
+        let byte = byte(piece.byte);
+        let moved = if piece.shift > 0 { format!("({value} >> {})", piece.shift) } else { value.to_owned() };
+        if piece.bits == 8 {
+            return match pieces.len() {
+                1 => format!("{byte} = {};", as_byte(&moved)),
+                _ => format!("{byte} = (uint8_t)({moved} & 0xFFu);"),
+            };
+        }
+        let others = 0xFF & !(piece.mask() << piece.low);
+        let part = format!("({moved} & {:#04X}u)", piece.mask());
+        let part = if piece.low > 0 { format!("({part} << {})", piece.low) } else { part };
+        format!("{byte} = (uint8_t)(({byte} & {others:#04X}u) | {part});")
+    };
+    pieces.iter().map(one).collect()
+}
+
 /// The raw number of a field from the bytes that it lies in, as its C type.
 pub fn number(kind: &Kind, width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
     let raw = numbers::raw_type(kind);
@@ -36,25 +86,13 @@ pub fn number(kind: &Kind, width: u8, pieces: &[Piece], byte: impl Fn(usize) -> 
     {
         return format!("({} & {:#04X}u) != 0u", byte(piece.byte), piece.mask() << piece.low);
     }
-    let wide = match width {
-        0..=16 => 16,
-        17..=32 => 32,
-        _ => 64,
-    };
-    let one = |piece: &Piece| match (piece.shift, part(piece, &byte(piece.byte))) {
-        (0, part) => part,
-        (shift, part) => format!("(uint{wide}_t){part} << {shift}"),
-    };
-    let sum = pieces.iter().map(one).collect::<Vec<_>>().join(" | ");
+    let wide = wide(width);
+    let sum = sum(width, pieces, byte);
     if *kind == Kind::Bool {
         return format!("({sum}) != 0u");
     }
     if !kind.is_signed() {
-        return match pieces {
-            [piece] if raw == "uint8_t" && piece.bits == 8 => sum,
-            [_] if sum.starts_with('(') => format!("({raw}){sum}"),
-            _ => format!("({raw})({sum})"),
-        };
+        return as_unsigned(raw, pieces, &sum);
     }
     match width {
         8 | 16 | 32 | 64 => format!("({raw})(uint{width}_t)({sum})"),
