@@ -36,3 +36,22 @@ int hand_pump_status_encode(const hand_pump_status_t *m, uint8_t *b, size_t room
 int hand_pump_status_decode(hand_pump_status_t *m, const uint8_t *b, size_t size);
 int hand_strokes_encode(const hand_strokes_t *m, uint8_t *b, size_t room, size_t *used);
 int hand_strokes_decode(hand_strokes_t *m, const uint8_t *b, size_t size);
+
+/* A receiver of frames on bus485, which gives out those whose body can be read, and looks on one byte behind where a broken one began. */
+typedef struct {
+    uint8_t buffer[128];
+    size_t held, needed;
+    uint16_t sum;
+    uint32_t good_frames, unread_frames, bad_checksums, bad_lengths, skipped_bytes;
+} hand_receiver_t;
+
+typedef struct {
+    uint8_t node, kind, counter;
+    const uint8_t *body;
+    size_t size;
+} hand_frame_t;
+
+void hand_receiver_init(hand_receiver_t *r);
+/* Whether a frame is whole with this byte; it is valid until the next call. */
+bool hand_receive(hand_receiver_t *r, uint8_t byte, hand_frame_t *frame);
+int hand_build(const hand_frame_t *frame, uint8_t *out, size_t room, size_t *used);

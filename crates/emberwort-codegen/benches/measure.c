@@ -1,5 +1,8 @@
 /* Does one thing so many times, with generated or hand-written code, and sees that both make the same bytes:
- *     measure generated|hand encode|decode gate|pump|strokes TIMES */
+ *     measure generated|hand encode|decode|view gate|pump|strokes TIMES
+ *     measure generated|hand build|receive frame TIMES
+ *     measure generated|hand nothing gate TIMES
+ * `nothing` is what the measuring takes by itself. `view` looks at a body in place, checks it and reads three of its fields; `receive` puts in the bytes of one frame. */
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -66,55 +69,147 @@ static void fill(void)
 static uint8_t body[64];
 static size_t size;
 
-static int one(int is_hand, int is_encode, char what)
+static marlock_bus485_receiver_t receiver;
+static hand_receiver_t hand_receiver;
+static uint8_t wire[64];
+static size_t wire_size;
+static unsigned seen;
+
+static int build(int is_hand)
 {
-    if (what == 'g') {
-        if (is_hand) {
-            return is_encode ? hand_gate_status_encode(&hand_gate, body, sizeof body, &size)
-                             : hand_gate_status_decode(&hand_gate, body, size);
-        }
-        return is_encode ? (int)marlock_gate_status_encode(&gate, body, sizeof body, &size)
-                         : (int)marlock_gate_status_decode(&gate, body, size);
-    }
-    if (what == 'p') {
-        if (is_hand) {
-            return is_encode ? hand_pump_status_encode(&hand_pump, body, sizeof body, &size)
-                             : hand_pump_status_decode(&hand_pump, body, size);
-        }
-        return is_encode ? (int)marlock_pump_status_encode(&pump, body, sizeof body, &size)
-                         : (int)marlock_pump_status_decode(&pump, body, size);
-    }
     if (is_hand) {
-        return is_encode ? hand_strokes_encode(&hand_strokes, body, sizeof body, &size)
-                         : hand_strokes_decode(&hand_strokes, body, size);
+        hand_frame_t frame = {3, 0x21, 7, body, size};
+        return hand_build(&frame, wire, sizeof wire, &wire_size);
+    } else {
+        marlock_bus485_frame_t frame = {3, 0x21, 7, body, size};
+        return (int)marlock_bus485_build(&frame, wire, sizeof wire, &wire_size);
     }
-    return is_encode ? (int)marlock_strokes_encode(&strokes, body, sizeof body, &size)
-                     : (int)marlock_strokes_decode(&strokes, body, size);
+}
+
+static int receive(int is_hand)
+{
+    size_t n;
+    int found = 0;
+    for (n = 0; n < wire_size; n++) {
+        if (is_hand) {
+            hand_frame_t frame;
+            found += hand_receive(&hand_receiver, wire[n], &frame) && frame.size == size;
+        } else {
+            marlock_bus485_frame_t frame;
+            marlock_bus485_receiver_put(&receiver, wire[n]);
+            while (marlock_bus485_receiver_next(&receiver, &frame)) {
+                found += frame.size == size;
+            }
+        }
+    }
+    return found != 1;
+}
+
+/* The hand-written view is the body itself. */
+static int view(int is_hand)
+{
+    if (is_hand) {
+        size_t at = 8;
+        if (size < at) {
+            return 1;
+        }
+        if ((body[0] & 1u) != 0u) {
+            if (size < 9u || body[8] > 12u || size - 9u < body[8]) {
+                return 1;
+            }
+            at += 1u + (size_t)body[8];
+        }
+        /* One byte more, or that and five more. */
+        if (size > at + 1u && size - at < 6u) {
+            return 1;
+        }
+        seen += (unsigned)(body[1] & 7u) + (uint8_t)(body[1] >> 3 | (body[2] & 7u) << 5)
+            + (uint16_t)(body[3] >> 7 | (unsigned)body[4] << 1 | (body[5] & 7u) << 9);
+    } else {
+        marlock_gate_status_view_t gate_view;
+        if (marlock_gate_status_view(&gate_view, body, size) != MARLOCK_OK) {
+            return 1;
+        }
+        seen += (unsigned)marlock_gate_status_get_state(&gate_view) + marlock_gate_status_get_opening(&gate_view)
+            + marlock_gate_status_get_oil(&gate_view);
+    }
+    return 0;
+}
+
+/* One function for each thing, so that choosing it costs nothing. */
+#define PAIR(name, hand, generated) \
+    static int name##_by_hand(void) { return hand; } \
+    static int name##_generated(void) { return (int)(generated); }
+PAIR(nothing, 0, 0)
+PAIR(encode_gate, hand_gate_status_encode(&hand_gate, body, sizeof body, &size),
+    marlock_gate_status_encode(&gate, body, sizeof body, &size))
+PAIR(decode_gate, hand_gate_status_decode(&hand_gate, body, size), marlock_gate_status_decode(&gate, body, size))
+PAIR(encode_pump, hand_pump_status_encode(&hand_pump, body, sizeof body, &size),
+    marlock_pump_status_encode(&pump, body, sizeof body, &size))
+PAIR(decode_pump, hand_pump_status_decode(&hand_pump, body, size), marlock_pump_status_decode(&pump, body, size))
+PAIR(encode_strokes, hand_strokes_encode(&hand_strokes, body, sizeof body, &size),
+    marlock_strokes_encode(&strokes, body, sizeof body, &size))
+PAIR(decode_strokes, hand_strokes_decode(&hand_strokes, body, size), marlock_strokes_decode(&strokes, body, size))
+PAIR(view_gate, view(1), view(0))
+PAIR(build_frame, build(1), build(0))
+PAIR(receive_frame, receive(1), receive(0))
+
+static const struct {
+    const char *call, *what;
+    int (*functions[2])(void);
+} things[] = {
+#define THING(call, what) {#call, #what, {call##_##what##_generated, call##_##what##_by_hand}}
+    THING(encode, gate), THING(decode, gate), THING(encode, pump), THING(decode, pump), THING(encode, strokes),
+    THING(decode, strokes), THING(view, gate), THING(build, frame), THING(receive, frame),
+    {"nothing", "gate", {nothing_generated, nothing_by_hand}},
+};
+
+static int (*chosen(int is_hand, const char *call, const char *what))(void)
+{
+    size_t n;
+    for (n = 0; n < sizeof things / sizeof *things; n++) {
+        if (strcmp(things[n].call, call) == 0 && strcmp(things[n].what, what) == 0) {
+            return things[n].functions[is_hand];
+        }
+    }
+    exit(2);
 }
 
 int main(int count, char **words)
 {
     uint8_t other[64];
     long n, times;
-    int is_hand, is_encode, failed;
+    int is_hand, failed;
+    const char *what;
+    int (*one)(void);
     if (count != 5) {
         return 2;
     }
     is_hand = words[1][0] == 'h';
-    is_encode = words[2][0] == 'e';
+    what = strcmp(words[3], "frame") == 0 ? "gate" : words[3];
+    one = chosen(is_hand, words[2], words[3]);
     times = atol(words[4]);
     fill();
+    marlock_bus485_receiver_init(&receiver);
+    hand_receiver_init(&hand_receiver);
     memset(other, 0, sizeof other);
-    failed = one(!is_hand, 1, words[3][0]);
+    failed = chosen(!is_hand, "encode", what)();
     memcpy(other, body, size);
     memset(body, 0, sizeof body);
-    failed |= one(is_hand, 1, words[3][0]);
+    failed |= chosen(is_hand, "encode", what)();
     if (failed || memcmp(other, body, sizeof body) != 0) {
         printf("the bytes differ\n");
         return 1;
     }
+    failed = build(!is_hand);
+    memcpy(other, wire, sizeof wire);
+    failed |= build(is_hand);
+    if (failed || memcmp(other, wire, sizeof wire) != 0) {
+        printf("the frames differ\n");
+        return 1;
+    }
     for (n = 0; n < times; n++) {
-        failed |= one(is_hand, is_encode, words[3][0]);
+        failed |= one();
     }
     return failed;
 }

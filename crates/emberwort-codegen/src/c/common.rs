@@ -172,22 +172,24 @@ const COMPACT: &str = "/* Reads seven bits a byte, low group first, from byte *a
 static LINK_result_t LINK_get_compactBITS(const uint8_t *body, size_t end, size_t *at, unsigned width,
     uintBITS_t *value)
 {
+    size_t here = *at;
+    uintBITS_t sum = 0;
     unsigned shift;
-    *value = 0;
     for (shift = 0; shift < width; shift += 7u) {
         uint8_t byte;
         uintBITS_t group;
-        if (*at >= end) {
+        if (here >= end) {
             return UPPER_TRUNCATED;
         }
-        byte = body[*at];
+        byte = body[here++];
         group = byte & 0x7Fu;
         if (width - shift < 7u && (group >> (width - shift)) != 0u) {
             return UPPER_BAD_NUMBER;
         }
-        *value |= group << shift;
-        *at += 1u;
+        sum |= group << shift;
         if ((byte & 0x80u) == 0u) {
+            *at = here;
+            *value = sum;
             return UPPER_OK;
         }
     }

@@ -105,7 +105,7 @@ pub fn is_used(code: &str, name: &str) -> bool {
 
 /// Code without the statements that only set cursors that nobody looks at, of those with these names.
 pub fn settled(mut code: String, names: &[&str]) -> String {
-    for name in names {
+    for name in names.iter().chain(&["section"]) {
         let sets = |line: &str| {
             let line = line.trim_start();
             line.strip_prefix(name).is_some_and(|rest| rest.starts_with(" = ") || rest.starts_with(" += "))
@@ -119,8 +119,11 @@ pub fn settled(mut code: String, names: &[&str]) -> String {
     code
 }
 
-/// Declares the cursors that some code uses.
-pub fn cursors(code: &str, source: &mut Code) {
+/// Declares the cursors that some code uses, which reads, or writes.
+pub fn cursors(code: &str, writes: bool, source: &mut Code) {
+    if is_used(code, "section") {
+        source.line(format!("    {}uint8_t *section;", if writes { "" } else { "const " }));
+    }
     for name in ["bit", "here"] {
         if is_used(code, name) {
             source.line(format!("    size_t {name};"));
@@ -133,7 +136,7 @@ pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mu
     if is_used(code, "start") {
         source.line("    size_t start = 0;");
     }
-    cursors(code, source);
+    cursors(code, false, source);
     for slot in group.deciders() {
         source.line(format!("    uint64_t key_{slot} = 0;"));
     }
@@ -285,7 +288,7 @@ impl Message<'_> {
             source.line("    uint32_t revision;");
         }
         source.line("    size_t start = 0;");
-        cursors(&inner, source);
+        cursors(&inner, true, source);
         source.lines(&format!(
             "    *used = 0;\n    \
                  if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \

@@ -30,6 +30,7 @@ impl Channel<'_> {
                 "    uint8_t plain[LIMIT];\n    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
             }
             FrameFinder::Idle { .. } => "    bool silent;\n",
+            FrameFinder::Sync => "    size_t needed; /* with fewer bytes nothing new can be said */\n",
             FrameFinder::StatusBytes { .. } => Self::status_fields(),
             _ => "",
         };
@@ -102,14 +103,18 @@ impl Channel<'_> {
     /// A buffer in which a frame may begin anywhere.
     fn put_anywhere(&self, source: &mut Code) {
         let Self { stem, upper, .. } = self;
-        let forget = if matches!(self.plan.finder, FrameFinder::Escaped(_)) { "    receiver->read = 0;\n" } else { "" };
+        let forget = if matches!(self.plan.finder, FrameFinder::Escaped(_)) {
+            "    receiver->read = 0;\n"
+        } else {
+            "    receiver->needed = 0;\n"
+        };
         source.lines(&format!(
             "static void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
                  receiver->start += size;\n    receiver->held -= size;\n    receiver->skipped_bytes += (uint32_t)size;\n{forget}}}\n\n\
              static void {stem}_receiver_drop_taken({stem}_receiver_t *receiver)\n{{\n    \
-                 receiver->start += receiver->taken;\n    receiver->held -= receiver->taken;\n    receiver->taken = 0;\n}}\n\n\
-             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 {stem}_receiver_drop_taken(receiver);\n    \
+                 receiver->start += receiver->taken;\n    receiver->held -= receiver->taken;\n    receiver->taken = 0;\n{forget}}}\n\n\
+             static void {stem}_receiver_make_room({stem}_receiver_t *receiver)\n{{\n    \
+                 if (receiver->taken != 0u) {{\n        {stem}_receiver_drop_taken(receiver);\n    }}\n    \
                  if (receiver->ended) {{\n        \
                      /* What was half before the silence. */\n        \
                      {stem}_receiver_skip(receiver, receiver->held);\n        receiver->ended = false;\n    }}\n    \
@@ -118,7 +123,10 @@ impl Channel<'_> {
                      {stem}_receiver_skip(receiver, 1);\n    }}\n    \
                  if (receiver->start + receiver->held == {upper}_LIMIT) {{\n        \
                      memmove(receiver->buffer, receiver->buffer + receiver->start, receiver->held);\n        \
-                     receiver->start = 0;\n    }}\n    \
+                     receiver->start = 0;\n    }}\n}}\n\n\
+             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+                 if (receiver->taken != 0u || receiver->ended || receiver->start + receiver->held == {upper}_LIMIT) {{\n        \
+                     {stem}_receiver_make_room(receiver);\n    }}\n    \
                  receiver->buffer[receiver->start + receiver->held] = byte;\n    \
                  receiver->held++;\n}}\n"
         ));
@@ -288,12 +296,16 @@ impl Channel<'_> {
     fn next_by_length(&self, source: &mut Code) {
         let Self { stem, .. } = self;
         let count = self.plan.sync.len();
+        let one = |(n, byte): (usize, &u8)| match n {
+            0 => format!("bytes[0] != {byte:#04X}u"),
+            n => format!("(receiver->held > {n}u && bytes[{n}] != {byte:#04X}u)"),
+        };
+        let wrong: Vec<String> = self.plan.sync.iter().enumerate().map(one).collect();
         let find = match count {
             0 => String::new(),
             _ => format!(
-                "        size_t seen = receiver->held < {count}u ? receiver->held : {count}u;\n        \
-                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
-                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n"
+                "        if ({}) {{\n            {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n",
+                wrong.join(" || ")
             ),
         };
         let (length_end, size_of) =
@@ -311,21 +323,32 @@ impl Channel<'_> {
                 indented(&late, "                ")
             ),
         };
+        // With how many bytes something new can be said: each of the sync bytes, the size, the rest of the head, the whole frame.
+        let of_size = match late.is_empty() {
+            true => "size".to_owned(),
+            false => format!("receiver->held < {head}u ? {head}u : size"),
+        };
+        let before = match count {
+            0 | 1 => format!("{length_end}u"),
+            _ => format!("receiver->held < {count}u ? receiver->held + 1u : {length_end}u"),
+        };
         source.lines(&format!(
-            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
-                 {stem}_receiver_drop_taken(receiver);\n    \
+            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+                 if (receiver->held < receiver->needed && !receiver->ended) {{\n        return false;\n    }}\n    \
+                 if (receiver->taken != 0u) {{\n        {stem}_receiver_drop_taken(receiver);\n    }}\n    \
                  while (receiver->held > 0u) {{\n        \
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n{find}        \
+                     receiver->needed = {before};\n        \
                      if (receiver->held >= {length_end}u) {{\n            \
                          size_t size = 0;\n\
                          {size_of}{late}            \
                          if (receiver->held >= size) {{\n\
                              {}                \
-                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n        }}\n        \
+                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n            \
+                         receiver->needed = {of_size};\n        }}\n        \
                      if (!receiver->ended) {{\n            return false;\n        }}\n        \
                      {stem}_receiver_skip(receiver, 1);\n    }}\n    \
                  return false;\n}}\n",
-            self.sync_bytes(),
             self.judge("bytes", "size", "size", "                "),
         ));
         source.line("");

@@ -134,7 +134,7 @@ impl Group<'_> {
             (Cursor::Bytes, 1) => format!("(size_t){}", byte_at(0)),
             (Cursor::Bytes, _) => {
                 let (low, high) = if self.order == ByteOrder::Little { (0, 1) } else { (1, 0) };
-                format!("(size_t)({} | (uint16_t){} << 8)", byte_at(low), byte_at(high))
+                format!("(size_t)({} | (unsigned){} << 8)", byte_at(low), byte_at(high))
             }
             (Cursor::Bits, _) => format!("(size_t){}", self.get(bytes * 8, self.order, "body", "bit")),
         }

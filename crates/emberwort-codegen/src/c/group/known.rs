@@ -10,13 +10,18 @@ use crate::c::words::{member, unsigned_type};
 use crate::lower::{Byte, Known, Piece, What};
 use crate::names::snake;
 
-/// A byte of the body: of one at a known place, or behind the section's start.
+/// A byte of the body: of one at a known place, or behind the section's start, to which a pointer leads: so compilers see that bytes follow
+/// each other.
 pub fn byte_at(known: &Known, byte: usize) -> String {
     match known.start {
         Some(start) => format!("body[{}]", start + byte),
-        None if byte == 0 => "body[start]".to_owned(),
-        None => format!("body[start + {byte}u]"),
+        None => format!("section[{byte}]"),
     }
+}
+
+/// The statement that sets the pointer to a section, where one is needed.
+pub fn begin(known: &Known) -> Option<String> {
+    known.start.is_none().then(|| "section = body + start;".to_owned())
 }
 
 /// The bits of a byte that belong to a number, moved down.
@@ -39,9 +44,15 @@ fn wide(width: u8) -> u8 {
 
 /// The sum of a number's parts.
 fn sum(width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
+    // Compilers make one load of bytes that all are of the type of the sum.
+    let ty = match wide(width) {
+        16 => "unsigned".to_owned(),
+        bits => format!("uint{bits}_t"),
+    };
     let one = |piece: &Piece| match (piece.shift, part(piece, &byte(piece.byte))) {
-        (0, part) => part,
-        (shift, part) => format!("(uint{}_t){part} << {shift}", wide(width)),
+        (0, part) if pieces.len() == 1 || wide(width) == 16 => part,
+        (0, part) => format!("({ty}){part}"),
+        (shift, part) => format!("({ty}){part} << {shift}"),
     };
     pieces.iter().map(one).collect::<Vec<_>>().join(" | ")
 }
@@ -155,7 +166,7 @@ impl Group<'_> {
     /// What reads the fields of a section at known places. Its length was tested.
     pub fn read_known(&self, section: &SectionPlan, known: &Known, take: Take, target: &str) -> Vec<String> {
         let deciders = self.deciders();
-        let mut lines = Vec::new();
+        let mut lines: Vec<String> = begin(known).into_iter().collect();
         for item in &known.items {
             let (step, field) = (&section.steps[item.step], &self.fields[item.slot]);
             let name = member(&field.name);
@@ -213,6 +224,7 @@ impl Group<'_> {
         if known.bytes > 0 {
             lines.push(format!("if ({end}) {{\n    return {upper}_NO_ROOM;\n}}"));
         }
+        lines.extend(begin(known));
         let is_sent = |slot: usize| !self.fields[slot].is_spare();
         for Byte { byte, parts } in known.sums(is_sent) {
             let part = |(slot, piece): &(usize, Piece)| {

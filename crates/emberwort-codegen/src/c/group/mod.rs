@@ -403,7 +403,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
             group.read_section(index, section, take, "record->", &|_, _| Vec::new(), &mut inner);
         }
         let inner = settled(inner.finish(), &["here", "bit"]);
-        cursors(&inner, source);
+        cursors(&inner, false, source);
         for slot in group.deciders() {
             source.line(format!("    uint64_t key_{slot} = 0;"));
         }
@@ -423,7 +423,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
     let mut inner = Code::default();
     group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), &mut inner);
     let inner = settled(inner.finish(), &["here", "bit"]);
-    cursors(&inner, source);
+    cursors(&inner, true, source);
     if !inner.contains("revision)") && !inner.contains("(revision ") {
         source.line("    (void)revision;");
     }
