@@ -39,6 +39,11 @@ impl Code {
         self.line(line);
     }
 
+    /// Ends a level, without a line.
+    pub fn dedent(&mut self) {
+        self.level = self.level.saturating_sub(1);
+    }
+
     /// The whole text.
     pub fn finish(self) -> String {
         self.text

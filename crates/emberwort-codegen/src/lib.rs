@@ -6,6 +6,7 @@ pub mod c;
 mod code;
 pub mod lower;
 mod names;
+pub mod python;
 pub mod vectors;
 
 pub use names::Clash;

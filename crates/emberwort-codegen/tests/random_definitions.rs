@@ -5,9 +5,9 @@
 
 mod common;
 
-use common::{compile_and_run, compiler, write};
+use common::{compile_and_run, compiler, python, run_python, write};
 use emberwort_codegen::vectors::Vector;
-use emberwort_codegen::{c, vectors};
+use emberwort_codegen::{c, python, vectors};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
 use emberwort_text::{Filling, Given, fill};
@@ -155,8 +155,11 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     for vector in &all {
         codec_and_rows_agree(&plan, vector, &text);
     }
-    let Some(compiler) = compiler() else { return };
     let folder = tempfile::tempdir().unwrap();
+    if let Some(python) = python() {
+        run_python(python, folder.path(), &python::generate(&plan, &all).unwrap());
+    }
+    let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
     // Shown only if something differs.
     println!("seed {seed}:\n{text}");

@@ -21,7 +21,8 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::plan::{Action, RecordPlan};
 
-use link::each_action;
+pub(crate) use link::each_action;
+pub(crate) use words::about;
 use words::comment;
 
 use crate::code::Code;

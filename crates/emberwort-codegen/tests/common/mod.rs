@@ -34,6 +34,24 @@ pub fn compiler() -> Option<&'static str> {
     found
 }
 
+/// The machine's Python. A missing one fails the test where CI asks for it.
+pub fn python() -> Option<&'static str> {
+    let found = ["python3", "python"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
+    assert!(
+        found.is_some() || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no Python is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
+/// Writes a module and its test program, and runs that.
+pub fn run_python(python: &str, folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let ran = Command::new(python).current_dir(folder).args(["-W", "error", &files[1].name]).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stderr).into_owned();
+    assert!(ran.status.success() && said.contains("OK"), "{}", said.chars().take(6000).collect::<String>());
+}
+
 /// Whether a long test is to be a small one, as CI runs it.
 pub fn is_small() -> bool {
     std::env::var_os("EMBERWORT_SMALL").is_some()

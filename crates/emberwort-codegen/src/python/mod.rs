@@ -1,0 +1,120 @@
+//! Python 3.9 and later for a host, with nothing beyond its standard library: a class for each message and record, which encodes and decodes
+//! bodies.
+
+mod group;
+mod names;
+mod vectors;
+
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::model::Labelled;
+use emberwort_model::number::Scaling;
+use emberwort_model::plan::RecordPlan;
+
+use crate::code::Code;
+use crate::vectors::Vector;
+use crate::{GenerateError, GeneratedFile, MARK};
+use group::Group;
+use names::{class, constant, doc, module, text};
+
+/// What all classes stand on.
+const RUNTIME: &str = include_str!("runtime.py");
+
+/// The module of a link, and a program that checks it with the vectors.
+///
+/// # Errors
+/// If two names of the definition become the same name in Python.
+pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    if let Some(clash) = names::clashes(plan).into_iter().next() {
+        return Err(GenerateError::NameClash { clash, language: "Python" });
+    }
+    let name = module(&plan.link.name);
+    Ok(vec![
+        GeneratedFile { name: format!("{name}.py"), text: module_text(plan) },
+        GeneratedFile { name: format!("{name}_test.py"), text: vectors::write(plan, vectors) },
+    ])
+}
+
+fn module_text(plan: &Plan) -> String {
+    let mut code = Code::default();
+    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let said = doc(&plan.link.doc);
+    let said = if said.is_empty() { String::new() } else { format!("\n{said}\n") };
+    code.lines(&format!(
+        "\"\"\"{about}\n{said}\nEach message is a class: encode() makes the bytes of a body, decode() reads them. Numbers are raw codes;\n\
+         physical_...() gives the physical value of one, and raw_...() the code nearest to a physical value.\n\"\"\"\n"
+    ));
+    code.lines(
+        "from __future__ import annotations\n\nimport enum\nimport math\nimport struct\nfrom dataclasses import dataclass, field\n\
+         from typing import Any, ClassVar, Dict, List, Literal, NamedTuple, Optional, Tuple, Type, Union\n",
+    );
+    code.line("");
+    code.line(format!("REVISION = {}", plan.link.revision));
+    code.line("");
+    code.line("");
+    code.lines(RUNTIME);
+    for labelled in &plan.link.labelled {
+        labels(labelled, &mut code);
+    }
+    for record in records(plan) {
+        let group = Group::of_record(plan, &record);
+        group.write(&record.record.doc, &mut code);
+    }
+    for message in &plan.messages {
+        let group = Group::of_message(plan, message);
+        group.write(&message.message.doc, &mut code);
+    }
+    let known: Vec<&str> = plan.messages.iter().map(|message| message.message.name.as_str()).collect();
+    code.line("");
+    code.line("");
+    code.line("#: All messages by their names in the definition.");
+    code.line("MESSAGES: Dict[str, Type[Any]] = {");
+    for name in known {
+        code.line(format!("    {}: {},", text(name), class(name)));
+    }
+    code.line("}");
+    code.finish()
+}
+
+/// All records, each behind those that it uses itself.
+fn records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
+    let mut found: Vec<Arc<RecordPlan>> = Vec::new();
+    crate::c::each_action(plan, &mut |action| {
+        if let emberwort_model::plan::Action::Record(record) = action {
+            found.retain(|other| other.record.name != record.record.name);
+            found.push(record.clone());
+        }
+    });
+    found.reverse();
+    found
+}
+
+fn labels(labelled: &Labelled, code: &mut Code) {
+    let base = if labelled.flags { "IntFlag" } else { "IntEnum" };
+    code.line("");
+    code.line("");
+    code.open(format!("class {}(enum.{base}):", class(&labelled.name)));
+    let said = doc(&labelled.doc);
+    if !said.is_empty() {
+        code.lines(&format!("\"\"\"{said}\"\"\"\n"));
+        code.line("");
+    }
+    for label in &labelled.labels {
+        let value = if labelled.flags { format!("1 << {}", label.code) } else { label.code.to_string() };
+        code.line(format!("{} = {value}", constant(&label.name)));
+    }
+    if labelled.labels.is_empty() {
+        code.line("pass");
+    }
+    code.dedent();
+}
+
+/// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
+fn conversions(scaling: &Scaling) -> (String, String) {
+    let (offset, step, divisor) = scaling.parts();
+    (
+        format!("({offset} + {step} * raw) / {divisor}"),
+        format!("math.floor((value * {divisor} - {offset}) / {step} + 0.5)"),
+    )
+}

@@ -1,0 +1,165 @@
+class LinkError(ValueError):
+    """Bytes that cannot be read, or a value that cannot be sent."""
+
+
+class Truncated(LinkError):
+    """The bytes end inside a section."""
+
+
+class TooMany(LinkError):
+    """A count is above its maximum."""
+
+
+class OutOfRange(LinkError):
+    """A value does not fit its field."""
+
+
+class NoForm(LinkError):
+    """No form belongs to the deciding number."""
+
+
+class BadNumber(LinkError):
+    """A compact number has too many bits."""
+
+
+class Form(NamedTuple):
+    """A value whose form another number decides: the name of the form, and the value."""
+
+    name: str
+    value: Any
+
+
+class _Reader:
+    """A place in some bytes, counted in bits in the order in which they are filled."""
+
+    __slots__ = ("bit", "body", "end", "key")
+
+    def __init__(self, body: bytes, key: Optional[int]) -> None:
+        self.body = body
+        self.end = len(body)
+        self.bit = 0
+        self.key = key
+
+    def need(self, bits: int) -> None:
+        if self.bit + bits > self.end * 8:
+            raise Truncated(f"{self.end} bytes are too few: {-(-(self.bit + bits) // 8)} are needed")
+
+    def align(self) -> None:
+        self.bit = (self.bit + 7) // 8 * 8
+
+    def get(self, width: int, order: Literal["little", "big"]) -> int:
+        self.need(width)
+        at, self.bit = self.bit, self.bit + width
+        first = at // 8
+        if order == "little":
+            some = int.from_bytes(self.body[first : (at + width + 7) // 8], "little")
+            return some >> at % 8 & (1 << width) - 1
+        last = (at + width + 7) // 8
+        return int.from_bytes(self.body[first:last], "big") >> last * 8 - at - width & (1 << width) - 1
+
+    def varint(self, width: int) -> int:
+        value = 0
+        for shift in range(0, width, 7):
+            byte = self.get(8, "little")
+            group = byte & 0x7F
+            if width - shift < 7 and group >> width - shift:
+                break
+            value |= group << shift
+            if not byte & 0x80:
+                return value
+        raise BadNumber(f"a compact number has more than {width} bits")
+
+    def count(self, most: int, order: Literal["little", "big"]) -> int:
+        count = self.get(8 if most < 256 else 16, order)
+        if count > most:
+            raise TooMany(f"{count} are more than {most}")
+        return count
+
+    def take(self, count: int, order: Literal["little", "big"]) -> bytes:
+        self.need(count * 8)
+        if self.bit % 8:
+            return bytes(self.get(8, order) for _ in range(count))
+        first = self.bit // 8
+        self.bit += count * 8
+        return self.body[first : first + count]
+
+    def rest(self) -> bytes:
+        self.need(0)
+        first, self.bit = self.bit // 8, self.end * 8
+        return self.body[first : self.end]
+
+
+class _Writer:
+    """Bytes that are filled bit by bit."""
+
+    __slots__ = ("bit", "out")
+
+    def __init__(self) -> None:
+        self.out = bytearray()
+        self.bit = 0
+
+    def reach(self) -> None:
+        lacking = (self.bit + 7) // 8 - len(self.out)
+        if lacking > 0:
+            self.out += bytes(lacking)
+
+    def align(self) -> None:
+        self.bit = (self.bit + 7) // 8 * 8
+        self.reach()
+
+    def put(self, value: int, width: int, order: Literal["little", "big"]) -> None:
+        at, self.bit = self.bit, self.bit + width
+        self.reach()
+        first, last = at // 8, (at + width + 7) // 8
+        shift = at % 8 if order == "little" else last * 8 - at - width
+        some = int.from_bytes(self.out[first:last], order) | (value & (1 << width) - 1) << shift
+        self.out[first:last] = some.to_bytes(last - first, order)
+
+    def varint(self, value: int) -> None:
+        while value > 0x7F:
+            self.put(value & 0x7F | 0x80, 8, "little")
+            value >>= 7
+        self.put(value, 8, "little")
+
+    def count(self, count: int, most: int, order: Literal["little", "big"], what: str) -> None:
+        if count > most:
+            raise TooMany(f"{what}: {count} are more than {most}")
+        self.put(count, 8 if most < 256 else 16, order)
+
+    def bytes(self, some: bytes, order: Literal["little", "big"]) -> None:
+        if self.bit % 8:
+            for byte in some:
+                self.put(byte, 8, order)
+            return
+        first = self.bit // 8
+        self.bit += len(some) * 8
+        self.reach()
+        self.out[first : first + len(some)] = some
+
+
+def _out_of_range(what: str, value: object) -> OutOfRange:
+    return OutOfRange(f"{what}: {value!r} does not fit")
+
+
+def _signed(raw: int, width: int) -> int:
+    return raw - (1 << width) if raw >> width - 1 else raw
+
+
+def _text(some: bytes) -> str:
+    # What is no UTF-8 comes back as it was.
+    return some.decode("utf-8", "surrogateescape")
+
+
+def _float(raw: int, width: int) -> float:
+    code = {16: "<e", 32: "<f", 64: "<d"}[width]
+    return float(struct.unpack(code, raw.to_bytes(width // 8, "little"))[0])
+
+
+def _float_raw(value: float, width: int, what: str) -> int:
+    code = {16: "<e", 32: "<f", 64: "<d"}[width]
+    if not math.isfinite(value):
+        raise _out_of_range(what, value)
+    try:
+        return int.from_bytes(struct.pack(code, value), "little")
+    except OverflowError:
+        raise _out_of_range(what, value) from None

@@ -1,0 +1,165 @@
+//! A program that checks the module with the vectors.
+
+use emberwort_model::Plan;
+use emberwort_model::hex::hex;
+use emberwort_model::model::{Field, Kind};
+use emberwort_model::plan::{Action, MessagePlan};
+use emberwort_wire::codec::decode_answer;
+use emberwort_wire::{ValueRef, Values};
+
+use super::names::{bytes, class, member, module, text};
+use crate::MARK;
+use crate::code::Code;
+use crate::vectors::Vector;
+
+/// The test program.
+pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
+    let name = module(&plan.link.name);
+    let mut code = Code::default();
+    code.lines(&format!(
+        "\"\"\"{MARK} from link {}, revision {}. Do not edit.\n\nChecks {name}.py with the test vectors: python3 {name}_test.py\n\"\"\"\n\n\
+         import unittest\n\nimport {name} as link\n\n\n\
+         #: Message, case, what makes the value, the key of the request, the body, and the lengths at which it can be read if it is cut.\nVECTORS = [",
+        plan.link.name, plan.link.revision
+    ));
+    for vector in vectors {
+        let message = &plan.messages[vector.message];
+        let steps = message.sections[..vector.sections].iter().flat_map(|section| &section.steps);
+        let mut parts: Vec<String> = steps
+            .filter(|step| !message.message.fields[step.slot].is_spare())
+            .filter_map(|step| {
+                let field = &message.message.fields[step.slot];
+                let value = given(field, &step.action, &vector.values, step.slot)?;
+                Some(format!("{}={value}", member(&field.name)))
+            })
+            .collect();
+        parts.push(format!("sections_held={}", vector.sections));
+        code.line(format!(
+            "    ({}, {}, lambda: link.{}({}), {}, bytes.fromhex({}), {{{}}}),",
+            text(&message.message.name),
+            text(&vector.case),
+            class(&message.message.name),
+            parts.join(", "),
+            vector.key.map_or_else(|| "None".to_owned(), |key| key.to_string()),
+            text(&hex(&vector.body)),
+            readable(message, vector),
+        ));
+    }
+    code.lines(&format!(
+        "]\n\n#: Messages with a field that reaches to the end of the body.\nTO_THE_END = ({})",
+        to_the_end(plan)
+    ));
+    code.lines(TESTS);
+    code.finish()
+}
+
+const TESTS: &str = r#"
+
+class Vectors(unittest.TestCase):
+    def test_bodies_agree_both_ways(self) -> None:
+        for name, case, make, key, body, _ in VECTORS:
+            with self.subTest(f"{name} {case}"):
+                value = make()
+                self.assertEqual(value.encode().hex(), body.hex())
+                read = type(value).decode(body, key)
+                self.assertEqual(read, value)
+                self.assertEqual(read.encode().hex(), body.hex())
+
+    def test_bodies_that_are_cut_are_read_or_refused(self) -> None:
+        for name, case, _, key, body, readable in VECTORS:
+            message = link.MESSAGES[name]
+            read = set()
+            for length in range(len(body)):
+                try:
+                    message.decode(body[:length], key)
+                except link.LinkError:
+                    continue
+                read.add(length)
+            with self.subTest(f"{name} {case}"):
+                self.assertEqual(read, set(readable))
+
+    def test_bytes_of_a_later_revision_are_stepped_over(self) -> None:
+        for name, case, make, key, body, _ in VECTORS:
+            value = make()
+            if value.sections_held == value.SECTIONS and name not in TO_THE_END:
+                with self.subTest(f"{name} {case}"):
+                    self.assertEqual(type(value).decode(body + b"\xa5\x5a", key), value)
+
+
+if __name__ == "__main__":
+    unittest.main()
+"#;
+
+/// The lengths at which the body of a vector can be read if it is cut there.
+fn readable(message: &MessagePlan, vector: &Vector) -> String {
+    let mut values = Values::default();
+    let mut is_readable =
+        |length: &usize| decode_answer(message, &vector.body[..*length], vector.key, &mut values).is_ok();
+    (0..vector.body.len()).filter(|length| is_readable(length)).map(|length| format!("{length}, ")).collect()
+}
+
+/// Messages with a field that reaches to the end of the body.
+fn to_the_end(plan: &Plan) -> String {
+    fn reaches(action: &Action) -> bool {
+        match action {
+            Action::Union(union) => union.forms.iter().any(|form| reaches(&form.action)),
+            Action::List(list) => action.has_rest() || reaches(&list.element.action),
+            Action::Record(record) => {
+                record.sections.iter().flat_map(|section| &section.steps).any(|step| reaches(&step.action))
+            }
+            action => action.has_rest(),
+        }
+    }
+    let steps = |message: &MessagePlan| {
+        message.sections.iter().flat_map(|section| &section.steps).any(|step| reaches(&step.action))
+    };
+    let names = plan.messages.iter().filter(|message| steps(message)).map(|message| text(&message.message.name));
+    names.map(|name| name + ", ").collect()
+}
+
+/// What a slot holds, as an expression, if it holds something: what the sender's revision lacks has its default.
+fn given(field: &Field, action: &Action, values: &Values, slot: usize) -> Option<String> {
+    let is_lacking = matches!(values.get(slot), ValueRef::Absent | ValueRef::Unset) && !field.optional;
+    (!is_lacking).then(|| literal(field, action, values, slot))
+}
+
+/// What a slot holds, as an expression.
+fn literal(field: &Field, action: &Action, values: &Values, slot: usize) -> String {
+    match (values.get(slot), action) {
+        (ValueRef::Raw(raw), _) => match &field.kind {
+            Kind::Bool => if raw == 0 { "False" } else { "True" }.to_owned(),
+            Kind::Float(bits) => format!("link._float({raw:#x}, {bits})"),
+            kind if kind.is_signed() => (raw as i64).to_string(),
+            _ => raw.to_string(),
+        },
+        (ValueRef::Bytes(some), Action::Run { text: true, .. }) => format!("link._text({})", bytes(some)),
+        (ValueRef::Bytes(some), _) => bytes(some),
+        (ValueRef::Group { first, .. }, Action::Record(record)) => {
+            let steps = record.sections.iter().flat_map(|section| &section.steps);
+            let parts: Vec<String> = steps
+                .filter(|step| !record.record.fields[step.slot].is_spare())
+                .filter_map(|step| {
+                    let field = &record.record.fields[step.slot];
+                    let value = given(field, &step.action, values, first + step.slot)?;
+                    Some(format!("{}={value}", member(&field.name)))
+                })
+                .collect();
+            format!("link.{}({})", class(&record.record.name), parts.join(", "))
+        }
+        (ValueRef::Group { first, count }, Action::List(list)) => {
+            let element = &list.element;
+            let all: Vec<String> =
+                (first..first + count).map(|slot| literal(&element.field, &element.action, values, slot)).collect();
+            format!("[{}]", all.join(", "))
+        }
+        (ValueRef::Chosen { form, slot }, Action::Union(union)) => {
+            let element = &union.forms[form];
+            format!(
+                "link.Form({}, {})",
+                text(&element.field.name),
+                literal(&element.field, &element.action, values, slot)
+            )
+        }
+        _ => "None".to_owned(),
+    }
+}
