@@ -65,3 +65,18 @@ fn names_that_become_the_same_are_refused() {
     let GenerateError::NameClash { clash, language } = error;
     assert_eq!((clash.name.as_str(), language), ("class_", "Python"));
 }
+
+/// The example of docs/generated-python.md.
+#[test]
+fn the_example_of_the_page_runs() {
+    let Some(python) = python() else { return };
+    let page = include_str!("../../../docs/generated-python.md");
+    let example = page.split("```python\n").nth(1).unwrap().split("```").next().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let plan = marlock::checked().plan.unwrap();
+    common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
+    std::fs::write(folder.path().join("main.py"), example).unwrap();
+    let ran = std::process::Command::new(python).current_dir(folder.path()).arg("main.py").output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert_eq!(said, "node 3: 42.5 %\n");
+}

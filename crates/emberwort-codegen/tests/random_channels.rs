@@ -7,8 +7,8 @@ mod common;
 
 use std::sync::Arc;
 
-use common::{compile_and_run, compiler, streams, write};
-use emberwort_codegen::c;
+use common::{compile_and_run, compiler, python, run_python, streams, write};
+use emberwort_codegen::{c, python, vectors};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use rand::seq::{IndexedRandom, SliceRandom};
@@ -219,8 +219,11 @@ fn channels_agree(seed: u64, bytes: usize) {
         panic!("seed {seed}: {errors:#?}\n{text}");
     };
     let plan: Arc<Plan> = Arc::new(plan);
-    let Some(compiler) = compiler() else { return };
     let folder = tempfile::tempdir().unwrap();
+    if let Some(python) = python() {
+        run_python(python, folder.path(), &python::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
+    }
+    let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
     for (index, channel) in plan.channels.iter().enumerate() {

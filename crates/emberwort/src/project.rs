@@ -104,6 +104,8 @@ pub struct GenerateEntry {
 pub enum GenerateKind {
     /// C99: NAME.h, NAME.c, NAME_vectors.c
     C,
+    /// Python 3.9 and later: NAME.py, NAME_test.py
+    Python,
     /// Test vectors: vectors.ndjson
     Vectors,
 }

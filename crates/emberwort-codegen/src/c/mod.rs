@@ -13,6 +13,7 @@ mod message;
 mod numbers;
 mod tidy;
 mod types;
+mod variables;
 mod vectors;
 mod words;
 

@@ -2,11 +2,11 @@
 
 use emberwort_model::Plan;
 use emberwort_model::model::{ByteOrder, Field, Kind, LAST_TIME, Length, NumberForm, Selector, Value};
+use emberwort_model::number::Scaling;
 use emberwort_model::plan::{
     Action, Element, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, UnionPlan,
 };
 
-use super::conversions;
 use super::names::{bytes, class, doc, member, text};
 use crate::code::Code;
 use crate::lower::{Known, Piece, What};
@@ -769,4 +769,13 @@ fn empty(field: &Field, action: &Action) -> String {
         Action::Union(_) => "Form(\"\", None)".into(),
         Action::Skip { .. } => "None".into(),
     }
+}
+
+/// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
+fn conversions(scaling: &Scaling) -> (String, String) {
+    let (offset, step, divisor) = scaling.parts();
+    (
+        format!("({offset} + {step} * raw) / {divisor}"),
+        format!("math.floor((value * {divisor} - {offset}) / {step} + 0.5)"),
+    )
 }

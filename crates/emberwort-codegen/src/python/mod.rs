@@ -1,6 +1,8 @@
 //! Python 3.9 and later for a host, with nothing beyond its standard library: a class for each message and record, which encodes and decodes
 //! bodies.
 
+mod channel;
+mod clashes;
 mod group;
 mod names;
 mod vectors;
@@ -9,12 +11,12 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
-use emberwort_model::number::Scaling;
 use emberwort_model::plan::RecordPlan;
 
 use crate::code::Code;
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
+pub use clashes::clashes;
 use group::Group;
 use names::{class, constant, doc, module, text};
 
@@ -26,7 +28,7 @@ const RUNTIME: &str = include_str!("runtime.py");
 /// # Errors
 /// If two names of the definition become the same name in Python.
 pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
-    if let Some(clash) = names::clashes(plan).into_iter().next() {
+    if let Some(clash) = clashes(plan).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "Python" });
     }
     let name = module(&plan.link.name);
@@ -64,6 +66,9 @@ fn module_text(plan: &Plan) -> String {
     for message in &plan.messages {
         let group = Group::of_message(plan, message);
         group.write(&message.message.doc, &mut code);
+    }
+    for channel in &plan.channels {
+        channel::write(plan, channel, &mut code);
     }
     let known: Vec<&str> = plan.messages.iter().map(|message| message.message.name.as_str()).collect();
     code.line("");
@@ -108,13 +113,4 @@ fn labels(labelled: &Labelled, code: &mut Code) {
         code.line("pass");
     }
     code.dedent();
-}
-
-/// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
-fn conversions(scaling: &Scaling) -> (String, String) {
-    let (offset, step, divisor) = scaling.parts();
-    (
-        format!("({offset} + {step} * raw) / {divisor}"),
-        format!("math.floor((value * {divisor} - {offset}) / {step} + 0.5)"),
-    )
 }

@@ -1,12 +1,8 @@
 //! Names and texts in Python.
 
-use std::collections::BTreeMap;
-
-use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::model::{Field, Kind, Labelled};
 
-use crate::names::{Clash, plain_snake};
+use crate::names::plain_snake;
 
 /// Words that Python keeps for itself, and names that the generated module needs in its classes.
 const TAKEN: &[&str] = &[
@@ -398,52 +394,4 @@ pub fn bytes(some: &[u8]) -> String {
 pub fn doc(doc: &str) -> String {
     let line = |line: &str| escaped(line).replace('\\', "/").replace('"', "'");
     doc.lines().map(line).collect::<Vec<_>>().join("\n")
-}
-
-/// Names of a link that become the same in Python.
-pub fn clashes(plan: &Plan) -> Vec<Clash> {
-    let mut found = Vec::new();
-    let mut classes = Names::default();
-    let link = &plan.link;
-    link.labelled.iter().for_each(|labelled: &std::sync::Arc<Labelled>| {
-        classes.add(class(&labelled.name), vec![labelled.name.clone()], &mut found);
-        let mut labels = Names::default();
-        for label in &labelled.labels {
-            labels.add(constant(&label.name), vec![labelled.name.clone(), label.name.clone()], &mut found);
-        }
-    });
-    let mut group = |name: &str, fields: &[Field]| {
-        classes.add(class(name), vec![name.to_owned()], &mut found);
-        let mut members = Names::default();
-        for field in fields.iter().filter(|field| !field.is_spare()) {
-            let origin = || vec![name.to_owned(), field.name.clone()];
-            let plain = member(&field.name);
-            members.add(plain.clone(), origin(), &mut found);
-            if matches!(field.kind, Kind::Number(_) | Kind::Varint(_)) {
-                members.add(format!("physical_{plain}"), origin(), &mut found);
-                members.add(format!("raw_{plain}"), origin(), &mut found);
-            }
-        }
-    };
-    for record in &plan.records {
-        group(&record.record.name, &record.record.fields);
-    }
-    for message in &plan.messages {
-        group(&message.message.name, &message.message.fields);
-    }
-    found
-}
-
-/// Names of one scope, and of what they are made.
-#[derive(Default)]
-struct Names(BTreeMap<String, Vec<String>>);
-
-impl Names {
-    fn add(&mut self, name: String, origin: Vec<String>, clashes: &mut Vec<Clash>) {
-        if let Some(first) = self.0.get(&name) {
-            clashes.push(Clash { name, first: first.clone(), second: origin });
-        } else {
-            self.0.insert(name, origin);
-        }
-    }
 }

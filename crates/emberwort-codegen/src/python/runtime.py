@@ -163,3 +163,92 @@ def _float_raw(value: float, width: int, what: str) -> int:
         return int.from_bytes(struct.pack(code, value), "little")
     except OverflowError:
         raise _out_of_range(what, value) from None
+
+
+class BadLength(LinkError):
+    """The length of a frame is wrong."""
+
+
+class BadChecksum(LinkError):
+    """A checksum of a frame differs."""
+
+
+class BadValue(LinkError):
+    """A part of a frame with a fixed value has another, or a byte stands where no sender writes it."""
+
+
+def _bits(some: bytes, at: int, width: int, order: Literal["little", "big"]) -> int:
+    first, last = at // 8, (at + width + 7) // 8
+    shift = at % 8 if order == "little" else last * 8 - at - width
+    return int.from_bytes(some[first:last], order) >> shift & (1 << width) - 1
+
+
+def _set_bits(out: bytearray, at: int, width: int, order: Literal["little", "big"], value: int) -> None:
+    first, last = at // 8, (at + width + 7) // 8
+    shift = at % 8 if order == "little" else last * 8 - at - width
+    mask = (1 << width) - 1 << shift
+    some = int.from_bytes(out[first:last], order) & ~mask | value << shift & mask
+    out[first:last] = some.to_bytes(last - first, order)
+
+
+def _digits(some: bytes) -> int:
+    if not all(byte in b"0123456789abcdefABCDEF" for byte in some):
+        raise BadValue(f"{some!r} are no hex digits")
+    return int(some, 16)
+
+
+def _cobs(plain: bytes) -> bytes:
+    """Consistent overhead byte stuffing, with the zero at the end."""
+    out = bytearray(b"\1")
+    code = 0
+    for n, byte in enumerate(plain):
+        if byte == 0:
+            code = len(out)
+            out.append(1)
+            continue
+        out.append(byte)
+        out[code] += 1
+        if out[code] == 0xFF and n + 1 < len(plain):
+            code = len(out)
+            out.append(1)
+    out.append(0)
+    return bytes(out)
+
+
+def _without_cobs(some: bytes) -> bytes:
+    out = bytearray()
+    if not some or some[-1] != 0:
+        raise BadValue("a frame ends with a zero")
+    some = some[:-1]
+    at = 0
+    while at < len(some):
+        code = some[at]
+        if code == 0 or at + code > len(some) or 0 in some[at + 1 : at + code]:
+            raise BadValue(f"the code byte {code:#04x} at {at} is wrong")
+        out += some[at + 1 : at + code]
+        at += code
+        if code < 0xFF and at < len(some):
+            out.append(0)
+    return bytes(out)
+
+
+def _escaped(plain: bytes, codes: Dict[int, bytes]) -> bytes:
+    return b"".join(codes.get(byte) or bytes((byte,)) for byte in plain)
+
+
+def _unescaped(some: bytes, escape: int, codes: Dict[int, bytes], plain: Dict[int, int]) -> bytes:
+    out = bytearray()
+    at = 0
+    while at < len(some):
+        byte = some[at]
+        at += 1
+        if byte == escape:
+            code = some[at] if at < len(some) else -1
+            if code not in plain:
+                raise BadValue(f"nothing has the code {code:#04x} behind the escape byte")
+            byte = plain[code]
+            at += 1
+        elif byte in codes:
+            raise BadValue(f"the byte {byte:#04x} stands where it has to be escaped")
+        out.append(byte)
+    return bytes(out)

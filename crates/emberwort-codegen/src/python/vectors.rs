@@ -3,14 +3,15 @@
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{Field, Kind};
-use emberwort_model::plan::{Action, MessagePlan};
+use emberwort_model::plan::{Action, MessagePlan, Part, Role};
 use emberwort_wire::codec::decode_answer;
 use emberwort_wire::{ValueRef, Values};
 
+use super::channel::{frame_class, stem};
 use super::names::{bytes, class, member, module, text};
 use crate::MARK;
 use crate::code::Code;
-use crate::vectors::Vector;
+use crate::vectors::{FrameVector, Vector};
 
 /// The test program.
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
@@ -44,6 +45,14 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
             text(&hex(&vector.body)),
             readable(message, vector),
         ));
+    }
+    code.lines(
+        "]\n\n#: Message, case, what builds and opens a frame, what makes its header, the key outside of it, its bytes.\nFRAMES = [",
+    );
+    for vector in vectors {
+        for frame in &vector.frames {
+            code.line(framed(plan, vector, frame));
+        }
     }
     code.lines(&format!(
         "]\n\n#: Messages with a field that reaches to the end of the body.\nTO_THE_END = ({})",
@@ -85,10 +94,64 @@ class Vectors(unittest.TestCase):
                 with self.subTest(f"{name} {case}"):
                     self.assertEqual(type(value).decode(body + b"\xa5\x5a", key), value)
 
+    def test_frames_agree_both_ways(self) -> None:
+        for name, case, build, opened, make, key, wire in FRAMES:
+            with self.subTest(f"{name} {case}"):
+                frame = make()
+                self.assertEqual(build(frame).hex(), wire.hex())
+                found = opened(wire)
+                if key is not None:
+                    found.key = key
+                self.assertEqual(found, frame)
+
+    def test_frames_with_a_wrong_byte_are_another_frame_or_none(self) -> None:
+        for name, case, _, opened, make, _, wire in FRAMES:
+            with self.subTest(f"{name} {case}"):
+                for at in range(len(wire)):
+                    other = bytearray(wire)
+                    other[at] ^= 0x10
+                    for some in (bytes(other), wire[:at]):
+                        try:
+                            opened(some)
+                        except link.LinkError:
+                            pass
+
 
 if __name__ == "__main__":
     unittest.main()
 "#;
+
+/// A frame of a vector.
+fn framed(plan: &Plan, vector: &Vector, frame: &FrameVector) -> String {
+    let message = &plan.messages[vector.message].message;
+    let channel = &plan.channels[frame.channel];
+    let from = channel.is_split().then_some(message.from);
+    let direction = channel.direction(message.from);
+    let part = |part: &Part| {
+        let value = match part.role {
+            Role::Message => frame.header.key,
+            Role::Address => frame.header.node,
+            Role::Sequence => frame.header.sequence,
+            Role::Revision => frame.header.revision,
+            _ => return None,
+        };
+        Some(format!("{}={value}", member(&part.name)))
+    };
+    let mut parts: Vec<String> = direction.parts.iter().filter_map(part).collect();
+    let key = direction.key_is_outside().then_some(frame.header.key);
+    parts.extend(key.map(|key| format!("key={key}")));
+    parts.push(format!("body=bytes.fromhex({})", text(&hex(&frame.body))));
+    let stem = stem(&direction.name, from);
+    format!(
+        "    ({}, {}, link.build_{stem}, link.open_{stem}, lambda: link.{}({}), {}, bytes.fromhex({})),",
+        text(&message.name),
+        text(&vector.case),
+        frame_class(&direction.name, from),
+        parts.join(", "),
+        key.map_or_else(|| "None".to_owned(), |key| key.to_string()),
+        text(&hex(&frame.bytes)),
+    )
+}
 
 /// The lengths at which the body of a vector can be read if it is cut there.
 fn readable(message: &MessagePlan, vector: &Vector) -> String {

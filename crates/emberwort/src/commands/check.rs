@@ -1,5 +1,6 @@
 //! `check`: reports what is wrong in definitions.
 
+use std::collections::HashSet;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
@@ -120,11 +121,18 @@ fn note_clashes(checked: &mut Checked) {
     if has_too_many_fields(plan) {
         return;
     }
-    for clash in emberwort_codegen::c::clashes(plan) {
+    let of_c = emberwort_codegen::c::clashes(plan).into_iter().map(|clash| (clash, "C"));
+    let of_python = emberwort_codegen::python::clashes(plan).into_iter().map(|clash| (clash, "Python"));
+    let mut seen = HashSet::new();
+    for (clash, language) in of_c.chain(of_python) {
+        // Once is enough for two names.
+        if !seen.insert((clash.first.clone(), clash.second.clone())) {
+            continue;
+        }
         let [first, second] = [&clash.first, &clash.second].map(|path| named_place(&checked.sources, path));
         let span = second.or(first).unwrap_or(Span::new(0, 0));
-        let help = "rename one of them; until then no C can be generated";
-        let mut finding = Finding::new(Code::NameClash, span, clash.sentence("C"), help);
+        let help = format!("rename one of them; until then no {language} can be generated");
+        let mut finding = Finding::new(Code::NameClash, span, clash.sentence(language), help);
         if let (Some(first), Some(second)) = (first, second)
             && first != second
         {

@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use emberwort_codegen::{GeneratedFile, MARK, c, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, c, python, vectors};
 use emberwort_model::Plan;
 
 use super::ending::Ending;
@@ -52,7 +52,11 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
         entries.retain(|entry| args.kinds.contains(&entry.kind));
         for kind in &args.kinds {
             if entries.iter().all(|entry| entry.kind != *kind) {
-                entries.push(GenerateEntry { kind: *kind, out: PathBuf::from("gen") });
+                let out = match kind {
+                    GenerateKind::C | GenerateKind::Vectors => "gen",
+                    GenerateKind::Python => "gen/python",
+                };
+                entries.push(GenerateEntry { kind: *kind, out: PathBuf::from(out) });
             }
         }
     }
@@ -73,6 +77,7 @@ fn of_kind(
 ) -> anyhow::Result<Vec<GeneratedFile>> {
     Ok(match kind {
         GenerateKind::C => c::generate(plan, all, strangers)?,
+        GenerateKind::Python => python::generate(plan, all)?,
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
     })
 }

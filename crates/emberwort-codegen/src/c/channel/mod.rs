@@ -11,7 +11,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role, Zone};
 
-use super::group::known::{put_unsigned, unsigned};
+use super::group::expressions::{put_unsigned, unsigned};
 use super::link::has_receiver;
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::code::Code;

@@ -3,7 +3,7 @@
 use emberwort_model::model::{ByteOrder, Kind};
 use emberwort_model::plan::{Action, ElementSizes, Place, SectionPlan, Step};
 
-use super::known::{as_byte, number, part_of};
+use super::expressions::{as_byte, number, part_of};
 use super::{ALIGN, Group};
 use crate::lower::{Piece, pieces};
 
@@ -29,7 +29,7 @@ impl Cursor {
     pub fn of(section: &SectionPlan) -> Self {
         let is_whole = |place: &Place| match place {
             Place::Fixed(bit) => bit % 8 == 0,
-            Place::Behind { aligned } => *aligned || section.fixed_end % 8 == 0,
+            Place::Behind { aligned } => *aligned || section.fixed_end.is_multiple_of(8),
         };
         let moving = &section.steps[section.fixed_steps..];
         match moving.iter().all(|step| is_whole(&step.place) && is_of_bytes(&step.action)) {

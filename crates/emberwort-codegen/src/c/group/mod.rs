@@ -4,6 +4,7 @@
 //! `end` (byte behind the last one that may be read).
 
 pub mod cursor;
+pub mod expressions;
 pub mod known;
 mod read;
 mod write;
@@ -11,8 +12,8 @@ mod write;
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
-use super::message::{cursors, is_used, settled};
 use super::numbers;
+use super::variables::{cursors, is_used, settled};
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
 use crate::lower::Known;

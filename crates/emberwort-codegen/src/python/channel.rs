@@ -1,0 +1,412 @@
+//! Frames of a channel: building one around a body, and judging one.
+
+use emberwort_checksum::code::{Language, function};
+use emberwort_model::Plan;
+use emberwort_model::model::{ByteOrder, End};
+use emberwort_model::plan::{self, Bound, Direction, FrameFinder, Part, Role, Zone};
+use emberwort_model::stuffing::Stuffing;
+
+use super::names::{bytes, class, member};
+use crate::code::Code;
+use crate::names::plain_snake;
+
+/// What the names of a direction's functions end with: `bus485`, or `bus485_from_host`.
+pub fn stem(name: &str, from: Option<End>) -> String {
+    let name = plain_snake(name);
+    from.map_or_else(|| name.clone(), |end| format!("{name}_from_{}", end.as_str()))
+}
+
+/// The class of a direction's frames.
+pub fn frame_class(name: &str, from: Option<End>) -> String {
+    class(&format!("{}_frame", stem(name, from)))
+}
+
+/// Whether a part's value is chosen by the sender.
+pub fn is_chosen(part: &Part) -> bool {
+    matches!(part.role, Role::Message | Role::Address | Role::Sequence | Role::Revision)
+}
+
+pub fn write(plan: &Plan, channel: &plan::Channel, code: &mut Code) {
+    for (from, direction) in channel.directions() {
+        let this =
+            Frames { plan: direction, stem: stem(&direction.name, from), class: frame_class(&direction.name, from) };
+        this.write(plan, code);
+    }
+}
+
+struct Frames<'a> {
+    plan: &'a Direction,
+    stem: String,
+    class: String,
+}
+
+fn quoted(order: ByteOrder) -> &'static str {
+    match order {
+        ByteOrder::Little => "\"little\"",
+        ByteOrder::Big => "\"big\"",
+    }
+}
+
+/// Where a part begins, as a bit.
+fn bit(part: &Part) -> String {
+    match part.zone {
+        Zone::Head => part.at_bit.to_string(),
+        Zone::Tail => format!("end * 8 + {}", part.at_bit),
+    }
+}
+
+fn byte(bound: Bound) -> String {
+    match bound {
+        Bound::Head(offset) => offset.to_string(),
+        Bound::Tail(0) => "end".to_owned(),
+        Bound::Tail(offset) => format!("end + {offset}"),
+    }
+}
+
+impl Frames<'_> {
+    fn write(&self, plan: &Plan, code: &mut Code) {
+        let parts = &self.plan.parts;
+        for (index, part) in parts.iter().enumerate() {
+            if let Role::Checksum { algorithm, .. } = &part.role {
+                let name = format!("{} {} {index}", self.stem, part.name);
+                // With a table it is faster.
+                let text = function(algorithm, &format!("checksum of {name}"), Language::Python);
+                code.line("");
+                code.line("");
+                code.lines(&typed(&text));
+            }
+        }
+        code.line("");
+        code.line("");
+        code.line("@dataclass");
+        code.open(format!("class {}:", self.class));
+        code.line(format!("\"\"\"A frame on {}.\"\"\"", self.plan.name));
+        code.line("");
+        for part in parts.iter().filter(|part| is_chosen(part)) {
+            code.line(format!("{}: int = 0", member(&part.name)));
+        }
+        if self.plan.key_is_outside() {
+            code.line("#: What selects the message and stands outside of the frame: a port, or an identifier.");
+            code.line("key: int = 0");
+        }
+        code.line("body: bytes = b\"\"");
+        code.dedent();
+        code.line("");
+        code.line("");
+        code.line(format!("#: The message that each key on {} selects.", self.plan.name));
+        code.open(format!("{}_MESSAGES: Dict[int, Type[Any]] = {{", self.stem.to_ascii_uppercase()));
+        for (key, message) in &self.plan.keys {
+            code.line(format!("{key:#x}: {},", class(&plan.messages[*message].message.name)));
+        }
+        code.close("}");
+        self.build(code);
+        self.open(code);
+    }
+
+    fn checksum(&self, index: usize, part: &Part) -> String {
+        let name = format!("checksum of {} {} {index}", self.stem, part.name);
+        let words = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(8);
+        words.map(str::to_ascii_lowercase).collect::<Vec<_>>().join("_")
+    }
+
+    /// The bytes that a checksum covers, as an expression over `frame`.
+    fn covered(&self, index: usize, part: &Part) -> String {
+        let Role::Checksum { over, skipping, .. } = &part.role else { return String::new() };
+        let later: Vec<&Part> =
+            self.plan.parts[index..].iter().filter(|part| matches!(part.role, Role::Checksum { .. })).collect();
+        let mut all = Vec::new();
+        for covered in over {
+            let mut at = covered.from;
+            for blank in &later {
+                let (offset, count) = (blank.at_bit as usize / 8, blank.wire_bits() / 8);
+                let (first, last) = match blank.zone {
+                    Zone::Head => (Bound::Head(offset), Bound::Head(offset + count)),
+                    Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + count)),
+                };
+                if first.is_before(covered.from) || covered.to.is_before(last) {
+                    continue;
+                }
+                all.push(format!("frame[{}:{}]", byte(at), byte(first)));
+                if !skipping {
+                    all.push(format!("bytes({count})"));
+                }
+                at = last;
+            }
+            all.push(format!("frame[{}:{}]", byte(at), byte(covered.to)));
+        }
+        all.join(" + ")
+    }
+
+    /// Sets a part of `out` to a value.
+    fn put(part: &Part, value: &str, code: &mut Code) {
+        if part.hex {
+            let first = match part.zone {
+                Zone::Head => (part.at_bit / 8).to_string(),
+                Zone::Tail => format!("end + {}", part.at_bit / 8),
+            };
+            let digits = part.bits / 4;
+            code.line(format!("out[{first} : {first} + {digits}] = b\"%0{digits}X\" % ({value})"));
+            return;
+        }
+        code.line(format!("_set_bits(out, {}, {}, {}, {value})", bit(part), part.bits, quoted(part.order)));
+    }
+
+    /// A part of `frame`, as an expression.
+    fn get(part: &Part) -> String {
+        if part.hex {
+            let first = match part.zone {
+                Zone::Head => (part.at_bit / 8).to_string(),
+                Zone::Tail => format!("end + {}", part.at_bit / 8),
+            };
+            return format!("_digits(frame[{first} : {first} + {}])", part.bits / 4);
+        }
+        format!("_bits(frame, {}, {}, {})", bit(part), part.bits, quoted(part.order))
+    }
+
+    fn again(&self, of: usize, inverted: bool) -> String {
+        let part = &self.plan.parts[of];
+        match inverted {
+            true => format!("({} ^ {:#x})", Self::get(part), part.greatest()),
+            false => Self::get(part),
+        }
+    }
+
+    fn build(&self, code: &mut Code) {
+        let (plan, stem) = (self.plan, &self.stem);
+        code.line("");
+        code.line("");
+        code.open(format!("def build_{stem}(of: {}) -> bytes:", self.class));
+        code.line("\"\"\"The frame around a body, as it goes over the wire.\"\"\"");
+        let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit).unwrap_or(0);
+        code.line("size = len(of.body)");
+        code.lines(&format!(
+            "if size > {longest}:\n    raise BadLength(f\"{{size}} bytes are more than the {longest} of the longest body\")"
+        ));
+        if let FrameFinder::StatusBytes { .. } = plan.finder {
+            code.lines("if any(byte > 0x7F for byte in of.body):\n    raise _out_of_range(\"body\", of.body)");
+        }
+        code.line(format!("out = bytearray({}) + of.body + bytes({})", plan.head_bytes, plan.tail_bytes));
+        if plan.parts.iter().any(|part| part.zone == Zone::Tail || matches!(part.role, Role::Checksum { .. })) {
+            code.line(format!("end = {} + size", plan.head_bytes));
+        }
+        if !plan.sync.is_empty() {
+            code.line(format!("out[0:{}] = {}", plan.sync.len(), bytes(&plan.sync)));
+        }
+        for part in &plan.parts {
+            match &part.role {
+                Role::Checksum { .. } => {}
+                Role::Same { part: of, inverted } => {
+                    code.line("frame = bytes(out)");
+                    Self::put(part, &self.again(*of, *inverted), code);
+                }
+                Role::Fixed(value) => Self::put(part, &format!("{value:#x}"), code),
+                Role::Length { other_bytes, unit } => {
+                    code.lines(&format!(
+                        "count, left = divmod(size + {other_bytes}, {unit})\nif left or count > {:#x}:\n    \
+                             raise BadLength(f\"a body of {{size}} bytes has no length here\")",
+                        part.greatest()
+                    ));
+                    Self::put(part, "count", code);
+                }
+                Role::Sequence => {
+                    Self::put(part, &format!("of.{} & {:#x}", member(&part.name), part.greatest()), code);
+                }
+                _ => {
+                    let name = member(&part.name);
+                    code.lines(&format!(
+                        "if not 0 <= of.{name} <= {:#x}:\n    raise _out_of_range({}, of.{name})",
+                        part.greatest(),
+                        super::names::text(&part.name)
+                    ));
+                    Self::put(part, &format!("of.{name}"), code);
+                }
+            }
+        }
+        for (index, part) in plan.parts.iter().enumerate() {
+            if let Role::Checksum { .. } = &part.role {
+                code.line("frame = bytes(out)");
+                Self::put(part, &format!("{}({})", self.checksum(index, part), self.covered(index, part)), code);
+            }
+        }
+        code.line(format!("wire = {}", self.stuffed()));
+        code.lines(&format!(
+            "if len(wire) > {0}:\n    raise BadLength(f\"{{len(wire)}} bytes are more than a frame has here: {0}\")\nreturn wire",
+            plan.limit
+        ));
+        code.dedent();
+    }
+
+    /// The escape byte, the codes of the bytes that it stands for, and what each code means.
+    fn codes(&self) -> Option<(u8, String, String)> {
+        let pairs: Vec<(u8, u8)> = match self.plan.finder {
+            FrameFinder::Stuffed(Stuffing::Slip) => vec![(0xC0, 0xDC), (0xDB, 0xDD)],
+            FrameFinder::Stuffed(Stuffing::Hdlc) => vec![(0x7E, 0x5E), (0x7D, 0x5D)],
+            FrameFinder::Escaped(escape) => escape.escaped.iter().map(|byte| (byte, byte ^ escape.xor)).collect(),
+            _ => return None,
+        };
+        let escape = match self.plan.finder {
+            FrameFinder::Stuffed(Stuffing::Slip) => 0xDB,
+            FrameFinder::Stuffed(_) => 0x7D,
+            FrameFinder::Escaped(escape) => escape.escape,
+            _ => return None,
+        };
+        let codes: Vec<String> =
+            pairs.iter().map(|(byte, code)| format!("{byte:#04x}: {}", bytes(&[escape, *code]))).collect();
+        // A sender may escape more than it has to; what has to be escaped is no code.
+        let plain = match self.plan.finder {
+            FrameFinder::Stuffed(Stuffing::Hdlc) => {
+                "{code: code ^ 0x20 for code in range(256) if code not in (0x7D, 0x7E)}".to_owned()
+            }
+            FrameFinder::Escaped(escape) if escape.xor != 0 => {
+                let bytes: Vec<String> = escape.escaped.iter().map(|byte| format!("{byte:#04x}")).collect();
+                format!(
+                    "{{code: code ^ {:#04x} for code in range(256) if code not in ({},)}}",
+                    escape.xor,
+                    bytes.join(", ")
+                )
+            }
+            FrameFinder::Escaped(escape) => format!("{{{0:#04x}: {0:#04x}}}", escape.escape),
+            _ => {
+                let plain: Vec<String> = pairs.iter().map(|(byte, code)| format!("{code:#04x}: {byte:#04x}")).collect();
+                format!("{{{}}}", plain.join(", "))
+            }
+        };
+        Some((escape, format!("{{{}}}", codes.join(", ")), plain))
+    }
+
+    /// What goes over the wire of `out`.
+    fn stuffed(&self) -> String {
+        match (self.plan.finder, self.codes()) {
+            (FrameFinder::Stuffed(Stuffing::Cobs), _) => "_cobs(bytes(out))".into(),
+            (FrameFinder::Stuffed(stuffing), Some((_, codes, _))) => {
+                let around = bytes(&[stuffing.delimiter()]);
+                format!("{around} + _escaped(bytes(out), {codes}) + {around}")
+            }
+            (FrameFinder::Escaped(_), Some((_, codes, _))) => {
+                let (sync, last) = (self.plan.sync.len(), self.plan.terminator().len());
+                format!(
+                    "bytes(out[:{sync}]) + _escaped(bytes(out[{sync} : len(out) - {last}]), {codes}) + bytes(out[len(out) - {last} :])"
+                )
+            }
+            (FrameFinder::Lines { crlf }, _) => {
+                format!("bytes(out) + {}", bytes(if crlf { b"\r\n" } else { b"\n" }))
+            }
+            _ => "bytes(out)".into(),
+        }
+    }
+
+    /// The plain frame of what came over the wire, as statements that set `frame`.
+    fn plain(&self, code: &mut Code) {
+        match (self.plan.finder, self.codes()) {
+            (FrameFinder::Stuffed(Stuffing::Cobs), _) => code.line("frame = _without_cobs(wire)"),
+            (FrameFinder::Stuffed(stuffing), Some((escape, codes, plain))) => {
+                let around = bytes(&[stuffing.delimiter()]);
+                code.lines(&format!(
+                    "if len(wire) < 2 or wire[:1] != {around} or wire[-1:] != {around}:\n    \
+                         raise BadValue(\"a frame begins and ends with a delimiter\")\n\
+                     frame = _unescaped(wire[1:-1], {escape:#04x}, {codes}, {plain})"
+                ));
+            }
+            (FrameFinder::Escaped(_), Some((escape, codes, plain))) => {
+                let (sync, last) = (self.plan.sync.len(), self.plan.terminator().len());
+                code.lines(&format!(
+                    "last = max({sync}, len(wire) - {last})\n\
+                     frame = wire[:{sync}] + _unescaped(wire[{sync}:last], {escape:#04x}, {codes}, {plain}) + wire[last:]"
+                ));
+            }
+            (FrameFinder::Lines { crlf }, _) => {
+                let end = bytes(if crlf { b"\r\n" } else { b"\n" });
+                let count = if crlf { 2 } else { 1 };
+                code.lines(&format!(
+                    "if not wire.endswith({end}):\n    raise BadValue(\"a line has no end\")\nframe = wire[:-{count}]"
+                ));
+            }
+            _ => code.line("frame = wire"),
+        }
+    }
+
+    fn open(&self, code: &mut Code) {
+        let (plan, stem, class) = (self.plan, &self.stem, &self.class);
+        let around = plan.head_bytes + plan.tail_bytes;
+        code.line("");
+        code.line("");
+        code.open(format!("def open_{stem}(wire: bytes) -> {class}:"));
+        code.line("\"\"\"Judges one whole frame as it comes over the wire: length, fixed values, checksums.\"\"\"");
+        code.lines(&format!(
+            "wire = bytes(wire)\nif len(wire) > {0}:\n    raise BadLength(f\"{{len(wire)}} bytes are more than a frame has here: {0}\")",
+            plan.limit
+        ));
+        self.plain(code);
+        if around > 0 {
+            code.lines(&format!(
+                "if len(frame) < {around}:\n    raise BadLength(f\"{{len(frame)}} bytes are fewer than the {around} around a body\")"
+            ));
+        }
+        code.line(format!("end = len(frame) - {}", plan.tail_bytes));
+        if !plan.sync.is_empty() {
+            let sync = bytes(&plan.sync);
+            code.lines(&format!("if not frame.startswith({sync}):\n    raise BadValue(\"the sync bytes are others\")"));
+        }
+        for part in &plan.parts {
+            let what = super::names::text(&part.name);
+            match &part.role {
+                Role::Length { other_bytes, unit } => code.lines(&format!(
+                    "if {} * {unit} != len(frame) - {around} + {other_bytes}:\n    raise BadLength({what} + \" says another length\")",
+                    Self::get(part)
+                )),
+                Role::Fixed(value) => code.lines(&format!(
+                    "if {} != {value:#x}:\n    raise BadValue({what} + \" is another value\")",
+                    Self::get(part)
+                )),
+                Role::Same { part: of, inverted } => code.lines(&format!(
+                    "if {} != {}:\n    raise BadValue({what} + \" is another value\")",
+                    Self::get(part),
+                    self.again(*of, *inverted)
+                )),
+                _ => {}
+            }
+        }
+        for (index, part) in plan.parts.iter().enumerate() {
+            if let Role::Checksum { .. } = &part.role {
+                code.lines(&format!(
+                    "if {}({}) != {}:\n    raise BadChecksum({} + \" differs\")",
+                    self.checksum(index, part),
+                    self.covered(index, part),
+                    Self::get(part),
+                    super::names::text(&part.name)
+                ));
+            }
+        }
+        code.open(format!("return {class}("));
+        for part in plan.parts.iter().filter(|part| is_chosen(part)) {
+            code.line(format!("{}={},", member(&part.name), Self::get(part)));
+        }
+        code.line(format!("body=frame[{}:end],", plan.head_bytes));
+        code.close(")");
+        code.dedent();
+    }
+}
+
+/// A function in Python with types, and of two the one with the table.
+fn typed(text: &str) -> String {
+    let mut out = String::new();
+    let functions = text.matches("\ndef ").count() + usize::from(text.starts_with("def "));
+    let mut skips = functions > 1;
+    let mut in_first = false;
+    for line in text.lines() {
+        if line.starts_with("def ") {
+            in_first = skips;
+            skips = false;
+        }
+        if in_first {
+            continue;
+        }
+        let line = match line.strip_prefix("def ").and_then(|rest| rest.strip_suffix("(data):")) {
+            Some(name) => format!("\ndef {}(data: bytes) -> int:", name.strip_suffix("_table").unwrap_or(name)),
+            None => line.to_owned(),
+        };
+        out.push_str(&line);
+        out.push('\n');
+    }
+    out
+}
