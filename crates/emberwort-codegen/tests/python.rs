@@ -78,5 +78,5 @@ fn the_example_of_the_page_runs() {
     std::fs::write(folder.path().join("main.py"), example).unwrap();
     let ran = std::process::Command::new(python).current_dir(folder.path()).arg("main.py").output().unwrap();
     let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
-    assert_eq!(said, "node 3: 42.5 %\n");
+    assert_eq!(said, "node 3: 42.5 %\n1 good frame, 5 bytes skipped\n");
 }

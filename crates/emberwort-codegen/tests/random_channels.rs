@@ -10,6 +10,7 @@ use std::sync::Arc;
 use common::{compile_and_run, compiler, python, run_python, streams, write};
 use emberwort_codegen::{c, python, vectors};
 use emberwort_model::model::End;
+use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
 use rand::seq::{IndexedRandom, SliceRandom};
 use rand::{Rng, SeedableRng};
@@ -242,6 +243,28 @@ fn channels_agree(seed: u64, bytes: usize) {
             stems.push((stem, index));
         }
     }
+    if let Some(python) = python() {
+        let channel = |index: usize| &plan.channels[index];
+        let (names, lines): (Vec<String>, Vec<&str>) = stems
+            .iter()
+            .zip(expected.lines())
+            .filter(|((_, index), _)| has_python_receiver(channel(*index).finder()))
+            .map(|((stem, _), line)| (stem.strip_prefix("any_").unwrap().to_owned(), line))
+            .unzip();
+        assert!(names.len() > 3, "{names:?}");
+        std::fs::write(folder.path().join("receive.py"), RECEIVE).unwrap();
+        let ran = std::process::Command::new(python)
+            .current_dir(folder.path())
+            .arg("receive.py")
+            .args(&names)
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        for (name, (found, right)) in names.iter().zip(said.lines().zip(&lines)) {
+            assert_eq!(found, *right, "seed {seed}: {name} in Python\n{text}");
+        }
+        assert_eq!(said.lines().count(), lines.len(), "{said}");
+    }
     std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, "any", &stems)).unwrap();
     let output = compile_and_run(compiler, folder.path(), &["-O2"], &["any.c", "main.c"]);
     assert!(
@@ -249,6 +272,44 @@ fn channels_agree(seed: u64, bytes: usize) {
         "seed {seed}: C found\n{output}, not\n{expected}\n{text}"
     );
 }
+
+fn has_python_receiver(finder: FrameFinder) -> bool {
+    matches!(finder, FrameFinder::Sync | FrameFinder::Stuffed(_) | FrameFinder::Escaped(_) | FrameFinder::Idle { .. })
+}
+
+/// Puts the pieces of each file into the receiver of that name, and says what it found, as the C does.
+const RECEIVE: &str = r#"
+import sys
+import any as link
+
+for name in sys.argv[1:]:
+    receiver = link.RECEIVERS[name]()
+    sum = 0xCBF29CE484222325
+    def note(found):
+        global sum
+        kind = 0 if found.error is None else 1 if isinstance(found.error, link.UnknownMessage) else 2
+        body = found.frame.body
+        for byte in len(body).to_bytes(4, "little") + body + bytes((kind,)):
+            sum = (sum ^ byte) * 0x100000001B3 & 0xFFFFFFFFFFFFFFFF
+    some = open(f"any_{name}.bin", "rb").read()
+    at = 0
+    while at < len(some):
+        size = int.from_bytes(some[at : at + 2], "big")
+        at += 2
+        length = size & 0x7FFF
+        # In two halves, so that chunks end anywhere.
+        for piece in (some[at : at + length // 2], some[at + length // 2 : at + length]):
+            for found in receiver.feed(piece):
+                note(found)
+        at += length
+        if size & 0x8000:
+            for found in receiver.gap():
+                note(found)
+    for found in receiver.gap():
+        note(found)
+    total = receiver.good_bytes + receiver.unread_bytes + receiver.skipped_bytes
+    print(f"{receiver.good_frames} good and {receiver.unread_frames} unread frames {sum:016X}, {total} bytes")
+"#;
 
 #[test]
 fn random_channels_agree() {

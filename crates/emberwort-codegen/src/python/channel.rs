@@ -3,7 +3,7 @@
 use emberwort_checksum::code::{Language, function};
 use emberwort_model::Plan;
 use emberwort_model::model::{ByteOrder, End};
-use emberwort_model::plan::{self, Bound, Direction, FrameFinder, Part, Role, Zone};
+use emberwort_model::plan::{self, Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::names::{bytes, class, member};
@@ -101,6 +101,7 @@ impl Frames<'_> {
         code.close("}");
         self.build(code);
         self.open(code);
+        self.receiver(code);
     }
 
     fn checksum(&self, index: usize, part: &Part) -> String {
@@ -337,6 +338,17 @@ impl Frames<'_> {
             plan.limit
         ));
         self.plain(code);
+        code.line(format!("return _judge_{stem}(frame)"));
+        code.dedent();
+        code.line("");
+        code.line("");
+        code.open(format!("def _judge_{stem}(frame: bytes) -> {class}:"));
+        if plan.limit > 0 {
+            code.lines(&format!(
+                "if len(frame) > {0}:\n    raise BadLength(f\"{{len(frame)}} bytes are more than a frame has here: {0}\")",
+                plan.limit
+            ));
+        }
         if around > 0 {
             code.lines(&format!(
                 "if len(frame) < {around}:\n    raise BadLength(f\"{{len(frame)}} bytes are fewer than the {around} around a body\")"
@@ -385,6 +397,182 @@ impl Frames<'_> {
         code.close(")");
         code.dedent();
     }
+}
+
+impl Frames<'_> {
+    /// The receiver, for channels whose frames come in a stream of bytes.
+    fn receiver(&self, code: &mut Code) {
+        let plan = self.plan;
+        let base = match plan.finder {
+            FrameFinder::Sync => "_SyncReceiver",
+            FrameFinder::Idle { .. } => "_IdleReceiver",
+            FrameFinder::Stuffed(_) => "_DelimitedReceiver",
+            FrameFinder::Escaped(_) => "_EscapedReceiver",
+            FrameFinder::Packet | FrameFinder::Lines { .. } | FrameFinder::StatusBytes { .. } => return,
+        };
+        let upper = self.stem.to_ascii_uppercase();
+        code.line("");
+        code.line("");
+        code.open(format!("class {}({base}):", receiver_class(&self.stem)));
+        code.line(format!("\"\"\"Finds frames of {} in a stream.\"\"\"", plan.name));
+        code.line("");
+        code.line(format!("LIMIT = {}", plan.limit));
+        code.line(format!("_MESSAGES = {upper}_MESSAGES"));
+        code.line(format!("_LOOKS_INSIDE = {}", if plan.looks_inside_unread() { "True" } else { "False" }));
+        if let FrameFinder::Sync | FrameFinder::Escaped(_) = plan.finder {
+            code.line(format!("_SYNC = {}", bytes(&plan.sync)));
+        }
+        match (plan.finder, self.codes()) {
+            (FrameFinder::Stuffed(stuffing), codes) => {
+                code.line(format!("_DELIMITER = {:#04x}", stuffing.delimiter()));
+                code.line(format!("_LEADS = {}", if stuffing.leads() { "True" } else { "False" }));
+                code.line("");
+                code.open("def _plain(self, some: bytes) -> bytes:");
+                code.line(match codes {
+                    Some((escape, codes, plain)) => format!("return _unescaped(some, {escape:#04x}, {codes}, {plain})"),
+                    None => "return _without_cobs(some + b\"\\0\")".to_owned(),
+                });
+                code.dedent();
+            }
+            (FrameFinder::Escaped(_), Some((escape, codes, plain))) => {
+                code.line(format!("_END = {}", bytes(&plan.terminator())));
+                code.line(format!("_ESCAPE = {escape:#04x}"));
+                code.line(format!("_CODES = {codes}"));
+                code.line(format!("_PLAIN = {plain}"));
+                code.line(format!("_HEAD = {}", plan.head_bytes));
+                code.line("");
+                code.open("def _has_wrong_head(self, frame: bytearray) -> bool:");
+                let wrong = self.wrong_head(0, plan.head_bytes);
+                code.line(format!("return {}", if wrong.is_empty() { "False".to_owned() } else { wrong.join(" or ") }));
+                code.dedent();
+            }
+            _ => {}
+        }
+        code.line("");
+        code.open(format!("def _open(self, plain: bytes) -> {}:", self.class));
+        code.line(format!("return _judge_{}(plain)", self.stem));
+        code.dedent();
+        code.line("");
+        code.open(format!("def _key(self, frame: {}) -> int:", self.class));
+        code.line(match (plan.key_part(), plan.selected_by, plan.keys.first()) {
+            (Some(part), ..) => format!("return frame.{}", member(&part.name)),
+            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint, _) => "return frame.key".to_owned(),
+            (None, KeySource::Size, _) => "return len(frame.body)".to_owned(),
+            (None, _, Some((key, _))) => format!("return {key:#x}"),
+            (None, _, None) => "return 0".to_owned(),
+        });
+        code.dedent();
+        if let FrameFinder::Sync | FrameFinder::Escaped(_) = plan.finder {
+            self.size(code);
+        }
+        code.dedent();
+    }
+
+    /// Conditions that say that a part in the head with one right value has another, of parts that end behind `from` and not behind `to`.
+    fn wrong_head(&self, from: usize, to: usize) -> Vec<String> {
+        let parts = self.plan.parts.iter().filter(|part| part.zone == Zone::Head);
+        let ends = |part: &&Part| {
+            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
+            end > from && end <= to
+        };
+        parts
+            .filter(ends)
+            .filter_map(|part| match part.role {
+                Role::Fixed(value) => Some(lenient(format!("{} != {value:#x}", Self::get(part)))),
+                Role::Same { part: of, inverted } => {
+                    Some(lenient(format!("{} != {}", Self::get(part), self.again(of, inverted))))
+                }
+                _ => None,
+            })
+            .collect()
+    }
+
+    /// How long a frame is, by its first bytes.
+    fn size(&self, code: &mut Code) {
+        let plan = self.plan;
+        let around = plan.head_bytes + plan.tail_bytes;
+        code.line("");
+        code.open("def _size(self, frame: bytearray) -> int:");
+        let end_of = |part: &Part| (part.at_bit as usize + part.wire_bits()).div_ceil(8);
+        let wrong = |from: usize, to: usize, code: &mut Code| {
+            let wrong = self.wrong_head(from, to);
+            if !wrong.is_empty() {
+                code.lines(&format!("if {}:\n    self.bad_values += 1\n    return -1", wrong.join(" or ")));
+            }
+        };
+        let length = plan.parts.iter().find_map(|part| match part.role {
+            Role::Length { other_bytes, unit } => Some((part, other_bytes, unit)),
+            _ => None,
+        });
+        let sizes = &plan.body_sizes;
+        let is_escaped = matches!(plan.finder, FrameFinder::Escaped(_));
+        if let Some((part, other, unit)) = length {
+            let greatest = (plan.limit - around + other) / unit;
+            // One that says it again is looked at with it.
+            let says = plan.parts.iter().enumerate().filter(|(_, one)| match one.role {
+                Role::Same { part: of, .. } => {
+                    one.zone == Zone::Head && matches!(plan.parts[of].role, Role::Length { .. })
+                }
+                _ => matches!(one.role, Role::Length { .. }),
+            });
+            let end = says.map(|(_, one)| end_of(one)).max().unwrap_or(0);
+            code.lines(&format!("if len(frame) < {end}:\n    return 0"));
+            if !is_escaped {
+                wrong(0, end, code);
+            }
+            code.line(lenient(format!("count = {}", Self::get(part))));
+            code.lines(&format!(
+                "if not 0 <= count <= {greatest} or count * {unit} < {other}:\n    self.bad_lengths += 1\n    return -1"
+            ));
+            if !is_escaped && !self.wrong_head(end, plan.head_bytes).is_empty() {
+                code.open(format!("if len(frame) >= {}:", plan.head_bytes));
+                wrong(end, plan.head_bytes, code);
+                code.dedent();
+            }
+            code.line(format!("return count * {unit} - {other} + {around}"));
+        } else if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
+            if !is_escaped && !self.wrong_head(0, plan.head_bytes).is_empty() {
+                code.open(format!("if len(frame) >= {}:", plan.head_bytes));
+                wrong(0, plan.head_bytes, code);
+                code.dedent();
+            }
+            code.lines(&format!("return {} if len(frame) >= {} else 0", around + first, plan.sync.len().max(1)));
+        } else if let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) {
+            code.lines(&format!("if len(frame) < {}:\n    return 0", end_of(key)));
+            let all: Vec<String> = plan
+                .keys
+                .iter()
+                .zip(sizes)
+                .filter_map(|((key, _), size)| Some(format!("{key:#x}: {}", around + (*size)?)))
+                .collect();
+            code.line(lenient(format!("size = {{{}}}.get({}, -1)", all.join(", "), Self::get(key))));
+            code.lines("if size < 0:\n    self.bad_lengths += 1");
+            if !is_escaped && !self.wrong_head(0, plan.head_bytes).is_empty() {
+                code.open(format!("if size > 0 and len(frame) >= {}:", plan.head_bytes));
+                wrong(0, plan.head_bytes, code);
+                code.dedent();
+            }
+            code.line("return size");
+        } else {
+            code.line("return -1");
+        }
+        code.dedent();
+    }
+}
+
+/// Whether frames that come in this way have a receiver.
+pub fn has_receiver(finder: FrameFinder) -> bool {
+    !matches!(finder, FrameFinder::Packet | FrameFinder::Lines { .. } | FrameFinder::StatusBytes { .. })
+}
+
+/// What finds frames takes digits that are none as a number that nothing has.
+fn lenient(code: String) -> String {
+    code.replace("_digits(", "_maybe_digits(")
+}
+
+/// The class of a direction's receiver.
+pub fn receiver_class(stem: &str) -> String {
+    class(&format!("{stem}_receiver"))
 }
 
 /// A function in Python with types, and of two the one with the table.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Labelled};
 
-use super::channel::{frame_class, is_chosen};
+use super::channel::{frame_class, is_chosen, receiver_class, stem};
 use super::names::{class, constant, member};
 use crate::names::Clash;
 
@@ -42,7 +42,9 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         group(&message.message.name, &message.message.fields);
     }
     for (from, direction) in channels {
-        classes.add(frame_class(&direction.name, from), vec![direction.name.clone()], &mut found);
+        for name in [frame_class(&direction.name, from), receiver_class(&stem(&direction.name, from))] {
+            classes.add(name, vec![direction.name.clone()], &mut found);
+        }
         let mut members = Names::default();
         members.add("body".to_owned(), Vec::new(), &mut found);
         if direction.key_is_outside() {

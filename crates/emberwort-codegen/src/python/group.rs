@@ -4,7 +4,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::{ByteOrder, Field, Kind, LAST_TIME, Length, NumberForm, Selector, Value};
 use emberwort_model::number::Scaling;
 use emberwort_model::plan::{
-    Action, Element, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, UnionPlan,
+    Action, Element, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, UnionPlan,
 };
 
 use super::names::{bytes, class, doc, member, text};
@@ -76,11 +76,12 @@ impl<'a> Group<'a> {
         code.lines(&format!("\"\"\"{}\"\"\"", if said.is_empty() { doc(self.name) } else { said }));
         code.line("");
         for (_, field, action) in self.named() {
-            let about = crate::c::about(field);
-            let note = [doc(&field.doc).replace('\n', " "), about].join("; ");
-            let note = note.trim_matches([';', ' ']).to_owned();
-            if !note.is_empty() {
-                code.line(format!("#: {note}"));
+            for line in doc(&field.doc).lines().filter(|line| !line.is_empty()) {
+                code.line(format!("#: {line}"));
+            }
+            let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
+            if !about.is_empty() {
+                code.line(format!("#: {about}"));
             }
             let ty = python_type(field, action);
             let ty = if field.optional { format!("Optional[{ty}]") } else { ty };
@@ -160,11 +161,10 @@ impl<'a> Group<'a> {
         code.line("r.bit = start * 8");
         code.open("return cls(");
         for (_, field, _) in self.named() {
-            let name = member(&field.name);
-            code.line(format!("{name}=v_{name},"));
+            code.line(format!("v_{},", member(&field.name)));
         }
         if self.message.is_some() {
-            code.line("sections_held=held,");
+            code.line("held,");
         }
         code.close(")");
         code.dedent();
@@ -184,6 +184,12 @@ impl<'a> Group<'a> {
                 section.least_size, section.least_size
             ));
         }
+        // One large number is faster than many bytes.
+        let is_one = self.is_one_number(section, &known);
+        if is_one {
+            let from = start.map_or("start".to_owned(), |start| start.to_string());
+            code.line(format!("n = int.from_bytes(b[{from} : {from} + {}], {})", known.bytes, quoted(self.order)));
+        }
         for item in &known.items {
             let (step, field) = (&section.steps[item.step], &self.fields[item.slot]);
             let name = format!("v_{}", member(&field.name));
@@ -191,6 +197,13 @@ impl<'a> Group<'a> {
                 continue;
             }
             match (&item.what, &step.action) {
+                (What::Number(_), Action::Bits { width, signed, .. }) if is_one => {
+                    let shift = self.shift(step, *width, known.bytes);
+                    let moved = if shift > 0 { format!("n >> {shift}") } else { "n".to_owned() };
+                    let is_top = shift + usize::from(*width) == known.bytes * 8;
+                    let raw = if is_top { moved } else { format!("{moved} & {:#x}", (1u128 << width) - 1) };
+                    code.line(format!("{name} = {}", value_of(&field.kind, &raw, *width, *signed)));
+                }
                 (What::Number(pieces), Action::Bits { width, signed, .. }) => {
                     let raw = sum(pieces, &at);
                     code.line(format!("{name} = {}", value_of(&field.kind, &raw, *width, *signed)));
@@ -236,9 +249,35 @@ impl<'a> Group<'a> {
                 code.dedent();
             }
         }
-        code.line("r.need(0)");
         code.line("start = (r.bit + 7) // 8");
         code.lines("if start > r.end:\n    raise Truncated(f\"{r.end} bytes are too few: {start} are needed\")");
+    }
+
+    /// Whether the numbers at known places of a section are parts of one large number: several of them, in the order of the link.
+    fn is_one_number(&self, section: &SectionPlan, known: &Known) -> bool {
+        let numbers = known.items.iter().filter_map(|item| match (&item.what, &section.steps[item.step].action) {
+            (What::Number(_), Action::Bits { width, order, .. }) => Some((*width, *order)),
+            _ => None,
+        });
+        let (mut count, mut bytes) = (0, 0);
+        for (width, order) in numbers {
+            if order != self.order && width > 8 {
+                return false;
+            }
+            count += 1;
+            bytes += usize::from(width).div_ceil(8);
+        }
+        let is_own = |step: &Step| !matches!(step.action, Action::Bits { order, .. } if order != self.order);
+        count > 1 && bytes > 2 && known.bytes <= 32 && section.steps[..section.fixed_steps].iter().all(is_own)
+    }
+
+    /// How far a number is moved up in the large number that the known bytes of its section are.
+    fn shift(&self, step: &Step, width: u8, bytes: usize) -> usize {
+        let Place::Fixed(bit) = step.place else { return 0 };
+        match self.order {
+            ByteOrder::Little => bit as usize,
+            ByteOrder::Big => bytes * 8 - bit as usize - usize::from(width),
+        }
     }
 
     /// Reads what lies at the reader's place into a variable.
@@ -435,7 +474,21 @@ impl<'a> Group<'a> {
             let parts: Vec<String> = found.iter().flat_map(|byte| &byte.parts).map(part).collect();
             if parts.is_empty() { "0".to_owned() } else { parts.join(" | ") }
         };
-        if known.bytes > 0 {
+        let whole = |item: &crate::lower::Item| {
+            let width = widths.iter().find(|(slot, _)| *slot == item.slot).map(|(_, width)| *width)?;
+            let shift = self.shift(&section.steps[item.step], width, known.bytes);
+            let name = format!("n_{}", member(&self.fields[item.slot].name));
+            Some(if shift > 0 { format!("{name} << {shift}") } else { name })
+        };
+        if self.is_one_number(section, &known) && !widths.is_empty() {
+            let parts: Vec<String> = known.items.iter().filter_map(whole).collect();
+            code.line(format!(
+                "w.out[s : s + {0}] = ({1}).to_bytes({0}, {2})",
+                known.bytes,
+                parts.join(" | "),
+                quoted(self.order)
+            ));
+        } else if known.bytes > 0 {
             let all: Vec<String> = (0..known.bytes).map(byte).collect();
             match all.iter().all(|byte| byte == "0") {
                 true => code.line(format!("w.out[s : s + {0}] = bytes({0})", known.bytes)),
@@ -462,7 +515,6 @@ impl<'a> Group<'a> {
             return;
         }
         code.line(format!("w.bit = s * 8 + {}", section.fixed_end));
-        code.line("w.reach()");
         for step in moving {
             let field = &self.fields[step.slot];
             let value = format!("self.{}", member(&field.name));
@@ -494,7 +546,7 @@ impl<'a> Group<'a> {
                 code.dedent();
             }
         }
-        code.line("w.align()");
+        code.line("w.bit = (w.bit + 7) // 8 * 8");
     }
 
     /// Sets a variable to the raw number of a value, if it has a meaning.
@@ -511,11 +563,11 @@ impl<'a> Group<'a> {
             }
             _ => {}
         }
-        code.lines(&format!("if not ({}):\n    raise _out_of_range({what}, {value})", valid(field, width, value)));
-        code.line(match field.kind.is_signed() {
-            true => format!("{to} = {value} & {:#x}", (1u128 << width) - 1),
-            false => format!("{to} = int({value})"),
-        });
+        code.line(format!("{to} = {value}"));
+        code.lines(&format!("if not ({}):\n    raise _out_of_range({what}, {to})", valid(field, width, to)));
+        if field.kind.is_signed() {
+            code.line(format!("{to} &= {:#x}", (1u128 << width) - 1));
+        }
     }
 
     fn write_action(&self, field: &Field, action: &Action, value: &str, depth: usize, code: &mut Code) {
@@ -774,8 +826,23 @@ fn empty(field: &Field, action: &Action) -> String {
 /// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
 fn conversions(scaling: &Scaling) -> (String, String) {
     let (offset, step, divisor) = scaling.parts();
-    (
-        format!("({offset} + {step} * raw) / {divisor}"),
-        format!("math.floor((value * {divisor} - {offset}) / {step} + 0.5)"),
-    )
+    let stepped = if step == 1 { "raw".to_owned() } else { format!("{step} * raw") };
+    let sum = if offset == 0 { stepped } else { format!("{offset} + {stepped}") };
+    let physical = match divisor {
+        1 => format!("float({sum})"),
+        _ if sum.contains(' ') => format!("({sum}) / {divisor}"),
+        _ => format!("{sum} / {divisor}"),
+    };
+    let times = if divisor == 1 { "value".to_owned() } else { format!("value * {divisor}") };
+    let without = match offset {
+        0 => times,
+        offset if offset < 0 => format!("{times} + {}", -offset),
+        offset => format!("{times} - {offset}"),
+    };
+    let raw = match step {
+        1 => without,
+        _ if without.contains(' ') => format!("({without}) / {step}"),
+        _ => format!("{without} / {step}"),
+    };
+    (physical, format!("_nearest({raw})"))
 }

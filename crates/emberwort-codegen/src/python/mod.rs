@@ -23,6 +23,9 @@ use names::{class, constant, doc, module, text};
 /// What all classes stand on.
 const RUNTIME: &str = include_str!("runtime.py");
 
+/// What receivers stand on.
+const RECEIVERS: &str = include_str!("receivers.py");
+
 /// The module of a link, and a program that checks it with the vectors.
 ///
 /// # Errors
@@ -49,7 +52,7 @@ fn module_text(plan: &Plan) -> String {
     ));
     code.lines(
         "from __future__ import annotations\n\nimport enum\nimport math\nimport struct\nfrom dataclasses import dataclass, field\n\
-         from typing import Any, ClassVar, Dict, List, Literal, NamedTuple, Optional, Tuple, Type, Union\n",
+         from typing import Any, ClassVar, Dict, Iterator, List, Literal, NamedTuple, Optional, Tuple, Type, Union\n",
     );
     code.line("");
     code.line(format!("REVISION = {}", plan.link.revision));
@@ -67,6 +70,7 @@ fn module_text(plan: &Plan) -> String {
         let group = Group::of_message(plan, message);
         group.write(&message.message.doc, &mut code);
     }
+    code.lines(RECEIVERS);
     for channel in &plan.channels {
         channel::write(plan, channel, &mut code);
     }
@@ -77,6 +81,18 @@ fn module_text(plan: &Plan) -> String {
     code.line("MESSAGES: Dict[str, Type[Any]] = {");
     for name in known {
         code.line(format!("    {}: {},", text(name), class(name)));
+    }
+    code.line("}");
+    code.line("");
+    code.line("#: The receivers of channels whose frames come in a stream; where each end has frames of its own, of each end.");
+    code.line("RECEIVERS: Dict[str, Type[_Receiver]] = {");
+    for channel in &plan.channels {
+        for (from, direction) in channel.directions() {
+            if channel::has_receiver(direction.finder) {
+                let stem = channel::stem(&direction.name, from);
+                code.line(format!("    {}: {},", text(&stem), channel::receiver_class(&stem)));
+            }
+        }
     }
     code.line("}");
     code.finish()

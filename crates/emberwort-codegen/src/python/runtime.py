@@ -141,6 +141,11 @@ def _out_of_range(what: str, value: object) -> OutOfRange:
     return OutOfRange(f"{what}: {value!r} does not fit")
 
 
+def _nearest(value: float) -> int:
+    """The nearest whole number; of two that are as near the one away from zero."""
+    return math.floor(value + 0.5) if value >= 0 else -math.floor(-value + 0.5)
+
+
 def _signed(raw: int, width: int) -> int:
     return raw - (1 << width) if raw >> width - 1 else raw
 
@@ -195,6 +200,10 @@ def _digits(some: bytes) -> int:
     if not all(byte in b"0123456789abcdefABCDEF" for byte in some):
         raise BadValue(f"{some!r} are no hex digits")
     return int(some, 16)
+
+
+def _maybe_digits(some: bytes) -> int:
+    return int(some, 16) if all(byte in b"0123456789abcdefABCDEF" for byte in some) else -1
 
 
 def _cobs(plain: bytes) -> bytes:
