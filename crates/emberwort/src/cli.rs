@@ -165,7 +165,7 @@ pub enum Command {
     /// Write code and test vectors
     #[command(
         after_help = "Without KIND, what emberwort.toml lists is written; without emberwort.toml, everything below \
-        gen/.\n\nExamples:\n  emberwort generate\n  emberwort generate c --out firmware/link"
+        gen/.\n\nWith --check nothing is written, and exit code 1 says that a file lacks or is another.\n\nExamples:\n  emberwort generate\n  emberwort generate c --out firmware/link"
     )]
     Generate(GenerateArgs),
 
@@ -490,6 +490,15 @@ pub struct GenerateArgs {
     /// The folder to write to
     #[arg(long, value_name = "DIR")]
     pub out: Option<PathBuf>,
+    /// Write nothing; say which files lack, or differ from what would be written
+    #[arg(long, conflicts_with_all = ["clean", "list"])]
+    pub check: bool,
+    /// Remove the files that would be written, as far as they were generated
+    #[arg(long, conflicts_with = "list")]
+    pub clean: bool,
+    /// Show what can be written, and where it goes
+    #[arg(long)]
+    pub list: bool,
 }
 
 #[derive(Debug, Args)]
