@@ -11,7 +11,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use emberwort_model::number::Decimal;
 
 use crate::output::ColorChoice;
-use crate::project::GenerateKind;
+use crate::project::{GenerateKind, Role};
 
 pub use captures::{
     AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, PlotForm, SampleForm,
@@ -490,6 +490,15 @@ pub struct GenerateArgs {
     /// The folder to write to
     #[arg(long, value_name = "DIR")]
     pub out: Option<PathBuf>,
+    /// C for one end: what it sends and what it receives
+    #[arg(long)]
+    pub role: Option<Role>,
+    /// C for these messages alone
+    #[arg(long, value_name = "NAMES", value_delimiter = ',', add = names::messages())]
+    pub messages: Vec<String>,
+    /// C for these channels alone
+    #[arg(long, value_name = "NAMES", value_delimiter = ',', add = names::channels())]
+    pub channels: Vec<String>,
     /// Write nothing; say which files lack, or differ from what would be written
     #[arg(long, conflicts_with_all = ["clean", "list"])]
     pub check: bool,

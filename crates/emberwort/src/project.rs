@@ -96,6 +96,32 @@ pub struct GenerateEntry {
     pub kind: GenerateKind,
     /// The folder, relative to the file.
     pub out: PathBuf,
+    /// The end that C is for: `device` or `host`; without it both.
+    #[serde(default)]
+    pub role: Option<Role>,
+    /// The messages that C is for; without it all.
+    #[serde(default)]
+    pub messages: Vec<String>,
+    /// The channels that C is for; without it all.
+    #[serde(default)]
+    pub channels: Vec<String>,
+}
+
+impl GenerateEntry {
+    /// All of the link, into a folder.
+    pub fn new(kind: GenerateKind, out: &str) -> Self {
+        Self { kind, out: PathBuf::from(out), role: None, messages: Vec::new(), channels: Vec::new() }
+    }
+}
+
+/// An end that code is generated for.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq, clap::ValueEnum)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// The device
+    Device,
+    /// The host
+    Host,
 }
 
 /// What `generate` can make.

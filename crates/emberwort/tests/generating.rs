@@ -69,3 +69,90 @@ fn what_can_be_written_is_listed() {
     assert_eq!(rows, ["c", "python", "vectors"], "{listed}");
     assert!(listed.contains("only if asked for"), "{listed}");
 }
+
+/// A file for one end holds what that end sends and receives, and nothing else, and works.
+#[test]
+fn one_end_gets_what_it_needs() {
+    let folder = project();
+    let folder = folder.path();
+    let parts = ["--channels", "bus485", "--messages", "GateStatus,MoveGate,MoveAccepted,Refused"];
+    let made = |role: &str| {
+        succeed(folder, &[&["generate", "c", "--role", role, "--out", role][..], &parts].concat());
+        let read = |name: &str| std::fs::read_to_string(folder.join(role).join(name)).unwrap();
+        assert!(!folder.join(role).join("marlock_vectors.c").exists());
+        (read("marlock.h"), read("marlock.c"))
+    };
+    for (role, has, lacks) in [
+        (
+            "device",
+            ["gate_status_encode(", "move_gate_decode(", "move_gate_view(", "bus485_build(", "bus485_receiver_next("],
+            ["gate_status_decode(", "gate_status_view(", "move_gate_encode(", "marlock_alarm", "marlock_house"],
+        ),
+        (
+            "host",
+            ["gate_status_decode(", "gate_status_view(", "move_gate_encode(", "bus485_build(", "bus485_receiver_next("],
+            ["gate_status_encode(", "move_gate_decode(", "refused_encode(", "marlock_alarm", "marlock_house"],
+        ),
+    ] {
+        let (header, source) = made(role);
+        for name in has {
+            assert!(header.contains(name) && source.contains(name), "{role}: {name}");
+        }
+        for name in lacks {
+            assert!(!header.contains(name) && !source.contains(name), "{role}: {name}");
+        }
+    }
+    let refused = run(folder, &["generate", "c", "--messages", "GateStatsu"]);
+    assert!(refused.err.contains("there is no message `GateStatsu`; the link has GateStatus"), "{}", refused.err);
+    let refused = run(folder, &["generate", "python", "--role", "host"]);
+    assert!(refused.err.contains("choose parts of C"), "{}", refused.err);
+    // As emberwort.toml says it.
+    let project = folder.join("emberwort.toml");
+    let text = std::fs::read_to_string(&project).unwrap();
+    let entry = "\n[[generate]]\nkind = \"c\"\nout = \"firmware\"\nrole = \"device\"\nchannels = [\"bus485\"]\n";
+    std::fs::write(&project, text + entry).unwrap();
+    succeed(folder, &["generate"]);
+    let source = std::fs::read_to_string(folder.join("firmware/marlock.c")).unwrap();
+    assert!(source.contains("alarm_encode(") && !source.contains("alarm_decode(") && !source.contains("marlock_house"));
+    // The device's frame is read by the host's receiver, each in a program of its own.
+    let Some(compiler) = ["cc", "gcc", "clang"]
+        .into_iter()
+        .find(|name| std::process::Command::new(name).arg("--version").output().is_ok())
+    else {
+        return;
+    };
+    let built = |role: &str, main: &str| {
+        let at = folder.join(role);
+        std::fs::write(at.join("main.c"), main).unwrap();
+        let words = "-std=c99 -Wall -Wextra -Wconversion -Wshadow -pedantic -Werror main.c marlock.c -o program";
+        let ran = std::process::Command::new(compiler).current_dir(&at).args(words.split(' ')).output().unwrap();
+        assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+        at.join("program")
+    };
+    let device = built("device", DEVICE);
+    let host = built("host", HOST);
+    let sent = std::process::Command::new(device).output().unwrap().stdout;
+    assert_eq!(sent.len(), 22);
+    std::fs::write(folder.join("sent.bin"), &sent).unwrap();
+    let heard = std::process::Command::new(host)
+        .stdin(std::fs::File::open(folder.join("sent.bin")).unwrap())
+        .output()
+        .unwrap()
+        .stdout;
+    assert_eq!(String::from_utf8_lossy(&heard), "node 3 opening 85\n");
+}
+
+const DEVICE: &str = "#include \"marlock.h\"\n#include <stdio.h>\nint main(void)\n{\n    marlock_gate_status_t status;\n    \
+    marlock_bus485_frame_t frame;\n    uint8_t body[MARLOCK_GATE_STATUS_GREATEST_SIZE];\n    uint8_t wire[MARLOCK_BUS485_LIMIT];\n    size_t used;\n    \
+    marlock_gate_status_init(&status);\n    status.opening = 85;\n    \
+    if (marlock_gate_status_encode(&status, body, sizeof body, &used) != MARLOCK_OK) {\n        return 1;\n    }\n    \
+    frame.node = 3;\n    frame.kind = MARLOCK_GATE_STATUS_ID;\n    frame.counter = 0;\n    frame.body = body;\n    frame.size = used;\n    \
+    if (marlock_bus485_build(&frame, wire, sizeof wire, &used) != MARLOCK_OK) {\n        return 1;\n    }\n    \
+    return fwrite(wire, 1, used, stdout) == used ? 0 : 1;\n}\n";
+
+const HOST: &str = "#include \"marlock.h\"\n#include <stdio.h>\nint main(void)\n{\n    static marlock_bus485_receiver_t receiver;\n    \
+    marlock_bus485_frame_t frame;\n    marlock_gate_status_t status;\n    int byte;\n    \
+    marlock_bus485_receiver_init(&receiver);\n    while ((byte = getchar()) != EOF) {\n        \
+    marlock_bus485_receiver_put(&receiver, (uint8_t)byte);\n        while (marlock_bus485_receiver_next(&receiver, &frame)) {\n            \
+    if (marlock_gate_status_decode(&status, frame.body, frame.size) == MARLOCK_OK) {\n                \
+    printf(\"node %u opening %u\\n\", (unsigned)frame.node, (unsigned)status.opening);\n            }\n        }\n    }\n    return 0;\n}\n";

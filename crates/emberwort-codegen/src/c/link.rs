@@ -1,11 +1,16 @@
 //! What is in a link, for those who write only what it needs.
 
 use emberwort_model::Plan;
-use emberwort_model::plan::{Action, FrameFinder};
+use emberwort_model::plan::{Action, FrameFinder, MessagePlan};
 
 /// Every action of a link: of messages, and of all that lies in them.
 pub fn each_action(plan: &Plan, visit: &mut dyn FnMut(&Action)) {
-    let sections = plan.messages.iter().flat_map(|message| &message.sections);
+    each_action_of(plan.messages.iter(), visit);
+}
+
+/// Every action of some messages, and of all that lies in them.
+pub fn each_action_of<'m>(messages: impl Iterator<Item = &'m MessagePlan>, visit: &mut dyn FnMut(&Action)) {
+    let sections = messages.flat_map(|message| &message.sections);
     for step in sections.flat_map(|section| &section.steps) {
         inside(&step.action, visit);
     }

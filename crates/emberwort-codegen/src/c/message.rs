@@ -100,7 +100,8 @@ pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mu
     }
 }
 
-pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Code) {
+/// Writes what is needed to send a message, to receive it, or both.
+pub fn write(link: &str, plan: &MessagePlan, (sends, receives): (bool, bool), header: &mut Code, source: &mut Code) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let message = Message { link, upper: screaming(&stem), stem, link_upper: screaming(link), plan };
     header.line(format!("/* ---- {} ---- */", plan.message.name));
@@ -114,9 +115,13 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
     header.close(format!("}} {}_t;", message.stem));
     header.line("");
     message.group().field_functions(header, source);
-    message.walk(source);
-    message.owned(header, source);
-    message.view(header, source);
+    if receives {
+        message.walk(source);
+    }
+    message.owned((sends, receives), header, source);
+    if receives {
+        message.view(header, source);
+    }
 }
 
 impl Message<'_> {
@@ -178,20 +183,29 @@ impl Message<'_> {
     }
 
     /// `_init`, `_encode`, `_decode` of the struct.
-    fn owned(&self, header: &mut Code, source: &mut Code) {
+    fn owned(&self, (sends, receives): (bool, bool), header: &mut Code, source: &mut Code) {
         let Self { stem, link, upper, .. } = self;
         header.lines(&format!(
             "/* All sections, defaults where there are some, zero elsewhere; optional fields absent. */\n\
-             void {stem}_init({stem}_t *message);\n\
-             /* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
-             {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);\n\
-             /* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
+             void {stem}_init({stem}_t *message);"
+        ));
+        if sends {
+            header.lines(&format!(
+                "/* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
+                 {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
+            ));
+        }
+        if receives {
+            header.lines(&format!(
+            "/* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
              * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
              {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);\n\
              /* Whether a body can be decoded. */\n\
-             {link}_result_t {stem}_check(const uint8_t *body, size_t size);\n"
-        ));
-        if self.answers() {
+             {link}_result_t {stem}_check(const uint8_t *body, size_t size);"
+            ));
+        }
+        header.line("");
+        if receives && self.answers() {
             header.lines(&format!(
                 "/* The same as ..._decode, with the key that the request asked for; it decides about the form of the value. */\n\
                  {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
@@ -204,7 +218,12 @@ impl Message<'_> {
         }
         source.lines("}\n");
         source.line("");
-        self.encode(source);
+        if sends {
+            self.encode(source);
+        }
+        if !receives {
+            return;
+        }
         let places = self.moving().len().max(1);
         source.lines(&format!(
             "{link}_result_t {stem}_check(const uint8_t *body, size_t size)\n{{\n    \

@@ -20,7 +20,8 @@ mod words;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::{Action, RecordPlan};
+use emberwort_model::model::{Field, Kind};
+use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
 pub(crate) use link::each_action;
 pub(crate) use words::about;
@@ -29,7 +30,7 @@ use words::comment;
 use crate::code::Code;
 use crate::names::{Clash, clashes_in, plain_snake, screaming, snake, with_marks};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, MARK};
+use crate::{GenerateError, GeneratedFile, MARK, Parts};
 
 /// The header and the source of a link, and a program that checks both with the vectors. `strangers` are the earlier revisions
 /// whose devices or hosts this one does not get along with.
@@ -37,31 +38,47 @@ use crate::{GenerateError, GeneratedFile, MARK};
 /// # Errors
 /// If two names of the definition become the same name in C.
 pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    generate_parts(plan, vectors, strangers, &Parts::default())
+}
+
+/// What [`generate`] makes, of some parts of the link. The program with the vectors needs all that there is, and is left out for one end.
+///
+/// # Errors
+/// If two names of the definition become the same name in C, or a part is none of the link's.
+pub fn generate_parts(
+    plan: &Plan,
+    vectors: &[Vector],
+    strangers: &[u32],
+    parts: &Parts,
+) -> Result<Vec<GeneratedFile>, GenerateError> {
+    parts.check(plan)?;
     if let Some(clash) = clashes(plan).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "C" });
     }
     let link = snake(&plan.link.name);
-    let (header, source) = texts(plan, strangers);
-    let files = [
-        (format!("{link}.h"), header),
-        (format!("{link}.c"), source),
-        (format!("{link}_vectors.c"), vectors::write(plan, vectors)),
-    ];
+    let (header, source) = texts(plan, strangers, parts);
+    let mut files = vec![(format!("{link}.h"), header), (format!("{link}.c"), source)];
+    if parts.are_all() {
+        files.push((format!("{link}_vectors.c"), vectors::write(plan, vectors)));
+    }
     Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text: tidy::tidy(&text) }).collect())
 }
 
 /// The texts of the header and the source.
-fn texts(plan: &Plan, strangers: &[u32]) -> (String, String) {
+fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
     let link = snake(&plan.link.name);
     let mut header = Code::default();
     let mut source = Code::default();
     begin_files(plan, &mut header, &mut source);
     common::write(plan, strangers, &mut header, &mut source);
-    for labelled in &plan.link.labelled {
+    let wanted: Vec<&MessagePlan> =
+        plan.messages.iter().filter(|message| parts.has_message(&message.message.name)).collect();
+    let has_all = wanted.len() == plan.messages.len();
+    for labelled in plan.link.labelled.iter().filter(|labelled| has_all || uses_labels(&wanted, &labelled.name)) {
         types::labelled(&link, labelled, &mut header, &mut source);
     }
     let upper = screaming(&link);
-    for record in used_records(plan) {
+    for record in used_records(&wanted) {
         let stem = format!("{link}_{}", snake(&record.record.name));
         let group = group::Group {
             link: &link,
@@ -76,21 +93,23 @@ fn texts(plan: &Plan, strangers: &[u32]) -> (String, String) {
         group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
     }
     line::common(plan, &mut source);
-    for message in &plan.messages {
-        message::write(&link, message, &mut header, &mut source);
+    for message in wanted {
+        let from = Some(message.message.from);
+        let ways = (parts.sends(from), parts.receives(from));
+        message::write(&link, message, ways, &mut header, &mut source);
         line::write(&link, message, &mut header, &mut source);
     }
-    for channel in &plan.channels {
-        channel::write(plan, channel, &mut header, &mut source);
+    for channel in plan.channels.iter().filter(|channel| parts.has_channel(&channel.name)) {
+        channel::write(plan, channel, parts, &mut header, &mut source);
     }
     header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
     (header.finish(), source.finish())
 }
 
 /// The records that messages use, each behind those that it uses itself.
-fn used_records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
+fn used_records(messages: &[&MessagePlan]) -> Vec<Arc<RecordPlan>> {
     let mut found: Vec<Arc<RecordPlan>> = Vec::new();
-    each_action(plan, &mut |action| {
+    link::each_action_of(messages.iter().copied(), &mut |action| {
         if let Action::Record(record) = action {
             // Found again further in, it must stand further to the front.
             found.retain(|other| other.record.name != record.record.name);
@@ -99,6 +118,23 @@ fn used_records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
     });
     found.reverse();
     found
+}
+
+/// Whether messages have a field with labels of this name.
+fn uses_labels(messages: &[&MessagePlan], name: &str) -> bool {
+    fn in_field(field: &Field, name: &str) -> bool {
+        match &field.kind {
+            Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name == name,
+            Kind::List { element, .. } => in_field(element, name),
+            Kind::Record(record) => record.fields.iter().any(|field| in_field(field, name)),
+            Kind::Union(union) => {
+                let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
+                forms.into_iter().any(|field| in_field(field, name))
+            }
+            _ => false,
+        }
+    }
+    messages.iter().flat_map(|message| &message.message.fields).any(|field| in_field(field, name))
 }
 
 fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
@@ -163,7 +199,7 @@ const HEADERS: &[&str] = &[
 
 /// Names of a link that become the same in C.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
-    let (header, source) = with_marks(|| texts(plan, &[]));
+    let (header, source) = with_marks(|| texts(plan, &[], &Parts::default()));
     let link = &plan.link.name;
     // A name that is made in two ways of the same items is one in both files.
     let mut found = clashes_in(&header, link);

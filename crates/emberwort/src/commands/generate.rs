@@ -5,14 +5,15 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, c, python, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, python, vectors};
 use emberwort_model::Plan;
+use emberwort_model::model::End;
 
 use super::ending::Ending;
 use crate::cli::GenerateArgs;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
-use crate::project::{GenerateEntry, GenerateKind, Project, load_plan_of};
+use crate::project::{GenerateEntry, GenerateKind, Project, Role, load_plan_of};
 use crate::render::table::table;
 use crate::revisions;
 
@@ -29,9 +30,9 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let allowed = project.file.as_ref().map_or(&[][..], |(_, file)| &file.allow);
     let strangers = revisions::strangers(&project.definition, &plan, allowed, look)?;
     let mut generated = Vec::new();
-    for GenerateEntry { kind, out: folder } in entries(args, &project) {
-        for file in of_kind(kind, &plan, &vectors, &strangers)? {
-            generated.push((folder.join(&file.name), file.text.into_bytes()));
+    for entry in entries(args, &project) {
+        for file in of_kind(&entry, &plan, &vectors, &strangers)? {
+            generated.push((entry.out.join(&file.name), file.text.into_bytes()));
         }
     }
     if args.check {
@@ -124,12 +125,9 @@ fn clean(generated: &[(PathBuf, Vec<u8>)]) -> anyhow::Result<Ending> {
 fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
     let mut entries = match &project.file {
         Some((folder, file)) if !file.generate.is_empty() => {
-            file.generate.iter().map(|entry| GenerateEntry { kind: entry.kind, out: folder.join(&entry.out) }).collect()
+            file.generate.iter().map(|entry| GenerateEntry { out: folder.join(&entry.out), ..entry.clone() }).collect()
         }
-        _ => vec![
-            GenerateEntry { kind: GenerateKind::C, out: PathBuf::from("gen/c") },
-            GenerateEntry { kind: GenerateKind::Vectors, out: PathBuf::from("gen") },
-        ],
+        _ => vec![GenerateEntry::new(GenerateKind::C, "gen/c"), GenerateEntry::new(GenerateKind::Vectors, "gen")],
     };
     if !args.kinds.is_empty() {
         entries.retain(|entry| args.kinds.contains(&entry.kind));
@@ -139,7 +137,16 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
                     GenerateKind::C | GenerateKind::Vectors => "gen",
                     GenerateKind::Python => "gen/python",
                 };
-                entries.push(GenerateEntry { kind: *kind, out: PathBuf::from(out) });
+                entries.push(GenerateEntry::new(*kind, out));
+            }
+        }
+    }
+    // Of what is not named, only C has parts.
+    for entry in entries.iter_mut().filter(|entry| !args.kinds.is_empty() || entry.kind == GenerateKind::C) {
+        entry.role = args.role.or(entry.role);
+        for (said, of_entry) in [(&args.messages, &mut entry.messages), (&args.channels, &mut entry.channels)] {
+            if !said.is_empty() {
+                of_entry.clone_from(said);
             }
         }
     }
@@ -153,13 +160,27 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
 }
 
 fn of_kind(
-    kind: GenerateKind,
+    entry: &GenerateEntry,
     plan: &Plan,
     all: &[vectors::Vector],
     strangers: &[u32],
 ) -> anyhow::Result<Vec<GeneratedFile>> {
-    Ok(match kind {
-        GenerateKind::C => c::generate(plan, all, strangers)?,
+    let role = entry.role.map(|role| match role {
+        Role::Device => End::Device,
+        Role::Host => End::Host,
+    });
+    let parts = Parts { role, messages: entry.messages.clone(), channels: entry.channels.clone() };
+    if entry.kind != GenerateKind::C && !parts.are_all() {
+        bail!(
+            "role, messages and channels choose parts of C; {} has all of the link",
+            match entry.kind {
+                GenerateKind::Python => "Python",
+                _ => "a file of vectors",
+            }
+        );
+    }
+    Ok(match entry.kind {
+        GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
         GenerateKind::Python => python::generate(plan, all)?,
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
     })

@@ -14,6 +14,7 @@ use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role,
 use super::group::expressions::{put_unsigned, unsigned};
 use super::link::has_receiver;
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
+use crate::Parts;
 use crate::code::Code;
 use crate::lower::{Piece, pieces};
 use crate::names::{screaming, snake};
@@ -38,15 +39,21 @@ pub fn stem_of(link: &str, channel: &plan::Channel, from: End) -> String {
     stem(link, &channel.name, channel.is_split().then_some(from))
 }
 
-pub fn write(plan: &Plan, channel: &plan::Channel, header: &mut Code, source: &mut Code) {
+pub fn write(plan: &Plan, channel: &plan::Channel, parts: &Parts, header: &mut Code, source: &mut Code) {
     header.line(format!("/* ---- channel {} ---- */", channel.name));
     header.line("");
     for (from, direction) in channel.directions() {
-        one_direction(plan, direction, from, header, source);
+        one_direction(plan, (direction, from), parts, header, source);
     }
 }
 
-fn one_direction(plan: &Plan, channel: &Direction, from: Option<End>, header: &mut Code, source: &mut Code) {
+fn one_direction(
+    plan: &Plan,
+    (channel, from): (&Direction, Option<End>),
+    parts: &Parts,
+    header: &mut Code,
+    source: &mut Code,
+) {
     let link = snake(&plan.link.name);
     let stem = stem(&link, &channel.name, from);
     let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
@@ -59,9 +66,14 @@ fn one_direction(plan: &Plan, channel: &Direction, from: Option<End>, header: &m
         }
     }
     this.is_escaped(source);
-    this.build(header, source);
+    if parts.sends(from) {
+        this.build(header, source);
+    }
+    if !parts.receives(from) {
+        return;
+    }
     this.open(header, source);
-    this.known(plan, header, source);
+    this.known(plan, parts, header, source);
     if has_receiver(channel.finder) {
         this.receiver(header, source);
     }
@@ -264,10 +276,10 @@ impl Channel<'_> {
     }
 
     /// The C that says whether a line fits the pattern of a message.
-    fn known_line(&self, plan: &Plan, source: &mut Code) {
+    fn known_line(&self, plan: &Plan, keys: &[(u64, usize)], source: &mut Code) {
         let Self { link, link_upper, .. } = self;
         source.line(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
-        for (_, message) in &self.plan.keys {
+        for (_, message) in keys {
             let message = snake(&plan.messages[*message].message.name);
             source.lines(&format!(
                 "    {{\n        {link}_{message}_t line;\n        \
@@ -281,15 +293,21 @@ impl Channel<'_> {
     }
 
     /// Whether the body of a judged frame can be decoded.
-    fn known(&self, plan: &Plan, header: &mut Code, source: &mut Code) {
+    fn known(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let signature = format!("{link}_result_t {stem}_check_body(const {stem}_frame_t *frame)");
+        let is_received = |message: usize| {
+            let message = &plan.messages[message].message;
+            parts.has_message(&message.name) && parts.receives(Some(message.from))
+        };
+        let keys: Vec<(u64, usize)> =
+            self.plan.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
         header.line("/* Whether the frame's key is known, and its body can be decoded as that message. */");
         header.line(format!("{signature};"));
         header.line("");
         source.lines(&format!("{signature}\n{{"));
         if let FrameFinder::Lines { .. } = self.plan.finder {
-            self.known_line(plan, source);
+            self.known_line(plan, &keys, source);
             return;
         }
         let selected = match (self.plan.key_part(), self.plan.selected_by) {
@@ -298,10 +316,10 @@ impl Channel<'_> {
             (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
             (None, _) => None,
         };
-        match (selected, self.plan.keys.first()) {
+        match (selected, keys.first()) {
             (Some((value, bits)), _) => {
                 source.line(format!("    switch ({value}) {{"));
-                for (key, message) in &self.plan.keys {
+                for (key, message) in &keys {
                     let message = snake(&plan.messages[*message].message.name);
                     source.line(format!("    case {}:", constant(i128::from(*key), bits, false)));
                     source.line(format!("        return {link}_{message}_check(frame->body, frame->size);"));
