@@ -240,6 +240,7 @@ fn clashes_are_found_and_nothing_is_generated() {
                     "{items}: {clashes:?}"
                 );
             }
+            Err(error) => panic!("{items}: {error}"),
             // What does not clash compiles.
             Ok(files) => {
                 assert_eq!(clashes, [], "{items}");

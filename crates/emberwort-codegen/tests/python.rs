@@ -62,7 +62,7 @@ fn names_that_become_the_same_are_refused() {
                 message M {\n id 1\n from device\n on c\n class : u8\n class_ : u8\n}\n";
     let plan = plan(text);
     let error = target::generate(&plan, &[]).unwrap_err();
-    let GenerateError::NameClash { clash, language } = error;
+    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
     assert_eq!((clash.name.as_str(), language), ("class_", "Python"));
 }
 
