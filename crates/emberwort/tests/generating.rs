@@ -142,6 +142,45 @@ fn one_end_gets_what_it_needs() {
     assert_eq!(String::from_utf8_lossy(&heard), "node 3 opening 85\n");
 }
 
+/// The main loop of docs/generated-c.md, with a board around it.
+#[test]
+fn the_main_loop_of_the_page_answers() {
+    let Some(compiler) = ["cc", "gcc", "clang"]
+        .into_iter()
+        .find(|name| std::process::Command::new(name).arg("--version").output().is_ok())
+    else {
+        return;
+    };
+    let folder = project();
+    let folder = folder.path();
+    let page = include_str!("../../../docs/generated-c.md");
+    let example = page.split("```c\n").nth(1).unwrap().split("```").next().unwrap();
+    assert!(example.lines().count() < 65);
+    succeed(folder, &["generate", "c", "--role", "device", "--channels", "bus485", "--out", "."]);
+    std::fs::write(folder.join("main.c"), example.to_owned() + BOARD).unwrap();
+    let words = "-std=c99 -Wall -Wextra -Wconversion -pedantic -Werror main.c marlock.c -o board";
+    let ran = std::process::Command::new(compiler).current_dir(folder).args(words.split(' ')).output().unwrap();
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    let asked = succeed(folder, &["encode", "MoveGate", "target=80", "speed=12", "--on", "bus485", "--node", "3"]);
+    let bytes: Vec<u8> = asked
+        .split_whitespace()
+        .map(|byte| u8::from_str_radix(byte, 16).unwrap_or_else(|_| panic!("{asked}")))
+        .collect();
+    std::fs::write(folder.join("asked.bin"), [&b"\xC6noise"[..], &bytes].concat()).unwrap();
+    let answered = std::process::Command::new(folder.join("board"))
+        .stdin(std::fs::File::open(folder.join("asked.bin")).unwrap())
+        .output()
+        .unwrap();
+    let hex: Vec<String> = answered.stdout.iter().map(|byte| format!("{byte:02X}")).collect();
+    let shown = succeed(folder, &["decode", "--hex", &hex.join(" "), "--on", "bus485", "--as", "ndjson"]);
+    assert!(shown.contains("\"message\":\"MoveAccepted\"") && shown.contains("\"ready_in\":12.0"), "{shown}");
+}
+
+const BOARD: &str = "\n#include <stdio.h>\n\nbool uart_get(uint8_t *byte)\n{\n    int c = getchar();\n    *byte = (uint8_t)c;\n    return c != EOF;\n}\n\
+uint32_t uart_quiet_us(void)\n{\n    return 30000;\n}\nvoid uart_put(const uint8_t *bytes, size_t size)\n{\n    fwrite(bytes, 1, size, stdout);\n}\n\
+bool gate_may_move(uint8_t target, uint8_t speed)\n{\n    return target == 160 && speed > 0;\n}\nint main(void)\n{\n    \
+static marlock_bus485_receiver_t receiver;\n    marlock_bus485_receiver_init(&receiver);\n    poll(&receiver);\n    return 0;\n}\n";
+
 const DEVICE: &str = "#include \"marlock.h\"\n#include <stdio.h>\nint main(void)\n{\n    marlock_gate_status_t status;\n    \
     marlock_bus485_frame_t frame;\n    uint8_t body[MARLOCK_GATE_STATUS_GREATEST_SIZE];\n    uint8_t wire[MARLOCK_BUS485_LIMIT];\n    size_t used;\n    \
     marlock_gate_status_init(&status);\n    status.opening = 85;\n    \
