@@ -86,6 +86,7 @@ fn firmware_can_use_the_view_and_scaled_integers() {
             uint16_t raw = 0;
             marlock_gate_status_t status;
             marlock_gate_status_view_t view;
+            marlock_gate_status_edit_t edit;
             marlock_gate_status_init(&status);
             printf("%d ", marlock_gate_status_upstream_from_scaled(3217, &raw) == MARLOCK_OK);
             status.upstream = raw;
@@ -93,13 +94,17 @@ fn firmware_can_use_the_view_and_scaled_integers() {
             printf("%u %ld ", (unsigned)raw, (long)marlock_gate_status_upstream_scaled(raw));
             printf("%d ", marlock_gate_status_encode(&status, body, sizeof body, &used) == MARLOCK_OK);
             printf("%d ", marlock_gate_status_view(&view, body, used) == MARLOCK_OK);
+            printf("%d ", marlock_gate_status_edit(&edit, body, used) == MARLOCK_OK);
             printf("%s ", marlock_gate_state_text(marlock_gate_status_get_state(&view)));
-            printf("%d ", marlock_gate_status_set_opening(&view, 201) == MARLOCK_OUT_OF_RANGE);
-            printf("%d ", marlock_gate_status_set_opening(&view, 200) == MARLOCK_OK);
+            printf("%d ", marlock_gate_status_set_opening(&edit, 201) == MARLOCK_OUT_OF_RANGE);
+            printf("%d ", marlock_gate_status_set_opening(&edit, 200) == MARLOCK_OK);
             printf("%u ", (unsigned)marlock_gate_status_get_opening(&view));
             printf("%d ", marlock_gate_status_has_f_operator(&view));
             printf("%u ", (unsigned)marlock_gate_status_opening_from_scaled_clamped(5000));
             printf("%d ", marlock_gate_status_opening_from_scaled(1001, &(uint8_t){0}) == MARLOCK_OUT_OF_RANGE);
+            // A view whose body is wrong shows zeros, and nothing behind it.
+            printf("%d ", marlock_gate_status_view(&view, body, 3) == MARLOCK_TRUNCATED);
+            printf("%u ", (unsigned)marlock_gate_status_get_opening(&view));
             status.state = 7;
             printf("%d ", marlock_gate_status_encode(&status, body, sizeof body, &used) == MARLOCK_OUT_OF_RANGE);
             printf("%d %u\n", marlock_gate_status_decode(&status, body, 8) == MARLOCK_OK, (unsigned)status.battery);
@@ -109,7 +114,7 @@ fn firmware_can_use_the_view_and_scaled_integers() {
     std::fs::write(folder.path().join("main.c"), program).unwrap();
     let output = compile_and_run(compiler, folder.path(), &[], &["marlock.c", "main.c"]);
     // 3.217 m is nearest to code 943, which means 3.215 m; the last body has only the section of revision 1: battery 12.0 V.
-    assert_eq!(output, "1 943 3215 1 1 held 1 1 200 0 200 1 1 1 120\n");
+    assert_eq!(output, "1 943 3215 1 1 1 held 1 1 200 0 200 1 1 0 1 1 120\n");
 }
 
 #[test]

@@ -120,7 +120,7 @@ pub fn write(link: &str, plan: &MessagePlan, (sends, receives): (bool, bool), he
     }
     message.owned((sends, receives), header, source);
     if receives {
-        message.view(header, source);
+        message.view(sends, header, source);
     }
 }
 
@@ -321,36 +321,62 @@ impl Message<'_> {
     }
 
     /// The in-place view.
-    fn view(&self, header: &mut Code, source: &mut Code) {
-        let Self { stem, link, .. } = self;
+    fn view(&self, edits: bool, header: &mut Code, source: &mut Code) {
+        let Self { stem, link, link_upper, .. } = self;
         let places = self.moving().len();
-        header.line("/* A body in the caller's buffer. */");
+        header.line("/* A body where it lies. */");
         header.open(format!("typedef struct {stem}_view {{"));
-        header.line("uint8_t *body;");
+        header.line("const uint8_t *body;");
         header.line("size_t size;");
         header.line("uint8_t sections_held;");
         if places > 0 {
             header.line(format!("size_t at[{places}]; /* bit places of the fields that move */"));
         }
         header.close(format!("}} {stem}_view_t;"));
-        header.line(
-            "/* Checks a body; if it is right, all accessors of the view are safe as long as the buffer lives. */",
+        header.lines(
+            "/* Checks a body; if it is right, all ..._get_...() of the view are safe as long as the buffer lives. If it is not, the\n \
+             * view shows a body of zeros. */",
         );
-        header.line(format!("{link}_result_t {stem}_view({stem}_view_t *view, uint8_t *body, size_t size);"));
+        header.line(format!("{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size);"));
+        let least = self.plan.sections.first().map_or(0, |section| section.least_size);
+        let forget = match places {
+            0 => String::new(),
+            _ => {
+                format!("        for (n = 0; n < {places}u; n++) {{\n            view->at[n] = SIZE_MAX;\n        }}\n")
+            }
+        };
         source.lines(&format!(
-            "{link}_result_t {stem}_view({stem}_view_t *view, uint8_t *body, size_t size)\n{{\n    \
+            "{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)\n{{\n    \
+                 {link}_result_t result;\n{}    \
                  view->body = body;\n    view->size = size;\n    \
-                 return {stem}_walk(body, size, {}, &view->sections_held);\n}}\n",
-            if places > 0 { "view->at" } else { "NULL" }
+                 result = {stem}_walk(body, size, {}, &view->sections_held);\n    \
+                 if (result != {link_upper}_OK) {{\n        view->body = {link}_nothing;\n        view->size = {least}u;\n        \
+                     view->sections_held = 0;\n{forget}    }}\n    \
+                 return result;\n}}\n",
+            if places > 0 { "    size_t n;\n" } else { "" },
+            if places > 0 { "view->at" } else { "NULL" },
         ));
         source.line("");
+        if edits {
+            header.lines(&format!(
+                "/* A body in the caller's buffer whose fields can be changed in place. */\n\
+                 typedef struct {stem}_edit {{\n    {stem}_view_t view;\n    uint8_t *body;\n}} {stem}_edit_t;\n\
+                 /* Checks a body, as ..._view() does. */\n\
+                 {link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size);"
+            ));
+            source.lines(&format!(
+                "{link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
+                     edit->body = body;\n    return {stem}_view(&edit->view, body, size);\n}}\n"
+            ));
+            source.line("");
+        }
         for (section, step) in self.seen_steps() {
-            self.accessors(section, step, header, source);
+            self.accessors(section, step, edits, header, source);
         }
         header.line("");
     }
 
-    fn accessors(&self, section: usize, step: &Step, header: &mut Code, source: &mut Code) {
+    fn accessors(&self, section: usize, step: &Step, edits: bool, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let field = self.field(step);
         let name = member(&field.name);
@@ -361,6 +387,13 @@ impl Message<'_> {
             format!("view->sections_held > {section}u")
         };
         let view = format!("const {stem}_view_t *view");
+        let edit = format!("const {stem}_edit_t *edit");
+        // What changes a body has its own pointer to it.
+        let in_edit = |code: String| {
+            code.replace("(view)", "(&edit->view)")
+                .replace("view->at", "edit->view.at")
+                .replace("view->body", "edit->body")
+        };
         header.line(format!("/* {}: {} */", field.name, about(field)));
         let may_be_missing = Self::may_be_missing(section, step);
         if may_be_missing {
@@ -388,7 +421,10 @@ impl Message<'_> {
                     guard(&default_raw(field)),
                     number(&field.kind, *width, &pieces, byte)
                 ));
-                header.line(format!("{link}_result_t {stem}_set_{name}({view}, {raw} raw);"));
+                if !edits {
+                    return source.line("");
+                }
+                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 let check = match numbers::is_always_valid(field) {
                     true => String::new(),
                     false => format!(
@@ -399,10 +435,10 @@ impl Message<'_> {
                     .iter()
                     .map(|piece| format!("    {}\n", change(&field.kind, *width, piece, &byte(piece.byte), "raw")))
                     .collect();
-                source.lines(&format!(
-                    "{link}_result_t {stem}_set_{name}({view}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
+                source.lines(&in_edit(format!(
+                    "{link}_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
                     guard(&format!("{link_upper}_ABSENT"))
-                ));
+                )));
             }
             Action::Bits { width, order, .. } => {
                 let raw = numbers::raw_type(&field.kind);
@@ -412,22 +448,24 @@ impl Message<'_> {
                     header.line(format!("/* If it is not there: {}. */", default_raw(field)));
                 }
                 header.line(format!("{raw} {stem}_get_{name}({view});"));
-                header.line(format!("{link}_result_t {stem}_set_{name}({view}, {raw} raw);"));
                 source.lines(&format!(
                     "{raw} {stem}_get_{name}({view})\n{{\n{}    return {get};\n}}\n",
                     guard(&default_raw(field))
                 ));
                 source.line("");
-                source.lines(&format!(
-                    "{link}_result_t {stem}_set_{name}({view}, {raw} raw)\n{{\n{}    \
+                if !edits {
+                    return;
+                }
+                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                source.lines(&in_edit(format!(
+                    "{link}_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
                          if (!{stem}_{name}_valid(raw)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
                          {set}\n    return {link_upper}_OK;\n}}\n",
                     guard(&format!("{link_upper}_ABSENT"))
-                ));
+                )));
             }
             Action::Run { length: Length::Exact(count), text: false } => {
                 header.line(format!("{link}_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
-                header.line(format!("{link}_result_t {stem}_set_{name}({view}, const uint8_t bytes[{count}]);"));
                 let guard = guard(&format!("{link_upper}_ABSENT"));
                 source.lines(&format!(
                     "{link}_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
@@ -436,12 +474,16 @@ impl Message<'_> {
                          return {link_upper}_OK;\n}}\n"
                 ));
                 source.line("");
-                source.lines(&format!(
-                    "{link}_result_t {stem}_set_{name}({view}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
+                if !edits {
+                    return;
+                }
+                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
+                source.lines(&in_edit(format!(
+                    "{link}_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
                              {link}_put(view->body, {place} + n * 8u, 8u, bytes[n]);\n    }}\n    \
                          return {link_upper}_OK;\n}}\n"
-                ));
+                )));
             }
             // A text of fixed length may lie across bytes: only the struct has it.
             Action::Run { length: Length::Exact(_), .. } => {}

@@ -93,6 +93,12 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
         group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
     }
     line::common(plan, &mut source);
+    let least = wanted.iter().filter_map(|message| message.sections.first()).map(|section| section.least_size).max();
+    source.lines(&format!(
+        "/* What a view shows whose body is wrong. */\nstatic const uint8_t {link}_nothing[{}] = {{0}};\n",
+        least.unwrap_or(0).max(1)
+    ));
+    source.line("");
     for message in wanted {
         let from = Some(message.message.from);
         let ways = (parts.sends(from), parts.receives(from));

@@ -63,7 +63,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
     };
     code.lines(&format!(
         "static void check_body_of_{stem}(const {stem}_t *values, const uint8_t *bytes, size_t size, {asked}const char *vector)\n{{\n    \
-             uint8_t body[{} + 1];\n    {stem}_t decoded;\n    {stem}_view_t view;\n    size_t used;\n    size_t cut;",
+             uint8_t body[{} + 1];\n    {stem}_t decoded;\n    {stem}_view_t view;\n    {stem}_edit_t edit;\n    size_t used;\n    size_t cut;",
         plan.greatest_size()
     ));
     let longest = plan.message.fields.iter().filter(|field| !field.is_spare()).filter_map(|field| match field.kind {
@@ -81,7 +81,8 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
              expect({stem}_encode(&decoded, body, sizeof body, &used) == {upper}_OK, vector, \"encoding what was decoded\");\n    \
              expect(used == size && same_bytes(body, bytes, size), vector, \"the body of what was decoded\");\n    \
              if (size > 0u) {{\n        memcpy(body, bytes, size);\n    }}\n    \
-             expect({stem}_view(&view, body, size) == {upper}_OK, vector, \"the view\");"
+             if ({stem}_view(&view, body, size) != {upper}_OK || {stem}_edit(&edit, body, size) != {upper}_OK) {{\n        \
+                 expect(false, vector, \"the view\");\n        return;\n    }}"
     ));
     let steps =
         plan.sections.iter().enumerate().flat_map(|(n, section)| section.steps.iter().map(move |step| (n, step)));
@@ -109,7 +110,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
                 code.line(format!("    expect({stem}_get_{name}(&view) == values->{name}, vector, {label});"));
                 code.line(format!("    if ({there}) {{"));
                 code.line(format!(
-                    "        expect({stem}_set_{name}(&view, values->{name}) == {upper}_OK, vector, {label});"
+                    "        expect({stem}_set_{name}(&edit, values->{name}) == {upper}_OK, vector, {label});"
                 ));
                 code.line("    }");
                 if let Kind::Number(form) = &field.kind
@@ -123,7 +124,7 @@ fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
                     "    expect(same_bytes(decoded.{name}, values->{name}, {count}u), vector, {label});\n    \
                      if ({there}) {{\n        \
                          expect({stem}_get_{name}(&view, some) == {upper}_OK && same_bytes(some, values->{name}, {count}u), vector, {label});\n        \
-                         expect({stem}_set_{name}(&view, some) == {upper}_OK, vector, {label});\n    }}"
+                         expect({stem}_set_{name}(&edit, some) == {upper}_OK, vector, {label});\n    }}"
                 ));
             }
             Action::Run { length, text } => {
