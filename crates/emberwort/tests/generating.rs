@@ -67,7 +67,7 @@ fn what_can_be_written_is_listed() {
     let listed = succeed(folder.path(), &["generate", "--list"]);
     let rows: Vec<&str> = listed.lines().skip(1).map(|line| line.split_whitespace().next().unwrap()).collect();
     assert_eq!(rows, ["c", "python", "vectors"], "{listed}");
-    assert!(listed.contains("only if asked for"), "{listed}");
+    assert!(listed.contains("gen/python, if asked for"), "{listed}");
 }
 
 /// A file for one end holds what that end sends and receives, and nothing else, and works.

@@ -65,7 +65,7 @@ fn list(args: &GenerateArgs, link: Option<&Path>) -> anyhow::Result<Ending> {
         shown.add_row(vec![
             value.get_name().to_owned(),
             what,
-            folder.unwrap_or_else(|| "only if asked for".to_owned()),
+            folder.unwrap_or_else(|| format!("{}, if asked for", usual_folder(*kind))),
         ]);
     }
     let mut out = output::stdout();
@@ -133,11 +133,7 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
         entries.retain(|entry| args.kinds.contains(&entry.kind));
         for kind in &args.kinds {
             if entries.iter().all(|entry| entry.kind != *kind) {
-                let out = match kind {
-                    GenerateKind::C | GenerateKind::Vectors => "gen",
-                    GenerateKind::Python => "gen/python",
-                };
-                entries.push(GenerateEntry::new(*kind, out));
+                entries.push(GenerateEntry::new(*kind, usual_folder(*kind)));
             }
         }
     }
@@ -157,6 +153,14 @@ fn entries(args: &GenerateArgs, project: &Project) -> Vec<GenerateEntry> {
         entries.dedup_by_key(|entry| entry.kind);
     }
     entries
+}
+
+/// Where something goes if nobody says it.
+fn usual_folder(kind: GenerateKind) -> &'static str {
+    match kind {
+        GenerateKind::C | GenerateKind::Vectors => "gen",
+        GenerateKind::Python => "gen/python",
+    }
 }
 
 fn of_kind(
