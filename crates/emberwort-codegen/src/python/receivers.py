@@ -90,13 +90,10 @@ class _Receiver:
             del self._held[:count]
 
 
-class _SyncReceiver(_Receiver):
-    """Frames begin with sync bytes, and say how long they are."""
+class _SearchingReceiver(_Receiver):
+    """A frame may begin anywhere."""
 
-    _SYNC: ClassVar[bytes]
-
-    def _size(self, frame: bytearray) -> int:
-        """How long the frame is: 0 if that cannot be said yet, -1 if it is none."""
+    def _find(self) -> Iterator[Received]:
         raise NotImplementedError
 
     def feed(self, data: bytes) -> Iterator[Received]:
@@ -107,6 +104,16 @@ class _SyncReceiver(_Receiver):
         self._ended = True
         yield from self._find()
         self._ended = False
+
+
+class _SyncReceiver(_SearchingReceiver):
+    """Frames begin with sync bytes, and say how long they are."""
+
+    _SYNC: ClassVar[bytes]
+
+    def _size(self, frame: bytearray) -> int:
+        """How long the frame is: 0 if that cannot be said yet, -1 if it is none."""
+        raise NotImplementedError
 
     def _find(self) -> Iterator[Received]:
         while self._held:
@@ -237,7 +244,7 @@ class _DelimitedReceiver(_Receiver):
         return None
 
 
-class _EscapedReceiver(_Receiver):
+class _EscapedReceiver(_SearchingReceiver):
     """Frames begin with sync bytes; in the rest some bytes are escaped."""
 
     _SYNC: ClassVar[bytes]
@@ -258,15 +265,6 @@ class _EscapedReceiver(_Receiver):
 
     def _has_wrong_head(self, frame: bytearray) -> bool:
         raise NotImplementedError
-
-    def feed(self, data: bytes) -> Iterator[Received]:
-        self._held += data
-        return self._find()
-
-    def gap(self) -> Iterator[Received]:
-        self._ended = True
-        yield from self._find()
-        self._ended = False
 
     def _skip(self, count: int) -> None:
         super()._skip(count)
