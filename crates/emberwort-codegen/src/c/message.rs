@@ -109,7 +109,9 @@ pub fn write(link: &str, plan: &MessagePlan, (sends, receives): (bool, bool), he
     doc_comment(header, &plan.message.doc);
     message.constants(header);
     header.open(format!("typedef struct {} {{", message.stem));
-    header.line("/* How many sections the sender writes. Fields of the others hold their defaults, or zero. */");
+    header.line(
+        "/* How many sections the sender writes. Fields of the others hold their defaults, no reading, or zero. */",
+    );
     header.line("uint8_t sections_held;");
     message.group().members(header);
     header.close(format!("}} {}_t;", message.stem));
@@ -186,7 +188,7 @@ impl Message<'_> {
     fn owned(&self, (sends, receives): (bool, bool), header: &mut Code, source: &mut Code) {
         let Self { stem, link, upper, .. } = self;
         header.lines(&format!(
-            "/* All sections, defaults where there are some, zero elsewhere; optional fields absent. */\n\
+            "/* All sections, with defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */\n\
              void {stem}_init({stem}_t *message);"
         ));
         if sends {

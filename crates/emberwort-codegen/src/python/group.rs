@@ -806,7 +806,8 @@ fn empty(field: &Field, action: &Action) -> String {
         Action::Bits { .. } | Action::Varint { .. } => match field.kind {
             Kind::Bool => "False".into(),
             Kind::Float(_) => "0.0".into(),
-            _ => "0".into(),
+            // What nobody measured is no reading.
+            _ => field.kind.none().unwrap_or(0).to_string(),
         },
         Action::Run { text: true, .. } => "\"\"".into(),
         Action::Run { length: Length::Exact(count), .. } => format!("bytes({count})"),

@@ -337,6 +337,9 @@ fn default_of(field: &Field, action: &Action, target: Target<'_>) -> Vec<String>
     let mut lines = Vec::new();
     match &field.default {
         Some(Value::Raw(raw)) if *raw != 0 => lines.push(format!("{} = {};", target.value(), default_raw(field))),
+        None if field.kind.none().is_some_and(|none| none != 0) => {
+            lines.push(format!("{} = {};", target.value(), default_raw(field)));
+        }
         Some(Value::Bytes(bytes)) if !bytes.is_empty() => {
             let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
             match action {
@@ -355,10 +358,11 @@ fn default_of(field: &Field, action: &Action, target: Target<'_>) -> Vec<String>
     lines
 }
 
-/// The default of a raw field as a C constant: the definition's, else zero.
+/// The default of a raw field as a C constant: the definition's, else that there is no reading, else zero.
 pub fn default_raw(field: &Field) -> String {
-    let raw = match &field.default {
-        Some(Value::Raw(raw)) => *raw,
+    let raw = match (&field.default, field.kind.none(), field.kind.raw_bits()) {
+        (Some(Value::Raw(raw)), ..) => *raw,
+        (None, Some(none), Some(bits)) => return constant(none, bits, field.kind.is_signed()),
         _ => 0,
     };
     match &field.kind {
@@ -379,7 +383,9 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
     header.close(format!("}} {stem}_t;"));
     header.line("");
     group.field_functions(header, source);
-    header.line("/* Defaults where there are some, zero elsewhere; optional fields absent. */");
+    header.line(
+        "/* Defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */",
+    );
     header.line(format!("void {stem}_init({stem}_t *record);"));
     header.line("");
     source.lines(&format!("void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"));
