@@ -61,6 +61,20 @@ fn exactly_what_was_generated_is_removed() {
     assert!(folder.join("gen/c/marlock.h").exists());
 }
 
+/// What a module does not do is said when it is written, and cannot be had by mistake: a line of text is no body.
+#[test]
+fn lines_of_text_are_not_read_as_bodies() {
+    let folder = project();
+    let folder = folder.path();
+    let ran = run(folder, &["generate", "python"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let said = "Python builds and opens the lines of `console`, and neither finds them in a stream nor reads their texts; C does both";
+    assert!(ran.err.contains(said), "{}", ran.err);
+    let module = std::fs::read_to_string(folder.join("gen/python/marlock.py")).unwrap();
+    assert!(module.contains("BUS485_MESSAGES") && !module.contains("CONSOLE_MESSAGES"));
+    assert!(module.contains("On the wire it is a line of text, which this module neither writes nor reads"));
+}
+
 #[test]
 fn what_can_be_written_is_listed() {
     let folder = project();

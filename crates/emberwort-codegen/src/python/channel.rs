@@ -91,14 +91,17 @@ impl Frames<'_> {
         }
         code.line("body: bytes = b\"\"");
         code.dedent();
-        code.line("");
-        code.line("");
-        code.line(format!("#: The message that each key on {} selects.", self.plan.name));
-        code.open(format!("{}_MESSAGES: Dict[int, Type[Any]] = {{", self.stem.to_ascii_uppercase()));
-        for (key, message) in &self.plan.keys {
-            code.line(format!("{key:#x}: {},", class(&plan.messages[*message].message.name)));
+        // What a line of text carries is no body, and must not be read as one.
+        if !matches!(self.plan.finder, FrameFinder::Lines { .. }) {
+            code.line("");
+            code.line("");
+            code.line(format!("#: The message that each key on {} selects.", self.plan.name));
+            code.open(format!("{}_MESSAGES: Dict[int, Type[Any]] = {{", self.stem.to_ascii_uppercase()));
+            for (key, message) in &self.plan.keys {
+                code.line(format!("{key:#x}: {},", class(&plan.messages[*message].message.name)));
+            }
+            code.close("}");
         }
-        code.close("}");
         self.build(code);
         self.open(code);
         self.receiver(code);

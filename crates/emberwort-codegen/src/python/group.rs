@@ -19,6 +19,8 @@ pub struct Group<'a> {
     order: ByteOrder,
     /// Of a message: the number that selects it, if it has one.
     message: Option<Option<u64>>,
+    /// Whether it travels as a line of text.
+    is_line: bool,
 }
 
 /// The word for an order.
@@ -41,6 +43,7 @@ impl<'a> Group<'a> {
             sections: &message.sections,
             order: plan.link.byte_order,
             message: Some(message.message.id),
+            is_line: message.message.line.is_some(),
         }
     }
 
@@ -51,6 +54,7 @@ impl<'a> Group<'a> {
             sections: &record.sections,
             order: plan.link.byte_order,
             message: None,
+            is_line: false,
         }
     }
 
@@ -73,7 +77,14 @@ impl<'a> Group<'a> {
         code.line("@dataclass");
         code.open(format!("class {class}:"));
         let said = doc(documentation);
-        code.lines(&format!("\"\"\"{}\"\"\"", if said.is_empty() { doc(self.name) } else { said }));
+        let said = if said.is_empty() { doc(self.name) } else { said };
+        let lines = match self.is_line {
+            true => {
+                "\n\nOn the wire it is a line of text, which this module neither writes nor reads: encode() and decode() are of a body."
+            }
+            false => "",
+        };
+        code.lines(&format!("\"\"\"{said}{lines}\"\"\""));
         code.line("");
         for (_, field, action) in self.named() {
             for line in doc(&field.doc).lines().filter(|line| !line.is_empty()) {

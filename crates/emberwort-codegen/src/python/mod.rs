@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
-use emberwort_model::plan::RecordPlan;
+use emberwort_model::plan::{FrameFinder, RecordPlan};
 
 use crate::code::Code;
 use crate::vectors::Vector;
@@ -39,6 +39,22 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
         GeneratedFile { name: format!("{name}.py"), text: module_text(plan) },
         GeneratedFile { name: format!("{name}_test.py"), text: vectors::write(plan, vectors) },
     ])
+}
+
+/// What the module of a link does not do, in a sentence for each channel.
+pub fn lacking(plan: &Plan) -> Vec<String> {
+    let one = |channel: &emberwort_model::plan::Channel| match channel.finder() {
+        FrameFinder::Lines { .. } => Some(format!(
+            "Python builds and opens the lines of `{}`, and neither finds them in a stream nor reads their texts; C does both",
+            channel.name
+        )),
+        FrameFinder::StatusBytes { .. } => Some(format!(
+            "Python builds and opens the frames of `{}`, and does not find them in a stream; C does",
+            channel.name
+        )),
+        _ => None,
+    };
+    plan.channels.iter().filter_map(one).collect()
 }
 
 fn module_text(plan: &Plan) -> String {

@@ -48,6 +48,11 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         writeln!(out, "{} ({lines} lines)", files::shown(path))?;
     }
     out.flush()?;
+    if entries(args, &project).iter().any(|entry| entry.kind == GenerateKind::Python) {
+        for sentence in python::lacking(&plan) {
+            say!("{sentence}");
+        }
+    }
     Ok(Ending::Clean)
 }
 
