@@ -99,6 +99,8 @@ pub struct Listener<S> {
     /// Which wires have had a level.
     is_known: [bool; MAX_WIRES],
     now: Moment,
+    /// When the first wire had a level.
+    begun: Option<Moment>,
     /// Up to when the decoder was told that nothing happened.
     told: Moment,
     /// Before this moment it has nothing to tell as long as no level changes.
@@ -210,6 +212,7 @@ impl<S: LineSink> Listener<S> {
             burst_gap: Self::burst_gap(medium),
             is_known: [false; MAX_WIRES],
             now: Moment::default(),
+            begun: None,
             told: Moment::default(),
             due: Moment::default(),
             sink,
@@ -283,6 +286,11 @@ impl<S: LineSink> Listener<S> {
     /// How far the waveform has come.
     pub fn now(&self) -> Moment {
         self.now
+    }
+
+    /// How long the wires were looked at: a part of a waveform need not begin with it.
+    pub fn looked_at(&self) -> Moment {
+        Moment::from_picoseconds(self.begun.map_or(0, |begun| self.now.since(begun)))
     }
 
     /// Bytes of frames that receivers of the medium drop, so that nobody sees them.
@@ -440,6 +448,7 @@ impl<S: LineSink> Listener<S> {
             self.changed(at);
         } else {
             self.is_known[wire] = true;
+            self.begun.get_or_insert(at);
             // From here on the line is looked at.
             self.sink.spent(Spent::Rest, at.time(), at.time());
         }

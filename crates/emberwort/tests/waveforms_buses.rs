@@ -526,6 +526,14 @@ fn what_is_wrong_on_a_universal_serial_bus_is_said() {
         &["--link", "a.ember", "decode", "clean.vcd", "--on", "a", "--wire", "plus=dp", "--wire", "minus=dm", "--all"],
     );
     assert!(table.contains("packet   IN to address 5, endpoint 1  69 85 60"), "{table}");
+    // A picture of a part begins where the part does.
+    let wires =
+        ["--on", "a", "--wire", "plus=dp", "--wire", "minus=dm", "--all", "--span", "3.4ms..3.6ms", "--out", "p.svg"];
+    succeed(folder, &[&["--link", "a.ember", "plot", "clean.vcd"][..], &wires].concat());
+    let picture = std::fs::read_to_string(folder.join("p.svg")).unwrap();
+    let begins = [">3.4", ">3400"].iter().any(|label| picture.contains(label));
+    let texts: Vec<&str> = picture.split("</text>").filter_map(|part| part.rsplit('>').next()).collect();
+    assert!(begins && picture.contains("packet  IN to address 5"), "{texts:?}");
     let swapped = run(
         folder,
         &["--link", "a.ember", "stats", "clean.vcd", "--on", "a", "--wire", "plus=dm", "--wire", "minus=dp"],

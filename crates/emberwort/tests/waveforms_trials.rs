@@ -420,6 +420,10 @@ fn each_fault_of_a_recording_is_named_on_every_line() {
         let rate = format!("rate = \"{} Hz\"", bits * 20);
         let clean = ran(&rate, &right, &[]);
         assert_eq!(clean.code, 0, "{medium}: {}", clean.err);
+        // A part of it that holds whole frames is as clean.
+        let half = format!("{}ms..{}ms", span / 2, span + 100);
+        let part = ran(&rate, &right, &["--span", &half]);
+        assert!(!part.err.contains("try --invert") && part.out.lines().count() > 2, "{medium}: {}", part.err);
         let says = |what: &str, ran: &common::Ran, all: &[&str]| {
             assert!(all.iter().any(|said| ran.err.contains(said)), "{what} on {medium}: {}", ran.err);
         };

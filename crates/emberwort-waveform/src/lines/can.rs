@@ -215,7 +215,8 @@ impl Can {
     pub fn edge(&mut self, at: Moment, is_recessive: bool, out: &mut Vec<Event>) {
         self.until(at, out);
         self.seen.edges += 1;
-        if is_recessive {
+        // The first level is no edge: nobody knows what stood before.
+        if is_recessive && self.seen.edges > 1 {
             self.seen.dominant += at.since(self.since);
         }
         let width = at.since(self.since);

@@ -21,7 +21,7 @@ use super::opening::input_name;
 use super::sources::Settings;
 use super::speakers::Spoken;
 use super::waveforms::read_beside;
-use crate::cli::{PlotArgs, PlotForm};
+use crate::cli::{PlotArgs, PlotForm, wave_span};
 use crate::files::{self, Replace};
 use crate::output::{self, say};
 use crate::render::plural;
@@ -91,7 +91,14 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
         }
         _ => span,
     };
-    let span = if args.input.wave.span.is_some() { whole } else { span };
+    let span = match args.input.wave.span.as_deref().map(wave_span).transpose() {
+        Ok(Some((from, to))) => {
+            let moment = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds.saturating_mul(1000));
+            (moment(from), moment(to))
+        }
+        Ok(None) => span,
+        Err(problem) => bail!("--span: {problem}"),
+    };
     let (edges, steps) = if is_page { (PAGE_EDGES, PAGE_STEPS) } else { (PICTURE_EDGES, STEPS) };
     let (collected, statistics, heard, traces) = look(span, Keeps::Frames, None, edges, steps)?;
     let Some(traces) = traces else { bail!("the wires were not read") };

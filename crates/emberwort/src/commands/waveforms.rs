@@ -115,7 +115,7 @@ pub fn read_beside(
     }
     done.remarks.extend(heard.remark);
     done.notes.extend(heard.note);
-    let length = listener.now();
+    let length = listener.looked_at();
     if listener.glitches() > 0 {
         let shorter = duration(args.wave.deglitch.unwrap_or(0).saturating_mul(1000));
         done.remarks
