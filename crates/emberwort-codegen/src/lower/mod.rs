@@ -1,8 +1,14 @@
 //! What to read and to write, decided once for all languages: which bits of which bytes make a number, which bytes a section has at known
-//! places, and which bits go into each of them. A generator prints it.
+//! places, and which bits go into each of them; which numbers a
+//! sender may send; what is looked at in a frame, and how a receiver finds one. A generator prints it.
 
 mod bits;
+pub mod frame;
+mod group;
 mod known;
+mod valid;
 
 pub use bits::{Piece, pieces};
+pub use group::Group;
 pub use known::{Byte, Item, Known, What};
+pub use valid::Valid;

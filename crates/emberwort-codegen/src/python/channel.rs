@@ -8,6 +8,9 @@ use emberwort_model::stuffing::Stuffing;
 
 use super::names::{bytes, class, member};
 use crate::code::Code;
+use crate::lower::frame::{
+    Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
+};
 use crate::names::plain_snake;
 
 /// What the names of a direction's functions end with: `bus485`, or `bus485_from_host`.
@@ -19,11 +22,6 @@ pub fn stem(name: &str, from: Option<End>) -> String {
 /// The class of a direction's frames.
 pub fn frame_class(name: &str, from: Option<End>) -> String {
     class(&format!("{}_frame", stem(name, from)))
-}
-
-/// Whether a part's value is chosen by the sender.
-pub fn is_chosen(part: &Part) -> bool {
-    matches!(part.role, Role::Message | Role::Address | Role::Sequence | Role::Revision)
 }
 
 pub fn write(plan: &Plan, channel: &plan::Channel, code: &mut Code) {
@@ -114,29 +112,14 @@ impl Frames<'_> {
     }
 
     /// The bytes that a checksum covers, as an expression over `frame`.
-    fn covered(&self, index: usize, part: &Part) -> String {
-        let Role::Checksum { over, skipping, .. } = &part.role else { return String::new() };
-        let later: Vec<&Part> =
-            self.plan.parts[index..].iter().filter(|part| matches!(part.role, Role::Checksum { .. })).collect();
-        let mut all = Vec::new();
-        for covered in over {
-            let mut at = covered.from;
-            for blank in &later {
-                let (offset, count) = (blank.at_bit as usize / 8, blank.wire_bits() / 8);
-                let (first, last) = match blank.zone {
-                    Zone::Head => (Bound::Head(offset), Bound::Head(offset + count)),
-                    Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + count)),
-                };
-                if first.is_before(covered.from) || covered.to.is_before(last) {
-                    continue;
-                }
-                all.push(format!("frame[{}:{}]", byte(at), byte(first)));
-                if !skipping {
-                    all.push(format!("bytes({count})"));
-                }
-                at = last;
-            }
-            all.push(format!("frame[{}:{}]", byte(at), byte(covered.to)));
+    fn covered(&self, index: usize) -> String {
+        let piece = |stretch: &Stretch| match stretch {
+            Stretch::Bytes(from, to) => format!("frame[{}:{}]", byte(*from), byte(*to)),
+            Stretch::Zeros(count) => format!("bytes({count})"),
+        };
+        let all: Vec<String> = covered(self.plan, index).iter().map(piece).collect();
+        if all.is_empty() {
+            return "b\"\"".to_owned();
         }
         all.join(" + ")
     }
@@ -181,7 +164,7 @@ impl Frames<'_> {
         code.line("");
         code.open(format!("def build_{stem}(of: {}) -> bytes:", self.class));
         code.line("\"\"\"The frame around a body, as it goes over the wire.\"\"\"");
-        let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit).unwrap_or(0);
+        let longest = longest_body(plan);
         code.line("size = len(of.body)");
         code.lines(&format!(
             "if size > {longest}:\n    raise BadLength(f\"{{size}} bytes are more than the {longest} of the longest body\")"
@@ -229,7 +212,7 @@ impl Frames<'_> {
         for (index, part) in plan.parts.iter().enumerate() {
             if let Role::Checksum { .. } = &part.role {
                 code.line("frame = bytes(out)");
-                Self::put(part, &format!("{}({})", self.checksum(index, part), self.covered(index, part)), code);
+                Self::put(part, &format!("{}({})", self.checksum(index, part), self.covered(index)), code);
             }
         }
         code.line(format!("wire = {}", self.stuffed()));
@@ -242,38 +225,24 @@ impl Frames<'_> {
 
     /// The escape byte, the codes of the bytes that it stands for, and what each code means.
     fn codes(&self) -> Option<(u8, String, String)> {
-        let pairs: Vec<(u8, u8)> = match self.plan.finder {
-            FrameFinder::Stuffed(Stuffing::Slip) => vec![(0xC0, 0xDC), (0xDB, 0xDD)],
-            FrameFinder::Stuffed(Stuffing::Hdlc) => vec![(0x7E, 0x5E), (0x7D, 0x5D)],
-            FrameFinder::Escaped(escape) => escape.escaped.iter().map(|byte| (byte, byte ^ escape.xor)).collect(),
-            _ => return None,
-        };
-        let escape = match self.plan.finder {
-            FrameFinder::Stuffed(Stuffing::Slip) => 0xDB,
-            FrameFinder::Stuffed(_) => 0x7D,
-            FrameFinder::Escaped(escape) => escape.escape,
-            _ => return None,
-        };
+        let Escapes { escape, codes, meanings } = escapes(self.plan)?;
         let codes: Vec<String> =
-            pairs.iter().map(|(byte, code)| format!("{byte:#04x}: {}", bytes(&[escape, *code]))).collect();
-        // A sender may escape more than it has to; what has to be escaped is no code.
-        let plain = match self.plan.finder {
-            FrameFinder::Stuffed(Stuffing::Hdlc) => {
-                "{code: code ^ 0x20 for code in range(256) if code not in (0x7D, 0x7E)}".to_owned()
+            codes.iter().map(|(byte, code)| format!("{byte:#04x}: {}", bytes(&[escape, *code]))).collect();
+        let plain = match meanings.as_slice() {
+            [few @ ..] if few.len() < 8 => {
+                let few: Vec<String> = few.iter().map(|(code, byte)| format!("{code:#04x}: {byte:#04x}")).collect();
+                format!("{{{}}}", few.join(", "))
             }
-            FrameFinder::Escaped(escape) if escape.xor != 0 => {
-                let bytes: Vec<String> = escape.escaped.iter().map(|byte| format!("{byte:#04x}")).collect();
+            [(code, byte), ..] => {
+                let is_none = |code: &u8| !meanings.iter().any(|(known, _)| known == code);
+                let none: Vec<String> = (0..=255).filter(is_none).map(|code| format!("{code:#04x}")).collect();
                 format!(
                     "{{code: code ^ {:#04x} for code in range(256) if code not in ({},)}}",
-                    escape.xor,
-                    bytes.join(", ")
+                    code ^ byte,
+                    none.join(", ")
                 )
             }
-            FrameFinder::Escaped(escape) => format!("{{{0:#04x}: {0:#04x}}}", escape.escape),
-            _ => {
-                let plain: Vec<String> = pairs.iter().map(|(byte, code)| format!("{code:#04x}: {byte:#04x}")).collect();
-                format!("{{{}}}", plain.join(", "))
-            }
+            [] => "{}".to_owned(),
         };
         Some((escape, format!("{{{}}}", codes.join(", ")), plain))
     }
@@ -386,7 +355,7 @@ impl Frames<'_> {
                 code.lines(&format!(
                     "if {}({}) != {}:\n    raise BadChecksum({} + \" differs\")",
                     self.checksum(index, part),
-                    self.covered(index, part),
+                    self.covered(index),
                     Self::get(part),
                     super::names::text(&part.name)
                 ));
@@ -445,7 +414,7 @@ impl Frames<'_> {
                 code.line(format!("_HEAD = {}", plan.head_bytes));
                 code.line("");
                 code.open("def _has_wrong_head(self, frame: bytearray) -> bool:");
-                let wrong = self.wrong_head(0, plan.head_bytes);
+                let wrong = self.wrong(&fixed_parts(plan, 0, plan.head_bytes));
                 code.line(format!("return {}", if wrong.is_empty() { "False".to_owned() } else { wrong.join(" or ") }));
                 code.dedent();
             }
@@ -471,94 +440,60 @@ impl Frames<'_> {
         code.dedent();
     }
 
-    /// Conditions that say that a part in the head with one right value has another, of parts that end behind `from` and not behind `to`.
-    fn wrong_head(&self, from: usize, to: usize) -> Vec<String> {
-        let parts = self.plan.parts.iter().filter(|part| part.zone == Zone::Head);
-        let ends = |part: &&Part| {
-            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
-            end > from && end <= to
-        };
-        parts
-            .filter(ends)
-            .filter_map(|part| match part.role {
+    /// Conditions that say that one of these parts has another than its one right value.
+    fn wrong(&self, parts: &[usize]) -> Vec<String> {
+        let one = |index: &usize| {
+            let part = &self.plan.parts[*index];
+            match part.role {
                 Role::Fixed(value) => Some(lenient(format!("{} != {value:#x}", Self::get(part)))),
                 Role::Same { part: of, inverted } => {
                     Some(lenient(format!("{} != {}", Self::get(part), self.again(of, inverted))))
                 }
                 _ => None,
-            })
-            .collect()
+            }
+        };
+        parts.iter().filter_map(one).collect()
     }
 
     /// How long a frame is, by its first bytes.
     fn size(&self, code: &mut Code) {
-        let plan = self.plan;
-        let around = plan.head_bytes + plan.tail_bytes;
+        let Beginning { needs, first, size, then: (whole, then) } = beginning(self.plan);
         code.line("");
         code.open("def _size(self, frame: bytearray) -> int:");
-        let end_of = |part: &Part| (part.at_bit as usize + part.wire_bits()).div_ceil(8);
-        let wrong = |from: usize, to: usize, code: &mut Code| {
-            let wrong = self.wrong_head(from, to);
+        let wrong = |parts: &[usize], code: &mut Code| {
+            let wrong = self.wrong(parts);
             if !wrong.is_empty() {
                 code.lines(&format!("if {}:\n    self.bad_values += 1\n    return -1", wrong.join(" or ")));
             }
         };
-        let length = plan.parts.iter().find_map(|part| match part.role {
-            Role::Length { other_bytes, unit } => Some((part, other_bytes, unit)),
-            _ => None,
-        });
-        let sizes = &plan.body_sizes;
-        let is_escaped = matches!(plan.finder, FrameFinder::Escaped(_));
-        if let Some((part, other, unit)) = length {
-            let greatest = (plan.limit - around + other) / unit;
-            // One that says it again is looked at with it.
-            let says = plan.parts.iter().enumerate().filter(|(_, one)| match one.role {
-                Role::Same { part: of, .. } => {
-                    one.zone == Zone::Head && matches!(plan.parts[of].role, Role::Length { .. })
-                }
-                _ => matches!(one.role, Role::Length { .. }),
-            });
-            let end = says.map(|(_, one)| end_of(one)).max().unwrap_or(0);
-            code.lines(&format!("if len(frame) < {end}:\n    return 0"));
-            if !is_escaped {
-                wrong(0, end, code);
-            }
-            code.line(lenient(format!("count = {}", Self::get(part))));
-            code.lines(&format!(
-                "if not 0 <= count <= {greatest} or count * {unit} < {other}:\n    self.bad_lengths += 1\n    return -1"
-            ));
-            if !is_escaped && !self.wrong_head(end, plan.head_bytes).is_empty() {
-                code.open(format!("if len(frame) >= {}:", plan.head_bytes));
-                wrong(end, plan.head_bytes, code);
-                code.dedent();
-            }
-            code.line(format!("return count * {unit} - {other} + {around}"));
-        } else if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
-            if !is_escaped && !self.wrong_head(0, plan.head_bytes).is_empty() {
-                code.open(format!("if len(frame) >= {}:", plan.head_bytes));
-                wrong(0, plan.head_bytes, code);
-                code.dedent();
-            }
-            code.lines(&format!("return {} if len(frame) >= {} else 0", around + first, plan.sync.len().max(1)));
-        } else if let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) {
-            code.lines(&format!("if len(frame) < {}:\n    return 0", end_of(key)));
-            let all: Vec<String> = plan
-                .keys
-                .iter()
-                .zip(sizes)
-                .filter_map(|((key, _), size)| Some(format!("{key:#x}: {}", around + (*size)?)))
-                .collect();
-            code.line(lenient(format!("size = {{{}}}.get({}, -1)", all.join(", "), Self::get(key))));
-            code.lines("if size < 0:\n    self.bad_lengths += 1");
-            if !is_escaped && !self.wrong_head(0, plan.head_bytes).is_empty() {
-                code.open(format!("if size > 0 and len(frame) >= {}:", plan.head_bytes));
-                wrong(0, plan.head_bytes, code);
-                code.dedent();
-            }
-            code.line("return size");
-        } else {
-            code.line("return -1");
+        if needs > 0 {
+            code.lines(&format!("if len(frame) < {needs}:\n    return 0"));
         }
+        wrong(&first, code);
+        let result = match &size {
+            Size::Said { part, unit, other, around, greatest } => {
+                code.line(lenient(format!("count = {}", Self::get(&self.plan.parts[*part]))));
+                code.lines(&format!(
+                    "if not 0 <= count <= {greatest} or count * {unit} < {other}:\n    self.bad_lengths += 1\n    return -1"
+                ));
+                format!("count * {unit} - {other} + {around}")
+            }
+            Size::Always(size) => size.to_string(),
+            Size::OfKey { part, sizes } => {
+                let all: Vec<String> = sizes.iter().map(|(key, size)| format!("{key:#x}: {size}")).collect();
+                let key = Self::get(&self.plan.parts[*part]);
+                code.line(lenient(format!("size = {{{}}}.get({key}, -1)", all.join(", "))));
+                code.lines("if size < 0:\n    self.bad_lengths += 1\n    return -1");
+                "size".to_owned()
+            }
+            Size::Unknown => "-1".to_owned(),
+        };
+        if !then.is_empty() {
+            code.open(format!("if len(frame) >= {whole}:"));
+            wrong(&then, code);
+            code.dedent();
+        }
+        code.line(format!("return {result}"));
         code.dedent();
     }
 }

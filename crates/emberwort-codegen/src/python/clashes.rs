@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Labelled};
 
-use super::channel::{frame_class, is_chosen, receiver_class, stem};
+use super::channel::{frame_class, receiver_class, stem};
 use super::names::{class, constant, member};
+use crate::lower::frame::is_chosen;
 use crate::names::Clash;
 
 /// Names of a link that become the same in Python.

@@ -1,26 +1,24 @@
 //! The classes of messages and records: their members, and how they are read and written.
 
-use emberwort_model::Plan;
-use emberwort_model::model::{ByteOrder, Field, Kind, LAST_TIME, Length, NumberForm, Selector, Value};
+use std::ops::Deref;
+
+use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::number::Scaling;
-use emberwort_model::plan::{
-    Action, Element, ElementSizes, ListPlan, MessagePlan, Place, RecordPlan, SectionPlan, Step, UnionPlan,
-};
+use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, UnionPlan};
 
 use super::names::{bytes, class, doc, member, text};
 use crate::code::Code;
-use crate::lower::{Known, Piece, What};
+use crate::lower::{Group, Known, Piece, Valid, What};
 
-/// A message or a record.
-pub struct Group<'a> {
-    name: &'a str,
-    fields: &'a [Field],
-    sections: &'a [SectionPlan],
-    order: ByteOrder,
-    /// Of a message: the number that selects it, if it has one.
-    message: Option<Option<u64>>,
-    /// Whether it travels as a line of text.
-    is_line: bool,
+/// The class of a message or a record.
+pub struct Class<'a>(pub Group<'a>);
+
+impl<'a> Deref for Class<'a> {
+    type Target = Group<'a>;
+
+    fn deref(&self) -> &Group<'a> {
+        &self.0
+    }
 }
 
 /// The word for an order.
@@ -35,48 +33,15 @@ fn quoted(order: ByteOrder) -> String {
     format!("\"{}\"", word(order))
 }
 
-impl<'a> Group<'a> {
-    pub fn of_message(plan: &Plan, message: &'a MessagePlan) -> Self {
-        Self {
-            name: &message.message.name,
-            fields: &message.message.fields,
-            sections: &message.sections,
-            order: plan.link.byte_order,
-            message: Some(message.message.id),
-            is_line: message.message.line.is_some(),
-        }
-    }
-
-    pub fn of_record(plan: &Plan, record: &'a RecordPlan) -> Self {
-        Self {
-            name: &record.record.name,
-            fields: &record.record.fields,
-            sections: &record.sections,
-            order: plan.link.byte_order,
-            message: None,
-            is_line: false,
-        }
-    }
-
-    /// The fields with a member, with the index of their section and what lies there.
-    fn named(&self) -> impl Iterator<Item = (usize, &'a Field, &'a Action)> {
-        let Self { sections, fields, .. } = *self;
-        sections
-            .iter()
-            .enumerate()
-            .flat_map(|(index, section)| section.steps.iter().map(move |step| (index, step)))
-            .map(move |(index, step)| (index, &fields[step.slot], &step.action))
-            .filter(|(_, field, _)| !field.is_spare())
-    }
-
+impl Class<'_> {
     /// The whole class.
-    pub fn write(&self, documentation: &str, code: &mut Code) {
+    pub fn write(&self, code: &mut Code) {
         let class = class(self.name);
         code.line("");
         code.line("");
         code.line("@dataclass");
         code.open(format!("class {class}:"));
-        let said = doc(documentation);
+        let said = doc(self.doc);
         let said = if said.is_empty() { doc(self.name) } else { said };
         let lines = match self.is_line {
             true => {
@@ -741,27 +706,17 @@ fn value_of(kind: &Kind, raw: &str, width: u8, signed: bool) -> String {
 
 /// Whether a value means something, as an expression.
 fn valid(field: &Field, width: u8, value: &str) -> String {
-    let inside = |form: &NumberForm| {
-        let range = format!("{} <= {value} <= {}", form.low, form.high);
-        match form.none.filter(|none| !(form.low..=form.high).contains(none)) {
-            Some(none) => format!("{range} or {value} == {none}"),
-            None => range,
-        }
-    };
-    match &field.kind {
-        Kind::Number(form) | Kind::Varint(form) => inside(form),
-        Kind::Enum { labels, none } => {
-            let codes: Vec<String> =
-                labels.labels.iter().map(|label| label.code).chain(*none).map(|code| code.to_string()).collect();
+    match Valid::of(&field.kind, width) {
+        Valid::Range { low, high, none } => match none {
+            Some(none) => format!("{low} <= {value} <= {high} or {value} == {none}"),
+            None => format!("{low} <= {value} <= {high}"),
+        },
+        Valid::Codes(codes) => {
+            let codes: Vec<String> = codes.iter().map(u64::to_string).collect();
             format!("{value} in {{{}}}", if codes.is_empty() { "-1".to_owned() } else { codes.join(", ") })
         }
-        Kind::Flags(labels) => {
-            let known = labels.labels.iter().fold(0u64, |all, label| all | 1 << label.code);
-            format!("{value} >= 0 and {value} & ~{known:#x} == 0")
-        }
-        Kind::Time { milliseconds: true } => format!("0 <= {value} <= {}", LAST_TIME * 1000),
-        kind if kind.is_signed() => format!("-{0:#x} <= {value} < {0:#x}", 1u128 << (width - 1)),
-        _ => format!("0 <= {value} < {:#x}", 1u128 << width),
+        Valid::Flags(known) => format!("{value} >= 0 and {value} & ~{known:#x} == 0"),
+        Valid::Finite => format!("math.isfinite({value})"),
     }
 }
 

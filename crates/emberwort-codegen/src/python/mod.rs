@@ -14,10 +14,11 @@ use emberwort_model::model::Labelled;
 use emberwort_model::plan::{FrameFinder, RecordPlan};
 
 use crate::code::Code;
+use crate::lower::Group;
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 pub use clashes::clashes;
-use group::Group;
+use group::Class;
 use names::{class, constant, doc, module, text};
 
 /// What all classes stand on.
@@ -79,12 +80,10 @@ fn module_text(plan: &Plan) -> String {
         labels(labelled, &mut code);
     }
     for record in records(plan) {
-        let group = Group::of_record(plan, &record);
-        group.write(&record.record.doc, &mut code);
+        Class(Group::of_record(plan, &record)).write(&mut code);
     }
     for message in &plan.messages {
-        let group = Group::of_message(plan, message);
-        group.write(&message.message.doc, &mut code);
+        Class(Group::of_message(plan, message)).write(&mut code);
     }
     code.lines(RECEIVERS);
     for channel in &plan.channels {

@@ -11,6 +11,7 @@ use super::channel::{frame_class, stem};
 use super::names::{bytes, class, member, module, text};
 use crate::MARK;
 use crate::code::Code;
+use crate::lower::Group;
 use crate::vectors::{FrameVector, Vector};
 
 /// The test program.
@@ -163,21 +164,8 @@ fn readable(message: &MessagePlan, vector: &Vector) -> String {
 
 /// Messages with a field that reaches to the end of the body.
 fn to_the_end(plan: &Plan) -> String {
-    fn reaches(action: &Action) -> bool {
-        match action {
-            Action::Union(union) => union.forms.iter().any(|form| reaches(&form.action)),
-            Action::List(list) => action.has_rest() || reaches(&list.element.action),
-            Action::Record(record) => {
-                record.sections.iter().flat_map(|section| &section.steps).any(|step| reaches(&step.action))
-            }
-            action => action.has_rest(),
-        }
-    }
-    let steps = |message: &MessagePlan| {
-        message.sections.iter().flat_map(|section| &section.steps).any(|step| reaches(&step.action))
-    };
-    let names = plan.messages.iter().filter(|message| steps(message)).map(|message| text(&message.message.name));
-    names.map(|name| name + ", ").collect()
+    let reaching = plan.messages.iter().filter(|message| Group::of_message(plan, message).reaches_to_the_end());
+    reaching.map(|message| text(&message.message.name) + ", ").collect()
 }
 
 /// What a slot holds, as an expression, if it holds something: what the sender's revision lacks has its default.
