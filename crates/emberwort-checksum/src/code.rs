@@ -17,8 +17,10 @@ pub enum Language {
     Rust,
     /// Python 3
     Python,
-    /// JavaScript, with BigInt
+    /// JavaScript: with numbers up to 32 bits, with BigInt above
     JavaScript,
+    /// JavaScript with numbers, as [`function`] takes it for up to 32 bits
+    JavaScriptNumbers,
     /// Java 8 and later
     Java,
     /// Go
@@ -44,12 +46,10 @@ enum Step {
 
 use Step::{EachByte, If, Let, Return, Set, Times};
 
-/// The name of an algorithm as words: `crc`, `16`, `ibm`, `3740`.
+/// A name as words: `crc`, `16`, `ibm`, `3740`.
 fn words(name: &str) -> Vec<String> {
     let words = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
-    let mut words: Vec<String> = words.map(str::to_ascii_lowercase).collect();
-    words.truncate(8);
-    words
+    words.map(str::to_ascii_lowercase).collect()
 }
 
 /// The function in a language, or for CRCs two: without a table, and with one.
@@ -57,6 +57,10 @@ pub fn function(algorithm: &Algorithm, name: &str, language: Language) -> String
     let check = hex(Checksum::new(algorithm).compute(b"123456789"), algorithm.bits());
     let about = format!("{}: {check} for the nine bytes \"123456789\"", algorithm.written());
     let name = words(name);
+    let language = match language {
+        Language::JavaScript if algorithm.bits() <= 32 => Language::JavaScriptNumbers,
+        language => language,
+    };
     match algorithm {
         Algorithm::Sum(sum) => write(language, &name, &about, &[("", steps_of_sum(sum))], None),
         Algorithm::Crc(crc) => {
@@ -236,7 +240,7 @@ fn write(
             Language::C => (format!("static const uint64_t {table_name}[256] = {{"), "};"),
             Language::Rust => (format!("const {table_name}: [u64; 256] = ["), "];"),
             Language::Python => (format!("{table_name} = ("), ")"),
-            Language::JavaScript => (format!("const {table_name} = ["), "];"),
+            Language::JavaScript | Language::JavaScriptNumbers => (format!("const {table_name} = ["), "];"),
             Language::Java => (format!("private static final long[] {table_name} = {{"), "};"),
             Language::Go => (format!("var {table_name} = [256]uint64{{"), "}"),
         };
@@ -258,7 +262,9 @@ fn write(
             Language::C => format!("uint64_t {snake}{under}(const uint8_t *bytes, size_t size)\n{{\n"),
             Language::Rust => format!("pub fn {snake}{under}(bytes: &[u8]) -> u64 {{\n"),
             Language::Python => format!("def {snake}{under}(data):\n"),
-            Language::JavaScript => format!("function {}(bytes) {{\n", with(camel(1), capital)),
+            Language::JavaScript | Language::JavaScriptNumbers => {
+                format!("function {}(bytes) {{\n", with(camel(1), capital))
+            }
             Language::Java => {
                 format!("{pad}static long {}(byte[] bytes) {{\n", if suffix.is_empty() { "of" } else { "withTable" })
             }
@@ -285,7 +291,7 @@ fn literal(language: Language, digits: &str) -> String {
         Language::C => format!("{number}u{}", if digits.len() > 8 { "ll" } else { "" }),
         Language::JavaScript => format!("{number}n"),
         Language::Java => format!("{number}L"),
-        Language::Rust | Language::Python | Language::Go => number,
+        Language::Rust | Language::Python | Language::Go | Language::JavaScriptNumbers => number,
     }
 }
 
@@ -304,11 +310,14 @@ fn expression(language: Language, table: &str, text: &str) -> String {
             Language::Rust => format!("({index}) as usize"),
             Language::JavaScript => format!("Number({index})"),
             Language::Java => format!("(int) ({index})"),
-            Language::C | Language::Python | Language::Go => index.to_owned(),
+            Language::C | Language::Python | Language::Go | Language::JavaScriptNumbers => index.to_owned(),
         };
         out = format!("{}{table}[{index}]", &out[..at]);
     }
-    if language == Language::Java { out.replace(">>", ">>>") } else { out }
+    match language {
+        Language::Java | Language::JavaScriptNumbers => out.replace(">>", ">>>"),
+        _ => out,
+    }
 }
 
 fn render(language: Language, table: &str, steps: &[Step], depth: usize, out: &mut String) {
@@ -334,8 +343,8 @@ fn render(language: Language, table: &str, steps: &[Step], depth: usize, out: &m
                     Language::Java => "long ",
                     Language::Rust if changes => "let mut ",
                     Language::Rust => "let ",
-                    Language::JavaScript if changes => "let ",
-                    Language::JavaScript => "const ",
+                    Language::JavaScript | Language::JavaScriptNumbers if changes => "let ",
+                    Language::JavaScript | Language::JavaScriptNumbers => "const ",
                     Language::Python | Language::Go => "",
                 };
                 let value = of(value);
@@ -348,6 +357,10 @@ fn render(language: Language, table: &str, steps: &[Step], depth: usize, out: &m
             }
             Set(name, value) => out.push_str(&format!("{pad}{name} = {}{end}\n", of(value))),
             Return(value) if language == Language::Rust => out.push_str(&format!("{pad}{}\n", of(value))),
+            // Operators on bits give signed numbers.
+            Return(value) if language == Language::JavaScriptNumbers => {
+                out.push_str(&format!("{pad}return ({}) >>> 0;\n", of(value)));
+            }
             Return(value) => out.push_str(&format!("{pad}return {}{end}\n", of(value))),
             If(condition, steps) => {
                 let condition = of(condition);
@@ -363,7 +376,9 @@ fn render(language: Language, table: &str, steps: &[Step], depth: usize, out: &m
                     Language::C => format!("for (int n = 0; n < {count}; n++) {{"),
                     Language::Rust => format!("for _ in 0..{count} {{"),
                     Language::Python => format!("for _ in range({count}):"),
-                    Language::JavaScript => format!("for (let n = 0; n < {count}; n++) {{"),
+                    Language::JavaScript | Language::JavaScriptNumbers => {
+                        format!("for (let n = 0; n < {count}; n++) {{")
+                    }
                     Language::Java => format!("for (int n = 0; n < {count}; n++) {{"),
                     Language::Go => format!("for n := 0; n < {count}; n++ {{"),
                 };
@@ -383,6 +398,7 @@ fn render(language: Language, table: &str, steps: &[Step], depth: usize, out: &m
                     Language::JavaScript => {
                         ("for (const byte of bytes) {".to_owned(), format!("{deeper}const value = BigInt(byte);\n"))
                     }
+                    Language::JavaScriptNumbers => ("for (const value of bytes) {".to_owned(), String::new()),
                     Language::Java => {
                         ("for (byte signed : bytes) {".to_owned(), format!("{deeper}long value = signed & 0xFFL;\n"))
                     }

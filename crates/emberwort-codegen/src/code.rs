@@ -1,19 +1,31 @@
 //! Collecting lines of code with indentation.
 
-/// Lines of code; four spaces for each level.
-#[derive(Debug, Default)]
+/// Lines of code; four spaces for each level, if nothing else is said.
+#[derive(Debug)]
 pub struct Code {
     text: String,
     level: usize,
+    step: &'static str,
+}
+
+impl Default for Code {
+    fn default() -> Self {
+        Self::with_step("    ")
+    }
 }
 
 impl Code {
+    /// No lines yet, and these spaces for each level.
+    pub fn with_step(step: &'static str) -> Self {
+        Self { text: String::new(), level: 0, step }
+    }
+
     /// Adds a line at the current level; an empty one without spaces.
     pub fn line(&mut self, line: impl AsRef<str>) {
         let line = line.as_ref();
         if !line.is_empty() {
             for _ in 0..self.level {
-                self.text.push_str("    ");
+                self.text.push_str(self.step);
             }
             self.text.push_str(line);
         }
@@ -37,6 +49,11 @@ impl Code {
     pub fn close(&mut self, line: impl AsRef<str>) {
         self.level = self.level.saturating_sub(1);
         self.line(line);
+    }
+
+    /// Puts what follows one level deeper, without a line.
+    pub fn open_more(&mut self) {
+        self.level += 1;
     }
 
     /// Ends a level, without a line.

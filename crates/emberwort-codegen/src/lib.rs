@@ -4,6 +4,7 @@
 
 pub mod c;
 mod code;
+pub mod javascript;
 pub mod lower;
 mod names;
 mod parts;

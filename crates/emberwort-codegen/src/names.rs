@@ -105,6 +105,21 @@ impl Clash {
     }
 }
 
+/// Names of one scope, and of what they are made.
+#[derive(Default)]
+pub(crate) struct Scope(BTreeMap<String, Vec<String>>);
+
+impl Scope {
+    /// Adds a name, or notes the clash with one that is there.
+    pub fn add(&mut self, name: String, origin: Vec<String>, clashes: &mut Vec<Clash>) {
+        if let Some(first) = self.0.get(&name) {
+            clashes.push(Clash { name, first: first.clone(), second: origin });
+        } else {
+            self.0.insert(name, origin);
+        }
+    }
+}
+
 /// The clashes in C code that was generated with marks. `link` is the link's name, with which all names outside of structs begin.
 pub(crate) fn clashes_in(code: &str, link: &str) -> BTreeSet<Clash> {
     let mut clashes = BTreeSet::new();

@@ -9,6 +9,7 @@ use emberwort_model::model::Kind;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_text::samples::{Choice, Chooser};
+use emberwort_wire::codec::decode_answer;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Header, Values, encode};
 use rand::SeedableRng;
@@ -128,6 +129,14 @@ fn vector(
         }
     }
     Some(Vector { message, case, sections, revision, key, values, body, frames })
+}
+
+/// The lengths at which the body of a vector can be read if it is cut there.
+pub(crate) fn readable(message: &MessagePlan, vector: &Vector) -> Vec<usize> {
+    let mut values = Values::default();
+    let mut is_readable =
+        |length: &usize| decode_answer(message, &vector.body[..*length], vector.key, &mut values).is_ok();
+    (0..vector.body.len()).filter(|length| is_readable(length)).collect()
 }
 
 /// The vectors as NDJSON: a line that says what the file is, then one for each vector.

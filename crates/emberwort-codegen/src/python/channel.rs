@@ -107,7 +107,7 @@ impl Frames<'_> {
 
     fn checksum(&self, index: usize, part: &Part) -> String {
         let name = format!("checksum of {} {} {index}", self.stem, part.name);
-        let words = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(8);
+        let words = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
         words.map(str::to_ascii_lowercase).collect::<Vec<_>>().join("_")
     }
 

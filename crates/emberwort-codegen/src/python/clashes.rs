@@ -1,30 +1,28 @@
 //! Names of a definition that become the same in Python.
 
-use std::collections::BTreeMap;
-
 use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Labelled};
 
 use super::channel::{frame_class, receiver_class, stem};
 use super::names::{class, constant, member};
 use crate::lower::frame::is_chosen;
-use crate::names::Clash;
+use crate::names::{Clash, Scope};
 
 /// Names of a link that become the same in Python.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
     let mut found = Vec::new();
-    let mut classes = Names::default();
+    let mut classes = Scope::default();
     let link = &plan.link;
     link.labelled.iter().for_each(|labelled: &std::sync::Arc<Labelled>| {
         classes.add(class(&labelled.name), vec![labelled.name.clone()], &mut found);
-        let mut labels = Names::default();
+        let mut labels = Scope::default();
         for label in &labelled.labels {
             labels.add(constant(&label.name), vec![labelled.name.clone(), label.name.clone()], &mut found);
         }
     });
     let mut group = |name: &str, fields: &[Field]| {
         classes.add(class(name), vec![name.to_owned()], &mut found);
-        let mut members = Names::default();
+        let mut members = Scope::default();
         for field in fields.iter().filter(|field| !field.is_spare()) {
             let origin = || vec![name.to_owned(), field.name.clone()];
             let plain = member(&field.name);
@@ -46,7 +44,7 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         for name in [frame_class(&direction.name, from), receiver_class(&stem(&direction.name, from))] {
             classes.add(name, vec![direction.name.clone()], &mut found);
         }
-        let mut members = Names::default();
+        let mut members = Scope::default();
         members.add("body".to_owned(), Vec::new(), &mut found);
         if direction.key_is_outside() {
             members.add("key".to_owned(), Vec::new(), &mut found);
@@ -56,18 +54,4 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         }
     }
     found
-}
-
-/// Names of one scope, and of what they are made.
-#[derive(Default)]
-struct Names(BTreeMap<String, Vec<String>>);
-
-impl Names {
-    fn add(&mut self, name: String, origin: Vec<String>, clashes: &mut Vec<Clash>) {
-        if let Some(first) = self.0.get(&name) {
-            clashes.push(Clash { name, first: first.clone(), second: origin });
-        } else {
-            self.0.insert(name, origin);
-        }
-    }
 }

@@ -3,8 +3,7 @@
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{Field, Kind};
-use emberwort_model::plan::{Action, MessagePlan, Part, Role};
-use emberwort_wire::codec::decode_answer;
+use emberwort_model::plan::{Action, Part, Role};
 use emberwort_wire::{ValueRef, Values};
 
 use super::channel::{frame_class, stem};
@@ -12,7 +11,7 @@ use super::names::{bytes, class, member, module, text};
 use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
-use crate::vectors::{FrameVector, Vector};
+use crate::vectors::{FrameVector, Vector, readable};
 
 /// The test program.
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
@@ -44,7 +43,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
             parts.join(", "),
             vector.key.map_or_else(|| "None".to_owned(), |key| key.to_string()),
             text(&hex(&vector.body)),
-            readable(message, vector),
+            readable(message, vector).iter().map(|length| format!("{length}, ")).collect::<String>(),
         ));
     }
     code.lines(
@@ -152,14 +151,6 @@ fn framed(plan: &Plan, vector: &Vector, frame: &FrameVector) -> String {
         key.map_or_else(|| "None".to_owned(), |key| key.to_string()),
         text(&hex(&frame.bytes)),
     )
-}
-
-/// The lengths at which the body of a vector can be read if it is cut there.
-fn readable(message: &MessagePlan, vector: &Vector) -> String {
-    let mut values = Values::default();
-    let mut is_readable =
-        |length: &usize| decode_answer(message, &vector.body[..*length], vector.key, &mut values).is_ok();
-    (0..vector.body.len()).filter(|length| is_readable(length)).map(|length| format!("{length}, ")).collect()
 }
 
 /// Messages with a field that reaches to the end of the body.

@@ -44,6 +44,24 @@ pub fn python() -> Option<&'static str> {
     found
 }
 
+/// The machine's Node.js. A missing one fails the test where CI asks for it.
+pub fn node() -> Option<&'static str> {
+    let found = Command::new("node").arg("--version").output().is_ok();
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no Node.js is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found.then_some("node")
+}
+
+/// Writes a module and its test program, and runs that.
+pub fn run_node(node: &str, folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let ran = Command::new(node).current_dir(folder).args(["--test", &files[2].name]).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(ran.status.success() && said.contains("# fail 0"), "{}", said.chars().take(6000).collect::<String>());
+}
+
 /// Writes a module and its test program, and runs that.
 pub fn run_python(python: &str, folder: &Path, files: &[GeneratedFile]) {
     write(folder, files);

@@ -163,7 +163,7 @@ pub enum CodeLanguage {
     Rust,
     /// Python 3
     Python,
-    /// JavaScript, with BigInt
+    /// JavaScript: with numbers up to 32 bits, with BigInt above
     Javascript,
     /// Java
     Java,

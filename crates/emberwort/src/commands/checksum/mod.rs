@@ -49,7 +49,10 @@ pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
             if n > 0 {
                 writeln!(out)?;
             }
-            out.write_all(function(algorithm, name, language_of(language)).as_bytes())?;
+            // Of an algorithm that is given by its parameters, the first words.
+            let words: Vec<&str> = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
+            let short = words[..words.len().min(8)].join(" ");
+            out.write_all(function(algorithm, &short, language_of(language)).as_bytes())?;
         }
         out.flush()?;
         return Ok(Ending::Clean);
