@@ -37,6 +37,12 @@ pub enum GenerateError {
         /// The target language.
         language: &'static str,
     },
+    /// A payload codec of a link without LoRaWAN devices.
+    #[error("no channel of this link is a radio channel (`medium lora`) whose messages a port selects (`select by port`)")]
+    NoRadio,
+    /// A payload codec of a link with several radio channels.
+    #[error("there are several radio channels: {0}; `channels` has to say which one a payload codec is for")]
+    SeveralRadios(String),
     /// A name that the link does not have.
     #[error("there is no {what} `{name}`; the link has {known}")]
     Unknown {

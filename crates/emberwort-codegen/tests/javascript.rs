@@ -5,7 +5,7 @@ mod common;
 mod marlock;
 
 use common::{node, run_node};
-use emberwort_codegen::{javascript as target, vectors};
+use emberwort_codegen::{GenerateError, javascript as target, vectors};
 use emberwort_model::{Plan, Source, check};
 
 const WHOLE: &str = include_str!("whole.ember");
@@ -13,7 +13,9 @@ const ODD: &str = include_str!("odd.ember");
 
 fn plan(text: &str) -> Plan {
     let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings))
+    checked.plan.unwrap_or_else(|| {
+        panic!("{:#?}", checked.findings.iter().filter(|finding| finding.is_error()).map(|f| (&f.message, f.span)).collect::<Vec<_>>())
+    })
 }
 
 #[test]
@@ -36,4 +38,56 @@ fn a_wrong_vector_is_found() {
     let files = target::generate(&plan, &all).unwrap();
     let ran = std::panic::catch_unwind(|| run_node(node, folder.path(), &files));
     assert!(ran.is_err());
+}
+
+/// Words of JavaScript and of the module, ends of comments and of strings.
+const HOSTILE: [&str; 24] = [
+    "class", "constructor", "prototype", "__proto__", "this", "null", "undefined", "var", "let", "await", "yield", "arguments",
+    "eval", "encode", "toString", "valueOf", "hasOwnProperty", "w", "m", "r", "s", "b", "start", "bit",
+];
+
+fn hostile() -> Plan {
+    let fields: String = HOSTILE.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
+    plan(&format!(
+        "## Ends */ and ` and ${{x}} and \\ and <script> here.\nlink function {{\n revision 1\n byte_order little\n}}\n\
+         enum Array : u3 {{ 0 none 1 true 2 NaN }}\nflags Object : u60 {{ 0 a 7 none 59 top }}\n\
+         record Uint8Array {{\n return : u8\n}}\n\
+         channel a_channel_with_a_name_of_many_words_one {{\n medium uart 9600 8N1\n frame {{ sync A5\n new : u8 message\n size : u8 length of body\n body\n \
+         check : u8 crc-8/bluetooth over body\n check2 : u16 crc-16/arc over new..check }}\n}}\n\
+         channel a_channel_with_a_name_of_many_words_two {{\n medium uart 9600 8N1\n frame {{ sync A5\n new : u8 message\n size : u8 length of body\n body\n \
+         check : u8 sum8 over body }}\n}}\n\
+         ## */ alert(1)\nmessage Error {{\n id 1\n from device\n on a_channel_with_a_name_of_many_words_one, a_channel_with_a_name_of_many_words_two\n{fields} map : Array\n any : Object\n form : Uint8Array\n wide : i61\n big : compact u64\n}}\n"
+    ))
+}
+
+#[test]
+fn hostile_names_and_texts_stay_what_they_are() {
+    let Some(node) = node() else { return };
+    let plan = hostile();
+    let folder = tempfile::tempdir().unwrap();
+    run_node(node, folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap());
+}
+
+#[test]
+fn names_that_become_the_same_are_refused() {
+    let text = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
+                message M {\n id 1\n from device\n on c\n oil_hot : u8\n oilHot : u8\n}\n";
+    let error = target::generate(&plan(text), &[]).unwrap_err();
+    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
+    assert_eq!((clash.name.as_str(), language), ("oilHot", "JavaScript"));
+}
+
+/// The example of docs/generated-javascript.md.
+#[test]
+fn the_example_of_the_page_runs() {
+    let Some(node) = node() else { return };
+    let page = include_str!("../../../docs/generated-javascript.md");
+    let example = page.split("```javascript\n").nth(1).unwrap().split("```").next().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let plan = marlock::checked().plan.unwrap();
+    common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
+    std::fs::write(folder.path().join("main.js"), example).unwrap();
+    let ran = std::process::Command::new(node).current_dir(folder.path()).arg("main.js").output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert_eq!(said, "node 3: 42.5 %\n1 good frame, 5 bytes skipped\n");
 }

@@ -7,8 +7,8 @@ mod common;
 
 use std::sync::Arc;
 
-use common::{compile_and_run, compiler, python, run_python, streams, write};
-use emberwort_codegen::{c, python, vectors};
+use common::{compile_and_run, compiler, node, python, run_node, run_python, streams, write};
+use emberwort_codegen::{c, javascript, python, vectors};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
@@ -224,6 +224,9 @@ fn channels_agree(seed: u64, bytes: usize) {
     if let Some(python) = python() {
         run_python(python, folder.path(), &python::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
     }
+    if let Some(node) = node() {
+        run_node(node, folder.path(), &javascript::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
+    }
     let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
@@ -243,25 +246,22 @@ fn channels_agree(seed: u64, bytes: usize) {
             stems.push((stem, index));
         }
     }
-    if let Some(python) = python() {
-        let channel = |index: usize| &plan.channels[index];
-        let (names, lines): (Vec<String>, Vec<&str>) = stems
-            .iter()
-            .zip(expected.lines())
-            .filter(|((_, index), _)| has_python_receiver(channel(*index).finder()))
-            .map(|((stem, _), line)| (stem.strip_prefix("any_").unwrap().to_owned(), line))
-            .unzip();
-        assert!(names.len() > 3, "{names:?}");
-        std::fs::write(folder.path().join("receive.py"), RECEIVE).unwrap();
-        let ran = std::process::Command::new(python)
-            .current_dir(folder.path())
-            .arg("receive.py")
-            .args(&names)
-            .output()
-            .unwrap();
+    let channel = |index: usize| &plan.channels[index];
+    let (names, lines): (Vec<String>, Vec<&str>) = stems
+        .iter()
+        .zip(expected.lines())
+        .filter(|((_, index), _)| has_receiver(channel(*index).finder()))
+        .map(|((stem, _), line)| (stem.strip_prefix("any_").unwrap().to_owned(), line))
+        .unzip();
+    assert!(names.len() > 3, "{names:?}");
+    for (program, file, text) in [(python(), "receive.py", RECEIVE_IN_PYTHON), (node(), "receive.mjs", RECEIVE_IN_JAVASCRIPT)] {
+        let Some(program) = program else { continue };
+        std::fs::write(folder.path().join(file), text).unwrap();
+        let ran =
+            std::process::Command::new(program).current_dir(folder.path()).arg(file).args(&names).output().unwrap();
         let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
         for (name, (found, right)) in names.iter().zip(said.lines().zip(&lines)) {
-            assert_eq!(found, *right, "seed {seed}: {name} in Python\n{text}");
+            assert_eq!(found, *right, "seed {seed}: {name} by {program}\n{text}");
         }
         assert_eq!(said.lines().count(), lines.len(), "{said}");
     }
@@ -273,12 +273,13 @@ fn channels_agree(seed: u64, bytes: usize) {
     );
 }
 
-fn has_python_receiver(finder: FrameFinder) -> bool {
+/// Whether the languages of hosts have a receiver for it.
+fn has_receiver(finder: FrameFinder) -> bool {
     matches!(finder, FrameFinder::Sync | FrameFinder::Stuffed(_) | FrameFinder::Escaped(_) | FrameFinder::Idle { .. })
 }
 
 /// Puts the pieces of each file into the receiver of that name, and says what it found, as the C does.
-const RECEIVE: &str = r#"
+const RECEIVE_IN_PYTHON: &str = r#"
 import sys
 import any as link
 
@@ -309,6 +310,44 @@ for name in sys.argv[1:]:
         note(found)
     total = receiver.good_bytes + receiver.unread_bytes + receiver.skipped_bytes
     print(f"{receiver.good_frames} good and {receiver.unread_frames} unread frames {sum:016X}, {total} bytes")
+"#;
+
+/// The same in JavaScript.
+const RECEIVE_IN_JAVASCRIPT: &str = r#"
+import { readFileSync } from "node:fs";
+import * as link from "./any.js";
+
+for (const name of process.argv.slice(2)) {
+  const receiver = new link.RECEIVERS[name]();
+  let sum = 0xcbf29ce484222325n;
+  const note = (found) => {
+    const kind = found.error === null ? 0 : found.error.kind === "unknown_message" ? 1 : 2;
+    const { body } = found.frame;
+    const size = new Uint8Array(new Uint32Array([body.length]).buffer);
+    for (const byte of [...size, ...body, kind]) {
+      sum = BigInt.asUintN(64, (sum ^ BigInt(byte)) * 0x100000001b3n);
+    }
+  };
+  const some = readFileSync(`any_${name}.bin`);
+  let at = 0;
+  while (at < some.length) {
+    const size = some.readUInt16BE(at);
+    at += 2;
+    const length = size & 0x7fff;
+    const half = at + (length >> 1);
+    // In two halves, so that chunks end anywhere.
+    receiver.feed(some.subarray(at, half)).forEach(note);
+    receiver.feed(some.subarray(half, at + length)).forEach(note);
+    at += length;
+    if (size & 0x8000) {
+      receiver.gap().forEach(note);
+    }
+  }
+  receiver.gap().forEach(note);
+  const total = receiver.goodBytes + receiver.unreadBytes + receiver.skippedBytes;
+  const hash = sum.toString(16).toUpperCase().padStart(16, "0");
+  console.log(`${receiver.goodFrames} good and ${receiver.unreadFrames} unread frames ${hash}, ${total} bytes`);
+}
 "#;
 
 #[test]

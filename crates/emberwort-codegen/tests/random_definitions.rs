@@ -5,9 +5,9 @@
 
 mod common;
 
-use common::{compile_and_run, compiler, python, run_python, write};
+use common::{compile_and_run, compiler, node, python, run_node, run_python, write};
 use emberwort_codegen::vectors::Vector;
-use emberwort_codegen::{c, python, vectors};
+use emberwort_codegen::{c, javascript, python, vectors};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
 use emberwort_text::{Filling, Given, fill};
@@ -158,6 +158,9 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     let folder = tempfile::tempdir().unwrap();
     if let Some(python) = python() {
         run_python(python, folder.path(), &python::generate(&plan, &all).unwrap());
+    }
+    if let Some(node) = node() {
+        run_node(node, folder.path(), &javascript::generate(&plan, &all).unwrap());
     }
     let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());

@@ -7,8 +7,8 @@ use emberwort_model::layout::digest::digest;
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Channel, Direction, Role};
 
-use super::link::each_action;
 use crate::code::Code;
+use crate::lower::each_action;
 use crate::names::{screaming, snake};
 
 /// The results of all functions, with what they mean.

@@ -23,11 +23,11 @@ use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
-pub(crate) use link::each_action;
 pub(crate) use words::about;
 use words::comment;
 
 use crate::code::Code;
+use crate::lower::each_action_of;
 use crate::names::{Clash, clashes_in, plain_snake, screaming, snake, with_marks};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK, Parts};
@@ -115,7 +115,7 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
 /// The records that messages use, each behind those that it uses itself.
 fn used_records(messages: &[&MessagePlan]) -> Vec<Arc<RecordPlan>> {
     let mut found: Vec<Arc<RecordPlan>> = Vec::new();
-    link::each_action_of(messages.iter().copied(), &mut |action| {
+    each_action_of(messages.iter().copied(), &mut |action| {
         if let Action::Record(record) = action {
             // Found again further in, it must stand further to the front.
             found.retain(|other| other.record.name != record.record.name);

@@ -25,11 +25,11 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         for field in fields.iter().filter(|field| !field.is_spare()) {
             let origin = || vec![name.to_owned(), field.name.clone()];
             let plain = member(&field.name);
+            members.add(plain.clone(), origin(), &mut found);
             if let Kind::Number(_) | Kind::Varint(_) = field.kind {
                 functions.add(behind("physical", &plain), origin(), &mut found);
                 functions.add(behind("raw", &plain), origin(), &mut found);
             }
-            members.add(plain, origin(), &mut found);
         }
     };
     for record in &plan.records {

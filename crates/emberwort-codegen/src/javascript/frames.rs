@@ -79,9 +79,13 @@ fn put(part: &Part, value: &str, code: &mut Code) {
         code.line(format!("{set}(out, {}, {value}, {});", place(part, first), part.bits / 4));
         return;
     }
+    if part.bits == 8 && part.at_bit.is_multiple_of(8) {
+        code.line(format!("out[{}] = {value};", place(part, first)));
+        return;
+    }
     let halves = match Held::of(part.bits) {
         Held::Small => format!("{value}, 0"),
-        Held::Large => format!("{value} >>> 0, upper({value})"),
+        Held::Large => format!("({value}) >>> 0, upper({value})"),
         Held::Wide => format!("lowOf({value}), highOf({value})"),
     };
     let at = match part.zone {
@@ -213,7 +217,9 @@ impl Frames<'_> {
         for (n, byte) in plan.sync.iter().enumerate() {
             code.line(format!("out[{n}] = {byte:#04x};"));
         }
-        code.line("var frame = out;");
+        if plan.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. } | Role::Same { .. })) {
+            code.line("var frame = out;");
+        }
         for part in &plan.parts {
             let what = text(&part.name);
             match &part.role {
@@ -221,8 +227,10 @@ impl Frames<'_> {
                 Role::Same { part: of, inverted } => put(part, &format!("({})", self.again(*of, *inverted)), code),
                 Role::Fixed(value) => put(part, &literal(i128::from(*value), part.bits), code),
                 Role::Length { other_bytes, unit } => {
+                    let counted = if *other_bytes > 0 { format!("(size + {other_bytes})") } else { "size".to_owned() };
+                    let counted = if *unit > 1 { format!("{counted} / {unit}") } else { counted };
                     code.lines(&format!(
-                        "n = (size + {other_bytes}) / {unit};\nif (n % 1 !== 0 || n > {}) {{\n  \
+                        "n = {counted};\nif (n % 1 !== 0 || n > {}) {{\n  \
                          throw badLength(\"a body of \" + size + \" bytes has no length here\");\n}}",
                         part.greatest()
                     ));
@@ -233,8 +241,9 @@ impl Frames<'_> {
                     let is_whole = if is_wide(part) { format!("typeof of.{name} === \"bigint\"") } else { format!("isWhole(of.{name}) && of.{name} >= 0") };
                     code.lines(&format!("if (!({is_whole})) {{\n  throw outOfRange({what}, of.{name});\n}}"));
                     let kept = match Held::of(part.bits) {
+                        Held::Small if part.bits == 8 => format!("of.{name} & 0xff"),
                         Held::Wide => format!("BigInt.asUintN({}, of.{name})", part.bits),
-                        _ => format!("(of.{name} % {})", 1u64 << part.bits),
+                        _ => format!("of.{name} % {}", 1u64 << part.bits),
                     };
                     put(part, &kept, code);
                 }
@@ -357,21 +366,29 @@ impl Frames<'_> {
             code.lines(&format!("if ({}) {{\n  throw badValue(\"the sync bytes are others\");\n}}", wrong.join(" || ")));
         }
         for part in &plan.parts {
-            let what = text(&part.name);
+            let wrong = text(&format!("{} is another value", part.name));
+            let said_wrong = text(&format!("{} says another length", part.name));
             if part.hex {
-                code.lines(&format!("if ({} < 0) {{\n  throw badValue({what} + \" is not in hex digits\");\n}}", get(part)));
+                code.lines(&format!("if ({} < 0) {{\n  throw badValue({});\n}}", get(part), text(&format!("{} is not in hex digits", part.name))));
             }
             match &part.role {
                 Role::Length { other_bytes, unit } => {
                     let said = get(part);
                     let said = if is_wide(part) { format!("Number({said})") } else { format!("({said})") };
+                    let said = if *unit > 1 { format!("{said} * {unit}") } else { said };
+                    let others = *other_bytes as isize - around as isize;
+                    let whole = match others {
+                        0 => "frame.length".to_owned(),
+                        others if others < 0 => format!("frame.length - {}", -others),
+                        others => format!("frame.length + {others}"),
+                    };
                     code.lines(&format!(
-                        "if ({said} * {unit} !== frame.length - {around} + {other_bytes}) {{\n  \
-                         throw badLength({what} + \" says another length\");\n}}"
+                        "if ({said} !== {whole}) {{\n  \
+                         throw badLength({said_wrong});\n}}"
                     ));
                 }
                 Role::Fixed(_) | Role::Same { .. } => code.lines(&format!(
-                    "if ({}) {{\n  throw badValue({what} + \" is another value\");\n}}",
+                    "if ({}) {{\n  throw badValue({wrong});\n}}",
                     self.is_wrong(part)
                 )),
                 _ => {}
@@ -380,10 +397,10 @@ impl Frames<'_> {
         for (index, part) in plan.parts.iter().enumerate() {
             if let Role::Checksum { .. } = &part.role {
                 code.lines(&format!(
-                    "if ({} !== ({})) {{\n  throw new LinkError(\"bad_checksum\", {} + \" differs\");\n}}",
+                    "if ({} !== ({})) {{\n  throw new LinkError(\"bad_checksum\", {});\n}}",
                     self.checksum(index, part),
                     get(part),
-                    text(&part.name)
+                    text(&format!("{} differs", part.name))
                 ));
             }
         }

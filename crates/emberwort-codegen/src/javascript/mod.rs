@@ -1,6 +1,7 @@
 //! JavaScript for a host: an ES module with its types, nothing beyond the language needed, and a test program for Node.js.
 
 mod clashes;
+pub mod codec;
 mod frames;
 mod group;
 mod names;
@@ -12,7 +13,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
 
 use crate::code::Code;
-use crate::lower::Group;
+use crate::lower::{Group, records};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 pub use clashes::clashes;
@@ -156,7 +157,8 @@ fn body(plan: &Plan, flavour: Flavour) -> String {
     for labelled in &plan.link.labelled {
         labels(labelled, flavour, &mut own);
     }
-    let groups = plan.records.iter().map(|record| Group::of_record(plan, record));
+    let records = records(plan);
+    let groups = records.iter().map(|record| Group::of_record(plan, record));
     let groups = groups.chain(plan.messages.iter().map(|message| Group::of_message(plan, message)));
     for group in groups {
         let printed = Printed::new(group, flavour);

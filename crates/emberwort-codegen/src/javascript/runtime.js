@@ -4,12 +4,12 @@ function reader(body, key) {
 
 function need(r, bits) {
   if (r.bit + bits > r.end * 8) {
-    throw new LinkError("truncated", r.end + " bytes are too few: " + Math.ceil((r.bit + bits) / 8) + " are needed");
+    throw tooShort(r.end, Math.ceil((r.bit + bits) / 8));
   }
 }
 
 function tooShort(end, needed) {
-  return new LinkError("truncated", end + " bytes are too few: " + needed + " are needed");
+  return new LinkError("truncated", "the bytes end at " + end + "; at least " + needed + " are needed");
 }
 
 function alignReader(r) {

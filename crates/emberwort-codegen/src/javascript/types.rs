@@ -9,7 +9,7 @@ use super::names::{behind, class, comment, constant, doc, member, text};
 use super::numbers::{Held, is_wide};
 use crate::MARK;
 use crate::code::Code;
-use crate::lower::Group;
+use crate::lower::{Group, records};
 use crate::lower::frame::is_chosen;
 
 /// What is the same for every link.
@@ -38,7 +38,8 @@ pub fn write(plan: &Plan) -> String {
         }
         code.close("};");
     }
-    let groups = plan.records.iter().map(|record| Group::of_record(plan, record));
+    let records = records(plan);
+    let groups = records.iter().map(|record| Group::of_record(plan, record));
     for group in groups.chain(plan.messages.iter().map(|message| Group::of_message(plan, message))) {
         class_type(&group, &mut code);
     }

@@ -2,12 +2,14 @@
 //! places, and which bits go into each of them; which numbers a
 //! sender may send; what is looked at in a frame, and how a receiver finds one. A generator prints it.
 
+mod actions;
 mod bits;
 pub mod frame;
 mod group;
 mod known;
 mod valid;
 
+pub use actions::{each_action, each_action_of, records};
 pub use bits::{Piece, pieces};
 pub use group::Group;
 pub use known::{Byte, Item, Known, What};

@@ -156,7 +156,7 @@ impl Class<'_> {
         };
         if section.least_size > 0 {
             code.lines(&format!(
-                "if r.end - start < {}:\n    raise Truncated(f\"{{r.end}} bytes are too few: {{start + {}}} are needed\")",
+                "if r.end - start < {}:\n    raise Truncated(f\"the bytes end at {{r.end}}; at least {{start + {}}} are needed\")",
                 section.least_size, section.least_size
             ));
         }
@@ -226,7 +226,7 @@ impl Class<'_> {
             }
         }
         code.line("start = (r.bit + 7) // 8");
-        code.lines("if start > r.end:\n    raise Truncated(f\"{r.end} bytes are too few: {start} are needed\")");
+        code.lines("if start > r.end:\n    raise Truncated(f\"the bytes end at {r.end}; at least {start} are needed\")");
     }
 
     /// Whether the numbers at known places of a section are parts of one large number: several of them, in the order of the link.

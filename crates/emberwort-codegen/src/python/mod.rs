@@ -7,14 +7,12 @@ mod group;
 mod names;
 mod vectors;
 
-use std::sync::Arc;
-
 use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
-use emberwort_model::plan::{FrameFinder, RecordPlan};
+use emberwort_model::plan::FrameFinder;
 
 use crate::code::Code;
-use crate::lower::Group;
+use crate::lower::{Group, records};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 pub use clashes::clashes;
@@ -111,19 +109,6 @@ fn module_text(plan: &Plan) -> String {
     }
     code.line("}");
     code.finish()
-}
-
-/// All records, each behind those that it uses itself.
-fn records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
-    let mut found: Vec<Arc<RecordPlan>> = Vec::new();
-    crate::c::each_action(plan, &mut |action| {
-        if let emberwort_model::plan::Action::Record(record) = action {
-            found.retain(|other| other.record.name != record.record.name);
-            found.push(record.clone());
-        }
-    });
-    found.reverse();
-    found
 }
 
 fn labels(labelled: &Labelled, code: &mut Code) {

@@ -42,7 +42,7 @@ class _Reader:
 
     def need(self, bits: int) -> None:
         if self.bit + bits > self.end * 8:
-            raise Truncated(f"{self.end} bytes are too few: {-(-(self.bit + bits) // 8)} are needed")
+            raise Truncated(f"the bytes end at {self.end}; at least {-(-(self.bit + bits) // 8)} are needed")
 
     def align(self) -> None:
         self.bit = (self.bit + 7) // 8 * 8

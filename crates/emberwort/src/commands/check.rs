@@ -123,8 +123,9 @@ fn note_clashes(checked: &mut Checked) {
     }
     let of_c = emberwort_codegen::c::clashes(plan).into_iter().map(|clash| (clash, "C"));
     let of_python = emberwort_codegen::python::clashes(plan).into_iter().map(|clash| (clash, "Python"));
+    let of_javascript = emberwort_codegen::javascript::clashes(plan).into_iter().map(|clash| (clash, "JavaScript"));
     let mut seen = HashSet::new();
-    for (clash, language) in of_c.chain(of_python) {
+    for (clash, language) in of_c.chain(of_python).chain(of_javascript) {
         // Once is enough for two names.
         if !seen.insert((clash.first.clone(), clash.second.clone())) {
             continue;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, python, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, vectors};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 
@@ -48,13 +48,16 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         writeln!(out, "{} ({lines} lines)", files::shown(path))?;
     }
     out.flush()?;
-    if entries(args, &project).iter().any(|entry| entry.kind == GenerateKind::Python) {
-        for sentence in python::lacking(&plan) {
-            say!("{sentence}");
+    for (kind, lacking) in [(GenerateKind::Python, python::lacking as Lacking), (GenerateKind::Javascript, javascript::lacking)] {
+        if entries(args, &project).iter().any(|entry| entry.kind == kind) {
+            lacking(&plan).iter().for_each(|sentence| say!("{sentence}"));
         }
     }
     Ok(Ending::Clean)
 }
+
+/// Says what generated code does not do.
+type Lacking = fn(&Plan) -> Vec<String>;
 
 /// What can be written, and where it goes.
 fn list(args: &GenerateArgs, link: Option<&Path>) -> anyhow::Result<Ending> {
@@ -165,6 +168,8 @@ fn usual_folder(kind: GenerateKind) -> &'static str {
     match kind {
         GenerateKind::C | GenerateKind::Vectors => "gen",
         GenerateKind::Python => "gen/python",
+        GenerateKind::Javascript => "gen/javascript",
+        GenerateKind::PayloadCodec => "gen/payload-codec",
     }
 }
 
@@ -179,11 +184,18 @@ fn of_kind(
         Role::Host => End::Host,
     });
     let parts = Parts { role, messages: entry.messages.clone(), channels: entry.channels.clone() };
-    if entry.kind != GenerateKind::C && !parts.are_all() {
+    let has_parts = match entry.kind {
+        GenerateKind::C => true,
+        GenerateKind::PayloadCodec => role.is_none() && parts.messages.is_empty(),
+        _ => parts.are_all(),
+    };
+    if !has_parts {
         bail!(
-            "role, messages and channels choose parts of C; {} has all of the link",
+            "role, messages and channels choose parts of C, and channels the channel of a payload codec; {} has all of the link",
             match entry.kind {
                 GenerateKind::Python => "Python",
+                GenerateKind::Javascript => "JavaScript",
+                GenerateKind::PayloadCodec => "otherwise it",
                 _ => "a file of vectors",
             }
         );
@@ -191,6 +203,8 @@ fn of_kind(
     Ok(match entry.kind {
         GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
         GenerateKind::Python => python::generate(plan, all)?,
+        GenerateKind::Javascript => javascript::generate(plan, all)?,
+        GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
     })
 }

@@ -1,0 +1,46 @@
+//! All that lies in messages, however deep.
+
+use std::sync::Arc;
+
+use emberwort_model::Plan;
+use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
+
+/// Every action of a link: of messages, and of all that lies in them.
+pub fn each_action(plan: &Plan, visit: &mut dyn FnMut(&Action)) {
+    each_action_of(plan.messages.iter(), visit);
+}
+
+/// Every action of some messages, and of all that lies in them.
+pub fn each_action_of<'m>(messages: impl Iterator<Item = &'m MessagePlan>, visit: &mut dyn FnMut(&Action)) {
+    let sections = messages.flat_map(|message| &message.sections);
+    for step in sections.flat_map(|section| &section.steps) {
+        inside(&step.action, visit);
+    }
+}
+
+fn inside(action: &Action, visit: &mut dyn FnMut(&Action)) {
+    visit(action);
+    match action {
+        Action::List(list) => inside(&list.element.action, visit),
+        Action::Union(union) => union.forms.iter().for_each(|form| inside(&form.action, visit)),
+        Action::Record(record) => {
+            for step in record.sections.iter().flat_map(|section| &section.steps) {
+                inside(&step.action, visit);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// All records, each behind those that it uses itself.
+pub fn records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
+    let mut found: Vec<Arc<RecordPlan>> = Vec::new();
+    each_action(plan, &mut |action| {
+        if let Action::Record(record) = action {
+            found.retain(|other| other.record.name != record.record.name);
+            found.push(record.clone());
+        }
+    });
+    found.reverse();
+    found
+}
