@@ -1,5 +1,6 @@
 //! The classes of messages and records: their members, and how they are read and written.
 
+use std::cell::Cell;
 use std::ops::Deref;
 
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
@@ -11,13 +12,28 @@ use crate::code::Code;
 use crate::lower::{Group, Known, Piece, Valid, What};
 
 /// The class of a message or a record.
-pub struct Class<'a>(pub Group<'a>);
+pub struct Class<'a> {
+    group: Group<'a>,
+    /// How many names of variables were made.
+    made: Cell<usize>,
+}
+
+impl<'a> Class<'a> {
+    pub fn new(group: Group<'a>) -> Self {
+        Self { group, made: Cell::new(0) }
+    }
+
+    /// A number that no other variable has in its name.
+    fn fresh(&self) -> usize {
+        self.made.replace(self.made.get() + 1)
+    }
+}
 
 impl<'a> Deref for Class<'a> {
     type Target = Group<'a>;
 
     fn deref(&self) -> &Group<'a> {
-        &self.0
+        &self.group
     }
 }
 
@@ -193,7 +209,7 @@ impl Class<'_> {
                     if let Place::Fixed(bit) = step.place {
                         code.line(format!("r.bit = start * 8 + {bit}"));
                     }
-                    self.read_action(field, &step.action, &name, 0, code);
+                    self.read_action(field, &step.action, &name, code);
                 }
             }
         }
@@ -220,7 +236,7 @@ impl Class<'_> {
                 Place::Behind { aligned: true } => code.line("r.align()"),
                 Place::Behind { aligned: false } => {}
             }
-            self.read_action(field, &step.action, if field.is_spare() { "_" } else { &name }, 0, code);
+            self.read_action(field, &step.action, if field.is_spare() { "_" } else { &name }, code);
             if step.presence.is_some() {
                 code.dedent();
             }
@@ -257,7 +273,7 @@ impl Class<'_> {
     }
 
     /// Reads what lies at the reader's place into a variable.
-    fn read_action(&self, field: &Field, action: &Action, to: &str, depth: usize, code: &mut Code) {
+    fn read_action(&self, field: &Field, action: &Action, to: &str, code: &mut Code) {
         let order = quoted(self.order);
         match action {
             Action::Bits { width, signed, order } => {
@@ -287,12 +303,13 @@ impl Class<'_> {
                 code.line("r.align()");
                 code.line(format!("{to} = {}._read(r)", class(&record.record.name)));
             }
-            Action::List(list) => self.read_list(list, to, depth, code),
-            Action::Union(union) => self.read_union(union, to, depth, code),
+            Action::List(list) => self.read_list(list, to, code),
+            Action::Union(union) => self.read_union(union, to, code),
         }
     }
 
-    fn read_list(&self, list: &ListPlan, to: &str, depth: usize, code: &mut Code) {
+    fn read_list(&self, list: &ListPlan, to: &str, code: &mut Code) {
+        let depth = self.fresh();
         let (items, one, size) = (format!("items{depth}"), format!("one{depth}"), format!("size{depth}"));
         let order = quoted(self.order);
         code.line(format!("{items}: List[Any] = []"));
@@ -335,7 +352,7 @@ impl Class<'_> {
                 code.line(format!("{one} = {}._read(r)", class(&record.record.name)));
                 code.line(format!("r.end, r.bit = end{depth}, after{depth} * 8"));
             }
-            (action, _) => self.read_action(&list.element.field, action, &one, depth + 1, code),
+            (action, _) => self.read_action(&list.element.field, action, &one, code),
         }
         code.line(format!("{items}.append({one})"));
         if is_rest {
@@ -347,7 +364,8 @@ impl Class<'_> {
         code.line(format!("{to} = {items}"));
     }
 
-    fn read_union(&self, union: &UnionPlan, to: &str, depth: usize, code: &mut Code) {
+    fn read_union(&self, union: &UnionPlan, to: &str, code: &mut Code) {
+        let depth = self.fresh();
         let meaning = &union.union;
         code.line("r.align()");
         let (key, signed) = match meaning.selector {
@@ -357,8 +375,9 @@ impl Class<'_> {
             Selector::Request { .. } => ("r.key".to_owned(), false),
         };
         let one = format!("form{depth}");
+        code.line(format!("{one}: Any = None"));
         let form = |element: &Element, code: &mut Code| {
-            self.read_action(&element.field, &element.action, &one, depth + 1, code);
+            self.read_action(&element.field, &element.action, &one, code);
             code.line(format!("{to} = Form({}, {one})", text(&element.field.name)));
         };
         let mut word = "if";
@@ -483,7 +502,7 @@ impl Class<'_> {
             if let Place::Fixed(bit) = step.place {
                 code.line(format!("w.bit = s * 8 + {bit}"));
             }
-            self.write_action(field, &step.action, &format!("self.{}", member(&field.name)), 0, code);
+            self.write_action(field, &step.action, &format!("self.{}", member(&field.name)), code);
         }
         let moving = &section.steps[section.fixed_steps..];
         if section.fixed {
@@ -516,7 +535,7 @@ impl Class<'_> {
                     let bits = action.bits().0;
                     code.lines(&format!("w.bit += {bits}\nw.reach()"));
                 }
-                (false, action) => self.write_action(field, action, &value, 0, code),
+                (false, action) => self.write_action(field, action, &value, code),
             }
             if step.presence.is_some() {
                 code.dedent();
@@ -546,11 +565,11 @@ impl Class<'_> {
         }
     }
 
-    fn write_action(&self, field: &Field, action: &Action, value: &str, depth: usize, code: &mut Code) {
+    fn write_action(&self, field: &Field, action: &Action, value: &str, code: &mut Code) {
         let (order, what) = (quoted(self.order), text(&format!("{}.{}", self.name, field.name)));
         match action {
             Action::Bits { width, order, .. } => {
-                let to = format!("n{depth}");
+                let to = format!("n{}", self.fresh());
                 self.raw(field, *width, value, &to, code);
                 code.line(format!("w.put({to}, {width}, {})", quoted(*order)));
             }
@@ -566,7 +585,7 @@ impl Class<'_> {
             }
             Action::Skip { bits } => code.lines(&format!("w.bit += {bits}\nw.reach()")),
             Action::Run { length, text } => {
-                let some = format!("some{depth}");
+                let some = format!("some{}", self.fresh());
                 code.line(match text {
                     true => format!("{some} = {value}.encode(\"utf-8\", \"surrogateescape\")"),
                     false => format!("{some} = bytes({value})"),
@@ -587,12 +606,13 @@ impl Class<'_> {
                 }
             }
             Action::Record(_) => code.lines(&format!("w.align()\n{value}._write(w, revision)")),
-            Action::List(list) => self.write_list(list, value, &what, depth, code),
-            Action::Union(union) => self.write_union(union, value, &what, depth, code),
+            Action::List(list) => self.write_list(list, value, &what, code),
+            Action::Union(union) => self.write_union(union, value, &what, code),
         }
     }
 
-    fn write_list(&self, list: &ListPlan, value: &str, what: &str, depth: usize, code: &mut Code) {
+    fn write_list(&self, list: &ListPlan, value: &str, what: &str, code: &mut Code) {
+        let depth = self.fresh();
         let order = quoted(self.order);
         match list.length {
             Length::Exact(count) => {
@@ -635,12 +655,12 @@ impl Class<'_> {
                 ));
                 code.line(format!("w.out[at{depth} : at{depth} + {bytes}] = size{depth}.to_bytes({bytes}, {order})"));
             }
-            (action, _) => self.write_action(&list.element.field, action, &one, depth + 1, code),
+            (action, _) => self.write_action(&list.element.field, action, &one, code),
         }
         code.dedent();
     }
 
-    fn write_union(&self, union: &UnionPlan, value: &str, what: &str, depth: usize, code: &mut Code) {
+    fn write_union(&self, union: &UnionPlan, value: &str, what: &str, code: &mut Code) {
         let meaning = &union.union;
         code.line("w.align()");
         let mut word = "if";
@@ -659,7 +679,7 @@ impl Class<'_> {
                 };
                 code.lines(&format!("if {wrong}:\n    raise NoForm(f\"{{{key}}} selects another form\")"));
             }
-            self.write_action(&element.field, &element.action, &format!("{value}.value"), depth + 1, code);
+            self.write_action(&element.field, &element.action, &format!("{value}.value"), code);
             code.dedent();
             word = "elif";
         }

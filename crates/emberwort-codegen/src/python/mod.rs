@@ -78,10 +78,10 @@ fn module_text(plan: &Plan) -> String {
         labels(labelled, &mut code);
     }
     for record in records(plan) {
-        Class(Group::of_record(plan, &record)).write(&mut code);
+        Class::new(Group::of_record(plan, &record)).write(&mut code);
     }
     for message in &plan.messages {
-        Class(Group::of_message(plan, message)).write(&mut code);
+        Class::new(Group::of_message(plan, message)).write(&mut code);
     }
     code.lines(RECEIVERS);
     for channel in &plan.channels {

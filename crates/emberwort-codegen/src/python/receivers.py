@@ -65,7 +65,8 @@ class _Receiver:
             return None
         key = self._key(frame)
         found = self._MESSAGES.get(key)
-        message, error = None, None
+        message: Any = None
+        error: Optional[LinkError] = None
         if found is None:
             error = UnknownMessage(f"no message has the key {key:#x}")
         else:

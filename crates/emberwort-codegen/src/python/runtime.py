@@ -182,7 +182,7 @@ class BadValue(LinkError):
     """A part of a frame with a fixed value has another, or a byte stands where no sender writes it."""
 
 
-def _bits(some: bytes, at: int, width: int, order: Literal["little", "big"]) -> int:
+def _bits(some: Union[bytes, bytearray], at: int, width: int, order: Literal["little", "big"]) -> int:
     first, last = at // 8, (at + width + 7) // 8
     shift = at % 8 if order == "little" else last * 8 - at - width
     return int.from_bytes(some[first:last], order) >> shift & (1 << width) - 1
@@ -196,13 +196,13 @@ def _set_bits(out: bytearray, at: int, width: int, order: Literal["little", "big
     out[first:last] = some.to_bytes(last - first, order)
 
 
-def _digits(some: bytes) -> int:
+def _digits(some: Union[bytes, bytearray]) -> int:
     if not all(byte in b"0123456789abcdefABCDEF" for byte in some):
         raise BadValue(f"{some!r} are no hex digits")
     return int(some, 16)
 
 
-def _maybe_digits(some: bytes) -> int:
+def _maybe_digits(some: Union[bytes, bytearray]) -> int:
     return int(some, 16) if all(byte in b"0123456789abcdefABCDEF" for byte in some) else -1
 
 
