@@ -9,6 +9,7 @@ pub mod lower;
 mod names;
 mod parts;
 pub mod python;
+pub mod rust;
 pub mod vectors;
 
 pub use names::Clash;

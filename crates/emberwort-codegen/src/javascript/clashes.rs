@@ -6,13 +6,14 @@ use emberwort_model::model::{Field, Kind};
 use super::frames::{key, receiver_class, stem};
 use super::names::{behind, class, constant, member};
 use crate::lower::frame::is_chosen;
+use crate::lower::labelled;
 use crate::names::{Clash, Scope};
 
 /// Names of a link that become the same in JavaScript.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
     let mut found = Vec::new();
     let mut classes = Scope::default();
-    for labelled in &plan.link.labelled {
+    for labelled in labelled(plan) {
         classes.add(class(&labelled.name), vec![labelled.name.clone()], &mut found);
         let mut labels = Scope::default();
         for label in &labelled.labels {

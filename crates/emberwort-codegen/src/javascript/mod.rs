@@ -13,7 +13,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
 
 use crate::code::Code;
-use crate::lower::{Group, records};
+use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 pub use clashes::clashes;
@@ -154,7 +154,7 @@ fn body(plan: &Plan, flavour: Flavour) -> String {
     let mut code = Code::with_step("  ");
     code.lines(RUNTIME);
     let mut own = Code::with_step("  ");
-    for labelled in &plan.link.labelled {
+    for labelled in labelled(plan) {
         labels(labelled, flavour, &mut own);
     }
     let records = records(plan);

@@ -9,7 +9,7 @@ use super::names::{behind, class, comment, constant, doc, member, text};
 use super::numbers::{Held, is_wide};
 use crate::MARK;
 use crate::code::Code;
-use crate::lower::{Group, records};
+use crate::lower::{Group, labelled, records};
 use crate::lower::frame::is_chosen;
 
 /// What is the same for every link.
@@ -23,7 +23,7 @@ pub fn write(plan: &Plan) -> String {
     code.line("export const REVISION: number;");
     code.line("");
     code.lines(COMMON);
-    for labelled in &plan.link.labelled {
+    for labelled in labelled(plan) {
         code.line("");
         code.lines(&comment(&doc(&labelled.doc)));
         code.open(format!("export const {}: {{", class(&labelled.name)));

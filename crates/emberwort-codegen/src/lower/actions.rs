@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::model::Labelled;
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
 /// Every action of a link: of messages, and of all that lies in them.
@@ -43,4 +44,10 @@ pub fn records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
     });
     found.reverse();
     found
+}
+
+/// All that has labels: enums, flags, and the keys of tables.
+pub fn labelled(plan: &Plan) -> impl Iterator<Item = &Labelled> {
+    let link = &plan.link;
+    link.labelled.iter().chain(link.tables.iter().map(|table| &table.keys)).map(Arc::as_ref)
 }

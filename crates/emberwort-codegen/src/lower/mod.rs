@@ -9,7 +9,7 @@ mod group;
 mod known;
 mod valid;
 
-pub use actions::{each_action, each_action_of, records};
+pub use actions::{each_action, each_action_of, labelled, records};
 pub use bits::{Piece, pieces};
 pub use group::Group;
 pub use known::{Byte, Item, Known, What};

@@ -1,19 +1,19 @@
 //! Names of a definition that become the same in Python.
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Field, Kind, Labelled};
+use emberwort_model::model::{Field, Kind};
 
 use super::channel::{frame_class, receiver_class, stem};
 use super::names::{class, constant, member};
 use crate::lower::frame::is_chosen;
+use crate::lower::labelled;
 use crate::names::{Clash, Scope};
 
 /// Names of a link that become the same in Python.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
     let mut found = Vec::new();
     let mut classes = Scope::default();
-    let link = &plan.link;
-    link.labelled.iter().for_each(|labelled: &std::sync::Arc<Labelled>| {
+    labelled(plan).for_each(|labelled| {
         classes.add(class(&labelled.name), vec![labelled.name.clone()], &mut found);
         let mut labels = Scope::default();
         for label in &labelled.labels {

@@ -12,7 +12,7 @@ use emberwort_model::model::Labelled;
 use emberwort_model::plan::FrameFinder;
 
 use crate::code::Code;
-use crate::lower::{Group, records};
+use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK};
 pub use clashes::clashes;
@@ -74,7 +74,7 @@ fn module_text(plan: &Plan) -> String {
     code.line("");
     code.line("");
     code.lines(RUNTIME);
-    for labelled in &plan.link.labelled {
+    for labelled in labelled(plan) {
         labels(labelled, &mut code);
     }
     for record in records(plan) {

@@ -54,6 +54,23 @@ pub fn node() -> Option<&'static str> {
     found.then_some("node")
 }
 
+/// The machine's Rust compiler; there is one, since it made this test.
+pub fn rustc() -> &'static str {
+    "rustc"
+}
+
+/// Writes a module and its test program, compiles them without a warning, and runs them.
+pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let arguments = ["--edition", "2021", "-D", "warnings", "-C", "debuginfo=0", "-o", "program", "--test", &files[1].name];
+    let compiled = Command::new(rustc()).current_dir(folder).args(arguments).output().unwrap();
+    let said = String::from_utf8_lossy(&compiled.stderr).into_owned();
+    assert!(compiled.status.success(), "{}", said.chars().take(6000).collect::<String>());
+    let ran = Command::new(folder.join("program")).current_dir(folder).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(ran.status.success(), "{}", said.chars().take(6000).collect::<String>());
+}
+
 /// Writes a module and its test program, and runs that.
 pub fn run_node(node: &str, folder: &Path, files: &[GeneratedFile]) {
     write(folder, files);

@@ -1,0 +1,188 @@
+//! Rust for both ends: one module for `no_std`, without heap, `unsafe` and dependencies, and a test program.
+
+mod clashes;
+mod frames;
+mod group;
+mod names;
+mod values;
+mod vectors;
+
+use emberwort_model::Plan;
+use emberwort_model::model::Labelled;
+
+use crate::code::Code;
+use crate::lower::{Group, labelled, records};
+use crate::vectors::Vector;
+use crate::{GenerateError, GeneratedFile, MARK};
+pub use clashes::clashes;
+use frames::{Frames, has_receiver};
+use group::{Printed, blank};
+use names::{class, constant, doc, module, text};
+use values::unsigned;
+
+/// What reading and writing stand on.
+const RUNTIME: &str = include_str!("runtime.rs");
+
+/// What frames with stuffing stand on.
+const STUFFING: &str = include_str!("stuffing.rs");
+
+/// What receivers stand on.
+const RECEIVERS: &str = include_str!("receivers.rs");
+
+/// Lints that are not followed, and why.
+const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before; a link has what the definition has.\n\
+    #![allow(dead_code, unused_parens)]\n\
+    #![allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss, clippy::cast_sign_loss)]\n\
+    #![allow(clippy::enum_variant_names, clippy::field_reassign_with_default, clippy::float_cmp, clippy::identity_op, clippy::large_enum_variant)]\n\
+    #![allow(clippy::large_types_passed_by_value, clippy::match_same_arms, clippy::module_name_repetitions, clippy::must_use_candidate)]\n\
+    #![allow(clippy::precedence, clippy::similar_names, clippy::struct_excessive_bools, clippy::struct_field_names, clippy::too_many_lines)]\n\
+    #![allow(clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::wildcard_imports, clippy::trivially_copy_pass_by_ref)]\n";
+
+/// The module of a link, and a program that checks it with the vectors.
+///
+/// # Errors
+/// If two names of the definition become the same name in Rust.
+pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    if let Some(clash) = clashes(plan).into_iter().next() {
+        return Err(GenerateError::NameClash { clash, language: "Rust" });
+    }
+    let name = module(&plan.link.name);
+    Ok(vec![
+        GeneratedFile { name: format!("{name}.rs"), text: module_text(plan) },
+        GeneratedFile { name: format!("{name}_test.rs"), text: vectors::write(plan, vectors) },
+    ])
+}
+
+/// What the module of a link does not do, in a sentence for each channel.
+pub fn lacking(plan: &Plan) -> Vec<String> {
+    let streams = plan.channels.iter().filter(|channel| !has_receiver(channel.finder()) && !channel.finder().is_packet());
+    let sentence = |name: &str, is_text: bool| match is_text {
+        true => format!("Rust builds and opens the lines of `{name}`, and neither finds them in a stream nor reads their texts; C does both"),
+        false => format!("Rust builds and opens the frames of `{name}`, and does not find them in a stream; C does"),
+    };
+    streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()
+}
+
+fn module_text(plan: &Plan) -> String {
+    let mut code = Code::default();
+    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let said = doc(&plan.link.doc);
+    let head = format!(
+        "{}{}///\n/// Each message is a struct: `encode` writes the bytes of a body, `decode` reads them. Numbers are raw codes; `physical_...` gives the\n\
+         /// physical value of one, and `raw_...` the code nearest to a physical value. It needs `core` only (Rust 1.81), and no function panics.\n",
+        doc(&about),
+        if said.is_empty() { String::new() } else { format!("///\n{said}") }
+    );
+    code.lines(&head.replace("/// ", "//! ").replace("///\n", "//!\n"));
+    code.line("");
+    code.lines(LINTS);
+    code.line("");
+    code.line("/// The revision of the definition.");
+    code.line(format!("pub const REVISION: u32 = {};", plan.link.revision));
+    code.line("");
+    code.lines(RUNTIME);
+    for labelled in labelled(plan) {
+        labels(labelled, &mut code);
+    }
+    let rest = plan.messages.iter().map(|message| message.rest_bytes).max().unwrap_or(0);
+    for record in &records(plan) {
+        Printed::new(Group::of_record(plan, record), rest).write(&mut code);
+    }
+    for message in &plan.messages {
+        Printed::new(Group::of_message(plan, message), message.rest_bytes).write(&mut code);
+    }
+    code.lines(STUFFING);
+    code.lines(RECEIVERS);
+    for channel in &plan.channels {
+        for (from, direction) in channel.directions() {
+            Frames { link: plan, plan: direction, stem: frames::stem(&direction.name, from) }.write(&mut code);
+        }
+    }
+    code.finish()
+}
+
+fn labels(labelled: &Labelled, code: &mut Code) {
+    let name = class(&labelled.name);
+    let ty = unsigned(labelled.bits);
+    code.line("");
+    let said = doc(&labelled.doc);
+    code.lines(if said.is_empty() { doc(&labelled.name) } else { said }.trim_end());
+    code.line("#[derive(Clone, Copy, Default, PartialEq, Eq)]");
+    code.line(format!("pub struct {name}(pub {ty});"));
+    blank(&name, code);
+    code.line("");
+    code.open(format!("impl {name} {{"));
+    for label in &labelled.labels {
+        let code_of = if labelled.flags { 1u64 << label.code } else { label.code };
+        let said = doc(&label.text);
+        code.lines(if said.is_empty() { doc(&label.name) } else { said }.trim_end());
+        code.line(format!("pub const {}: Self = Self({code_of});", constant(&label.name)));
+    }
+    if labelled.flags {
+        code.line("");
+        code.line("/// Whether all of some flags are set.");
+        code.open("pub fn has(self, flags: Self) -> bool {");
+        code.line("self.0 & flags.0 == flags.0");
+        code.close("}");
+    } else {
+        code.line("");
+        code.line("/// The label; `None` for a code that has none.");
+        code.open("pub fn label(self) -> Option<&'static str> {");
+        code.open("match self.0 {");
+        let mut seen = std::collections::BTreeSet::new();
+        for label in labelled.labels.iter().filter(|label| seen.insert(label.code)) {
+            code.line(format!("{} => Some({}),", label.code, text(&label.name)));
+        }
+        code.line("_ => None,");
+        code.close("}");
+        code.close("}");
+    }
+    code.close("}");
+    if labelled.flags {
+        code.line("");
+        code.open(format!("impl core::ops::BitOr for {name} {{"));
+        code.line("type Output = Self;");
+        code.open("fn bitor(self, other: Self) -> Self {");
+        code.line("Self(self.0 | other.0)");
+        code.close("}");
+        code.close("}");
+    }
+    code.line("");
+    code.open(format!("impl core::fmt::Display for {name} {{"));
+    code.open("fn fmt(&self, out: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {");
+    if labelled.flags {
+        code.line("let mut left = self.0;");
+        code.line("let mut between = \"\";");
+        code.open(format!("for (flag, name) in [{}] {{", {
+            let all: Vec<String> = labelled
+                .labels
+                .iter()
+                .map(|label| format!("(Self::{}, {})", constant(&label.name), text(&label.name)))
+                .collect();
+            all.join(", ")
+        }));
+        code.open("if self.has(flag) {");
+        code.line("write!(out, \"{between}{name}\")?;");
+        code.line("between = \" \";");
+        code.line("left &= !flag.0;");
+        code.close("}");
+        code.close("}");
+        code.open("if left != 0 {");
+        code.line("write!(out, \"{between}{left:#x}\")?;");
+        code.close("}");
+        code.line("Ok(())");
+    } else {
+        code.open("match self.label() {");
+        code.line("Some(label) => out.write_str(label),");
+        code.line("None => write!(out, \"{}\", self.0),");
+        code.close("}");
+    }
+    code.close("}");
+    code.close("}");
+    code.line("");
+    code.open(format!("impl core::fmt::Debug for {name} {{"));
+    code.open("fn fmt(&self, out: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {");
+    code.line("core::fmt::Display::fmt(self, out)");
+    code.close("}");
+    code.close("}");
+}

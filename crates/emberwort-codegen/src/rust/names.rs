@@ -1,0 +1,98 @@
+//! Names and texts in Rust.
+
+use emberwort_model::diagnostics::escaped;
+
+use crate::names::plain_snake;
+
+/// Words that the language keeps for itself, and names that generated functions need.
+const TAKEN: &[&str] = &[
+    "abstract", "as", "async", "await", "become", "body", "bool", "box", "break", "char", "const", "continue", "core", "crate", "decode",
+    "do", "dyn", "else", "encode", "enum", "extern", "f32", "f64", "false", "final", "fn", "for", "gen", "i16", "i32", "i64", "i8", "if",
+    "impl", "in", "key", "let", "loop", "macro", "match", "mod", "move", "mut", "override", "priv", "pub", "ref", "return", "sections_held",
+    "self", "static", "str", "struct", "super", "trait", "true", "try", "type", "typeof", "u16", "u32", "u64", "u8", "union", "unsafe",
+    "unsized", "use", "usize", "virtual", "where", "while", "yield",
+];
+
+/// Types of the language and of the module, which none of a definition may hide.
+const TYPES: &[&str] = &[
+    "Blank", "Bytes", "Channel", "Clone", "Copy", "Counters", "Debug", "Default", "Delimited", "DelimitedReceiver", "Display", "Err", "Error",
+    "Escaped", "EscapedReceiver", "Escapes", "Filled", "Held", "IdleReceiver", "Iterator", "List", "None", "Ok", "Option", "PartialEq",
+    "Reader", "Received", "Result", "Self", "Size", "Some", "SyncReceiver", "Synced", "Text", "Writer",
+];
+
+/// The name of a module's file, without its ending.
+pub fn module(name: &str) -> String {
+    let plain = plain_snake(name);
+    match TAKEN.contains(&plain.as_str()) || plain.starts_with(|c: char| c.is_ascii_digit()) {
+        true => format!("{plain}_link"),
+        false => plain,
+    }
+}
+
+/// Words with capitals: `GateStatus`.
+pub fn class(name: &str) -> String {
+    let words = plain_snake(name);
+    let word = |word: &str| {
+        let mut letters = word.chars();
+        letters.next().map_or_else(String::new, |first| first.to_ascii_uppercase().to_string() + letters.as_str())
+    };
+    let name: String = words.split('_').map(word).collect();
+    match TYPES.contains(&name.as_str()) || name.starts_with(|c: char| c.is_ascii_digit()) {
+        true if name.starts_with(|c: char| c.is_ascii_digit()) => format!("N{name}"),
+        true => format!("{name}_"),
+        false => name,
+    }
+}
+
+/// The name of a field.
+pub fn member(name: &str) -> String {
+    let plain = plain_snake(name);
+    match TAKEN.contains(&plain.as_str()) {
+        true => format!("{plain}_"),
+        false if plain.starts_with(|c: char| c.is_ascii_digit()) => format!("n{plain}"),
+        false => plain,
+    }
+}
+
+/// The name of a label: `OIL_HOT`.
+pub fn constant(name: &str) -> String {
+    let upper = plain_snake(name).to_ascii_uppercase();
+    if upper.starts_with(|c: char| c.is_ascii_digit()) { format!("N{upper}") } else { upper }
+}
+
+/// A text as a literal, in ASCII.
+pub fn text(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            ' '..='~' => out.push(c),
+            c => out.push_str(&format!("\\u{{{:x}}}", c as u32)),
+        }
+    }
+    out.push('"');
+    out
+}
+
+/// Bytes as a literal of an array.
+pub fn bytes(some: &[u8]) -> String {
+    let all: Vec<String> = some.iter().map(|byte| format!("{byte:#04x}")).collect();
+    format!("[{}]", all.join(", "))
+}
+
+/// Lines of documentation, `///` in front; nothing if there is nothing to say.
+pub fn doc(doc: &str) -> String {
+    let line = |line: &str| {
+        // What looks like a link, a tag or code in Markdown is shown as it is.
+        let text = escaped(line);
+        let text: String = text
+            .chars()
+            .flat_map(|c| match c {
+                '<' | '>' | '[' | ']' | '*' | '_' | '`' | '\\' | '#' => vec!['\\', c],
+                c => vec![c],
+            })
+            .collect();
+        format!("/// {text}").trim_end().to_owned() + "\n"
+    };
+    doc.lines().map(line).collect()
+}
