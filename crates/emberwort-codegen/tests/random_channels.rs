@@ -7,8 +7,8 @@ mod common;
 
 use std::sync::Arc;
 
-use common::{compile_and_run, compiler, node, python, run_node, run_python, streams, write};
-use emberwort_codegen::{c, javascript, python, vectors};
+use common::{compile_and_run, compiler, node, python, run_node, run_python, run_rust, rustc, streams, write};
+use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
@@ -227,6 +227,7 @@ fn channels_agree(seed: u64, bytes: usize) {
     if let Some(node) = node() {
         run_node(node, folder.path(), &javascript::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
     }
+    run_rust(folder.path(), &rust::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
     let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
@@ -254,6 +255,7 @@ fn channels_agree(seed: u64, bytes: usize) {
         .map(|((stem, _), line)| (stem.strip_prefix("any_").unwrap().to_owned(), line))
         .unzip();
     assert!(names.len() > 3, "{names:?}");
+    receive_in_rust(folder.path(), &names, &lines, &text);
     for (program, file, text) in [(python(), "receive.py", RECEIVE_IN_PYTHON), (node(), "receive.mjs", RECEIVE_IN_JAVASCRIPT)] {
         let Some(program) = program else { continue };
         std::fs::write(folder.path().join(file), text).unwrap();
@@ -310,6 +312,81 @@ for name in sys.argv[1:]:
         note(found)
     total = receiver.good_bytes + receiver.unread_bytes + receiver.skipped_bytes
     print(f"{receiver.good_frames} good and {receiver.unread_frames} unread frames {sum:016X}, {total} bytes")
+"#;
+
+/// The same in Rust.
+fn receive_in_rust(folder: &std::path::Path, names: &[String], lines: &[&str], text: &str) {
+    let calls: Vec<String> = names
+        .iter()
+        .map(|name| {
+            let words = name.split('_').map(|word| word[..1].to_uppercase() + &word[1..]).collect::<String>();
+            format!("run!(any::{words}Receiver, \"any_{name}.bin\");")
+        })
+        .collect();
+    std::fs::write(folder.join("receive.rs"), RECEIVE_IN_RUST.replace("CALLS", &calls.join("\n    "))).unwrap();
+    let arguments = ["--edition", "2021", "-O", "-D", "warnings", "-o", "receive", "receive.rs"];
+    let compiled = std::process::Command::new(rustc()).current_dir(folder).args(arguments).output().unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    let ran = std::process::Command::new(folder.join("receive")).current_dir(folder).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    for (name, (found, right)) in names.iter().zip(said.lines().zip(lines)) {
+        assert_eq!(found, *right, "{name} in Rust\n{text}");
+    }
+    assert_eq!(said.lines().count(), lines.len(), "{said}");
+}
+
+const RECEIVE_IN_RUST: &str = r#"
+mod any;
+
+macro_rules! run {
+    ($receiver:ty, $file:expr) => {{
+        let mut receiver = <$receiver>::new();
+        let mut sum = 0xCBF2_9CE4_8422_2325u64;
+        macro_rules! note {
+            ($found:expr) => {{
+                let found = $found;
+                let kind = match found.message {
+                    Ok(_) => 0,
+                    Err(any::Error::UnknownMessage) => 1,
+                    Err(_) => 2,
+                };
+                let size = (found.frame.body.len() as u32).to_le_bytes();
+                for byte in size.iter().chain(found.frame.body).chain([&kind]) {
+                    sum = (sum ^ u64::from(*byte)).wrapping_mul(0x100_0000_01B3);
+                }
+            }};
+        }
+        let some = std::fs::read($file).unwrap();
+        let mut at = 0;
+        while at < some.len() {
+            let size = u16::from_be_bytes([some[at], some[at + 1]]);
+            let length = usize::from(size & 0x7fff);
+            at += 2;
+            // In two halves, so that chunks end anywhere.
+            for mut piece in [&some[at..at + length / 2], &some[at + length / 2..at + length]] {
+                while let Some(found) = receiver.next(&mut piece) {
+                    note!(found);
+                }
+            }
+            at += length;
+            if size & 0x8000 != 0 {
+                while let Some(found) = receiver.gap() {
+                    note!(found);
+                }
+            }
+        }
+        while let Some(found) = receiver.gap() {
+            note!(found);
+        }
+        let of = receiver.counters;
+        let total = of.good_bytes + of.unread_bytes + of.skipped_bytes;
+        println!("{} good and {} unread frames {sum:016X}, {total} bytes", of.good_frames, of.unread_frames);
+    }};
+}
+
+fn main() {
+    CALLS
+}
 "#;
 
 /// The same in JavaScript.

@@ -5,9 +5,9 @@
 
 mod common;
 
-use common::{compile_and_run, compiler, node, python, run_node, run_python, write};
+use common::{compile_and_run, compiler, node, python, run_node, run_python, run_rust, write};
 use emberwort_codegen::vectors::Vector;
-use emberwort_codegen::{c, javascript, python, vectors};
+use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
 use emberwort_text::{Filling, Given, fill};
@@ -162,6 +162,7 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     if let Some(node) = node() {
         run_node(node, folder.path(), &javascript::generate(&plan, &all).unwrap());
     }
+    run_rust(folder.path(), &rust::generate(&plan, &all).unwrap());
     let Some(compiler) = compiler() else { return };
     write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
     // Shown only if something differs.

@@ -700,7 +700,7 @@ impl<'a> Printed<'a> {
         let depth = self.fresh();
         let order = little(self.order);
         let slice = match list.length {
-            Length::Exact(_) => format!("&{value}"),
+            Length::Exact(_) => format!("{value}.iter()"),
             _ => format!("{value}.as_slice()"),
         };
         if let Length::UpTo(most) = list.length {

@@ -33,7 +33,7 @@ const RECEIVERS: &str = include_str!("receivers.rs");
 const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before; a link has what the definition has.\n\
     #![allow(dead_code, unused_parens)]\n\
     #![allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss, clippy::cast_sign_loss)]\n\
-    #![allow(clippy::enum_variant_names, clippy::field_reassign_with_default, clippy::float_cmp, clippy::identity_op, clippy::large_enum_variant)]\n\
+    #![allow(clippy::enum_variant_names, clippy::explicit_iter_loop, clippy::field_reassign_with_default, clippy::float_cmp, clippy::identity_op, clippy::large_enum_variant)]\n\
     #![allow(clippy::large_types_passed_by_value, clippy::match_same_arms, clippy::module_name_repetitions, clippy::must_use_candidate)]\n\
     #![allow(clippy::precedence, clippy::similar_names, clippy::struct_excessive_bools, clippy::struct_field_names, clippy::too_many_lines)]\n\
     #![allow(clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::wildcard_imports, clippy::trivially_copy_pass_by_ref)]\n";

@@ -53,7 +53,9 @@ fn body(message: &MessagePlan, vector: &Vector, grows: bool, code: &mut Code) {
     let name = class(&message.message.name);
     let owner = Owner { name: &message.message.name, rest: message.rest_bytes };
     let steps = message.sections[..vector.sections].iter().flat_map(|section| &section.steps);
+    // A function of its own, so that the stack holds the values of one at a time.
     code.open("{");
+    code.open("fn one() {");
     code.line(format!("let mut m = {name}::default();"));
     code.line(format!("m.sections_held = {};", vector.sections));
     for step in steps {
@@ -77,6 +79,8 @@ fn body(message: &MessagePlan, vector: &Vector, grows: bool, code: &mut Code) {
         bytes(&vector.body),
         readable.join(", ")
     ));
+    code.close("}");
+    code.line("one();");
     code.close("}");
 }
 
