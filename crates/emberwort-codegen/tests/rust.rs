@@ -4,8 +4,11 @@ mod common;
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
+use std::process::Command;
+
 use common::run_rust;
-use emberwort_codegen::{rust as target, vectors};
+use emberwort_codegen::{GenerateError, rust as target, vectors};
+use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
 
 const WHOLE: &str = include_str!("whole.ember");
@@ -22,4 +25,101 @@ fn all_vectors_agree() {
         let folder = tempfile::tempdir().unwrap();
         run_rust(folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap());
     }
+}
+
+/// Words of Rust and of the module, quotes, ends of strings and what Markdown reads.
+#[test]
+fn hostile_names_and_texts_stay_what_they_are() {
+    let words = [
+        "self", "fn", "type", "match", "mod", "core", "u8", "some", "none", "ok", "err", "r", "w", "m", "b", "s", "start", "box", "static",
+        "dyn", "async", "unsafe", "yield", "key",
+    ];
+    let fields: String = words.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
+    let text = format!(
+        "## Ends */ \" and \\ and {{}} and [x](y) <b> here.\nlink crate {{\n revision 1\n byte_order big\n}}\n\
+         enum Result : u3 {{ 0 none 1 true 2 self }}\nflags Option : u60 {{ 0 a 7 none 59 top }}\n\
+         record Vec {{\n return : u8\n}}\n\
+         channel escaped {{\n medium uart 9600 8N1\n frame {{ sync A5\n new : u8 message\n size : u8 length of body\n body\n \
+         check : u8 crc-8/bluetooth over body\n check2 : u16 crc-16/arc over new..check }}\n}}\n\
+         ## */ `x` #[y]\nmessage Error {{\n id 1\n from device\n on escaped\n{fields} map : Result\n any : Option\n form : Vec\n wide : i61\n big : compact u64\n}}\n"
+    );
+    let plan = plan(&text);
+    let folder = tempfile::tempdir().unwrap();
+    run_rust(folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap());
+}
+
+#[test]
+fn a_wrong_vector_is_found() {
+    let plan = marlock::checked().plan.unwrap();
+    let mut all = vectors::vectors(&plan, 42);
+    all.truncate(3);
+    all[1].body[1] ^= 1;
+    let folder = tempfile::tempdir().unwrap();
+    let files = target::generate(&plan, &all).unwrap();
+    assert!(std::panic::catch_unwind(|| run_rust(folder.path(), &files)).is_err());
+}
+
+#[test]
+fn names_that_become_the_same_are_refused() {
+    let text = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
+                message M {\n id 1\n from device\n on c\n type : u8\n type_ : u8\n}\n";
+    let error = target::generate(&plan(text), &[]).unwrap_err();
+    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
+    assert_eq!((clash.name.as_str(), language), ("type_", "Rust"));
+}
+
+/// A crate for a device in which nothing panics, without a lint of the pedantic kind.
+#[test]
+fn nothing_panics_and_no_lint_is_found() {
+    for (name, plan) in [("marlock", marlock::checked().plan.unwrap()), ("whole", plan(WHOLE)), ("odd", plan(ODD))] {
+        let folder = tempfile::tempdir().unwrap();
+        common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
+        // Receivers are made where they are used.
+        let receivers = plan.channels.iter().flat_map(|channel| {
+            let name: String = channel.name.split('_').map(|word| word[..1].to_uppercase() + &word[1..]).collect();
+            let finder = channel.finder();
+            let has_receiver = !finder.is_packet() && !finder.is_text() && finder != FrameFinder::StatusBytes { running: true };
+            let ends: Vec<&str> = if channel.is_split() { vec!["FromHost", "FromDevice"] } else { vec![""] };
+            ends.into_iter().filter(move |_| has_receiver).map(move |end| format!("{name}{end}Receiver"))
+        });
+        let mut uses = String::new();
+        for (n, receiver) in receivers.enumerate() {
+            uses += &format!(
+                "/// Receives.\npub fn receive{n}(receiver: &mut {name}::{receiver}, data: &mut &[u8]) -> usize {{\n    let mut count = 0;\n    \
+                 while let Some(found) = receiver.next(data) {{\n        count += found.frame.body.len();\n    }}\n    \
+                 while let Some(found) = receiver.gap() {{\n        count += found.frame.body.len();\n    }}\n    count\n}}\n"
+            );
+        }
+        let library = format!("//! For a device.\n#![no_std]\n#![forbid(unsafe_code)]\n#![warn(missing_docs)]\npub mod {name};\n{uses}");
+        std::fs::write(folder.path().join("lib.rs"), library).unwrap();
+        let run = |program: &str, arguments: &[&str]| {
+            let ran = Command::new(program).current_dir(folder.path()).args(arguments).output().unwrap();
+            assert!(ran.status.success(), "{program}: {}", String::from_utf8_lossy(&ran.stderr).chars().take(5000).collect::<String>());
+            String::from_utf8_lossy(&ran.stdout).into_owned()
+        };
+        let usual = ["--edition", "2021", "--crate-type", "rlib", "-D", "warnings", "lib.rs"];
+        run("clippy-driver", &[&usual[..], &["--emit", "metadata", "-W", "clippy::all", "-W", "clippy::pedantic"]].concat());
+        let object = ["-O", "-C", "codegen-units=1", "-C", "embed-bitcode=no", "--emit", "obj", "-o", "lib.o"];
+        run("rustc", &[&usual[..], &object].concat());
+        let symbols = run("nm", &["-C", "lib.o"]);
+        assert!(symbols.lines().count() > 50, "{symbols}");
+        let panics: Vec<&str> = symbols.lines().filter(|line| line.contains("panic") || line.contains("slice_index")).collect();
+        assert!(panics.is_empty(), "{panics:#?}");
+    }
+}
+
+/// The example of docs/generated-rust.md.
+#[test]
+fn the_example_of_the_page_runs() {
+    let page = include_str!("../../../docs/generated-rust.md");
+    let example = page.split("```rust\n").nth(1).unwrap().split("```").next().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let plan = marlock::checked().plan.unwrap();
+    common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
+    std::fs::write(folder.path().join("main.rs"), example).unwrap();
+    let arguments = ["--edition", "2021", "-D", "warnings", "main.rs"];
+    let compiled = Command::new("rustc").current_dir(folder.path()).args(arguments).output().unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    let ran = Command::new(folder.path().join("main")).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), "node 3: 42.5 %, held\n1 good frame, 5 bytes skipped\n");
 }

@@ -132,6 +132,8 @@ pub enum GenerateKind {
     C,
     /// Python 3.9 and later: NAME.py, NAME_test.py
     Python,
+    /// Rust for no_std: NAME.rs, NAME_test.rs
+    Rust,
     /// ES module with types: NAME.js, NAME.d.ts, NAME.test.js, package.json
     Javascript,
     /// TS013 payload codec for LoRaWAN network servers: NAME_codec.js

@@ -475,6 +475,7 @@ impl Frames<'_> {
         code.open(format!("fn judge_{}(frame: &[u8]) -> Result<(), Error> {{", self.stem));
         code.open(match around {
             0 => format!("if frame.len() > {} {{", plan.limit.max(1)),
+            1 => format!("if frame.len() > {} || frame.is_empty() {{", plan.limit),
             around => format!("if frame.len() > {} || frame.len() < {around} {{", plan.limit),
         });
         code.line("return Err(Error::BadLength);");
@@ -533,7 +534,7 @@ impl Frames<'_> {
                 let leads = stuffing.leads();
                 code.lines(&match leads {
                     true => format!(
-                        "let inner = match wire {{\n    [{delimiter:#04x}, inner @ .., {delimiter:#04x}] => inner,\n    _ => return Err(Error::BadValue),\n}};"
+                        "let [{delimiter:#04x}, inner @ .., {delimiter:#04x}] = wire else {{ return Err(Error::BadValue) }};"
                     ),
                     false => format!("let Some(({delimiter:#04x}, inner)) = wire.split_last() else {{ return Err(Error::BadValue) }};"),
                 });
@@ -548,10 +549,10 @@ impl Frames<'_> {
             FrameFinder::Escaped(_) => {
                 let (sync, last) = (plan.sync.len(), plan.terminator().len());
                 code.lines(&format!(
-                    "if wire.len() < {} {{\n    return Err(Error::BadLength);\n}}\n\
+                    "if {} {{\n    return Err(Error::BadLength);\n}}\n\
                      let some = room.get_mut(..wire.len()).ok_or(Error::NoRoom)?;\ncopy_bytes(some, wire);\n\
                      let count = {name}.undo(some.get_mut({sync}..wire.len() - {last}).ok_or(Error::BadLength)?)?;",
-                    sync + last
+                    if sync + last == 1 { "wire.is_empty()".to_owned() } else { format!("wire.len() < {}", sync + last) }
                 ));
                 if last > 0 {
                     code.lines(&format!(
@@ -576,10 +577,10 @@ impl Frames<'_> {
     fn receiver(&self, code: &mut Code) {
         let plan = self.plan;
         let base = match plan.finder {
-            FrameFinder::Sync => "SyncReceiver",
-            FrameFinder::Idle { .. } => "IdleReceiver",
-            FrameFinder::Stuffed(_) => "DelimitedReceiver",
-            FrameFinder::Escaped(_) => "EscapedReceiver",
+            FrameFinder::Sync => "FindsBySync",
+            FrameFinder::Idle { .. } => "FindsBySilence",
+            FrameFinder::Stuffed(_) => "FindsByDelimiter",
+            FrameFinder::Escaped(_) => "FindsByEscapes",
             FrameFinder::Packet | FrameFinder::Lines { .. } | FrameFinder::StatusBytes { .. } => return,
         };
         let (name, stem, frame) = (self.name(), &self.stem, self.frame_name());
@@ -601,7 +602,7 @@ impl Frames<'_> {
         code.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
         code.line(format!("pub enum {name} {{}}"));
         code.line("");
-        code.open(format!("impl Channel for {name} {{"));
+        code.open(format!("impl Frames for {name} {{"));
         code.line(format!("type Frame<'a> = {frame}<'a>;"));
         code.line(format!("type Message = {message};"));
         code.line(format!("const LOOKS_INSIDE: bool = {};", plan.looks_inside_unread()));
@@ -634,7 +635,7 @@ impl Frames<'_> {
         code.close("}");
         if let FrameFinder::Sync | FrameFinder::Escaped(_) = plan.finder {
             code.line("");
-            code.open(format!("impl Synced for {name} {{"));
+            code.open(format!("impl SyncFrames for {name} {{"));
             code.line(format!("const SYNC: &'static [u8] = &{};", bytes(&plan.sync)));
             self.size(code);
             code.close("}");
@@ -642,7 +643,7 @@ impl Frames<'_> {
         match plan.finder {
             FrameFinder::Stuffed(stuffing) => {
                 code.line("");
-                code.open(format!("impl Delimited for {name} {{"));
+                code.open(format!("impl DelimitedFrames for {name} {{"));
                 code.line(format!("const DELIMITER: u8 = {:#04x};", stuffing.delimiter()));
                 code.line(format!("const LEADS: bool = {};", stuffing.leads()));
                 code.line("");
@@ -656,7 +657,7 @@ impl Frames<'_> {
             }
             FrameFinder::Escaped(escape) => {
                 code.line("");
-                code.open(format!("impl Escaped for {name} {{"));
+                code.open(format!("impl EscapedFrames for {name} {{"));
                 code.line(format!("const END: &'static [u8] = &{};", bytes(&plan.terminator())));
                 code.line(format!("const ESCAPE: u8 = {:#04x};", escape.escape));
                 code.line(format!("const HEAD: usize = {};", plan.head_bytes));
@@ -757,7 +758,7 @@ impl Frames<'_> {
         match inner.contains("head[") {
             true => code.line(format!("let Some(head) = frame.first_chunk::<{needs}>() else {{ return Size::More }};")),
             false => {
-                code.open(format!("if frame.len() < {needs} {{"));
+                code.open(if needs == 1 { "if frame.is_empty() {".to_owned() } else { format!("if frame.len() < {needs} {{") });
                 code.line("return Size::More;");
                 code.close("}");
             }

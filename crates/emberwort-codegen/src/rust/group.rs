@@ -179,7 +179,8 @@ impl<'a> Printed<'a> {
         if let Some(none) = form.none {
             code.line(format!("let Some(value) = value else {{ return Ok({none}) }};"));
         }
-        code.line(format!("let raw = nearest({raw});"));
+        let nearest = if form.high > i128::from(i64::MAX) { "nearest_unsigned" } else { "nearest" };
+        code.line(format!("let raw = {nearest}({raw});"));
         code.open(format!("if value.is_nan() || !({}..={}).contains(&raw) {{", form.low, form.high));
         code.line(format!("return Err(Error::OutOfRange({what}));"));
         code.close("}");

@@ -30,13 +30,18 @@ const STUFFING: &str = include_str!("stuffing.rs");
 const RECEIVERS: &str = include_str!("receivers.rs");
 
 /// Lints that are not followed, and why.
-const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before; a link has what the definition has.\n\
-    #![allow(dead_code, unused_parens)]\n\
-    #![allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss, clippy::cast_sign_loss)]\n\
-    #![allow(clippy::enum_variant_names, clippy::explicit_iter_loop, clippy::field_reassign_with_default, clippy::float_cmp, clippy::identity_op, clippy::large_enum_variant)]\n\
-    #![allow(clippy::large_types_passed_by_value, clippy::match_same_arms, clippy::module_name_repetitions, clippy::must_use_candidate)]\n\
-    #![allow(clippy::precedence, clippy::similar_names, clippy::struct_excessive_bools, clippy::struct_field_names, clippy::too_many_lines)]\n\
-    #![allow(clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::wildcard_imports, clippy::trivially_copy_pass_by_ref)]\n";
+const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before.
+#![allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss)]
+#![allow(clippy::cast_sign_loss, clippy::identity_op, clippy::precedence, clippy::float_cmp)]
+// What there is, and how it is called and said, is the definition's.
+#![allow(dead_code, clippy::doc_markdown, clippy::enum_variant_names, clippy::large_enum_variant, clippy::struct_excessive_bools)]
+#![allow(clippy::match_same_arms, clippy::module_name_repetitions, clippy::similar_names, clippy::struct_field_names)]
+#![allow(clippy::too_many_lines, clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::derivable_impls)]
+// One form for all fields, and for compilers that do not know the newest functions.
+#![allow(unused_parens, clippy::assign_op_pattern, clippy::explicit_iter_loop, clippy::field_reassign_with_default)]
+#![allow(clippy::large_types_passed_by_value, clippy::manual_is_multiple_of, clippy::must_use_candidate, clippy::needless_late_init)]
+#![allow(clippy::single_match_else, clippy::trivially_copy_pass_by_ref)]
+";
 
 /// The module of a link, and a program that checks it with the vectors.
 ///

@@ -15,9 +15,9 @@ const TAKEN: &[&str] = &[
 
 /// Types of the language and of the module, which none of a definition may hide.
 const TYPES: &[&str] = &[
-    "Blank", "Bytes", "Channel", "Clone", "Copy", "Counters", "Debug", "Default", "Delimited", "DelimitedReceiver", "Display", "Err", "Error",
-    "Escaped", "EscapedReceiver", "Escapes", "Filled", "Held", "IdleReceiver", "Iterator", "List", "None", "Ok", "Option", "PartialEq",
-    "Reader", "Received", "Result", "Self", "Size", "Some", "SyncReceiver", "Synced", "Text", "Writer",
+    "Blank", "Bytes", "Clone", "Copy", "Counters", "Debug", "Default", "DelimitedFrames", "Display", "Err", "Error", "EscapedFrames",
+    "Escapes", "Filled", "FindsByDelimiter", "FindsByEscapes", "FindsBySilence", "FindsBySync", "Frames", "Held", "Iterator", "List", "None",
+    "Ok", "Option", "PartialEq", "Reader", "Received", "Result", "Self", "Size", "Some", "SyncFrames", "Text", "Writer",
 ];
 
 /// The name of a module's file, without its ending.

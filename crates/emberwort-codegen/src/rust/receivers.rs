@@ -1,6 +1,6 @@
 
 /// The frames of a channel, as its receiver needs them.
-pub trait Channel {
+pub trait Frames {
     /// A frame, whose body lies in the receiver.
     type Frame<'a>;
     /// Any of its messages.
@@ -22,7 +22,7 @@ pub trait Channel {
 }
 
 /// A frame that was found in a stream, and what it carries: a message, or why its body cannot be read.
-pub struct Received<'a, C: Channel> {
+pub struct Received<'a, C: Frames> {
     /// The frame.
     pub frame: C::Frame<'a>,
     /// The message.
@@ -65,7 +65,7 @@ impl Counters {
     }
 
     /// Judges a frame that has so many bytes on the wire; what it carries, if it is one.
-    fn judge<C: Channel>(&mut self, plain: &[u8], bytes: usize) -> Option<Result<C::Message, Error>> {
+    fn judge<C: Frames>(&mut self, plain: &[u8], bytes: usize) -> Option<Result<C::Message, Error>> {
         if let Err(error) = C::judge(plain) {
             self.bad(error);
             return None;
@@ -144,7 +144,7 @@ pub enum Size {
 }
 
 /// Frames that begin with sync bytes, and say how long they are.
-pub trait Synced: Channel {
+pub trait SyncFrames: Frames {
     /// What they begin with.
     const SYNC: &'static [u8];
     /// How long a frame is by its first bytes, which begin with [`Self::SYNC`].
@@ -157,7 +157,7 @@ fn begins(some: &[u8], sync: &[u8]) -> bool {
 }
 
 /// Finds frames with sync bytes in a stream. Frames have up to `N` bytes.
-pub struct SyncReceiver<C, const N: usize> {
+pub struct FindsBySync<C, const N: usize> {
     held: Held<N>,
     /// Bytes of the frame that was given out.
     given: usize,
@@ -166,13 +166,13 @@ pub struct SyncReceiver<C, const N: usize> {
     channel: core::marker::PhantomData<C>,
 }
 
-impl<C: Synced, const N: usize> Default for SyncReceiver<C, N> {
+impl<C: SyncFrames, const N: usize> Default for FindsBySync<C, N> {
     fn default() -> Self {
         Self::new()
     }
 }
 
-impl<C: Synced, const N: usize> SyncReceiver<C, N> {
+impl<C: SyncFrames, const N: usize> FindsBySync<C, N> {
     /// One that has not seen anything yet.
     pub const fn new() -> Self {
         let counters = Counters {
@@ -262,7 +262,7 @@ impl<C: Synced, const N: usize> SyncReceiver<C, N> {
 }
 
 /// Frames that silence ends. Frames have up to `N` bytes.
-pub struct IdleReceiver<C, const N: usize> {
+pub struct FindsBySilence<C, const N: usize> {
     held: Held<N>,
     skipping: bool,
     /// Whether the held bytes were given out.
@@ -272,14 +272,14 @@ pub struct IdleReceiver<C, const N: usize> {
     channel: core::marker::PhantomData<C>,
 }
 
-impl<C: Channel, const N: usize> Default for IdleReceiver<C, N> {
+impl<C: Frames, const N: usize> Default for FindsBySilence<C, N> {
     fn default() -> Self {
         let channel = core::marker::PhantomData;
         Self { held: Held::new(), skipping: false, given: false, counters: Counters::default(), channel }
     }
 }
 
-impl<C: Channel, const N: usize> IdleReceiver<C, N> {
+impl<C: Frames, const N: usize> FindsBySilence<C, N> {
     /// One that has not seen anything yet.
     pub fn new() -> Self {
         Self::default()
@@ -330,7 +330,7 @@ impl<C: Channel, const N: usize> IdleReceiver<C, N> {
 }
 
 /// Frames that stand between delimiters.
-pub trait Delimited: Channel {
+pub trait DelimitedFrames: Frames {
     /// What stands behind a frame.
     const DELIMITER: u8;
     /// Whether it stands in front of frames, too.
@@ -343,7 +343,7 @@ pub trait Delimited: Channel {
 }
 
 /// Finds frames between delimiters in a stream. Frames have up to `N` bytes on the wire.
-pub struct DelimitedReceiver<C, const N: usize> {
+pub struct FindsByDelimiter<C, const N: usize> {
     held: Held<N>,
     lead: usize,
     skipping: bool,
@@ -354,14 +354,14 @@ pub struct DelimitedReceiver<C, const N: usize> {
     channel: core::marker::PhantomData<C>,
 }
 
-impl<C: Delimited, const N: usize> Default for DelimitedReceiver<C, N> {
+impl<C: DelimitedFrames, const N: usize> Default for FindsByDelimiter<C, N> {
     fn default() -> Self {
         let channel = core::marker::PhantomData;
         Self { held: Held::new(), lead: 0, skipping: false, given: false, counters: Counters::default(), channel }
     }
 }
 
-impl<C: Delimited, const N: usize> DelimitedReceiver<C, N> {
+impl<C: DelimitedFrames, const N: usize> FindsByDelimiter<C, N> {
     /// One that has not seen anything yet.
     pub fn new() -> Self {
         Self::default()
@@ -450,7 +450,7 @@ impl<C: Delimited, const N: usize> DelimitedReceiver<C, N> {
 }
 
 /// Frames that begin with sync bytes, in whose rest some bytes are escaped.
-pub trait Escaped: Synced {
+pub trait EscapedFrames: SyncFrames {
     /// What ends a frame; empty where its length says it.
     const END: &'static [u8];
     /// What stands in front of a code.
@@ -466,7 +466,7 @@ pub trait Escaped: Synced {
 }
 
 /// Finds frames with escapes in a stream. Frames have up to `N` bytes on the wire.
-pub struct EscapedReceiver<C, const N: usize> {
+pub struct FindsByEscapes<C, const N: usize> {
     held: Held<N>,
     /// The frame without escapes, as far as it was read.
     plain: Held<N>,
@@ -477,14 +477,14 @@ pub struct EscapedReceiver<C, const N: usize> {
     channel: core::marker::PhantomData<C>,
 }
 
-impl<C: Escaped, const N: usize> Default for EscapedReceiver<C, N> {
+impl<C: EscapedFrames, const N: usize> Default for FindsByEscapes<C, N> {
     fn default() -> Self {
         let channel = core::marker::PhantomData;
         Self { held: Held::new(), plain: Held::new(), read: 0, given: 0, counters: Counters::default(), channel }
     }
 }
 
-impl<C: Escaped, const N: usize> EscapedReceiver<C, N> {
+impl<C: EscapedFrames, const N: usize> FindsByEscapes<C, N> {
     /// One that has not seen anything yet.
     pub fn new() -> Self {
         Self::default()
@@ -535,7 +535,9 @@ impl<C: Escaped, const N: usize> EscapedReceiver<C, N> {
             if self.held.count() >= C::SYNC.len() {
                 if self.read == 0 {
                     self.plain.clear();
-                    C::SYNC.iter().for_each(|byte| self.plain.push(*byte));
+                    for byte in C::SYNC {
+                        self.plain.push(*byte);
+                    }
                     self.read = C::SYNC.len();
                 }
                 match self.read_on() {
@@ -583,7 +585,9 @@ impl<C: Escaped, const N: usize> EscapedReceiver<C, N> {
                 if left.len() < C::END.len() {
                     return Ok(false);
                 }
-                C::END.iter().for_each(|byte| self.plain.push(*byte));
+                for byte in C::END {
+                    self.plain.push(*byte);
+                }
                 self.read += C::END.len();
                 return Ok(true);
             }

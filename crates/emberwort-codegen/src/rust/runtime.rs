@@ -453,8 +453,13 @@ const fn unzigzag(value: i64) -> u64 {
 }
 
 /// The nearest whole number; of two that are as near the one away from zero.
-fn nearest(value: f64) -> i128 {
-    (if value >= 0.0 { value + 0.5 } else { value - 0.5 }) as i128
+fn nearest(value: f64) -> i64 {
+    (if value >= 0.0 { value + 0.5 } else { value - 0.5 }) as i64
+}
+
+/// The same for numbers of 64 bits without a sign.
+fn nearest_unsigned(value: f64) -> u64 {
+    (value + 0.5) as u64
 }
 
 /// The value of 16 bits as IEEE 754 has them.

@@ -227,8 +227,20 @@ pub fn raw_of(field: &Field, width: u8, value: &str, what: &str) -> (Vec<String>
             let mut codes = codes;
             codes.sort_unstable();
             codes.dedup();
-            let all: Vec<String> = codes.iter().map(u64::to_string).collect();
-            Some(format!("!matches!({number}, {})", all.join(" | ")))
+            // Codes that follow each other are a range.
+            let mut ranges: Vec<(u64, u64)> = Vec::new();
+            for code in codes {
+                match ranges.last_mut() {
+                    Some((_, last)) if *last + 1 == code => *last = code,
+                    _ => ranges.push((code, code)),
+                }
+            }
+            let range = |(first, last): &(u64, u64)| match last - first {
+                0 => first.to_string(),
+                1 => format!("{first} | {last}"),
+                _ => format!("{first}..={last}"),
+            };
+            Some(format!("!matches!({number}, {})", ranges.iter().map(range).collect::<Vec<_>>().join(" | ")))
         }
         Valid::Flags(known) => match !known & (u64::MAX >> (64 - bits)) {
             0 => None,
@@ -259,7 +271,11 @@ pub fn part(name: &str, piece: &Piece, width: u8) -> String {
 /// The physical value of a code as an expression, and the code of a value before it is rounded: `raw` and `value` stand for them.
 pub fn conversions(scaling: &Scaling) -> (String, String) {
     let (offset, step, divisor) = scaling.parts();
-    let stepped = if step == 1 { "raw".to_owned() } else { format!("{step}.0 * raw") };
+    let stepped = match step {
+        1 => "raw".to_owned(),
+        -1 => "-raw".to_owned(),
+        step => format!("{step}.0 * raw"),
+    };
     let sum = if offset == 0 { stepped } else { format!("{offset}.0 + {stepped}") };
     let physical = match divisor {
         1 => sum,

@@ -121,11 +121,14 @@ fn note_clashes(checked: &mut Checked) {
     if has_too_many_fields(plan) {
         return;
     }
-    let of_c = emberwort_codegen::c::clashes(plan).into_iter().map(|clash| (clash, "C"));
-    let of_python = emberwort_codegen::python::clashes(plan).into_iter().map(|clash| (clash, "Python"));
-    let of_javascript = emberwort_codegen::javascript::clashes(plan).into_iter().map(|clash| (clash, "JavaScript"));
+    let all = [
+        (emberwort_codegen::c::clashes(plan), "C"),
+        (emberwort_codegen::python::clashes(plan), "Python"),
+        (emberwort_codegen::rust::clashes(plan), "Rust"),
+        (emberwort_codegen::javascript::clashes(plan), "JavaScript"),
+    ];
     let mut seen = HashSet::new();
-    for (clash, language) in of_c.chain(of_python).chain(of_javascript) {
+    for (clash, language) in all.into_iter().flat_map(|(clashes, language)| clashes.into_iter().map(move |clash| (clash, language))) {
         // Once is enough for two names.
         if !seen.insert((clash.first.clone(), clash.second.clone())) {
             continue;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, vectors};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 
@@ -48,7 +48,11 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         writeln!(out, "{} ({lines} lines)", files::shown(path))?;
     }
     out.flush()?;
-    for (kind, lacking) in [(GenerateKind::Python, python::lacking as Lacking), (GenerateKind::Javascript, javascript::lacking)] {
+    for (kind, lacking) in [
+        (GenerateKind::Python, python::lacking as Lacking),
+        (GenerateKind::Rust, rust::lacking),
+        (GenerateKind::Javascript, javascript::lacking),
+    ] {
         if entries(args, &project).iter().any(|entry| entry.kind == kind) {
             lacking(&plan).iter().for_each(|sentence| say!("{sentence}"));
         }
@@ -168,8 +172,21 @@ fn usual_folder(kind: GenerateKind) -> &'static str {
     match kind {
         GenerateKind::C | GenerateKind::Vectors => "gen",
         GenerateKind::Python => "gen/python",
+        GenerateKind::Rust => "gen/rust",
         GenerateKind::Javascript => "gen/javascript",
         GenerateKind::PayloadCodec => "gen/payload-codec",
+    }
+}
+
+/// What something is called in a sentence.
+fn usual_name(kind: GenerateKind) -> &'static str {
+    match kind {
+        GenerateKind::C => "C",
+        GenerateKind::Python => "Python",
+        GenerateKind::Rust => "Rust",
+        GenerateKind::Javascript => "JavaScript",
+        GenerateKind::PayloadCodec => "a payload codec",
+        GenerateKind::Vectors => "a file of vectors",
     }
 }
 
@@ -190,19 +207,15 @@ fn of_kind(
         _ => parts.are_all(),
     };
     if !has_parts {
-        bail!(
-            "role, messages and channels choose parts of C, and channels the channel of a payload codec; {} has all of the link",
-            match entry.kind {
-                GenerateKind::Python => "Python",
-                GenerateKind::Javascript => "JavaScript",
-                GenerateKind::PayloadCodec => "otherwise it",
-                _ => "a file of vectors",
-            }
-        );
+        match entry.kind {
+            GenerateKind::PayloadCodec => bail!("of a payload codec `channels` chooses the channel, and nothing else can be chosen"),
+            kind => bail!("role, messages and channels choose parts of C; {} has all of the link", usual_name(kind)),
+        }
     }
     Ok(match entry.kind {
         GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
         GenerateKind::Python => python::generate(plan, all)?,
+        GenerateKind::Rust => rust::generate(plan, all)?,
         GenerateKind::Javascript => javascript::generate(plan, all)?,
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
