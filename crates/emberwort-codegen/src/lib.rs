@@ -10,6 +10,7 @@ mod names;
 mod parts;
 pub mod python;
 pub mod rust;
+pub mod streams;
 pub mod vectors;
 
 pub use names::Clash;
@@ -39,7 +40,9 @@ pub enum GenerateError {
         language: &'static str,
     },
     /// A payload codec of a link without LoRaWAN devices.
-    #[error("no channel of this link is a radio channel (`medium lora`) whose messages a port selects (`select by port`)")]
+    #[error(
+        "no channel of this link is a radio channel (`medium lora`) whose messages a port selects (`select by port`)"
+    )]
     NoRadio,
     /// A payload codec of a link with several radio channels.
     #[error("there are several radio channels: {0}; `channels` has to say which one a payload codec is for")]

@@ -157,11 +157,13 @@ pub fn ndjson(plan: &Plan, vectors: &[Vector]) -> GeneratedFile {
         ));
         // Writing to a String cannot fail.
         let _ = json::write_fields(compiled, &vector.values, Writing::default(), &mut text);
+        text.push_str(",\"raw\":");
+        let _ = json::write_fields(compiled, &vector.values, Writing { raw: true, ..Writing::default() }, &mut text);
         text.push_str(&format!(",\"body\":\"{}\",\"frames\":[", hex(&vector.body)));
         for (n, frame) in vector.frames.iter().enumerate() {
-            let Header { node, sequence, revision, .. } = frame.header;
+            let Header { key, node, sequence, revision } = frame.header;
             text.push_str(&format!(
-                "{}{{\"channel\":\"{}\",\"node\":{node},\"sequence\":{sequence},\"revision\":{revision},\"bytes\":\"{}\"}}",
+                "{}{{\"channel\":\"{}\",\"key\":{key},\"node\":{node},\"sequence\":{sequence},\"revision\":{revision},\"bytes\":\"{}\"}}",
                 if n == 0 { "" } else { "," },
                 plan.channels[frame.channel].name,
                 hex(&frame.bytes)

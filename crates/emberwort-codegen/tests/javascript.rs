@@ -14,7 +14,15 @@ const ODD: &str = include_str!("odd.ember");
 fn plan(text: &str) -> Plan {
     let checked = check(&Source::new("test.ember", text));
     checked.plan.unwrap_or_else(|| {
-        panic!("{:#?}", checked.findings.iter().filter(|finding| finding.is_error()).map(|f| (&f.message, f.span)).collect::<Vec<_>>())
+        panic!(
+            "{:#?}",
+            checked
+                .findings
+                .iter()
+                .filter(|finding| finding.is_error())
+                .map(|f| (&f.message, f.span))
+                .collect::<Vec<_>>()
+        )
     })
 }
 
@@ -42,8 +50,30 @@ fn a_wrong_vector_is_found() {
 
 /// Words of JavaScript and of the module, ends of comments and of strings.
 const HOSTILE: [&str; 24] = [
-    "class", "constructor", "prototype", "__proto__", "this", "null", "undefined", "var", "let", "await", "yield", "arguments",
-    "eval", "encode", "toString", "valueOf", "hasOwnProperty", "w", "m", "r", "s", "b", "start", "bit",
+    "class",
+    "constructor",
+    "prototype",
+    "__proto__",
+    "this",
+    "null",
+    "undefined",
+    "var",
+    "let",
+    "await",
+    "yield",
+    "arguments",
+    "eval",
+    "encode",
+    "toString",
+    "valueOf",
+    "hasOwnProperty",
+    "w",
+    "m",
+    "r",
+    "s",
+    "b",
+    "start",
+    "bit",
 ];
 
 fn hostile() -> Plan {

@@ -18,7 +18,15 @@ use emberwort_wire::{Values, codec::decode};
 fn plan(text: &str) -> Plan {
     let checked = check(&Source::new("test.ember", text));
     checked.plan.unwrap_or_else(|| {
-        panic!("{:#?}", checked.findings.iter().filter(|finding| finding.is_error()).map(|f| (&f.message, f.span)).collect::<Vec<_>>())
+        panic!(
+            "{:#?}",
+            checked
+                .findings
+                .iter()
+                .filter(|finding| finding.is_error())
+                .map(|f| (&f.message, f.span))
+                .collect::<Vec<_>>()
+        )
     })
 }
 
@@ -197,7 +205,11 @@ for (const said of [
 fn the_script_is_of_an_old_standard() {
     for plan in [marlock::checked().plan.unwrap(), plan(KINDS)] {
         let text = generate(&plan, &Parts::default()).unwrap().remove(0).text;
-        for line in text.lines().map(|line| line.split("//").next().unwrap()).filter(|line| !line.trim_start().starts_with(['*', '/'])) {
+        for line in text
+            .lines()
+            .map(|line| line.split("//").next().unwrap())
+            .filter(|line| !line.trim_start().starts_with(['*', '/']))
+        {
             for word in ["let ", "const ", "=>", "class ", "import ", "export ", "${", "..."] {
                 assert!(!line.contains(word), "{word} in {line}");
             }

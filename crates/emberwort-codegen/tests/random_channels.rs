@@ -256,7 +256,9 @@ fn channels_agree(seed: u64, bytes: usize) {
         .unzip();
     assert!(names.len() > 3, "{names:?}");
     receive_in_rust(folder.path(), &names, &lines, &text);
-    for (program, file, text) in [(python(), "receive.py", RECEIVE_IN_PYTHON), (node(), "receive.mjs", RECEIVE_IN_JAVASCRIPT)] {
+    for (program, file, text) in
+        [(python(), "receive.py", RECEIVE_IN_PYTHON), (node(), "receive.mjs", RECEIVE_IN_JAVASCRIPT)]
+    {
         let Some(program) = program else { continue };
         std::fs::write(folder.path().join(file), text).unwrap();
         let ran =

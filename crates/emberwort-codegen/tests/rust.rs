@@ -31,8 +31,8 @@ fn all_vectors_agree() {
 #[test]
 fn hostile_names_and_texts_stay_what_they_are() {
     let words = [
-        "self", "fn", "type", "match", "mod", "core", "u8", "some", "none", "ok", "err", "r", "w", "m", "b", "s", "start", "box", "static",
-        "dyn", "async", "unsafe", "yield", "key",
+        "self", "fn", "type", "match", "mod", "core", "u8", "some", "none", "ok", "err", "r", "w", "m", "b", "s",
+        "start", "box", "static", "dyn", "async", "unsafe", "yield", "key",
     ];
     let fields: String = words.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
     let text = format!(
@@ -78,7 +78,8 @@ fn nothing_panics_and_no_lint_is_found() {
         let receivers = plan.channels.iter().flat_map(|channel| {
             let name: String = channel.name.split('_').map(|word| word[..1].to_uppercase() + &word[1..]).collect();
             let finder = channel.finder();
-            let has_receiver = !finder.is_packet() && !finder.is_text() && finder != FrameFinder::StatusBytes { running: true };
+            let has_receiver =
+                !finder.is_packet() && !finder.is_text() && finder != FrameFinder::StatusBytes { running: true };
             let ends: Vec<&str> = if channel.is_split() { vec!["FromHost", "FromDevice"] } else { vec![""] };
             ends.into_iter().filter(move |_| has_receiver).map(move |end| format!("{name}{end}Receiver"))
         });
@@ -90,20 +91,30 @@ fn nothing_panics_and_no_lint_is_found() {
                  while let Some(found) = receiver.gap() {{\n        count += found.frame.body.len();\n    }}\n    count\n}}\n"
             );
         }
-        let library = format!("//! For a device.\n#![no_std]\n#![forbid(unsafe_code)]\n#![warn(missing_docs)]\npub mod {name};\n{uses}");
+        let library = format!(
+            "//! For a device.\n#![no_std]\n#![forbid(unsafe_code)]\n#![warn(missing_docs)]\npub mod {name};\n{uses}"
+        );
         std::fs::write(folder.path().join("lib.rs"), library).unwrap();
         let run = |program: &str, arguments: &[&str]| {
             let ran = Command::new(program).current_dir(folder.path()).args(arguments).output().unwrap();
-            assert!(ran.status.success(), "{program}: {}", String::from_utf8_lossy(&ran.stderr).chars().take(5000).collect::<String>());
+            assert!(
+                ran.status.success(),
+                "{program}: {}",
+                String::from_utf8_lossy(&ran.stderr).chars().take(5000).collect::<String>()
+            );
             String::from_utf8_lossy(&ran.stdout).into_owned()
         };
         let usual = ["--edition", "2021", "--crate-type", "rlib", "-D", "warnings", "lib.rs"];
-        run("clippy-driver", &[&usual[..], &["--emit", "metadata", "-W", "clippy::all", "-W", "clippy::pedantic"]].concat());
+        run(
+            "clippy-driver",
+            &[&usual[..], &["--emit", "metadata", "-W", "clippy::all", "-W", "clippy::pedantic"]].concat(),
+        );
         let object = ["-O", "-C", "codegen-units=1", "-C", "embed-bitcode=no", "--emit", "obj", "-o", "lib.o"];
         run("rustc", &[&usual[..], &object].concat());
         let symbols = run("nm", &["-C", "lib.o"]);
         assert!(symbols.lines().count() > 50, "{symbols}");
-        let panics: Vec<&str> = symbols.lines().filter(|line| line.contains("panic") || line.contains("slice_index")).collect();
+        let panics: Vec<&str> =
+            symbols.lines().filter(|line| line.contains("panic") || line.contains("slice_index")).collect();
         assert!(panics.is_empty(), "{panics:#?}");
     }
 }

@@ -3,6 +3,7 @@
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
+use emberwort_codegen::streams::{self, Judged};
 use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::{Kind, Selector};
@@ -127,5 +128,25 @@ fn the_lines_say_everything_that_is_needed_to_make_the_bytes_again() {
             assert_eq!(hex(&body), row["body"].as_str().unwrap(), "{line}");
             assert_eq!(parse_hex(row["body"].as_str().unwrap()).unwrap(), vector.body);
         }
+    }
+}
+
+/// What streams are for: frames of every kind, damage, silence, and chunks that end inside of frames.
+#[test]
+fn streams_have_all_that_a_receiver_meets() {
+    let plan = marlock::checked().plan.unwrap();
+    let all = streams::streams(&plan);
+    assert_eq!(all, streams::streams(&plan), "they are always the same");
+    let stream = all.iter().find(|stream| stream.name(&plan) == "bus485").unwrap();
+    let events: Vec<_> = stream.chunks.iter().flat_map(|chunk| &chunk.events).collect();
+    let count = |judged| events.iter().filter(|event| event.judged == judged).count();
+    assert!(count(Judged::Good) > 8 && count(Judged::UnknownMessage) > 0 && count(Judged::Body) > 0, "{events:?}");
+    assert!(stream.chunks.iter().filter(|chunk| chunk.is_silence()).count() > 1);
+    assert!(stream.chunks.iter().any(|chunk| !chunk.is_silence() && chunk.events.is_empty()));
+    assert!(stream.good_bytes < stream.bytes);
+    let file = streams::ndjson(&plan, &all);
+    assert_eq!(file.text.lines().count(), all.len() + 1);
+    for line in file.text.lines() {
+        serde_json::from_str::<serde_json::Value>(line).unwrap();
     }
 }

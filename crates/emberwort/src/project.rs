@@ -139,7 +139,7 @@ pub enum GenerateKind {
     /// TS013 payload codec for LoRaWAN network servers: NAME_codec.js
     #[serde(rename = "payload-codec")]
     PayloadCodec,
-    /// Test vectors: vectors.ndjson
+    /// Test vectors: vectors.ndjson, streams.ndjson
     Vectors,
 }
 

@@ -11,6 +11,7 @@ use super::{channel, numbers};
 use crate::MARK;
 use crate::code::Code;
 use crate::names::{screaming, snake};
+use crate::streams::{Event, Judged, Stream, streams};
 use crate::vectors::{FrameVector, Vector};
 
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
@@ -42,9 +43,16 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     for (index, vector) in vectors.iter().enumerate() {
         one(plan, &link, index, vector, &mut code);
     }
+    let streams = streams(plan);
+    for (index, stream) in streams.iter().enumerate() {
+        stream_check(plan, &link, index, stream, &mut code);
+    }
     code.lines("int main(void)\n{");
     for index in 0..vectors.len() {
         code.line(format!("    vector_{index}();"));
+    }
+    for index in 0..streams.len() {
+        code.line(format!("    stream_{index}();"));
     }
     code.lines(&format!(
         "    printf(\"{} vectors, %d differences\\n\", failures);\n    return failures == 0 ? EXIT_SUCCESS : EXIT_FAILURE;\n}}",
@@ -245,6 +253,68 @@ fn frame_check(link: &str, channel: &Direction, from: Option<End>, code: &mut Co
                  expect({same}, vector, \"the opened frame\");\n}}\n"
         ));
     }
+    code.line("");
+}
+
+/// The check of a stream: the same frames after each chunk, and every byte counted once.
+fn stream_check(plan: &Plan, link: &str, index: usize, stream: &Stream, code: &mut Code) {
+    let channel = &plan.channels[stream.channel];
+    let stem = channel::stem(link, &channel.name, stream.from);
+    let upper = screaming(link);
+    let what = literal(&format!("stream of {}", stream.name(plan)));
+    let events: Vec<(usize, &Event)> = stream
+        .chunks
+        .iter()
+        .enumerate()
+        .flat_map(|(n, chunk)| chunk.events.iter().map(move |event| (n, event)))
+        .collect();
+    let silence = if let FrameFinder::Idle { .. } = channel.finder() { "silence" } else { "gap" };
+    let bytes: Vec<u8> = stream.chunks.iter().flat_map(|chunk| &chunk.bytes).copied().collect();
+    let bodies: Vec<u8> = events.iter().flat_map(|(_, event)| &event.body).copied().collect();
+    let sizes: Vec<String> = stream.chunks.iter().map(|chunk| chunk.bytes.len().to_string()).collect();
+    let one = |(chunk, event): &(usize, &Event)| {
+        let kind = match event.judged {
+            Judged::Good => 0,
+            Judged::UnknownMessage => 1,
+            Judged::Body => 2,
+        };
+        format!("{{{chunk}, {kind}, {}}}", event.body.len())
+    };
+    let expected: Vec<String> = events.iter().map(one).collect();
+    let expected = if expected.is_empty() { "{0, 0, 0}".to_owned() } else { expected.join(", ") };
+    code.lines(&format!(
+        "static void stream_{index}(void)\n{{\n    static const uint8_t bytes[] = {{{}}};\n    \
+             /* How many bytes come at once; 0 is silence. */\n    static const uint16_t chunks[] = {{{}}};\n    \
+             /* Of each frame the chunk with which it is found, whether it is good (0), of no known message (1) or unreadable (2), and its size. */\n    \
+             static const uint16_t frames[][3] = {{{expected}}};\n    static const uint8_t bodies[] = {{{}}};\n    \
+             static {stem}_receiver_t receiver;\n    {stem}_frame_t frame;\n    size_t chunk;\n    size_t n;\n    size_t at = 0;\n    size_t found = 0;\n    size_t body = 0;\n    \
+             {stem}_receiver_init(&receiver);\n    \
+             for (chunk = 0; chunk < {count}u; chunk++) {{\n        size_t size = chunks[chunk];\n        \
+                 for (n = 0; n < (size == 0u ? 1u : size); n++) {{\n            \
+                     if (size > 0u) {{\n                {stem}_receiver_put(&receiver, bytes[at]);\n                at++;\n            \
+                     }} else if (chunk + 1u == {count}u) {{\n                {stem}_receiver_end(&receiver);\n            \
+                     }} else {{\n                {stem}_receiver_{silence}(&receiver);\n            }}\n            \
+                     while ({stem}_receiver_next(&receiver, &frame)) {{\n                \
+                         unsigned kind = receiver.result == {upper}_OK ? 0u : receiver.result == {upper}_UNKNOWN_MESSAGE ? 1u : 2u;\n{skip}                \
+                         expect(found < {events}u && frames[found][0] == chunk && frames[found][1] == kind && frames[found][2] == frame.size, {what}, \"a found frame\");\n                \
+                         expect(body + frame.size <= {bodies}u && same_bytes(&bodies[body], frame.body, frame.size), {what}, \"the body of a found frame\");\n                \
+                         body += frame.size;\n                found++;\n            }}\n        }}\n    }}\n    \
+             expect(found == {events}u, {what}, \"the number of frames\");\n    \
+             expect(receiver.good_bytes == {good}u, {what}, \"the bytes of good frames\");\n    \
+             expect(receiver.good_bytes + receiver.unread_bytes + receiver.skipped_bytes == {total}u, {what}, \"the number of bytes\");\n}}\n",
+        bytes_literal(&bytes),
+        sizes.join(", "),
+        bytes_literal(&bodies),
+        skip = match stream.only_good {
+            true => "                if (kind != 0u) {\n                    continue;\n                }\n",
+            false => "",
+        },
+        count = stream.chunks.len(),
+        events = events.len(),
+        bodies = bodies.len(),
+        good = stream.good_bytes,
+        total = stream.bytes,
+    ));
     code.line("");
 }
 

@@ -11,8 +11,8 @@ use super::names::{class, comment, doc, member, module, text};
 use super::numbers::{is_wide, literal};
 use super::{Flavour, body, clashes};
 use crate::code::Code;
-use crate::lower::{Group, records};
 use crate::lower::frame::is_chosen;
+use crate::lower::{Group, records};
 use crate::parts::Parts;
 use crate::{GenerateError, GeneratedFile, MARK};
 
@@ -48,7 +48,10 @@ pub fn generate(plan: &Plan, parts: &Parts) -> Result<Vec<GeneratedFile>, Genera
     let mut of_channel = plan.clone();
     of_channel.channels = vec![channel.clone()];
     of_channel.messages.retain(|message| {
-        plan.messages.iter().position(|one| one.message.name == message.message.name).is_some_and(|index| channel.carries(index))
+        plan.messages
+            .iter()
+            .position(|one| one.message.name == message.message.name)
+            .is_some_and(|index| channel.carries(index))
     });
     let name = module(&plan.link.name);
     Ok(vec![GeneratedFile { name: format!("{name}_codec.js"), text: script(plan, channel, &of_channel) }])
@@ -149,7 +152,12 @@ fn table(group: &Group<'_>, code: &mut Code) {
         let optional = if field.optional { ", optional: true" } else { "" };
         let section = if section > 0 { format!(", section: {section}") } else { String::new() };
         let member = member(&field.name);
-        format!("{{ name: {}, member: {}{optional}{section}, {} }}", text(&field.name), text(&member), kind(field, action))
+        format!(
+            "{{ name: {}, member: {}{optional}{section}, {} }}",
+            text(&field.name),
+            text(&member),
+            kind(field, action)
+        )
     };
     code.lines(&group.named().map(one).collect::<Vec<_>>().join(",\n"));
     code.close("];");

@@ -238,7 +238,11 @@ impl Frames<'_> {
                 }
                 Role::Sequence => {
                     let name = member(&part.name);
-                    let is_whole = if is_wide(part) { format!("typeof of.{name} === \"bigint\"") } else { format!("isWhole(of.{name}) && of.{name} >= 0") };
+                    let is_whole = if is_wide(part) {
+                        format!("typeof of.{name} === \"bigint\"")
+                    } else {
+                        format!("isWhole(of.{name}) && of.{name} >= 0")
+                    };
                     code.lines(&format!("if (!({is_whole})) {{\n  throw outOfRange({what}, of.{name});\n}}"));
                     let kept = match Held::of(part.bits) {
                         Held::Small if part.bits == 8 => format!("of.{name} & 0xff"),
@@ -250,7 +254,11 @@ impl Frames<'_> {
                 _ => {
                     let name = member(&part.name);
                     let greatest = literal(i128::from(part.greatest()), part.bits);
-                    let is_right = if is_wide(part) { format!("typeof of.{name} === \"bigint\"") } else { format!("isWhole(of.{name})") };
+                    let is_right = if is_wide(part) {
+                        format!("typeof of.{name} === \"bigint\"")
+                    } else {
+                        format!("isWhole(of.{name})")
+                    };
                     code.lines(&format!(
                         "if (!({is_right} && of.{name} >= 0 && of.{name} <= {greatest})) {{\n  throw outOfRange({what}, of.{name});\n}}"
                     ));
@@ -363,13 +371,20 @@ impl Frames<'_> {
         if !plan.sync.is_empty() {
             let wrong: Vec<String> =
                 plan.sync.iter().enumerate().map(|(n, byte)| format!("frame[{n}] !== {byte:#04x}")).collect();
-            code.lines(&format!("if ({}) {{\n  throw badValue(\"the sync bytes are others\");\n}}", wrong.join(" || ")));
+            code.lines(&format!(
+                "if ({}) {{\n  throw badValue(\"the sync bytes are others\");\n}}",
+                wrong.join(" || ")
+            ));
         }
         for part in &plan.parts {
             let wrong = text(&format!("{} is another value", part.name));
             let said_wrong = text(&format!("{} says another length", part.name));
             if part.hex {
-                code.lines(&format!("if ({} < 0) {{\n  throw badValue({});\n}}", get(part), text(&format!("{} is not in hex digits", part.name))));
+                code.lines(&format!(
+                    "if ({} < 0) {{\n  throw badValue({});\n}}",
+                    get(part),
+                    text(&format!("{} is not in hex digits", part.name))
+                ));
             }
             match &part.role {
                 Role::Length { other_bytes, unit } => {
@@ -387,10 +402,9 @@ impl Frames<'_> {
                          throw badLength({said_wrong});\n}}"
                     ));
                 }
-                Role::Fixed(_) | Role::Same { .. } => code.lines(&format!(
-                    "if ({}) {{\n  throw badValue({wrong});\n}}",
-                    self.is_wrong(part)
-                )),
+                Role::Fixed(_) | Role::Same { .. } => {
+                    code.lines(&format!("if ({}) {{\n  throw badValue({wrong});\n}}", self.is_wrong(part)))
+                }
                 _ => {}
             }
         }

@@ -6,9 +6,9 @@ use std::ops::Deref;
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, SectionPlan, UnionPlan};
 
+use super::Flavour;
 use super::names::{behind, bytes, class, comment, doc, member, text};
 use super::numbers::{Held, code as code_of, conversions, given, is_invalid, is_wide, literal, part, sum, value_of};
-use super::Flavour;
 use crate::code::Code;
 use crate::lower::{Group, Known, What};
 
@@ -123,9 +123,7 @@ impl Printed<'_> {
         let width = form.bits;
         let (physical, raw) = conversions(&form.scaling, width);
         let unit = if field.unit.is_empty() { String::new() } else { format!(", in {}", doc(&field.unit)) };
-        let none = |text: &str| {
-            form.none.map_or_else(String::new, |none| text.replace("NONE", &literal(none, width)))
-        };
+        let none = |text: &str| form.none.map_or_else(String::new, |none| text.replace("NONE", &literal(none, width)));
         let range = format!("!(raw >= {} && raw <= {})", literal(form.low, width), literal(form.high, width));
         code.lines(&format!(
             "\n/** The physical value of a code{unit}. */\nstatic {}(raw) {{\n{}  return {physical};\n}}\n\
@@ -463,8 +461,13 @@ impl Printed<'_> {
             Some(_) => {
                 code.open(format!("function write{class}(w, m) {{"));
                 let most = self.sections.len();
-                code.open(format!("if (!(isWhole(m.sectionsHeld) && m.sectionsHeld >= 1 && m.sectionsHeld <= {most})) {{"));
-                code.line(format!("throw outOfRange({}, m.sectionsHeld);", text(&format!("{}.sectionsHeld", self.name))));
+                code.open(format!(
+                    "if (!(isWhole(m.sectionsHeld) && m.sectionsHeld >= 1 && m.sectionsHeld <= {most})) {{"
+                ));
+                code.line(format!(
+                    "throw outOfRange({}, m.sectionsHeld);",
+                    text(&format!("{}.sectionsHeld", self.name))
+                ));
                 code.close("}");
                 if self.named().any(|(_, _, action)| has_record(action)) {
                     let revisions: Vec<String> = self.sections.iter().map(|one| one.revision.to_string()).collect();
@@ -523,7 +526,10 @@ impl Printed<'_> {
             let found = sums.iter().find(|byte| byte.byte == at);
             let parts: Vec<String> = found.iter().flat_map(|byte| &byte.parts).map(one).collect();
             let place = if at == 0 { "s".to_owned() } else { format!("s + {at}") };
-            code.line(format!("w.out[{place}] = {};", if parts.is_empty() { "0".to_owned() } else { parts.join(" | ") }));
+            code.line(format!(
+                "w.out[{place}] = {};",
+                if parts.is_empty() { "0".to_owned() } else { parts.join(" | ") }
+            ));
         }
         for item in &known.items {
             let (step, field) = (&section.steps[item.step], &self.fields[item.slot]);
@@ -581,7 +587,9 @@ impl Printed<'_> {
         match &field.kind {
             Kind::Float(bits) => {
                 code.line(match bits {
-                    64 => format!("var {to}Both = floatRaw({value}, 64, {what}), {to}Low = {to}Both[0], {to}High = {to}Both[1];"),
+                    64 => format!(
+                        "var {to}Both = floatRaw({value}, 64, {what}), {to}Low = {to}Both[0], {to}High = {to}Both[1];"
+                    ),
                     bits => format!("var {to} = floatRaw({value}, {bits}, {what})[0];"),
                 });
                 return;
@@ -738,7 +746,9 @@ impl Printed<'_> {
                 };
                 if !wrong.is_empty() {
                     code.open(format!("if ({wrong}) {{"));
-                    code.line(format!("throw new LinkError(\"no_form\", {what} + \": \" + {key} + \" selects another form\");"));
+                    code.line(format!(
+                        "throw new LinkError(\"no_form\", {what} + \": \" + {key} + \" selects another form\");"
+                    ));
                     code.close("}");
                 }
             }

@@ -69,8 +69,12 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
     let without = plan.channels.iter().filter(|channel| !frames::has_receiver(channel.finder()));
     let streams = without.filter(|channel| !channel.finder().is_packet());
     let sentence = |name: &str, is_text: bool| match is_text {
-        true => format!("JavaScript builds and opens the lines of `{name}`, and neither finds them in a stream nor reads their texts; C does both"),
-        false => format!("JavaScript builds and opens the frames of `{name}`, and does not find them in a stream; C does"),
+        true => format!(
+            "JavaScript builds and opens the lines of `{name}`, and neither finds them in a stream nor reads their texts; C does both"
+        ),
+        false => {
+            format!("JavaScript builds and opens the frames of `{name}`, and does not find them in a stream; C does")
+        }
     };
     streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()
 }

@@ -152,7 +152,9 @@ pub fn is_invalid(field: &Field, width: u8, value: &str) -> String {
             }
             held => {
                 let big = if held == Held::Wide { value.to_owned() } else { format!("BigInt({value})") };
-                format!("{is_whole}!({value} >= 0) || (BigInt.asUintN(64, {big}) | BigInt(\"{known}\")) !== BigInt(\"{known}\")")
+                format!(
+                    "{is_whole}!({value} >= 0) || (BigInt.asUintN(64, {big}) | BigInt(\"{known}\")) !== BigInt(\"{known}\")"
+                )
             }
         },
         // Looked at where it becomes bits.

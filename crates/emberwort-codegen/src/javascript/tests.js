@@ -47,6 +47,23 @@ test("frames agree both ways", () => {
   }
 });
 
+test("streams give the same frames after each chunk", () => {
+  for (const [name, total, good, chunks] of STREAMS) {
+    const receiver = new link.RECEIVERS[name]();
+    for (const [n, [some, wanted]] of chunks.entries()) {
+      const found = (some === "" ? receiver.gap() : receiver.feed(hex(some))).map(({ frame, error }) => {
+        const kind = error === null ? "good" : error.kind === "unknown_message" ? "unknown message" : "body";
+        return [kind, toHex(frame.body)];
+      });
+      // Of a frame that others may stand inside of, receivers need not say the same.
+      const counted = found.filter(([kind]) => kind === "good" || !receiver.looksInside);
+      assert.deepEqual(counted, wanted, `${name}, chunk ${n}`);
+    }
+    assert.equal(receiver.goodBytes, good, name);
+    assert.equal(receiver.goodBytes + receiver.unreadBytes + receiver.skippedBytes, total, name);
+  }
+});
+
 test("frames with a wrong byte are another frame or none", () => {
   for (const [name, kind, , open, , , wire] of FRAMES) {
     for (let at = 0; at < wire.length; at++) {

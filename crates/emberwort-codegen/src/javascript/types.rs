@@ -9,8 +9,8 @@ use super::names::{behind, class, comment, constant, doc, member, text};
 use super::numbers::{Held, is_wide};
 use crate::MARK;
 use crate::code::Code;
-use crate::lower::{Group, labelled, records};
 use crate::lower::frame::is_chosen;
+use crate::lower::{Group, labelled, records};
 
 /// What is the same for every link.
 const COMMON: &str = include_str!("common.d.ts");
@@ -18,7 +18,10 @@ const COMMON: &str = include_str!("common.d.ts");
 /// The whole file.
 pub fn write(plan: &Plan) -> String {
     let mut code = Code::with_step("  ");
-    code.lines(&comment(&format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision)));
+    code.lines(&comment(&format!(
+        "{MARK} from link {}, revision {}. Do not edit.",
+        plan.link.name, plan.link.revision
+    )));
     code.line("");
     code.line("export const REVISION: number;");
     code.line("");
@@ -48,7 +51,10 @@ pub fn write(plan: &Plan) -> String {
             frame(&Frames { plan: direction, stem: stem(&direction.name, from) }, &mut code);
             if !direction.finder.is_text() {
                 let key = if direction.key_part().is_some_and(is_wide_part) { "bigint" } else { "number" };
-                code.line(format!("export const {}: ReadonlyMap<{key}, MessageClass>;", messages(&direction.name, from)));
+                code.line(format!(
+                    "export const {}: ReadonlyMap<{key}, MessageClass>;",
+                    messages(&direction.name, from)
+                ));
             }
         }
     }
@@ -79,7 +85,11 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
     code.line("");
     code.lines(&comment(if said.is_empty() { group.name } else { &said }));
     code.open(format!("export class {class} {{"));
-    let held = if group.message.is_some() { "Partial<Omit<NAME, \"encode\">>".replace("NAME", &class) } else { format!("Partial<{class}>") };
+    let held = if group.message.is_some() {
+        "Partial<Omit<NAME, \"encode\">>".replace("NAME", &class)
+    } else {
+        format!("Partial<{class}>")
+    };
     code.line("/** With these values; the others are what a sender that lacks them means. */");
     code.line(format!("constructor(values?: {held});"));
     for (_, field, action) in group.named() {
@@ -99,7 +109,9 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
         }
         code.line("/** The bytes of the body. */");
         code.line("encode(): Uint8Array;");
-        code.line("/** Reads a body; `key` is what a request asked for, where it decides about the form of a value. */");
+        code.line(
+            "/** Reads a body; `key` is what a request asked for, where it decides about the form of a value. */",
+        );
         code.line(format!("static decode(body: Uint8Array, key?: number): {class};"));
     }
     for (_, field, _) in group.named() {

@@ -2,16 +2,17 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
-use emberwort_model::plan::{Action, MessagePlan, Role};
 use emberwort_model::model::Field;
+use emberwort_model::plan::{Action, MessagePlan, Role};
 use emberwort_wire::{ValueRef, Values};
 
-use super::frames::{is_wide, stem};
+use super::frames::{has_receiver, is_wide, stem};
 use super::names::{bytes, class, comment, member, module, text};
 use super::numbers::{code as code_of, literal};
 use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
+use crate::streams::{Event, streams};
 use crate::vectors::{FrameVector, Vector, readable};
 
 /// The rest of the program.
@@ -65,13 +66,30 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         }
     }
     let reaching = |message: &&MessagePlan| Group::of_message(plan, message).reaches_to_the_end();
-    let reaching: Vec<String> = plan.messages.iter().filter(reaching).map(|message| text(&message.message.name)).collect();
+    let reaching: Vec<String> =
+        plan.messages.iter().filter(reaching).map(|message| text(&message.message.name)).collect();
     code.lines(&format!(
         "];\n\n// Messages with a field that reaches to the end of the body.\nconst TO_THE_END = [{}];\n",
         reaching.join(", ")
     ));
+    code.lines("// Receiver, all bytes, those of good frames, and of each chunk its bytes (none for silence) and the frames that are found with them.\nconst STREAMS = [");
+    for stream in streams(plan).iter().filter(|stream| has_receiver(plan.channels[stream.channel].finder())) {
+        code.line(format!("  [{}, {}, {}, [", text(&stream.name(plan)), stream.bytes, stream.good_bytes));
+        for chunk in &stream.chunks {
+            let event = |event: &Event| format!("[{}, {}]", text(event.judged.as_str()), text(&plain_hex(&event.body)));
+            let events: Vec<String> = chunk.events.iter().map(event).collect();
+            code.line(format!("    [{}, [{}]],", text(&plain_hex(&chunk.bytes)), events.join(", ")));
+        }
+        code.line("  ]],");
+    }
+    code.lines("];\n");
     code.lines(TESTS);
     code.finish()
+}
+
+/// Hex digits without spaces.
+fn plain_hex(some: &[u8]) -> String {
+    some.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// A frame of a vector.

@@ -63,9 +63,11 @@ pub fn escapes(direction: &Direction) -> Option<Escapes> {
         (0..=255).filter(|code| !kept_out(*code)).map(|code| (code, code ^ xor)).collect::<Vec<(u8, u8)>>()
     };
     Some(match direction.finder {
-        FrameFinder::Stuffed(Stuffing::Slip) => {
-            Escapes { escape: 0xDB, codes: vec![(0xC0, 0xDC), (0xDB, 0xDD)], meanings: vec![(0xDC, 0xC0), (0xDD, 0xDB)] }
-        }
+        FrameFinder::Stuffed(Stuffing::Slip) => Escapes {
+            escape: 0xDB,
+            codes: vec![(0xC0, 0xDC), (0xDB, 0xDD)],
+            meanings: vec![(0xDC, 0xC0), (0xDD, 0xDB)],
+        },
         FrameFinder::Stuffed(Stuffing::Hdlc) => Escapes {
             escape: 0x7D,
             codes: vec![(0x7E, 0x5E), (0x7D, 0x5D)],
@@ -148,7 +150,12 @@ pub fn beginning(direction: &Direction) -> Beginning {
         let needs = says.map(end_of).max().unwrap_or(0);
         let greatest = (direction.limit - around + other) / unit;
         let size = Size::Said { part, unit, other, around, greatest };
-        return Beginning { needs, first: fixed(0, needs), size, then: (direction.head_bytes, fixed(needs, direction.head_bytes)) };
+        return Beginning {
+            needs,
+            first: fixed(0, needs),
+            size,
+            then: (direction.head_bytes, fixed(needs, direction.head_bytes)),
+        };
     }
     if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
         let needs = direction.sync.len().max(1);
@@ -161,7 +168,9 @@ pub fn beginning(direction: &Direction) -> Beginning {
             let needs = end_of(&direction.parts[part]);
             Beginning { needs, first: Vec::new(), size: Size::OfKey { part, sizes }, then: whole }
         }
-        None => Beginning { needs: 0, first: Vec::new(), size: Size::Unknown, then: (direction.head_bytes, Vec::new()) },
+        None => {
+            Beginning { needs: 0, first: Vec::new(), size: Size::Unknown, then: (direction.head_bytes, Vec::new()) }
+        }
     }
 }
 

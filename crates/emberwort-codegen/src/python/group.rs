@@ -242,7 +242,9 @@ impl Class<'_> {
             }
         }
         code.line("start = (r.bit + 7) // 8");
-        code.lines("if start > r.end:\n    raise Truncated(f\"the bytes end at {r.end}; at least {start} are needed\")");
+        code.lines(
+            "if start > r.end:\n    raise Truncated(f\"the bytes end at {r.end}; at least {start} are needed\")",
+        );
     }
 
     /// Whether the numbers at known places of a section are parts of one large number: several of them, in the order of the link.

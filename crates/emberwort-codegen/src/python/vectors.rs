@@ -6,11 +6,12 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, Part, Role};
 use emberwort_wire::{ValueRef, Values};
 
-use super::channel::{frame_class, stem};
+use super::channel::{frame_class, has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
 use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
+use crate::streams::{Event, streams};
 use crate::vectors::{FrameVector, Vector, readable};
 
 /// The test program.
@@ -58,6 +59,19 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         "]\n\n#: Messages with a field that reaches to the end of the body.\nTO_THE_END = ({})",
         to_the_end(plan)
     ));
+    code.lines("\n#: Receiver, all bytes, those of good frames, and of each chunk its bytes (none for silence) and the frames that are found with them.\nSTREAMS = [");
+    for stream in streams(plan).iter().filter(|stream| has_receiver(plan.channels[stream.channel].finder())) {
+        code.line(format!("    ({}, {}, {}, [", text(&stream.name(plan)), stream.bytes, stream.good_bytes));
+        for chunk in &stream.chunks {
+            let event = |event: &Event| {
+                format!("({}, bytes.fromhex({})), ", text(event.judged.as_str()), text(&hex(&event.body)))
+            };
+            let events: String = chunk.events.iter().map(event).collect();
+            code.line(format!("        (bytes.fromhex({}), [{events}]),", text(&hex(&chunk.bytes))));
+        }
+        code.line("    ]),");
+    }
+    code.line("]");
     code.lines(TESTS);
     code.finish()
 }
@@ -103,6 +117,23 @@ class Vectors(unittest.TestCase):
                 if key is not None:
                     found.key = key
                 self.assertEqual(found, frame)
+
+    def test_streams_give_the_same_frames_after_each_chunk(self) -> None:
+        for name, total, good, chunks in STREAMS:
+            receiver = link.RECEIVERS[name]()
+            for n, (some, wanted) in enumerate(chunks):
+                found = []
+                for frame, _, error in receiver.feed(some) if some else receiver.gap():
+                    unknown = isinstance(error, link.UnknownMessage)
+                    kind = "good" if error is None else "unknown message" if unknown else "body"
+                    # Of a frame that others may stand inside of, receivers need not say the same.
+                    if kind == "good" or not receiver._LOOKS_INSIDE:
+                        found.append((kind, frame.body))
+                with self.subTest(f"{name}, chunk {n}"):
+                    self.assertEqual(found, wanted)
+            with self.subTest(name):
+                self.assertEqual(receiver.good_bytes, good)
+                self.assertEqual(receiver.good_bytes + receiver.unread_bytes + receiver.skipped_bytes, total)
 
     def test_frames_with_a_wrong_byte_are_another_frame_or_none(self) -> None:
         for name, case, _, opened, make, _, wire in FRAMES:

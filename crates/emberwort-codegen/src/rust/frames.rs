@@ -156,7 +156,8 @@ impl Frames<'_> {
             Stretch::Zeros(count) => format!("[0u8; {count}]"),
         };
         let stretches = covered(self.plan, index);
-        let mut bytes = stretches.first().map_or_else(|| "[].iter()".to_owned(), |first| format!("{}.iter()", piece(first)));
+        let mut bytes =
+            stretches.first().map_or_else(|| "[].iter()".to_owned(), |first| format!("{}.iter()", piece(first)));
         for stretch in stretches.iter().skip(1) {
             bytes = format!("{bytes}.chain(&{})", piece(stretch)).replace("&stretch(", "stretch(");
         }
@@ -290,14 +291,18 @@ impl Frames<'_> {
         };
         let _ = has;
         if !plan.sync.is_empty() || ordinary(Zone::Head) {
-            code.line(format!("let head: &mut [u8; {}] = frame.first_chunk_mut().ok_or(Error::NoRoom)?;", plan.head_bytes));
+            code.line(format!(
+                "let head: &mut [u8; {}] = frame.first_chunk_mut().ok_or(Error::NoRoom)?;",
+                plan.head_bytes
+            ));
         }
         for (n, byte) in plan.sync.iter().enumerate() {
             code.line(format!("head[{n}] = {byte:#04x};"));
         }
         // A part of the tail may be one of the head again.
         let needs_both = plan.parts.iter().any(|part| {
-            part.zone == Zone::Tail && matches!(part.role, Role::Same { part: of, .. } if plan.parts[of].zone == Zone::Head)
+            part.zone == Zone::Tail
+                && matches!(part.role, Role::Same { part: of, .. } if plan.parts[of].zone == Zone::Head)
         });
         let mut in_tail = false;
         for (index, part) in plan.parts.iter().enumerate() {
@@ -309,7 +314,10 @@ impl Frames<'_> {
                 if needs_both {
                     code.line("let head = *head;");
                 }
-                code.line(format!("let tail: &mut [u8; {}] = frame.last_chunk_mut().ok_or(Error::NoRoom)?;", plan.tail_bytes));
+                code.line(format!(
+                    "let tail: &mut [u8; {}] = frame.last_chunk_mut().ok_or(Error::NoRoom)?;",
+                    plan.tail_bytes
+                ));
             }
             let value = format!("p{index}");
             let name = member(&part.name);
@@ -455,7 +463,10 @@ impl Frames<'_> {
                     let said = if unsigned(part.bits) == "u64" { said } else { format!("u64::from({said})") };
                     // What no frame can have is not multiplied.
                     fail(
-                        format!("{} > 0xffff_ffff || ({said}) * {unit} != (frame.len() - {around} + {other_bytes}) as u64", bracketed(&said)),
+                        format!(
+                            "{} > 0xffff_ffff || ({said}) * {unit} != (frame.len() - {around} + {other_bytes}) as u64",
+                            bracketed(&said)
+                        ),
                         "BadLength",
                         &mut checks,
                     );
@@ -466,7 +477,11 @@ impl Frames<'_> {
         }
         for (index, part) in plan.parts.iter().enumerate() {
             if let Role::Checksum { .. } = &part.role {
-                fail(format!("{} != {}", self.checksum(index, part), bracketed(&number(part))), "BadChecksum", &mut checks);
+                fail(
+                    format!("{} != {}", self.checksum(index, part), bracketed(&number(part))),
+                    "BadChecksum",
+                    &mut checks,
+                );
             }
         }
         let checks = checks.finish();
@@ -480,7 +495,10 @@ impl Frames<'_> {
         });
         code.line("return Err(Error::BadLength);");
         code.close("}");
-        if checks.contains("end") && plan.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. })) && uses_end(&checks) {
+        if checks.contains("end")
+            && plan.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. }))
+            && uses_end(&checks)
+        {
             code.line(format!("let end = frame.len() - {};", plan.tail_bytes));
         }
         self.head_and_tail(code, &checks);
@@ -521,7 +539,9 @@ impl Frames<'_> {
         }
         code.lines("///\n/// # Errors\n/// If something is wrong with it.");
         match self.is_stuffed() {
-            true => code.open(format!("pub fn open_{stem}<'a>(wire: &[u8], room: &'a mut [u8]) -> Result<{frame}<'a>, Error> {{")),
+            true => code.open(format!(
+                "pub fn open_{stem}<'a>(wire: &[u8], room: &'a mut [u8]) -> Result<{frame}<'a>, Error> {{"
+            )),
             false => code.open(format!("pub fn open_{stem}(wire: &[u8]) -> Result<{frame}<'_>, Error> {{")),
         }
         code.open(format!("if wire.len() > {} {{", plan.limit));
@@ -552,7 +572,11 @@ impl Frames<'_> {
                     "if {} {{\n    return Err(Error::BadLength);\n}}\n\
                      let some = room.get_mut(..wire.len()).ok_or(Error::NoRoom)?;\ncopy_bytes(some, wire);\n\
                      let count = {name}.undo(some.get_mut({sync}..wire.len() - {last}).ok_or(Error::BadLength)?)?;",
-                    if sync + last == 1 { "wire.is_empty()".to_owned() } else { format!("wire.len() < {}", sync + last) }
+                    if sync + last == 1 {
+                        "wire.is_empty()".to_owned()
+                    } else {
+                        format!("wire.len() < {}", sync + last)
+                    }
                 ));
                 if last > 0 {
                     code.lines(&format!(
@@ -719,11 +743,18 @@ impl Frames<'_> {
             Size::Said { part, unit, other, around, greatest } => {
                 let part = &self.plan.parts[*part];
                 if part.hex {
-                    inner.line(format!("let Some(count) = {} else {{ return Size::None(Error::BadLength) }};", get(part)));
+                    inner.line(format!(
+                        "let Some(count) = {} else {{ return Size::None(Error::BadLength) }};",
+                        get(part)
+                    ));
                 } else {
                     inner.line(format!("let count = {};", get(part)));
                 }
-                let count = if unsigned(part.bits) == "u64" || part.hex { "count".to_owned() } else { "u64::from(count)".to_owned() };
+                let count = if unsigned(part.bits) == "u64" || part.hex {
+                    "count".to_owned()
+                } else {
+                    "u64::from(count)".to_owned()
+                };
                 inner.open(format!("if {count} > {greatest} {{"));
                 inner.line("return Size::None(Error::BadLength);");
                 inner.close("}");
@@ -758,7 +789,11 @@ impl Frames<'_> {
         match inner.contains("head[") {
             true => code.line(format!("let Some(head) = frame.first_chunk::<{needs}>() else {{ return Size::More }};")),
             false => {
-                code.open(if needs == 1 { "if frame.is_empty() {".to_owned() } else { format!("if frame.len() < {needs} {{") });
+                code.open(if needs == 1 {
+                    "if frame.is_empty() {".to_owned()
+                } else {
+                    format!("if frame.len() < {needs} {{")
+                });
                 code.line("return Size::More;");
                 code.close("}");
             }

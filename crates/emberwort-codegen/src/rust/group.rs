@@ -158,7 +158,8 @@ impl<'a> Printed<'a> {
         let ty = number_type(&field.kind);
         let (physical, raw) = conversions(&form.scaling);
         let unit = if field.unit.is_empty() { String::new() } else { format!(", in {}", field.unit) };
-        let from = if form.bits > 32 { format!("let raw = raw as f64;") } else { "let raw = f64::from(raw);".to_owned() };
+        let from =
+            if form.bits > 32 { format!("let raw = raw as f64;") } else { "let raw = f64::from(raw);".to_owned() };
         let what = text(&self.what(field));
         code.line("");
         code.lines(doc(&format!("The physical value of a code{unit}.")).trim_end());
@@ -210,7 +211,10 @@ impl<'a> Printed<'a> {
         code.open("fn read(r: &mut Reader<'_>) -> Result<Self, Error> {");
         let has_bytes = self.sections.iter().enumerate().any(|(index, _)| Known::of(self.sections, index).bytes > 0);
         let moves = self.sections.len() > 1
-            || self.sections.iter().any(|section| section.greatest_size > 0 || !section.fixed || section.least_size > 0);
+            || self
+                .sections
+                .iter()
+                .any(|section| section.greatest_size > 0 || !section.fixed || section.least_size > 0);
         let word = if moves { "let mut start" } else { "let start" };
         code.line(format!("{word} = r.bit / 8;"));
         let is_set = self.named().next().is_some() || self.sections.len() > 1;
@@ -514,11 +518,21 @@ impl<'a> Printed<'a> {
                         code.line(format!("{} => {},", index + 1, section.revision));
                     }
                     code.line(format!("{most} => REVISION,"));
-                    code.line(format!("_ => return Err(Error::OutOfRange({})),", text(&format!("{}.sections_held", self.name))));
+                    code.line(format!(
+                        "_ => return Err(Error::OutOfRange({})),",
+                        text(&format!("{}.sections_held", self.name))
+                    ));
                     code.close("};");
                 } else {
-                    code.open(if most == 1 { "if self.sections_held != 1 {".to_owned() } else { format!("if !(1..={most}).contains(&self.sections_held) {{") });
-                    code.line(format!("return Err(Error::OutOfRange({}));", text(&format!("{}.sections_held", self.name))));
+                    code.open(if most == 1 {
+                        "if self.sections_held != 1 {".to_owned()
+                    } else {
+                        format!("if !(1..={most}).contains(&self.sections_held) {{")
+                    });
+                    code.line(format!(
+                        "return Err(Error::OutOfRange({}));",
+                        text(&format!("{}.sections_held", self.name))
+                    ));
                     code.close("}");
                 }
             }
@@ -547,7 +561,9 @@ impl<'a> Printed<'a> {
 
     fn write_section(&self, index: usize, section: &SectionPlan, code: &mut Code) {
         let known = Known::of(self.sections, index);
-        let moves = !section.fixed || section.greatest_size > 0 || known.items.iter().any(|item| !self.fields[item.slot].is_spare());
+        let moves = !section.fixed
+            || section.greatest_size > 0
+            || known.items.iter().any(|item| !self.fields[item.slot].is_spare());
         if known.bytes > 0 || moves {
             code.line("let s = w.bit / 8;");
         }
@@ -743,7 +759,9 @@ impl<'a> Printed<'a> {
                     (1u64 << bits) - 1
                 ));
             }
-            (Action::Run { length: Length::Exact(_), text: false }, _) => code.line(format!("w.bytes({one}, {order})?;")),
+            (Action::Run { length: Length::Exact(_), text: false }, _) => {
+                code.line(format!("w.bytes({one}, {order})?;"))
+            }
             (action, _) => self.write_action(&list.element.field, action, &one, code),
         }
         code.close("}");
@@ -823,7 +841,8 @@ fn has_record(action: &Action) -> bool {
 fn asks(action: &Action) -> bool {
     match action {
         Action::Union(union) => {
-            matches!(union.union.selector, Selector::Request { .. }) || union.forms.iter().any(|form| asks(&form.action))
+            matches!(union.union.selector, Selector::Request { .. })
+                || union.forms.iter().any(|form| asks(&form.action))
         }
         Action::List(list) => asks(&list.element.action),
         Action::Record(record) => {

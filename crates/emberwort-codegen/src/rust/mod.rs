@@ -60,9 +60,12 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
 
 /// What the module of a link does not do, in a sentence for each channel.
 pub fn lacking(plan: &Plan) -> Vec<String> {
-    let streams = plan.channels.iter().filter(|channel| !has_receiver(channel.finder()) && !channel.finder().is_packet());
+    let streams =
+        plan.channels.iter().filter(|channel| !has_receiver(channel.finder()) && !channel.finder().is_packet());
     let sentence = |name: &str, is_text: bool| match is_text {
-        true => format!("Rust builds and opens the lines of `{name}`, and neither finds them in a stream nor reads their texts; C does both"),
+        true => format!(
+            "Rust builds and opens the lines of `{name}`, and neither finds them in a stream nor reads their texts; C does both"
+        ),
         false => format!("Rust builds and opens the frames of `{name}`, and does not find them in a stream; C does"),
     };
     streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()

@@ -5,12 +5,13 @@ use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{Action, FrameFinder, MessagePlan, RecordPlan, Role};
 use emberwort_wire::{ValueRef, Values};
 
-use super::frames::stem;
+use super::frames::{has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
 use super::values::{Owner, code as code_of};
 use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
+use crate::streams::{Event, Judged, streams};
 use crate::vectors::{FrameVector, Vector, readable};
 
 /// The test program.
@@ -44,6 +45,32 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
                 framed(plan, vector, frame, &mut code);
             }
         }
+        code.close("}");
+    }
+    for stream in streams(plan).iter().filter(|stream| has_receiver(plan.channels[stream.channel].finder())) {
+        let name = stream.name(plan);
+        code.line("");
+        code.line("#[test]");
+        code.open(format!("fn stream_of_{name}_agrees() {{"));
+        code.line(format!("let mut receiver = {}::new();", class(&format!("{name}_receiver"))));
+        code.open("let chunks: &[(&[u8], &[(u8, &[u8])])] = &[");
+        for chunk in &stream.chunks {
+            let event = |event: &Event| {
+                let kind = match event.judged {
+                    Judged::Good => 0,
+                    Judged::UnknownMessage => 1,
+                    Judged::Body => 2,
+                };
+                format!("({kind}, &{})", bytes(&event.body))
+            };
+            let events: Vec<String> = chunk.events.iter().map(event).collect();
+            code.line(format!("(&{}, &[{}]),", bytes(&chunk.bytes), events.join(", ")));
+        }
+        code.close("];");
+        code.line(format!(
+            "check_stream!(receiver, chunks, {}, {}, {});",
+            stream.only_good, stream.bytes, stream.good_bytes
+        ));
         code.close("}");
     }
     code.finish()
@@ -155,7 +182,9 @@ fn value(owner: Owner<'_>, field: &Field, action: &Action, values: &Values, slot
             }
             kind => code_of(kind, raw),
         },
-        (ValueRef::Bytes(some), Action::Run { text: true, .. }) => format!("Text::from_bytes(&{}).unwrap()", bytes(some)),
+        (ValueRef::Bytes(some), Action::Run { text: true, .. }) => {
+            format!("Text::from_bytes(&{}).unwrap()", bytes(some))
+        }
         (ValueRef::Bytes(some), Action::Run { length: Length::Exact(_), .. }) => bytes(some),
         (ValueRef::Bytes(some), _) => format!("Bytes::new(&{}).unwrap()", bytes(some)),
         (ValueRef::Group { first, .. }, Action::Record(plan)) => record(owner, plan, values, first),

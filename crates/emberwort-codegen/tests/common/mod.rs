@@ -62,7 +62,8 @@ pub fn rustc() -> &'static str {
 /// Writes a module and its test program, compiles them without a warning, and runs them.
 pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
     write(folder, files);
-    let arguments = ["--edition", "2021", "-D", "warnings", "-C", "debuginfo=0", "-o", "program", "--test", &files[1].name];
+    let arguments =
+        ["--edition", "2021", "-D", "warnings", "-C", "debuginfo=0", "-o", "program", "--test", &files[1].name];
     let compiled = Command::new(rustc()).current_dir(folder).args(arguments).output().unwrap();
     let said = String::from_utf8_lossy(&compiled.stderr).into_owned();
     assert!(compiled.status.success(), "{}", said.chars().take(6000).collect::<String>());

@@ -128,7 +128,9 @@ fn note_clashes(checked: &mut Checked) {
         (emberwort_codegen::javascript::clashes(plan), "JavaScript"),
     ];
     let mut seen = HashSet::new();
-    for (clash, language) in all.into_iter().flat_map(|(clashes, language)| clashes.into_iter().map(move |clash| (clash, language))) {
+    for (clash, language) in
+        all.into_iter().flat_map(|(clashes, language)| clashes.into_iter().map(move |clash| (clash, language)))
+    {
         // Once is enough for two names.
         if !seen.insert((clash.first.clone(), clash.second.clone())) {
             continue;

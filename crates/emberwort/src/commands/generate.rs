@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, streams, vectors};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 
@@ -208,7 +208,9 @@ fn of_kind(
     };
     if !has_parts {
         match entry.kind {
-            GenerateKind::PayloadCodec => bail!("of a payload codec `channels` chooses the channel, and nothing else can be chosen"),
+            GenerateKind::PayloadCodec => {
+                bail!("of a payload codec `channels` chooses the channel, and nothing else can be chosen")
+            }
             kind => bail!("role, messages and channels choose parts of C; {} has all of the link", usual_name(kind)),
         }
     }
@@ -218,6 +220,6 @@ fn of_kind(
         GenerateKind::Rust => rust::generate(plan, all)?,
         GenerateKind::Javascript => javascript::generate(plan, all)?,
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
-        GenerateKind::Vectors => vec![vectors::ndjson(plan, all)],
+        GenerateKind::Vectors => vec![vectors::ndjson(plan, all), streams::ndjson(plan, &streams::streams(plan))],
     })
 }

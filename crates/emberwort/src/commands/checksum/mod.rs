@@ -50,7 +50,8 @@ pub fn run(args: &ChecksumArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
                 writeln!(out)?;
             }
             // Of an algorithm that is given by its parameters, the first words.
-            let words: Vec<&str> = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
+            let words: Vec<&str> =
+                name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
             let short = words[..words.len().min(8)].join(" ");
             out.write_all(function(algorithm, &short, language_of(language)).as_bytes())?;
         }
