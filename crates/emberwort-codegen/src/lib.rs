@@ -4,6 +4,8 @@
 
 pub mod c;
 mod code;
+pub mod document;
+pub mod figure;
 pub mod javascript;
 pub mod lower;
 mod names;

@@ -139,6 +139,8 @@ pub enum GenerateKind {
     /// TS013 payload codec for LoRaWAN network servers: NAME_codec.js
     #[serde(rename = "payload-codec")]
     PayloadCodec,
+    /// Documentation: NAME.html, NAME.md and a picture for each message
+    Document,
     /// Test vectors: vectors.ndjson, streams.ndjson
     Vectors,
 }

@@ -381,9 +381,46 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         }
         code.line(format!("    header_{n}.size = {}u;", frame.body.len()));
         code.line(format!("    check_frame_of_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
+        send_check(plan, link, compiled, (n, frame), &name, code);
     }
     code.lines("}\n");
     code.line("");
+}
+
+/// The same frame, made of the values in one step.
+fn send_check(plan: &Plan, link: &str, compiled: &MessagePlan, (n, frame): (usize, &FrameVector), name: &str, code: &mut Code) {
+    let message = &compiled.message;
+    let direction = plan.channels[frame.channel].direction(message.from);
+    let stem = channel::stem_of(link, &plan.channels[frame.channel], message.from);
+    let has = |role: Role| direction.part(|one| *one == role).is_some();
+    let is_older = has(Role::Revision) && frame.header.revision != u64::from(plan.link.revision);
+    if direction.finder.is_text() || direction.head_bytes + direction.tail_bytes == 0 || is_older {
+        return;
+    }
+    let node = match (direction.node_in_key(frame.header.key), has(Role::Address)) {
+        (_, true) => format!("{}, ", constant(i128::from(frame.header.node), 64, false)),
+        (Some(node), false) => format!("{node}u, "),
+        (None, false) => String::new(),
+    };
+    let upper = screaming(link);
+    let part = direction.parts.iter().find(|part| part.role == Role::Sequence);
+    code.lines(&format!("    {{\n        uint8_t sent[sizeof frame_{n} + 1u];\n        size_t used;"));
+    let sender = match part {
+        Some(part) => {
+            // Of a number that goes around its bits are kept.
+            let value = constant(i128::from(frame.header.sequence & part.greatest()), part.bits, false);
+            code.line(format!("        {stem}_sender_t sender = {{{value}}};"));
+            "&sender, "
+        }
+        None => "",
+    };
+    let call = |room: &str| format!("{stem}_send_{}(&values, {node}{sender}sent, {room}, &used)", snake(&message.name));
+    code.lines(&format!(
+        "        expect({} == {upper}_OK && used == sizeof frame_{n} && same_bytes(sent, frame_{n}, used), {name}, \"sending in one step\");\n        \
+             expect({} == {upper}_NO_ROOM, {name}, \"sending without room\");\n    }}",
+        call("sizeof sent"),
+        call(&format!("sizeof frame_{n} - 1u"))
+    ));
 }
 
 /// The statements that set the fields of a struct.

@@ -226,6 +226,28 @@ pub fn decimal_text(value: Seconds, decimals: u32) -> String {
     format!("{mark}{decimal}")
 }
 
+const SECOND: u64 = 1_000_000_000;
+const MINUTE: u64 = 60 * SECOND;
+const HOUR: u64 = 60 * MINUTE;
+
+/// A duration in nanoseconds in the largest unit that suits it: `50 ms`, `2.5 s`.
+pub fn duration_text(nanoseconds: u64) -> String {
+    let (unit, name) = match nanoseconds {
+        0 => return "0 s".into(),
+        n if n >= 2 * HOUR && n % HOUR == 0 => (HOUR, "h"),
+        n if n >= 2 * MINUTE && n % MINUTE == 0 => (MINUTE, "min"),
+        n if n >= SECOND => (SECOND, "s"),
+        n if n >= 1_000_000 => (1_000_000, "ms"),
+        n if n >= 1000 => (1000, "us"),
+        _ => (1, "ns"),
+    };
+    let mut text = format!("{}.{:03}", nanoseconds / unit, u128::from(nanoseconds % unit) * 1000 / u128::from(unit));
+    while text.ends_with('0') {
+        text.pop();
+    }
+    format!("{} {name}", text.trim_end_matches('.'))
+}
+
 /// A time in the unit that suits it, with at least four digits that count.
 pub fn time_text(time: Seconds) -> String {
     let steps = [(1_000_000, "µs"), (1_000, "ms"), (1, "s")];
@@ -240,4 +262,18 @@ pub fn time_text(time: Seconds) -> String {
         _ => 3,
     };
     format!("{} {unit}", decimal_text(scaled, decimals))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn durations_have_fitting_units() {
+        assert_eq!(duration_text(50_000_000), "50 ms");
+        assert_eq!(duration_text(2_500_000_000), "2.5 s");
+        assert_eq!(duration_text(86_806), "86.806 us");
+        assert_eq!(duration_text(7), "7 ns");
+        assert_eq!((duration_text(600 * SECOND), duration_text(86_400 * SECOND)), ("10 min".into(), "24 h".into()));
+    }
 }

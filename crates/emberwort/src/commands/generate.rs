@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, streams, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, document, javascript, python, rust, streams, vectors};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 
@@ -175,6 +175,7 @@ fn usual_folder(kind: GenerateKind) -> &'static str {
         GenerateKind::Rust => "gen/rust",
         GenerateKind::Javascript => "gen/javascript",
         GenerateKind::PayloadCodec => "gen/payload-codec",
+        GenerateKind::Document => "gen/document",
     }
 }
 
@@ -186,6 +187,7 @@ fn usual_name(kind: GenerateKind) -> &'static str {
         GenerateKind::Rust => "Rust",
         GenerateKind::Javascript => "JavaScript",
         GenerateKind::PayloadCodec => "a payload codec",
+        GenerateKind::Document => "a document",
         GenerateKind::Vectors => "a file of vectors",
     }
 }
@@ -220,6 +222,7 @@ fn of_kind(
         GenerateKind::Rust => rust::generate(plan, all)?,
         GenerateKind::Javascript => javascript::generate(plan, all)?,
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
+        GenerateKind::Document => document::generate(plan, all),
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all), streams::ndjson(plan, &streams::streams(plan))],
     })
 }

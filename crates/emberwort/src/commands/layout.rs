@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
+use emberwort_codegen::figure;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::layout::picture::picture;
@@ -18,7 +19,7 @@ use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::picture::draw;
-use crate::render::{figure, plural, table, time, wrapped};
+use crate::render::{plural, table, time, wrapped};
 
 /// Columns of a picture where no terminal says how many there are.
 const PIPE_WIDTH: usize = 110;

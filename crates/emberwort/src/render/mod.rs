@@ -2,7 +2,6 @@
 
 pub mod changes;
 pub mod comparison;
-pub mod figure;
 pub mod findings;
 pub mod frames;
 pub mod picture;

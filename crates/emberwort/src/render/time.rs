@@ -5,6 +5,8 @@ use std::fmt::Write;
 use emberwort_wire::Time;
 use jiff::Timestamp;
 
+pub use emberwort_model::budget::duration_text as duration;
+
 const SECOND: u64 = 1_000_000_000;
 const MINUTE: u64 = 60 * SECOND;
 const HOUR: u64 = 60 * MINUTE;
@@ -70,36 +72,9 @@ fn digits(mut number: u32, room: &mut [u8]) {
     }
 }
 
-/// A duration: `50 ms`, `2.5 s`.
-pub fn duration(nanoseconds: u64) -> String {
-    let (unit, name) = match nanoseconds {
-        0 => return "0 s".into(),
-        n if n >= 2 * HOUR && n % HOUR == 0 => (HOUR, "h"),
-        n if n >= 2 * MINUTE && n % MINUTE == 0 => (MINUTE, "min"),
-        n if n >= SECOND => (SECOND, "s"),
-        n if n >= 1_000_000 => (1_000_000, "ms"),
-        n if n >= 1000 => (1000, "us"),
-        _ => (1, "ns"),
-    };
-    let mut text = format!("{}.{:03}", nanoseconds / unit, u128::from(nanoseconds % unit) * 1000 / u128::from(unit));
-    while text.ends_with('0') {
-        text.pop();
-    }
-    format!("{} {name}", text.trim_end_matches('.'))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn durations_have_fitting_units() {
-        assert_eq!(duration(50_000_000), "50 ms");
-        assert_eq!(duration(2_500_000_000), "2.5 s");
-        assert_eq!(duration(86_806), "86.806 us");
-        assert_eq!(duration(7), "7 ns");
-        assert_eq!((duration(600 * SECOND), duration(86_400 * SECOND)), ("10 min".into(), "24 h".into()));
-    }
 
     #[test]
     fn times_are_utc() {

@@ -15,7 +15,7 @@ impl Channel<'_> {
         let signature = format!(
             "{link}_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
         );
-        header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. `out` and the body must not overlap. */");
+        header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand at its place in `out` already, else they must not overlap. */");
         header.line(format!("{signature};"));
         let around = plan.head_bytes + plan.tail_bytes;
         source.lines(&format!("{signature}\n{{\n    uint8_t *bytes = out;\n    size_t end;\n    size_t size;"));
@@ -33,7 +33,7 @@ impl Channel<'_> {
             source.line(format!("    memset(bytes, 0, {}u);", plan.head_bytes));
         }
         source.lines(&format!(
-            "    if (frame->size > 0u) {{\n        memcpy(bytes + {}u, frame->body, frame->size);\n    }}",
+            "    if (frame->size > 0u && frame->body != bytes + {0}u) {{\n        memcpy(bytes + {0}u, frame->body, frame->size);\n    }}",
             plan.head_bytes
         ));
         if plan.tail_bytes > 0 && !self.fills(Zone::Tail) {

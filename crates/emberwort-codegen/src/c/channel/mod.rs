@@ -3,6 +3,7 @@
 mod build;
 mod checksum;
 mod receiver;
+mod send;
 mod status_bytes;
 
 use std::cmp::Ordering;
@@ -68,6 +69,7 @@ fn one_direction(
     this.is_escaped(source);
     if parts.sends(from) {
         this.build(header, source);
+        this.send(plan, parts, header);
     }
     if !parts.receives(from) {
         return;

@@ -13,7 +13,7 @@ use serde_json::json;
 use super::names::{channel, kinds};
 use super::story::Story;
 use crate::files::{self, Replace};
-use crate::render::figure::xml;
+use emberwort_codegen::figure::xml;
 use crate::render::time;
 
 /// Writes the results in the form that the file's ending says.

@@ -3,7 +3,7 @@
 use serde_json::{Value as Json, json};
 
 use super::{Picture, wire_of};
-use crate::render::figure::{MARK, xml};
+use emberwort_codegen::figure::{MARK, xml};
 
 /// The page, with places for what is drawn.
 const PAGE: &str = include_str!("page.html");
