@@ -8,29 +8,18 @@
 #include <termios.h>
 #include <unistd.h>
 
-static int port;
-
-static void send(uint8_t kind, const uint8_t *body, size_t size)
-{
-    static uint8_t counter;
-    marlock_bus485_frame_t frame = {.node = 3, .kind = kind, .counter = counter++, .body = body, .size = size};
-    uint8_t wire[MARLOCK_BUS485_LIMIT];
-    if (marlock_bus485_build(&frame, wire, sizeof wire, &size) != MARLOCK_OK || write(port, wire, size) < 0) {
-        exit(EXIT_FAILURE);
-    }
-}
-
 int main(void)
 {
     static marlock_bus485_receiver_t receiver;
+    marlock_bus485_sender_t sender = {0};
     marlock_bus485_frame_t frame;
     marlock_gate_status_t status;
     marlock_move_gate_t order = {.target = 0};
     marlock_move_accepted_t accepted;
     struct termios raw;
-    uint8_t bytes[64];
+    uint8_t bytes[MARLOCK_BUS485_LIMIT];
     size_t used;
-    port = posix_openpt(O_RDWR | O_NOCTTY);
+    int port = posix_openpt(O_RDWR | O_NOCTTY);
     if (port < 0 || grantpt(port) != 0 || unlockpt(port) != 0 || tcgetattr(port, &raw) != 0) {
         return EXIT_FAILURE;
     }
@@ -50,21 +39,21 @@ int main(void)
             while (marlock_bus485_receiver_next(&receiver, &frame)) {
                 if (frame.node == 3u && frame.kind == MARLOCK_MOVE_GATE_ID
                     && marlock_move_gate_decode(&order, frame.body, frame.size) == MARLOCK_OK) {
-                    uint8_t body[MARLOCK_MOVE_ACCEPTED_GREATEST_SIZE];
+                    uint8_t wire[MARLOCK_BUS485_LIMIT];
                     accepted.target = order.target;
-                    marlock_move_accepted_encode(&accepted, body, sizeof body, &used);
-                    send(MARLOCK_MOVE_ACCEPTED_ID, body, used);
+                    if (marlock_bus485_send_move_accepted(&accepted, 3, &sender, wire, sizeof wire, &used) == MARLOCK_OK) {
+                        kept = write(port, wire, used) == (ssize_t)used ? kept : -1;
+                    }
                 }
             }
         }
         if (count == 0) { /* a tick: the gate goes on by up to 5 %, and says where it is */
             int left = order.target - status.opening;
             status.opening = (uint8_t)(status.opening + (left > 10 ? 10 : left < -10 ? -10 : left));
-            status.moving = left != 0;
-            if (marlock_gate_status_encode(&status, bytes, sizeof bytes, &used) == MARLOCK_OK) {
-                send(MARLOCK_GATE_STATUS_ID, bytes, used);
+            if (marlock_bus485_send_gate_status(&status, 3, &sender, bytes, sizeof bytes, &used) == MARLOCK_OK) {
+                kept = write(port, bytes, used) == (ssize_t)used ? kept : -1;
             }
         }
     }
-    return EXIT_SUCCESS;
+    return EXIT_FAILURE;
 }

@@ -29,6 +29,9 @@ const FILES: &[(&str, &str)] = &[
     ("trials/ringing-bus.toml", include_str!("../../../../examples/marlock/trials/ringing-bus.toml")),
     ("trials/power-pair.toml", include_str!("../../../../examples/marlock/trials/power-pair.toml")),
     ("trials/lamps.toml", include_str!("../../../../examples/marlock/trials/lamps.toml")),
+    ("programs/gate.c", include_str!("../../../../examples/marlock/programs/gate.c")),
+    ("programs/keeper.py", include_str!("../../../../examples/marlock/programs/keeper.py")),
+    ("programs/keeper.mjs", include_str!("../../../../examples/marlock/programs/keeper.mjs")),
     ("databases/power-pack.dbc", include_str!("../../../../examples/marlock/databases/power-pack.dbc")),
     ("waveforms/bus.csv", include_str!("../../../../examples/marlock/waveforms/bus.csv")),
     ("waveforms/probe.vcd", include_str!("../../../../examples/marlock/waveforms/probe.vcd")),
@@ -109,6 +112,7 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     }
     steps.emberwort(&words)?;
     steps.live()?;
+    steps.programs()?;
     steps.say(
         "\nBack to the stormy night: why did the gate stop? At 02:10:20 it accepted the command to open. At 02:11:11 it raised `oil_hot`: the oil had\n\
          81 degC at 231 bar, after 51 seconds of pushing against rising water. From then on it refused every command for\n\
@@ -131,6 +135,11 @@ impl Drop for Beside {
         }
         let _ = self.0.wait();
     }
+}
+
+/// Whether a program is on this machine.
+fn works(program: &str) -> bool {
+    Command::new(program).arg("--version").output().is_ok_and(|output| output.status.success())
 }
 
 struct Steps<'a> {
@@ -211,6 +220,43 @@ impl Steps<'_> {
         self.emberwort(&["decode", LIVE, "--message", "MoveGate", "--message", "MoveAccepted"])
     }
 
+    /// A device in C and hosts in Python and JavaScript, on generated code, if this machine has what they need.
+    fn programs(&self) -> anyhow::Result<()> {
+        let hosts: Vec<(&str, &str, &str)> = [("python3", "programs/keeper.py", "40"), ("node", "programs/keeper.mjs", "10")]
+            .into_iter()
+            .filter(|(program, ..)| works(program))
+            .collect();
+        let Some(compiler) = COMPILERS.iter().find(|compiler| works(compiler)) else { return Ok(()) };
+        if hosts.is_empty() {
+            return Ok(());
+        }
+        self.say("\nAnd on the code that was generated: a gate in C, and the keeper in the languages that this machine has.")?;
+        self.emberwort(&["generate", "c", "python", "javascript"])?;
+        let words = ["-std=c99", "-Igen/c", "programs/gate.c", "gen/c/marlock.c", "-o", "gen/gate"];
+        self.show(compiler, &words)?;
+        if !Command::new(compiler).current_dir(self.folder).args(words).status()?.success() {
+            return self.say("This machine's C library has no pseudo-terminals, so the gate is not run here.");
+        }
+        self.show("gen/gate", &["&"])?;
+        let program = fs::canonicalize(self.folder.join("gen/gate")).context("the compiled gate cannot be found")?;
+        let child = Command::new(program).stdin(Stdio::null()).stdout(Stdio::piped()).spawn();
+        let mut gate = Beside(child.context("the gate cannot be run")?);
+        let mut line = String::new();
+        gate.0.stdout.take().map(BufReader::new).map(|mut said| said.read_line(&mut line)).transpose()?;
+        let Some(port) = line.trim().strip_prefix("the port is ") else {
+            return self.say("This machine has no pseudo-terminals, so the gate is not run here.");
+        };
+        self.say(line.trim())?;
+        for (program, file, percent) in hosts {
+            let words = [file, port, percent];
+            self.show(program, &words)?;
+            if !Command::new(program).current_dir(self.folder).args(words).status()?.success() {
+                bail!("{file} did not see the gate move; please report this as a bug of Emberwort");
+            }
+        }
+        Ok(())
+    }
+
     /// Starts a command that goes on beside the others; returns the path of the pseudo-terminal that it makes. `None` if it cannot.
     fn beside(&self, words: &[&str]) -> anyhow::Result<Option<(Beside, String)>> {
         self.show("emberwort", &[words, &["&"]].concat())?;
@@ -238,10 +284,7 @@ impl Steps<'_> {
 
     /// Compiles the generated C and runs its vectors, if a C compiler is there.
     fn compile(&self) -> anyhow::Result<()> {
-        let works = |compiler: &&&str| {
-            Command::new(compiler).arg("--version").output().is_ok_and(|output| output.status.success())
-        };
-        let Some(compiler) = COMPILERS.iter().find(works) else {
+        let Some(compiler) = COMPILERS.iter().find(|compiler| works(compiler)) else {
             return self.say(&format!(
                 "There is no C compiler on this machine ({}), so the generated code is not compiled here.",
                 COMPILERS.join(", ")

@@ -68,7 +68,7 @@ pub fn succeed(folder: &Path, words: &[&str]) -> String {
 }
 
 /// The files of the example project that commands read.
-pub const PROJECT_FILES: [&str; 18] = [
+pub const PROJECT_FILES: [&str; 21] = [
     "marlock.ember",
     "pump.ember",
     "gauge.ember",
@@ -81,6 +81,9 @@ pub const PROJECT_FILES: [&str; 18] = [
     "trials/ringing-bus.toml",
     "trials/power-pair.toml",
     "trials/lamps.toml",
+    "programs/gate.c",
+    "programs/keeper.py",
+    "programs/keeper.mjs",
     "databases/power-pack.dbc",
     "waveforms/bus.csv",
     "waveforms/probe.vcd",
