@@ -6,7 +6,6 @@ use emberwort_model::diagnostics::is_unsafe_to_show;
 use emberwort_model::layout::picture::{Band, Picture, PictureSection, SpanKind};
 use emberwort_model::model::ByteOrder;
 
-
 /// Pixels of a bit.
 const BIT: f64 = 36.0;
 /// Height of a row of bytes.

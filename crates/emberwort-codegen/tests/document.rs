@@ -29,7 +29,10 @@ fn everything_of_the_link_is_in_it() {
                 labelled.labels.iter().for_each(|label| assert!(text.contains(&label.name), "{}", label.name));
             }
             for table in &plan.link.tables {
-                table.entries.iter().for_each(|entry| assert!(text.contains(&entry.field.name), "{}", entry.field.name));
+                table
+                    .entries
+                    .iter()
+                    .for_each(|entry| assert!(text.contains(&entry.field.name), "{}", entry.field.name));
             }
             plan.channels.iter().for_each(|channel| assert!(text.contains(&channel.name), "{}", channel.name));
             // A worked example for each message, and its frame.
@@ -50,7 +53,9 @@ fn everything_of_the_link_is_in_it() {
         for link in page.split("href=\"#").skip(1).map(|rest| rest.split('"').next().unwrap()) {
             assert_eq!(page.matches(&format!("id=\"{link}\"")).count(), 1, "{link}");
         }
-        assert!(!page.contains("src=") && !page.contains("<script") && !page.contains("http://") || page.contains("xmlns"));
+        assert!(
+            !page.contains("src=") && !page.contains("<script") && !page.contains("http://") || page.contains("xmlns")
+        );
     }
 }
 
@@ -63,13 +68,18 @@ fn texts_are_no_markup() {
     );
     let files = document::generate(&plan, &vectors::vectors(&plan, 1));
     let (page, markdown) = (&files[0].text, &files[1].text);
+    // In Markdown a backslash in front makes a sign of it.
+    let markdown_plain = markdown.replace("\\<", "").replace("\\>", "");
     for raw in ["<script", "<img", "</table> ", "<b>", "<i>", "\u{202e}"] {
         assert!(!page.contains(raw), "{raw:?}");
-        assert!(!markdown.contains(raw), "{raw:?}");
+        assert!(!markdown_plain.contains(raw), "{raw:?}");
     }
     assert!(page.contains("&lt;script&gt;alert(1)&lt;/script&gt;"));
     // No cell has more bars than its table.
     for row in markdown.lines().filter(|line| line.starts_with("| a ")) {
-        assert_eq!(row.replace("\\|", "").matches('|').count(), markdown.lines().find(|line| line.starts_with("| Field")).unwrap().matches('|').count());
+        assert_eq!(
+            row.replace("\\|", "").matches('|').count(),
+            markdown.lines().find(|line| line.starts_with("| Field")).unwrap().matches('|').count()
+        );
     }
 }

@@ -432,13 +432,12 @@ for (const name of process.argv.slice(2)) {
 #[test]
 fn random_channels_agree() {
     channels_agree(1, 20_000);
-    channels_agree(2, 20_000);
 }
 
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn many_random_channels_agree() {
-    let (seeds, bytes) = if common::is_small() { (100..102, 30_000) } else { (100..140, 100_000) };
+    let (seeds, bytes) = if common::is_small() { (100..101, 30_000) } else { (100..140, 100_000) };
     for seed in seeds {
         channels_agree(seed, bytes);
     }

@@ -344,18 +344,19 @@ impl Message<'_> {
         let forget = match places {
             0 => String::new(),
             _ => {
-                format!("        for (n = 0; n < {places}u; n++) {{\n            view->at[n] = SIZE_MAX;\n        }}\n")
+                format!(
+                    "        for (size_t n = 0; n < {places}u; n++) {{\n            view->at[n] = SIZE_MAX;\n        }}\n"
+                )
             }
         };
         source.lines(&format!(
             "{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)\n{{\n    \
-                 {link}_result_t result;\n{}    \
+                 {link}_result_t result;\n    \
                  view->body = body;\n    view->size = size;\n    \
                  result = {stem}_walk(body, size, {}, &view->sections_held);\n    \
                  if (result != {link_upper}_OK) {{\n        view->body = {link}_nothing;\n        view->size = {least}u;\n        \
                      view->sections_held = 0;\n{forget}    }}\n    \
                  return result;\n}}\n",
-            if places > 0 { "    size_t n;\n" } else { "" },
             if places > 0 { "view->at" } else { "NULL" },
         ));
         source.line("");
@@ -500,17 +501,29 @@ impl Message<'_> {
                         let order = self.plan.byte_order;
                         (format!("(size_t){}", self.group().get(bytes * 8, order, "view->body", &place)), bytes)
                     }
-                    _ => (format!("view->size - {place} / 8u"), 0),
+                    _ => (format!("view->size - {}", eighth(&place)), 0),
                 };
                 source.lines(&format!(
                     "const {ty} *{stem}_get_{name}({view}, size_t *length)\n{{\n    *length = 0;\n{}    \
                          *length = {size};\n    \
-                         return (const {ty} *)(view->body + {place} / 8u + {skip}u);\n}}\n",
-                    guard("NULL")
+                         return (const {ty} *)(view->body + {});\n}}\n",
+                    guard("NULL"),
+                    match skip {
+                        0 => eighth(&place),
+                        skip => format!("{} + {skip}u", eighth(&place)),
+                    }
                 ));
             }
             _ => {}
         }
         source.line("");
+    }
+}
+
+/// The byte of a place in bits.
+fn eighth(place: &str) -> String {
+    match place.strip_suffix('u').and_then(|bits| bits.parse::<usize>().ok()) {
+        Some(bits) if bits.is_multiple_of(8) => format!("{}u", bits / 8),
+        _ => format!("{place} / 8u"),
     }
 }

@@ -143,7 +143,11 @@ pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mu
         None => header.line("/* This field's physical values do not fit 64-bit integers; work with the raw code. */"),
     }
     let (offset, step, divisor) = form.scaling.parts();
-    let float = |numerator: i128| format!("({}.0f / {}.0f)", numerator, divisor);
+    let float = |numerator: i128| match (numerator % divisor, numerator / divisor) {
+        (0, whole) if whole < 0 => format!("({whole}.0f)"),
+        (0, whole) => format!("{whole}.0f"),
+        _ => format!("({numerator}.0f / {divisor}.0f)"),
+    };
     header.line(format!("#ifdef {link_upper}_WITH_FLOAT"));
     header.line("/* The physical value, as near as a float comes to it. */");
     header.line(format!("float {stem}_physical({raw} raw);"));

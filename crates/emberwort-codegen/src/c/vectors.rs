@@ -388,7 +388,14 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
 }
 
 /// The same frame, made of the values in one step.
-fn send_check(plan: &Plan, link: &str, compiled: &MessagePlan, (n, frame): (usize, &FrameVector), name: &str, code: &mut Code) {
+fn send_check(
+    plan: &Plan,
+    link: &str,
+    compiled: &MessagePlan,
+    (n, frame): (usize, &FrameVector),
+    name: &str,
+    code: &mut Code,
+) {
     let message = &compiled.message;
     let direction = plan.channels[frame.channel].direction(message.from);
     let stem = channel::stem_of(link, &plan.channels[frame.channel], message.from);

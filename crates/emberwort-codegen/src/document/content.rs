@@ -146,7 +146,16 @@ impl Content<'_> {
                     row.share.map_or(String::new(), |share| format!("{} %", decimal_text(share * 100, 2))),
                 ]
             });
-            let head = ["Message", "From", "Key", "Bytes of the body", "Bytes of the frame", "Longest on the wire", "Every", "Share of the time"];
+            let head = [
+                "Message",
+                "From",
+                "Key",
+                "Bytes of the body",
+                "Bytes of the frame",
+                "Longest on the wire",
+                "Every",
+                "Share of the time",
+            ];
             let rows = rows.collect();
             self.table(&head, &[2], rows);
         }
@@ -155,10 +164,22 @@ impl Content<'_> {
     fn frame(&mut self, direction: &Direction) {
         let mut rows = Vec::new();
         let body = |rows: &mut Vec<Vec<String>>| {
-            rows.push(vec!["body".into(), String::new(), String::new(), format!("up to {}", plural(direction.greatest_body, "byte")), String::new()]);
+            rows.push(vec![
+                "body".into(),
+                String::new(),
+                String::new(),
+                format!("up to {}", plural(direction.greatest_body, "byte")),
+                String::new(),
+            ]);
         };
         if !direction.sync.is_empty() {
-            rows.push(vec!["sync".into(), "0.0".into(), (direction.sync.len() * 8).to_string(), hex(&direction.sync), String::new()]);
+            rows.push(vec![
+                "sync".into(),
+                "0.0".into(),
+                (direction.sync.len() * 8).to_string(),
+                hex(&direction.sync),
+                String::new(),
+            ]);
         }
         let mut in_tail = false;
         for (index, part) in direction.parts.iter().enumerate() {
@@ -170,7 +191,8 @@ impl Content<'_> {
                 Zone::Head => format!("{}.{}", part.at_bit / 8, part.at_bit % 8),
                 Zone::Tail => format!("{}.{} behind the body", part.at_bit / 8, part.at_bit % 8),
             };
-            let bits = if part.hex { format!("{} in {} hex digits", part.bits, part.bits / 4) } else { part.bits.to_string() };
+            let bits =
+                if part.hex { format!("{} in {} hex digits", part.bits, part.bits / 4) } else { part.bits.to_string() };
             rows.push(vec![part.name.clone(), place, bits, role_text(direction, index, part), part.doc.clone()]);
         }
         if !in_tail {
@@ -216,7 +238,13 @@ impl Content<'_> {
                 match (key, direction.nodes_of(index)) {
                     (Some(key), None) => format!("{} with {}", channel.name, direction.key_text(key)),
                     (Some(key), Some(nodes)) => {
-                        format!("{} with {} for node {}, and so on to node {}", channel.name, direction.key_text(key), nodes.start(), nodes.end())
+                        format!(
+                            "{} with {} for node {}, and so on to node {}",
+                            channel.name,
+                            direction.key_text(key),
+                            nodes.start(),
+                            nodes.end()
+                        )
                     }
                     (None, _) => channel.name.clone(),
                 }
@@ -273,7 +301,8 @@ impl Content<'_> {
         let _ = write_fields(compiled, &vector.values, Writing::default(), &mut values);
         self.text("An example, with its bytes:");
         self.blocks.push(Block::Code(values));
-        let mut rows = vec![vec!["body".to_owned(), if vector.body.is_empty() { "no bytes".into() } else { hex(&vector.body) }]];
+        let mut rows =
+            vec![vec!["body".to_owned(), if vector.body.is_empty() { "no bytes".into() } else { hex(&vector.body) }]];
         for frame in &vector.frames {
             let channel = &self.plan.channels[frame.channel];
             let has = |role: Role| channel.direction(compiled.message.from).part(|one| *one == role).is_some();

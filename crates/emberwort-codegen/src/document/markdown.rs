@@ -9,7 +9,8 @@ use crate::MARK;
 /// The file.
 pub fn write(plan: &Plan, blocks: &[Block]) -> String {
     let link = &plan.link;
-    let mut out = format!("<!-- {MARK} from link {}, revision {}. Do not edit. -->\n", plain(&link.name), link.revision);
+    let mut out =
+        format!("<!-- {MARK} from link {}, revision {}. Do not edit. -->\n", plain(&link.name), link.revision);
     for block in blocks {
         out.push('\n');
         one(block, &mut out);

@@ -222,15 +222,18 @@ impl Steps<'_> {
 
     /// A device in C and hosts in Python and JavaScript, on generated code, if this machine has what they need.
     fn programs(&self) -> anyhow::Result<()> {
-        let hosts: Vec<(&str, &str, &str)> = [("python3", "programs/keeper.py", "40"), ("node", "programs/keeper.mjs", "10")]
-            .into_iter()
-            .filter(|(program, ..)| works(program))
-            .collect();
+        let hosts: Vec<(&str, &str, &str)> =
+            [("python3", "programs/keeper.py", "40"), ("node", "programs/keeper.mjs", "10")]
+                .into_iter()
+                .filter(|(program, ..)| works(program))
+                .collect();
         let Some(compiler) = COMPILERS.iter().find(|compiler| works(compiler)) else { return Ok(()) };
         if hosts.is_empty() {
             return Ok(());
         }
-        self.say("\nAnd on the code that was generated: a gate in C, and the keeper in the languages that this machine has.")?;
+        self.say(
+            "\nAnd on the code that was generated: a gate in C, and the keeper in the languages that this machine has.",
+        )?;
         self.emberwort(&["generate", "c", "python", "javascript"])?;
         let words = ["-std=c99", "-Igen/c", "programs/gate.c", "gen/c/marlock.c", "-o", "gen/gate"];
         self.show(compiler, &words)?;

@@ -18,8 +18,9 @@ impl Channel<'_> {
         header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand at its place in `out` already, else they must not overlap. */");
         header.line(format!("{signature};"));
         let around = plan.head_bytes + plan.tail_bytes;
-        source.lines(&format!("{signature}\n{{\n    uint8_t *bytes = out;\n    size_t end;\n    size_t size;"));
         let ways = self.stuff();
+        let bytes = if ways.before.contains("bytes = ") { "*bytes" } else { "*bytes = out" };
+        source.lines(&format!("{signature}\n{{\n    uint8_t {bytes};\n    size_t end;\n    size_t size;"));
         source.lines(&ways.declared);
         source.line("    *used = 0;");
         let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit);
@@ -130,14 +131,14 @@ impl Channel<'_> {
             },
             FrameFinder::Stuffed(stuffing) => {
                 let delimiter = format!("    out[to++] = 0x{:02X}u;\n", stuffing.delimiter());
-                self.replacing(2, "n < size", &delimiter)
+                self.replacing(2, "", &delimiter)
             }
             FrameFinder::Escaped(_) => {
                 let sync = plan.sync.len();
                 let terminator = plan.terminator().len();
                 let inside = match (sync, terminator) {
-                    (sync, 0) => format!("n >= {sync}u"),
-                    (sync, terminator) => format!("n >= {sync}u && n < size - {terminator}u"),
+                    (sync, 0) => format!("n >= {sync}u && "),
+                    (sync, terminator) => format!("n >= {sync}u && n < size - {terminator}u && "),
                 };
                 self.replacing(0, &inside, "")
             }
@@ -167,7 +168,7 @@ impl Channel<'_> {
         let no_room = format!("{{\n        return {link_upper}_NO_ROOM;\n    }}");
         let Some(Replaced { escape, code, .. }) = self.replaced() else { return Stuff::default() };
         Stuff {
-            declared: "    size_t n;\n    size_t to = 0;".into(),
+            declared: "    size_t n;\n    size_t whole;\n    size_t to = 0;".into(),
             before: format!(
                 "    if (room > {upper}_LIMIT) {{\n        room = {upper}_LIMIT;\n    }}\n    \
                      if (size + {delimiters}u > room) {no_room}\n    \
@@ -175,13 +176,13 @@ impl Channel<'_> {
                      bytes = out + (room - size);"
             ),
             behind: format!(
-                "    end = size + {delimiters}u;\n    \
+                "    whole = size + {delimiters}u;\n    \
                      for (n = 0; n < size; n++) {{\n        \
-                         if ({inside} && {stem}_is_escaped(bytes[n])) {{\n            end++;\n        }}\n    }}\n    \
-                     if (end > room) {no_room}\n\
+                         if ({inside}{stem}_is_escaped(bytes[n])) {{\n            whole++;\n        }}\n    }}\n    \
+                     if (whole > room) {no_room}\n\
                  {delimiter}    for (n = 0; n < size; n++) {{\n        \
                          uint8_t byte = bytes[n];\n        \
-                         if ({inside} && {stem}_is_escaped(byte)) {{\n            \
+                         if ({inside}{stem}_is_escaped(byte)) {{\n            \
                              out[to++] = 0x{escape:02X}u;\n            \
                              byte = (uint8_t)({code});\n        }}\n        \
                          out[to++] = byte;\n    }}\n\

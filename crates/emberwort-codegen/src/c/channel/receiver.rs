@@ -409,10 +409,10 @@ impl Channel<'_> {
                  {stem}_receiver_drop_taken(receiver);\n    \
                  while (receiver->held > 0u) {{\n        \
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
-                     size_t seen = receiver->held < {sync}u ? receiver->held : {sync}u;\n        \
+{seen}        \
                      if (memcmp(bytes, sync, seen) != 0) {{\n            \
                          {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n        \
-                     if (receiver->held >= {sync}u) {{\n            \
+                     {whole}{{\n            \
                          int read;\n            \
                          if (receiver->read == 0u) {{\n                \
                              memcpy(receiver->plain, sync, {sync}u);\n                \
@@ -434,6 +434,12 @@ impl Channel<'_> {
             replaced.plain,
             self.sync_bytes(),
             self.judge("receiver->plain", "receiver->size", "size", "                "),
+            // One sync byte is there, or nothing is.
+            seen = match sync {
+                1 => "        const size_t seen = 1u;\n".to_owned(),
+                sync => format!("        const size_t seen = receiver->held < {sync}u ? receiver->held : {sync}u;\n"),
+            },
+            whole = if sync == 1 { String::new() } else { format!("if (receiver->held >= {sync}u) ") },
         ));
         source.line("");
     }

@@ -28,7 +28,11 @@ impl Channel<'_> {
         let sequence = part(Role::Sequence);
         if let Some(sequence) = sequence {
             header.open(format!("typedef struct {stem}_sender {{"));
-            header.line(format!("{} {}; /* of the next frame; starts at 0 */", unsigned_type(sequence.bits), member(&sequence.name)));
+            header.line(format!(
+                "{} {}; /* of the next frame; starts at 0 */",
+                unsigned_type(sequence.bits),
+                member(&sequence.name)
+            ));
             header.close(format!("}} {stem}_sender_t;"));
             header.line("");
         }
@@ -58,7 +62,7 @@ impl Channel<'_> {
                 "static inline {link}_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
             ));
             header.close("{");
-            header.open(format!("    {stem}_frame_t frame = {{0}};"));
+            header.open(format!("    {stem}_frame_t frame;"));
             header.line("size_t size;");
             header.line(format!("{link}_result_t result;"));
             header.line("*used = 0;");
@@ -71,7 +75,9 @@ impl Channel<'_> {
             let place = match is_plain {
                 true => {
                     header.lines(&format!("if (room < {around}u) {{\n    return {link_upper}_NO_ROOM;\n}}"));
-                    header.line(format!("result = {link}_{name}_encode(message, out + {head}u, room - {around}u, &size);"));
+                    header.line(format!(
+                        "result = {link}_{name}_encode(message, out + {head}u, room - {around}u, &size);"
+                    ));
                     format!("out + {head}u")
                 }
                 false => {
@@ -85,7 +91,9 @@ impl Channel<'_> {
             header.lines(&format!("if (result != {link_upper}_OK) {{\n    return result;\n}}"));
             for part in &direction.parts {
                 let value = match (&part.role, base) {
-                    (Role::Message, Some((base, ..))) => format!("({}){base}u + ({0})node", type_of(part)).replace("(uint8_t)", ""),
+                    (Role::Message, Some((base, ..))) => {
+                        format!("({}){base}u + ({0})node", type_of(part)).replace("(uint8_t)", "")
+                    }
                     (Role::Message, None) => constant(i128::from(key), part.bits, false),
                     (Role::Address, _) => "node".to_owned(),
                     (Role::Sequence, _) => format!("sender->{}", member(&part.name)),
@@ -97,6 +105,9 @@ impl Channel<'_> {
                     _ => value,
                 };
                 header.line(format!("frame.{} = {value};", member(&part.name)));
+            }
+            if direction.key_is_outside() {
+                header.line("frame.key = 0;");
             }
             header.line(format!("frame.body = {place};"));
             header.line("frame.size = size;");

@@ -204,8 +204,11 @@ impl Reader<'_, '_> {
         if !rest {
             inner.push(format!("size_t {count};"));
         }
-        if list.sizes != ElementSizes::None {
-            inner.push(format!("size_t {each} = 0;"));
+        match list.sizes {
+            ElementSizes::Once(_) if rest => inner.push(format!("size_t {each} = 0;")),
+            ElementSizes::Once(_) => inner.push(format!("size_t {each};")),
+            // Declared where it is read.
+            ElementSizes::Each(_) | ElementSizes::None => {}
         }
         match list.length {
             Length::Exact(exact) => inner.push(format!("{count} = {exact}u;")),
@@ -226,7 +229,8 @@ impl Reader<'_, '_> {
             let size = Size::Bits(u64::from(bytes) * 8);
             let mut lines = cursor.align();
             lines.push(self.lacks(&size));
-            lines.push(format!("{each} = {};", self.group.count_at(cursor, bytes)));
+            let declares = if let ElementSizes::Each(_) = list.sizes { "size_t " } else { "" };
+            lines.push(format!("{declares}{each} = {};", self.group.count_at(cursor, bytes)));
             lines.push(cursor.go(&size));
             lines
         };
@@ -240,7 +244,12 @@ impl Reader<'_, '_> {
                     Cursor::Bytes => "if (here < end) {".to_owned(),
                     Cursor::Bits => "if (bit < end * 8u) {".to_owned(),
                 });
-                inner.extend(indented(&read_size(bytes)));
+                let mut size = read_size(bytes);
+                if (cursor, bytes) == (Cursor::Bytes, 1) {
+                    // There is a byte.
+                    size.remove(cursor.align().len());
+                }
+                inner.extend(indented(&size));
                 inner.push("}".into());
             } else {
                 inner.extend(read_size(bytes));
