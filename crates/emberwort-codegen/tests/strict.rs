@@ -9,6 +9,7 @@ mod marlock;
 use std::path::Path;
 use std::process::Command;
 
+use common::is_there;
 use emberwort_codegen::{c, javascript, python};
 use emberwort_model::{Plan, Source, check};
 
@@ -24,16 +25,6 @@ fn plans() -> Vec<(&'static str, Plan)> {
         ("whole", plan(include_str!("whole.ember"))),
         ("odd", plan(include_str!("odd.ember"))),
     ]
-}
-
-/// Whether a tool is there. A missing one fails the test where CI asks for it.
-fn is_there(program: &str) -> bool {
-    let found = Command::new(program).arg("--version").output().is_ok_and(|output| output.status.success());
-    assert!(
-        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
-        "{program} is not on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
-    );
-    found
 }
 
 /// Runs a check in a folder, which must not say anything.

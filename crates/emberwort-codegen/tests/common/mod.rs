@@ -24,6 +24,16 @@ const STRICT: &[&str] = &[
     "-g",
 ];
 
+/// Whether a tool is there. A missing one fails the test where CI asks for it.
+pub fn is_there(program: &str) -> bool {
+    let found = Command::new(program).arg("--version").output().is_ok_and(|output| output.status.success());
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "{program} is not on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
 /// The machine's C compiler. A missing one fails the test where CI asks for it.
 pub fn compiler() -> Option<&'static str> {
     let found = ["cc", "gcc", "clang"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
