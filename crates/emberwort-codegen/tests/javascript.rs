@@ -79,7 +79,7 @@ const HOSTILE: [&str; 24] = [
 fn hostile() -> Plan {
     let fields: String = HOSTILE.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
     plan(&format!(
-        "## Ends */ and ` and ${{x}} and \\ and <script> here.\nlink function {{\n revision 1\n byte_order little\n}}\n\
+        "## Ends */ \u{202e} and ` and ${{x}} and \\ and <script> here.\nlink function {{\n revision 1\n byte_order little\n}}\n\
          enum Array : u3 {{ 0 none 1 true 2 NaN }}\nflags Object : u60 {{ 0 a 7 none 59 top }}\n\
          record Uint8Array {{\n return : u8\n}}\n\
          channel a_channel_with_a_name_of_many_words_one {{\n medium uart 9600 8N1\n frame {{ sync A5\n new : u8 message\n size : u8 length of body\n body\n \
@@ -95,7 +95,9 @@ fn hostile_names_and_texts_stay_what_they_are() {
     let Some(node) = node() else { return };
     let plan = hostile();
     let folder = tempfile::tempdir().unwrap();
-    run_node(node, folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap());
+    let files = target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap();
+    assert!(files.iter().all(|file| !file.text.contains('\u{202e}')), "text is not turned around");
+    run_node(node, folder.path(), &files);
 }
 
 #[test]

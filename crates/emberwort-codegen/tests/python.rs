@@ -25,6 +25,17 @@ fn all_vectors_agree() {
     }
 }
 
+/// By the oldest and the newest Python that is here.
+#[test]
+fn versions_agree() {
+    let plan = marlock::checked().plan.unwrap();
+    let files = target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap();
+    for python in common::other_pythons() {
+        let folder = tempfile::tempdir().unwrap();
+        run_python(&python, folder.path(), &files);
+    }
+}
+
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(python) = python() else { return };
@@ -45,7 +56,7 @@ fn hostile_names_and_texts_stay_what_they_are() {
     let words = ["class", "None", "self", "cls", "bytes", "field", "encode", "decode", "list", "import", "int", "v_x"];
     let fields: String = words.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
     let text = format!(
-        "## Ends \"\"\" and \\ and {{}} here.\nlink struct {{\n revision 1\n byte_order little\n}}\n\
+        "## Ends \"\"\" \u{202e} and \\ and {{}} here.\nlink struct {{\n revision 1\n byte_order little\n}}\n\
          enum Union : u3 {{ 0 none 1 true 2 mro }}\nflags Any : u8 {{ 0 a 7 none }}\n\
          record Form {{\n return : u8\n}}\n\
          channel c {{\n medium uart 9600 8N1\n frame {{ sync A5\n kind : u8 message\n size : u8 length of body\n body }}\n}}\n\
@@ -53,7 +64,9 @@ fn hostile_names_and_texts_stay_what_they_are() {
     );
     let plan = plan(&text);
     let folder = tempfile::tempdir().unwrap();
-    run_python(python, folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap());
+    let files = target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap();
+    assert!(files.iter().all(|file| !file.text.contains('\u{202e}')), "text is not turned around");
+    run_python(python, folder.path(), &files);
 }
 
 #[test]

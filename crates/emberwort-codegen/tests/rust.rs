@@ -36,7 +36,7 @@ fn hostile_names_and_texts_stay_what_they_are() {
     ];
     let fields: String = words.iter().enumerate().map(|(n, word)| format!(" {word} : u{}\n", n + 3)).collect();
     let text = format!(
-        "## Ends */ \" and \\ and {{}} and [x](y) <b> here.\nlink crate {{\n revision 1\n byte_order big\n}}\n\
+        "## Ends */ \u{202e} \" and \\ and {{}} and [x](y) <b> here.\nlink crate {{\n revision 1\n byte_order big\n}}\n\
          enum Result : u3 {{ 0 none 1 true 2 self }}\nflags Option : u60 {{ 0 a 7 none 59 top }}\n\
          record Vec {{\n return : u8\n}}\n\
          channel escaped {{\n medium uart 9600 8N1\n frame {{ sync A5\n new : u8 message\n size : u8 length of body\n body\n \
@@ -45,7 +45,9 @@ fn hostile_names_and_texts_stay_what_they_are() {
     );
     let plan = plan(&text);
     let folder = tempfile::tempdir().unwrap();
-    run_rust(folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap());
+    let files = target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap();
+    assert!(files.iter().all(|file| !file.text.contains('\u{202e}')), "text is not turned around");
+    run_rust(folder.path(), &files);
 }
 
 #[test]

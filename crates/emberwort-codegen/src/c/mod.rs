@@ -30,7 +30,7 @@ use crate::code::Code;
 use crate::lower::each_action_of;
 use crate::names::{Clash, clashes_in, plain_snake, screaming, snake, with_marks};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, MARK, Parts};
+use crate::{GenerateError, GeneratedFile, Parts};
 
 /// The header and the source of a link, and a program that checks both with the vectors. `strangers` are the earlier revisions
 /// whose devices or hosts this one does not get along with.
@@ -146,7 +146,7 @@ fn uses_labels(messages: &[&MessagePlan], name: &str) -> bool {
 fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
     let name = snake(&plan.link.name);
     let guard = screaming(&plan.link.name);
-    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let about = crate::origin(plan);
     header.line(format!("/* {about}"));
     for line in plan.link.doc.lines() {
         header.line(format!(" * {}", comment(line)));

@@ -8,7 +8,6 @@ use emberwort_wire::{ValueRef, Values};
 use super::link::has_receiver;
 use super::words::{constant, literal, member};
 use super::{channel, numbers};
-use crate::MARK;
 use crate::code::Code;
 use crate::names::{screaming, snake};
 use crate::streams::{Event, Judged, Stream, streams};
@@ -16,17 +15,17 @@ use crate::vectors::{FrameVector, Vector};
 
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     let link = snake(&plan.link.name);
+    let origin = crate::origin(plan);
     let mut code = Code::default();
     code.lines(&format!(
-        "/* {MARK} from link {}, revision {}. Do not edit.\n \
+        "/* {origin}\n \
           * Checks {link}.c with all vectors, both ways; exits non-zero if anything differs. */\n\
          #include \"{link}.h\"\n\n#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n\n\
          static int failures;\n\n\
          static void expect(bool right, const char *vector, const char *what)\n{{\n    \
              if (!right) {{\n        printf(\"%s: %s differs\\n\", vector, what);\n        failures++;\n    }}\n}}\n\n\
          static bool same_bytes(const void *a, const void *b, size_t size)\n{{\n    \
-             return size == 0u || memcmp(a, b, size) == 0;\n}}\n",
-        plan.link.name, plan.link.revision
+             return size == 0u || memcmp(a, b, size) == 0;\n}}\n"
     ));
     code.line("");
     for message in &plan.messages {

@@ -10,12 +10,12 @@ use emberwort_model::layout::digest::digest;
 use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, content_text, record_rows, rows};
 use emberwort_model::model::{ByteOrder, End, Labelled, Message};
-use emberwort_model::plan::{Bound, Direction, FrameFinder, Part, Role, Zone};
+use emberwort_model::plan::{Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 use emberwort_text::json::{Writing, write_fields};
 use emberwort_wire::checksum::Checksum;
 
-use super::Block;
+use super::block::Block;
 use crate::figure;
 use crate::lower::frame::{Stretch, covered};
 use crate::names::plain_snake;
@@ -134,7 +134,9 @@ impl Content<'_> {
             let rows = reports[index].rows.iter().map(|row| {
                 let message = &self.plan.messages[row.message].message;
                 let direction = channel.direction(message.from);
-                let key = direction.key_of(row.message).map_or(String::new(), |key| direction.key_text(key));
+                let is_said = !matches!(direction.selected_by, KeySource::Single | KeySource::Size | KeySource::Line);
+                let key = direction.key_of(row.message).filter(|_| is_said);
+                let key = key.map_or(String::new(), |key| direction.key_text(key));
                 vec![
                     message.name.clone(),
                     message.from.as_str().to_owned(),
@@ -234,7 +236,8 @@ impl Content<'_> {
             .map(|channel| {
                 let channel = &self.plan.channels[*channel];
                 let direction = channel.direction(message.from);
-                let key = direction.key_of(index).filter(|_| !direction.finder.is_text());
+                let is_said = !matches!(direction.selected_by, KeySource::Single | KeySource::Size | KeySource::Line);
+                let key = direction.key_of(index).filter(|_| is_said);
                 match (key, direction.nodes_of(index)) {
                     (Some(key), None) => format!("{} with {}", channel.name, direction.key_text(key)),
                     (Some(key), Some(nodes)) => {

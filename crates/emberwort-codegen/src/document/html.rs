@@ -2,8 +2,7 @@
 
 use emberwort_model::Plan;
 
-use super::Block;
-use crate::MARK;
+use super::block::Block;
 use crate::figure::xml;
 
 const STYLE: &str = include_str!("style.css");
@@ -12,10 +11,9 @@ const STYLE: &str = include_str!("style.css");
 pub fn write(plan: &Plan, blocks: &[Block]) -> String {
     let link = &plan.link;
     let mut out = format!(
-        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<!-- {MARK} from link {}, revision {}. Do not edit. -->\n\
+        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<!-- {} -->\n\
          <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{}, revision {}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n",
-        xml(&link.name).replace("--", "- -"),
-        link.revision,
+        xml(&crate::origin(plan)),
         xml(&link.name),
         link.revision
     );

@@ -3,14 +3,11 @@
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 
-use super::Block;
-use crate::MARK;
+use super::block::Block;
 
 /// The file.
 pub fn write(plan: &Plan, blocks: &[Block]) -> String {
-    let link = &plan.link;
-    let mut out =
-        format!("<!-- {MARK} from link {}, revision {}. Do not edit. -->\n", plain(&link.name), link.revision);
+    let mut out = format!("<!-- {} -->\n", crate::origin(plan));
     for block in blocks {
         out.push('\n');
         one(block, &mut out);

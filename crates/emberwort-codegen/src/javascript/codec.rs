@@ -6,15 +6,18 @@ use emberwort_model::medium::MediumKind;
 use emberwort_model::model::{End, Field, Kind, LAST_TIME, Labelled};
 use emberwort_model::plan::{Action, Channel, Direction, KeySource, Part, Role};
 
+use super::body::body;
+use super::clashes::clashes;
+use super::flavour::Flavour;
 use super::frames::{self, is_wide as is_wide_part};
 use super::names::{class, comment, doc, member, module, text};
 use super::numbers::{is_wide, literal};
-use super::{Flavour, body, clashes};
+
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
 use crate::lower::{Group, records};
 use crate::parts::Parts;
-use crate::{GenerateError, GeneratedFile, MARK};
+use crate::{GenerateError, GeneratedFile};
 
 /// The start of a script.
 const ERROR: &str = include_str!("error_script.js");
@@ -59,7 +62,7 @@ pub fn generate(plan: &Plan, parts: &Parts) -> Result<Vec<GeneratedFile>, Genera
 
 fn script(plan: &Plan, channel: &Channel, of_channel: &Plan) -> String {
     let mut code = Code::with_step("  ");
-    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let about = crate::origin(plan);
     code.lines(&comment(&format!(
         "{about}\n\nThe payload codec of {} for network servers (LoRa Alliance TS013-1.0.0). Data has the message's name in `message` and its\n\
          values in `fields`: physical numbers, labels as text, null where there is no reading.",

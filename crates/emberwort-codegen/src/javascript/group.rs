@@ -6,7 +6,7 @@ use std::ops::Deref;
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, SectionPlan, UnionPlan};
 
-use super::Flavour;
+use super::flavour::Flavour;
 use super::names::{behind, bytes, class, comment, doc, member, text};
 use super::numbers::{Held, code as code_of, conversions, given, is_invalid, is_wide, literal, part, sum, value_of};
 use crate::code::Code;

@@ -1,7 +1,9 @@
 //! JavaScript for a host: an ES module with its types, nothing beyond the language needed, and a test program for Node.js.
 
+mod body;
 mod clashes;
 pub mod codec;
+mod flavour;
 mod frames;
 mod group;
 mod names;
@@ -10,41 +12,22 @@ mod types;
 mod vectors;
 
 use emberwort_model::Plan;
-use emberwort_model::model::Labelled;
 
 use crate::code::Code;
-use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, MARK};
+use crate::{GenerateError, GeneratedFile};
+use body::body;
 pub use clashes::clashes;
+use flavour::Flavour;
 use frames::Frames;
-use group::Printed;
-use names::{class, comment, constant, doc, module, text};
+use names::{class, comment, doc, module, text};
 use numbers::literal;
-
-/// What reading and writing stand on.
-const RUNTIME: &str = include_str!("runtime.js");
-
-/// The same for numbers of more than 53 bits.
-const WIDE: &str = include_str!("wide.js");
-
-/// What frames with stuffing stand on.
-const STUFFING: &str = include_str!("stuffing.js");
 
 /// What receivers stand on.
 const RECEIVERS: &str = include_str!("receivers.js");
 
 /// What only a module has.
 const MODULE: &str = include_str!("module.js");
-
-/// For whom code is printed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Flavour {
-    /// A module of ECMAScript 2020.
-    Module,
-    /// A script without modules and classes, of ECMAScript 5.
-    Script,
-}
 
 /// The module of a link, its types, a program that checks it with the vectors, and the file that makes a package of them.
 ///
@@ -85,13 +68,13 @@ fn package(plan: &Plan, name: &str) -> String {
          \"exports\": {{ \"types\": \"./{name}.d.ts\", \"default\": \"./{name}.js\" }},\n  \"types\": \"./{name}.d.ts\"\n}}\n",
         text(name),
         plan.link.revision,
-        text(&format!("{MARK} from link {}. Do not edit.", plan.link.name)),
+        text(&crate::origin(plan)),
     )
 }
 
 fn module_text(plan: &Plan) -> String {
     let mut code = Code::with_step("  ");
-    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let about = crate::origin(plan);
     let said = doc(&plan.link.doc);
     let said = if said.is_empty() { String::new() } else { format!("\n{said}\n") };
     code.lines(&comment(&format!(
@@ -153,45 +136,6 @@ fn module_text(plan: &Plan) -> String {
     code.finish()
 }
 
-/// What both flavours have: reading and writing, building and opening.
-fn body(plan: &Plan, flavour: Flavour) -> String {
-    let mut code = Code::with_step("  ");
-    code.lines(RUNTIME);
-    let mut own = Code::with_step("  ");
-    for labelled in labelled(plan) {
-        labels(labelled, flavour, &mut own);
-    }
-    let records = records(plan);
-    let groups = records.iter().map(|record| Group::of_record(plan, record));
-    let groups = groups.chain(plan.messages.iter().map(|message| Group::of_message(plan, message)));
-    for group in groups {
-        let printed = Printed::new(group, flavour);
-        match flavour {
-            Flavour::Module => printed.class(&mut own),
-            Flavour::Script => printed.maker(&mut own),
-        }
-        printed.read(&mut own);
-        printed.write(&mut own);
-    }
-    for channel in &plan.channels {
-        for (from, direction) in channel.directions() {
-            Frames { plan: direction, stem: frames::stem(&direction.name, from) }.functions(&mut own);
-        }
-    }
-    let own = own.finish();
-    let uses = |names: &[&str]| names.iter().any(|name| own.contains(&format!("{name}(")));
-    if flavour == Flavour::Module || uses(&["wide", "getWide", "lowOf", "wideVarint", "wideDigits", "setWideDigits"]) {
-        code.line("");
-        code.lines(WIDE);
-    }
-    if flavour == Flavour::Module || uses(&["cobs", "withoutCobs", "escaped", "unescaped"]) {
-        code.line("");
-        code.lines(STUFFING);
-    }
-    code.lines(&own);
-    code.finish()
-}
-
 /// The variables of functions as those of blocks.
 fn declared(code: &str) -> String {
     let line = |line: &str| {
@@ -205,18 +149,4 @@ fn declared(code: &str) -> String {
         one + "\n"
     };
     code.lines().map(line).collect()
-}
-
-fn labels(labelled: &Labelled, flavour: Flavour, code: &mut Code) {
-    code.line("");
-    code.lines(&comment(&doc(&labelled.doc)));
-    let word = if flavour == Flavour::Module { "export const" } else { "var" };
-    code.open(format!("{word} {} = {{", class(&labelled.name)));
-    let one = |label: &emberwort_model::model::Label| {
-        let code = if labelled.flags { 1i128 << label.code } else { i128::from(label.code) };
-        format!("{}: {}", constant(&label.name), literal(code, labelled.bits))
-    };
-    let all: Vec<String> = labelled.labels.iter().map(one).collect();
-    code.lines(&all.join(",\n"));
-    code.close("};");
 }

@@ -7,7 +7,6 @@ use emberwort_model::plan::{Action, Part};
 use super::frames::{Frames, has_receiver, is_wide as is_wide_part, key, messages, receiver_class, stem};
 use super::names::{behind, class, comment, constant, doc, member, text};
 use super::numbers::{Held, is_wide};
-use crate::MARK;
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
 use crate::lower::{Group, labelled, records};
@@ -18,10 +17,7 @@ const COMMON: &str = include_str!("common.d.ts");
 /// The whole file.
 pub fn write(plan: &Plan) -> String {
     let mut code = Code::with_step("  ");
-    code.lines(&comment(&format!(
-        "{MARK} from link {}, revision {}. Do not edit.",
-        plan.link.name, plan.link.revision
-    )));
+    code.lines(&comment(&crate::origin(plan)));
     code.line("");
     code.line("export const REVISION: number;");
     code.line("");

@@ -9,7 +9,6 @@ use emberwort_wire::{ValueRef, Values};
 use super::frames::{has_receiver, is_wide, stem};
 use super::names::{bytes, class, comment, member, module, text};
 use super::numbers::{code as code_of, literal};
-use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
 use crate::streams::{Event, streams};
@@ -21,11 +20,9 @@ const TESTS: &str = include_str!("tests.js");
 /// The test program.
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     let name = module(&plan.link.name);
+    let origin = crate::origin(plan);
     let mut code = Code::with_step("  ");
-    code.lines(&comment(&format!(
-        "{MARK} from link {}, revision {}. Do not edit.\n\nChecks {name}.js with the test vectors: node --test {name}.test.js",
-        plan.link.name, plan.link.revision
-    )));
+    code.lines(&comment(&format!("{origin}\n\nChecks {name}.js with the test vectors: node --test {name}.test.js")));
     code.lines(&format!(
         "\nimport test from \"node:test\";\nimport assert from \"node:assert/strict\";\nimport * as link from \"./{name}.js\";\n\n\
          const textOf = (some) => Buffer.from(some).toString(\"utf8\");\n\

@@ -14,7 +14,7 @@ use emberwort_model::plan::FrameFinder;
 use crate::code::Code;
 use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, MARK};
+use crate::{GenerateError, GeneratedFile};
 pub use clashes::clashes;
 use group::Class;
 use names::{class, constant, doc, module, text};
@@ -58,7 +58,7 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
 
 fn module_text(plan: &Plan) -> String {
     let mut code = Code::default();
-    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let about = crate::origin(plan);
     let said = doc(&plan.link.doc);
     let said = if said.is_empty() { String::new() } else { format!("\n{said}\n") };
     code.lines(&format!(

@@ -8,7 +8,6 @@ use emberwort_wire::{ValueRef, Values};
 
 use super::channel::{frame_class, has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
-use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
 use crate::streams::{Event, streams};
@@ -17,12 +16,12 @@ use crate::vectors::{FrameVector, Vector, readable};
 /// The test program.
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     let name = module(&plan.link.name);
+    let origin = crate::origin(plan);
     let mut code = Code::default();
     code.lines(&format!(
-        "\"\"\"{MARK} from link {}, revision {}. Do not edit.\n\nChecks {name}.py with the test vectors: python3 {name}_test.py\n\"\"\"\n\n\
+        "\"\"\"{origin}\n\nChecks {name}.py with the test vectors: python3 {name}_test.py\n\"\"\"\n\n\
          import unittest\n\nimport {name} as link\n\n\n\
-         #: Message, case, what makes the value, the key of the request, the body, and the lengths at which it can be read if it is cut.\nVECTORS = [",
-        plan.link.name, plan.link.revision
+         #: Message, case, what makes the value, the key of the request, the body, and the lengths at which it can be read if it is cut.\nVECTORS = ["
     ));
     for vector in vectors {
         let message = &plan.messages[vector.message];

@@ -13,7 +13,7 @@ use emberwort_model::model::Labelled;
 use crate::code::Code;
 use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, MARK};
+use crate::{GenerateError, GeneratedFile};
 pub use clashes::clashes;
 use frames::{Frames, has_receiver};
 use group::{Printed, blank};
@@ -73,7 +73,7 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
 
 fn module_text(plan: &Plan) -> String {
     let mut code = Code::default();
-    let about = format!("{MARK} from link {}, revision {}. Do not edit.", plan.link.name, plan.link.revision);
+    let about = crate::origin(plan);
     let said = doc(&plan.link.doc);
     let head = format!(
         "{}{}///\n/// Each message is a struct: `encode` writes the bytes of a body, `decode` reads them. Numbers are raw codes; `physical_...` gives the\n\

@@ -8,7 +8,6 @@ use emberwort_wire::{ValueRef, Values};
 use super::frames::{has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
 use super::values::{Owner, code as code_of};
-use crate::MARK;
 use crate::code::Code;
 use crate::lower::Group;
 use crate::streams::{Event, Judged, streams};
@@ -17,12 +16,12 @@ use crate::vectors::{FrameVector, Vector, readable};
 /// The test program.
 pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     let name = module(&plan.link.name);
+    let origin = crate::origin(plan);
     let mut code = Code::default();
     code.lines(&format!(
-        "//! {MARK} from link {}, revision {}. Do not edit.\n//!\n//! Checks {name}.rs with the test vectors: `rustc --edition 2021 --test {name}_test.rs && ./{name}_test`\n\n\
+        "//! {origin}\n//!\n//! Checks {name}.rs with the test vectors: `rustc --edition 2021 --test {name}_test.rs && ./{name}_test`\n\n\
          #![allow(dead_code, unused_imports, clippy::all, clippy::pedantic)]\n\n\
-         mod {name};\n\nuse {name}::*;\n",
-        plan.link.name, plan.link.revision
+         mod {name};\n\nuse {name}::*;\n"
     ));
     code.lines(include_str!("tests.rs.txt"));
     for (index, message) in plan.messages.iter().enumerate() {

@@ -54,6 +54,18 @@ pub fn python() -> Option<&'static str> {
     found
 }
 
+/// The oldest and the newest Python of this machine that are named by their versions, from the oldest on that generated code is for.
+pub fn other_pythons() -> Vec<String> {
+    let names = (9..20).map(|minor| format!("python3.{minor}"));
+    let mut found: Vec<String> = names
+        .filter(|name| Command::new(name).arg("--version").output().is_ok_and(|ran| ran.status.success()))
+        .collect();
+    if found.len() > 2 {
+        found.drain(1..found.len() - 1);
+    }
+    found
+}
+
 /// The machine's Node.js. A missing one fails the test where CI asks for it.
 pub fn node() -> Option<&'static str> {
     let found = Command::new("node").arg("--version").output().is_ok();
