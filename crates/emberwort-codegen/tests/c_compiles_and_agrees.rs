@@ -285,3 +285,79 @@ fn both_refuse_texts_that_would_be_read_as_something_else() {
     std::fs::write(folder.path().join("main.c"), program).unwrap();
     assert_eq!(compile_and_run(compiler, folder.path(), &[], &["say.c", "main.c"]), expected);
 }
+
+/// Each message goes to its function, and what nobody reads to one of its own.
+#[test]
+fn messages_go_to_their_handlers() {
+    let Some(compiler) = compiler() else { return };
+    let plan = marlock::checked().plan.unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
+    std::fs::write(folder.path().join("main.c"), HANDLERS).unwrap();
+    let said = compile_and_run(compiler, folder.path(), &["-O1"], &["marlock.c", "main.c"]);
+    assert_eq!(said, "move 160 for node 3\nunread 119: 9\nunread 64: 1\nstate 2\n");
+}
+
+const HANDLERS: &str = r#"
+#include "marlock.h"
+#include <stdio.h>
+
+static void move(void *context, const marlock_bus485_frame_t *frame, const marlock_move_gate_t *message)
+{
+    (void)context;
+    printf("move %u for node %u\n", (unsigned)message->target, (unsigned)frame->node);
+}
+
+static void state(void *context, const marlock_bus485_frame_t *frame, const marlock_gate_status_t *message)
+{
+    (void)frame;
+    *(unsigned *)context = message->state;
+}
+
+static void unread(void *context, const marlock_bus485_frame_t *frame, marlock_result_t result)
+{
+    (void)context;
+    printf("unread %u: %d\n", (unsigned)frame->kind, (int)result);
+}
+
+int main(void)
+{
+    marlock_bus485_handlers_t handlers = {0};
+    marlock_bus485_sender_t sender = {0};
+    marlock_move_gate_t order;
+    marlock_gate_status_t status;
+    marlock_bus485_frame_t frame;
+    uint8_t wire[MARLOCK_BUS485_LIMIT];
+    size_t used;
+    unsigned seen = 0;
+    handlers.move_gate = move;
+    handlers.gate_status = state;
+    handlers.unread = unread;
+    marlock_move_gate_init(&order);
+    order.target = 160;
+    order.speed = 3;
+    if (marlock_bus485_send_move_gate(&order, 3, &sender, wire, sizeof wire, &used) != MARLOCK_OK
+        || marlock_bus485_open(&frame, wire, used) != MARLOCK_OK) {
+        return 1;
+    }
+    marlock_bus485_dispatch(&handlers, NULL, &frame);
+    frame.kind = 119;
+    marlock_bus485_dispatch(&handlers, NULL, &frame);
+    frame.kind = MARLOCK_MOVE_GATE_ID;
+    frame.size = 1;
+    marlock_bus485_dispatch(&handlers, NULL, &frame);
+    marlock_gate_status_init(&status);
+    status.state = 2;
+    if (marlock_bus485_send_gate_status(&status, 3, &sender, wire, sizeof wire, &used) != MARLOCK_OK
+        || marlock_bus485_open(&frame, wire, used) != MARLOCK_OK || sender.counter != 2) {
+        return 1;
+    }
+    marlock_bus485_dispatch(&handlers, &seen, &frame);
+    /* Nobody handles it: nothing happens. */
+    frame.kind = MARLOCK_WHO_ARE_YOU_ID;
+    frame.size = 0;
+    marlock_bus485_dispatch(&handlers, NULL, &frame);
+    printf("state %u\n", seen);
+    return 0;
+}
+"#;

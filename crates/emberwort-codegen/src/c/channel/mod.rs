@@ -2,6 +2,7 @@
 
 mod build;
 mod checksum;
+mod dispatch;
 mod receiver;
 mod send;
 mod status_bytes;
@@ -76,6 +77,7 @@ fn one_direction(
     }
     this.open(header, source);
     this.known(plan, parts, header, source);
+    this.dispatch(plan, parts, header);
     if has_receiver(channel.finder) {
         this.receiver(header, source);
     }

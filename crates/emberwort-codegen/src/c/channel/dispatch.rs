@@ -1,0 +1,88 @@
+//! Giving each received message to the function that handles it.
+
+use std::collections::BTreeSet;
+
+use emberwort_model::Plan;
+use emberwort_model::plan::KeySource;
+
+use super::Channel;
+use crate::Parts;
+use crate::c::words::{constant, member};
+use crate::code::Code;
+use crate::names::snake;
+
+impl Channel<'_> {
+    /// A struct of functions, one for each message that this end receives, and a function that decodes a frame and calls the right one. It is
+    /// `static inline`, so that it takes no room where nobody calls it.
+    pub(super) fn dispatch(&self, plan: &Plan, parts: &Parts, header: &mut Code) {
+        let Self { stem, link, link_upper, plan: direction, .. } = self;
+        let is_received = |message: usize| {
+            let message = &plan.messages[message].message;
+            parts.has_message(&message.name) && parts.receives(Some(message.from))
+        };
+        let keys: Vec<(u64, usize)> =
+            direction.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
+        if direction.finder.is_text() || keys.is_empty() {
+            return;
+        }
+        let mut seen = BTreeSet::new();
+        let names: Vec<String> = keys
+            .iter()
+            .filter(|(_, message)| seen.insert(*message))
+            .map(|(_, message)| snake(&plan.messages[*message].message.name))
+            .collect();
+        header.line("/* What is done with each message; NULL for nothing. `context` is handed on. */");
+        header.open(format!("typedef struct {stem}_handlers {{"));
+        for name in &names {
+            header.line(format!(
+                "void (*{name})(void *context, const {stem}_frame_t *frame, const {link}_{name}_t *message);"
+            ));
+        }
+        header.line("/* A frame of no message here, or whose body cannot be read: the result says why. */");
+        header.line(format!("void (*unread)(void *context, const {stem}_frame_t *frame, {link}_result_t result);"));
+        header.close(format!("}} {stem}_handlers_t;"));
+        header.line("");
+        header.line(
+            "/* Decodes the body of a frame that a receiver gave out, and calls the function for its message. */",
+        );
+        header.open(format!(
+            "static inline void {stem}_dispatch(const {stem}_handlers_t *handlers, void *context, const {stem}_frame_t *frame)"
+        ));
+        header.close("{");
+        header.open(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
+        let one = |name: &str, header: &mut Code| {
+            header.lines(&format!(
+                "{{\n    {link}_{name}_t message;\n    result = {link}_{name}_decode(&message, frame->body, frame->size);\n    \
+                     if (result == {link_upper}_OK && handlers->{name} != NULL) {{\n        handlers->{name}(context, frame, &message);\n    }}\n}}"
+            ));
+        };
+        let selected = match (direction.key_part(), direction.selected_by) {
+            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
+            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint) => Some(("frame->key".into(), 32)),
+            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
+            (None, _) => None,
+        };
+        match (selected, names.first()) {
+            (Some((value, bits)), _) => {
+                header.line(format!("switch ({value}) {{"));
+                for name in &names {
+                    for (key, message) in &keys {
+                        if snake(&plan.messages[*message].message.name) == *name {
+                            header.line(format!("case {}:", constant(i128::from(*key), bits, false)));
+                        }
+                    }
+                    one(name, header);
+                    header.line("break;");
+                }
+                header.lines("default:\n    break;\n}");
+            }
+            (None, Some(only)) => one(only, header),
+            (None, None) => {}
+        }
+        header.lines(&format!(
+            "if (result != {link_upper}_OK && handlers->unread != NULL) {{\n    handlers->unread(context, frame, result);\n}}"
+        ));
+        header.close("}");
+        header.line("");
+    }
+}
