@@ -101,7 +101,7 @@ fn framed(plan: &Plan, vector: &Vector, frame: &FrameVector) -> String {
             Role::Message => frame.header.key,
             Role::Address => frame.header.node,
             Role::Sequence => frame.header.sequence,
-            Role::Revision => u64::from(frame.header.revision),
+            Role::Revision => frame.header.revision,
             _ => continue,
         };
         let value = if is_wide(part) { literal(i128::from(value), 64) } else { value.to_string() };

@@ -229,7 +229,7 @@ impl Frames<'_> {
         let codes: Vec<String> =
             codes.iter().map(|(byte, code)| format!("{byte:#04x}: {}", bytes(&[escape, *code]))).collect();
         let plain = match meanings.as_slice() {
-            [few @ ..] if few.len() < 8 => {
+            few if few.len() < 8 => {
                 let few: Vec<String> = few.iter().map(|(code, byte)| format!("{code:#04x}: {byte:#04x}")).collect();
                 format!("{{{}}}", few.join(", "))
             }

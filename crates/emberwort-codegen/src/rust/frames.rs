@@ -192,7 +192,7 @@ impl Frames<'_> {
         code.open(format!("fn meaning_of_{stem}(code: u8) -> Option<u8> {{"));
         code.open("match code {");
         match meanings.as_slice() {
-            [few @ ..] if few.len() < 8 => arms(few).iter().for_each(|arm| code.line(arm)),
+            few if few.len() < 8 => arms(few).iter().for_each(|arm| code.line(arm)),
             many => {
                 let is_none = |code: &u8| !many.iter().any(|(known, _)| known == code);
                 let none: Vec<String> = (0..=255).filter(is_none).map(|code| format!("{code:#04x}")).collect();
@@ -285,11 +285,9 @@ impl Frames<'_> {
             code.line("frame.fill(0);");
         }
         code.line(format!("copy_bytes(frame.get_mut({}..end).ok_or(Error::NoRoom)?, of.body);", plan.head_bytes));
-        let has = |wanted: Zone| plan.parts.iter().any(|part| part.zone == wanted);
         let ordinary = |wanted: Zone| {
             plan.parts.iter().any(|part| part.zone == wanted && !matches!(part.role, Role::Checksum { .. }))
         };
-        let _ = has;
         if !plan.sync.is_empty() || ordinary(Zone::Head) {
             code.line(format!(
                 "let head: &mut [u8; {}] = frame.first_chunk_mut().ok_or(Error::NoRoom)?;",
@@ -586,8 +584,7 @@ impl Frames<'_> {
                 code.line(format!("let frame = stretch(some, 0, {} + count);", sync + last));
             }
             FrameFinder::Lines { crlf } => {
-                let (pattern, what) = if crlf { ("[frame @ .., 0x0d, 0x0a]", "") } else { ("[frame @ .., 0x0a]", "") };
-                let _ = what;
+                let pattern = if crlf { "[frame @ .., 0x0d, 0x0a]" } else { "[frame @ .., 0x0a]" };
                 code.line(format!("let {pattern} = wire else {{ return Err(Error::BadValue) }};"));
             }
             _ => code.line("let frame = wire;"),

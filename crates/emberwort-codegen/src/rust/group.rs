@@ -159,7 +159,7 @@ impl<'a> Printed<'a> {
         let (physical, raw) = conversions(&form.scaling);
         let unit = if field.unit.is_empty() { String::new() } else { format!(", in {}", field.unit) };
         let from =
-            if form.bits > 32 { format!("let raw = raw as f64;") } else { "let raw = f64::from(raw);".to_owned() };
+            if form.bits > 32 { "let raw = raw as f64;".to_owned() } else { "let raw = f64::from(raw);".to_owned() };
         let what = text(&self.what(field));
         code.line("");
         code.lines(doc(&format!("The physical value of a code{unit}.")).trim_end());
@@ -209,7 +209,6 @@ impl<'a> Printed<'a> {
         }
         code.line("");
         code.open("fn read(r: &mut Reader<'_>) -> Result<Self, Error> {");
-        let has_bytes = self.sections.iter().enumerate().any(|(index, _)| Known::of(self.sections, index).bytes > 0);
         let moves = self.sections.len() > 1
             || self
                 .sections
@@ -219,7 +218,6 @@ impl<'a> Printed<'a> {
         code.line(format!("{word} = r.bit / 8;"));
         let is_set = self.named().next().is_some() || self.sections.len() > 1;
         code.line(format!("let {} = Self::default();", if is_set { "mut m" } else { "m" }));
-        let _ = has_bytes;
         for (index, section) in self.sections.iter().enumerate() {
             if index > 0 {
                 if self.message.is_some() {
@@ -382,7 +380,6 @@ impl<'a> Printed<'a> {
         let depth = self.fresh();
         let order = little(self.order);
         let (items, one, size) = (format!("items{depth}"), format!("one{depth}"), format!("size{depth}"));
-        let _ = field;
         let is_rest = list.length == Length::Rest;
         let one_type = self.owner.type_of(&list.element.field, &list.element.action);
         match list.length {

@@ -122,7 +122,7 @@ fn framed(plan: &Plan, vector: &Vector, frame: &FrameVector, code: &mut Code) {
             Role::Message => frame.header.key,
             Role::Address => frame.header.node,
             Role::Sequence => frame.header.sequence,
-            Role::Revision => u64::from(frame.header.revision),
+            Role::Revision => frame.header.revision,
             _ => continue,
         };
         parts.push(format!("{}: {value}", member(&part.name)));
