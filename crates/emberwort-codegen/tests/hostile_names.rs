@@ -6,7 +6,7 @@
 mod common;
 
 use common::{compile_and_run, compiler, write};
-use emberwort_codegen::{GenerateError, c, vectors};
+use emberwort_codegen::{GenerateError, c, javascript, python, rust, vectors};
 use emberwort_model::{Plan, Source, check};
 
 const WORDS: &[&str] = &[
@@ -293,4 +293,209 @@ fn small_links_compile_without_a_warning() {
         let output = compile_and_run(compiler, folder.path(), &[], &["l.c", "l_vectors.c"]);
         assert!(output.ends_with(" 0 differences\n"), "{case}: {output}");
     }
+}
+
+/// Words of the other languages and of their modules.
+const OTHER_WORDS: &[&str] = &[
+    "def",
+    "lambda",
+    "None",
+    "self",
+    "cls",
+    "pass",
+    "yield",
+    "with",
+    "nonlocal",
+    "is",
+    "not",
+    "or",
+    "in",
+    "del",
+    "dataclass",
+    "struct",
+    "math",
+    "link",
+    "enum",
+    "int",
+    "bytes",
+    "property",
+    "print",
+    "field",
+    "v_a",
+    "fn",
+    "let",
+    "mut",
+    "impl",
+    "trait",
+    "match",
+    "mod",
+    "crate",
+    "super",
+    "Self",
+    "where",
+    "dyn",
+    "async",
+    "await",
+    "u8",
+    "usize",
+    "str",
+    "some",
+    "ok",
+    "err",
+    "core",
+    "std",
+    "vec",
+    "box",
+    "loop",
+    "move",
+    "ref",
+    "type",
+    "unsafe",
+    "use",
+    "function",
+    "var",
+    "const",
+    "null",
+    "undefined",
+    "prototype",
+    "constructor",
+    "__proto__",
+    "toString",
+    "valueOf",
+    "hasOwnProperty",
+    "arguments",
+    "eval",
+    "default",
+    "import",
+    "typeof",
+    "void",
+    "w",
+    "r",
+    "m",
+    "b",
+    "s",
+    "n0",
+    "start",
+    "section",
+    "revision",
+    "decode",
+    "encode",
+    "physical_a",
+    "raw_a",
+    "feed",
+    "gap",
+    "open",
+    "judge",
+    "messages",
+    "good_frames",
+    "counters",
+    "end",
+    "size",
+    "frame",
+];
+
+/// Types of the languages and of the modules, as names of messages.
+const TYPES: &[&str] = &[
+    "Error",
+    "Option",
+    "Some",
+    "Vec",
+    "String",
+    "Map",
+    "Object",
+    "Array",
+    "Number",
+    "Math",
+    "Symbol",
+    "Promise",
+    "Set",
+    "Box",
+    "Type",
+    "Any",
+    "List",
+    "Form",
+    "Receiver",
+    "LinkError",
+    "Exception",
+    "Text",
+    "Bytes",
+    "Reader",
+    "Writer",
+    "Received",
+    "Counters",
+    "Frames",
+    "Held",
+    "Blank",
+    "Size",
+    "Dict",
+    "Optional",
+    "Iterator",
+    "Union",
+    "Tuple",
+    "Truncated",
+    "OutOfRange",
+    "BadValue",
+    "UnknownMessage",
+    "Default",
+    "Clone",
+    "Copy",
+    "Debug",
+    "Uint8Array",
+    "DataView",
+    "Infinity",
+    "Partial",
+    "Message",
+    "Escapes",
+    "Filled",
+    "FindsBySync",
+    "ValueError",
+];
+
+/// Nothing becomes the same in a language of a host, and its test program passes.
+fn pass_in_other_languages(plan: &Plan) {
+    let vectors = vectors::vectors(plan, 1);
+    let folder = tempfile::tempdir().unwrap();
+    if let Some(python) = common::python() {
+        common::run_python(python, folder.path(), &python::generate(plan, &vectors).unwrap());
+    }
+    if let Some(node) = common::node() {
+        common::run_node(node, folder.path(), &javascript::generate(plan, &vectors).unwrap());
+    }
+    // That it compiles is most of it, and takes longest.
+    let some: Vec<_> = vectors.into_iter().step_by(6).collect();
+    common::run_rust(folder.path(), &rust::generate(plan, &some).unwrap());
+}
+
+#[test]
+fn words_of_other_languages_can_be_names() {
+    let mut groups: Vec<Vec<&str>> = Vec::new();
+    for word in WORDS.iter().chain(OTHER_WORDS) {
+        let fits = |group: &Vec<&'static str>| {
+            let more: Vec<&str> = group.iter().copied().chain([*word]).collect();
+            if group.len() >= 70 || group.contains(word) {
+                return false;
+            }
+            let plan = plan(&with_names(&more));
+            [python::clashes(&plan), javascript::clashes(&plan), rust::clashes(&plan)].iter().all(Vec::is_empty)
+        };
+        match groups.iter_mut().find(|group| fits(group)) {
+            Some(group) => group.push(word),
+            None => groups.push(vec![word]),
+        }
+    }
+    assert!(groups.len() <= 8, "{groups:?}");
+    for names in groups {
+        pass_in_other_languages(&plan(&with_names(&names)));
+    }
+}
+
+#[test]
+fn types_of_other_languages_can_be_messages() {
+    let mut text = "link l { revision 1  byte_order big }\nchannel c { medium uart 9600 8N1\n limit 60 bytes\n \
+                    frame { sync C6 39\n kind : u8 message\n size : u8 length of body\n body } }\n"
+        .to_owned();
+    for (n, name) in TYPES.iter().enumerate() {
+        text += &format!("message {name} {{ id {n}  from device  on c\n a : u{}\n b : text[..3]\n}}\n", n % 60 + 1);
+    }
+    pass_in_other_languages(&plan(&text));
 }

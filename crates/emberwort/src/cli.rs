@@ -162,7 +162,7 @@ pub enum Command {
         emberwort checksum crc-16/ibm-3740 --hex 'C6 39 03 40 00 02 A0 12' --from 2 --verify 0x90F5")]
     Checksum(ChecksumArgs),
 
-    /// Write code and test vectors
+    /// Write code, documents and test vectors
     #[command(
         after_help = "Without KIND, what emberwort.toml lists is written; without emberwort.toml, everything below \
         gen/.\n\nWith --check nothing is written, and exit code 1 says that a file lacks or is another.\n\nExamples:\n  emberwort generate\n  emberwort generate c --out firmware/link"

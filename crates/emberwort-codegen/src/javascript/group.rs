@@ -681,7 +681,11 @@ impl Printed<'_> {
                 code.close("}");
             }
             Length::UpTo(most) => code.line(format!("putCount(w, {value}.length, {most}, {order}, {what});")),
-            Length::Rest => {}
+            Length::Rest => {
+                code.open(format!("if (!isWhole({value}.length)) {{"));
+                code.line(format!("throw outOfRange({what}, {value});"));
+                code.close("}");
+            }
         }
         if let (ElementSizes::Once(bytes), Action::Record(record)) = (list.sizes, &list.element.action) {
             let size = |section: &SectionPlan| match section.revision {

@@ -148,7 +148,7 @@ function putVarint(w, number) {
 }
 
 function putCount(w, many, most, little, what) {
-  if (many > most) {
+  if (!(many <= most)) {
     throw new LinkError("too_many", what + ": " + many + " are more than " + most);
   }
   put(w, many, most < 256 ? 8 : 16, little);
@@ -175,6 +175,9 @@ function outOfRange(what, value) {
 // The bytes of something like an array, each of which has to be one.
 function checkedBytes(some, what) {
   var n;
+  if (some === null || typeof some !== "object" || !isWhole(some.length)) {
+    throw outOfRange(what, some);
+  }
   for (n = 0; n < some.length; n++) {
     if (!(some[n] >= 0 && some[n] <= 255 && some[n] % 1 === 0)) {
       throw outOfRange(what, some[n]);
