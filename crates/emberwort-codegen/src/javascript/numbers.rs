@@ -3,7 +3,7 @@
 use emberwort_model::model::{Field, Kind, Value};
 use emberwort_model::number::Scaling;
 
-use crate::lower::{Piece, Valid};
+use crate::lower::{self, Piece, Valid};
 
 /// How a number of so many bits is held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -181,27 +181,8 @@ pub fn code(kind: &Kind, raw: u64) -> String {
 
 /// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
 pub fn conversions(scaling: &Scaling, width: u8) -> (String, String) {
-    let (offset, step, divisor) = scaling.parts();
     let is_wide = Held::of(width) == Held::Wide;
-    let raw = if is_wide { "Number(raw)" } else { "raw" };
-    let stepped = if step == 1 { raw.to_owned() } else { format!("{step} * {raw}") };
-    let sum = if offset == 0 { stepped } else { format!("{offset} + {stepped}") };
-    let physical = match divisor {
-        1 => sum,
-        _ if sum.contains(' ') => format!("({sum}) / {divisor}"),
-        _ => format!("{sum} / {divisor}"),
-    };
-    let times = if divisor == 1 { "value".to_owned() } else { format!("value * {divisor}") };
-    let without = match offset {
-        0 => times,
-        offset if offset < 0 => format!("{times} + {}", -offset),
-        offset => format!("{times} - {offset}"),
-    };
-    let back = match step {
-        1 => without,
-        _ if without.contains(' ') => format!("({without}) / {step}"),
-        _ => format!("{without} / {step}"),
-    };
+    let (physical, back) = lower::conversions(scaling, if is_wide { "Number(raw)" } else { "raw" }, "");
     let nearest = if is_wide { format!("BigInt(nearest({back}))") } else { format!("nearest({back})") };
     (physical, nearest)
 }

@@ -4,13 +4,17 @@
 
 mod actions;
 mod bits;
+mod clashes;
 pub mod frame;
 mod group;
 mod known;
+mod scale;
 mod valid;
 
 pub use actions::{each_action, each_action_of, labelled, records};
 pub use bits::{Piece, pieces};
+pub use clashes::{Rules, clashes};
 pub use group::Group;
 pub use known::{Byte, Item, Known, What};
+pub use scale::conversions;
 pub use valid::Valid;

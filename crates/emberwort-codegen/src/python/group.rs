@@ -4,12 +4,11 @@ use std::cell::Cell;
 use std::ops::Deref;
 
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
-use emberwort_model::number::Scaling;
 use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, UnionPlan};
 
 use super::names::{bytes, class, doc, member, text};
 use crate::code::Code;
-use crate::lower::{Group, Known, Piece, Valid, What};
+use crate::lower::{Group, Known, Piece, Valid, What, conversions};
 
 /// The class of a message or a record.
 pub struct Class<'a> {
@@ -108,7 +107,10 @@ impl Class<'_> {
                 continue;
             }
             let name = member(&field.name);
-            let (physical, raw) = conversions(&form.scaling);
+            let (physical, raw) = conversions(&form.scaling, "raw", "");
+            // What is not divided is a whole number.
+            let physical = if form.scaling.parts().2 == 1 { format!("float({physical})") } else { physical };
+            let raw = format!("_nearest({raw})");
             let unit = if field.unit.is_empty() { String::new() } else { format!(", in {}", doc(&field.unit)) };
             let none = |text: &str| form.none.map_or_else(String::new, |none| text.replace("NONE", &none.to_string()));
             let maybe = if form.none.is_some() { "Optional[float]" } else { "float" };
@@ -810,28 +812,4 @@ fn empty(field: &Field, action: &Action) -> String {
         Action::Union(_) => "Form(\"\", None)".into(),
         Action::Skip { .. } => "None".into(),
     }
-}
-
-/// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
-fn conversions(scaling: &Scaling) -> (String, String) {
-    let (offset, step, divisor) = scaling.parts();
-    let stepped = if step == 1 { "raw".to_owned() } else { format!("{step} * raw") };
-    let sum = if offset == 0 { stepped } else { format!("{offset} + {stepped}") };
-    let physical = match divisor {
-        1 => format!("float({sum})"),
-        _ if sum.contains(' ') => format!("({sum}) / {divisor}"),
-        _ => format!("{sum} / {divisor}"),
-    };
-    let times = if divisor == 1 { "value".to_owned() } else { format!("value * {divisor}") };
-    let without = match offset {
-        0 => times,
-        offset if offset < 0 => format!("{times} + {}", -offset),
-        offset => format!("{times} - {offset}"),
-    };
-    let raw = match step {
-        1 => without,
-        _ if without.contains(' ') => format!("({without}) / {step}"),
-        _ => format!("{without} / {step}"),
-    };
-    (physical, format!("_nearest({raw})"))
 }

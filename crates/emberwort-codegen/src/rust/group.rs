@@ -7,9 +7,9 @@ use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector};
 use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, SectionPlan, UnionPlan};
 
 use super::names::{class, doc, member, text};
-use super::values::{Owner, code as code_of, conversions, number_type, part, raw_of, signed, sum, unsigned, value_of};
+use super::values::{Owner, code as code_of, number_type, part, raw_of, signed, sum, unsigned, value_of};
 use crate::code::Code;
-use crate::lower::{Group, Known, Piece, What};
+use crate::lower::{Group, Known, Piece, What, conversions};
 
 /// A message or a record.
 pub struct Printed<'a> {
@@ -156,7 +156,7 @@ impl<'a> Printed<'a> {
         }
         let name = member(&field.name);
         let ty = number_type(&field.kind);
-        let (physical, raw) = conversions(&form.scaling);
+        let (physical, raw) = conversions(&form.scaling, "raw", ".0");
         let unit = if field.unit.is_empty() { String::new() } else { format!(", in {}", field.unit) };
         let from =
             if form.bits > 32 { "let raw = raw as f64;".to_owned() } else { "let raw = f64::from(raw);".to_owned() };

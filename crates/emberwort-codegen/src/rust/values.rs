@@ -1,7 +1,6 @@
 //! Values in Rust: types, literals, and which of them may be sent.
 
 use emberwort_model::model::{Field, Kind, Length, Value};
-use emberwort_model::number::Scaling;
 use emberwort_model::plan::{Action, ListPlan};
 
 use super::names::{bytes, class, text};
@@ -266,32 +265,4 @@ pub fn part(name: &str, piece: &Piece, width: u8) -> String {
         (_, true) => format!("({masked}) as u8"),
         (_, false) => format!("{masked} as u8"),
     }
-}
-
-/// The physical value of a code as an expression, and the code of a value before it is rounded: `raw` and `value` stand for them.
-pub fn conversions(scaling: &Scaling) -> (String, String) {
-    let (offset, step, divisor) = scaling.parts();
-    let stepped = match step {
-        1 => "raw".to_owned(),
-        -1 => "-raw".to_owned(),
-        step => format!("{step}.0 * raw"),
-    };
-    let sum = if offset == 0 { stepped } else { format!("{offset}.0 + {stepped}") };
-    let physical = match divisor {
-        1 => sum,
-        _ if sum.contains(' ') => format!("({sum}) / {divisor}.0"),
-        _ => format!("{sum} / {divisor}.0"),
-    };
-    let times = if divisor == 1 { "value".to_owned() } else { format!("value * {divisor}.0") };
-    let without = match offset {
-        0 => times,
-        offset if offset < 0 => format!("{times} + {}.0", -offset),
-        offset => format!("{times} - {offset}.0"),
-    };
-    let back = match step {
-        1 => without,
-        _ if without.contains(' ') => format!("({without}) / {step}.0"),
-        _ => format!("{without} / {step}.0"),
-    };
-    (physical, back)
 }
