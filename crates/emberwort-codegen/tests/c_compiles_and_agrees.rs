@@ -330,8 +330,8 @@ int main(void)
     uint8_t wire[MARLOCK_BUS485_LIMIT];
     size_t used;
     unsigned seen = 0;
-    handlers.move_gate = move;
-    handlers.gate_status = state;
+    handlers.on_move_gate = move;
+    handlers.on_gate_status = state;
     handlers.unread = unread;
     marlock_move_gate_init(&order);
     order.target = 160;

@@ -1,6 +1,6 @@
 //! Giving each received message to the function that handles it.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
 use emberwort_model::plan::KeySource;
@@ -25,17 +25,14 @@ impl Channel<'_> {
         if direction.finder.is_text() || keys.is_empty() {
             return;
         }
-        let mut seen = BTreeSet::new();
-        let names: Vec<String> = keys
-            .iter()
-            .filter(|(_, message)| seen.insert(*message))
-            .map(|(_, message)| snake(&plan.messages[*message].message.name))
-            .collect();
+        let mut of_message: BTreeMap<usize, Vec<u64>> = BTreeMap::new();
+        keys.iter().for_each(|(key, message)| of_message.entry(*message).or_default().push(*key));
+        let name_of = |message: &usize| snake(&plan.messages[*message].message.name);
         header.line("/* What is done with each message; NULL for nothing. `context` is handed on. */");
         header.open(format!("typedef struct {stem}_handlers {{"));
-        for name in &names {
+        for name in of_message.keys().map(name_of) {
             header.line(format!(
-                "void (*{name})(void *context, const {stem}_frame_t *frame, const {link}_{name}_t *message);"
+                "void (*on_{name})(void *context, const {stem}_frame_t *frame, const {link}_{name}_t *message);"
             ));
         }
         header.line("/* A frame of no message here, or whose body cannot be read: the result says why. */");
@@ -53,7 +50,7 @@ impl Channel<'_> {
         let one = |name: &str, header: &mut Code| {
             header.lines(&format!(
                 "{{\n    {link}_{name}_t message;\n    result = {link}_{name}_decode(&message, frame->body, frame->size);\n    \
-                     if (result == {link_upper}_OK && handlers->{name} != NULL) {{\n        handlers->{name}(context, frame, &message);\n    }}\n}}"
+                     if (result == {link_upper}_OK && handlers->on_{name} != NULL) {{\n        handlers->on_{name}(context, frame, &message);\n    }}\n}}"
             ));
         };
         let selected = match (direction.key_part(), direction.selected_by) {
@@ -62,21 +59,19 @@ impl Channel<'_> {
             (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
             (None, _) => None,
         };
-        match (selected, names.first()) {
+        match (selected, of_message.keys().next()) {
             (Some((value, bits)), _) => {
                 header.line(format!("switch ({value}) {{"));
-                for name in &names {
-                    for (key, message) in &keys {
-                        if snake(&plan.messages[*message].message.name) == *name {
-                            header.line(format!("case {}:", constant(i128::from(*key), bits, false)));
-                        }
+                for (message, keys) in &of_message {
+                    for key in keys {
+                        header.line(format!("case {}:", constant(i128::from(*key), bits, false)));
                     }
-                    one(name, header);
+                    one(&name_of(message), header);
                     header.line("break;");
                 }
                 header.lines("default:\n    break;\n}");
             }
-            (None, Some(only)) => one(only, header),
+            (None, Some(only)) => one(&name_of(only), header),
             (None, None) => {}
         }
         header.lines(&format!(
