@@ -105,7 +105,10 @@ fn check(generated: &[(PathBuf, Vec<u8>)], look: Look) -> anyhow::Result<Ending>
         return Ok(Ending::WithFindings);
     }
     let mut out = output::stdout();
-    writeln!(out, "{} generated files are what the definition makes", generated.len())?;
+    match generated.len() {
+        1 => writeln!(out, "1 generated file is what the definition makes")?,
+        count => writeln!(out, "{count} generated files are what the definition makes")?,
+    }
     out.flush()?;
     Ok(Ending::Clean)
 }
