@@ -134,7 +134,7 @@ pub enum GenerateKind {
     Python,
     /// Rust for no_std: NAME.rs, NAME_test.rs
     Rust,
-    /// ES module with types: NAME.js, NAME.d.ts, NAME.test.js, package.json
+    /// ES module: NAME.js, NAME.d.ts, NAME.test.js, package.json
     Javascript,
     /// TS013 payload codec for LoRaWAN network servers: NAME_codec.js
     #[serde(rename = "payload-codec")]

@@ -15,6 +15,7 @@ use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
 use crate::project::{GenerateEntry, GenerateKind, Project, Role, load_plan_of};
 use crate::render::table::table;
+use crate::render::wrapped;
 use crate::revisions;
 
 /// The vectors of a revision are always the same.
@@ -54,7 +55,7 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
         (GenerateKind::Javascript, javascript::lacking),
     ] {
         if entries(args, &project).iter().any(|entry| entry.kind == kind) {
-            lacking(&plan).iter().for_each(|sentence| say!("{sentence}"));
+            lacking(&plan).iter().for_each(|sentence| say!("{}", wrapped(sentence)));
         }
     }
     Ok(Ending::Clean)
