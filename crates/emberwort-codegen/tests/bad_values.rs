@@ -5,13 +5,13 @@ mod common;
 
 use std::fmt::Write as _;
 use std::process::Command;
-use std::sync::Arc;
 
+use common::plans::plan;
 use common::{compile_and_run, compiler, write};
 use emberwort_codegen::c;
 use emberwort_codegen::vectors::{self, Vector};
+use emberwort_model::Plan;
 use emberwort_model::model::Kind;
-use emberwort_model::{Plan, Source, check};
 use emberwort_wire::{ValueRef, Values, decode, encode};
 
 const GUARDED: &str = "link guarded { revision 2  byte_order little }\n\
@@ -26,14 +26,9 @@ const GUARDED: &str = "link guarded { revision 2  byte_order little }\n\
     value : value of Settings by setting\n added in 2 {\n supply : u8 V = 0\n big : u16 = 0\n flag : bool = false\n warm : i8 degC = -5\n } }\n\
     message Wide { id 2\n from device\n on bus\n OPTIONALS }\n";
 
-fn guarded() -> Arc<Plan> {
+fn guarded() -> Plan {
     let optionals: String = (0..17).map(|n| format!("o{n} : u8 optional\n ")).collect();
-    planned(&GUARDED.replace("OPTIONALS", &optionals))
-}
-
-fn planned(text: &str) -> Arc<Plan> {
-    let checked = check(&Source::new("test.ember", text));
-    Arc::new(checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
+    plan(&GUARDED.replace("OPTIONALS", &optionals))
 }
 
 /// Runs statements, each with the result that it must give; prints those that give another one.
@@ -188,7 +183,7 @@ fn counts_lengths_and_numbers_that_cannot_be_sent_give_their_error() {
 fn a_list_to_the_end_holds_no_more_than_its_room() {
     let text = GUARDED.replace("OPTIONALS", "o : u8 optional")
         + "message Row { id 3\n from device\n on bus\n items : [rest] u16\n }\n";
-    let plan = planned(&text);
+    let plan = plan(&text);
     let before = "static guarded_row_t row;\nstatic uint8_t body[300];\nstatic void fresh(void) { memset(body, 7, sizeof body); }\n\
                   #define ROOM (sizeof row.items / sizeof row.items[0])\n";
     let calls = [

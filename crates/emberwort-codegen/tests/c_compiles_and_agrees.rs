@@ -3,31 +3,12 @@
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
 use std::process::Command;
-use std::sync::Arc;
 
+use common::plans::{ODD, WHOLE, marlock, plan};
 use common::{compile_and_run, compiler, streams, write};
 use emberwort_codegen::{c, vectors};
-use emberwort_model::{Checked, Plan, Source, check};
-
-const WHOLE: &str = include_str!("whole.ember");
-const ODD: &str = include_str!("odd.ember");
-
-fn plan(text: &str) -> Arc<Plan> {
-    planned(check(&Source::new("test.ember", text)))
-}
-
-fn marlock() -> Arc<Plan> {
-    planned(marlock::checked())
-}
-
-fn planned(checked: Checked) -> Arc<Plan> {
-    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
-    Arc::new(checked.plan.unwrap())
-}
 
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
@@ -123,6 +104,7 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
     for (link, plan, channel) in
         [("marlock", marlock(), "bus485"), ("odd", plan(ODD), "cobs_line"), ("odd", plan(ODD), "sums")]
     {
+        let plan = std::sync::Arc::new(plan);
         let index = plan.channel_index(channel).unwrap();
         let stream = streams::noisy(&plan, index, None, 1 << 20, 7);
         let (good, expected) = streams::accepted(&plan, index, None, &stream);
@@ -290,7 +272,7 @@ fn both_refuse_texts_that_would_be_read_as_something_else() {
 #[test]
 fn messages_go_to_their_handlers() {
     let Some(compiler) = compiler() else { return };
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let folder = tempfile::tempdir().unwrap();
     write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
     std::fs::write(folder.path().join("main.c"), HANDLERS).unwrap();

@@ -1,20 +1,14 @@
 //! The document of a link: complete, and nothing that it shows is markup.
 
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
+mod common;
 
+use common::plans::{ODD, WHOLE, marlock, plan};
 use emberwort_codegen::{document, vectors};
 use emberwort_model::hex::hex;
-use emberwort_model::{Plan, Source, check};
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings))
-}
 
 #[test]
 fn everything_of_the_link_is_in_it() {
-    for plan in [marlock::checked().plan.unwrap(), plan(include_str!("whole.ember")), plan(include_str!("odd.ember"))] {
+    for plan in [marlock(), plan(WHOLE), plan(ODD)] {
         let all = vectors::vectors(&plan, 42);
         let files = document::generate(&plan, &all);
         let (page, markdown) = (&files[0].text, &files[1].text);

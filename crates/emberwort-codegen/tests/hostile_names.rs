@@ -5,9 +5,10 @@
 
 mod common;
 
+use common::plans::plan;
 use common::{compile_and_run, compiler, write};
 use emberwort_codegen::{GenerateError, c, javascript, python, rust, vectors};
-use emberwort_model::{Plan, Source, check};
+use emberwort_model::Plan;
 
 const WORDS: &[&str] = &[
     "int",
@@ -168,12 +169,6 @@ fn words_of(code: &str) -> Vec<&str> {
         .map(|(n, rest)| if n == 0 { rest } else { rest.split_once("*/").map_or("", |(_, rest)| rest) });
     let unquoted = outside.flat_map(|text| text.split('"').step_by(2));
     unquoted.flat_map(|text| text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_')).collect()
-}
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("l.ember", text));
-    assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{text}\n{:#?}", checked.findings);
-    checked.plan.unwrap()
 }
 
 #[test]

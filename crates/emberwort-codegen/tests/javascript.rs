@@ -1,35 +1,16 @@
 //! Generated JavaScript: all vectors, both ways, and names of all kinds.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
+use common::plans::{ODD, WHOLE, marlock, plan};
 use common::{node, run_node};
 use emberwort_codegen::{GenerateError, javascript as target, vectors};
-use emberwort_model::{Plan, Source, check};
-
-const WHOLE: &str = include_str!("whole.ember");
-const ODD: &str = include_str!("odd.ember");
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| {
-        panic!(
-            "{:#?}",
-            checked
-                .findings
-                .iter()
-                .filter(|finding| finding.is_error())
-                .map(|f| (&f.message, f.span))
-                .collect::<Vec<_>>()
-        )
-    })
-}
+use emberwort_model::Plan;
 
 #[test]
 fn all_vectors_agree() {
     let Some(node) = node() else { return };
-    for plan in [marlock::checked().plan.unwrap(), plan(ODD), plan(WHOLE)] {
+    for plan in [marlock(), plan(ODD), plan(WHOLE)] {
         let folder = tempfile::tempdir().unwrap();
         run_node(node, folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap());
     }
@@ -38,7 +19,7 @@ fn all_vectors_agree() {
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(node) = node() else { return };
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let mut all = vectors::vectors(&plan, 42);
     all.truncate(3);
     all[1].body[1] ^= 1;
@@ -116,7 +97,7 @@ fn the_example_of_the_page_runs() {
     let page = include_str!("../../../docs/generated-javascript.md");
     let example = page.split("```javascript\n").nth(1).unwrap().split("```").next().unwrap();
     let folder = tempfile::tempdir().unwrap();
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
     std::fs::write(folder.path().join("main.js"), example).unwrap();
     let ran = std::process::Command::new(node).current_dir(folder.path()).arg("main.js").output().unwrap();

@@ -1,34 +1,18 @@
 //! The payload codec for LoRaWAN network servers: in an engine of its own, against the library's rows.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
 use std::process::Command;
 
 use common::node;
+use common::plans::{marlock, plan};
 use emberwort_codegen::javascript::codec::generate;
 use emberwort_codegen::{GenerateError, Parts, vectors};
+use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
-use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{Writing, write_fields};
 use emberwort_wire::{Values, codec::decode};
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| {
-        panic!(
-            "{:#?}",
-            checked
-                .findings
-                .iter()
-                .filter(|finding| finding.is_error())
-                .map(|f| (&f.message, f.span))
-                .collect::<Vec<_>>()
-        )
-    })
-}
 
 /// Values of all kinds over the radio, in both directions.
 const KINDS: &str = "link kinds { revision 3  byte_order big }
@@ -168,7 +152,7 @@ fn recorded_payloads_are_the_rows_of_the_library() {
     if node().is_none() {
         return;
     }
-    for plan in [marlock::checked().plan.unwrap(), plan(KINDS)] {
+    for plan in [marlock(), plan(KINDS)] {
         assert_eq!(run(&plan, &(recorded(&plan) + COMPARE)), "all agree\n");
     }
 }
@@ -178,7 +162,7 @@ fn what_cannot_be_read_or_sent_is_said() {
     if node().is_none() {
         return;
     }
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let program = r#"
 const down = (fields, message = "GaugeSettings") => codec.encodeDownlink({ data: { message, fields } });
 for (const said of [
@@ -203,7 +187,7 @@ for (const said of [
 /// Words that came into the language after ECMAScript 5.
 #[test]
 fn the_script_is_of_an_old_standard() {
-    for plan in [marlock::checked().plan.unwrap(), plan(KINDS)] {
+    for plan in [marlock(), plan(KINDS)] {
         let text = generate(&plan, &Parts::default()).unwrap().remove(0).text;
         for line in text
             .lines()

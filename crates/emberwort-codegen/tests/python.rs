@@ -1,25 +1,15 @@
 //! Generated Python: all vectors, both ways, and names of all kinds.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
+use common::plans::{ODD, WHOLE, marlock, plan};
 use common::{python, run_python};
 use emberwort_codegen::{GenerateError, python as target, vectors};
-use emberwort_model::{Plan, Source, check};
-
-const WHOLE: &str = include_str!("whole.ember");
-const ODD: &str = include_str!("odd.ember");
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings))
-}
 
 #[test]
 fn all_vectors_agree() {
     let Some(python) = python() else { return };
-    for plan in [marlock::checked().plan.unwrap(), plan(ODD), plan(WHOLE)] {
+    for plan in [marlock(), plan(ODD), plan(WHOLE)] {
         let folder = tempfile::tempdir().unwrap();
         run_python(python, folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap());
     }
@@ -28,7 +18,7 @@ fn all_vectors_agree() {
 /// By the oldest and the newest Python that is here.
 #[test]
 fn versions_agree() {
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let files = target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap();
     for python in common::other_pythons() {
         let folder = tempfile::tempdir().unwrap();
@@ -39,7 +29,7 @@ fn versions_agree() {
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(python) = python() else { return };
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let mut all = vectors::vectors(&plan, 42);
     all.truncate(3);
     all[1].body[1] ^= 1;
@@ -86,7 +76,7 @@ fn the_example_of_the_page_runs() {
     let page = include_str!("../../../docs/generated-python.md");
     let example = page.split("```python\n").nth(1).unwrap().split("```").next().unwrap();
     let folder = tempfile::tempdir().unwrap();
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
     std::fs::write(folder.path().join("main.py"), example).unwrap();
     let ran = std::process::Command::new(python).current_dir(folder.path()).arg("main.py").output().unwrap();

@@ -1,27 +1,17 @@
 //! Generated Rust: all vectors, both ways, and names of all kinds.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
 use std::process::Command;
 
+use common::plans::{ODD, WHOLE, marlock, plan};
 use common::run_rust;
 use emberwort_codegen::{GenerateError, rust as target, vectors};
 use emberwort_model::plan::FrameFinder;
-use emberwort_model::{Plan, Source, check};
-
-const WHOLE: &str = include_str!("whole.ember");
-const ODD: &str = include_str!("odd.ember");
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings))
-}
 
 #[test]
 fn all_vectors_agree() {
-    for plan in [marlock::checked().plan.unwrap(), plan(ODD), plan(WHOLE)] {
+    for plan in [marlock(), plan(ODD), plan(WHOLE)] {
         let folder = tempfile::tempdir().unwrap();
         run_rust(folder.path(), &target::generate(&plan, &vectors::vectors(&plan, 42)).unwrap());
     }
@@ -52,7 +42,7 @@ fn hostile_names_and_texts_stay_what_they_are() {
 
 #[test]
 fn a_wrong_vector_is_found() {
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let mut all = vectors::vectors(&plan, 42);
     all.truncate(3);
     all[1].body[1] ^= 1;
@@ -73,7 +63,7 @@ fn names_that_become_the_same_are_refused() {
 /// A crate for a device in which nothing panics, without a lint of the pedantic kind.
 #[test]
 fn nothing_panics_and_no_lint_is_found() {
-    for (name, plan) in [("marlock", marlock::checked().plan.unwrap()), ("whole", plan(WHOLE)), ("odd", plan(ODD))] {
+    for (name, plan) in [("marlock", marlock()), ("whole", plan(WHOLE)), ("odd", plan(ODD))] {
         let folder = tempfile::tempdir().unwrap();
         common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
         // Receivers are made where they are used.
@@ -127,7 +117,7 @@ fn the_example_of_the_page_runs() {
     let page = include_str!("../../../docs/generated-rust.md");
     let example = page.split("```rust\n").nth(1).unwrap().split("```").next().unwrap();
     let folder = tempfile::tempdir().unwrap();
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
     std::fs::write(folder.path().join("main.rs"), example).unwrap();
     let arguments = ["--edition", "2021", "-D", "warnings", "main.rs"];

@@ -3,28 +3,18 @@
 //! A tool that is not on this machine is left out, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
 use std::path::Path;
 use std::process::Command;
 
 use common::is_there;
+use common::plans::{ODD, WHOLE, marlock, plan};
 use emberwort_codegen::{c, javascript, python};
-use emberwort_model::{Plan, Source, check};
-
-fn plan(text: &str) -> Plan {
-    let checked = check(&Source::new("test.ember", text));
-    checked.plan.unwrap_or_else(|| panic!("{:#?}", checked.findings))
-}
+use emberwort_model::Plan;
 
 /// What is on a link of every kind, and what is on none.
 fn plans() -> Vec<(&'static str, Plan)> {
-    vec![
-        ("marlock", marlock::checked().plan.unwrap()),
-        ("whole", plan(include_str!("whole.ember"))),
-        ("odd", plan(include_str!("odd.ember"))),
-    ]
+    vec![("marlock", marlock()), ("whole", plan(WHOLE)), ("odd", plan(ODD))]
 }
 
 /// Runs a check in a folder, which must not say anything.

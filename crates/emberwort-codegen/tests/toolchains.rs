@@ -4,13 +4,12 @@
 //! A tool that is not on this machine is left out, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
 mod common;
-#[path = "../../../examples/plan_of_marlock.rs"]
-mod marlock;
 
 use std::path::Path;
 use std::process::Command;
 
 use common::is_there;
+use common::plans::marlock;
 use emberwort_codegen::{Parts, c, vectors};
 use emberwort_model::model::End;
 
@@ -19,7 +18,7 @@ const SOURCES: [&str; 2] = ["marlock.c", "marlock_vectors.c"];
 
 /// A folder with the code, and the line that its program prints.
 fn code() -> (tempfile::TempDir, String) {
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let all = vectors::vectors(&plan, 42);
     let folder = tempfile::tempdir().unwrap();
     common::write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
@@ -91,7 +90,7 @@ fn sizes(folder: &Path, program: &str, object: &str) -> [usize; 3] {
 /// RAM that stands there before a receiver is made.
 #[test]
 fn small_machines_have_room() {
-    let plan = marlock::checked().plan.unwrap();
+    let plan = marlock();
     let parts = Parts {
         role: Some(End::Device),
         messages: ["GateStatus", "MoveGate", "MoveAccepted", "Refused"].map(str::to_owned).to_vec(),

@@ -8,6 +8,8 @@ use super::frames::{self, Frames};
 use super::group::Printed;
 use super::names::{class, comment, constant, doc};
 use super::numbers::literal;
+use super::read::read;
+use super::write::write;
 use crate::code::Code;
 use crate::lower::{Group, labelled, records};
 
@@ -32,13 +34,13 @@ pub fn body(plan: &Plan, flavour: Flavour) -> String {
     let groups = records.iter().map(|record| Group::of_record(plan, record));
     let groups = groups.chain(plan.messages.iter().map(|message| Group::of_message(plan, message)));
     for group in groups {
-        let printed = Printed::new(group, flavour);
+        let printed = Printed { group: &group, flavour };
         match flavour {
             Flavour::Module => printed.class(&mut own),
             Flavour::Script => printed.maker(&mut own),
         }
-        printed.read(&mut own);
-        printed.write(&mut own);
+        read(&group, flavour, &mut own);
+        write(&group, &mut own);
     }
     for channel in &plan.channels {
         for (from, direction) in channel.directions() {

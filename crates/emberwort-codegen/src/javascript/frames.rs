@@ -5,8 +5,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
-use super::group::little;
-use super::names::{bytes, class, comment, doc, member, text};
+use super::names::{bytes, class, comment, doc, little, member, text};
 use super::numbers::{Held, literal, sum};
 use crate::code::Code;
 use crate::lower::frame::{

@@ -8,8 +8,10 @@ mod frames;
 mod group;
 mod names;
 mod numbers;
+mod read;
 mod types;
 mod vectors;
+mod write;
 
 use emberwort_model::Plan;
 

@@ -1,6 +1,7 @@
 //! Names and texts in JavaScript.
 
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::ByteOrder;
 
 use crate::names::plain_snake;
 
@@ -181,5 +182,13 @@ pub fn comment(about: &str) -> String {
             let all: Vec<String> = lines.iter().map(|line| format!(" * {line}").trim_end().to_owned()).collect();
             format!("/**\n{}\n */", all.join("\n"))
         }
+    }
+}
+
+/// Whether the first bits come lowest, as an argument.
+pub fn little(order: ByteOrder) -> &'static str {
+    match order {
+        ByteOrder::Little => "true",
+        ByteOrder::Big => "false",
     }
 }

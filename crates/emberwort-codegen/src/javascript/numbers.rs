@@ -1,9 +1,9 @@
 //! Numbers: those of up to 53 bits are numbers, wider ones are of type BigInt. Bits are counted in halves of 32.
 
-use emberwort_model::model::{Field, Kind, Value};
+use emberwort_model::model::{Field, Kind, Selector, Value};
 use emberwort_model::number::Scaling;
 
-use crate::lower::{self, Piece, Valid};
+use crate::lower::{self, Group, Piece, Valid};
 
 /// How a number of so many bits is held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -185,4 +185,12 @@ pub fn conversions(scaling: &Scaling, width: u8) -> (String, String) {
     let (physical, back) = lower::conversions(scaling, if is_wide { "Number(raw)" } else { "raw" }, "");
     let nearest = if is_wide { format!("BigInt(nearest({back}))") } else { format!("nearest({back})") };
     (physical, nearest)
+}
+
+/// The number of a case, as the values of what decides about it have it.
+pub fn case_number(group: &Group<'_>, selector: &Selector, raw: u64) -> String {
+    match selector {
+        Selector::Field(slot) => code(&group.fields[*slot].kind, raw),
+        Selector::Request { .. } => raw.to_string(),
+    }
 }

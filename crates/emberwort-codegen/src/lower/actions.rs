@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::Labelled;
+use emberwort_model::model::{Labelled, Selector};
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
 /// Every action of a link: of messages, and of all that lies in them.
@@ -50,4 +50,20 @@ pub fn records(plan: &Plan) -> Vec<Arc<RecordPlan>> {
 pub fn labelled(plan: &Plan) -> impl Iterator<Item = &Labelled> {
     let link = &plan.link;
     link.labelled.iter().chain(link.tables.iter().map(|table| &table.keys)).map(Arc::as_ref)
+}
+
+/// Whether a record lies in it, whose size depends on the sender's revision.
+pub fn has_record(action: &Action) -> bool {
+    let mut found = false;
+    inside(action, &mut |one| found |= matches!(one, Action::Record(_)));
+    found
+}
+
+/// Whether a request decides about a value in it.
+pub fn asks(action: &Action) -> bool {
+    let mut found = false;
+    inside(action, &mut |one| {
+        found |= matches!(one, Action::Union(union) if matches!(union.union.selector, Selector::Request { .. }));
+    });
+    found
 }

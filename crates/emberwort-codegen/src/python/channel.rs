@@ -2,11 +2,11 @@
 
 use emberwort_checksum::code::{Language, function};
 use emberwort_model::Plan;
-use emberwort_model::model::{ByteOrder, End};
+use emberwort_model::model::End;
 use emberwort_model::plan::{self, Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
-use super::names::{bytes, class, member};
+use super::names::{bytes, class, member, quoted};
 use crate::code::Code;
 use crate::lower::frame::{
     Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
@@ -36,13 +36,6 @@ struct Frames<'a> {
     plan: &'a Direction,
     stem: String,
     class: String,
-}
-
-fn quoted(order: ByteOrder) -> &'static str {
-    match order {
-        ByteOrder::Little => "\"little\"",
-        ByteOrder::Big => "\"big\"",
-    }
 }
 
 /// Where a part begins, as a bit.

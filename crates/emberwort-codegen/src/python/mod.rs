@@ -5,7 +5,11 @@ mod channel;
 mod clashes;
 mod group;
 mod names;
+mod one_number;
+mod read;
+mod values;
 mod vectors;
+mod write;
 
 use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
@@ -16,7 +20,7 @@ use crate::lower::{Group, labelled, records};
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile};
 pub use clashes::clashes;
-use group::Class;
+use group::write_class;
 use names::{class, constant, doc, module, text};
 
 /// What all classes stand on.
@@ -78,10 +82,10 @@ fn module_text(plan: &Plan) -> String {
         labels(labelled, &mut code);
     }
     for record in records(plan) {
-        Class::new(Group::of_record(plan, &record)).write(&mut code);
+        write_class(&Group::of_record(plan, &record), &mut code);
     }
     for message in &plan.messages {
-        Class::new(Group::of_message(plan, message)).write(&mut code);
+        write_class(&Group::of_message(plan, message), &mut code);
     }
     code.lines(RECEIVERS);
     for channel in &plan.channels {

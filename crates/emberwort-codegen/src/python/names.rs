@@ -1,6 +1,7 @@
 //! Names and texts in Python.
 
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::ByteOrder;
 
 use crate::names::plain_snake;
 
@@ -400,4 +401,12 @@ pub fn bytes(some: &[u8]) -> String {
 pub fn doc(doc: &str) -> String {
     let line = |line: &str| escaped(line).replace('\\', "/").replace('"', "'");
     doc.lines().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// The word for an order of bytes, in quotes.
+pub fn quoted(order: ByteOrder) -> &'static str {
+    match order {
+        ByteOrder::Little => "\"little\"",
+        ByteOrder::Big => "\"big\"",
+    }
 }

@@ -4,8 +4,10 @@ mod clashes;
 mod frames;
 mod group;
 mod names;
+mod read;
 mod values;
 mod vectors;
+mod write;
 
 use emberwort_model::Plan;
 use emberwort_model::model::Labelled;
@@ -94,10 +96,10 @@ fn module_text(plan: &Plan) -> String {
     }
     let rest = plan.messages.iter().map(|message| message.rest_bytes).max().unwrap_or(0);
     for record in &records(plan) {
-        Printed::new(Group::of_record(plan, record), rest).write(&mut code);
+        Printed { group: &Group::of_record(plan, record), rest }.write(&mut code);
     }
     for message in &plan.messages {
-        Printed::new(Group::of_message(plan, message), message.rest_bytes).write(&mut code);
+        Printed { group: &Group::of_message(plan, message), rest: message.rest_bytes }.write(&mut code);
     }
     code.lines(STUFFING);
     code.lines(RECEIVERS);

@@ -1,6 +1,7 @@
 //! Names and texts in Rust.
 
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::model::ByteOrder;
 
 use crate::names::plain_snake;
 
@@ -194,4 +195,12 @@ pub fn doc(doc: &str) -> String {
         format!("/// {text}").trim_end().to_owned() + "\n"
     };
     doc.lines().map(line).collect()
+}
+
+/// Whether the first bits come lowest, as an argument.
+pub fn little(order: ByteOrder) -> &'static str {
+    match order {
+        ByteOrder::Little => "true",
+        ByteOrder::Big => "false",
+    }
 }

@@ -1,10 +1,10 @@
 //! Values in Rust: types, literals, and which of them may be sent.
 
-use emberwort_model::model::{Field, Kind, Length, Value};
+use emberwort_model::model::{Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan};
 
 use super::names::{bytes, class, text};
-use crate::lower::{Piece, Valid};
+use crate::lower::{Group, Piece, Valid};
 
 /// The narrowest type of so many bits.
 pub fn unsigned(width: u8) -> &'static str {
@@ -264,5 +264,13 @@ pub fn part(name: &str, piece: &Piece, width: u8) -> String {
         ("u8", _) => masked,
         (_, true) => format!("({masked}) as u8"),
         (_, false) => format!("{masked} as u8"),
+    }
+}
+
+/// The number of a case, as the values of what decides about it have it.
+pub fn case_number(group: &Group<'_>, selector: &Selector, raw: u64) -> String {
+    match selector {
+        Selector::Field(slot) => code(&group.fields[*slot].kind, raw),
+        Selector::Request { .. } => raw.to_string(),
     }
 }

@@ -3,6 +3,9 @@
 // Not every test file needs all of it.
 #![allow(dead_code)]
 
+pub mod definitions;
+pub mod interpreter;
+pub mod plans;
 pub mod streams;
 
 use std::path::Path;
