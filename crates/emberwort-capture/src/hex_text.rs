@@ -168,7 +168,7 @@ fn pairs(word: &str) -> Option<Vec<u8>> {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(first: &[u8], input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub fn read(first: &[u8], input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     sink.interface(serial_interface());
     let shape = shape_of(first).unwrap_or(Shape::Digits);
     let input = first.chain(input);
@@ -198,7 +198,7 @@ trait Lines {
     fn end(&mut self, sink: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> Result<(), String>;
 }
 
-fn by_lines(input: impl Read, lines: &mut impl Lines, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+fn by_lines(input: impl Read, lines: &mut impl Lines, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     let mut is_over = false;
     let mut outcome = each_line(input, sink, |sink, line| {
         let flow = lines.line(line.trim_end(), &mut |piece| sink.piece(piece));
@@ -410,13 +410,13 @@ fn stamp(line: &str) -> Option<(Stamp, &str)> {
     Some((stamp, rest.trim_start_matches([':', ',', ';'])))
 }
 
-fn read_digits(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+fn read_digits(mut input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     let mut buffer = vec![0; 1 << 16];
     let mut bytes = Vec::with_capacity(1 << 15);
     let mut half: Option<u8> = None;
     let mut outcome = Outcome::default();
     // A line is a piece: on channels whose medium keeps packets apart, a packet.
-    fn hand_on(bytes: &mut Vec<u8>, sink: &mut impl PieceSink) -> ControlFlow<()> {
+    fn hand_on(bytes: &mut Vec<u8>, sink: &mut dyn PieceSink) -> ControlFlow<()> {
         let flow = if bytes.is_empty() {
             ControlFlow::Continue(())
         } else {

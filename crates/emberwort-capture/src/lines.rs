@@ -12,7 +12,7 @@ pub(crate) const MAX_LINE: usize = 1 << 18;
 ///
 /// # Errors
 /// Those of the reader.
-pub(crate) fn each_line<S: PieceSink>(
+pub(crate) fn each_line<S: PieceSink + ?Sized>(
     input: impl Read,
     sink: &mut S,
     mut act: impl FnMut(&mut S, &str) -> Result<ControlFlow<()>, String>,

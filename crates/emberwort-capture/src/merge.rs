@@ -153,7 +153,7 @@ impl<O: Send + 'static> Running<O> {
     }
 
     /// Hands on what comes next.
-    fn hand_on(&mut self, all: &mut usize, sink: &mut impl PieceSink) -> ControlFlow<()> {
+    fn hand_on(&mut self, all: &mut usize, sink: &mut dyn PieceSink) -> ControlFlow<()> {
         match self.batch.events.pop_front() {
             Some(Event::Section) => self.interfaces.clear(),
             Some(Event::Interface(interface)) => {
@@ -189,7 +189,7 @@ impl<O: Send + 'static> Running<O> {
 /// each ended, by its place.
 pub fn read<O: Send + 'static>(
     sources: Vec<Source<O>>,
-    sink: &mut impl PieceSink,
+    sink: &mut dyn PieceSink,
     mut ended: impl FnMut(usize, io::Result<O>),
 ) {
     sink.section();

@@ -24,7 +24,7 @@ const MAX_INTERFACES: usize = 4096;
 ///
 /// # Errors
 /// Those of the reader.
-pub(crate) fn read_pcapng(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub(crate) fn read_pcapng(input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     read(PcapNGReader::new(BUFFER, input), sink)
 }
 
@@ -32,7 +32,7 @@ pub(crate) fn read_pcapng(input: impl Read, sink: &mut impl PieceSink) -> io::Re
 ///
 /// # Errors
 /// Those of the reader.
-pub(crate) fn read_pcap(input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub(crate) fn read_pcap(input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     read(LegacyPcapReader::new(BUFFER, input), sink)
 }
 
@@ -82,7 +82,7 @@ struct Section {
     legacy_units: u64,
 }
 
-fn read<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+fn read<R: PcapReaderIterator>(reader: Opened<R>, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     let damaged = |offset: usize, reason: &str| {
         let damage = Damage { offset: offset as u64, reason: reason.to_owned() };
         Ok(Outcome { bytes: offset as u64, damage: Some(damage) })
@@ -151,7 +151,7 @@ fn comments(mut options: &[u8], is_big_endian: bool) -> Vec<String> {
 }
 
 /// Hands on the comments among options that the library has taken apart.
-fn tell_comments(about: About, options: &[PcapNGOption<'_>], sink: &mut impl PieceSink) {
+fn tell_comments(about: About, options: &[PcapNGOption<'_>], sink: &mut dyn PieceSink) {
     for option in options.iter().filter(|option| option.code == OptionCode::Comment) {
         let value = &option.value[..usize::from(option.len).min(option.value.len())];
         sink.comment(Comment { about, text: String::from_utf8_lossy(value).into_owned() });
@@ -161,7 +161,7 @@ fn tell_comments(about: About, options: &[PcapNGOption<'_>], sink: &mut impl Pie
 impl Section {
     /// Hands on the packets of the enhanced packet blocks with which these bytes begin, as long as they are whole and make sense.
     /// Returns how many bytes those blocks have.
-    fn packets(&self, data: &[u8], sink: &mut impl PieceSink) -> (usize, ControlFlow<()>) {
+    fn packets(&self, data: &[u8], sink: &mut dyn PieceSink) -> (usize, ControlFlow<()>) {
         let mut at = 0;
         if let Some(is_big_endian) = self.is_big_endian {
             while let Some((size, piece)) = self.enhanced_packet(&data[at..], is_big_endian) {
@@ -201,7 +201,7 @@ impl Section {
     }
 
     /// Takes any block.
-    fn block(&mut self, block: PcapBlockOwned<'_>, sink: &mut impl PieceSink) -> Result<(), Stop> {
+    fn block(&mut self, block: PcapBlockOwned<'_>, sink: &mut dyn PieceSink) -> Result<(), Stop> {
         let flow = match block {
             PcapBlockOwned::LegacyHeader(header) => {
                 if header.is_nanosecond_precision() {
@@ -223,7 +223,7 @@ impl Section {
         if flow.is_break() { Err(Stop::Enough) } else { Ok(()) }
     }
 
-    fn pcapng_block(&mut self, block: Block<'_>, sink: &mut impl PieceSink) -> Result<ControlFlow<()>, Stop> {
+    fn pcapng_block(&mut self, block: Block<'_>, sink: &mut dyn PieceSink) -> Result<ControlFlow<()>, Stop> {
         const UNKNOWN: Stop = Stop::Damaged("a packet names an interface that the file does not describe");
         match block {
             Block::SectionHeader(header) => {

@@ -39,7 +39,7 @@ pub fn detect(first: &[u8]) -> Form {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(form: Form, mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+pub fn read(form: Form, mut input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     sink.section();
     match form {
         Form::Pcapng => {
@@ -108,13 +108,13 @@ fn read_some(input: &mut impl Read, wanted: impl Fn(&[u8]) -> usize) -> io::Resu
 }
 
 /// Hands on bytes that somebody gave by themselves, as one piece, also if there are none: a packet, or a stretch of a stream.
-pub fn hand_over(bytes: &[u8], sink: &mut impl PieceSink) {
+pub fn hand_over(bytes: &[u8], sink: &mut dyn PieceSink) {
     sink.section();
     sink.interface(serial_interface());
     let _ = sink.piece(Piece { interface: 0, time: None, bytes });
 }
 
-fn read_raw(mut input: impl Read, sink: &mut impl PieceSink) -> io::Result<Outcome> {
+fn read_raw(mut input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     sink.interface(serial_interface());
     let mut buffer = vec![0; 1 << 16];
     let mut outcome = Outcome::default();

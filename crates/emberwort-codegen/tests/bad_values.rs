@@ -46,7 +46,12 @@ fn results(plan: &Plan, link: &str, before: &str, calls: &[(&str, &str)]) -> Opt
     }
     program += "    return 0;\n}\n";
     std::fs::write(folder.path().join("main.c"), program).unwrap();
-    Some(compile_and_run(compiler, folder.path(), &[], &[&format!("{link}.c"), "main.c"]))
+    Some(compile_and_run(
+        compiler,
+        folder.path(),
+        &[&format!("-D{}_CHECKED=", link.to_uppercase())],
+        &[&format!("{link}.c"), "main.c"],
+    ))
 }
 
 const FRESH: &str = "static guarded_full_t full;\nstatic uint8_t body[GUARDED_FULL_GREATEST_SIZE + 8];\nstatic uint8_t wire[200];\nstatic size_t used;\n\

@@ -29,6 +29,20 @@ fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
     }
 }
 
+/// Checksums of all widths, mirrored and not, with tables of 16 entries and without a table.
+#[test]
+fn checksums_agree_however_they_are_computed() {
+    let Some(compiler) = compiler() else { return };
+    let plan = plan(ODD);
+    let all = vectors::vectors(&plan, 42);
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
+    for crc in ["-DODD_CRC_NIBBLE", "-DODD_CRC_BITWISE"] {
+        let output = compile_and_run(compiler, folder.path(), &[crc], &["odd.c", "odd_vectors.c"]);
+        assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
+    }
+}
+
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(compiler) = compiler() else { return };
@@ -47,6 +61,63 @@ fn a_wrong_vector_is_found() {
     let ran = Command::new(folder.path().join("program")).output().unwrap();
     assert_eq!(ran.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&ran.stdout).contains("GateStatus greatest: the body differs"));
+}
+
+/// What the header says of times, keys, sizes, answers and tables, and that a result is not forgotten.
+#[test]
+fn the_header_says_what_a_device_has_to_know() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&marlock(), &[], &[]).unwrap());
+    let program = r#"
+        #include "marlock.h"
+        #include <stdio.h>
+        #include <string.h>
+        #define EXPECT(condition) do { if (!(condition)) { printf("not %s\n", #condition); } } while (0)
+        int main(void)
+        {
+            marlock_write_setting_t order;
+            marlock_bus485_frame_t frame = {.node = 3, .kind = 0x4F};
+            uint8_t body[MARLOCK_WRITE_SETTING_GREATEST_SIZE];
+            uint32_t raw = 0;
+            size_t used = 0;
+            EXPECT(MARLOCK_GATE_STATUS_PERIOD_MS == 200u && MARLOCK_LEVEL_PERIOD_MS == 600000u);
+            EXPECT(MARLOCK_MOVE_GATE_ANSWER_MS == 50u && MARLOCK_WHO_ARE_YOU_ANSWER_MS == 20u);
+            EXPECT(MARLOCK_POWER_RUN_PUMP_KEY == 0x120u && MARLOCK_GAUGES_LEVEL_KEY == 2u);
+            EXPECT(MARLOCK_BUS485_BAUD == 115200u && MARLOCK_HOUSE_UDP_PORT == 4850u && MARLOCK_POWER_BITRATE == 250000u);
+            EXPECT(MARLOCK_BUS485_OVERHEAD == 8u && MARLOCK_BUS485_GATE_STATUS_FRAME == 35u);
+            EXPECT(marlock_bus485_answers_move_gate(&frame, 3) && !marlock_bus485_answers_move_gate(&frame, 4));
+            frame.kind = MARLOCK_MOVE_ACCEPTED_ID;
+            EXPECT(marlock_bus485_answers_move_gate(&frame, 3) && !marlock_bus485_answers_who_are_you(&frame, 3));
+            EXPECT(marlock_settings_access(MARLOCK_SETTINGS_RAMP_TIME)
+                == (MARLOCK_ENTRY_READ | MARLOCK_ENTRY_WRITE | MARLOCK_ENTRY_KEPT));
+            EXPECT(marlock_settings_access(MARLOCK_SETTINGS_SERIAL_NUMBER) == MARLOCK_ENTRY_READ);
+            EXPECT(marlock_settings_access(7) == 0u && strcmp(marlock_settings_text(0x140), "motor_current") == 0);
+            marlock_write_setting_init(&order);
+            marlock_write_setting_put_ramp_time(&order, 100);
+            EXPECT(marlock_write_setting_encode(&order, body, sizeof body, &used) == MARLOCK_OK);
+            EXPECT(used == 3u && memcmp(body, "\x02\x01\x64", 3) == 0);
+            EXPECT(marlock_gate_status_latch_force_from_physical(10.0f, &raw) == MARLOCK_OK && raw == 0x41200000u);
+            EXPECT(marlock_gate_status_latch_force_physical(0xC1200000u) == -10.0f);
+            EXPECT(marlock_gate_status_latch_force_from_physical(1e38f * 10.0f, &raw) == MARLOCK_OUT_OF_RANGE);
+            EXPECT(marlock_gate_status_upstream_scaled(2200) == 9500 && marlock_gate_status_upstream_scaled(0) == -1500);
+            EXPECT(marlock_gate_status_upstream_from_scaled_clamped(-9999) == 0 && marlock_gate_status_upstream_from_scaled_clamped(9999) == 2200);
+            return 0;
+        }
+    "#;
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    let said =
+        compile_and_run(compiler, folder.path(), &["-DMARLOCK_WITH_FLOAT", "-Wno-overflow"], &["main.c", "marlock.c"]);
+    assert_eq!(said, "");
+
+    let forgotten = "#include \"marlock.h\"\nvoid f(marlock_gate_status_t *m, const uint8_t *b);\n\
+                     void f(marlock_gate_status_t *m, const uint8_t *b)\n{\n    marlock_gate_status_decode(m, b, 3);\n}\n";
+    std::fs::write(folder.path().join("forgotten.c"), forgotten).unwrap();
+    for (define, is_right) in [("-DNOTHING", false), ("-DMARLOCK_CHECKED=", true)] {
+        let arguments = ["-std=c99", "-Wall", "-Werror", define, "-c", "forgotten.c", "-o", "forgotten.o"];
+        let compiled = Command::new(compiler).current_dir(folder.path()).args(arguments).output().unwrap();
+        assert_eq!(compiled.status.success(), is_right, "{}", String::from_utf8_lossy(&compiled.stderr));
+    }
 }
 
 /// The in-place view, scaled integers and errors, as firmware uses them.

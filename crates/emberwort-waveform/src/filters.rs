@@ -6,7 +6,7 @@ use crate::wave::{Moment, Signal, Value, WaveSink};
 
 /// Hands on what lies between two moments of a waveform. What signals had at the first moment is handed on at it.
 #[derive(Debug)]
-pub struct Spanned<'a, S> {
+pub struct Spanned<'a, S: ?Sized> {
     from: Moment,
     to: Moment,
     /// The last value of each signal before the first moment.
@@ -15,7 +15,7 @@ pub struct Spanned<'a, S> {
     sink: &'a mut S,
 }
 
-impl<'a, S: WaveSink> Spanned<'a, S> {
+impl<'a, S: WaveSink + ?Sized> Spanned<'a, S> {
     /// In front of a sink.
     pub fn new((from, to): (Moment, Moment), sink: &'a mut S) -> Self {
         Self { from, to, before: Vec::new(), has_begun: from == Moment::default(), sink }
@@ -41,7 +41,7 @@ impl<'a, S: WaveSink> Spanned<'a, S> {
     }
 }
 
-impl<S: WaveSink> WaveSink for Spanned<'_, S> {
+impl<S: WaveSink + ?Sized> WaveSink for Spanned<'_, S> {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
         self.before = vec![None; signals.len()];
         self.sink.signals(signals)
@@ -68,21 +68,21 @@ impl<S: WaveSink> WaveSink for Spanned<'_, S> {
 
 /// A low pass of first order for signals with numbers (the response of a resistor and a capacitor).
 #[derive(Debug)]
-pub struct Smoothed<'a, S> {
+pub struct Smoothed<'a, S: ?Sized> {
     /// Radians a picosecond at which half of the power passes.
     omega: f64,
     last: Vec<Option<(Moment, f64)>>,
     sink: &'a mut S,
 }
 
-impl<'a, S: WaveSink> Smoothed<'a, S> {
+impl<'a, S: WaveSink + ?Sized> Smoothed<'a, S> {
     /// In front of a sink, with the frequency in hertz at which half of the power passes.
     pub fn new(hertz: f64, sink: &'a mut S) -> Self {
         Self { omega: std::f64::consts::TAU * hertz * 1e-12, last: Vec::new(), sink }
     }
 }
 
-impl<S: WaveSink> WaveSink for Smoothed<'_, S> {
+impl<S: WaveSink + ?Sized> WaveSink for Smoothed<'_, S> {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
         self.last = vec![None; signals.len()];
         self.sink.signals(signals)

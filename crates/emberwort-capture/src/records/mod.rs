@@ -40,12 +40,7 @@ pub struct Skipped {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(
-    shape: &Shape,
-    forms: Forms,
-    input: impl Read,
-    sink: &mut impl PieceSink,
-) -> io::Result<(Outcome, Skipped)> {
+pub fn read(shape: &Shape, forms: Forms, input: impl Read, sink: &mut dyn PieceSink) -> io::Result<(Outcome, Skipped)> {
     sink.section();
     sink.interface(serial_interface());
     let mut cells = Cells::new(forms);

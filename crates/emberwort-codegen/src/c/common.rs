@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use emberwort_model::Plan;
+use emberwort_model::algorithm::Algorithm;
 use emberwort_model::layout::digest::digest;
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Channel, Direction, Role};
@@ -69,15 +70,16 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
     header.close(format!("}} {link}_result_t;"));
     header.line("");
     header.line("/* What a result means, in a few words. */");
-    header.line(format!("const char *{link}_result_text({link}_result_t result);"));
+    header.lines(&format!(
+        "static inline const char *{link}_result_text({link}_result_t result)\n{{\n    switch (result) {{"
+    ));
+    for (name, meaning) in RESULTS {
+        header.line(format!("    case {upper}_{name}: return \"{meaning}\";"));
+    }
+    header.lines("    default: return \"?\";\n    }\n}\n");
     header.line("");
 
-    source.lines(&format!("const char *{link}_result_text({link}_result_t result)\n{{\n    switch (result) {{"));
-    for (name, meaning) in RESULTS {
-        source.line(format!("    case {upper}_{name}: return \"{meaning}\";"));
-    }
-    source.lines("    default: return \"?\";\n    }\n}\n");
-
+    flash(plan, &upper, source);
     let own = plan.link.byte_order;
     // Which functions are needed, by order and whether they are for more than 32 bits.
     let mut needed: BTreeSet<(bool, bool)> = BTreeSet::from([(true, false)]);
@@ -119,6 +121,37 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
          static bool {link}_lacks(size_t end, size_t bit, size_t bits)\n{{\n    \
              return bit > end * 8u || end * 8u - bit < bits;\n}}\n"
     ));
+    source.line("");
+}
+
+/// Tables that stay in flash, also on machines on which only special instructions read it there.
+fn flash(plan: &Plan, upper: &str, source: &mut Code) {
+    let directions = plan.channels.iter().flat_map(Channel::directions);
+    let widths: BTreeSet<u8> = directions
+        .flat_map(|(_, direction)| &direction.parts)
+        .filter_map(|part| match &part.role {
+            Role::Checksum { algorithm: Algorithm::Crc(crc), .. } => Some(crc.width.next_power_of_two().max(8)),
+            _ => None,
+        })
+        .collect();
+    if widths.is_empty() {
+        return;
+    }
+    source.lines(&format!(
+        "/* How checksums are computed: with a table of 256 entries; with one of 16, at half the speed, if {upper}_CRC_NIBBLE is defined; or bit by bit,\n \
+         * if {upper}_CRC_BITWISE is. On an AVR the tables stay in flash. */\n\
+         #if defined(__AVR__)\n#include <avr/pgmspace.h>\n#define {upper}_FLASH PROGMEM"
+    ));
+    let read = |width: u8| match width {
+        8 => "pgm_read_byte(&(entry))",
+        16 => "pgm_read_word(&(entry))",
+        32 => "pgm_read_dword(&(entry))",
+        _ => "((uint64_t)pgm_read_dword(&(entry)) | (uint64_t)pgm_read_dword((const uint8_t *)&(entry) + 4) << 32)",
+    };
+    widths.iter().for_each(|width| source.line(format!("#define {upper}_FLASH_{width}(entry) {}", read(*width))));
+    source.lines(&format!("#else\n#define {upper}_FLASH"));
+    widths.iter().for_each(|width| source.line(format!("#define {upper}_FLASH_{width}(entry) (entry)")));
+    source.lines("#endif\n");
     source.line("");
 }
 

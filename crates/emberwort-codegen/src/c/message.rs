@@ -7,6 +7,7 @@ use super::group::cursor::Cursor;
 use super::group::expressions::{change, number};
 use super::group::{Group, Take, default_raw};
 use super::numbers;
+use super::tables;
 use super::variables::{cursors, is_used, settled};
 use super::words::{about, doc_comment, member};
 use crate::code::Code;
@@ -101,13 +102,20 @@ pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mu
 }
 
 /// Writes what is needed to send a message, to receive it, or both.
-pub fn write(link: &str, plan: &MessagePlan, (sends, receives): (bool, bool), header: &mut Code, source: &mut Code) {
+pub fn write(
+    link: &str,
+    all: &[MessagePlan],
+    plan: &MessagePlan,
+    (sends, receives): (bool, bool),
+    header: &mut Code,
+    source: &mut Code,
+) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let message = Message { link, upper: screaming(&stem), stem, link_upper: screaming(link), plan };
     header.line(format!("/* ---- {} ---- */", plan.message.name));
     header.line("");
+    message.constants(all, header);
     doc_comment(header, &plan.message.doc);
-    message.constants(header);
     header.open(format!("typedef struct {} {{", message.stem));
     header.line(
         "/* How many sections the sender writes. Fields of the others hold their defaults, no reading, or zero. */",
@@ -116,18 +124,21 @@ pub fn write(link: &str, plan: &MessagePlan, (sends, receives): (bool, bool), he
     message.group().members(header);
     header.close(format!("}} {}_t;", message.stem));
     header.line("");
-    message.group().field_functions(header, source);
+    message.group().field_functions(header);
     if receives {
         message.walk(source);
     }
     message.owned((sends, receives), header, source);
+    if sends {
+        tables::setters(link, &message.stem, plan, header);
+    }
     if receives {
         message.view(sends, header, source);
     }
 }
 
 impl Message<'_> {
-    fn constants(&self, header: &mut Code) {
+    fn constants(&self, all: &[MessagePlan], header: &mut Code) {
         let upper = &self.upper;
         if let Some(id) = self.plan.message.id {
             header.line(format!("#define {upper}_ID UINT{}_C({id:#x})", if id >> 32 == 0 { 32 } else { 64 }));
@@ -137,6 +148,30 @@ impl Message<'_> {
         let revisions: Vec<String> = self.plan.sections.iter().map(|section| section.revision.to_string()).collect();
         header.line(format!("/* The body's sections were added in revision {}. */", revisions.join(", ")));
         header.line(format!("#define {upper}_SECTIONS {}u", self.plan.sections.len()));
+        let message = &self.plan.message;
+        if let Some(every) = message.every {
+            header.line(format!(
+                "{} /* how often the {} sends it */",
+                time(upper, "PERIOD", every),
+                message.from.as_str()
+            ));
+        }
+        if !message.answered_by.is_empty() {
+            let names: Vec<&str> = message.answered_by.iter().map(|index| all[*index].message.name.as_str()).collect();
+            let names = names.join(" or ");
+            header.line(match message.within {
+                Some(within) => format!("{} /* {names} answers it within this time */", time(upper, "ANSWER", within)),
+                None => format!("/* {names} answers it. */"),
+            });
+        }
+        let asked: Vec<&str> = all
+            .iter()
+            .filter(|other| other.message.answered_by.iter().any(|index| all[*index].message.name == message.name))
+            .map(|other| other.message.name.as_str())
+            .collect();
+        if !asked.is_empty() {
+            header.line(format!("/* It answers {}. */", asked.join(", ")));
+        }
         header.line("");
     }
 
@@ -258,9 +293,6 @@ impl Message<'_> {
         ));
         let by_revision = inner.contains(", revision)") || inner.contains("(revision ");
         if by_revision {
-            let revisions: Vec<String> =
-                self.plan.sections.iter().map(|section| format!("{}u", section.revision)).collect();
-            source.line(format!("    static const uint32_t revisions[] = {{{}}};", revisions.join(", ")));
             source.line("    uint32_t revision;");
         }
         source.line("    size_t start = 0;");
@@ -271,9 +303,12 @@ impl Message<'_> {
                      return {link_upper}_OUT_OF_RANGE;\n    }}"
         ));
         if by_revision {
+            let earlier = self.plan.sections[..self.plan.sections.len() - 1].iter().enumerate();
+            let earlier: String = earlier
+                .map(|(index, section)| format!("message->sections_held == {}u ? {}u : ", index + 1, section.revision))
+                .collect();
             source.lines(&format!(
-                "    /* A sender of all sections is one of this very revision. */\n    \
-                     revision = message->sections_held == {upper}_SECTIONS ? {link_upper}_REVISION : revisions[message->sections_held - 1u];"
+                "    /* A sender of all sections is one of this very revision. */\n    revision = {earlier}{link_upper}_REVISION;"
             ));
         }
         if !inner.contains("room") {
@@ -526,4 +561,15 @@ fn eighth(place: &str) -> String {
         Some(bits) if bits.is_multiple_of(8) => format!("{}u", bits / 8),
         _ => format!("{place} / 8u"),
     }
+}
+
+/// The definition of a time that is given in nanoseconds, in the greatest unit of which it is a whole number.
+fn time(upper: &str, name: &str, nanoseconds: u64) -> String {
+    let (unit, count) = match nanoseconds {
+        whole if whole.is_multiple_of(1_000_000) => ("MS", whole / 1_000_000),
+        whole if whole.is_multiple_of(1_000) => ("US", whole / 1_000),
+        whole => ("NS", whole),
+    };
+    let bits = if count >> 32 == 0 { 32 } else { 64 };
+    format!("#define {upper}_{name}_{unit} UINT{bits}_C({count})")
 }

@@ -11,6 +11,7 @@ mod line;
 mod link;
 mod message;
 mod numbers;
+mod tables;
 mod tidy;
 mod types;
 mod variables;
@@ -75,7 +76,14 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
         plan.messages.iter().filter(|message| parts.has_message(&message.message.name)).collect();
     let has_all = wanted.len() == plan.messages.len();
     for labelled in plan.link.labelled.iter().filter(|labelled| has_all || uses_labels(&wanted, &labelled.name)) {
-        types::labelled(&link, labelled, &mut header, &mut source);
+        types::labelled(&link, labelled, &|_| None, &mut header);
+    }
+    let tables = &plan.link.tables;
+    if !tables.is_empty() {
+        tables::common(&link, &mut header);
+    }
+    for table in tables.iter().filter(|table| has_all || uses_labels(&wanted, &table.keys.name)) {
+        tables::write(&link, table, &mut header);
     }
     let upper = screaming(&link);
     for record in used_records(&wanted) {
@@ -102,14 +110,28 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
     for message in wanted {
         let from = Some(message.message.from);
         let ways = (parts.sends(from), parts.receives(from));
-        message::write(&link, message, ways, &mut header, &mut source);
+        message::write(&link, &plan.messages, message, ways, &mut header, &mut source);
         line::write(&link, message, &mut header, &mut source);
     }
     for channel in plan.channels.iter().filter(|channel| parts.has_channel(&channel.name)) {
         channel::write(plan, channel, parts, &mut header, &mut source);
     }
     header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
-    (header.finish(), source.finish())
+    (checked(&link, &header.finish()), source.finish())
+}
+
+/// The header with a mark at all functions whose result says whether they did anything.
+fn checked(link: &str, header: &str) -> String {
+    let starts = [format!("{link}_result_t "), format!("static inline {link}_result_t ")];
+    let mut out = String::with_capacity(header.len());
+    for line in header.lines() {
+        if starts.iter().any(|start| line.starts_with(start)) {
+            out.push_str(&format!("{}_CHECKED ", screaming(link)));
+        }
+        out.push_str(line);
+        out.push('\n');
+    }
+    out
 }
 
 /// The records that messages use, each behind those that it uses itself.
@@ -162,7 +184,13 @@ fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
          */\n\
          #ifndef {guard}_H\n\
          #define {guard}_H\n\n\
-         #include <stdbool.h>\n#include <stddef.h>\n#include <stdint.h>\n\n\
+         #include <stdbool.h>\n#include <stddef.h>\n#include <stdint.h>\n\
+         #ifdef {guard}_WITH_FLOAT\n#include <string.h>\n#endif\n\n\
+         /* Results that say whether something was done: a compiler that can warns if one is not looked at. Define it as nothing to do without. */\n\
+         #ifndef {guard}_CHECKED\n\
+         #if defined(__cplusplus) && __cplusplus >= 201703L\n#define {guard}_CHECKED [[nodiscard]]\n\
+         #elif defined(__GNUC__)\n#define {guard}_CHECKED __attribute__((warn_unused_result))\n\
+         #else\n#define {guard}_CHECKED\n#endif\n#endif\n\n\
          #ifdef __cplusplus\nextern \"C\" {{\n#endif\n"
     ));
     source.lines(&format!("/* {about} */\n#include \"{name}.h\"\n\n#include <string.h>\n"));

@@ -70,15 +70,39 @@ pub fn scaled_type(kind: &Kind) -> &'static str {
     }
 }
 
-/// `(n + half) / d` with ties away from zero, as a C expression over the variable `n`. The divisor is positive.
-fn rounded(divisor: i128, bits: u8) -> String {
-    let d = constant(divisor, bits, true);
-    let half = constant(divisor / 2, bits, true);
-    if divisor == 1 { "n".into() } else { format!("n >= 0 ? (n + {half}) / {d} : -((-n + {half}) / {d})") }
+/// A whole number divided by a positive one, with ties away from zero: a declaration, and statements with what stands around the quotient in them.
+/// Where the number is never negative it needs no test.
+fn quotient(number: &str, divisor: i128, integers: &Integers, is_negative: bool, around: (&str, &str)) -> [String; 2] {
+    let (before, behind) = around;
+    let plain = |line: String| [String::new(), line];
+    if divisor == 1 {
+        return plain(format!("    {before}{}{behind}\n", number));
+    }
+    let c = |value: i128| constant(value, integers.bits, true);
+    let (half, divisor) = (c(divisor / 2), c(divisor));
+    if !is_negative {
+        return plain(format!("    {before}({} + {half}) / {divisor}{behind}\n", number));
+    }
+    [
+        format!("    {} n;\n", integers.ty),
+        format!(
+            "    n = {};\n    {before}n >= 0 ? (n + {half}) / {divisor} : -((-n + {half}) / {divisor}){behind}\n",
+            number
+        ),
+    ]
+}
+
+/// A sum without what is nothing.
+fn sum(offset: i128, rest: String, c: &dyn Fn(i128) -> String) -> String {
+    match offset {
+        0 => rest,
+        1.. => format!("{} + {rest}", c(offset)),
+        _ => format!("{rest} - {}", c(-offset)),
+    }
 }
 
 /// Writes constants and conversions of a number field. `stem` is `link_message_field`.
-pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mut Code, source: &mut Code) {
+pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mut Code) {
     let upper = screaming(stem);
     let raw = raw_type(kind);
     let number = |value: i128| constant(value, form.bits, form.signed);
@@ -87,88 +111,108 @@ pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mu
     if form.scaling.is_identity() {
         return;
     }
-    let decimals = form.scaling.decimals();
-    let result = format!("{link}_result_t");
-    let link_upper = screaming(link);
     match integers(form) {
-        Some(integers) => {
-            let Integers { ty, bits, offset, step, divisor, least, greatest } = integers;
-            let c = |value: i128| constant(value, bits, true);
-            header.line(format!("#define {upper}_DECIMALS {decimals}"));
-            header.line(format!("/* The physical value times 10^{decimals}. `raw` is a valid code. */"));
-            header.line(format!("{ty} {stem}_scaled({raw} raw);"));
-            header.line(
-                "/* The code nearest to a physical value times a power of ten; an error if it is out of range. */",
-            );
-            header.line(format!("{result} {stem}_from_scaled({ty} scaled, {raw} *raw);"));
-            header.line("/* The same; a value out of range is moved to the nearest one. */");
-            header.line(format!("{raw} {stem}_from_scaled_clamped({ty} scaled);"));
-
-            source.lines(&format!(
-                "{ty} {stem}_scaled({raw} raw)\n{{\n    {ty} n = {} + {} * ({ty})raw;\n    return {};\n}}\n",
-                c(offset),
-                c(step),
-                rounded(divisor, bits)
-            ));
-            source.line("");
-            // raw = (scaled × divisor − offset) / step, with a positive divisor.
-            let sign = if step < 0 { "-" } else { "" };
-            source.lines(&format!(
-                "{result} {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n    \
-                     {ty} n;\n    \
-                     if (scaled < {} || scaled > {}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
-                     n = {sign}(scaled * {} - {});\n    \
-                     *raw = ({raw})({});\n    \
-                     return {link_upper}_OK;\n}}\n",
-                c(least),
-                c(greatest),
-                c(divisor),
-                c(offset),
-                rounded(step.abs(), bits)
-            ));
-            source.line("");
-            let (at_least, at_greatest) = if step < 0 { (form.high, form.low) } else { (form.low, form.high) };
-            source.lines(&format!(
-                "{raw} {stem}_from_scaled_clamped({ty} scaled)\n{{\n    \
-                     {raw} raw = {};\n    \
-                     if (scaled > {}) {{\n        return {};\n    }}\n    \
-                     (void){stem}_from_scaled(scaled, &raw);\n    \
-                     return raw;\n}}\n",
-                number(at_least),
-                c(greatest),
-                number(at_greatest)
-            ));
-            source.line("");
-        }
+        Some(integers) => scaled(link, stem, raw, form, &integers, header),
         None => header.line("/* This field's physical values do not fit 64-bit integers; work with the raw code. */"),
     }
+    physical(link, stem, raw, form, header);
+}
+
+/// Conversions to physical values times a power of ten, in integers.
+fn scaled(link: &str, stem: &str, raw: &str, form: &NumberForm, integers: &Integers, header: &mut Code) {
+    let Integers { ty, bits, offset, step, divisor, least, greatest } = *integers;
+    let (upper, link_upper, decimals) = (screaming(stem), screaming(link), form.scaling.decimals());
+    let c = |value: i128| constant(value, bits, true);
+    let of_raw = match step {
+        1 => format!("({ty})raw"),
+        -1 => format!("-({ty})raw"),
+        step => format!("{} * ({ty})raw", c(step)),
+    };
+    let value = sum(offset, of_raw, &c);
+    let is_negative = (form.low * step).min(form.high * step) + offset < 0;
+    let [declared, returned] = quotient(&value, divisor, integers, is_negative, ("return ", ";"));
+    header.line(format!("#define {upper}_DECIMALS {decimals}"));
+    header.lines(&format!(
+        "/* The physical value times 10^{decimals}. `raw` is a valid code. */\n\
+         static inline {ty} {stem}_scaled({raw} raw)\n{{\n{declared}{returned}}}\n\
+         /* The code nearest to a physical value times 10^{decimals}; an error if it is out of range. */"
+    ));
+    // raw = (scaled × divisor − offset) / step, with a positive divisor.
+    let times = if divisor == 1 { "scaled".to_owned() } else { format!("scaled * {}", c(divisor)) };
+    let (number, lowest) = match (step < 0, offset) {
+        (false, 0) => (times, least * divisor),
+        (false, _) if offset < 0 => (format!("{times} + {}", c(-offset)), least * divisor - offset),
+        (false, _) => (format!("{times} - {}", c(offset)), least * divisor - offset),
+        (true, 0) if divisor == 1 => ("-scaled".to_owned(), -greatest),
+        (true, 0) => (format!("-({times})"), -greatest * divisor),
+        (true, _) => (format!("{} - {times}", c(offset)), offset - greatest * divisor),
+    };
+    let [declared, set] = quotient(&number, step.abs(), integers, lowest < 0, (&format!("*raw = ({raw})("), ");"));
+    let (at_least, at_greatest) = if step < 0 { ("HIGH", "LOW") } else { ("LOW", "HIGH") };
+    let (least, greatest) = (c(least), c(greatest));
+    header.lines(&format!(
+        "static inline {link}_result_t {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n{declared}    \
+             if (scaled < {least} || scaled > {greatest}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n{set}    \
+             return {link_upper}_OK;\n}}\n\
+         /* The same; a value out of range is moved to the nearest one. */\n\
+         static inline {raw} {stem}_from_scaled_clamped({ty} scaled)\n{{\n    \
+             {raw} raw;\n    \
+             if ({stem}_from_scaled(scaled, &raw) == {link_upper}_OK) {{\n        return raw;\n    }}\n    \
+             return scaled < {least} ? {upper}_{at_least} : {upper}_{at_greatest};\n}}"
+    ));
+}
+
+/// Conversions to physical values as floats.
+fn physical(link: &str, stem: &str, raw: &str, form: &NumberForm, header: &mut Code) {
+    let link_upper = screaming(link);
     let (offset, step, divisor) = form.scaling.parts();
-    let float = |numerator: i128| match (numerator % divisor, numerator / divisor) {
-        (0, whole) if whole < 0 => format!("({whole}.0f)"),
-        (0, whole) => format!("{whole}.0f"),
+    // Of a number that is not negative.
+    let float = |numerator: i128| match numerator % divisor {
+        0 => format!("{}.0f", numerator / divisor),
         _ => format!("({numerator}.0f / {divisor}.0f)"),
     };
-    header.line(format!("#ifdef {link_upper}_WITH_FLOAT"));
-    header.line("/* The physical value, as near as a float comes to it. */");
-    header.line(format!("float {stem}_physical({raw} raw);"));
-    header.line("/* The code nearest to a physical value; an error if it is out of range or no number. */");
-    header.line(format!("{result} {stem}_from_physical(float value, {raw} *raw);"));
-    header.line("#endif");
-    source.lines(&format!(
+    let with_sign = |numerator: i128| match numerator {
+        0.. => float(numerator),
+        _ => format!("(-{})", float(-numerator)),
+    };
+    let scale = if step == divisor { String::new() } else { format!(" * {}", with_sign(step)) };
+    let (plus, value) = match offset {
+        0 => (String::new(), "value".to_owned()),
+        1.. => (format!(" + {}", float(offset)), format!("(value - {})", float(offset))),
+        _ => (format!(" - {}", float(-offset)), format!("(value + {})", float(-offset))),
+    };
+    let back = if step == divisor { value } else { format!("{value} / {}", with_sign(step)) };
+    let half_below = if form.low == 0 { "-0.5f".to_owned() } else { format!("{}.0f - 0.5f", form.low) };
+    header.lines(&format!(
         "#ifdef {link_upper}_WITH_FLOAT\n\
-         float {stem}_physical({raw} raw)\n{{\n    return (float)raw * {scale} + {offset};\n}}\n\n\
-         {result} {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
-             float n = (value - {offset}) / {scale};\n    \
-             if (!(n > {low}.0f - 0.5f && n < {high}.0f + 0.5f)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
-             *raw = ({raw})(n >= 0.0f ? n + 0.5f : n - 0.5f);\n    \
+         /* The physical value, as near as a float comes to it. */\n\
+         static inline float {stem}_physical({raw} raw)\n{{\n    return (float)raw{scale}{plus};\n}}\n\
+         /* The code nearest to a physical value; an error if it is out of range or no number. */\n\
+         static inline {link}_result_t {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
+             const float n = {back};\n    \
+             if (!(n > {half_below} && n < {high}.0f + 0.5f)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
+             *raw = ({raw})({round});\n    \
              return {link_upper}_OK;\n}}\n\
-         #endif\n",
-        scale = float(step),
-        offset = float(offset),
-        low = form.low,
+         #endif",
         high = form.high,
+        round = if form.low >= 0 { "n + 0.5f" } else { "n >= 0.0f ? n + 0.5f : n - 0.5f" },
     ));
-    source.line("");
+}
+
+/// The value of a field that is a float of 32 bits itself, and back.
+pub fn float(link: &str, stem: &str, header: &mut Code) {
+    let link_upper = screaming(link);
+    header.lines(&format!(
+        "#ifdef {link_upper}_WITH_FLOAT\n\
+         /* The value of the bits. */\n\
+         static inline float {stem}_physical(uint32_t raw)\n{{\n    float value;\n    memcpy(&value, &raw, sizeof value);\n    return value;\n}}\n\
+         /* The bits of a value; an error if it is infinite or no number. */\n\
+         static inline {link}_result_t {stem}_from_physical(float value, uint32_t *raw)\n{{\n    \
+             uint32_t bits;\n    memcpy(&bits, &value, sizeof bits);\n    \
+             if (!{stem}_valid(bits)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
+             *raw = bits;\n    return {link_upper}_OK;\n}}\n\
+         #endif"
+    ));
 }
 
 /// Whether every code of a field's C type means something, so that nothing has to be looked at.
@@ -215,7 +259,10 @@ pub fn validity(field: &Field, source: &mut Code) {
                 (false, None) => source.line(format!("    return {};", inside.join(" && "))),
                 // The code next to the others needs no comparison of its own if it is the type's last one.
                 (false, Some(none)) => {
-                    source.line(format!("    return ({}) || raw == {};", inside.join(" && "), c(none)));
+                    let inside = inside.join(" && ");
+                    let inside =
+                        if inside.contains(' ') && inside.contains("&&") { format!("({inside})") } else { inside };
+                    source.line(format!("    return {inside} || raw == {};", c(none)));
                 }
             }
         }
@@ -224,6 +271,21 @@ pub fn validity(field: &Field, source: &mut Code) {
             codes.sort_unstable();
             if codes.is_empty() {
                 source.lines("    (void)raw;\n    return false;");
+                return;
+            }
+            codes.dedup();
+            // All from the first to the last one.
+            if codes.iter().zip(codes[0]..).all(|(code, next)| *code == next) {
+                let c = |code: u64| constant(i128::from(code), bits, false);
+                let last = codes[codes.len() - 1];
+                let greatest = u64::MAX >> (64 - u32::from(bits.next_power_of_two().max(8)));
+                source.line(match codes[0] {
+                    first if first == last => format!("    return raw == {};", c(first)),
+                    0 if last == greatest => "    (void)raw;\n    return true;".into(),
+                    0 => format!("    return raw <= {};", c(last)),
+                    first if last == greatest => format!("    return raw >= {};", c(first)),
+                    first => format!("    return raw >= {} && raw <= {};", c(first), c(last)),
+                });
                 return;
             }
             source.line("    switch (raw) {");

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use textwrap::{Options, WordSeparator, WordSplitter};
+
 use crate::names::without_comments;
 
 /// Columns that a line may have.
@@ -10,13 +12,65 @@ const WIDTH: usize = 120;
 /// A file as it is written.
 pub fn tidy(text: &str) -> String {
     let text = without_unused(text);
-    let mut out = String::with_capacity(text.len());
-    for line in text.lines() {
-        let mut plain = String::with_capacity(line.len());
-        line.chars().for_each(|c| in_ascii(c, &mut plain));
-        broken(&plain, &mut out);
+    let mut plain = String::with_capacity(text.len());
+    text.chars().for_each(|c| in_ascii(c, &mut plain));
+    let mut out = String::with_capacity(plain.len());
+    let mut lines = plain.lines();
+    while let Some(line) = lines.next() {
+        if !line.trim_start().starts_with("/*") {
+            broken(line, &mut out);
+            continue;
+        }
+        let mut comment = vec![line];
+        while !comment[comment.len() - 1].trim_end().ends_with("*/") {
+            let Some(next) = lines.next() else { break };
+            comment.push(next);
+        }
+        match comment.iter().any(|line| line.len() > WIDTH) {
+            true => filled(&comment, &mut out),
+            false => comment.iter().for_each(|line| out.extend([*line, "\n"])),
+        }
     }
     out
+}
+
+/// Writes a comment in lines that are not too long. Paragraphs stay; so does what is set in.
+fn filled(comment: &[&str], out: &mut String) {
+    let indent = comment[0].len() - comment[0].trim_start().len();
+    let mut paragraphs: Vec<String> = Vec::new();
+    for line in comment {
+        let line = line.trim();
+        let text =
+            line.strip_prefix("/*").or_else(|| line.strip_prefix('*').filter(|rest| *rest != "/")).unwrap_or(line);
+        let text = text.strip_suffix("*/").unwrap_or(text).trim_end();
+        let text = text.strip_prefix(' ').unwrap_or(text);
+        let is_prose = |text: &str| !text.is_empty() && !text.starts_with(' ');
+        match paragraphs.last_mut() {
+            Some(last) if is_prose(text) && is_prose(last) => {
+                last.push(' ');
+                last.push_str(text);
+            }
+            _ => paragraphs.push(text.to_owned()),
+        }
+    }
+    // The last line needs room for its end.
+    let width = WIDTH - indent - "*/ ".len() - " * ".len();
+    let options =
+        Options::new(width).word_separator(WordSeparator::AsciiSpace).word_splitter(WordSplitter::NoHyphenation);
+    let lines: Vec<String> = paragraphs
+        .iter()
+        .flat_map(|paragraph| match paragraph.starts_with(' ') || paragraph.is_empty() {
+            true => vec![paragraph.clone()],
+            false => textwrap::wrap(paragraph, &options).into_iter().map(std::borrow::Cow::into_owned).collect(),
+        })
+        .collect();
+    let first = lines.iter().position(|line| !line.is_empty()).unwrap_or(0);
+    let last = lines.iter().rposition(|line| !line.is_empty()).unwrap_or(0);
+    for (n, line) in lines.iter().enumerate().take(last + 1).skip(first) {
+        let (start, end) = (if n == first { "/*" } else { " *" }, if n == last { " */" } else { "" });
+        let space = if line.is_empty() { "" } else { " " };
+        out.push_str(&format!("{}{start}{space}{line}{end}\n", " ".repeat(indent)));
+    }
 }
 
 /// A character of a comment, as near as ASCII comes to it.
@@ -138,20 +192,15 @@ fn words(text: &str) -> impl Iterator<Item = &str> {
     text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|word| !word.is_empty())
 }
 
-/// Writes a line in several, if it is too long: a comment between words, other code behind commas and operators.
+/// Writes a line of code in several, if it is too long: behind commas and operators.
 fn broken(line: &str, out: &mut String) {
     let mut rest = line.to_owned();
     let indent = line.len() - line.trim_start().len();
     let is_macro = line.trim_start().starts_with('#');
-    let is_comment = line.trim_start().starts_with("/*") || line.trim_start().starts_with("* ");
-    let deeper = match (is_comment, line.trim_start().starts_with("/*")) {
-        (true, true) => " ".repeat(indent) + "   ",
-        (true, false) => " ".repeat(indent) + "* ",
-        _ => " ".repeat(indent + 4),
-    };
+    let deeper = " ".repeat(indent + 4);
     while rest.len() > WIDTH {
         let most = WIDTH - if is_macro { 2 } else { 0 };
-        let Some(at) = place_to_break(&rest, most, is_comment) else { break };
+        let Some(at) = place_to_break(&rest, most) else { break };
         let behind = rest.split_off(at);
         out.push_str(rest.trim_end());
         out.push_str(if is_macro { " \\\n" } else { "\n" });
@@ -162,7 +211,7 @@ fn broken(line: &str, out: &mut String) {
 }
 
 /// Where a line can be broken, at most behind so many characters.
-fn place_to_break(line: &str, most: usize, is_comment: bool) -> Option<usize> {
+fn place_to_break(line: &str, most: usize) -> Option<usize> {
     let start = line.len() - line.trim_start().len() + 8;
     let mut quoted = false;
     let mut best: Option<(u8, usize)> = None;
@@ -172,14 +221,15 @@ fn place_to_break(line: &str, most: usize, is_comment: bool) -> Option<usize> {
         match bytes[at] {
             b'\\' if quoted => at += 1,
             b'"' => quoted = !quoted,
-            b' ' if at >= start && !quoted => {
-                // A comment at the end of a line of code goes to the next line as a whole.
-                let rank = match () {
-                    () if is_comment => 1,
-                    () if bytes[at + 1..].starts_with(b"/*") => 4,
-                    () if bytes[..at].ends_with(b"&&") || bytes[..at].ends_with(b"||") => 3,
-                    () if bytes[at - 1] == b',' => 2,
-                    () => 1,
+            b' ' | b'(' if at >= start && !quoted && (bytes[at] == b' ' || opens_arguments(bytes, at)) => {
+                // A comment at the end of a line of code goes to the next line as a whole, a pointer's name stays with its type.
+                let rank = match bytes[at] {
+                    b'(' => 1,
+                    _ if bytes[at + 1..].starts_with(b"/*") => 5,
+                    _ if bytes[..at].ends_with(b"&&") || bytes[..at].ends_with(b"||") => 4,
+                    _ if bytes[at - 1] == b',' => 3,
+                    _ if bytes[at + 1] == b'*' && bytes[at + 2] != b' ' => 0,
+                    _ => 2,
                 };
                 if best.is_none_or(|(known, _)| rank >= known) {
                     best = Some((rank, at + 1));
@@ -190,4 +240,9 @@ fn place_to_break(line: &str, most: usize, is_comment: bool) -> Option<usize> {
         at += 1;
     }
     best.map(|(_, at)| at)
+}
+
+/// Whether a bracket stands behind the name of a function that has arguments.
+fn opens_arguments(bytes: &[u8], at: usize) -> bool {
+    bytes[at - 1].is_ascii_alphanumeric() && bytes.get(at + 1).is_some_and(|next| *next != b')')
 }

@@ -184,12 +184,7 @@ pub fn unsigned_type(bits: u8) -> &'static str {
 
 /// A number as a C constant of a type with these bits.
 pub fn constant(value: i128, bits: u8, signed: bool) -> String {
-    let width = match bits {
-        0..=8 => 8,
-        9..=16 => 16,
-        17..=32 => 32,
-        _ => 64,
-    };
+    let width = container(bits);
     match (signed, value) {
         // The least number of a type has no literal of its own.
         (true, value) if value == -(1i128 << (width - 1)) => {
@@ -197,7 +192,22 @@ pub fn constant(value: i128, bits: u8, signed: bool) -> String {
         }
         (true, value) if value < 0 => format!("(-INT{width}_C({}))", -value),
         (true, value) => format!("INT{width}_C({value})"),
-        (false, value) => format!("UINT{width}_C({value})"),
+        (false, value) => number(&value.to_string(), bits),
+    }
+}
+
+/// An unsigned number of so many bits whose digits stand in the text.
+pub fn number(digits: &str, bits: u8) -> String {
+    format!("UINT{}_C({digits})", container(bits))
+}
+
+/// The bits of the narrowest type that holds so many.
+pub fn container(bits: u8) -> u8 {
+    match bits {
+        0..=8 => 8,
+        9..=16 => 16,
+        17..=32 => 32,
+        _ => 64,
     }
 }
 

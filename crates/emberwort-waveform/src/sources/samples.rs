@@ -110,7 +110,7 @@ impl Clock {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(mut input: impl Read, sample: Sample, rate: u64, sink: &mut impl WaveSink) -> io::Result<Outcome> {
+pub fn read(mut input: impl Read, sample: Sample, rate: u64, sink: &mut dyn WaveSink) -> io::Result<Outcome> {
     let clock = Clock::new(rate);
     let enough = |bytes: u64| Ok(Outcome { bytes, damage: None });
     if sink.signals(&sample.signals()).is_break() {
@@ -155,7 +155,7 @@ fn numbers(
     room: &[u8],
     (form, signals): (Number, usize),
     (clock, first): (Clock, u64),
-    sink: &mut impl WaveSink,
+    sink: &mut dyn WaveSink,
 ) -> (u64, ControlFlow<()>) {
     let mut taken = 0;
     for sample in room.chunks_exact(form.size() * signals.max(1)) {
@@ -176,7 +176,7 @@ fn bits(
     size: usize,
     (clock, first): (Clock, u64),
     last: &mut Option<u32>,
-    sink: &mut impl WaveSink,
+    sink: &mut dyn WaveSink,
 ) -> (u64, ControlFlow<()>) {
     let value = |at: usize| match room[at..at + size] {
         [byte] => u32::from(byte),
@@ -215,7 +215,7 @@ fn changed_bits(
     count: usize,
     last: &mut Option<u32>,
     at: Moment,
-    sink: &mut impl WaveSink,
+    sink: &mut dyn WaveSink,
 ) -> ControlFlow<()> {
     let mut changed = last.map_or(u32::MAX, |last| last ^ bits) & (u32::MAX >> (32 - count));
     *last = Some(bits);

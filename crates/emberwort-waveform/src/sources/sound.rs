@@ -44,7 +44,7 @@ fn fill(input: &mut impl Read, room: &mut [u8]) -> io::Result<usize> {
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(mut input: impl Read, sink: &mut impl WaveSink) -> io::Result<Outcome> {
+pub fn read(mut input: impl Read, sink: &mut dyn WaveSink) -> io::Result<Outcome> {
     let damaged = |offset: u64, reason: &str| {
         Ok(Outcome { bytes: offset, damage: Some(Damage { offset, reason: reason.to_owned() }) })
     };

@@ -37,7 +37,7 @@ pub fn read(
     input: impl Read,
     rate: Option<u64>,
     columns: &[(String, String)],
-    sink: &mut impl WaveSink,
+    sink: &mut dyn WaveSink,
 ) -> io::Result<(Outcome, Found)> {
     let mut input = BufReader::with_capacity(1 << 16, input);
     let mut found = Found::default();

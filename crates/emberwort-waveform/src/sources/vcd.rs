@@ -21,7 +21,7 @@ const MAX_DEPTH: usize = 256;
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(input: impl Read, sink: &mut impl WaveSink) -> io::Result<Outcome> {
+pub fn read(input: impl Read, sink: &mut dyn WaveSink) -> io::Result<Outcome> {
     let input = BufReader::with_capacity(1 << 16, input);
     let mut words = Words { input, word: Vec::new(), offset: 0, start: 0 };
     let mut dump = Dump {
@@ -177,7 +177,7 @@ fn unit(text: &str) -> Option<(u64, u64)> {
 }
 
 impl Dump {
-    fn header<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn header<R: Read>(&mut self, words: &mut Words<R>, sink: &mut dyn WaveSink) -> Result<(), Stop> {
         let mut scopes: Vec<String> = Vec::new();
         loop {
             if !words.next()? {
@@ -268,7 +268,7 @@ impl Dump {
         Ok(())
     }
 
-    fn changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut dyn WaveSink) -> Result<(), Stop> {
         let mut bits: Vec<u8> = Vec::new();
         loop {
             self.plain_changes(words, sink)?;
@@ -333,7 +333,7 @@ impl Dump {
 
     /// Takes what nearly all of a dump consists of, where it was read without a copy: times, and bits with an identifier of one character.
     /// Stops in front of the first word that is something else, that is wrong, or that is not whole yet.
-    fn plain_changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn plain_changes<R: Read>(&mut self, words: &mut Words<R>, sink: &mut dyn WaveSink) -> Result<(), Stop> {
         let buffer = words.input.buffer();
         let is_blank = |byte: u8| matches!(byte, b' ' | b'\n' | b'\r' | b'\t');
         let (mut used, mut now, mut is_enough) = (0, self.now, false);
@@ -385,7 +385,7 @@ impl Dump {
         found.ok_or_else(|| Stop::Damaged(format!("a value for `{}`, which the header does not declare", text(code))))
     }
 
-    fn change(&self, code: &[u8], bits: &[u8], sink: &mut impl WaveSink) -> Result<(), Stop> {
+    fn change(&self, code: &[u8], bits: &[u8], sink: &mut dyn WaveSink) -> Result<(), Stop> {
         let level = |bit: u8| match bit {
             b'0' => Some(Value::Low),
             b'1' => Some(Value::High),

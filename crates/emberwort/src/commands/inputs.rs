@@ -235,7 +235,7 @@ impl InputsRead {
     }
 }
 
-fn read_files(settings: &Settings, sink: &mut impl PieceSink, inputs: &mut InputsRead) -> anyhow::Result<()> {
+fn read_files(settings: &Settings, sink: &mut dyn PieceSink, inputs: &mut InputsRead) -> anyhow::Result<()> {
     let paths = &settings.args.inputs;
     let length =
         |path: &PathBuf| std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file).map_or(0, |file| file.len());
@@ -356,7 +356,7 @@ fn read_one(
     settings: &Settings,
     path: &Path,
     bar: &ProgressBar,
-    sink: &mut impl PieceSink,
+    sink: &mut dyn PieceSink,
 ) -> anyhow::Result<InputRead> {
     let Settings { args, plan, on, .. } = settings;
     let input = bar.wrap_read(open(path, args.follow)?);

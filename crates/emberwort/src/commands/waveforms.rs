@@ -168,7 +168,7 @@ fn columns(text: Option<&str>) -> anyhow::Result<Vec<(String, String)>> {
 }
 
 /// Reads a waveform into a sink.
-pub fn hear(input: Box<dyn io::Read>, form: Form<'_>, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+pub fn hear(input: Box<dyn io::Read>, form: Form<'_>, sink: &mut dyn WaveSink) -> anyhow::Result<Heard> {
     let mut unpacked = Unpacked::new(input)?;
     let (mut remark, mut note) = (None, None);
     let mut outcome = match (form.sample, form.rate) {
@@ -302,7 +302,7 @@ impl LineSink for Lines<'_> {
 }
 
 /// Reads a waveform through the filters that the arguments say.
-pub fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut impl WaveSink) -> anyhow::Result<Heard> {
+pub fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut dyn WaveSink) -> anyhow::Result<Heard> {
     filtered_part(input, args, args.wave.span.as_deref(), sink)
 }
 
@@ -311,7 +311,7 @@ pub fn filtered_part(
     input: Box<dyn io::Read>,
     args: &InputArgs,
     span: Option<&str>,
-    sink: &mut impl WaveSink,
+    sink: &mut dyn WaveSink,
 ) -> anyhow::Result<Heard> {
     let columns = columns(args.records.columns.as_deref())?;
     let args = &args.wave;

@@ -3,8 +3,8 @@
 use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
-use super::{Channel, container};
-use crate::c::words::{constant, member, unsigned_type};
+use super::Channel;
+use crate::c::words::{constant, container, member, unsigned_type};
 use crate::code::Code;
 use crate::names::snake;
 

@@ -3,8 +3,8 @@
 use emberwort_model::algorithm::{Algorithm, Crc, Sum, SumKind};
 use emberwort_model::plan::{Bound, Covered, Part, Role, Zone};
 
-use super::{Channel, container};
-use crate::c::words::{comment, constant, unsigned_type};
+use super::Channel;
+use crate::c::words::{comment, constant, container, unsigned_type};
 use crate::code::Code;
 use crate::names::snake;
 
@@ -17,36 +17,16 @@ impl Channel<'_> {
         };
         match algorithm {
             Algorithm::Crc(crc) => {
-                let ty = unsigned_type(crc.width);
-                let container = container(crc.width);
                 source.line(format!(
                     "/* {}: a CRC of {} bits, polynomial {:#x}. */",
                     comment(name),
                     crc.width,
                     crc.polynomial
                 ));
-                source.line(format!("static const {ty} {stem}_table[256] = {{"));
-                let table = crc_table(crc, container);
-                let digits = container as usize / 4;
-                for row in table.chunks(8) {
-                    let cells: Vec<String> = row.iter().map(|cell| format!("0x{cell:0digits$X}u")).collect();
-                    let cells = if container == 64 { cells.iter().map(|c| format!("{c}ll")).collect() } else { cells };
-                    source.line(format!("    {},", cells.join(", ")));
-                }
-                source.lines("};\n");
-                source.line("");
-                let step = match (crc.reflect_in, container) {
-                    (true, 8) => format!("{stem}_table[sum ^ bytes[n]]"),
-                    (true, _) => format!("({ty})((sum >> 8) ^ {stem}_table[(sum ^ bytes[n]) & 0xFFu])"),
-                    (false, 8) => format!("{stem}_table[sum ^ bytes[n]]"),
-                    (false, bits) => {
-                        format!("({ty})(({ty})(sum << 8) ^ {stem}_table[(sum >> {}) ^ bytes[n]])", bits - 8)
-                    }
-                };
-                source.lines(&format!(
-                    "{}\n    for (n = 0; n < size; n++) {{\n        sum = {step};\n    }}\n    return sum;\n}}\n",
-                    signature(ty)
-                ));
+                self.tables(&stem, crc, source);
+                source.lines(&signature(unsigned_type(crc.width)));
+                self.crc_steps(&stem, crc, source);
+                source.lines("    return sum;\n}\n");
             }
             Algorithm::Sum(sum) => {
                 let (about, ty, step) = step_of(sum.kind);
@@ -60,6 +40,72 @@ impl Channel<'_> {
             }
         }
         source.line("");
+    }
+
+    /// The tables of a CRC: of 256 entries, or of 16.
+    fn tables(&self, stem: &str, crc: &Crc, source: &mut Code) {
+        let (upper, ty, container) = (&self.link_upper, unsigned_type(crc.width), container(crc.width));
+        let digits = container as usize / 4;
+        for (condition, name, bits) in [
+            (format!("#if !defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "table", 8),
+            (format!("#if defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "nibbles", 4),
+        ] {
+            source.line(condition);
+            source.line(format!("static const {ty} {stem}_{name}[{}] {upper}_FLASH = {{", 1 << bits));
+            for row in crc_table(crc, container, bits).chunks(8) {
+                let end = if container == 64 { "ull" } else { "u" };
+                let cells: Vec<String> = row.iter().map(|cell| format!("0x{cell:0digits$X}{end}")).collect();
+                source.line(format!("    {},", cells.join(", ")));
+            }
+            source.lines("};\n#endif\n");
+        }
+        source.line("");
+    }
+
+    /// What takes each byte into the register `sum`.
+    fn crc_steps(&self, stem: &str, crc: &Crc, source: &mut Code) {
+        let (upper, ty, container) = (&self.link_upper, unsigned_type(crc.width), container(crc.width));
+        // Wide enough that nothing is lost and nothing has a sign.
+        let work = if container > 16 { ty } else { "unsigned" };
+        let hex = |value: u64| format!("0x{value:X}{}", if container == 64 { "ull" } else { "u" });
+        let step = |bits: u8, name: &str, byte: &str| {
+            let entry = format!("{upper}_FLASH_{container}({stem}_{name}[index])");
+            let index = match crc.reflect_in {
+                true => format!("(sum ^ {byte}) & 0x{:X}u", (1u32 << bits) - 1),
+                false if container == bits => format!("sum ^ {byte}"),
+                false => format!("(sum >> {}) ^ {byte}", container - bits),
+            };
+            let register = match crc.reflect_in {
+                _ if container == bits => format!("sum = {entry};"),
+                true => format!("sum = ({ty})((sum >> {bits}) ^ {entry});"),
+                false => format!("sum = ({ty})((({work})sum << {bits}) ^ {entry});"),
+            };
+            format!("        index = ({work})({index});\n        {register}\n")
+        };
+        let (high, low) = ("(bytes[n] >> 4)", "(bytes[n] & 0x0Fu)");
+        let nibbles = if crc.reflect_in { [low, high] } else { [high, low] };
+        let (take, bit) = if crc.reflect_in {
+            let polynomial = hex(crc.polynomial.reverse_bits() >> (64 - crc.width));
+            ("bytes[n]".to_owned(), format!("(sum & 1u) != 0u ? (sum >> 1) ^ {polynomial} : sum >> 1"))
+        } else {
+            let (top, polynomial) = (hex(1 << (container - 1)), hex(crc.polynomial << (container - crc.width)));
+            let twice = format!("({work})sum << 1");
+            let take =
+                if container == 8 { "bytes[n]".to_owned() } else { format!("(({work})bytes[n] << {})", container - 8) };
+            (take, format!("(sum & {top}) != 0u ? ({twice}) ^ {polynomial} : {twice}"))
+        };
+        source.lines(&format!(
+            "    for (n = 0; n < size; n++) {{\n\
+             #if defined({upper}_CRC_BITWISE)\n        \
+             unsigned bit;\n        sum = ({ty})(sum ^ {take});\n        for (bit = 0; bit < 8u; bit++) {{\n            \
+             sum = ({ty})({bit});\n        }}\n\
+             #elif defined({upper}_CRC_NIBBLE)\n        {work} index;\n{}{}\
+             #else\n        {work} index;\n{}\
+             #endif\n    }}",
+            step(4, "nibbles", nibbles[0]),
+            step(4, "nibbles", nibbles[1]),
+            step(8, "table", "bytes[n]"),
+        ));
     }
 
     /// The checksum of a frame, over the stretches that it covers.
@@ -207,18 +253,18 @@ fn step_of(kind: SumKind) -> (&'static str, &'static str, String) {
     }
 }
 
-/// The table of a CRC whose register has `bits` bits: mirrored ones at its low end, others at its high end.
-fn crc_table(crc: &Crc, bits: u8) -> Vec<u64> {
-    let mask = if bits == 64 { u64::MAX } else { (1 << bits) - 1 };
-    (0..256u64)
-        .map(|byte| {
+/// The table of a CRC whose register has `container` bits, for `bits` bits at a time: mirrored ones at its low end, others at its high end.
+fn crc_table(crc: &Crc, container: u8, bits: u8) -> Vec<u64> {
+    let mask = if container == 64 { u64::MAX } else { (1 << container) - 1 };
+    (0..1u64 << bits)
+        .map(|part| {
             if crc.reflect_in {
                 let polynomial = crc.polynomial.reverse_bits() >> (64 - crc.width);
-                (0..8).fold(byte, |sum, _| if sum & 1 == 1 { sum >> 1 ^ polynomial } else { sum >> 1 })
+                (0..bits).fold(part, |sum, _| if sum & 1 == 1 { sum >> 1 ^ polynomial } else { sum >> 1 })
             } else {
-                let polynomial = crc.polynomial << (bits - crc.width);
-                let top = 1u64 << (bits - 1);
-                (0..8).fold(byte << (bits - 8), |sum, _| {
+                let polynomial = crc.polynomial << (container - crc.width);
+                let top = 1u64 << (container - 1);
+                (0..bits).fold(part << (container - bits), |sum, _| {
                     (if sum & top != 0 { sum << 1 ^ polynomial } else { sum << 1 }) & mask
                 })
             }

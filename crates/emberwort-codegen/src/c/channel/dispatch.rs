@@ -3,11 +3,10 @@
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
-use emberwort_model::plan::KeySource;
 
 use super::Channel;
 use crate::Parts;
-use crate::c::words::{constant, member};
+use crate::c::words::constant;
 use crate::code::Code;
 use crate::names::snake;
 
@@ -53,13 +52,7 @@ impl Channel<'_> {
                      if (result == {link_upper}_OK && handlers->on_{name} != NULL) {{\n        handlers->on_{name}(context, frame, &message);\n    }}\n}}"
             ));
         };
-        let selected = match (direction.key_part(), direction.selected_by) {
-            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
-            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint) => Some(("frame->key".into(), 32)),
-            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
-            (None, _) => None,
-        };
-        match (selected, of_message.keys().next()) {
+        match (self.selected(), of_message.keys().next()) {
             (Some((value, bits)), _) => {
                 header.line(format!("switch ({value}) {{"));
                 for (message, keys) in &of_message {

@@ -3,6 +3,7 @@
 mod build;
 mod checksum;
 mod dispatch;
+mod facts;
 mod receiver;
 mod send;
 mod status_bytes;
@@ -59,7 +60,7 @@ fn one_direction(
     let link = snake(&plan.link.name);
     let stem = stem(&link, &channel.name, from);
     let this = Channel { upper: screaming(&stem), link_upper: screaming(&link), stem, link, plan: channel };
-    doc_comment(header, &channel.doc);
+    this.facts(plan, parts, from, header);
     this.frame_struct(header);
     for (index, part) in channel.parts.iter().enumerate() {
         if let Role::Checksum { algorithm, name, over, skipping } = &part.role {
@@ -78,6 +79,7 @@ fn one_direction(
     this.open(header, source);
     this.known(plan, parts, header, source);
     this.dispatch(plan, parts, header);
+    this.answers(plan, parts, header);
     if has_receiver(channel.finder) {
         this.receiver(header, source);
     }
@@ -91,10 +93,10 @@ fn is_chosen(part: &Part) -> bool {
 impl Channel<'_> {
     fn frame_struct(&self, header: &mut Code) {
         let Self { upper, stem, plan, .. } = self;
-        header.line(format!("#define {upper}_LIMIT {}u /* most bytes of a frame on the wire */", plan.limit));
         if let Some(all) = plan.broadcast {
             header.line(format!("#define {upper}_BROADCAST {all}u /* the node that means all of them */"));
         }
+        doc_comment(header, &plan.doc);
         header.open(format!("typedef struct {stem}_frame {{"));
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
             let role = match part.role {
@@ -296,6 +298,16 @@ impl Channel<'_> {
         source.line("");
     }
 
+    /// What selects the message of the frame that `frame` points to, and its width.
+    fn selected(&self) -> Option<(String, u8)> {
+        match (self.plan.key_part(), self.plan.selected_by) {
+            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
+            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint) => Some(("frame->key".into(), 32)),
+            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
+            (None, _) => None,
+        }
+    }
+
     /// Whether the body of a judged frame can be decoded.
     fn known(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
@@ -314,13 +326,7 @@ impl Channel<'_> {
             self.known_line(plan, &keys, source);
             return;
         }
-        let selected = match (self.plan.key_part(), self.plan.selected_by) {
-            (Some(part), _) => Some((format!("frame->{}", member(&part.name)), part.bits)),
-            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint) => Some(("frame->key".into(), 32)),
-            (None, KeySource::Size) => Some(("(uint64_t)frame->size".into(), 64)),
-            (None, _) => None,
-        };
-        match (selected, keys.first()) {
+        match (self.selected(), keys.first()) {
             (Some((value, bits)), _) => {
                 source.line(format!("    switch ({value}) {{"));
                 for (key, message) in &keys {
@@ -337,14 +343,5 @@ impl Channel<'_> {
             (None, None) => source.lines(&format!("    (void)frame;\n    return {link_upper}_UNKNOWN_MESSAGE;\n}}\n")),
         }
         source.line("");
-    }
-}
-
-fn container(bits: u8) -> u8 {
-    match bits {
-        0..=8 => 8,
-        9..=16 => 16,
-        17..=32 => 32,
-        _ => 64,
     }
 }

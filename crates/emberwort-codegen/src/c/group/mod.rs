@@ -243,19 +243,19 @@ impl<'a> Group<'a> {
     // ---- functions of single fields ----
 
     /// Constants, validity and conversions of the fields.
-    pub fn field_functions(&self, header: &mut Code, source: &mut Code) {
+    pub fn field_functions(&self, header: &mut Code) {
         for (_, step) in self.named_steps() {
             let field = &self.fields[step.slot];
             let stem = format!("{}_{}", self.stem, member(&field.name));
-            self.functions_of(&stem, field, &step.action, header, source);
+            self.functions_of(&stem, field, &step.action, header);
         }
         header.line("");
     }
 
-    fn functions_of(&self, stem: &str, field: &Field, action: &Action, header: &mut Code, source: &mut Code) {
+    fn functions_of(&self, stem: &str, field: &Field, action: &Action, header: &mut Code) {
         match action {
             Action::List(list) => {
-                self.functions_of(stem, &list.element.field, &list.element.action, header, source);
+                self.functions_of(stem, &list.element.field, &list.element.action, header);
             }
             Action::Union(union) => {
                 header.line(format!("/* The forms of `{}`. */", field.name));
@@ -265,7 +265,7 @@ impl<'a> Group<'a> {
                 }
                 for form in &union.forms {
                     let stem = format!("{stem}_{}", member(&form.field.name));
-                    self.functions_of(&stem, &form.field, &form.action, header, source);
+                    self.functions_of(&stem, &form.field, &form.action, header);
                 }
             }
             Action::Bits { .. } | Action::Varint { .. } => {
@@ -275,16 +275,17 @@ impl<'a> Group<'a> {
                     header.line(format!("#define {}_NONE {value} /* no reading */", screaming(stem)));
                 }
                 if let Kind::Number(form) | Kind::Varint(form) = &field.kind {
-                    numbers::write(self.link, stem, &field.kind, form, header, source);
+                    numbers::write(self.link, stem, &field.kind, form, header);
                 }
                 let raw = numbers::raw_type(&field.kind);
                 let name = if field.name.is_empty() { "an element".into() } else { format!("`{}`", field.name) };
                 header.line(format!("/* Whether a raw code of {name} means something. */"));
-                header.line(format!("bool {stem}_valid({raw} raw);"));
-                source.lines(&format!("bool {stem}_valid({raw} raw)\n{{"));
-                numbers::validity(field, source);
-                source.lines("}\n");
-                source.line("");
+                header.lines(&format!("static inline bool {stem}_valid({raw} raw)\n{{"));
+                numbers::validity(field, header);
+                header.line("}");
+                if field.kind == Kind::Float(32) {
+                    numbers::float(self.link, stem, header);
+                }
             }
             Action::Run { .. } | Action::Record(_) | Action::Skip { .. } => {}
         }
@@ -382,7 +383,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, sourc
     group.members(header);
     header.close(format!("}} {stem}_t;"));
     header.line("");
-    group.field_functions(header, source);
+    group.field_functions(header);
     header.line(
         "/* Defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */",
     );
