@@ -121,16 +121,21 @@ fn offset_and_rest(line: &str) -> Option<(&str, &str)> {
 
 /// The bytes of a dump's line behind its offset; the same bytes as text, behind them, are left out.
 fn columns(rest: &str) -> Vec<u8> {
-    let hex = rest.split_once('|').map_or(rest, |(hex, _)| hex);
     let mut bytes = Vec::new();
     let mut at = 0;
-    while let Some(start) = hex[at..].find(|c: char| !c.is_whitespace()).map(|n| at + n) {
-        let end = hex[start..].find(char::is_whitespace).map_or(hex.len(), |n| start + n);
-        if start - at >= 2 && !bytes.is_empty() && is_text_of(&bytes, &hex[start..]) {
+    while let Some(start) = rest[at..].find(|c: char| !c.is_whitespace()).map(|n| at + n) {
+        let end = rest[start..].find(char::is_whitespace).map_or(rest.len(), |n| start + n);
+        // Looked at as a whole: bars and digits can be part of the text.
+        if start - at >= 2 && !bytes.is_empty() && is_text_of(&bytes, &rest[start..]) {
             break;
         }
-        let Some(more) = pairs(&hex[start..end]) else { break };
+        let word = &rest[start..end];
+        let (word, ends) = word.split_once('|').map_or((word, false), |(word, _)| (word, true));
+        let Some(more) = pairs(word) else { break };
         bytes.extend(more);
+        if ends {
+            break;
+        }
         at = end;
     }
     bytes

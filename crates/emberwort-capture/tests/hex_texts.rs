@@ -98,6 +98,14 @@ fn dumps_of_every_usual_form_are_read() {
         bytes("00000000: c639 0340 0002 a012 f590                 .9.@......\n"),
         *b"\xC6\x39\x03\x40\x00\x02\xA0\x12\xF5\x90"
     );
+    // A text that looks like more bytes, or like the bar in front of a text.
+    for (line, text) in [("3030 7c", "00|"), ("3030 207c", "00 |"), ("7c41 417c", "|AA|"), ("4142 2020", "AB")] {
+        let dump = format!("00000000: {line:<40} {text}\n");
+        let digits: String = line.split(' ').collect();
+        let expected: Vec<u8> =
+            (0..digits.len()).step_by(2).map(|at| u8::from_str_radix(&digits[at..at + 2], 16).unwrap()).collect();
+        assert_eq!(bytes(&dump), expected, "{dump}");
+    }
     // Windows' line ends, and dumps behind each other: each is a piece, as a packet is.
     let two = "0000   c6 39   .9\r\n0002   03   .\r\n0000   40 00   @.\r\n";
     assert_eq!(read(two).0, [(None, vec![0xC6, 0x39, 3]), (None, vec![0x40, 0])]);

@@ -107,7 +107,7 @@ fn counts_lengths_and_numbers_that_cannot_be_sent_give_their_error() {
         ),
         // Sections that there are not.
         ("full.sections_held = 1; found = encoded();", "OK"),
-        ("full.sections_held = 0; found = encoded();", "OUT_OF_RANGE"),
+        ("full.sections_held = 0; found = encoded();", "NOT_INITIALISED"),
         ("full.sections_held = 3; found = encoded();", "OUT_OF_RANGE"),
         // Rooms that are too small, by one byte and altogether.
         ("(void)encoded(); found = guarded_full_encode(&full, body, used - 1u, &used);", "NO_ROOM"),

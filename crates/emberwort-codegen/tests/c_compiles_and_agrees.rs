@@ -8,7 +8,8 @@ use std::process::Command;
 
 use common::plans::{ODD, WHOLE, marlock, plan};
 use common::{compile_and_run, compiler, streams, write};
-use emberwort_codegen::{c, vectors};
+use emberwort_codegen::{Parts, c, vectors};
+use emberwort_model::model::End;
 
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
@@ -118,6 +119,174 @@ fn the_header_says_what_a_device_has_to_know() {
         let compiled = Command::new(compiler).current_dir(folder.path()).args(arguments).output().unwrap();
         assert_eq!(compiled.status.success(), is_right, "{}", String::from_utf8_lossy(&compiled.stderr));
     }
+}
+
+/// Which value may not be sent, without encoding it; and a build that tells the program of it.
+#[test]
+fn what_may_not_be_sent_is_named() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&marlock(), &[], &[]).unwrap());
+    let program = r#"
+        #include "marlock.h"
+        #include <stdio.h>
+        #ifdef EMBERWORT_GUARD
+        void emberwort_guard(const char *field)
+        {
+            printf("guard: %s\n", field);
+        }
+        #endif
+        static void say(marlock_result_t result, const char *field)
+        {
+            printf("%s: %s\n", field != NULL ? field : "all", marlock_result_text(result));
+        }
+        #define SAY(call) do { const marlock_result_t result = (call); say(result, field); } while (0)
+        int main(void)
+        {
+            static const marlock_gate_status_t nothing = {0};
+            marlock_gate_status_t status = nothing;
+            marlock_strokes_t strokes;
+            marlock_write_setting_t order;
+            marlock_gate_status_edit_t edit;
+            uint8_t body[MARLOCK_STROKES_GREATEST_SIZE] = {0};
+            const char *field;
+            size_t used;
+            SAY(marlock_gate_status_validate(&status, &field));
+            marlock_gate_status_init(&status);
+            SAY(marlock_gate_status_validate(&status, &field));
+            status.opening = 201;
+            SAY(marlock_gate_status_validate(&status, &field));
+            if (marlock_gate_status_encode(&status, body, sizeof body, &used) != MARLOCK_OUT_OF_RANGE) {
+                printf("encoded\n");
+            }
+            status.opening = 200;
+            status.has_f_operator = true;
+            status.f_operator_length = 13;
+            SAY(marlock_gate_status_validate(&status, &field));
+            marlock_strokes_init(&strokes);
+            strokes.strokes_count = 2;
+            marlock_stroke_init(&strokes.strokes[0]);
+            marlock_stroke_init(&strokes.strokes[1]);
+            strokes.strokes[1].to = 255;
+            SAY(marlock_strokes_validate(&strokes, &field));
+            marlock_write_setting_init(&order);
+            marlock_write_setting_put_ramp_time(&order, 181);
+            SAY(marlock_write_setting_validate(&order, &field));
+            order.setting = MARLOCK_SETTINGS_HOLD_PRESSURE;
+            SAY(marlock_write_setting_validate(&order, &field));
+            if (marlock_gate_status_edit(&edit, body, 14) == MARLOCK_OK
+                && marlock_gate_status_set_state(&edit, 5) != MARLOCK_OUT_OF_RANGE) {
+                printf("set\n");
+            }
+            return 0;
+        }
+    "#;
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    let out_of_range = "a value does not fit its field";
+    let named = [
+        ("GateStatus.sections_held", "the struct was not initialised: ..._init() does that"),
+        ("all", "done"),
+        ("GateStatus.opening", out_of_range),
+        ("GateStatus.operator", "a count is above its maximum"),
+        ("Stroke.to", out_of_range),
+        ("WriteSetting.ramp_time", out_of_range),
+        ("WriteSetting.value", "no form belongs to the deciding number"),
+    ];
+    let mut lines: Vec<String> = named.iter().map(|(field, result)| format!("{field}: {result}")).collect();
+    let sources = ["main.c", "marlock.c"];
+    let said = compile_and_run(compiler, folder.path(), &[], &sources);
+    assert_eq!(said.lines().collect::<Vec<_>>(), lines);
+    lines.insert(3, "guard: GateStatus.opening".to_owned());
+    lines.push("guard: GateStatus.state".to_owned());
+    let said = compile_and_run(compiler, folder.path(), &["-DEMBERWORT_GUARD"], &sources);
+    assert_eq!(said.lines().collect::<Vec<_>>(), lines);
+}
+
+fn parts_of(change: impl FnOnce(&mut Parts)) -> Parts {
+    let mut parts = Parts { channels: vec!["bus485".to_owned()], ..Parts::default() };
+    change(&mut parts);
+    parts
+}
+
+/// A gate that looks at bodies where they lie, and writes its state in place.
+#[test]
+fn views_need_no_structs() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let parts = parts_of(|parts| {
+        parts.views_only = true;
+        parts.role = Some(End::Device);
+    });
+    let files = c::generate_parts(&marlock(), &[], &[], &parts).unwrap();
+    for word in ["marlock_gate_status_t ", "_encode(", "_decode(", "_dispatch(", "marlock_stroke_t "] {
+        assert!(!files.iter().any(|file| file.text.contains(word)), "{word}");
+    }
+    write(folder.path(), &files);
+    let program = r#"
+        #include "marlock.h"
+        #include <stdio.h>
+        int main(void)
+        {
+            uint8_t body[14] = {0}, wire[MARLOCK_BUS485_LIMIT];
+            const uint8_t order[] = {150, 12};
+            marlock_gate_status_edit_t edit;
+            marlock_move_gate_view_t asked;
+            marlock_bus485_frame_t frame = {.node = 3, .kind = MARLOCK_GATE_STATUS_ID, .body = body, .size = sizeof body};
+            size_t used = 0, n;
+            if (marlock_move_gate_view(&asked, order, sizeof order) != MARLOCK_OK
+                || marlock_gate_status_edit(&edit, body, sizeof body) != MARLOCK_OK
+                || marlock_gate_status_set_opening(&edit, marlock_move_gate_get_target(&asked)) != MARLOCK_OK
+                || marlock_bus485_build(&frame, wire, sizeof wire, &used) != MARLOCK_OK) {
+                return 1;
+            }
+            for (n = 0; n < used; n++) {
+                printf("%02X", wire[n]);
+            }
+            return 0;
+        }
+    "#;
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    let said = compile_and_run(compiler, folder.path(), &[], &["main.c", "marlock.c"]);
+    // An opening of 150 is 0b10010110 from bit 11 of the body on.
+    assert!(said.starts_with("C639032100") && said[10..].starts_with("0E00B004000000000000000000"), "{said}");
+}
+
+/// Each message is sent, received, or not there.
+#[test]
+fn messages_are_chosen_one_by_one() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let parts = parts_of(|parts| {
+        parts.send = ["GateStatus", "MoveAccepted"].map(str::to_owned).to_vec();
+        parts.receive = ["MoveGate", "GateStatus"].map(str::to_owned).to_vec();
+        parts.prefix = Some("lk".to_owned());
+        parts.small = true;
+    });
+    let files = c::generate_parts(&marlock(), &[], &[], &parts).unwrap();
+    assert_eq!(files.iter().map(|file| file.name.as_str()).collect::<Vec<_>>(), ["lk.h", "lk.c"]);
+    let header = &files[0].text;
+    assert!(header.starts_with("/* Generated by emberwort from link marlock,"), "{}", &header[..80]);
+    for (name, is_there) in [
+        ("lk_gate_status_encode(", true),
+        ("lk_gate_status_decode(", true),
+        ("lk_move_accepted_encode(", true),
+        ("lk_move_accepted_decode(", false),
+        ("lk_move_gate_encode(", false),
+        ("lk_move_gate_decode(", true),
+        ("lk_bus485_send_move_gate(", false),
+        ("on_move_gate)", true),
+        ("lk_refused_t", false),
+        ("marlock_", false),
+    ] {
+        assert_eq!(header.contains(name), is_there, "{name}");
+    }
+    write(folder.path(), &files);
+    let program = "#include \"lk.h\"\nint main(void)\n{\n    return 0;\n}\n";
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    compile_and_run(compiler, folder.path(), &[], &["main.c", "lk.c"]);
+    let unknown = parts_of(|parts| parts.send = vec!["GateStatsu".to_owned()]);
+    let error = c::generate_parts(&marlock(), &[], &[], &unknown).unwrap_err();
+    assert!(error.to_string().starts_with("there is no message `GateStatsu`"), "{error}");
 }
 
 /// The in-place view, scaled integers and errors, as firmware uses them.

@@ -97,6 +97,7 @@ fn small_machines_have_room() {
         role: Some(End::Device),
         messages: ["GateStatus", "MoveGate", "MoveAccepted", "Refused"].map(str::to_owned).to_vec(),
         channels: vec!["bus485".to_owned()],
+        ..Parts::default()
     };
     let folder = tempfile::tempdir().unwrap();
     common::write(folder.path(), &c::generate_parts(&plan, &[], &[], &parts).unwrap());

@@ -105,13 +105,49 @@ pub struct GenerateEntry {
     /// The channels that C is for; without it all.
     #[serde(default)]
     pub channels: Vec<String>,
+    /// The messages that C sends, in place of a role.
+    #[serde(default)]
+    pub send: Vec<String>,
+    /// The messages that C receives.
+    #[serde(default)]
+    pub receive: Vec<String>,
+    /// Whether C has structs of the values, beside views; it has without it.
+    #[serde(default)]
+    pub structs: Option<bool>,
+    /// What C is made for: `fast`, as without it, or `small`.
+    #[serde(default)]
+    pub size: Option<CodeSize>,
+    /// What all names in C begin with, in place of the link's name.
+    #[serde(default)]
+    pub prefix: Option<String>,
 }
 
 impl GenerateEntry {
     /// All of the link, into a folder.
     pub fn new(kind: GenerateKind, out: &str) -> Self {
-        Self { kind, out: PathBuf::from(out), role: None, messages: Vec::new(), channels: Vec::new() }
+        Self {
+            kind,
+            out: PathBuf::from(out),
+            role: None,
+            messages: Vec::new(),
+            channels: Vec::new(),
+            send: Vec::new(),
+            receive: Vec::new(),
+            structs: None,
+            size: None,
+            prefix: None,
+        }
     }
+}
+
+/// What generated code is made for.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum CodeSize {
+    /// Speed.
+    Fast,
+    /// Little room.
+    Small,
 }
 
 /// An end that code is generated for.

@@ -79,11 +79,14 @@ fn lines_of_text_are_not_read_as_bodies() {
 fn what_can_be_written_is_listed() {
     let folder = project();
     let listed = succeed(folder.path(), &["generate", "--list"]);
-    let rows: Vec<&str> = listed.lines().skip(1).map(|line| line.split_whitespace().next().unwrap()).collect();
+    let rows: Vec<&str> = listed.lines().skip(1).filter_map(|line| line.split_whitespace().next()).collect();
     for kind in ["c", "python", "rust", "javascript", "payload-codec", "document", "vectors"] {
         assert!(rows.contains(&kind), "{kind} in {listed}");
     }
     assert!(listed.contains("gen/python, if asked for"), "{listed}");
+    for option in ["role", "channels", "messages", "send", "receive", "structs", "size", "prefix"] {
+        assert!(rows.contains(&option), "{option} in {listed}");
+    }
 }
 
 /// A file for one end holds what that end sends and receives, and nothing else, and works.
@@ -121,7 +124,7 @@ fn one_end_gets_what_it_needs() {
     let refused = run(folder, &["generate", "c", "--messages", "GateStatsu"]);
     assert!(refused.err.contains("there is no message `GateStatsu`; the link has GateStatus"), "{}", refused.err);
     let refused = run(folder, &["generate", "python", "--role", "host"]);
-    assert!(refused.err.contains("choose parts of C"), "{}", refused.err);
+    assert!(refused.err.contains("are for C; Python has all of the link"), "{}", refused.err);
     // As emberwort.toml says it.
     let project = folder.join("emberwort.toml");
     let text = std::fs::read_to_string(&project).unwrap();
@@ -211,3 +214,47 @@ const HOST: &str = "#include \"marlock.h\"\n#include <stdio.h>\nint main(void)\n
     marlock_bus485_receiver_put(&receiver, (uint8_t)byte);\n        while (marlock_bus485_receiver_next(&receiver, &frame)) {\n            \
     if (marlock_gate_status_decode(&status, frame.body, frame.size) == MARLOCK_OK) {\n                \
     printf(\"node %u opening %u\\n\", (unsigned)frame.node, (unsigned)status.opening);\n            }\n        }\n    }\n    return 0;\n}\n";
+
+/// What a `[[generate]]` of C says beside its folder, and what is wrong with it.
+#[test]
+fn the_project_file_says_how_c_is_made() {
+    let folder = project();
+    let folder = folder.path();
+    let with = |lines: &str| {
+        let entry = format!("link = \"marlock.ember\"\n[[generate]]\nkind = \"c\"\nout = \"made\"\n{lines}\n");
+        std::fs::write(folder.join("emberwort.toml"), entry).unwrap();
+    };
+    with(
+        "send = [\"GateStatus\"]\nreceive = [\"MoveGate\"]\nchannels = [\"bus485\"]\nprefix = \"lk\"\nsize = \"small\"",
+    );
+    assert_eq!(succeed(folder, &["generate"]).lines().count(), 2);
+    let header = std::fs::read_to_string(folder.join("made/lk.h")).unwrap();
+    assert!(header.contains("lk_gate_status_encode(") && header.contains("lk_move_gate_decode("));
+    assert!(!header.contains("lk_gate_status_decode(") && !header.contains("lk_move_gate_encode("));
+    assert!(std::fs::read_to_string(folder.join("made/lk.c")).unwrap().contains("#define LK_CRC_NIBBLE"));
+    succeed(folder, &["generate", "--check"]);
+    with("structs = false\nrole = \"device\"\nchannels = [\"bus485\"]");
+    succeed(folder, &["generate"]);
+    let header = std::fs::read_to_string(folder.join("made/marlock.h")).unwrap();
+    assert!(header.contains("marlock_gate_status_edit(") && !header.contains("marlock_gate_status_encode("));
+    for (lines, said) in [
+        ("role = \"host\"\nsend = [\"MoveGate\"]", "leave one of them out"),
+        ("prefix = \"9x\"", "prefix: `9x` is no name of C"),
+        ("prefix = \"a-b\"", "prefix: `a-b` is no name of C"),
+        ("receive = [\"MoveGat\"]", "there is no message `MoveGat`"),
+        ("size = \"tiny\"", "unknown variant `tiny`"),
+        ("struct = false", "unknown field `struct`"),
+    ] {
+        with(lines);
+        let refused = run(folder, &["generate"]);
+        assert_eq!((refused.code, refused.out.as_str()), (2, ""), "{lines}: {}", refused.err);
+        assert!(refused.err.contains(said), "{lines}: {}", refused.err);
+    }
+    std::fs::write(
+        folder.join("emberwort.toml"),
+        "link = \"marlock.ember\"\n[[generate]]\nkind = \"rust\"\nout = \"made\"\nprefix = \"lk\"\n",
+    )
+    .unwrap();
+    let refused = run(folder, &["generate"]);
+    assert!(refused.err.contains("are for C; Rust has all of the link"), "{}", refused.err);
+}

@@ -26,6 +26,7 @@ const RESULTS: &[(&str, &str)] = &[
     ("UNKNOWN_MESSAGE", "no message has this key"),
     ("NO_FORM", "no form belongs to the deciding number"),
     ("BAD_NUMBER", "a compact number has too many bits"),
+    ("NOT_INITIALISED", "the struct was not initialised: ..._init() does that"),
 ];
 
 /// A test of a peer's revision, where frames say it.
@@ -51,7 +52,7 @@ fn compatible(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Co
     source.lines("    default: return true;\n    }\n}\n");
 }
 
-pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Code) {
+pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, source: &mut Code) {
     let link = snake(&plan.link.name);
     let upper = screaming(&plan.link.name);
     header.line("/* The revision of the definition that this code was made from. */");
@@ -79,7 +80,7 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
     header.lines("    default: return \"?\";\n    }\n}\n");
     header.line("");
 
-    flash(plan, &upper, source);
+    flash(plan, &upper, small, source);
     let own = plan.link.byte_order;
     // Which functions are needed, by order and whether they are for more than 32 bits.
     let mut needed: BTreeSet<(bool, bool)> = BTreeSet::from([(true, false)]);
@@ -125,7 +126,7 @@ pub fn write(plan: &Plan, strangers: &[u32], header: &mut Code, source: &mut Cod
 }
 
 /// Tables that stay in flash, also on machines on which only special instructions read it there.
-fn flash(plan: &Plan, upper: &str, source: &mut Code) {
+fn flash(plan: &Plan, upper: &str, small: bool, source: &mut Code) {
     let directions = plan.channels.iter().flat_map(Channel::directions);
     let widths: BTreeSet<u8> = directions
         .flat_map(|(_, direction)| &direction.parts)
@@ -137,9 +138,19 @@ fn flash(plan: &Plan, upper: &str, source: &mut Code) {
     if widths.is_empty() {
         return;
     }
+    let (usual, chosen) = match small {
+        false => ("a table of 256 entries", String::new()),
+        true => (
+            "a table of 16 entries",
+            format!(
+                "#if !defined({upper}_CRC_TABLE) && !defined({upper}_CRC_BITWISE) && !defined({upper}_CRC_NIBBLE)\n\
+                 #define {upper}_CRC_NIBBLE\n#endif\n"
+            ),
+        ),
+    };
     source.lines(&format!(
-        "/* How checksums are computed: with a table of 256 entries; with one of 16, at half the speed, if {upper}_CRC_NIBBLE is defined; or bit by bit,\n \
-         * if {upper}_CRC_BITWISE is. On an AVR the tables stay in flash. */\n\
+        "/* How checksums are computed: with {usual}, if nothing is defined; with one of 256 ({upper}_CRC_TABLE); with one of 16, at half the speed \
+         ({upper}_CRC_NIBBLE); or bit by bit ({upper}_CRC_BITWISE). On an AVR tables stay in flash. */\n{chosen}\
          #if defined(__AVR__)\n#include <avr/pgmspace.h>\n#define {upper}_FLASH PROGMEM"
     ));
     let read = |width: u8| match width {

@@ -9,7 +9,7 @@ use super::group::{Group, Take, default_raw};
 use super::numbers;
 use super::tables;
 use super::variables::{cursors, is_used, settled};
-use super::words::{about, doc_comment, member};
+use super::words::{about, doc_comment, literal, member};
 use crate::code::Code;
 use crate::lower::pieces;
 use crate::names::{screaming, snake};
@@ -101,39 +101,46 @@ pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mu
     }
 }
 
+/// What is done with a message.
+#[derive(Clone, Copy)]
+pub struct Ways {
+    pub sends: bool,
+    pub receives: bool,
+    /// Whether there is a struct of its values.
+    pub structs: bool,
+}
+
 /// Writes what is needed to send a message, to receive it, or both.
-pub fn write(
-    link: &str,
-    all: &[MessagePlan],
-    plan: &MessagePlan,
-    (sends, receives): (bool, bool),
-    header: &mut Code,
-    source: &mut Code,
-) {
+pub fn write(link: &str, all: &[MessagePlan], plan: &MessagePlan, ways: Ways, header: &mut Code, source: &mut Code) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let message = Message { link, upper: screaming(&stem), stem, link_upper: screaming(link), plan };
     header.line(format!("/* ---- {} ---- */", plan.message.name));
     header.line("");
     message.constants(all, header);
-    doc_comment(header, &plan.message.doc);
-    header.open(format!("typedef struct {} {{", message.stem));
-    header.line(
-        "/* How many sections the sender writes. Fields of the others hold their defaults, no reading, or zero. */",
-    );
-    header.line("uint8_t sections_held;");
-    message.group().members(header);
-    header.close(format!("}} {}_t;", message.stem));
-    header.line("");
+    if ways.structs {
+        doc_comment(header, &plan.message.doc);
+        header.open(format!("typedef struct {} {{", message.stem));
+        header.line(
+            "/* How many sections the sender writes. Fields of the others hold their defaults, no reading, or zero. */",
+        );
+        header.line("uint8_t sections_held;");
+        message.group().members(header);
+        header.close(format!("}} {}_t;", message.stem));
+        header.line("");
+    }
     message.group().field_functions(header);
-    if receives {
+    // What is viewed only may be written in place.
+    let is_looked_at = ways.receives || !ways.structs;
+    if is_looked_at {
         message.walk(source);
     }
-    message.owned((sends, receives), header, source);
-    if sends {
+    message.owned(ways, header, source);
+    if ways.sends && ways.structs {
+        message.group().validate(&plan.message.name, header);
         tables::setters(link, &message.stem, plan, header);
     }
-    if receives {
-        message.view(sends, header, source);
+    if is_looked_at {
+        message.view(ways.sends, header, source);
     }
 }
 
@@ -220,45 +227,53 @@ impl Message<'_> {
     }
 
     /// `_init`, `_encode`, `_decode` of the struct.
-    fn owned(&self, (sends, receives): (bool, bool), header: &mut Code, source: &mut Code) {
+    fn owned(&self, ways: Ways, header: &mut Code, source: &mut Code) {
         let Self { stem, link, upper, .. } = self;
-        header.lines(&format!(
-            "/* All sections, with defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */\n\
-             void {stem}_init({stem}_t *message);"
-        ));
-        if sends {
+        let (keeps, writes) = (ways.receives && ways.structs, ways.sends && ways.structs);
+        if ways.structs {
+            header.lines(&format!(
+                "/* All sections, with defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */\n\
+                 void {stem}_init({stem}_t *message);"
+            ));
+        }
+        if writes {
             header.lines(&format!(
                 "/* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
                  {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
             ));
         }
-        if receives {
+        if keeps {
             header.lines(&format!(
-            "/* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
-             * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
-             {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);\n\
-             /* Whether a body can be decoded. */\n\
-             {link}_result_t {stem}_check(const uint8_t *body, size_t size);"
+                "/* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
+                 * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
+                 {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);"
+            ));
+        }
+        if ways.receives {
+            header.lines(&format!(
+                "/* Whether a body can be decoded. */\n{link}_result_t {stem}_check(const uint8_t *body, size_t size);"
             ));
         }
         header.line("");
-        if receives && self.answers() {
+        if keeps && self.answers() {
             header.lines(&format!(
                 "/* The same as ..._decode, with the key that the request asked for; it decides about the form of the value. */\n\
                  {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
             ));
         }
-        source.lines(&format!("void {stem}_init({stem}_t *message)\n{{\n    memset(message, 0, sizeof *message);"));
-        source.line(format!("    message->sections_held = {upper}_SECTIONS;"));
-        for line in self.group().defaults("message->") {
-            source.line(format!("    {line}"));
+        if ways.structs {
+            source.lines(&format!("void {stem}_init({stem}_t *message)\n{{\n    memset(message, 0, sizeof *message);"));
+            source.line(format!("    message->sections_held = {upper}_SECTIONS;"));
+            for line in self.group().defaults("message->") {
+                source.line(format!("    {line}"));
+            }
+            source.lines("}\n");
+            source.line("");
         }
-        source.lines("}\n");
-        source.line("");
-        if sends {
+        if writes {
             self.encode(source);
         }
-        if !receives {
+        if !ways.receives {
             return;
         }
         let places = self.moving().len().max(1);
@@ -268,17 +283,19 @@ impl Message<'_> {
                  return {stem}_walk(body, size, at, &sections_held);\n}}\n"
         ));
         source.line("");
-        if self.answers() {
-            self.decode("static ", "_decode_with", ", bool key_known, uint64_t key", source);
-            source.lines(&format!(
-                "{link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
-                     return {stem}_decode_with(message, body, size, false, 0);\n}}\n\n\
-                 {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
-                     return {stem}_decode_with(message, body, size, true, key);\n}}\n"
-            ));
-            source.line("");
-        } else {
-            self.decode("", "_decode", "", source);
+        match (keeps, self.answers()) {
+            (false, _) => {}
+            (true, true) => {
+                self.decode("static ", "_decode_with", ", bool key_known, uint64_t key", source);
+                source.lines(&format!(
+                    "{link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
+                         return {stem}_decode_with(message, body, size, false, 0);\n}}\n\n\
+                     {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
+                         return {stem}_decode_with(message, body, size, true, key);\n}}\n"
+                ));
+                source.line("");
+            }
+            (true, false) => self.decode("", "_decode", "", source),
         }
     }
 
@@ -300,8 +317,10 @@ impl Message<'_> {
         source.lines(&format!(
             "    *used = 0;\n    \
                  if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \
-                     return {link_upper}_OUT_OF_RANGE;\n    }}"
+                     return message->sections_held < 1u ? {link_upper}_NOT_INITIALISED : {link_upper}_OUT_OF_RANGE;\n    }}"
         ));
+        let guard = self.guard();
+        source.lines(&guard);
         if by_revision {
             let earlier = self.plan.sections[..self.plan.sections.len() - 1].iter().enumerate();
             let earlier: String = earlier
@@ -321,6 +340,15 @@ impl Message<'_> {
         source.lines(&inner);
         source.lines(&format!("    *used = start;\n    return {link_upper}_OK;\n}}\n"));
         source.line("");
+    }
+
+    /// In a build that stops at the first misuse: which field it is.
+    fn guard(&self) -> String {
+        let Self { stem, link_upper, .. } = self;
+        format!(
+            "#ifdef EMBERWORT_GUARD\n    {{\n        const char *field;\n        \
+             if ({stem}_validate(message, &field) != {link_upper}_OK) {{\n            emberwort_guard(field);\n        }}\n    }}\n#endif"
+        )
     }
 
     fn decode(&self, scope: &str, name: &str, more: &str, source: &mut Code) {
@@ -446,6 +474,8 @@ impl Message<'_> {
                 String::new()
             }
         };
+        let what = literal(&format!("{}.{}", self.plan.message.name, field.name));
+        let misuse = format!("{link_upper}_MISUSE({what});\n        return {link_upper}_OUT_OF_RANGE;");
         match &step.action {
             Action::Bits { width, order, .. } if let Some(bit) = self.fixed_place(section, step) => {
                 let raw = numbers::raw_type(&field.kind);
@@ -465,9 +495,7 @@ impl Message<'_> {
                 header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 let check = match numbers::is_always_valid(field) {
                     true => String::new(),
-                    false => format!(
-                        "    if (!{stem}_{name}_valid(raw)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n"
-                    ),
+                    false => format!("    if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n"),
                 };
                 let set: String = pieces
                     .iter()
@@ -497,7 +525,7 @@ impl Message<'_> {
                 header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 source.lines(&in_edit(format!(
                     "{link}_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
-                         if (!{stem}_{name}_valid(raw)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
+                         if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n    \
                          {set}\n    return {link_upper}_OK;\n}}\n",
                     guard(&format!("{link_upper}_ABSENT"))
                 )));

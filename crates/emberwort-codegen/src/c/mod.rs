@@ -31,7 +31,7 @@ use crate::code::Code;
 use crate::lower::each_action_of;
 use crate::names::{Clash, clashes_in, plain_snake, screaming, snake, with_marks};
 use crate::vectors::Vector;
-use crate::{GenerateError, GeneratedFile, Parts};
+use crate::{GenerateError, GeneratedFile, MARK, Parts};
 
 /// The header and the source of a link, and a program that checks both with the vectors. `strangers` are the earlier revisions
 /// whose devices or hosts this one does not get along with.
@@ -56,24 +56,36 @@ pub fn generate_parts(
     if let Some(clash) = clashes(plan).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "C" });
     }
+    let about = crate::origin(plan);
+    let named = parts.prefix.as_ref().map(|prefix| {
+        let mut plan = plan.clone();
+        Arc::make_mut(&mut plan.link).name.clone_from(prefix);
+        plan
+    });
+    let plan = named.as_ref().unwrap_or(plan);
     let link = snake(&plan.link.name);
-    let (header, source) = texts(plan, strangers, parts);
+    let (header, source) = texts(plan, strangers, parts, &about);
     let mut files = vec![(format!("{link}.h"), header), (format!("{link}.c"), source)];
-    if parts.are_all() {
+    if parts.are_whole() {
         files.push((format!("{link}_vectors.c"), vectors::write(plan, vectors)));
     }
     Ok(files.into_iter().map(|(name, text)| GeneratedFile { name, text: tidy::tidy(&text) }).collect())
 }
 
 /// The texts of the header and the source.
-fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
+fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String, String) {
     let link = snake(&plan.link.name);
     let mut header = Code::default();
     let mut source = Code::default();
-    begin_files(plan, &mut header, &mut source);
-    common::write(plan, strangers, &mut header, &mut source);
-    let wanted: Vec<&MessagePlan> =
-        plan.messages.iter().filter(|message| parts.has_message(&message.message.name)).collect();
+    begin_files(plan, about, parts.views_only, &mut header, &mut source);
+    common::write(plan, strangers, parts.small, &mut header, &mut source);
+    // What travels on none of the channels is not needed.
+    let is_on_a_channel = |message: &MessagePlan| {
+        let mut channels = message.message.channels.iter().map(|index| &plan.channels[*index].name);
+        parts.channels.is_empty() || channels.any(|channel| parts.has_channel(channel))
+    };
+    let is_wanted = |message: &&MessagePlan| parts.has_message(&message.message.name) && is_on_a_channel(message);
+    let wanted: Vec<&MessagePlan> = plan.messages.iter().filter(is_wanted).collect();
     let has_all = wanted.len() == plan.messages.len();
     for labelled in plan.link.labelled.iter().filter(|labelled| has_all || uses_labels(&wanted, &labelled.name)) {
         types::labelled(&link, labelled, &|_| None, &mut header);
@@ -98,7 +110,7 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
             rest_bytes: 0,
             is_body: false,
         };
-        group::record(&group, &record.record.doc, &record.record.name, &mut header, &mut source);
+        group::record(&group, &record.record.doc, &record.record.name, !parts.views_only, &mut header, &mut source);
     }
     line::common(plan, &mut source);
     let least = wanted.iter().filter_map(|message| message.sections.first()).map(|section| section.least_size).max();
@@ -108,8 +120,12 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts) -> (String, String) {
     ));
     source.line("");
     for message in wanted {
-        let from = Some(message.message.from);
-        let ways = (parts.sends(from), parts.receives(from));
+        let ways = message::Ways {
+            sends: parts.sends_message(&message.message),
+            receives: parts.receives_message(&message.message),
+            // A line is read into a struct.
+            structs: !parts.views_only || message.message.line.is_some(),
+        };
         message::write(&link, &plan.messages, message, ways, &mut header, &mut source);
         line::write(&link, message, &mut header, &mut source);
     }
@@ -165,20 +181,24 @@ fn uses_labels(messages: &[&MessagePlan], name: &str) -> bool {
     messages.iter().flat_map(|message| &message.message.fields).any(|field| in_field(field, name))
 }
 
-fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
+fn begin_files(plan: &Plan, about: &str, views_only: bool, header: &mut Code, source: &mut Code) {
     let name = snake(&plan.link.name);
     let guard = screaming(&plan.link.name);
-    let about = crate::origin(plan);
     header.line(format!("/* {about}"));
     for line in plan.link.doc.lines() {
         header.line(format!(" * {}", comment(line)));
     }
+    let view = "..._view_t  reads fields in place, and ..._edit_t changes them; one check makes all accessors safe.";
+    let levels = match views_only {
+        true => format!(" *\n * Messages stay where they lie: {view}\n"),
+        false => format!(
+            " *\n * Two levels for each message:\n *   {view}\n \
+             *   ..._t       holds the values; ..._encode() and ..._decode() turn them into a body and back.\n"
+        ),
+    };
+    header.lines(&levels);
     header.lines(&format!(
         " *\n \
-         * Two levels for each message:\n \
-         *   ..._view_t  reads and changes fields in place; ..._view() checks a body once, and all accessors are safe then.\n \
-         *   ..._t       holds the values; ..._encode() and ..._decode() turn them into a body and back.\n \
-         *\n \
          * Values are raw codes. ..._scaled() gives the physical value times a power of ten (..._DECIMALS) in integers;\n \
          * with {guard}_WITH_FLOAT defined there is ..._physical() too.\n \
          */\n\
@@ -186,12 +206,16 @@ fn begin_files(plan: &Plan, header: &mut Code, source: &mut Code) {
          #define {guard}_H\n\n\
          #include <stdbool.h>\n#include <stddef.h>\n#include <stdint.h>\n\
          #ifdef {guard}_WITH_FLOAT\n#include <string.h>\n#endif\n\n\
-         /* Results that say whether something was done: a compiler that can warns if one is not looked at. Define it as nothing to do without. */\n\
+         /* A result says whether anything was done: compilers that can warn if it is ignored. Define {guard}_CHECKED as nothing to turn that off. */\n\
          #ifndef {guard}_CHECKED\n\
          #if defined(__cplusplus) && __cplusplus >= 201703L\n#define {guard}_CHECKED [[nodiscard]]\n\
          #elif defined(__GNUC__)\n#define {guard}_CHECKED __attribute__((warn_unused_result))\n\
          #else\n#define {guard}_CHECKED\n#endif\n#endif\n\n\
-         #ifdef __cplusplus\nextern \"C\" {{\n#endif\n"
+         #ifdef __cplusplus\nextern \"C\" {{\n#endif\n\n\
+         /* With EMBERWORT_GUARD defined, the program's own emberwort_guard() is called with the name of a field whose value may not be sent. It need \
+         not return. */\n\
+         #ifdef EMBERWORT_GUARD\nvoid emberwort_guard(const char *field);\n#define {guard}_MISUSE(field) emberwort_guard(field)\n\
+         #else\n#define {guard}_MISUSE(field) ((void)0)\n#endif\n\n"
     ));
     source.lines(&format!("/* {about} */\n#include \"{name}.h\"\n\n#include <string.h>\n"));
 }
@@ -233,7 +257,7 @@ const HEADERS: &[&str] = &[
 
 /// Names of a link that become the same in C.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
-    let (header, source) = with_marks(|| texts(plan, &[], &Parts::default()));
+    let (header, source) = with_marks(|| texts(plan, &[], &Parts::default(), MARK));
     let link = &plan.link.name;
     // A name that is made in two ways of the same items is one in both files.
     let mut found = clashes_in(&header, link);

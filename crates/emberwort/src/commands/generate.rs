@@ -7,13 +7,14 @@ use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
 use emberwort_codegen::{GeneratedFile, MARK, Parts, c, document, javascript, python, rust, streams, vectors};
 use emberwort_model::Plan;
+use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 
 use super::ending::Ending;
 use crate::cli::GenerateArgs;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
-use crate::project::{GenerateEntry, GenerateKind, Project, Role, load_plan_of};
+use crate::project::{CodeSize, GenerateEntry, GenerateKind, Project, Role, load_plan_of};
 use crate::render::table::table;
 use crate::render::wrapped;
 use crate::revisions;
@@ -83,8 +84,30 @@ fn list(args: &GenerateArgs, link: Option<&Path>) -> anyhow::Result<Ending> {
     }
     let mut out = output::stdout();
     out.write_all(shown.lines().as_bytes())?;
+    let mut options = table(&["in emberwort.toml", "for C: what it says"], &[false, false]);
+    for (option, meaning) in OPTIONS {
+        options.add_row(vec![(*option).to_owned(), (*meaning).to_owned()]);
+    }
+    write!(out, "\n{}", options.lines())?;
     out.flush()?;
     Ok(Ending::Clean)
+}
+
+/// What a `[[generate]]` of C may say beside its folder.
+const OPTIONS: &[(&str, &str)] = &[
+    ("role = \"device\"", "the end that it is for; without it both"),
+    ("channels = [\"NAME\"]", "the channels; without it all"),
+    ("messages = [\"NAME\"]", "the messages; without it all"),
+    ("send = [\"NAME\"]", "the messages that it sends, in place of a role"),
+    ("receive = [\"NAME\"]", "the messages that it receives"),
+    ("structs = false", "only views of bodies, no structs of values"),
+    ("size = \"small\"", "small rather than fast"),
+    ("prefix = \"NAME\"", "what all names begin with, in place of the link's"),
+];
+
+/// Whether a text can be the beginning of names in C.
+fn is_name(text: &str) -> bool {
+    text.starts_with(|c: char| c.is_ascii_alphabetic()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
 /// Whether the files are what the definition makes.
@@ -206,10 +229,27 @@ fn of_kind(
         Role::Device => End::Device,
         Role::Host => End::Host,
     });
-    let parts = Parts { role, messages: entry.messages.clone(), channels: entry.channels.clone() };
+    if let Some(prefix) = &entry.prefix
+        && !is_name(prefix)
+    {
+        bail!("prefix: `{}` is no name of C: letters, digits and `_`, and a letter in front", escaped(prefix));
+    }
+    let parts = Parts {
+        role,
+        messages: entry.messages.clone(),
+        channels: entry.channels.clone(),
+        send: entry.send.clone(),
+        receive: entry.receive.clone(),
+        views_only: entry.structs == Some(false),
+        small: entry.size == Some(CodeSize::Small),
+        prefix: entry.prefix.clone(),
+    };
+    if parts.role.is_some() && !(parts.send.is_empty() && parts.receive.is_empty()) {
+        bail!("`role` says what is sent and received, and so do `send` and `receive`: leave one of them out");
+    }
     let has_parts = match entry.kind {
         GenerateKind::C => true,
-        GenerateKind::PayloadCodec => role.is_none() && parts.messages.is_empty(),
+        GenerateKind::PayloadCodec => parts == Parts { channels: parts.channels.clone(), ..Parts::default() },
         _ => parts.are_all(),
     };
     if !has_parts {
@@ -217,7 +257,10 @@ fn of_kind(
             GenerateKind::PayloadCodec => {
                 bail!("of a payload codec `channels` chooses the channel, and nothing else can be chosen")
             }
-            kind => bail!("role, messages and channels choose parts of C; {} has all of the link", usual_name(kind)),
+            kind => bail!(
+                "role, messages, channels, send, receive, structs, size and prefix are for C; {} has all of the link",
+                usual_name(kind)
+            ),
         }
     }
     Ok(match entry.kind {

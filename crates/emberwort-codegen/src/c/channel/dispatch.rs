@@ -15,13 +15,10 @@ impl Channel<'_> {
     /// `static inline`, so that it takes no room where nobody calls it.
     pub(super) fn dispatch(&self, plan: &Plan, parts: &Parts, header: &mut Code) {
         let Self { stem, link, link_upper, plan: direction, .. } = self;
-        let is_received = |message: usize| {
-            let message = &plan.messages[message].message;
-            parts.has_message(&message.name) && parts.receives(Some(message.from))
-        };
+        let is_received = |message: usize| parts.receives_message(&plan.messages[message].message);
         let keys: Vec<(u64, usize)> =
             direction.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
-        if direction.finder.is_text() || keys.is_empty() {
+        if direction.finder.is_text() || keys.is_empty() || parts.views_only {
             return;
         }
         let mut of_message: BTreeMap<usize, Vec<u64>> = BTreeMap::new();

@@ -81,7 +81,7 @@ impl Channel<'_> {
         let node = direction.part(|role| matches!(role, emberwort_model::plan::Role::Address));
         for request in plan.messages.iter().filter(|request| !request.message.answered_by.is_empty()) {
             let asked = &request.message;
-            if !parts.has_message(&asked.name) || !parts.sends(Some(asked.from)) {
+            if !parts.sends_message(asked) {
                 continue;
             }
             let is_answer = |message: &usize| {

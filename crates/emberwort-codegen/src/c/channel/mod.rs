@@ -69,11 +69,11 @@ fn one_direction(
         }
     }
     this.is_escaped(source);
-    if parts.sends(from) {
+    if parts.sends_frames(plan, channel, from) {
         this.build(header, source);
         this.send(plan, parts, header);
     }
-    if !parts.receives(from) {
+    if !parts.receives_frames(plan, channel, from) {
         return;
     }
     this.open(header, source);
@@ -312,10 +312,7 @@ impl Channel<'_> {
     fn known(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let signature = format!("{link}_result_t {stem}_check_body(const {stem}_frame_t *frame)");
-        let is_received = |message: usize| {
-            let message = &plan.messages[message].message;
-            parts.has_message(&message.name) && parts.receives(Some(message.from))
-        };
+        let is_received = |message: usize| parts.receives_message(&plan.messages[message].message);
         let keys: Vec<(u64, usize)> =
             self.plan.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
         header.line("/* Whether the frame's key is known, and its body can be decoded as that message. */");

@@ -7,6 +7,7 @@ pub mod cursor;
 pub mod expressions;
 pub mod known;
 mod read;
+mod validate;
 mod write;
 
 use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
@@ -374,27 +375,32 @@ pub fn default_raw(field: &Field) -> String {
 }
 
 /// A record: its struct, and functions that read and write it inside of bodies.
-pub fn record(group: &Group<'_>, doc: &str, name: &str, header: &mut Code, source: &mut Code) {
+pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &mut Code, source: &mut Code) {
     let Group { link, upper, stem, .. } = *group;
     header.line(format!("/* ---- record {} ---- */", comment(name)));
     header.line("");
-    doc_comment(header, doc);
-    header.open(format!("typedef struct {stem} {{"));
-    group.members(header);
-    header.close(format!("}} {stem}_t;"));
-    header.line("");
-    group.field_functions(header);
-    header.line(
-        "/* Defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */",
-    );
-    header.line(format!("void {stem}_init({stem}_t *record);"));
-    header.line("");
-    source.lines(&format!("void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"));
-    for line in group.defaults("record->") {
-        source.line(format!("    {line}"));
+    if structs {
+        doc_comment(header, doc);
+        header.open(format!("typedef struct {stem} {{"));
+        group.members(header);
+        header.close(format!("}} {stem}_t;"));
+        header.line("");
     }
-    source.lines("}\n");
-    source.line("");
+    group.field_functions(header);
+    if structs {
+        header.line(
+            "/* Defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */",
+        );
+        header.line(format!("void {stem}_init({stem}_t *record);"));
+        header.line("");
+        group.validate(name, header);
+        source.lines(&format!("void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"));
+        for line in group.defaults("record->") {
+            source.line(format!("    {line}"));
+        }
+        source.lines("}\n");
+        source.line("");
+    }
     // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
         let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
