@@ -102,8 +102,8 @@ fn small_machines_have_room() {
     let folder = tempfile::tempdir().unwrap();
     common::write(folder.path(), &c::generate_parts(&plan, &[], &[], &parts).unwrap());
     for (compiler, machine, size, most) in [
-        ("arm-none-eabi-gcc", "-mcpu=cortex-m0", "arm-none-eabi-size", 3300),
-        ("avr-gcc", "-mmcu=atmega328p", "avr-size", 4600),
+        ("arm-none-eabi-gcc", "-mcpu=cortex-m0", "arm-none-eabi-size", 1950),
+        ("avr-gcc", "-mmcu=atmega328p", "avr-size", 2900),
     ] {
         if is_there(compiler) {
             let thumb = if compiler.starts_with("arm") { "-mthumb" } else { "-Wall" };
