@@ -229,6 +229,7 @@ fn place_to_break(line: &str, most: usize) -> Option<usize> {
                     _ if bytes[..at].ends_with(b"&&") || bytes[..at].ends_with(b"||") => 4,
                     _ if bytes[at - 1] == b',' => 3,
                     _ if bytes[at + 1] == b'*' && bytes[at + 2] != b' ' => 0,
+                    _ if bytes[..at].ends_with(b"const") => 0,
                     _ => 2,
                 };
                 if best.is_none_or(|(known, _)| rank >= known) {
@@ -245,4 +246,38 @@ fn place_to_break(line: &str, most: usize) -> Option<usize> {
 /// Whether a bracket stands behind the name of a function that has arguments.
 fn opens_arguments(bytes: &[u8], at: usize) -> bool {
     bytes[at - 1].is_ascii_alphanumeric() && bytes.get(at + 1).is_some_and(|next| *next != b')')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_comment_is_filled_as_a_whole() {
+        let long = "a sentence of some words ".repeat(8);
+        let text = format!(
+            "    /* {long}and\n     * ends here.\n     *\n     *   set in   stays\n     * Another one. */\nint x; /* {long}*/\n"
+        );
+        let tidied = tidy(&text);
+        let lines: Vec<&str> = tidied.lines().collect();
+        assert!(lines.iter().all(|line| line.len() <= WIDTH), "{tidied}");
+        assert!(lines[0].starts_with("    /* a sentence") && lines[1].starts_with("     * "), "{tidied}");
+        assert!(lines.contains(&"     *") && lines.contains(&"     *   set in   stays"), "{tidied}");
+        assert!(lines.contains(&"     * Another one. */"), "{tidied}");
+        let words = |text: &str| words(text).map(str::to_owned).collect::<Vec<_>>();
+        assert_eq!(words(&tidied), words(&text));
+        // One that fits stays as it is, and only what C can hold is left.
+        assert_eq!(tidy("/* in\n * lines */\nint µ;\n"), "/* in\n * lines */\nint u;\n");
+    }
+
+    #[test]
+    fn code_is_broken_behind_commas_and_brackets_and_not_inside_of_a_pointer() {
+        let name = "n".repeat(60);
+        let broken = tidy(&format!(
+            "static inline int {name}(const struct_with_a_long_name_behind_it_and_more_of_it_t *message, int b)\n{{\n}}\n"
+        ));
+        let lines: Vec<&str> = broken.lines().collect();
+        assert!(lines.iter().any(|line| line.ends_with('(')), "{broken}");
+        assert!(!lines.iter().any(|line| line.ends_with("const") || line.trim_start().starts_with('*')), "{broken}");
+    }
 }
