@@ -149,7 +149,7 @@ fn flash(plan: &Plan, upper: &str, small: bool, source: &mut Code) {
         ),
     };
     source.lines(&format!(
-        "/* How checksums are computed: with {usual}, if nothing is defined; with one of 256 ({upper}_CRC_TABLE); with one of 16, at half the speed \
+        "/* How checksums are computed: with {usual}, if nothing is defined; with one of 256 ({upper}_CRC_TABLE); with one of 16 \
          ({upper}_CRC_NIBBLE); or bit by bit ({upper}_CRC_BITWISE). On an AVR tables stay in flash. */\n{chosen}\
          #if defined(__AVR__)\n#include <avr/pgmspace.h>\n#define {upper}_FLASH PROGMEM"
     ));
