@@ -2,12 +2,17 @@
 
 mod common;
 
-use common::{Beside, emberwort, marlock, project_with_recording, run, stats, succeed};
+use common::{Beside, Ran, emberwort, marlock, project_with_recording, run, stats, succeed};
 
 #[test]
 fn the_demo_runs_the_whole_job_and_leaves_a_project_that_works() {
     let folder = tempfile::tempdir().unwrap();
-    let out = succeed(folder.path(), &["demo"]);
+    // As a shell runs it in the background, where what it starts ignores Ctrl-C.
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", "trap '' INT QUIT; exec \"$0\" demo", env!("CARGO_BIN_EXE_emberwort")]);
+    let ran: Ran = shell.current_dir(folder.path()).env_remove("EMBERWORT_LINK").output().unwrap().into();
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    let out = ran.out;
     let demo = folder.path().join("marlock-demo");
     for said in ["no findings", "0 differ", "why did the gate stop?", "reason=oil_hot", "at least 1500 GateStatus"] {
         assert!(out.contains(said), "the demo does not say {said}:\n{out}");

@@ -1,9 +1,13 @@
 /* A gate controller on generated code: it sends GateStatus, takes MoveGate, and answers with MoveAccepted or Refused. */
 #include "board.h"
 #include "marlock.h"
+#ifdef MARLOCK_LOCAL
+#include "marlock.c"
+#endif
 
 static marlock_bus485_receiver_t receiver;
 static marlock_bus485_sender_t sender;
+static uint8_t wire[MARLOCK_BUS485_LIMIT];
 
 static void send(const uint8_t *bytes, size_t size)
 {
@@ -13,7 +17,7 @@ static void send(const uint8_t *bytes, size_t size)
     }
 }
 
-static void status(uint8_t *wire)
+static void status(void)
 {
     marlock_gate_status_t m;
     size_t used;
@@ -30,7 +34,7 @@ static void status(uint8_t *wire)
     }
 }
 
-static void move(const marlock_bus485_frame_t *frame, uint8_t *wire)
+static void move(const marlock_bus485_frame_t *frame)
 {
     marlock_move_gate_t order;
     marlock_move_accepted_t accepted;
@@ -59,7 +63,6 @@ static void move(const marlock_bus485_frame_t *frame, uint8_t *wire)
 
 int main(void)
 {
-    uint8_t wire[MARLOCK_BUS485_LIMIT];
     marlock_bus485_frame_t frame;
     marlock_bus485_receiver_init(&receiver);
     for (;;) {
@@ -71,11 +74,11 @@ int main(void)
         }
         while (marlock_bus485_receiver_next(&receiver, &frame)) {
             if (frame.node == NODE && frame.kind == MARLOCK_MOVE_GATE_ID) {
-                move(&frame, wire);
+                move(&frame);
             }
         }
         if (tick()) {
-            status(wire);
+            status();
         }
     }
 }

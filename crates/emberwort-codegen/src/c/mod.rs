@@ -133,21 +133,36 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
         channel::write(plan, channel, parts, &mut header, &mut source);
     }
     header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
-    (checked(&link, &header.finish()), source.finish())
+    (marked(&link, &header.finish(), true), marked(&link, &source.finish(), false))
 }
 
-/// The header with a mark at all functions whose result says whether they did anything.
-fn checked(link: &str, header: &str) -> String {
-    let starts = [format!("{link}_result_t "), format!("static inline {link}_result_t ")];
-    let mut out = String::with_capacity(header.len());
-    for line in header.lines() {
-        if starts.iter().any(|start| line.starts_with(start)) {
-            out.push_str(&format!("{}_CHECKED ", screaming(link)));
+/// A file with a mark at all functions that others can call, and at those of the header whose result says whether they did anything.
+fn marked(link: &str, text: &str, is_header: bool) -> String {
+    let upper = screaming(link);
+    let result = format!("{link}_result_t ");
+    let mut out = String::with_capacity(text.len());
+    for line in text.lines() {
+        let declared = line.strip_prefix("static inline ");
+        if is_header && declared.unwrap_or(line).starts_with(&result) {
+            out.push_str(&format!("{upper}_CHECKED "));
+        }
+        if declared.is_none() && is_function(line, link) {
+            out.push_str(&format!("{upper}_FUNCTION "));
         }
         out.push_str(line);
         out.push('\n');
     }
     out
+}
+
+/// Whether a line begins a function of the link that is not static: its type, its name, and what it takes.
+fn is_function(line: &str, link: &str) -> bool {
+    let Some((front, _)) = line.split_once('(') else { return false };
+    let Some((kind, name)) = front.rsplit_once(' ') else { return false };
+    let name = name.trim_start_matches('*');
+    let is_type =
+        kind.split(' ').all(|word| !word.is_empty() && word.bytes().all(|c| c.is_ascii_alphanumeric() || c == b'_'));
+    is_type && !kind.starts_with("static") && !kind.starts_with("return") && name.starts_with(&format!("{link}_"))
 }
 
 /// The records that messages use, each behind those that it uses itself.
@@ -211,13 +226,18 @@ fn begin_files(plan: &Plan, about: &str, views_only: bool, header: &mut Code, so
          #if defined(__cplusplus) && __cplusplus >= 201703L\n#define {guard}_CHECKED [[nodiscard]]\n\
          #elif defined(__GNUC__)\n#define {guard}_CHECKED __attribute__((warn_unused_result))\n\
          #else\n#define {guard}_CHECKED\n#endif\n#endif\n\n\
+         /* In a program of which one file uses the link, define {guard}_LOCAL in that file, and include {name}.c behind this: what is not called\n \
+         * then takes no room, and what is called from one place becomes part of it. */\n\
+         #ifdef {guard}_LOCAL\n#define {guard}_FUNCTION static inline\n#else\n#define {guard}_FUNCTION\n#endif\n\n\
          #ifdef __cplusplus\nextern \"C\" {{\n#endif\n\n\
          /* With EMBERWORT_GUARD defined, the program's own emberwort_guard() is called with the name of a field whose value may not be sent. It need \
          not return. */\n\
          #ifdef EMBERWORT_GUARD\nvoid emberwort_guard(const char *field);\n#define {guard}_MISUSE(field) emberwort_guard(field)\n\
          #else\n#define {guard}_MISUSE(field) ((void)0)\n#endif\n\n"
     ));
-    source.lines(&format!("/* {about} */\n#include \"{name}.h\"\n\n#include <string.h>\n"));
+    source.lines(&format!("/* {about} */\n#include \"{name}.h\"\n\n#include <string.h>\n\n\
+         /* What has a place of its own where code is to be small. */\n\
+         #if defined(__GNUC__) && defined(__OPTIMIZE_SIZE__)\n#define {guard}_APART __attribute__((noinline))\n#else\n#define {guard}_APART\n#endif\n"));
 }
 
 /// Headers of the C library and of POSIX whose names a generated file must not take.

@@ -128,8 +128,8 @@ struct Beside(Child);
 
 impl Drop for Beside {
     fn drop(&mut self) {
-        // As Ctrl-C does, so that what was recorded is written.
-        let asked = i32::try_from(self.0.id()).map(|id| kill(Pid::from_raw(id), Signal::SIGINT));
+        // So that what was recorded is written. Not as Ctrl-C does it: what a shell runs in the background ignores that.
+        let asked = i32::try_from(self.0.id()).map(|id| kill(Pid::from_raw(id), Signal::SIGTERM));
         if !matches!(asked, Ok(Ok(()))) {
             let _ = self.0.kill();
         }

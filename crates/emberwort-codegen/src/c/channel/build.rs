@@ -15,80 +15,125 @@ impl Channel<'_> {
         let signature = format!(
             "{link}_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
         );
-        header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand at its place in `out` already, else they must not overlap. */");
+        header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand anywhere in `out`. */");
         header.line(format!("{signature};"));
         let around = plan.head_bytes + plan.tail_bytes;
         let ways = self.stuff();
+        let Some(longest) = self.longest_body() else {
+            source.lines(&format!(
+                "{signature}\n{{\n    (void)frame;\n    (void)out;\n    (void)room;\n    *used = 0;\n    \
+                     return {link_upper}_BAD_LENGTH;\n}}\n"
+            ));
+            return;
+        };
+        self.seal(source);
         let bytes = if ways.before.contains("bytes = ") { "*bytes" } else { "*bytes = out" };
-        source.lines(&format!("{signature}\n{{\n    uint8_t {bytes};\n    size_t end;\n    size_t size;"));
+        source.lines(&format!("{signature}\n{{\n    uint8_t {bytes};\n    size_t size;"));
         source.lines(&ways.declared);
         source.line("    *used = 0;");
-        let longest = (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit);
-        let Some(longest) = longest else { return };
         source.lines(&format!("    if (frame->size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
         source.lines(&self.high_bits().unwrap_or_default());
         source.line(format!("    size = frame->size + {around}u;"));
         source.lines(&ways.before);
-        source.line(format!("    end = {}u + frame->size;", plan.head_bytes));
-        if plan.head_bytes > 0 && !self.fills(Zone::Head) {
-            source.line(format!("    memset(bytes, 0, {}u);", plan.head_bytes));
-        }
         source.lines(&format!(
-            "    if (frame->size > 0u && frame->body != bytes + {0}u) {{\n        memcpy(bytes + {0}u, frame->body, frame->size);\n    }}",
+            "    if (frame->size > 0u && frame->body != bytes + {0}u) {{\n        memmove(bytes + {0}u, frame->body, frame->size);\n    }}",
             plan.head_bytes
         ));
-        if plan.tail_bytes > 0 && !self.fills(Zone::Tail) {
-            source.line(format!("    memset(bytes + end, 0, {}u);", plan.tail_bytes));
-        }
-        let put = |part: &Part, value: &str, source: &mut Code| {
-            for line in self.put(part, "bytes", value) {
-                source.line(format!("    {line}"));
-            }
+        source.lines(&self.wrong_size("frame->size", longest));
+        self.put_chosen("bytes", "frame->size", &|part| format!("frame->{}", member(&part.name)), source);
+        source.line(format!("    {stem}_seal(bytes, frame->size);"));
+        source.lines(&ways.behind);
+        source.lines(&format!("    *used = size;\n    return {link_upper}_OK;\n}}\n"));
+        source.line("");
+    }
+
+    /// The longest body that a frame of the channel can hold.
+    pub(super) fn longest_body(&self) -> Option<usize> {
+        let plan = self.plan;
+        (0..=plan.limit).rev().find(|body| plan.least_frame_size(*body) <= plan.limit)
+    }
+
+    /// Statements that refuse a body whose size the part for it cannot say.
+    pub(super) fn wrong_size(&self, size: &str, longest: usize) -> String {
+        let Some((part, other, unit)) = self.length_part() else { return String::new() };
+        let mut out = String::new();
+        let count = if other > 0 { format!("({size} + {other}u)") } else { size.to_owned() };
+        let mut refuse = |test: String| {
+            out += &format!("    if ({test}) {{\n        return {}_BAD_LENGTH;\n    }}\n", self.link_upper);
         };
+        if unit > 1 {
+            refuse(format!("{count} % {unit}u != 0u"));
+        }
+        let greatest = (longest + other) / unit;
+        if part.bits < 32 && greatest as u64 > (1 << part.bits) - 1 {
+            let count = if unit > 1 { format!("({count} / {unit}u)") } else { count };
+            refuse(format!("{count} > {}u", (1u64 << part.bits) - 1));
+        }
+        out
+    }
+
+    /// Statements that write the parts that the sender chooses into the frame at `bytes`, around a body of `size`.
+    pub(super) fn put_chosen(&self, bytes: &str, size: &str, value: &dyn Fn(&Part) -> String, source: &mut Code) {
+        let Self { link_upper, plan, .. } = self;
+        let (head, tail) = (plan.head_bytes, plan.tail_bytes);
+        if head > 0 && !self.fills(Zone::Head) {
+            source.line(format!("    memset({bytes}, 0, {head}u);"));
+        }
+        if tail > 0 && !self.fills(Zone::Tail) {
+            source.line(format!("    memset({bytes} + {head}u + {size}, 0, {tail}u);"));
+        }
+        for part in plan.parts.iter().filter(|part| super::is_chosen(part)) {
+            // A sequence number goes around; other values must fit.
+            if part.role != Role::Sequence && part.bits < container(part.bits) {
+                source.lines(&format!(
+                    "    if ({} > {}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}",
+                    value(part),
+                    constant((1i128 << part.bits) - 1, part.bits, false)
+                ));
+            }
+            match part.zone {
+                Zone::Head => self.put_lines(part, bytes, &value(part), source),
+                _ => {
+                    // Parts behind the body are told from its end.
+                    source.line(format!("    {{\n        const size_t end = {head}u + {size};"));
+                    self.put_lines(part, bytes, &value(part), source);
+                    source.line("    }");
+                }
+            }
+        }
+    }
+
+    fn put_lines(&self, part: &Part, bytes: &str, value: &str, source: &mut Code) {
+        self.put(part, bytes, value).into_iter().for_each(|line| source.line(format!("    {line}")));
+    }
+
+    /// A function that writes what follows from the body and from the parts that are chosen: constants, the length, what is said again,
+    /// checksums.
+    fn seal(&self, source: &mut Code) {
+        let Self { stem, plan, .. } = self;
+        source.lines(&format!(
+            "/* Writes what follows from a body of so many bytes, and from the parts that are chosen. */\n\
+             static void {stem}_seal(uint8_t *bytes, size_t size)\n{{\n    const size_t end = {}u + size;",
+            plan.head_bytes
+        ));
         for (n, byte) in plan.sync.iter().enumerate() {
             source.line(format!("    bytes[{n}] = 0x{byte:02X}u;"));
         }
         for part in &plan.parts {
-            match &part.role {
-                Role::Checksum { .. } => {}
-                Role::Same { part: of, inverted } => {
-                    put(part, &self.again(*of, *inverted, "bytes"), source);
-                }
-                Role::Fixed(0) if !self.fills(part.zone) && !part.hex => {}
-                Role::Fixed(value) => put(part, &constant(i128::from(*value), part.bits, false), source),
+            let value = match &part.role {
+                Role::Same { part: of, inverted } => self.again(*of, *inverted, "bytes"),
+                Role::Fixed(0) if !self.fills(part.zone) && !part.hex => continue,
+                Role::Fixed(value) => constant(i128::from(*value), part.bits, false),
                 Role::Length { other_bytes, unit } => {
                     let count = match other_bytes {
-                        0 => "frame->size".to_owned(),
-                        other => format!("(frame->size + {other}u)"),
+                        0 => "size".to_owned(),
+                        other => format!("(size + {other}u)"),
                     };
-                    let greatest = (longest + other_bytes) / unit;
-                    if *unit > 1 {
-                        source.lines(&format!(
-                            "    if ({count} % {unit}u != 0u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
-                        ));
-                    }
-                    let count = if *unit > 1 { format!("({count} / {unit}u)") } else { count };
-                    if part.bits < 32 && greatest as u64 > (1 << part.bits) - 1 {
-                        source.lines(&format!(
-                            "    if ({count} > {}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
-                            (1u64 << part.bits) - 1
-                        ));
-                    }
-                    put(part, &count, source);
+                    if *unit > 1 { format!("({count} / {unit}u)") } else { count }
                 }
-                role => {
-                    let name = member(&part.name);
-                    // A sequence number goes around; other values must fit.
-                    let container = container(part.bits);
-                    if *role != Role::Sequence && part.bits < container {
-                        source.lines(&format!(
-                            "    if (frame->{name} > {}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}",
-                            constant((1i128 << part.bits) - 1, part.bits, false)
-                        ));
-                    }
-                    put(part, &format!("frame->{name}"), source);
-                }
-            }
+                _ => continue,
+            };
+            self.put_lines(part, "bytes", &value, source);
         }
         for (index, part) in plan.parts.iter().enumerate() {
             if matches!(part.role, Role::Checksum { .. }) {
@@ -101,8 +146,7 @@ impl Channel<'_> {
                 source.line("    }");
             }
         }
-        source.lines(&ways.behind);
-        source.lines(&format!("    (void)end;\n    *used = size;\n    return {link_upper}_OK;\n}}\n"));
+        source.lines("    (void)bytes;\n    (void)end;\n}\n\n");
         source.line("");
     }
 

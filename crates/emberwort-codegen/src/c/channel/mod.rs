@@ -71,7 +71,7 @@ fn one_direction(
     this.is_escaped(source);
     if parts.sends_frames(plan, channel, from) {
         this.build(header, source);
-        this.send(plan, parts, header);
+        this.send(plan, parts, header, source);
     }
     if !parts.receives_frames(plan, channel, from) {
         return;

@@ -27,14 +27,25 @@ impl Channel<'_> {
                 "    bool lead; /* a delimiter stands in front of them */\n"
             }
             FrameFinder::Escaped(_) => {
-                "    uint8_t plain[LIMIT];\n    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
+                "    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
             }
             FrameFinder::Idle { .. } => "    bool silent;\n",
             FrameFinder::Sync => "    size_t needed; /* with fewer bytes nothing new can be said */\n",
             FrameFinder::StatusBytes { .. } => Self::status_fields(),
             _ => "",
         };
-        let more = more.replace("LIMIT", &format!("{upper}_LIMIT"));
+        let places = match self.begins_anywhere() {
+            true => {
+                "    size_t start; /* first byte not looked at */\n    size_t end; /* of the bytes that are there */\n"
+            }
+            false => {
+                "    size_t held; /* bytes of the frame at hand */\n    size_t taken; /* bytes of the frame given out last */\n    bool skipping;\n"
+            }
+        };
+        let plain = match plan.finder {
+            FrameFinder::Escaped(_) => format!("    uint8_t plain[{upper}_LIMIT];\n"),
+            _ => String::new(),
+        };
         let silence = match plan.finder {
             FrameFinder::Idle { nanoseconds } => format!(
                 "/* Nothing came for {nanoseconds} ns: the frame is complete. Call ..._next() before the next byte. */\n\
@@ -42,7 +53,7 @@ impl Channel<'_> {
             ),
             _ => String::new(),
         };
-        let (gap_declared, gap_defined) = self.gap_call();
+        let gap = self.gap_call();
         header.lines(&format!(
             "/* Finds frames in a stream. After each byte call ..._next() until it returns false; a frame points into the\n \
               * receiver and is valid until the next call. `result` says of the frame given out last whether its body can be\n \
@@ -52,14 +63,9 @@ impl Channel<'_> {
               * All calls for one receiver belong to one context: if an interrupt takes the bytes, let it put them into a queue,\n \
               * and the main loop put them in here. */\n\
              typedef struct {stem}_receiver {{\n    \
-                 uint8_t buffer[{upper}_LIMIT];\n    \
-                 size_t start; /* first byte not looked at */\n    \
-                 size_t held;  /* bytes from there on */\n    \
-                 size_t taken; /* bytes of the frame given out last */\n    \
                  bool ended;\n    \
-                 bool skipping;\n    \
                  {link}_result_t result; /* of the frame given out last */\n\
-                 {more}    \
+                 {places}{more}    \
                  uint32_t good_frames;\n    \
                  uint32_t good_bytes;\n    \
                  uint32_t unread_frames; /* right, but of no known message, or with a body that cannot be read */\n    \
@@ -67,21 +73,21 @@ impl Channel<'_> {
                  uint32_t bad_checksums; /* this and the next two: what looked like the start of a frame and was none */\n    \
                  uint32_t bad_lengths;\n    \
                  uint32_t bad_values; /* constants, values said twice, stuffing */\n    \
-                 uint32_t skipped_bytes; /* of broken frames, or of none */\n\
+                 uint32_t skipped_bytes; /* of broken frames, or of none */\n    \
+                 uint8_t buffer[{upper}_LIMIT];\n\
+                 {plain}\
              }} {stem}_receiver_t;\n\
              void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
              void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
              {silence}\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
-             {gap_declared}\
+             {gap}\
              /* No more bytes will come: call ..._next() until it returns false once more. Bytes put in after that begin anew. */\n\
-             void {stem}_receiver_end({stem}_receiver_t *receiver);\n"
+             static inline void {stem}_receiver_end({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
         ));
         header.line("");
         source.lines(&format!(
-            "void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n\n\
-             {gap_defined}\
-             void {stem}_receiver_end({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
+            "void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n"
         ));
         source.line("");
         if plan.finder != FrameFinder::Packet {
@@ -100,35 +106,34 @@ impl Channel<'_> {
         }
     }
 
-    /// A buffer in which a frame may begin anywhere.
+    /// Whether a frame may begin anywhere in the buffer, and not only at its front.
+    fn begins_anywhere(&self) -> bool {
+        matches!(self.plan.finder, FrameFinder::Sync | FrameFinder::Escaped(_))
+    }
+
+    /// Taking bytes where a frame may begin anywhere in the buffer.
     fn put_anywhere(&self, source: &mut Code) {
-        let Self { stem, upper, .. } = self;
-        let forget = if matches!(self.plan.finder, FrameFinder::Escaped(_)) {
-            "    receiver->read = 0;\n"
-        } else {
-            "    receiver->needed = 0;\n"
+        let Self { stem, upper, link_upper, .. } = self;
+        let (again, needed) = match self.plan.finder {
+            FrameFinder::Escaped(_) => ("    receiver->read = 0;\n", ""),
+            _ => ("", "        receiver->needed = 0;\n"),
         };
         source.lines(&format!(
-            "static void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
-                 receiver->start += size;\n    receiver->held -= size;\n    receiver->skipped_bytes += (uint32_t)size;\n{forget}}}\n\n\
-             static void {stem}_receiver_drop_taken({stem}_receiver_t *receiver)\n{{\n    \
-                 receiver->start += receiver->taken;\n    receiver->held -= receiver->taken;\n    receiver->taken = 0;\n{forget}}}\n\n\
-             static void {stem}_receiver_make_room({stem}_receiver_t *receiver)\n{{\n    \
-                 if (receiver->taken != 0u) {{\n        {stem}_receiver_drop_taken(receiver);\n    }}\n    \
+            "static {link_upper}_APART void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
+                 receiver->start += size;\n    receiver->skipped_bytes += (uint32_t)size;\n{again}}}\n\n\
+             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
                  if (receiver->ended) {{\n        \
                      /* What was half before the silence. */\n        \
-                     {stem}_receiver_skip(receiver, receiver->held);\n        receiver->ended = false;\n    }}\n    \
-                 if (receiver->held == {upper}_LIMIT) {{\n        \
-                     /* Nobody called ..._next(): the oldest byte makes room. */\n        \
-                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
-                 if (receiver->start + receiver->held == {upper}_LIMIT) {{\n        \
-                     memmove(receiver->buffer, receiver->buffer + receiver->start, receiver->held);\n        \
-                     receiver->start = 0;\n    }}\n}}\n\n\
-             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 if (receiver->taken != 0u || receiver->ended || receiver->start + receiver->held == {upper}_LIMIT) {{\n        \
-                     {stem}_receiver_make_room(receiver);\n    }}\n    \
-                 receiver->buffer[receiver->start + receiver->held] = byte;\n    \
-                 receiver->held++;\n}}\n"
+                     {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->ended = false;\n{needed}    }}\n    \
+                 if (receiver->end == {upper}_LIMIT) {{\n        \
+                     if (receiver->start == 0u) {{\n            \
+                         /* Nobody called ..._next(): the oldest byte makes room. */\n            \
+                         {stem}_receiver_skip(receiver, 1);\n        }}\n        \
+                     receiver->end -= receiver->start;\n        \
+                     memmove(receiver->buffer, receiver->buffer + receiver->start, receiver->end);\n        \
+                     receiver->start = 0;\n    }}\n    \
+                 receiver->buffer[receiver->end] = byte;\n    \
+                 receiver->end++;\n}}\n"
         ));
         source.line("");
     }
@@ -141,11 +146,11 @@ impl Channel<'_> {
         format!("    static const uint8_t sync[{}] = {{{}}};\n", sync.len(), sync.join(", "))
     }
 
-    /// How a receiver is told that nothing came for a while: its declaration and its definition.
-    fn gap_call(&self) -> (String, String) {
+    /// How a receiver is told that nothing came for a while.
+    fn gap_call(&self) -> String {
         let Self { stem, plan, .. } = self;
         if let FrameFinder::Idle { .. } | FrameFinder::Packet = plan.finder {
-            return (String::new(), String::new());
+            return String::new();
         }
         let longest = wire_time::nanoseconds(plan.medium.kind.worst(plan.limit, false).time);
         let long = match plan.medium.kind {
@@ -155,25 +160,27 @@ impl Channel<'_> {
             }
             _ => "longer than its sender ever pauses inside of a frame".to_owned(),
         };
-        let declared = format!(
+        format!(
             "/* Nothing came for a while: what is half is dropped, and what stands whole in it is given out. Call it from the main\n \
               * loop once no byte came for {long},\n \
               * then ..._next() until it returns false; without it half a frame keeps back those after it. */\n\
-             void {stem}_receiver_gap({stem}_receiver_t *receiver);\n"
-        );
-        let defined =
-            format!("void {stem}_receiver_gap({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n\n");
-        (declared, defined)
+             static inline void {stem}_receiver_gap({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
+        )
     }
 
     /// A function that judges a whole frame, and says whether it is given out.
     fn accepts(&self, source: &mut Code) {
         let Self { stem, link_upper, plan, .. } = self;
-        let unread = if self.plan.looks_inside_unread() {
-            "            /* Nothing says that it is a frame at all: the next can stand inside of it. */\n            \
-             receiver->taken = 1;\n            receiver->skipped_bytes++;\n"
-        } else {
-            "            receiver->unread_bytes += (uint32_t)wire;\n"
+        let inside = plan.looks_inside_unread();
+        let unread = match inside {
+            true => {
+                "            /* Nothing says that it is a frame at all: the next can stand inside of it. */\n            \
+                 receiver->unread_frames++;\n            receiver->skipped_bytes++;\n            taken = 1u;\n"
+                    .to_owned()
+            }
+            false => format!(
+                "            {stem}_receiver_count(&receiver->unread_frames, &receiver->unread_bytes, wire);\n"
+            ),
         };
         let stray = match plan.finder {
             FrameFinder::Lines { .. } if !plan.has_checksum() => {
@@ -183,25 +190,55 @@ impl Channel<'_> {
             }
             _ => String::new(),
         };
+        let (declared, taken) = if inside { ("    size_t taken = wire;\n", "taken") } else { ("", "wire") };
+        let take = match self.begins_anywhere() {
+            true => format!("        receiver->start += {taken};\n"),
+            false => format!("        receiver->taken = {taken};\n"),
+        };
         source.lines(&format!(
-            "/* Judges a whole frame: whether it is given out. */\n\
+            "static {link_upper}_APART void {stem}_receiver_count(uint32_t *frames, uint32_t *bytes, size_t size)\n{{\n    \
+                 (*frames)++;\n    *bytes += (uint32_t)size;\n}}\n\n\
+             /* Judges a whole frame: whether it is given out. */\n\
              static bool {stem}_receiver_accepts({stem}_receiver_t *receiver, {stem}_frame_t *frame, const uint8_t *bytes,\n    \
-                 size_t size, size_t wire)\n{{\n    \
+                 size_t size, size_t wire)\n{{\n{declared}    \
                  receiver->result = {stem}_open(frame, bytes, size);\n    \
                  if (receiver->result == {link_upper}_OK) {{\n        \
                      receiver->result = {stem}_check_body(frame);\n\
                  {stray}        \
-                     receiver->taken = wire;\n        \
                      if (receiver->result == {link_upper}_OK) {{\n            \
-                         receiver->good_frames++;\n            receiver->good_bytes += (uint32_t)wire;\n        \
-                     }} else {{\n            receiver->unread_frames++;\n{unread}        }}\n        \
-                     return true;\n    }}\n    \
-                 if (receiver->result == {link_upper}_BAD_CHECKSUM) {{\n        receiver->bad_checksums++;\n    \
-                 }} else if (receiver->result == {link_upper}_BAD_LENGTH) {{\n        receiver->bad_lengths++;\n    \
-                 }} else {{\n        receiver->bad_values++;\n    }}\n    \
-                 return false;\n}}\n"
+                         {stem}_receiver_count(&receiver->good_frames, &receiver->good_bytes, wire);\n        \
+                     }} else {{\n{unread}        }}\n{take}        \
+                     return true;\n    }}\n{}    \
+                 return false;\n}}\n",
+            self.counted()
         ));
         source.line("");
+    }
+
+    /// Statements that count why a whole frame is none, of the reasons that there can be: a receiver that goes by the length has looked at
+    /// it, and at the head, before.
+    fn counted(&self) -> String {
+        let Self { link_upper, plan, .. } = self;
+        let by_length = plan.finder == FrameFinder::Sync;
+        let looked_at = |part: &Part| by_length && part.zone == Zone::Head;
+        let has_value =
+            |part: &Part| self.digits(part).is_some() || (self.is_wrong(part, "").is_some() && !looked_at(part));
+        let reasons = [
+            ("BAD_CHECKSUM", "bad_checksums", plan.has_checksum()),
+            ("BAD_LENGTH", "bad_lengths", !by_length),
+            ("BAD_VALUE", "bad_values", (!by_length && !plan.sync.is_empty()) || plan.parts.iter().any(has_value)),
+        ];
+        let reasons: Vec<_> = reasons.iter().filter(|(.., can_be)| *can_be).collect();
+        match reasons.as_slice() {
+            [] => String::new(),
+            [(_, counter, _)] => format!("    receiver->{counter}++;\n"),
+            [tested @ .., (_, last, _)] => {
+                let tests = tested.iter().map(|(result, counter, _)| {
+                    format!("if (receiver->result == {link_upper}_{result}) {{\n        receiver->{counter}++;\n    }} else ")
+                });
+                format!("    {}{{\n        receiver->{last}++;\n    }}\n", tests.collect::<String>())
+            }
+        }
     }
 
     /// What is done with a whole frame, in a loop.
@@ -242,7 +279,7 @@ impl Channel<'_> {
         says.map(end).max().unwrap_or(0)
     }
 
-    /// The statements that set `size`, the size of the frame whose first bytes are in `bytes`, or give it up; and how many bytes
+    /// The statements that declare `size`, the size of the frame whose first bytes are in `bytes`, or give it up; and how many bytes
     /// they need.
     fn size_of_frame(&self, bytes: &str, give_up: &str) -> (usize, String) {
         let plan = self.plan;
@@ -250,7 +287,11 @@ impl Channel<'_> {
         if let Some((part, other, unit)) = self.length_part() {
             // What the length part can say of frames from the shortest to the limit.
             let greatest = (plan.limit - around + other) / unit;
-            let value_type = if part.bits > 32 { "uint64_t" } else { "uint32_t" };
+            let value_type = match part.bits {
+                ..=16 if !part.hex => "unsigned",
+                ..=32 => "uint32_t",
+                _ => "uint64_t",
+            };
             // A length below what surrounds the body has no comparison if it cannot be.
             let too_small = if other > 0 { format!("(size_t)count * {unit}u < {other}u") } else { String::new() };
             let fits_type = part.hex || part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
@@ -268,14 +309,14 @@ impl Channel<'_> {
                 Ordering::Equal => times,
                 Ordering::Greater => format!("{times} - {}u", other - around),
             };
-            return (end, format!("{value_type} count = {value};\n{guard}size = {size};\n"));
+            return (end, format!("const {value_type} count = {value};\n{guard}const size_t size = {size};\n"));
         }
         let sizes = &plan.body_sizes;
         if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
-            return (plan.sync.len(), format!("size = {}u;\n", around + first));
+            return (plan.sync.len(), format!("const size_t size = {}u;\n", around + first));
         }
         let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) else {
-            return (plan.sync.len(), format!("{give_up}\n"));
+            return (plan.sync.len(), format!("const size_t size = 0;\n{give_up}\n"));
         };
         let mut cases = String::new();
         for ((value, _), size) in plan.keys.iter().zip(sizes) {
@@ -288,7 +329,7 @@ impl Channel<'_> {
         (
             end,
             format!(
-                "switch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"
+                "size_t size = 0;\nswitch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"
             ),
         )
     }
@@ -298,56 +339,50 @@ impl Channel<'_> {
         let count = self.plan.sync.len();
         let one = |(n, byte): (usize, &u8)| match n {
             0 => format!("bytes[0] != {byte:#04X}u"),
-            n => format!("(receiver->held > {n}u && bytes[{n}] != {byte:#04X}u)"),
+            n => format!("(held > {n}u && bytes[{n}] != {byte:#04X}u)"),
         };
         let wrong: Vec<String> = self.plan.sync.iter().enumerate().map(one).collect();
         let find = match count {
             0 => String::new(),
-            _ => format!(
-                "        if ({}) {{\n            {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n",
-                wrong.join(" || ")
-            ),
+            _ => format!("        if ({}) {{\n            continue;\n        }}\n", wrong.join(" || ")),
         };
-        let (length_end, size_of) =
-            self.size_of_frame("bytes", &format!("{stem}_receiver_skip(receiver, 1);\n    continue;"));
+        let (length_end, size_of) = self.size_of_frame("bytes", "continue;");
         let length_end = length_end.max(1);
-        let give_up = format!("{stem}_receiver_skip(receiver, 1);\n    continue;");
-        let early = self.wrong_head("bytes", 0..length_end + 1, &give_up);
+        let early = self.wrong_head("bytes", 0..length_end + 1, "continue;");
         let size_of = indented(&(early + &size_of), "            ");
         let head = self.plan.head_bytes;
-        let late = self.wrong_head("bytes", length_end + 1..head + 1, &give_up);
+        let late = self.wrong_head("bytes", length_end + 1..head + 1, "continue;");
         let late = match late.is_empty() {
             true => late,
-            false => format!(
-                "            if (receiver->held >= {head}u) {{\n{}            }}\n",
-                indented(&late, "                ")
-            ),
+            false => {
+                format!("            if (held >= {head}u) {{\n{}            }}\n", indented(&late, "                "))
+            }
         };
         // With how many bytes something new can be said: each of the sync bytes, the size, the rest of the head, the whole frame.
         let of_size = match late.is_empty() {
             true => "size".to_owned(),
-            false => format!("receiver->held < {head}u ? {head}u : size"),
+            false => format!("held < {head}u ? {head}u : size"),
         };
         let before = match count {
             0 | 1 => format!("{length_end}u"),
-            _ => format!("receiver->held < {count}u ? receiver->held + 1u : {length_end}u"),
+            _ => format!("held < {count}u ? held + 1u : {length_end}u"),
         };
         source.lines(&format!(
             "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 if (receiver->held < receiver->needed && !receiver->ended) {{\n        return false;\n    }}\n    \
-                 if (receiver->taken != 0u) {{\n        {stem}_receiver_drop_taken(receiver);\n    }}\n    \
-                 while (receiver->held > 0u) {{\n        \
-                     const uint8_t *bytes = receiver->buffer + receiver->start;\n{find}        \
-                     receiver->needed = {before};\n        \
-                     if (receiver->held >= {length_end}u) {{\n            \
-                         size_t size = 0;\n\
+                 if (receiver->end - receiver->start < receiver->needed && !receiver->ended) {{\n        return false;\n    }}\n    \
+                 receiver->needed = 0;\n    \
+                 /* Where none begins, one byte further. */\n    \
+                 for (; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)) {{\n        \
+                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
+                     const size_t held = receiver->end - receiver->start;\n        \
+                     size_t needed = {before};\n{find}        \
+                     if (held >= {length_end}u) {{\n\
                          {size_of}{late}            \
-                         if (receiver->held >= size) {{\n\
+                         if (held >= size) {{\n\
                              {}                \
-                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n            \
-                         receiver->needed = {of_size};\n        }}\n        \
-                     if (!receiver->ended) {{\n            return false;\n        }}\n        \
-                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
+                             continue;\n            }}\n            \
+                         needed = {of_size};\n        }}\n        \
+                     if (!receiver->ended) {{\n            receiver->needed = needed;\n            return false;\n        }}\n    }}\n    \
                  return false;\n}}\n",
             self.judge("bytes", "size", "size", "                "),
         ));
@@ -373,7 +408,7 @@ impl Channel<'_> {
             let length_end = length_end.max(sync);
             let size_of = indented(&size_of, "            ");
             format!(
-                "        if (receiver->size >= {length_end}u) {{\n            size_t size = 0;\n{size_of}            \
+                "        if (receiver->size >= {length_end}u) {{\n{size_of}            \
                  if (receiver->size >= size) {{\n                return 1;\n            }}\n        }}\n"
             )
         } else {
@@ -392,7 +427,7 @@ impl Channel<'_> {
              static int {stem}_receiver_read({stem}_receiver_t *receiver)\n{{\n    \
                  for (;;) {{\n        \
                      const uint8_t *wire = receiver->buffer + receiver->start + receiver->read;\n        \
-                     size_t left = receiver->held - receiver->read;\n        \
+                     size_t left = receiver->end - receiver->start - receiver->read;\n        \
                      if (receiver->read + {}u > {upper}_LIMIT) {{\n            \
                          receiver->bad_lengths++;\n            return -1;\n        }}\n\
                      {head}{ends}        \
@@ -406,12 +441,11 @@ impl Channel<'_> {
                          receiver->plain[receiver->size++] = (uint8_t)({});\n            \
                          receiver->read += 2u;\n        }}\n    }}\n}}\n\n\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
-                 {stem}_receiver_drop_taken(receiver);\n    \
-                 while (receiver->held > 0u) {{\n        \
+                 /* Where none begins, one byte further. */\n    \
+                 for (; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)) {{\n        \
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
 {seen}        \
-                     if (memcmp(bytes, sync, seen) != 0) {{\n            \
-                         {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n        \
+                     if (memcmp(bytes, sync, seen) != 0) {{\n            continue;\n        }}\n        \
                      {whole}{{\n            \
                          int read;\n            \
                          if (receiver->read == 0u) {{\n                \
@@ -421,12 +455,9 @@ impl Channel<'_> {
                          if (read > 0) {{\n                \
                              size_t size = receiver->read;\n                \
                              receiver->read = 0;\n\
-                             {}                \
-                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n            \
-                         if (read < 0) {{\n                \
-                             {stem}_receiver_skip(receiver, 1);\n                continue;\n            }}\n        }}\n        \
-                     if (!receiver->ended) {{\n            return false;\n        }}\n        \
-                     {stem}_receiver_skip(receiver, 1);\n    }}\n    \
+                             {}            }}\n            \
+                         if (read != 0) {{\n                continue;\n            }}\n        }}\n        \
+                     if (!receiver->ended) {{\n            return false;\n        }}\n    }}\n    \
                  return false;\n}}\n",
             terminator.len(),
             replaced.escape,
@@ -437,9 +468,12 @@ impl Channel<'_> {
             // One sync byte is there, or nothing is.
             seen = match sync {
                 1 => "        const size_t seen = 1u;\n".to_owned(),
-                sync => format!("        const size_t seen = receiver->held < {sync}u ? receiver->held : {sync}u;\n"),
+                sync => format!(
+                    "        const size_t held = receiver->end - receiver->start;\n        \
+                         const size_t seen = held < {sync}u ? held : {sync}u;\n"
+                ),
             },
-            whole = if sync == 1 { String::new() } else { format!("if (receiver->held >= {sync}u) ") },
+            whole = if sync == 1 { String::new() } else { format!("if (held >= {sync}u) ") },
         ));
         source.line("");
     }

@@ -19,7 +19,7 @@ impl Channel<'_> {
     }
 
     /// A function for each message that this end sends. They are `static inline`, so that those that nobody calls take no room.
-    pub(super) fn send(&self, plan: &Plan, parts: &Parts, header: &mut Code) {
+    pub(super) fn send(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         if !self.has_send() || parts.views_only {
             return;
         }
@@ -42,7 +42,7 @@ impl Channel<'_> {
         if keys.is_empty() {
             return;
         }
-        self.send_body(header);
+        self.send_body(header, source);
         for (key, index) in keys {
             let message = &plan.messages[index].message;
             let name = snake(&message.name);
@@ -64,12 +64,12 @@ impl Channel<'_> {
                 "static inline {link}_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
             ));
             header.close("{");
-            header.open("    size_t size;");
-            header.line(format!("{link}_result_t result;"));
             let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
-            let is_plain = !matches!(direction.finder, FrameFinder::Stuffed(_) | FrameFinder::Escaped(_));
+            let is_plain = self.is_plain();
+            header.open(format!("    {link}_result_t result;"));
             if !is_plain {
                 let greatest = screaming(&format!("{link}_{name}"));
+                header.line("size_t size;");
                 header.line(format!("uint8_t body[{greatest}_GREATEST_SIZE + 1u];"));
             }
             header.line("*used = 0;");
@@ -77,19 +77,13 @@ impl Channel<'_> {
                 let least = if first > 0 { format!("node < {first}u || ") } else { String::new() };
                 header.lines(&format!("if ({least}node > {last}u) {{\n    return {link_upper}_OUT_OF_RANGE;\n}}"));
             }
-            let place = match is_plain {
-                true => {
-                    header.lines(&format!("if (room < {around}u) {{\n    return {link_upper}_NO_ROOM;\n}}"));
-                    header.line(format!(
-                        "result = {link}_{name}_encode(message, out + {head}u, room - {around}u, &size);"
-                    ));
-                    format!("out + {head}u")
-                }
-                false => {
-                    header.line(format!("result = {link}_{name}_encode(message, body, sizeof body, &size);"));
-                    "body".to_owned()
-                }
-            };
+            match is_plain {
+                true => header.lines(&format!(
+                    "if (room < {around}u) {{\n    return {link_upper}_NO_ROOM;\n}}\n\
+                     result = {link}_{name}_encode(message, out + {head}u, room - {around}u, used);"
+                )),
+                false => header.line(format!("result = {link}_{name}_encode(message, body, sizeof body, &size);")),
+            }
             header.lines(&format!("if (result != {link_upper}_OK) {{\n    return result;\n}}"));
             let mut arguments: Vec<String> = Vec::new();
             if let Some(part) = direction.key_part() {
@@ -100,15 +94,25 @@ impl Channel<'_> {
             }
             arguments.extend(address.map(|_| "node".to_owned()));
             arguments.extend(sequence.map(|_| "sender".to_owned()));
-            arguments.extend([place, "size, out, room, used".to_owned()]);
-            header.line(format!("return {stem}_send({});", arguments.join(", ")));
+            arguments.push(if is_plain { "out, used" } else { "body, size, out, room, used" }.to_owned());
+            header.line(format!("return {stem}_{}({});", self.tail_of_send(), arguments.join(", ")));
             header.close("}");
             header.line("");
         }
     }
 
+    /// Whether a frame stands in the buffer as it goes over the wire, its body at the place where it is encoded.
+    fn is_plain(&self) -> bool {
+        matches!(self.plan.finder, FrameFinder::Sync | FrameFinder::Idle { .. } | FrameFinder::Packet)
+    }
+
+    /// The last word of the name of the function that all those that send end with.
+    fn tail_of_send(&self) -> &'static str {
+        if self.is_plain() { "finish" } else { "send" }
+    }
+
     /// What all functions that send end with.
-    fn send_body(&self, header: &mut Code) {
+    fn send_body(&self, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, plan: direction, .. } = self;
         let part = |wanted: Role| direction.parts.iter().find(|part| part.role == wanted);
         let (address, sequence) = (part(Role::Address), part(Role::Sequence));
@@ -117,43 +121,70 @@ impl Channel<'_> {
         parameters.extend(direction.key_part().map(|part| typed(part, "key")));
         parameters.extend(address.map(|part| typed(part, "node")));
         parameters.extend(sequence.map(|_| format!("{stem}_sender_t *sender")));
+        let value = |part: &Part| match &part.role {
+            Role::Message => Some("key".to_owned()),
+            Role::Address => Some("node".to_owned()),
+            Role::Sequence => Some(format!("sender->{}", member(&part.name))),
+            Role::Revision => Some(format!("{link_upper}_REVISION")),
+            _ => None,
+        };
+        let up = sequence.map_or(String::new(), |sequence| {
+            let (name, ty) = (member(&sequence.name), unsigned_type(sequence.bits));
+            format!("    sender->{name} = ({ty})(sender->{name} + 1u);\n")
+        });
+        let goes_up = if sequence.is_some() { ", and the sender's number goes up" } else { "" };
+        if let (true, Some(longest)) = (self.is_plain(), self.longest_body()) {
+            let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
+            parameters.push("uint8_t *out, size_t *used".to_owned());
+            let signature = format!("{link}_result_t {stem}_finish({})", parameters.join(", "));
+            header.line(format!(
+                "/* Writes the frame around a body of *used bytes that stands in `out` from byte {head} on; *used is then the frame's size{goes_up}. \
+                 `out` has room for it. */"
+            ));
+            header.line(format!("{signature};"));
+            header.line("");
+            source.lines(&format!(
+                "{signature}\n{{\n    const size_t size = *used;\n    *used = 0;\n    \
+                     if (size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
+            ));
+            source.lines(&self.wrong_size("size", longest));
+            self.put_chosen("out", "size", &|part| value(part).unwrap_or_default(), source);
+            source.lines(&format!(
+                "    {stem}_seal(out, size);\n{up}    *used = size + {around}u;\n    return {link_upper}_OK;\n}}\n"
+            ));
+            return;
+        }
         parameters.push("const uint8_t *body, size_t size, uint8_t *out, size_t room, size_t *used".to_owned());
         header.line(format!(
-            "/* Writes the frame around a body, which may stand at its place in `out` already; *used is its size{}. */",
-            if sequence.is_some() { ", and the sender's number goes up" } else { "" }
+            "/* Writes the frame around a body, which may stand anywhere in `out`; *used is its size{goes_up}. */"
         ));
-        header.open(format!("static inline {link}_result_t {stem}_send({})", parameters.join(", ")));
-        header.close("{");
-        header.open(format!("    {stem}_frame_t frame;"));
+        let signature = format!("{link}_result_t {stem}_send({})", parameters.join(", "));
+        header.line(format!("{signature};"));
+        header.line("");
+        source.open(signature);
+        source.close("{");
+        source.open(format!("    {stem}_frame_t frame;"));
         if sequence.is_some() {
-            header.line(format!("{link}_result_t result;"));
+            source.line(format!("{link}_result_t result;"));
         }
         for part in &direction.parts {
-            let value = match &part.role {
-                Role::Message => "key".to_owned(),
-                Role::Address => "node".to_owned(),
-                Role::Sequence => format!("sender->{}", member(&part.name)),
-                Role::Revision => format!("{link_upper}_REVISION"),
-                _ => continue,
-            };
-            header.line(format!("frame.{} = {value};", member(&part.name)));
+            if let Some(value) = value(part) {
+                source.line(format!("frame.{} = {value};", member(&part.name)));
+            }
         }
         if direction.key_is_outside() {
-            header.line("frame.key = 0;");
+            source.line("frame.key = 0;");
         }
-        header.line("frame.body = body;");
-        header.line("frame.size = size;");
+        source.line("frame.body = body;");
+        source.line("frame.size = size;");
         match sequence {
-            Some(sequence) => {
-                let (name, ty) = (member(&sequence.name), unsigned_type(sequence.bits));
-                header.lines(&format!(
-                    "result = {stem}_build(&frame, out, room, used);\n\
-                     if (result == {link_upper}_OK) {{\n    sender->{name} = ({ty})(sender->{name} + 1u);\n}}\nreturn result;"
-                ));
-            }
-            None => header.line(format!("return {stem}_build(&frame, out, room, used);")),
+            Some(_) => source.lines(&format!(
+                "result = {stem}_build(&frame, out, room, used);\n\
+                 if (result == {link_upper}_OK) {{\n{up}}}\nreturn result;"
+            )),
+            None => source.line(format!("return {stem}_build(&frame, out, room, used);")),
         }
-        header.close("}");
-        header.line("");
+        source.close("}");
+        source.line("");
     }
 }

@@ -41,8 +41,8 @@ impl Channel<'_> {
     pub(super) fn high_bits(&self) -> Option<String> {
         let FrameFinder::StatusBytes { .. } = self.plan.finder else { return None };
         Some(format!(
-            "    for (end = 0; end < frame->size; end++) {{\n        \
-                 if (frame->body[end] >= 0x80u) {{\n            return {}_OUT_OF_RANGE;\n        }}\n    }}",
+            "    for (size = 0; size < frame->size; size++) {{\n        \
+                 if (frame->body[size] >= 0x80u) {{\n            return {}_OUT_OF_RANGE;\n        }}\n    }}",
             self.link_upper
         ))
     }
