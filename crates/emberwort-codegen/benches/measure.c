@@ -1,8 +1,9 @@
 /* Does one thing so many times, with generated or hand-written code, and sees that both make the same bytes:
  *     measure generated|hand encode|decode|view gate|pump|strokes TIMES
- *     measure generated|hand build|receive frame TIMES
+ *     measure generated|hand build|receive|worst frame TIMES
  *     measure generated|hand nothing gate TIMES
- * `nothing` is what the measuring takes by itself. `view` looks at a body in place, checks it and reads three of its fields; `receive` puts in the bytes of one frame. */
+ * `nothing` is what the measuring takes by itself. `view` looks at a body in place, checks it and reads three of its fields; `receive` puts in the bytes of one frame,
+ * `worst` those that look like frames at as many places as can be, all of which are judged when the last one comes. */
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -86,23 +87,40 @@ static int build(int is_hand)
     }
 }
 
-static int receive(int is_hand)
+static int put(int is_hand, const uint8_t *bytes, size_t count)
 {
     size_t n;
     int found = 0;
-    for (n = 0; n < wire_size; n++) {
+    for (n = 0; n < count; n++) {
         if (is_hand) {
             hand_frame_t frame;
-            found += hand_receive(&hand_receiver, wire[n], &frame) && frame.size == size;
+            found += hand_receive(&hand_receiver, bytes[n], &frame) && frame.size == size;
         } else {
             marlock_bus485_frame_t frame;
-            marlock_bus485_receiver_put(&receiver, wire[n]);
+            marlock_bus485_receiver_put(&receiver, bytes[n]);
             while (marlock_bus485_receiver_next(&receiver, &frame)) {
                 found += frame.size == size;
             }
         }
     }
-    return found != 1;
+    return found;
+}
+
+static int receive(int is_hand)
+{
+    return put(is_hand, wire, wire_size) != 1;
+}
+
+/* A frame of 128 bytes whose checksum is wrong, and in it the beginning of one at each second byte, as long as a sync byte says. Each pass
+ * begins with what the one before left, which is no frame either. */
+static int worst(int is_hand)
+{
+    uint8_t bytes[128] = {0xC6, 0x39, 3, 0x21, 7, 120};
+    size_t n;
+    for (n = 6; n < sizeof bytes; n++) {
+        bytes[n] = n % 2u == 0u ? 0xC6 : 0x39;
+    }
+    return put(is_hand, bytes, sizeof bytes) != 0;
 }
 
 /* The hand-written view is the body itself. */
@@ -153,6 +171,7 @@ PAIR(decode_strokes, hand_strokes_decode(&hand_strokes, body, size), marlock_str
 PAIR(view_gate, view(1), view(0))
 PAIR(build_frame, build(1), build(0))
 PAIR(receive_frame, receive(1), receive(0))
+PAIR(worst_frame, worst(1), worst(0))
 
 static const struct {
     const char *call, *what;
@@ -160,7 +179,7 @@ static const struct {
 } things[] = {
 #define THING(call, what) {#call, #what, {call##_##what##_generated, call##_##what##_by_hand}}
     THING(encode, gate), THING(decode, gate), THING(encode, pump), THING(decode, pump), THING(encode, strokes),
-    THING(decode, strokes), THING(view, gate), THING(build, frame), THING(receive, frame),
+    THING(decode, strokes), THING(view, gate), THING(build, frame), THING(receive, frame), THING(worst, frame),
     {"nothing", "gate", {nothing_generated, nothing_by_hand}},
 };
 

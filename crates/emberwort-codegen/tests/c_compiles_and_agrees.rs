@@ -44,6 +44,28 @@ fn checksums_agree_however_they_are_computed() {
     }
 }
 
+/// All functions local to the one file that uses them: no warning for those that it does not call, and the same bytes.
+#[test]
+fn one_file_can_hold_all_of_it() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let plan = marlock();
+    let all = vectors::vectors(&plan, 42);
+    write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
+    let one = "#define MARLOCK_LOCAL\n#include \"marlock.h\"\n#include \"marlock.c\"\n";
+    std::fs::write(folder.path().join("all.c"), format!("{one}#include \"marlock_vectors.c\"\n")).unwrap();
+    std::fs::write(folder.path().join("little.c"), format!("{one}int main(void) {{ return 0; }}\n")).unwrap();
+    let output = compile_and_run(compiler, folder.path(), &[], &["all.c"]);
+    assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
+    assert_eq!(compile_and_run(compiler, folder.path(), &[], &["little.c"]), "");
+    // Nothing of it is left that nobody calls.
+    let words = ["-std=c99", "-Os", "-c", "little.c", "-o", "little.o"];
+    assert!(Command::new(compiler).current_dir(folder.path()).args(words).status().unwrap().success());
+    let names = Command::new("nm").current_dir(folder.path()).arg("little.o").output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&names.stdout).split_whitespace().last(), Some("main"), "{names:?}");
+    assert_eq!(names.stdout.iter().filter(|byte| **byte == b'\n').count(), 1, "{names:?}");
+}
+
 #[test]
 fn a_wrong_vector_is_found() {
     let Some(compiler) = compiler() else { return };

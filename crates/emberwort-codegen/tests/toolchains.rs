@@ -80,6 +80,32 @@ fn microcontrollers_agree() {
     }
 }
 
+/// What docs/generated-c.md says of stack: as the compiler reports it, of all functions of the whole link.
+#[test]
+fn functions_need_little_stack() {
+    let (folder, _) = code();
+    for (compiler, machine, most, most_of_lines) in
+        [("arm-none-eabi-gcc", &["-mthumb", "-mcpu=cortex-m0"][..], 48, 96), ("avr-gcc", &["-mmcu=atmega328p"][..], 24, 84)]
+    {
+        if !is_there(compiler) {
+            continue;
+        }
+        let words = ["-std=c99", "-Os", "-fstack-usage", "-c", "marlock.c", "-o", "marlock.o"];
+        run(folder.path(), compiler, &[machine, &words].concat());
+        let report = std::fs::read_to_string(folder.path().join("marlock.su")).unwrap();
+        assert!(report.lines().count() > 200, "{report}");
+        for line in report.lines() {
+            let mut columns = line.split('\t');
+            let name = columns.next().unwrap().rsplit(':').next().unwrap();
+            let bytes: usize = columns.next().unwrap().parse().unwrap();
+            // Never a size that only running shows.
+            assert!(matches!(columns.next(), Some("static" | "dynamic,bounded")), "{compiler}: {line}");
+            let most = if name.contains("_line") { most_of_lines } else { most };
+            assert!(bytes <= most, "{compiler}: {line}");
+        }
+    }
+}
+
 /// Bytes of code, of values that are not zero, and of zeros.
 fn sizes(folder: &Path, program: &str, object: &str) -> [usize; 3] {
     let said = run(folder, program, &[object]);

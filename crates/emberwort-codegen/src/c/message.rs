@@ -146,12 +146,17 @@ pub fn write(link: &str, all: &[MessagePlan], plan: &MessagePlan, ways: Ways, he
 
 impl Message<'_> {
     fn constants(&self, all: &[MessagePlan], header: &mut Code) {
-        let upper = &self.upper;
+        let Self { upper, stem, link_upper, .. } = self;
         if let Some(id) = self.plan.message.id {
             header.line(format!("#define {upper}_ID UINT{}_C({id:#x})", if id >> 32 == 0 { 32 } else { 64 }));
         }
         header.line(format!("#define {upper}_LEAST_SIZE {}u", self.plan.least_size()));
-        header.line(format!("#define {upper}_GREATEST_SIZE {}u", self.plan.greatest_size()));
+        let greatest = self.plan.greatest_size();
+        header.line(format!("#define {upper}_GREATEST_SIZE {greatest}u"));
+        // Places are counted in bits, which a `size_t` of 16 bits may not hold.
+        if greatest > usize::from(u16::MAX) / 8 {
+            header.line(format!("{link_upper}_ASSERT({stem}_places_fit, SIZE_MAX / 8u >= {greatest}u);"));
+        }
         let revisions: Vec<String> = self.plan.sections.iter().map(|section| section.revision.to_string()).collect();
         header.line(format!("/* The body's sections were added in revision {}. */", revisions.join(", ")));
         header.line(format!("#define {upper}_SECTIONS {}u", self.plan.sections.len()));

@@ -229,7 +229,14 @@ fn begin_files(plan: &Plan, about: &str, views_only: bool, header: &mut Code, so
          /* In a program of which one file uses the link, define {guard}_LOCAL in that file, and include {name}.c behind this: what is not called\n \
          * then takes no room, and what is called from one place becomes part of it. */\n\
          #ifdef {guard}_LOCAL\n#define {guard}_FUNCTION static inline\n#else\n#define {guard}_FUNCTION\n#endif\n\n\
+         /* Does not compile if it is not so: {guard}_ASSERT(buffer_holds_a_frame, sizeof buffer >= 128). */\n\
+         #if defined(__cplusplus) && __cplusplus >= 201103L\n\
+         #define {guard}_ASSERT(name, condition) static_assert(condition, #name)\n\
+         #elif defined(__STDC_VERSION__) && __STDC_VERSION__ >= 201112L\n\
+         #define {guard}_ASSERT(name, condition) _Static_assert(condition, #name)\n\
+         #else\n#define {guard}_ASSERT(name, condition) typedef char name[(condition) ? 1 : -1]\n#endif\n\n\
          #ifdef __cplusplus\nextern \"C\" {{\n#endif\n\n\
+         #ifdef {guard}_WITH_FLOAT\n{guard}_ASSERT({name}_float_has_32_bits, sizeof(float) == 4);\n#endif\n\n\
          /* With EMBERWORT_GUARD defined, the program's own emberwort_guard() is called with the name of a field whose value may not be sent. It need \
          not return. */\n\
          #ifdef EMBERWORT_GUARD\nvoid emberwort_guard(const char *field);\n#define {guard}_MISUSE(field) emberwort_guard(field)\n\

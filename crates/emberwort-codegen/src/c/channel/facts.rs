@@ -35,6 +35,13 @@ impl Channel<'_> {
             _ => {}
         }
         define("LIMIT", format!("{}u", direction.limit), "most bytes of a frame on the wire");
+        if direction.limit > 65_535 {
+            let (stem, link_upper) = (&self.stem, &self.link_upper);
+            header.line(format!("{link_upper}_ASSERT({stem}_sizes_fit, SIZE_MAX >= {}u);", direction.limit));
+        }
+        let mut define = |name: &str, value: String, about: &str| {
+            header.line(format!("#define {upper}_{name} {value} /* {about} */"));
+        };
         let around = direction.head_bytes + direction.tail_bytes;
         if around > 0 && !direction.finder.is_text() {
             define("OVERHEAD", format!("{around}u"), "bytes around the body, without those that stuffing adds");

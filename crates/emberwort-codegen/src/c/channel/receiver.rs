@@ -54,12 +54,21 @@ impl Channel<'_> {
             _ => String::new(),
         };
         let gap = self.gap_call();
+        // Each byte begins what reaches to the last one.
+        let worst = match self.begins_anywhere() && plan.has_checksum() {
+            true => format!(
+                "* Most work of one byte: all bytes that wait are looked through for frames, with checksums of up to {} bytes in all; they are\n \
+                 * then given up, and cost nothing more.\n ",
+                plan.limit.saturating_mul(plan.limit + 1) / 2
+            ),
+            false => String::new(),
+        };
         header.lines(&format!(
             "/* Finds frames in a stream. After each byte call ..._next() until it returns false; a frame points into the\n \
               * receiver and is valid until the next call. `result` says of the frame given out last whether its body can be\n \
               * read: {link_upper}_OK, or why not, as {link_upper}_UNKNOWN_MESSAGE, so that the other end can be told.\n \
               * {inside}\n \
-              *\n \
+{worst}              *\n \
               * All calls for one receiver belong to one context: if an interrupt takes the bytes, let it put them into a queue,\n \
               * and the main loop put them in here. */\n\
              typedef struct {stem}_receiver {{\n    \
