@@ -23,6 +23,8 @@ pub struct Parts {
     pub views_only: bool,
     /// Whether code is to be small rather than fast.
     pub small: bool,
+    /// Whether enums are `enum` types of the language, rather than integers with constants.
+    pub typed_enums: bool,
     /// What all names begin with, in place of the link's name.
     pub prefix: Option<String>,
 }
@@ -35,7 +37,7 @@ impl Parts {
 
     /// Whether all of the link is there, for both ends, however it is written.
     pub fn are_whole(&self) -> bool {
-        let Self { role, messages, channels, send, receive, views_only, small: _, prefix: _ } = self;
+        let Self { role, messages, channels, send, receive, views_only, small: _, typed_enums: _, prefix: _ } = self;
         let chosen = [messages, channels, send, receive];
         role.is_none() && !views_only && chosen.iter().all(|names| names.is_empty())
     }

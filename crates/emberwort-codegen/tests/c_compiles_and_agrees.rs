@@ -44,6 +44,40 @@ fn checksums_agree_however_they_are_computed() {
     }
 }
 
+/// Enums as types of C: the same bytes, also with compilers that make them as short as they can, and a compiler that knows what is left out.
+#[test]
+fn enums_can_be_types() {
+    let Some(compiler) = compiler() else { return };
+    // Its codes need more bits than its labels.
+    let long = "link long { revision 1  byte_order big }\nchannel c { medium udp 4000\n packet\n frame { kind: u8 message\n body } }\n\
+                enum Step : u12 { 0 none_yet  7 done }\nmessage Only {\n id 1\n from device\n on c\n a: Step\n b: u4 }\n";
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE)), ("long", plan(long))] {
+        let all = vectors::vectors(&plan, 42);
+        let folder = tempfile::tempdir().unwrap();
+        let parts = Parts { typed_enums: true, ..Parts::default() };
+        write(folder.path(), &c::generate_parts(&plan, &all, &[], &parts).unwrap());
+        for more in [&["-Wconversion"][..], &["-fshort-enums"]] {
+            let output =
+                compile_and_run(compiler, folder.path(), more, &[&format!("{name}.c"), &format!("{name}_vectors.c")]);
+            assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()), "{name} {more:?}");
+        }
+    }
+    let parts = Parts { typed_enums: true, ..Parts::default() };
+    let clash = plan(&long.replace("done", "greatest_code"));
+    assert!(c::generate(&clash, &[], &[]).is_ok());
+    let error = c::generate_parts(&clash, &[], &[], &parts).unwrap_err().to_string();
+    assert!(error.contains("LONG_STEP_GREATEST_CODE"), "{error}");
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate_parts(&marlock(), &[], &[], &parts).unwrap());
+    let program = "#include \"marlock.h\"\nint moves(const marlock_gate_status_t *status)\n{\n    switch (status->state) {\n    \
+                   case MARLOCK_GATE_STATE_OPENING:\n    case MARLOCK_GATE_STATE_CLOSING:\n        return 1;\n    \
+                   case MARLOCK_GATE_STATE_OPEN:\n    case MARLOCK_GATE_STATE_CLOSED:\n        return 0;\n    }\n    return -1;\n}\n";
+    std::fs::write(folder.path().join("use.c"), program).unwrap();
+    let words = ["-std=c99", "-Wall", "-fsyntax-only", "use.c"];
+    let said = Command::new(compiler).current_dir(folder.path()).args(words).output().unwrap();
+    assert!(String::from_utf8_lossy(&said.stderr).contains("MARLOCK_GATE_STATE_HELD"), "{said:?}");
+}
+
 /// All functions local to the one file that uses them: no warning for those that it does not call, and the same bytes.
 #[test]
 fn one_file_can_hold_all_of_it() {

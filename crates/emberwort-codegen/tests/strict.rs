@@ -48,6 +48,11 @@ fn clang_has_no_warning() {
             let arguments = [&["-std=c99", level, "-c", &source, "-o", "out.o", &float][..], &usual, &before].concat();
             says_nothing(folder.path(), "clang", &arguments);
         }
+        let parts = emberwort_codegen::Parts { typed_enums: true, ..Default::default() };
+        let typed = tempfile::tempdir().unwrap();
+        common::write(typed.path(), &c::generate_parts(&plan, &[], &[], &parts).unwrap());
+        let arguments = [&["-std=c99", "-c", &source, "-o", "out.o", &float][..], &usual, &before].concat();
+        says_nothing(typed.path(), "clang", &arguments);
         std::fs::write(folder.path().join("use.cpp"), format!("#include \"{header}\"\n")).unwrap();
         let as_cpp =
             ["-std=c++17", "-fsyntax-only", "-Wall", "-Wextra", "-pedantic", "-Wconversion", "-Werror", "use.cpp"];

@@ -117,6 +117,9 @@ pub struct GenerateEntry {
     /// What C is made for: `fast`, as without it, or `small`.
     #[serde(default)]
     pub size: Option<CodeSize>,
+    /// How C has enums: as `plain` integers with constants, as without it, or `typed`, each as an `enum`.
+    #[serde(default)]
+    pub enums: Option<Enums>,
     /// What all names in C begin with, in place of the link's name.
     #[serde(default)]
     pub prefix: Option<String>,
@@ -135,6 +138,7 @@ impl GenerateEntry {
             receive: Vec::new(),
             structs: None,
             size: None,
+            enums: None,
             prefix: None,
         }
     }
@@ -148,6 +152,16 @@ pub enum CodeSize {
     Fast,
     /// Little room.
     Small,
+}
+
+/// How generated code has enums.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum Enums {
+    /// Integers, and a constant for each label.
+    Plain,
+    /// Types of the language.
+    Typed,
 }
 
 /// An end that code is generated for.

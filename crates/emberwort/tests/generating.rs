@@ -225,11 +225,12 @@ fn the_project_file_says_how_c_is_made() {
         std::fs::write(folder.join("emberwort.toml"), entry).unwrap();
     };
     with(
-        "send = [\"GateStatus\"]\nreceive = [\"MoveGate\"]\nchannels = [\"bus485\"]\nprefix = \"lk\"\nsize = \"small\"",
+        "send = [\"GateStatus\"]\nreceive = [\"MoveGate\"]\nchannels = [\"bus485\"]\nprefix = \"lk\"\nsize = \"small\"\nenums = \"typed\"",
     );
     assert_eq!(succeed(folder, &["generate"]).lines().count(), 2);
     let header = std::fs::read_to_string(folder.join("made/lk.h")).unwrap();
     assert!(header.contains("lk_gate_status_encode(") && header.contains("lk_move_gate_decode("));
+    assert!(header.contains("typedef enum lk_gate_state {"));
     assert!(!header.contains("lk_gate_status_decode(") && !header.contains("lk_move_gate_encode("));
     assert!(std::fs::read_to_string(folder.join("made/lk.c")).unwrap().contains("#define LK_CRC_NIBBLE"));
     succeed(folder, &["generate", "--check"]);
@@ -243,6 +244,7 @@ fn the_project_file_says_how_c_is_made() {
         ("prefix = \"a-b\"", "prefix: `a-b` is no name of C"),
         ("receive = [\"MoveGat\"]", "there is no message `MoveGat`"),
         ("size = \"tiny\"", "unknown variant `tiny`"),
+        ("enums = \"strong\"", "unknown variant `strong`"),
         ("struct = false", "unknown field `struct`"),
     ] {
         with(lines);

@@ -4,8 +4,8 @@ use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind, Length, LineDigits, LineForm, LinePiece};
 use emberwort_model::plan::MessagePlan;
 
-use super::numbers;
 use super::words::{literal, member};
+use super::{numbers, types};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 
@@ -177,7 +177,7 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
     let name = member(&field.name);
     let value = format!("message->{name}");
     let unknown = format!("return {upper}_UNKNOWN_MESSAGE;");
-    let raw_type = numbers::raw_type(&field.kind);
+    let raw_type = numbers::raw_type(link, &field.kind);
     let none = field.kind.none().map(|_| format!("{}_NONE", screaming(&format!("{stem}_{name}"))));
     let blank = none.clone().filter(|_| form.blank);
     // What is done where the field does not begin.
@@ -247,10 +247,10 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
             match &field.kind {
                 Kind::Enum { labels, none } => {
                     for label in &labels.labels {
-                        branch(&label.name, format!("{}u", label.code));
+                        branch(&label.name, types::code(link, labels, label.code));
                     }
                     if let Some(none) = none.filter(|_| !form.blank) {
-                        branch("none", format!("{none}u"));
+                        branch("none", format!("({raw_type}){none}u"));
                     }
                 }
                 _ => {

@@ -483,16 +483,16 @@ impl Message<'_> {
         let misuse = format!("{link_upper}_MISUSE({what});\n        return {link_upper}_OUT_OF_RANGE;");
         match &step.action {
             Action::Bits { width, order, .. } if let Some(bit) = self.fixed_place(section, step) => {
-                let raw = numbers::raw_type(&field.kind);
+                let raw = numbers::raw_type(link, &field.kind);
                 let pieces = pieces(bit, *width, *order);
                 let byte = |byte: usize| format!("view->body[{byte}]");
                 if may_be_missing {
-                    header.line(format!("/* If it is not there: {}. */", default_raw(field)));
+                    header.line(format!("/* If it is not there: {}. */", default_raw(link, field)));
                 }
                 header.lines(&format!(
                     "static inline {raw} {stem}_get_{name}({view})\n{{\n{}    return {};\n}}\n",
-                    guard(&default_raw(field)),
-                    number(&field.kind, *width, &pieces, byte)
+                    guard(&default_raw(link, field)),
+                    number(link, &field.kind, *width, &pieces, byte)
                 ));
                 if !edits {
                     return source.line("");
@@ -512,16 +512,16 @@ impl Message<'_> {
                 )));
             }
             Action::Bits { width, order, .. } => {
-                let raw = numbers::raw_type(&field.kind);
+                let raw = numbers::raw_type(link, &field.kind);
                 let get = self.group().get_raw(&field.kind, *width, *order, "view->body", &place);
                 let set = self.group().put(*width, *order, "view->body", &place, "raw");
                 if may_be_missing {
-                    header.line(format!("/* If it is not there: {}. */", default_raw(field)));
+                    header.line(format!("/* If it is not there: {}. */", default_raw(link, field)));
                 }
                 header.line(format!("{raw} {stem}_get_{name}({view});"));
                 source.lines(&format!(
                     "{raw} {stem}_get_{name}({view})\n{{\n{}    return {get};\n}}\n",
-                    guard(&default_raw(field))
+                    guard(&default_raw(link, field))
                 ));
                 source.line("");
                 if !edits {

@@ -53,7 +53,7 @@ pub fn generate_parts(
     parts: &Parts,
 ) -> Result<Vec<GeneratedFile>, GenerateError> {
     parts.check(plan)?;
-    if let Some(clash) = clashes(plan).into_iter().next() {
+    if let Some(clash) = clashes_in_c(plan, parts.typed_enums).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "C" });
     }
     let about = crate::origin(plan);
@@ -88,14 +88,14 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
     let wanted: Vec<&MessagePlan> = plan.messages.iter().filter(is_wanted).collect();
     let has_all = wanted.len() == plan.messages.len();
     for labelled in plan.link.labelled.iter().filter(|labelled| has_all || uses_labels(&wanted, &labelled.name)) {
-        types::labelled(&link, labelled, &|_| None, &mut header);
+        types::labelled(&link, labelled, parts.typed_enums, &|_| None, &mut header);
     }
     let tables = &plan.link.tables;
     if !tables.is_empty() {
         tables::common(&link, &mut header);
     }
     for table in tables.iter().filter(|table| has_all || uses_labels(&wanted, &table.keys.name)) {
-        tables::write(&link, table, &mut header);
+        tables::write(&link, table, parts.typed_enums, &mut header);
     }
     let upper = screaming(&link);
     for record in used_records(&wanted) {
@@ -284,7 +284,12 @@ const HEADERS: &[&str] = &[
 
 /// Names of a link that become the same in C.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
-    let (header, source) = with_marks(|| texts(plan, &[], &Parts::default(), MARK));
+    clashes_in_c(plan, false)
+}
+
+fn clashes_in_c(plan: &Plan, typed_enums: bool) -> Vec<Clash> {
+    let parts = Parts { typed_enums, ..Parts::default() };
+    let (header, source) = with_marks(|| texts(plan, &[], &parts, MARK));
     let link = &plan.link.name;
     // A name that is made in two ways of the same items is one in both files.
     let mut found = clashes_in(&header, link);

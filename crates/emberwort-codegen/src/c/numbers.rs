@@ -3,12 +3,21 @@
 use emberwort_model::model::{Field, Kind, LAST_TIME, NumberForm};
 use emberwort_model::number::Scaling;
 
+use super::types;
 use super::words::{constant, unsigned_type};
 use crate::code::Code;
 use crate::names::screaming;
 
-/// The C type of a field's raw number.
-pub fn raw_type(kind: &Kind) -> &'static str {
+/// The C type of a field's raw number: of an enum its own.
+pub fn raw_type(link: &str, kind: &Kind) -> String {
+    match kind {
+        Kind::Enum { labels, .. } => types::enum_type(link, labels),
+        kind => integer_type(kind).to_owned(),
+    }
+}
+
+/// The integer type that holds a field's raw number.
+pub fn integer_type(kind: &Kind) -> &'static str {
     let bits = kind.raw_bits().unwrap_or(8);
     if kind.is_signed() {
         match bits {
@@ -104,7 +113,7 @@ fn sum(offset: i128, rest: String, c: &dyn Fn(i128) -> String) -> String {
 /// Writes constants and conversions of a number field. `stem` is `link_message_field`.
 pub fn write(link: &str, stem: &str, kind: &Kind, form: &NumberForm, header: &mut Code) {
     let upper = screaming(stem);
-    let raw = raw_type(kind);
+    let raw = integer_type(kind);
     let number = |value: i128| constant(value, form.bits, form.signed);
     header.line(format!("#define {upper}_LOW {} /* least valid raw code */", number(form.low)));
     header.line(format!("#define {upper}_HIGH {} /* greatest valid raw code */", number(form.high)));
@@ -288,7 +297,8 @@ pub fn validity(field: &Field, source: &mut Code) {
                 });
                 return;
             }
-            source.line("    switch (raw) {");
+            // The code for no reading is none of the labels that a C `enum` has.
+            source.line(if bits < 32 { "    switch ((uint32_t)raw) {" } else { "    switch (raw) {" });
             for code in codes {
                 source.line(format!("    case {}:", constant(i128::from(code), bits, false)));
             }

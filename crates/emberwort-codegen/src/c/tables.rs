@@ -21,10 +21,11 @@ pub fn common(link: &str, header: &mut Code) {
 }
 
 /// The keys of a table, their names, and what may be done with its entries.
-pub fn write(link: &str, table: &Table, header: &mut Code) {
+pub fn write(link: &str, table: &Table, typed: bool, header: &mut Code) {
     super::types::labelled(
         link,
         &table.keys,
+        typed,
         &|code| {
             let entry = table.entries.iter().find(|entry| entry.key == code)?;
             let ways = [(entry.read, "read"), (entry.write, "write"), (entry.kept, "kept")];
@@ -102,7 +103,7 @@ fn setter(
     match &union.forms[index].action {
         Action::Bits { .. } | Action::Varint { .. } => header.lines(&format!(
             "{comment_line}\nstatic inline void {stem}_put_{name}({stem}_t *message, {} raw)\n{{\n{set}    {place} = raw;\n}}\n",
-            raw_type(&form.kind)
+            raw_type(link, &form.kind)
         )),
         Action::Run { length: Length::UpTo(most), text } => {
             let ty = if *text { "char" } else { "uint8_t" };

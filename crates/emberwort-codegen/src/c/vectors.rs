@@ -178,7 +178,7 @@ fn scaled(
     there: &str,
     code: &mut Code,
 ) {
-    let raw = numbers::raw_type(kind);
+    let raw = numbers::integer_type(kind);
     let label = literal(name);
     let field = screaming(&format!("{stem}_{name}"));
     // Scales may fall, so that the greatest value may be that of the least code.

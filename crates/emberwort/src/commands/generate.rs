@@ -14,7 +14,7 @@ use super::ending::Ending;
 use crate::cli::GenerateArgs;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
-use crate::project::{CodeSize, GenerateEntry, GenerateKind, Project, Role, load_plan_of};
+use crate::project::{CodeSize, Enums, GenerateEntry, GenerateKind, Project, Role, load_plan_of};
 use crate::render::table::table;
 use crate::render::wrapped;
 use crate::revisions;
@@ -102,6 +102,7 @@ const OPTIONS: &[(&str, &str)] = &[
     ("receive = [\"NAME\"]", "the messages that it receives"),
     ("structs = false", "only views of bodies, no structs of values"),
     ("size = \"small\"", "small rather than fast"),
+    ("enums = \"typed\"", "enums are types of their own, not integers"),
     ("prefix = \"NAME\"", "what all names begin with, in place of the link's"),
 ];
 
@@ -242,6 +243,7 @@ fn of_kind(
         receive: entry.receive.clone(),
         views_only: entry.structs == Some(false),
         small: entry.size == Some(CodeSize::Small),
+        typed_enums: entry.enums == Some(Enums::Typed),
         prefix: entry.prefix.clone(),
     };
     if parts.role.is_some() && !(parts.send.is_empty() && parts.receive.is_empty()) {
@@ -258,7 +260,7 @@ fn of_kind(
                 bail!("of a payload codec `channels` chooses the channel, and nothing else can be chosen")
             }
             kind => bail!(
-                "role, messages, channels, send, receive, structs, size and prefix are for C; {} has all of the link",
+                "role, messages, channels, send, receive, structs, size, enums and prefix are for C; {} has all of the link",
                 usual_name(kind)
             ),
         }

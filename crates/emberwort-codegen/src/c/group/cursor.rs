@@ -123,7 +123,7 @@ impl Group<'_> {
     /// The raw number at the cursor, as an expression.
     pub fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> String {
         match cursor {
-            Cursor::Bytes => number(kind, width, &pieces(0, width, order), byte_at),
+            Cursor::Bytes => number(self.link, kind, width, &pieces(0, width, order), byte_at),
             Cursor::Bits => self.get_raw(kind, width, order, "body", "bit"),
         }
     }

@@ -72,8 +72,8 @@ pub fn put_unsigned(pieces: &[Piece], byte: impl Fn(usize) -> String, value: &st
 }
 
 /// The raw number of a field from the bytes that it lies in, as its C type.
-pub fn number(kind: &Kind, width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
-    let raw = numbers::raw_type(kind);
+pub fn number(link: &str, kind: &Kind, width: u8, pieces: &[Piece], byte: impl Fn(usize) -> String) -> String {
+    let raw = &numbers::raw_type(link, kind);
     if *kind == Kind::Bool
         && let [piece] = pieces
     {

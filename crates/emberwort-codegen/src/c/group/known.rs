@@ -35,7 +35,7 @@ impl Group<'_> {
             let name = member(&field.name);
             match (&item.what, &step.action) {
                 (What::Number(pieces), Action::Bits { width, .. }) => {
-                    let raw = || number(&field.kind, *width, pieces, |byte| byte_at(known, byte));
+                    let raw = || number(self.link, &field.kind, *width, pieces, |byte| byte_at(known, byte));
                     if deciders.contains(&item.slot) {
                         lines.push(format!("key_{} = (uint64_t)({});", item.slot, raw()));
                     }
@@ -166,12 +166,14 @@ impl Group<'_> {
         let field = &self.fields[slot];
         let name = member(&field.name);
         let to = Target { prefix: target, name: &name };
-        let default = default_of(field, action, to);
+        let default = default_of(self.link, field, action, to);
         if !default.is_empty() {
             return default;
         }
         match action {
-            Action::Bits { .. } | Action::Varint { .. } => vec![format!("{} = {};", to.value(), default_raw(field))],
+            Action::Bits { .. } | Action::Varint { .. } => {
+                vec![format!("{} = {};", to.value(), default_raw(self.link, field))]
+            }
             Action::Run { length: Length::Exact(count), text: false } => {
                 vec![format!("memset({}, 0, {count}u);", to.value())]
             }

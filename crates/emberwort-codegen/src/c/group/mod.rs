@@ -14,6 +14,7 @@ use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
 use super::numbers;
+use super::types;
 use super::variables::{cursors, is_used, settled};
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
@@ -121,15 +122,20 @@ impl<'a> Group<'a> {
         let get = self.get(width, order, bytes, place);
         match kind {
             Kind::Bool => format!("{get} != 0u"),
-            kind if kind.is_signed() && (width == 32 || width == 64) => format!("({}){get}", numbers::raw_type(kind)),
+            kind if kind.is_signed() && (width == 32 || width == 64) => {
+                format!("({}){get}", numbers::raw_type(self.link, kind))
+            }
             kind if kind.is_signed() => {
                 // Two's complement: flip the sign bit and subtract it again.
                 let (ty, c) = if width > 32 { ("int64_t", 64) } else { ("int32_t", 32) };
                 let sign = 1u64 << (width - 1);
-                let raw = numbers::raw_type(kind);
+                let raw = numbers::raw_type(self.link, kind);
                 format!("({raw})(({ty})({get} ^ UINT{c}_C({sign})) - {} - 1)", constant(i128::from(sign) - 1, c, true))
             }
-            kind => format!("({}){get}", numbers::raw_type(kind)),
+            Kind::Enum { .. } => {
+                format!("({})({}){get}", numbers::raw_type(self.link, kind), numbers::integer_type(kind))
+            }
+            kind => format!("({}){get}", numbers::raw_type(self.link, kind)),
         }
     }
 
@@ -161,7 +167,7 @@ impl<'a> Group<'a> {
         let note = if note.is_empty() { String::new() } else { format!(" /* {note} */") };
         match action {
             Action::Bits { .. } | Action::Varint { .. } => {
-                vec![format!("{} {name};{note}", numbers::raw_type(&field.kind))]
+                vec![format!("{} {name};{note}", numbers::raw_type(self.link, &field.kind))]
             }
             Action::Run { length, text } => {
                 let ty = if *text { "char" } else { "uint8_t" };
@@ -221,7 +227,7 @@ impl<'a> Group<'a> {
     /// The C type of a list's elements, if they need no struct of their own.
     fn element(&self, list: &ListPlan) -> Option<String> {
         match &list.element.action {
-            Action::Bits { .. } | Action::Varint { .. } => Some(numbers::raw_type(&list.element.field.kind).into()),
+            Action::Bits { .. } | Action::Varint { .. } => Some(numbers::raw_type(self.link, &list.element.field.kind)),
             Action::Record(record) => Some(format!("{}_{}_t", self.link, snake(&record.record.name))),
             _ => None,
         }
@@ -272,13 +278,16 @@ impl<'a> Group<'a> {
             Action::Bits { .. } | Action::Varint { .. } => {
                 let Some(bits) = field.kind.raw_bits() else { return };
                 if let Some(none) = field.kind.none() {
-                    let value = constant(none, bits, field.kind.is_signed());
+                    let value = match &field.kind {
+                        Kind::Enum { labels, .. } => format!("({})", types::code(self.link, labels, none as u64)),
+                        kind => constant(none, bits, kind.is_signed()),
+                    };
                     header.line(format!("#define {}_NONE {value} /* no reading */", screaming(stem)));
                 }
                 if let Kind::Number(form) | Kind::Varint(form) = &field.kind {
                     numbers::write(self.link, stem, &field.kind, form, header);
                 }
-                let raw = numbers::raw_type(&field.kind);
+                let raw = numbers::raw_type(self.link, &field.kind);
                 let name = if field.name.is_empty() { "an element".into() } else { format!("`{}`", field.name) };
                 header.line(format!("/* Whether a raw code of {name} means something. */"));
                 header.lines(&format!("static inline bool {stem}_valid({raw} raw)\n{{"));
@@ -302,7 +311,9 @@ impl<'a> Group<'a> {
                 (None, Action::Record(record)) if step.presence.is_none() => {
                     lines.push(format!("{}_{}_init(&{target}{name});", self.link, snake(&record.record.name)));
                 }
-                (_, action) => lines.extend(default_of(field, action, Target { prefix: target, name: &name })),
+                (_, action) => {
+                    lines.extend(default_of(self.link, field, action, Target { prefix: target, name: &name }))
+                }
             }
         }
         lines
@@ -335,12 +346,12 @@ pub fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
 }
 
 /// The statements that set a field to its default, if the definition gives one that is not zero or empty.
-fn default_of(field: &Field, action: &Action, target: Target<'_>) -> Vec<String> {
+fn default_of(link: &str, field: &Field, action: &Action, target: Target<'_>) -> Vec<String> {
     let mut lines = Vec::new();
     match &field.default {
-        Some(Value::Raw(raw)) if *raw != 0 => lines.push(format!("{} = {};", target.value(), default_raw(field))),
+        Some(Value::Raw(raw)) if *raw != 0 => lines.push(format!("{} = {};", target.value(), default_raw(link, field))),
         None if field.kind.none().is_some_and(|none| none != 0) => {
-            lines.push(format!("{} = {};", target.value(), default_raw(field)));
+            lines.push(format!("{} = {};", target.value(), default_raw(link, field)));
         }
         Some(Value::Bytes(bytes)) if !bytes.is_empty() => {
             let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
@@ -361,14 +372,16 @@ fn default_of(field: &Field, action: &Action, target: Target<'_>) -> Vec<String>
 }
 
 /// The default of a raw field as a C constant: the definition's, else that there is no reading, else zero.
-pub fn default_raw(field: &Field) -> String {
+pub fn default_raw(link: &str, field: &Field) -> String {
     let raw = match (&field.default, field.kind.none(), field.kind.raw_bits()) {
         (Some(Value::Raw(raw)), ..) => *raw,
+        (None, Some(none), _) if matches!(field.kind, Kind::Enum { .. }) => none as u64,
         (None, Some(none), Some(bits)) => return constant(none, bits, field.kind.is_signed()),
         _ => 0,
     };
     match &field.kind {
         Kind::Bool => (raw != 0).to_string(),
+        Kind::Enum { labels, .. } => types::code(link, labels, raw),
         kind if kind.is_signed() => constant(i128::from(raw as i64), kind.raw_bits().unwrap_or(8), true),
         kind => constant(i128::from(raw), kind.raw_bits().unwrap_or(8), false),
     }

@@ -93,7 +93,7 @@ impl Reader<'_, '_> {
                     lines.push(format!("    key_{slot} = compact;"));
                 }
                 if self.keeps() {
-                    let cast = numbers::raw_type(&field.kind);
+                    let cast = numbers::raw_type(link, &field.kind);
                     let value =
                         if *signed { format!("({cast})(int{bits}_t)compact") } else { format!("({cast})compact") };
                     lines.push(format!("    {} = {value};", target.value()));
