@@ -5,7 +5,7 @@ mod common;
 use std::process::Command;
 
 use common::plans::{ODD, WHOLE, marlock, plan};
-use common::run_rust;
+use common::{run_rust, rustc, write};
 use emberwort_codegen::{GenerateError, rust as target, vectors};
 use emberwort_model::plan::FrameFinder;
 
@@ -125,4 +125,41 @@ fn the_example_of_the_page_runs() {
     assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
     let ran = Command::new(folder.path().join("main")).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&ran.stdout), "node 3: 42.5 %, held\n1 good frame, 5 bytes skipped\n");
+}
+
+/// A writer's type says which value comes next: each other order does not compile, and the error names the value.
+#[test]
+fn a_wrong_order_does_not_compile() {
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &target::generate(&marlock(), &[]).unwrap());
+    let first = "GateStatusWriter::new(out).state(GateState::OPEN)?.opening(200)?.upstream(4095)?.oil(0)?.pump_temp(-4)?.faults(Faults(0))?";
+    let compile = |calls: &str| {
+        let program = format!(
+            "mod marlock;\nuse marlock::*;\nfn write(out: &mut [u8]) -> Result<usize, Error> {{ Ok({first}{calls}) }}\n\
+             fn main() {{\n    let mut out = [0xAA; 64];\n    let used = write(&mut out).unwrap();\n    println!(\"{{:02x?}}\", &out[..used]);\n}}\n"
+        );
+        std::fs::write(folder.path().join("main.rs"), program).unwrap();
+        let arguments = ["--edition", "2021", "-A", "warnings", "main.rs", "-o", "main"];
+        Command::new(rustc()).current_dir(folder.path()).args(arguments).output().unwrap()
+    };
+    let all = ".operator(Some(\"ann\"))?.battery(121)?.latch_force(10.0)?.moving(true)?.finish()";
+    assert!(compile(all).status.success());
+    let ran = Command::new(folder.path().join("main")).output().unwrap();
+    // By hand: bit 0 for the operator, 2 and 200 << 3; 4095 over bits 19 to 30; -4 from bit 43 on; `ann`; 12.1 V; 10 kN; moving.
+    let body = "[01, 42, fe, 7f, 00, e0, 07, 00, 03, 61, 6e, 6e, 79, 00, 00, 20, 41, 01]\n";
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), body);
+    // As a sender of revision 1.
+    assert!(compile(".operator(None)?.finish()").status.success());
+    for (calls, missing) in [
+        (".battery(121)?.finish()", "battery"),
+        (".operator(None)?.latch_force(1.0)?.finish()", "latch_force"),
+        (".operator(None)?.operator(None)?.finish()", "operator"),
+        (".operator(None)?.battery(121)?.latch_force(1.0)?.finish()", "finish"),
+        (".finish()", "finish"),
+        (".operator(None)?.battery(121)?.latch_force(1.0)?.moving(true)?.moving(true)?.finish()", "moving"),
+    ] {
+        let said = compile(calls);
+        let said = String::from_utf8_lossy(&said.stderr);
+        assert!(said.contains(&format!("no method named `{missing}` found")), "{calls}: {said}");
+    }
 }

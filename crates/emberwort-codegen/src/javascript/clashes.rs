@@ -17,6 +17,7 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         // Those are of the class, not of its objects.
         beside_are_members: false,
         union: None,
+        of_message: |_| Vec::new(),
         direction: |name, from| {
             let stem = stem(name, from);
             vec![class(&format!("{stem}_frame")), receiver_class(&stem), format!("build{stem}"), key(name, from)]

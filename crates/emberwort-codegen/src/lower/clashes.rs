@@ -21,6 +21,8 @@ pub struct Rules {
     pub beside_are_members: bool,
     /// The type of a value whose form another number decides, by message or record and field, where it has a type of its own.
     pub union: Option<fn(&str, &str) -> String>,
+    /// Types beside that of a message.
+    pub of_message: fn(&str) -> Vec<String>,
     /// What there is of a direction's frames.
     pub direction: fn(&str, Option<End>) -> Vec<String>,
 }
@@ -65,6 +67,10 @@ pub fn clashes(plan: &Plan, rules: &Rules) -> Vec<Clash> {
     }
     for message in &plan.messages {
         group(&message.message.name, &message.message.fields);
+    }
+    for message in &plan.messages {
+        let name = &message.message.name;
+        (rules.of_message)(name).into_iter().for_each(|of| types.add(of, vec![name.clone()], &mut found));
     }
     for (from, direction) in plan.channels.iter().flat_map(|channel| channel.directions()) {
         for name in (rules.direction)(&direction.name, from) {

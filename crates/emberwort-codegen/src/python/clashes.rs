@@ -16,6 +16,7 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         beside: |member| [format!("physical_{member}"), format!("raw_{member}")],
         beside_are_members: true,
         union: None,
+        of_message: |_| Vec::new(),
         direction: |name, from| vec![frame_class(name, from), receiver_class(&stem(name, from))],
     };
     find(plan, &rules)

@@ -4,6 +4,7 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, UnionPlan};
 
 use super::names::{class, doc, member, text};
+use super::ordered;
 use super::read::read;
 use super::values::{Owner, number_type};
 use super::write::write;
@@ -45,6 +46,9 @@ impl Printed<'_> {
         read(self.group, self.owner(), code);
         write(self.group, self.owner(), code);
         code.close("}");
+        if ordered::has_writer(self.group) {
+            ordered::write(self.group, self.owner(), code);
+        }
     }
 
     fn union(&self, field: &Field, union: &UnionPlan, code: &mut Code) {

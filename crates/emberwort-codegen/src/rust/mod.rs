@@ -4,6 +4,7 @@ mod clashes;
 mod frames;
 mod group;
 mod names;
+mod ordered;
 mod read;
 mod values;
 mod vectors;

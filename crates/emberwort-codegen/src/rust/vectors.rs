@@ -7,6 +7,7 @@ use emberwort_wire::{ValueRef, Values};
 
 use super::frames::{has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
+use super::ordered;
 use super::values::{Owner, code as code_of};
 use crate::code::Code;
 use crate::lower::Group;
@@ -27,11 +28,16 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     for (index, message) in plan.messages.iter().enumerate() {
         let of_message: Vec<&Vector> = vectors.iter().filter(|vector| vector.message == index).collect();
         let group = Group::of_message(plan, message);
+        let ordered = ordered::has_writer(&group);
+        if ordered {
+            code.line("");
+            ordered::check(&group, Owner { name: &message.message.name, rest: message.rest_bytes }, &mut code);
+        }
         code.line("");
         code.line("#[test]");
         code.open(format!("fn bodies_of_{}_agree() {{", crate::names::plain_snake(&message.message.name)));
         for vector in of_message {
-            body(message, vector, !group.reaches_to_the_end(), &mut code);
+            body(message, vector, !group.reaches_to_the_end(), ordered, &mut code);
         }
         code.close("}");
     }
@@ -75,7 +81,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     code.finish()
 }
 
-fn body(message: &MessagePlan, vector: &Vector, grows: bool, code: &mut Code) {
+fn body(message: &MessagePlan, vector: &Vector, grows: bool, ordered: bool, code: &mut Code) {
     let name = class(&message.message.name);
     let owner = Owner { name: &message.message.name, rest: message.rest_bytes };
     let steps = message.sections[..vector.sections].iter().flat_map(|section| &section.steps);
@@ -105,6 +111,10 @@ fn body(message: &MessagePlan, vector: &Vector, grows: bool, code: &mut Code) {
         bytes(&vector.body),
         readable.join(", ")
     ));
+    if ordered {
+        let write = format!("write_{}", crate::names::plain_snake(&message.message.name));
+        code.line(format!("check_order({what}, |out| {write}(&m, out), &{});", bytes(&vector.body)));
+    }
     code.close("}");
     code.line("one();");
     code.close("}");

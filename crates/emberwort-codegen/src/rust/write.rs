@@ -12,7 +12,7 @@ use crate::lower::{Group, Op, Piece, Section, What, has_record, sections};
 
 /// The functions that write one.
 pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
-    let writer = Writer { group, owner, made: Cell::new(0) };
+    let writer = Writer::of(group, owner, "self.", false);
     let sections = sections(group);
     let uses_revision = group.named().any(|(_, _, action)| has_record(action));
     let w = if sections.iter().all(|section| section.plan.steps.is_empty()) { "_" } else { "w" };
@@ -66,20 +66,29 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.close("}");
 }
 
-struct Writer<'g> {
+/// Prints what writes values.
+pub(super) struct Writer<'g> {
     group: &'g Group<'g>,
     owner: Owner<'g>,
+    /// What stands in front of the name of a field that decides about a form.
+    own: &'static str,
+    /// Whether values with a length of their own are slices.
+    slices: bool,
     /// How many names of variables were made.
     made: Cell<usize>,
 }
 
-impl Writer<'_> {
+impl<'g> Writer<'g> {
+    pub(super) fn of(group: &'g Group<'g>, owner: Owner<'g>, own: &'static str, slices: bool) -> Self {
+        Self { group, owner, own, slices, made: Cell::new(0) }
+    }
+
     /// A number that no other variable has in its name.
     fn fresh(&self) -> usize {
         self.made.replace(self.made.get() + 1)
     }
 
-    fn what(&self, field: &Field) -> String {
+    pub(super) fn what(&self, field: &Field) -> String {
         format!("{}.{}", self.group.name, field.name)
     }
 
@@ -161,7 +170,7 @@ impl Writer<'_> {
     }
 
     /// An operation of a section; a value is taken from a variable.
-    fn placed(&self, op: &Op<'_>, value: &str, code: &mut Code) {
+    pub(super) fn placed(&self, op: &Op<'_>, value: &str, code: &mut Code) {
         match op {
             Op::Seek(bit) => code.line(format!("w.bit = s * 8 + {bit};")),
             Op::Field(slot, ops) => self.value(&self.group.fields[*slot], ops, value, code),
@@ -213,11 +222,17 @@ impl Writer<'_> {
         }
     }
 
+    /// Whether a variable holds a slice already.
+    fn is_slice(&self, value: &str) -> bool {
+        self.slices && value == "value"
+    }
+
     fn run(&self, length: Length, text: bool, value: &str, code: &mut Code) {
         let order = little(self.group.order);
         let slice = match (text, length) {
             (true, _) => format!("{value}.as_bytes()"),
             (false, Length::Exact(_)) => format!("&{value}"),
+            _ if self.is_slice(value) => value.to_owned(),
             (false, _) => format!("{value}.as_slice()"),
         };
         match (length, text) {
@@ -228,7 +243,8 @@ impl Writer<'_> {
                 code.line(format!("w.bytes(&{some}, {order})?;"));
             }
             (Length::UpTo(most), _) => {
-                code.line(format!("w.count({slice}.len(), {most}, {order})?;"));
+                let counted = if self.is_slice(value) { value } else { &slice };
+                code.line(format!("w.count({counted}.len(), {most}, {order})?;"));
                 code.line(format!("w.bytes({slice}, {order})?;"));
             }
             _ => code.line(format!("w.bytes({slice}, {order})?;")),
@@ -240,6 +256,7 @@ impl Writer<'_> {
         let order = little(self.group.order);
         let slice = match list.length {
             Length::Exact(_) => format!("{value}.iter()"),
+            _ if self.is_slice(value) => value.to_owned(),
             _ => format!("{value}.as_slice()"),
         };
         if let Length::UpTo(most) = list.length {
@@ -285,7 +302,7 @@ impl Writer<'_> {
         for (index, element) in union.forms.iter().enumerate() {
             code.open(format!("{ty}::{}({one}) => {{", class(&element.field.name)));
             if let Selector::Field(slot) = meaning.selector {
-                let key = format!("self.{}", member(&self.group.fields[slot].name));
+                let key = format!("{}{}", self.own, member(&self.group.fields[slot].name));
                 let number = |raw: u64| case_number(self.group, &meaning.selector, raw);
                 let wrong = match meaning.cases.get(index) {
                     Some(case) => format!("{key} != {}", number(case.raw)),
@@ -318,6 +335,6 @@ fn sizes_of(record: &RecordPlan) -> Vec<String> {
 }
 
 /// A number of this type as one of 64 bits.
-fn widen(value: &str, ty: &str) -> String {
+pub(super) fn widen(value: &str, ty: &str) -> String {
     if ty == "u64" { value.to_owned() } else { format!("u64::from({value})") }
 }
