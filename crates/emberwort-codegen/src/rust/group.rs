@@ -4,10 +4,10 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, UnionPlan};
 
 use super::names::{class, doc, member, text};
-use super::ordered;
 use super::read::read;
 use super::values::{Owner, number_type};
 use super::write::write;
+use super::{ordered, view};
 use crate::code::Code;
 use crate::lower::{Group, conversions};
 
@@ -45,7 +45,13 @@ impl Printed<'_> {
         }
         read(self.group, self.owner(), code);
         write(self.group, self.owner(), code);
+        if self.group.message.is_none() {
+            view::pass(self.group, self.owner(), code);
+        }
         code.close("}");
+        if view::has_view(self.group) {
+            view::write(self.group, self.owner(), code);
+        }
         if ordered::has_writer(self.group) {
             ordered::write(self.group, self.owner(), code);
         }

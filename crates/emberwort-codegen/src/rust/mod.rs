@@ -8,6 +8,7 @@ mod ordered;
 mod read;
 mod values;
 mod vectors;
+mod view;
 mod write;
 
 use emberwort_model::Plan;

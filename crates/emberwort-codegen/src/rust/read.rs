@@ -34,7 +34,7 @@ pub fn read(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.line(format!("{word} = r.bit / 8;"));
     let is_set = group.named().next().is_some() || sections.len() > 1;
     code.line(format!("let {} = Self::default();", if is_set { "mut m" } else { "m" }));
-    let reader = Reader { group, owner, made: Cell::new(0) };
+    let reader = Reader::of(group, owner, ("m.", ""));
     for (index, section) in sections.iter().enumerate() {
         if index > 0 {
             code.open("if start == r.end {");
@@ -53,14 +53,21 @@ pub fn read(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.close("}");
 }
 
-struct Reader<'g> {
+/// Prints what reads values.
+pub(super) struct Reader<'g> {
     group: &'g Group<'g>,
     owner: Owner<'g>,
+    /// What stands in front of and behind the name of a field that decides about a form.
+    own: (&'static str, &'static str),
     /// How many names of variables were made.
     made: Cell<usize>,
 }
 
-impl Reader<'_> {
+impl<'g> Reader<'g> {
+    pub(super) fn of(group: &'g Group<'g>, owner: Owner<'g>, own: (&'static str, &'static str)) -> Self {
+        Self { group, owner, own, made: Cell::new(0) }
+    }
+
     /// A number that no other variable has in its name.
     fn fresh(&self) -> usize {
         self.made.replace(self.made.get() + 1)
@@ -144,7 +151,7 @@ impl Reader<'_> {
     }
 
     /// Reads a value at the reader's place into a variable.
-    fn value(&self, field: &Field, ops: &[Op<'_>], to: &str, code: &mut Code) {
+    pub(super) fn value(&self, field: &Field, ops: &[Op<'_>], to: &str, code: &mut Code) {
         let order = little(self.group.order);
         for op in ops {
             match op {
@@ -272,7 +279,9 @@ impl Reader<'_> {
             code.line(format!("{to} = {ty}::{}({one});", class(&element.field.name)));
         };
         let key = match meaning.selector {
-            Selector::Field(slot) => format!("m.{}", member(&self.group.fields[slot].name)),
+            Selector::Field(slot) => {
+                format!("{}{}{}", self.own.0, member(&self.group.fields[slot].name), self.own.1)
+            }
             Selector::Request { .. } => "r.key".to_owned(),
         };
         code.open(format!("match {key} {{"));

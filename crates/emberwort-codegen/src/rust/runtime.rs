@@ -283,6 +283,12 @@ impl<'a> Reader<'a> {
         self.body.get(start..self.end).and_then(|some| some.first_chunk()).ok_or(Error::Truncated)
     }
 
+    fn pass(&mut self, bits: usize) -> Result<(), Error> {
+        self.need(bits)?;
+        self.bit += bits;
+        Ok(())
+    }
+
     fn bits(&mut self, width: usize, little: bool) -> Result<u64, Error> {
         self.need(width)?;
         let mut value = 0;
@@ -484,6 +490,11 @@ fn half_bits(value: f32, field: &'static str) -> Result<u16, Error> {
         size => (size + 0xfff + (size >> 13 & 1) >> 13) - (112 << 10),
     };
     Ok((rounded | (bits & 0x8000_0000) >> 16) as u16)
+}
+
+/// Bytes of a body that was checked.
+fn known<const K: usize>(body: &[u8], start: usize) -> &[u8; K] {
+    body.get(start..).and_then(|some| some.first_chunk()).unwrap_or(&[0; K])
 }
 
 /// Some of a frame; nothing if it does not reach so far.

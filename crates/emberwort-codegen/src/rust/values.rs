@@ -78,7 +78,8 @@ impl Owner<'_> {
         }
     }
 
-    fn capacity(&self, list: &ListPlan) -> usize {
+    /// Most elements of a list.
+    pub fn capacity(&self, list: &ListPlan) -> usize {
         match list.length {
             Length::Exact(count) | Length::UpTo(count) => count as usize,
             Length::Rest => {

@@ -7,8 +7,8 @@ use emberwort_wire::{ValueRef, Values};
 
 use super::frames::{has_receiver, stem};
 use super::names::{bytes, class, member, module, text};
-use super::ordered;
 use super::values::{Owner, code as code_of};
+use super::{ordered, view};
 use crate::code::Code;
 use crate::lower::Group;
 use crate::streams::{Event, Judged, streams};
@@ -28,6 +28,11 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     for (index, message) in plan.messages.iter().enumerate() {
         let of_message: Vec<&Vector> = vectors.iter().filter(|vector| vector.message == index).collect();
         let group = Group::of_message(plan, message);
+        let has_view = view::has_view(&group);
+        if has_view {
+            code.line("");
+            view::check(&group, Owner { name: &message.message.name, rest: message.rest_bytes }, &mut code);
+        }
         let ordered = ordered::has_writer(&group);
         if ordered {
             code.line("");
@@ -37,7 +42,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         code.line("#[test]");
         code.open(format!("fn bodies_of_{}_agree() {{", crate::names::plain_snake(&message.message.name)));
         for vector in of_message {
-            body(message, vector, !group.reaches_to_the_end(), ordered, &mut code);
+            body(message, vector, !group.reaches_to_the_end(), (ordered, has_view), &mut code);
         }
         code.close("}");
     }
@@ -81,7 +86,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     code.finish()
 }
 
-fn body(message: &MessagePlan, vector: &Vector, grows: bool, ordered: bool, code: &mut Code) {
+fn body(message: &MessagePlan, vector: &Vector, grows: bool, (ordered, has_view): (bool, bool), code: &mut Code) {
     let name = class(&message.message.name);
     let owner = Owner { name: &message.message.name, rest: message.rest_bytes };
     let steps = message.sections[..vector.sections].iter().flat_map(|section| &section.steps);
@@ -111,6 +116,14 @@ fn body(message: &MessagePlan, vector: &Vector, grows: bool, ordered: bool, code
         bytes(&vector.body),
         readable.join(", ")
     ));
+    if has_view {
+        let key = vector.key.map_or("None".to_owned(), |key| format!("Some({key})"));
+        code.line(format!(
+            "check_view(&{}, |body| view_{}(body, {key}));",
+            bytes(&vector.body),
+            crate::names::plain_snake(&message.message.name)
+        ));
+    }
     if ordered {
         let write = format!("write_{}", crate::names::plain_snake(&message.message.name));
         code.line(format!("check_order({what}, |out| {write}(&m, out), &{});", bytes(&vector.body)));
