@@ -4,7 +4,7 @@ mod common;
 
 use common::plans::{ODD, WHOLE, marlock, plan};
 use common::{python, run_python};
-use emberwort_codegen::{GenerateError, python as target, vectors};
+use emberwort_codegen::{GenerateError, python as target, streams, vectors};
 
 #[test]
 fn all_vectors_agree() {
@@ -23,6 +23,127 @@ fn versions_agree() {
     for python in common::other_pythons() {
         let folder = tempfile::tempdir().unwrap();
         run_python(&python, folder.path(), &files);
+    }
+}
+
+/// Without types, data classes and enum types: the same tests pass, and nothing is imported that small interpreters have not.
+#[test]
+fn a_slim_module_does_the_same() {
+    let Some(python) = python() else { return };
+    for plan in [marlock(), plan(ODD), plan(WHOLE)] {
+        let folder = tempfile::tempdir().unwrap();
+        let files = target::generate_for(&plan, &vectors::vectors(&plan, 42), true).unwrap();
+        let imports: Vec<&str> = files[0].text.lines().filter(|line| line.contains("import ")).collect();
+        assert_eq!(imports, ["import math", "import struct", "from collections import namedtuple"]);
+        for word in ["->", "Optional", "ClassVar", "@dataclass", "enum.", "field("] {
+            assert!(!files[0].text.contains(word), "{word}");
+        }
+        run_python(python, folder.path(), &files);
+    }
+}
+
+/// All numbers of 16 bits, both ways, and what lies between them, beside the standard library's.
+#[test]
+fn halves_are_those_of_the_standard_library() {
+    let Some(python) = python() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    common::write(folder.path(), &target::generate(&marlock(), &[]).unwrap());
+    let program = r#"
+import math, struct
+from marlock import _half, _half_raw
+
+def packed(value):
+    try:
+        return int.from_bytes(struct.pack("<e", value), "little")
+    except OverflowError:
+        return None
+
+def ours(value):
+    try:
+        return _half_raw(value)
+    except OverflowError:
+        return None
+
+for raw in range(65536):
+    value = struct.unpack("<e", raw.to_bytes(2, "little"))[0]
+    assert repr(_half(raw)) == repr(value), raw
+    if math.isfinite(value):
+        above = struct.unpack("<e", (raw + 1).to_bytes(2, "little"))[0] if raw & 0x7FFF < 0x7BFF else 65536.0
+        for part in (0.0, 0.25, 0.4999, 0.5, 0.5001, 0.75):
+            between = value + (above - value) * part
+            assert ours(between) == packed(between), (raw, part)
+print("ok")
+"#;
+    std::fs::write(folder.path().join("halves.py"), program).unwrap();
+    let ran = std::process::Command::new(python).current_dir(folder.path()).arg("halves.py").output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), "ok\n", "{}", String::from_utf8_lossy(&ran.stderr));
+}
+
+/// All bodies and streams, by an interpreter of the kind that runs on microcontrollers.
+#[test]
+fn a_small_interpreter_runs_a_slim_module() {
+    let (Some(node), Some(interpreter)) = (common::node(), common::small_python()) else { return };
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE))] {
+        let bytes = |some: &[u8]| {
+            let all: String = some.iter().map(|byte| format!("\\x{byte:02x}")).collect();
+            format!("b\"{all}\"")
+        };
+        let all = vectors::vectors(&plan, 42);
+        let module = target::generate_for(&plan, &all, true).unwrap().swap_remove(0);
+        let mut program = format!("import sys\nsys.path.append(\"/\")\nimport {name} as m\n");
+        for vector in &all {
+            let class = target::class_of(&plan.messages[vector.message].message.name);
+            let body = bytes(&vector.body);
+            let key = vector.key.map_or("None".to_owned(), |key| key.to_string());
+            program += &format!(
+                "x = m.{class}.decode({body}, {key})\ny = x.encode()\nassert y == {body}, ({:?}, x, [n for n in range(len(y)) if y[n] != {body}[n]])\n",
+                vector.case
+            );
+        }
+        let mut streams_run = 0;
+        for stream in streams::streams(&plan) {
+            let of = stream.name(&plan);
+            program += &format!("receiver = m.RECEIVERS.get({of:?})\n");
+            program += "if receiver:\n    r = receiver()\n";
+            for chunk in &stream.chunks {
+                let given = if chunk.bytes.is_empty() {
+                    "r.gap()".to_owned()
+                } else {
+                    format!("r.feed({})", bytes(&chunk.bytes))
+                };
+                let good: Vec<String> = chunk
+                    .events
+                    .iter()
+                    .filter(|event| matches!(event.judged, streams::Judged::Good))
+                    .map(|event| bytes(&event.body))
+                    .collect();
+                program += &format!(
+                    "    found = [bytes(one.frame.body) for one in {given} if one.error is None]\n    assert found == [{}], found\n",
+                    good.join(", ")
+                );
+            }
+            program += &format!(
+                "    assert r.good_bytes == {} and r.good_bytes + r.unread_bytes + r.skipped_bytes == {}, {of:?}\n",
+                stream.good_bytes, stream.bytes
+            );
+            streams_run += 1;
+        }
+        assert!(streams_run > 0);
+        program += "print(\"all agree\")\n";
+        let folder = tempfile::tempdir().unwrap();
+        common::write(folder.path(), &[module]);
+        std::fs::write(folder.path().join("all.py"), program).unwrap();
+        let run = format!(
+            "import {{ loadMicroPython }} from \"{interpreter}\";\nimport {{ readFileSync }} from \"node:fs\";\n\
+             const python = await loadMicroPython({{ stdout: (line) => console.log(line), linebuffer: true, heapsize: 64 << 20 }});\n\
+             python.FS.writeFile(\"/{name}.py\", readFileSync(\"{name}.py\", \"utf8\"));\n\
+             try {{ python.runPython(readFileSync(\"all.py\", \"utf8\")); }} catch (error) {{ console.log(String(error)); }}\n"
+        );
+        std::fs::write(folder.path().join("run.mjs"), run).unwrap();
+        let ran = std::process::Command::new(node).current_dir(folder.path()).arg("run.mjs").output().unwrap();
+        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        let end: String = said.chars().skip(said.chars().count().saturating_sub(2000)).collect();
+        assert!(said.ends_with("all agree\n"), "{name}: {end}");
     }
 }
 

@@ -120,6 +120,9 @@ pub struct GenerateEntry {
     /// How C has enums: as `plain` integers with constants, as without it, or `typed`, each as an `enum`.
     #[serde(default)]
     pub enums: Option<Enums>,
+    /// Whether Python is for small interpreters, which have neither types nor data classes.
+    #[serde(default)]
+    pub slim: Option<bool>,
     /// What all names in C begin with, in place of the link's name.
     #[serde(default)]
     pub prefix: Option<String>,
@@ -139,6 +142,7 @@ impl GenerateEntry {
             structs: None,
             size: None,
             enums: None,
+            slim: None,
             prefix: None,
         }
     }

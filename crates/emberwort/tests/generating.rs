@@ -259,4 +259,15 @@ fn the_project_file_says_how_c_is_made() {
     .unwrap();
     let refused = run(folder, &["generate"]);
     assert!(refused.err.contains("are for C; Rust has all of the link"), "{}", refused.err);
+    let slim = |kind: &str| {
+        let text = format!("link = \"marlock.ember\"\n[[generate]]\nkind = \"{kind}\"\nout = \"made\"\nslim = true\n");
+        std::fs::write(folder.join("emberwort.toml"), text).unwrap();
+    };
+    slim("rust");
+    let refused = run(folder, &["generate"]);
+    assert!(refused.err.contains("slim is for Python; Rust is made in one way"), "{}", refused.err);
+    slim("python");
+    succeed(folder, &["generate"]);
+    assert!(!std::fs::read_to_string(folder.join("made/marlock.py")).unwrap().contains("dataclass"));
+    succeed(folder, &["generate", "--check"]);
 }

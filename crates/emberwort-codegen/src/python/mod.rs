@@ -7,6 +7,7 @@ mod group;
 mod names;
 mod one_number;
 mod read;
+mod slim;
 mod values;
 mod vectors;
 mod write;
@@ -34,14 +35,30 @@ const RECEIVERS: &str = include_str!("receivers.py");
 /// # Errors
 /// If two names of the definition become the same name in Python.
 pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    generate_for(plan, vectors, false)
+}
+
+/// What [`generate`] makes; `is_slim` leaves out of the module what small interpreters have no modules for: types, data classes, enum types.
+///
+/// # Errors
+/// If two names of the definition become the same name in Python.
+pub fn generate_for(plan: &Plan, vectors: &[Vector], is_slim: bool) -> Result<Vec<GeneratedFile>, GenerateError> {
     if let Some(clash) = clashes(plan).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "Python" });
     }
     let name = module(&plan.link.name);
+    let text = module_text(plan);
+    let text = if is_slim { slim::slim(&text) } else { text };
     Ok(vec![
-        GeneratedFile { name: format!("{name}.py"), text: module_text(plan) },
+        GeneratedFile { name: format!("{name}.py"), text },
         GeneratedFile { name: format!("{name}_test.py"), text: vectors::write(plan, vectors) },
     ])
+}
+
+/// The name of a message's class.
+#[must_use]
+pub fn class_of(name: &str) -> String {
+    class(name)
 }
 
 /// What the module of a link does not do, in a sentence for each channel.

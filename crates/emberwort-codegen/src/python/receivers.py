@@ -48,7 +48,7 @@ class _Receiver:
         raise NotImplementedError
 
     def _skip(self, count: int) -> None:
-        del self._held[:count]
+        self._held = self._held[count:]
         self.skipped_bytes += count
 
     def _judge(self, plain: bytes, count: int) -> Optional[Received]:
@@ -88,7 +88,7 @@ class _Receiver:
         if found.error is not None and self._LOOKS_INSIDE:
             self._skip(1)
         else:
-            del self._held[:count]
+            self._held = self._held[count:]
 
 
 class _SearchingReceiver(_Receiver):
@@ -168,7 +168,7 @@ class _IdleReceiver(_Receiver):
             found = self._judge(bytes(self._held), count)
             if found is None or found.error is not None and self._LOOKS_INSIDE:
                 self.skipped_bytes += count
-            self._held.clear()
+            self._held = bytearray()
             if found is not None:
                 yield found
 
@@ -196,7 +196,7 @@ class _DelimitedReceiver(_Receiver):
 
     def gap(self) -> Iterator[Received]:
         self.skipped_bytes += len(self._held) + self._lead
-        self._held.clear()
+        self._held = bytearray()
         self._lead = 0
         self._skipping = False
         return iter(())
@@ -212,7 +212,7 @@ class _DelimitedReceiver(_Receiver):
             # Too long for a frame: passed over up to its delimiter.
             self.bad_lengths += 0 if self._skipping else 1
             self.skipped_bytes += len(self._held) + self._lead
-            self._held.clear()
+            self._held = bytearray()
             self._lead = 0
             self._skipping = True
         if self._skipping:
@@ -235,7 +235,7 @@ class _DelimitedReceiver(_Receiver):
                 self.bad_values += 1
             else:
                 found = self._judge(plain, count)
-        self._held.clear()
+        self._held = bytearray()
         if found is not None:
             self._lead = 0
             return found

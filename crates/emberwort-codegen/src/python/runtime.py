@@ -155,16 +155,43 @@ def _text(some: bytes) -> str:
     return some.decode("utf-8", "surrogateescape")
 
 
+def _utf8(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _half(raw: int) -> float:
+    # By arithmetic, since some interpreters have no numbers below the least normal one.
+    exponent, fraction = raw >> 10 & 31, raw & 0x3FF
+    if exponent == 31:
+        size = float("nan") if fraction else float("inf")
+    else:
+        size = fraction * 2.0**-24 if exponent == 0 else (1024 + fraction) * 2.0 ** (exponent - 25)
+    return -size if raw >> 15 else size
+
+
+def _half_raw(value: float) -> int:
+    exponent = max(math.frexp(value)[1], -13) if value else -13
+    # Of two codes that are as near the even one.
+    code = (exponent + 14 << 10) + round(abs(value) / 2.0 ** (exponent - 11)) - 1024
+    if code >= 0x7C00:
+        raise OverflowError
+    return code | (0x8000 if math.copysign(1.0, value) < 0 else 0)
+
+
 def _float(raw: int, width: int) -> float:
-    code = {16: "<e", 32: "<f", 64: "<d"}[width]
+    if width == 16:
+        return _half(raw)
+    code = {32: "<f", 64: "<d"}[width]
     return float(struct.unpack(code, raw.to_bytes(width // 8, "little"))[0])
 
 
 def _float_raw(value: float, width: int, what: str) -> int:
-    code = {16: "<e", 32: "<f", 64: "<d"}[width]
     if not math.isfinite(value):
         raise _out_of_range(what, value)
+    code = {32: "<f", 64: "<d"}.get(width, "")
     try:
+        if width == 16:
+            return _half_raw(value)
         return int.from_bytes(struct.pack(code, value), "little")
     except OverflowError:
         raise _out_of_range(what, value) from None

@@ -230,13 +230,13 @@ impl Writer<'_> {
     fn run(&self, length: Length, text: bool, what: &str, value: &str, code: &mut Code) {
         let (order, some) = (quoted(self.group.order), format!("some{}", self.fresh()));
         code.line(match text {
-            true => format!("{some} = {value}.encode(\"utf-8\", \"surrogateescape\")"),
+            true => format!("{some} = _utf8({value})"),
             false => format!("{some} = bytes({value})"),
         });
         match (length, text) {
             (Length::Exact(count), true) => code.lines(&format!(
                 "if len({some}) > {count}:\n    raise TooMany(f\"{{len({some})}} bytes are more than {count}\")\n\
-                 w.bytes({some}.ljust({count}, b\"\\0\"), {order})"
+                 w.bytes({some} + bytes({count} - len({some})), {order})"
             )),
             (Length::Exact(count), false) => code.lines(&format!(
                 "if len({some}) != {count}:\n    raise _out_of_range({what}, {value})\nw.bytes({some}, {order})"

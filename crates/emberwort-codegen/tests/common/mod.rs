@@ -79,6 +79,19 @@ pub fn node() -> Option<&'static str> {
     found.then_some("node")
 }
 
+/// The file of a small Python interpreter that Node.js runs, where it is installed for all. A missing one fails the test where CI asks for it.
+pub fn small_python() -> Option<String> {
+    let folder = Command::new("npm").args(["root", "--global"]).output().ok()?;
+    let folder = String::from_utf8_lossy(&folder.stdout).trim().to_owned();
+    let file = format!("{folder}/@micropython/micropython-webassembly-pyscript/micropython.mjs");
+    let found = Path::new(&file).exists();
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no small Python interpreter is on this machine (see CONTRIBUTING.md), and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found.then_some(file)
+}
+
 /// The machine's Rust compiler; there is one, since it made this test.
 pub fn rustc() -> &'static str {
     "rustc"

@@ -84,26 +84,27 @@ fn list(args: &GenerateArgs, link: Option<&Path>) -> anyhow::Result<Ending> {
     }
     let mut out = output::stdout();
     out.write_all(shown.lines().as_bytes())?;
-    let mut options = table(&["in emberwort.toml", "for C: what it says"], &[false, false]);
-    for (option, meaning) in OPTIONS {
-        options.add_row(vec![(*option).to_owned(), (*meaning).to_owned()]);
+    let mut options = table(&["in emberwort.toml", "of", "what it says"], &[false, false, false]);
+    for (option, of, meaning) in OPTIONS {
+        options.add_row([option, of, meaning].map(|cell| (*cell).to_owned()).to_vec());
     }
     write!(out, "\n{}", options.lines())?;
     out.flush()?;
     Ok(Ending::Clean)
 }
 
-/// What a `[[generate]]` of C may say beside its folder.
-const OPTIONS: &[(&str, &str)] = &[
-    ("role = \"device\"", "the end that it is for; without it both"),
-    ("channels = [\"NAME\"]", "the channels; without it all"),
-    ("messages = [\"NAME\"]", "the messages; without it all"),
-    ("send = [\"NAME\"]", "the messages that it sends, in place of a role"),
-    ("receive = [\"NAME\"]", "the messages that it receives"),
-    ("structs = false", "only views of bodies, no structs of values"),
-    ("size = \"small\"", "small rather than fast"),
-    ("enums = \"typed\"", "enums are types of their own, not integers"),
-    ("prefix = \"NAME\"", "what all names begin with, in place of the link's"),
+/// What a `[[generate]]` may say beside its folder, and of which kind.
+const OPTIONS: &[(&str, &str, &str)] = &[
+    ("role = \"device\"", "C", "the end that it is for; without it both"),
+    ("channels = [\"NAME\"]", "C", "the channels; without it all"),
+    ("messages = [\"NAME\"]", "C", "the messages; without it all"),
+    ("send = [\"NAME\"]", "C", "the messages that it sends, in place of a role"),
+    ("receive = [\"NAME\"]", "C", "the messages that it receives"),
+    ("structs = false", "C", "only views of bodies, no structs of values"),
+    ("size = \"small\"", "C", "small rather than fast"),
+    ("enums = \"typed\"", "C", "enums are types of their own, not integers"),
+    ("prefix = \"NAME\"", "C", "what names begin with, not the link's"),
+    ("slim = true", "Python", "for small interpreters: no types, no data classes"),
 ];
 
 /// Whether a text can be the beginning of names in C.
@@ -265,9 +266,12 @@ fn of_kind(
             ),
         }
     }
+    if entry.slim.is_some() && entry.kind != GenerateKind::Python {
+        bail!("slim is for Python; {} is made in one way", usual_name(entry.kind));
+    }
     Ok(match entry.kind {
         GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
-        GenerateKind::Python => python::generate(plan, all)?,
+        GenerateKind::Python => python::generate_for(plan, all, entry.slim == Some(true))?,
         GenerateKind::Rust => rust::generate(plan, all)?,
         GenerateKind::Javascript => javascript::generate(plan, all)?,
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
