@@ -42,6 +42,29 @@ fn a_slim_module_does_the_same() {
     }
 }
 
+/// An entry by its name: what may be done with it, and a message that sets it, whose bytes were worked out by hand.
+#[test]
+fn tables_are_there_by_name() {
+    let Some(python) = python() else { return };
+    for slim in [false, true] {
+        let folder = tempfile::tempdir().unwrap();
+        common::write(folder.path(), &target::generate_for(&marlock(), &[], slim).unwrap());
+        let program = r#"
+import marlock as m
+entry = m.TABLES["Settings"]["ramp_time"]
+assert entry == m.Entry(key=0x102, may_read=True, may_write=True, is_kept=True, unit="s"), entry
+assert not m.TABLES["Settings"]["serial_number"].may_write
+assert list(m.TABLES["Settings"]) == ["ramp_time", "hold_pressure", "motor_current", "serial_number"]
+order = m.WriteSetting(setting=entry.key, value=m.Form("ramp_time", 100))
+assert order.encode() == b"\x02\x01\x64" and m.WriteSetting.decode(b"\x02\x01\x64") == order
+print("ok")
+"#;
+        std::fs::write(folder.path().join("by_name.py"), program).unwrap();
+        let ran = std::process::Command::new(python).current_dir(folder.path()).arg("by_name.py").output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&ran.stdout), "ok\n", "{}", String::from_utf8_lossy(&ran.stderr));
+    }
+}
+
 /// All numbers of 16 bits, both ways, and what lies between them, beside the standard library's.
 #[test]
 fn halves_are_those_of_the_standard_library() {

@@ -118,6 +118,26 @@ fn module_text(plan: &Plan) -> String {
     }
     code.line("}");
     code.line("");
+    code.line("#: The entries of all tables, by the names of the tables and their own.");
+    code.line("TABLES: Dict[str, Dict[str, Entry]] = {");
+    let says = |yes: bool| if yes { "True" } else { "False" };
+    for table in &plan.link.tables {
+        code.line(format!("    {}: {{", text(&table.name)));
+        for entry in &table.entries {
+            code.line(format!(
+                "        {}: Entry({}, {}, {}, {}, {}),",
+                text(&entry.field.name),
+                entry.key,
+                says(entry.read),
+                says(entry.write),
+                says(entry.kept),
+                text(&entry.field.unit)
+            ));
+        }
+        code.line("    },");
+    }
+    code.line("}");
+    code.line("");
     code.line("#: The receivers of channels whose frames come in a stream; where each end has frames of its own, of each end.");
     code.line("RECEIVERS: Dict[str, Type[_Receiver]] = {");
     for channel in &plan.channels {

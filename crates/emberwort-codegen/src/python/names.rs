@@ -302,6 +302,7 @@ const CLASSES: &[&str] = &[
     "BadNumber",
     "ClassVar",
     "Dict",
+    "Entry",
     "Form",
     "Iterator",
     "Received",

@@ -22,6 +22,16 @@ class BadNumber(LinkError):
     """A compact number has too many bits."""
 
 
+class Entry(NamedTuple):
+    """An entry of a table: its key, what the host may do, whether the device keeps it over a restart, and its unit."""
+
+    key: int
+    may_read: bool
+    may_write: bool
+    is_kept: bool
+    unit: str
+
+
 class Form(NamedTuple):
     """A value whose form another number decides: the name of the form, and the value."""
 
