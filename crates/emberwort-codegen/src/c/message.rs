@@ -131,16 +131,14 @@ pub fn write(link: &str, all: &[MessagePlan], plan: &MessagePlan, ways: Ways, he
     message.group().field_functions(header);
     // What is viewed only may be written in place.
     let is_looked_at = ways.receives || !ways.structs;
-    if is_looked_at {
-        message.walk(source);
-    }
+    let is_walked_inline = is_looked_at && message.walk(header, source);
     message.owned(ways, header, source);
     if ways.sends && ways.structs {
         message.group().validate(&plan.message.name, header);
         tables::setters(link, &message.stem, plan, header);
     }
     if is_looked_at {
-        message.view(ways.sends, header, source);
+        message.view(ways.sends, is_walked_inline, header, source);
     }
 }
 
@@ -187,8 +185,9 @@ impl Message<'_> {
         header.line("");
     }
 
-    /// The walk over a body: checks it, notes the places of fields that move, counts the sections.
-    fn walk(&self, source: &mut Code) {
+    /// The walk over a body: checks it, notes the places of fields that move, counts the sections. Whether it stands in the header, as it does
+    /// where it calls nothing: a compiler then notes no place that nobody asks for.
+    fn walk(&self, header: &mut Code, source: &mut Code) -> bool {
         let Self { stem, link, link_upper, .. } = self;
         let moving = self.moving();
         let group = self.group();
@@ -210,9 +209,11 @@ impl Message<'_> {
             inner.line(format!("    *sections_held = {}u;", index + 1));
         }
         let inner = settled(inner.finish(), &["here", "bit", "start"]);
+        let is_inline = !inner.contains(&format!("{link}_")) && !inner.contains("memc");
+        let (source, kind) = if is_inline { (header, "static inline") } else { (source, "static") };
         source.lines(&format!(
             "/* Checks a body and notes where its moving fields lie, as bits from the start; SIZE_MAX if one is not there. */\n\
-             static {link}_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
+             {kind} {link}_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
         ));
         declare(&inner, &group, self.answers().then_some(""), source);
         for (name, is_used) in
@@ -229,6 +230,7 @@ impl Message<'_> {
         source.lines(&inner);
         source.lines(&format!("    return {link_upper}_OK;\n}}\n"));
         source.line("");
+        is_inline
     }
 
     /// `_init`, `_encode`, `_decode` of the struct.
@@ -391,7 +393,7 @@ impl Message<'_> {
     }
 
     /// The in-place view.
-    fn view(&self, edits: bool, header: &mut Code, source: &mut Code) {
+    fn view(&self, edits: bool, is_inline: bool, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let places = self.moving().len();
         header.line("/* A body where it lies. */");
@@ -407,7 +409,6 @@ impl Message<'_> {
             "/* Checks a body; if it is right, all ..._get_...() of the view are safe as long as the buffer lives. If it is not, the\n \
              * view shows a body of zeros. */",
         );
-        header.line(format!("{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size);"));
         let least = self.plan.sections.first().map_or(0, |section| section.least_size);
         let forget = match places {
             0 => String::new(),
@@ -417,29 +418,34 @@ impl Message<'_> {
                 )
             }
         };
-        source.lines(&format!(
-            "{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)\n{{\n    \
+        let signature = format!("{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)");
+        let (begin, nothing) = match is_inline {
+            true => (format!("static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};", least.max(1)), "nothing".to_owned()),
+            false => (format!("{signature}\n{{"), format!("{link}_nothing")),
+        };
+        if !is_inline {
+            header.line(format!("{signature};"));
+        }
+        let written: &mut Code = if is_inline { header } else { source };
+        written.lines(&format!(
+            "{begin}\n    \
                  {link}_result_t result;\n    \
                  view->body = body;\n    view->size = size;\n    \
                  result = {stem}_walk(body, size, {}, &view->sections_held);\n    \
-                 if (result != {link_upper}_OK) {{\n        view->body = {link}_nothing;\n        view->size = {least}u;\n        \
+                 if (result != {link_upper}_OK) {{\n        view->body = {nothing};\n        view->size = {least}u;\n        \
                      view->sections_held = 0;\n{forget}    }}\n    \
                  return result;\n}}\n",
             if places > 0 { "view->at" } else { "NULL" },
         ));
-        source.line("");
+        written.line("");
         if edits {
             header.lines(&format!(
                 "/* A body in the caller's buffer whose fields can be changed in place. */\n\
                  typedef struct {stem}_edit {{\n    {stem}_view_t view;\n    uint8_t *body;\n}} {stem}_edit_t;\n\
                  /* Checks a body, as ..._view() does. */\n\
-                 {link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size);"
-            ));
-            source.lines(&format!(
-                "{link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
+                 static inline {link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
                      edit->body = body;\n    return {stem}_view(&edit->view, body, size);\n}}\n"
             ));
-            source.line("");
         }
         for (section, step) in self.seen_steps() {
             self.accessors(section, step, edits, header, source);
