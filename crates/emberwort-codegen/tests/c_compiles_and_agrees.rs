@@ -416,6 +416,126 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
     }
 }
 
+/// Firmware that asks seldom, a buffer that runs over, silence inside of a frame, a frame inside of one that is none: what is found, and where
+/// each byte is counted, worked out by hand.
+#[test]
+fn a_receiver_counts_each_byte_once() {
+    let Some(compiler) = compiler() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    write(folder.path(), &c::generate(&marlock(), &[], &[]).unwrap());
+    let program = r#"
+        #include "marlock.h"
+        #include <stdio.h>
+        #include <string.h>
+        #define EXPECT(condition) do { if (!(condition)) { printf("line %d: not %s\n", __LINE__, #condition); } } while (0)
+        static marlock_bus485_receiver_t r;
+        static marlock_bus485_sender_t sender;
+        static uint8_t frame[MARLOCK_BUS485_LIMIT];
+        static size_t size;
+        static void make(uint8_t opening)
+        {
+            marlock_gate_status_t status;
+            marlock_gate_status_init(&status);
+            status.opening = opening;
+            EXPECT(marlock_bus485_send_gate_status(&status, 3, &sender, frame, sizeof frame, &size) == MARLOCK_OK && size == 22u);
+        }
+        static void put(const uint8_t *bytes, size_t count)
+        {
+            while (count-- > 0u) {
+                marlock_bus485_receiver_put(&r, *bytes++);
+            }
+        }
+        static unsigned drain(void)
+        {
+            marlock_bus485_frame_t found;
+            unsigned count = 0;
+            while (marlock_bus485_receiver_next(&r, &found)) {
+                marlock_gate_status_t status;
+                EXPECT(marlock_gate_status_decode(&status, found.body, found.size) == MARLOCK_OK);
+                count++;
+            }
+            return count;
+        }
+        static void expect(uint32_t good, uint32_t skipped, size_t held)
+        {
+            EXPECT(r.good_frames == good && r.good_bytes == 22u * good);
+            EXPECT(r.skipped_bytes == skipped);
+            EXPECT(r.end - r.start == held);
+        }
+        int main(void)
+        {
+            static const uint8_t noise[3] = {0x39, 0x00, 0x55};
+            static const size_t steps[] = {1, 2, 3, 7, 21, 22, 23, 25, 64, 103};
+            uint8_t stream[25 * 40];
+            uint8_t long_one[MARLOCK_BUS485_LIMIT] = {0xC6, 0x39, 3, 0x21, 0, 120};
+            size_t n;
+            for (n = 0; n < 40u; n++) {
+                make((uint8_t)n);
+                memcpy(stream + 25u * n, noise, 3);
+                memcpy(stream + 25u * n + 3u, frame, 22);
+            }
+            /* However many bytes come before somebody asks. */
+            for (n = 0; n < sizeof steps / sizeof *steps; n++) {
+                size_t at = 0;
+                marlock_bus485_receiver_init(&r);
+                while (at < sizeof stream) {
+                    const size_t count = sizeof stream - at < steps[n] ? sizeof stream - at : steps[n];
+                    put(stream + at, count);
+                    at += count;
+                    (void)drain();
+                }
+                expect(40, 120, 0);
+                EXPECT(r.bad_checksums == 0u && r.bad_lengths == 0u && r.unread_frames == 0u);
+            }
+            /* Nobody asks: the last 128 bytes stay, the end of a frame and five whole ones; the first 872 are given up. */
+            marlock_bus485_receiver_init(&r);
+            put(stream, sizeof stream);
+            expect(0, 872, 128);
+            EXPECT(drain() == 5u);
+            expect(5, 872 + 128 - 5 * 22, 0);
+            /* Silence inside of a frame, asked for and not. */
+            marlock_bus485_receiver_init(&r);
+            put(frame, 10);
+            EXPECT(drain() == 0u);
+            marlock_bus485_receiver_gap(&r);
+            EXPECT(drain() == 0u);
+            expect(0, 10, 0);
+            put(frame, 10);
+            marlock_bus485_receiver_gap(&r);
+            put(frame, 22);
+            EXPECT(drain() == 1u);
+            expect(1, 20, 0);
+            /* What looks like a long frame holds a whole one: silence gives it out. */
+            put(long_one, 6);
+            put(frame, 22);
+            put(frame, 5);
+            EXPECT(drain() == 0u);
+            expect(1, 20, 33);
+            marlock_bus485_receiver_gap(&r);
+            EXPECT(drain() == 1u);
+            expect(2, 20 + 6 + 5, 0);
+            /* It is whole, and wrong: the one inside is found with the last byte. */
+            memcpy(long_one + 100, frame, 22);
+            put(long_one, 127);
+            EXPECT(drain() == 0u);
+            put(long_one + 127, 1);
+            EXPECT(drain() == 1u && r.bad_checksums == 1u);
+            expect(3, 31 + 106, 0);
+            /* A length that no frame can have; and the end. */
+            long_one[5] = 121;
+            put(long_one, 6);
+            EXPECT(drain() == 0u && r.bad_lengths == 1u);
+            put(frame, 21);
+            marlock_bus485_receiver_end(&r);
+            EXPECT(drain() == 0u);
+            expect(3, 137 + 6 + 21, 0);
+            return 0;
+        }
+    "#;
+    std::fs::write(folder.path().join("main.c"), program).unwrap();
+    assert_eq!(compile_and_run(compiler, folder.path(), &[], &["main.c", "marlock.c"]), "");
+}
+
 /// The frames of the library's test `senders_leave_out_the_status_byte_that_runs` of the library, and the node that means all.
 #[test]
 fn a_c_sender_leaves_out_what_runs() {

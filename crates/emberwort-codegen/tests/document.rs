@@ -53,6 +53,76 @@ fn everything_of_the_link_is_in_it() {
     }
 }
 
+/// Each way in which frames are found, and each part that they can have, in a sentence.
+#[test]
+fn sentences_say_what_the_wire_has() {
+    let channel = |lines: &str, frame: &str| {
+        let text = format!(
+            "link l {{ revision 1  byte_order big }}\nchannel c {{\n{lines}\n frame {{ {frame} }}\n}}\n\
+             message M {{ id 0x21\n from host\n answered by N within 30 ms\n on c\n a : u8 }}\nmessage N {{ id 0x22\n from device every 2 s\n on c\n a : u8 }}\n"
+        );
+        let plan = plan(&text);
+        document::generate(&plan, &vectors::vectors(&plan, 1))[1].text.replace('\\', "")
+    };
+    let uart = "medium uart 9600 8N1\n limit 40 bytes";
+    for (lines, frame, sentences) in [
+        (
+            uart.to_owned(),
+            "sync C6 39\n node : u8 address\n n : u4 sequence\n pad : u4 = 5\n kind : u8 message\n not : u8 same as kind inverted\n size : u8 length of kind..body\n body\n sum : u8 sum8 over node..body",
+            &[
+                "A frame begins with C6 39, and says how long it is. A frame has at most 40 bytes.",
+                "which message this is",
+                "each bit of kind inverted",
+                "one more each frame",
+                "always 0x5",
+                "how many bytes the body has and 3 more",
+                "sum8 over byte 2 up to the end of the body (0xDD for the nine bytes \"123456789\")",
+                "the node",
+            ][..],
+        ),
+        (
+            format!("{uart}\n stuffing cobs"),
+            "kind : u8 message\n body",
+            &["Frames are stuffed (consistent overhead byte stuffing, COBS); a zero byte ends each."],
+        ),
+        (
+            format!("{uart}\n stuffing slip"),
+            "kind : u8 message\n body",
+            &["in it C0 is sent as DB DC, and DB as DB DD (SLIP, RFC 1055)"],
+        ),
+        (
+            format!("{uart}\n stuffing hdlc"),
+            "kind : u8 message\n body\n check : u16 crc-16/ibm-sdlc over kind..body",
+            &[
+                "in it 7E is sent as 7D 5E, and 7D as 7D 5D",
+                "crc-16/ibm-sdlc over byte 0 up to the end of the body (0x906E for the nine bytes \"123456789\")",
+            ],
+        ),
+        (
+            format!("{uart}\n stuffing escape 7D xor 20 of 7D C6"),
+            "sync C6\n kind : u8 message\n size : u8 length of body\n body",
+            &[
+                "A frame begins with C6; behind that 7D or C6 is sent as 7D and the byte exclusive-or 20.",
+                "how many bytes the body has",
+            ],
+        ),
+        (
+            "medium udp 4000\n packet".to_owned(),
+            "kind : u8 message\n rev : u8 revision\n again : u8 same as kind\n body",
+            &["The medium keeps frames apart.", "the sender's revision", "the same as kind"],
+        ),
+    ] {
+        let markdown = channel(&lines, frame);
+        let both = [
+            "From the host, on c with the key 0x21. N answers it within 30 ms.",
+            "From the device every 2 s, on c with the key 0x22. It answers M.",
+        ];
+        for sentence in sentences.iter().chain(&both) {
+            assert!(markdown.contains(sentence), "{sentence}\n{markdown}");
+        }
+    }
+}
+
 #[test]
 fn texts_are_no_markup() {
     let plan = plan(

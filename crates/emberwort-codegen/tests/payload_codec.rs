@@ -184,6 +184,59 @@ for (const said of [
     insta::assert_snapshot!(run(&plan, program));
 }
 
+/// What stands around a body: numbers of the sender, its node and revision, and a checksum. The bytes were worked out by hand.
+#[test]
+fn parts_of_a_frame_are_in_the_data() {
+    if node().is_none() {
+        return;
+    }
+    let text = "link framed { revision 3  byte_order big }
+channel air { medium lora sf7 125 kHz 4/5
+    packet
+    select by port
+    frame { node : u16 address
+        rev : u8 revision
+        n : u8 sequence
+        body
+        check : u8 sum8 over node..body } }
+message Up {
+    from device
+    on air port 1
+    a : u8 * 0.5
+    added in 3 { b : u8 }
+}
+message Down {
+    from host
+    on air port 7
+    a : u16
+}
+";
+    let program = r#"
+const say = (said) => console.log(JSON.stringify(said));
+say(codec.decodeUplink({ bytes: [1, 2, 3, 9, 200, 7, (1 + 2 + 3 + 9 + 200 + 7) & 255], fPort: 1 }));
+say(codec.decodeUplink({ bytes: [1, 2, 1, 9, 200, (1 + 2 + 1 + 9 + 200) & 255], fPort: 1 }));
+say(codec.decodeUplink({ bytes: [1, 2, 3, 9, 200, 7, 0], fPort: 1 }));
+say(codec.decodeUplink({ bytes: [1, 2, 3], fPort: 1 }));
+say(codec.encodeDownlink({ data: { message: "Down", node: 258, sequence: 9, fields: { a: 4660 } } }));
+say(codec.encodeDownlink({ data: { message: "Down", fields: { a: 1 } } }));
+say(codec.decodeDownlink({ bytes: codec.encodeDownlink({ data: { message: "Down", node: 5, sequence: 1, fields: { a: 1 } } }).bytes, fPort: 7 }));
+say(codec.encodeDownlink({ data: { message: "Down", node: 65536, fields: { a: 1 } } }));
+"#;
+    let said = run(&plan(text), program);
+    let said: Vec<&str> = said.lines().collect();
+    let wanted = [
+        r#"{"data":{"message":"Up","node":258,"sender_revision":3,"sequence":9,"fields":{"a":100,"b":7}},"warnings":[],"errors":[]}"#,
+        r#"{"data":{"message":"Up","node":258,"sender_revision":1,"sequence":9,"fields":{"a":100},"revision":1},"warnings":["the sender has revision 1 of this message, and lacks later fields"],"errors":[]}"#,
+        r#"{"bytes":[1,2,3,9,18,52,85],"fPort":7,"warnings":[],"errors":[]}"#,
+        r#"{"bytes":[0,0,3,0,0,1,4],"fPort":7,"warnings":[],"errors":[]}"#,
+        r#"{"data":{"message":"Down","node":5,"sender_revision":3,"sequence":1,"fields":{"a":1}},"warnings":[],"errors":[]}"#,
+    ];
+    assert_eq!([said[0], said[1], said[4], said[5], said[6]], wanted);
+    for (line, words) in [(2, "check differs"), (3, "bytes"), (7, "node")] {
+        assert!(said[line].contains("\"errors\":[\"") && said[line].contains(words), "{}", said[line]);
+    }
+}
+
 /// Words that came into the language after ECMAScript 5.
 #[test]
 fn the_script_is_of_an_old_standard() {

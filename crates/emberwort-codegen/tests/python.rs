@@ -56,6 +56,7 @@ assert entry == m.Entry(key=0x102, may_read=True, may_write=True, is_kept=True, 
 assert not m.TABLES["Settings"]["serial_number"].may_write
 assert list(m.TABLES["Settings"]) == ["ramp_time", "hold_pressure", "motor_current", "serial_number"]
 order = m.WriteSetting(setting=entry.key, value=m.Form("ramp_time", 100))
+assert m.build_house(m.HouseFrame(kind=0x20))[2] == m.REVISION == 4
 assert order.encode() == b"\x02\x01\x64" and m.WriteSetting.decode(b"\x02\x01\x64") == order
 print("ok")
 "#;

@@ -420,7 +420,10 @@ impl Message<'_> {
         };
         let signature = format!("{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)");
         let (begin, nothing) = match is_inline {
-            true => (format!("static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};", least.max(1)), "nothing".to_owned()),
+            true => (
+                format!("static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};", least.max(1)),
+                "nothing".to_owned(),
+            ),
             false => (format!("{signature}\n{{"), format!("{link}_nothing")),
         };
         if !is_inline {

@@ -135,7 +135,9 @@ fn parts(direction: &Direction, code: &mut Code) {
             Role::Revision => "sender_revision",
             _ => return None,
         };
-        let usual = if is_wide_part(part) { "BigInt(0)" } else { "0" };
+        // A sender says its own revision.
+        let usual = if part.role == Role::Revision { "REVISION" } else { "0" };
+        let usual = if is_wide_part(part) { format!("BigInt({usual})") } else { usual.to_owned() };
         Some(format!("[{}, {}, {usual}]", text(name), text(&member(&part.name))))
     };
     let all: Vec<String> = direction.parts.iter().filter(|part| is_chosen(part)).filter_map(one).collect();

@@ -74,7 +74,9 @@ impl Frames<'_> {
         code.line(format!("\"\"\"A frame on {}.\"\"\"", self.plan.name));
         code.line("");
         for part in parts.iter().filter(|part| is_chosen(part)) {
-            code.line(format!("{}: int = 0", member(&part.name)));
+            // A sender says its own revision.
+            let usual = if part.role == Role::Revision { "REVISION" } else { "0" };
+            code.line(format!("{}: int = {usual}", member(&part.name)));
         }
         if self.plan.key_is_outside() {
             code.line("#: What selects the message and stands outside of the frame: a port, or an identifier.");
