@@ -78,6 +78,25 @@ fn enums_can_be_types() {
     assert!(String::from_utf8_lossy(&said.stderr).contains("MARLOCK_GATE_STATE_HELD"), "{said:?}");
 }
 
+/// Code that is small rather than fast: checksums with 16 entries; the same bytes.
+#[test]
+fn small_code_does_the_same() {
+    let Some(compiler) = compiler() else { return };
+    for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE))] {
+        let all = vectors::vectors(&plan, 42);
+        let folder = tempfile::tempdir().unwrap();
+        let parts = Parts { small: true, ..Parts::default() };
+        write(folder.path(), &c::generate_parts(&plan, &all, &[], &parts).unwrap());
+        let output = compile_and_run(
+            compiler,
+            folder.path(),
+            &["-Wconversion"],
+            &[&format!("{name}.c"), &format!("{name}_vectors.c")],
+        );
+        assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()), "{name}");
+    }
+}
+
 /// All functions local to the one file that uses them: no warning for those that it does not call, and the same bytes.
 #[test]
 fn one_file_can_hold_all_of_it() {
