@@ -120,6 +120,9 @@ pub struct GenerateEntry {
     /// How C has enums: as `plain` integers with constants, as without it, or `typed`, each as an `enum`.
     #[serde(default)]
     pub enums: Option<Enums>,
+    /// The crate that Rust is made as, or what the package of JavaScript is called.
+    #[serde(default)]
+    pub package: Option<String>,
     /// Whether Python is for small interpreters, which have neither types nor data classes.
     #[serde(default)]
     pub slim: Option<bool>,
@@ -143,6 +146,7 @@ impl GenerateEntry {
             size: None,
             enums: None,
             slim: None,
+            package: None,
             prefix: None,
         }
     }

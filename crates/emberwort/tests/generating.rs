@@ -84,7 +84,9 @@ fn what_can_be_written_is_listed() {
         assert!(rows.contains(&kind), "{kind} in {listed}");
     }
     assert!(listed.contains("gen/python, if asked for"), "{listed}");
-    for option in ["role", "channels", "messages", "send", "receive", "structs", "size", "prefix"] {
+    for option in
+        ["role", "channels", "messages", "send", "receive", "structs", "size", "enums", "prefix", "package", "slim"]
+    {
         assert!(rows.contains(&option), "{option} in {listed}");
     }
 }
@@ -115,7 +117,9 @@ fn one_end_gets_what_it_needs() {
     ] {
         let (header, source) = made(role);
         for name in has {
-            assert!(header.contains(name) && source.contains(name), "{role}: {name}");
+            // A view stands in the header alone.
+            let is_defined = source.contains(name) || name.contains("_view(");
+            assert!(header.contains(name) && is_defined, "{role}: {name}");
         }
         for name in lacks {
             assert!(!header.contains(name) && !source.contains(name), "{role}: {name}");
@@ -259,6 +263,38 @@ fn the_project_file_says_how_c_is_made() {
     .unwrap();
     let refused = run(folder, &["generate"]);
     assert!(refused.err.contains("are for C; Rust has all of the link"), "{}", refused.err);
+    let package = |kind: &str, name: &str| {
+        let text = format!(
+            "link = \"marlock.ember\"\n[[generate]]\nkind = \"{kind}\"\nout = \"made/{kind}\"\npackage = \"{name}\"\n"
+        );
+        std::fs::write(folder.join("emberwort.toml"), text).unwrap();
+    };
+    for (kind, name, said) in [
+        ("c", "lock", "package is for Rust and JavaScript; C is no package"),
+        ("rust", "Lock", "package: `Lock` is no name of a package"),
+        ("rust", "@lock/link", "is no name of a package"),
+        ("javascript", "@lock/", "is no name of a package"),
+    ] {
+        package(kind, name);
+        let refused = run(folder, &["generate"]);
+        assert!(refused.code == 2 && refused.err.contains(said), "{kind} {name}: {}", refused.err);
+    }
+    package("javascript", "@lock/link");
+    succeed(folder, &["generate"]);
+    assert!(std::fs::read_to_string(folder.join("made/javascript/package.json")).unwrap().contains("\"@lock/link\""));
+    // A crate: its own tests pass, and what was made is taken away again.
+    package("rust", "lock-link");
+    succeed(folder, &["generate"]);
+    succeed(folder, &["generate", "--check"]);
+    let crate_folder = folder.join("made/rust");
+    let mut cargo = std::process::Command::new(env!("CARGO"));
+    let target = tempfile::tempdir().unwrap();
+    cargo.current_dir(&crate_folder).args(["test", "--offline", "--quiet"]).env("CARGO_TARGET_DIR", target.path());
+    let tested = cargo.output().unwrap();
+    let said = String::from_utf8_lossy(&tested.stdout).into_owned() + &String::from_utf8_lossy(&tested.stderr);
+    assert!(tested.status.success() && said.contains("running 30 tests"), "{said}");
+    succeed(folder, &["generate", "--clean"]);
+    assert!(!crate_folder.join("src/lib.rs").exists() && !crate_folder.join("Cargo.toml").exists());
     let slim = |kind: &str| {
         let text = format!("link = \"marlock.ember\"\n[[generate]]\nkind = \"{kind}\"\nout = \"made\"\nslim = true\n");
         std::fs::write(folder.join("emberwort.toml"), text).unwrap();

@@ -36,6 +36,18 @@ const MODULE: &str = include_str!("module.js");
 /// # Errors
 /// If two names of the definition become the same name in JavaScript.
 pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    generate_package(plan, vectors, &module(&plan.link.name))
+}
+
+/// What [`generate`] makes, as a package of this name.
+///
+/// # Errors
+/// If two names of the definition become the same name in JavaScript.
+pub fn generate_package(
+    plan: &Plan,
+    vectors: &[Vector],
+    package_name: &str,
+) -> Result<Vec<GeneratedFile>, GenerateError> {
     if let Some(clash) = clashes(plan).into_iter().next() {
         return Err(GenerateError::NameClash { clash, language: "JavaScript" });
     }
@@ -45,7 +57,7 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
         file(".js", module_text(plan)),
         file(".d.ts", types::write(plan)),
         file(".test.js", vectors::write(plan, vectors)),
-        GeneratedFile { name: "package.json".into(), text: package(plan, &name) },
+        GeneratedFile { name: "package.json".into(), text: package(plan, &name, package_name) },
     ])
 }
 
@@ -64,11 +76,11 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
     streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()
 }
 
-fn package(plan: &Plan, name: &str) -> String {
+fn package(plan: &Plan, name: &str, package_name: &str) -> String {
     format!(
         "{{\n  \"name\": {},\n  \"version\": \"{}.0.0\",\n  \"description\": {},\n  \"private\": true,\n  \"type\": \"module\",\n  \
          \"exports\": {{ \"types\": \"./{name}.d.ts\", \"default\": \"./{name}.js\" }},\n  \"types\": \"./{name}.d.ts\"\n}}\n",
-        text(name),
+        text(package_name),
         plan.link.revision,
         text(&crate::origin(plan)),
     )

@@ -62,6 +62,34 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
     ])
 }
 
+/// What [`generate`] makes, as a crate of this name that other crates can depend on.
+///
+/// # Errors
+/// If two names of the definition become the same name in Rust.
+pub fn generate_crate(plan: &Plan, vectors: &[Vector], name: &str) -> Result<Vec<GeneratedFile>, GenerateError> {
+    let mut texts = generate(plan, vectors)?.into_iter().map(|file| file.text);
+    let (module, tests) = (texts.next().unwrap_or_default(), texts.next().unwrap_or_default());
+    let link = self::module(&plan.link.name);
+    let manifest = format!(
+        "# {}\n[package]\nname = \"{name}\"\nversion = \"{}.0.0\"\nedition = \"2021\"\nrust-version = \"1.81\"\npublish = false\n",
+        crate::origin(plan),
+        plan.link.revision
+    );
+    // Attributes of a crate stand behind its documentation.
+    let library = module.replacen("\n\n//", "\n\n#![no_std]\n#![forbid(unsafe_code)]\n//", 1);
+    let used = format!("use {}::*;\n", name.replace('-', "_"));
+    let tests = tests.replacen(&format!("mod {link};\n\nuse {link}::*;\n"), &used, 1);
+    let how = format!(
+        "Checks {link}.rs with the test vectors: `rustc --edition 2021 --test {link}_test.rs && ./{link}_test`"
+    );
+    let tests = tests.replacen(&how, "Checks the crate with the test vectors: `cargo test`", 1);
+    Ok(vec![
+        GeneratedFile { name: "Cargo.toml".into(), text: manifest },
+        GeneratedFile { name: "src/lib.rs".into(), text: library },
+        GeneratedFile { name: "tests/vectors.rs".into(), text: tests },
+    ])
+}
+
 /// What the module of a link does not do, in a sentence for each channel.
 pub fn lacking(plan: &Plan) -> Vec<String> {
     let streams =

@@ -104,12 +104,26 @@ const OPTIONS: &[(&str, &str, &str)] = &[
     ("size = \"small\"", "C", "small rather than fast"),
     ("enums = \"typed\"", "C", "enums are types of their own, not integers"),
     ("prefix = \"NAME\"", "C", "what names begin with, not the link's"),
+    ("package = \"NAME\"", "Rust", "as a crate of this name, with its manifest"),
+    ("package = \"NAME\"", "JavaScript", "what the package is called"),
     ("slim = true", "Python", "for small interpreters: no types, no data classes"),
 ];
 
 /// Whether a text can be the beginning of names in C.
 fn is_name(text: &str) -> bool {
     text.starts_with(|c: char| c.is_ascii_alphabetic()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
+/// Whether a text can be the name of a package; one of JavaScript may have a scope in front (`@lock/link`).
+fn is_package(text: &str, kind: GenerateKind) -> bool {
+    let is_name = |text: &str| {
+        text.starts_with(|c: char| c.is_ascii_lowercase())
+            && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "-_".contains(c))
+    };
+    match text.strip_prefix('@').and_then(|rest| rest.split_once('/')) {
+        Some((scope, name)) => kind == GenerateKind::Javascript && is_name(scope) && is_name(name),
+        None => is_name(text),
+    }
 }
 
 /// Whether the files are what the definition makes.
@@ -266,14 +280,31 @@ fn of_kind(
             ),
         }
     }
+    if let Some(package) = &entry.package {
+        if !matches!(entry.kind, GenerateKind::Rust | GenerateKind::Javascript) {
+            bail!("package is for Rust and JavaScript; {} is no package", usual_name(entry.kind));
+        }
+        if !is_package(package, entry.kind) {
+            bail!(
+                "package: `{}` is no name of a package: lower case letters, digits, `-` and `_`, and a letter in front",
+                escaped(package)
+            );
+        }
+    }
     if entry.slim.is_some() && entry.kind != GenerateKind::Python {
         bail!("slim is for Python; {} is made in one way", usual_name(entry.kind));
     }
     Ok(match entry.kind {
         GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
         GenerateKind::Python => python::generate_for(plan, all, entry.slim == Some(true))?,
-        GenerateKind::Rust => rust::generate(plan, all)?,
-        GenerateKind::Javascript => javascript::generate(plan, all)?,
+        GenerateKind::Rust => match &entry.package {
+            Some(package) => rust::generate_crate(plan, all, package)?,
+            None => rust::generate(plan, all)?,
+        },
+        GenerateKind::Javascript => match &entry.package {
+            Some(package) => javascript::generate_package(plan, all, package)?,
+            None => javascript::generate(plan, all)?,
+        },
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
         GenerateKind::Document => document::generate(plan, all),
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all), streams::ndjson(plan, &streams::streams(plan))],
