@@ -267,12 +267,8 @@ fn generated_code_knows_with_whom_it_gets_along() {
         let text = |name: &str| std::fs::read_to_string(folder.join("gen/c").join(name)).unwrap();
         let header = text("marlock.h");
         let digest = header.split("MARLOCK_LAYOUT_DIGEST UINT32_C(").nth(1).unwrap()[..10].to_owned();
-        assert!(
-            header.contains("#define MARLOCK_REVISION 4u")
-                && header.contains("bool marlock_compatible(uint32_t revision);")
-        );
-        let source = text("marlock.c");
-        let test = source.split("bool marlock_compatible(uint32_t revision)").nth(1).unwrap();
+        assert!(header.contains("#define MARLOCK_REVISION 4u"));
+        let test = header.split("bool marlock_compatible(uint32_t revision)").nth(1).unwrap();
         (digest, test.split("default").next().unwrap().to_owned())
     };
     let (before, test) = made();
