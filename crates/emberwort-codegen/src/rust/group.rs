@@ -3,7 +3,7 @@
 use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, UnionPlan};
 
-use super::names::{class, doc, member, text};
+use super::names::{class, doc, field_doc, member, text};
 use super::read::read;
 use super::values::{Owner, number_type};
 use super::write::write;
@@ -90,10 +90,7 @@ impl Printed<'_> {
         code.line("#[derive(Clone, Copy, Debug, PartialEq)]");
         code.open(format!("pub struct {class} {{"));
         for (_, field, action) in self.group.named() {
-            let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
-            let said = [field.doc.as_str(), about.as_str()].join("\n");
-            let said = said.trim();
-            code.lines(doc(if said.is_empty() { &field.name } else { said }).trim_end());
+            code.lines(field_doc(field, action).trim_end());
             let ty = self.owner().type_of(field, action);
             let ty = if field.optional { format!("Option<{ty}>") } else { ty };
             code.line(format!("pub {}: {ty},", member(&field.name)));

@@ -1,7 +1,8 @@
 //! Names and texts in Rust.
 
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::model::ByteOrder;
+use emberwort_model::model::{ByteOrder, Field};
+use emberwort_model::plan::Action;
 
 use crate::names::plain_snake;
 
@@ -197,6 +198,14 @@ pub fn doc(doc: &str) -> String {
         format!("/// {text}").trim_end().to_owned() + "\n"
     };
     doc.lines().map(line).collect()
+}
+
+/// The documentation of a field: what the definition says, and what it holds.
+pub fn field_doc(field: &Field, action: &Action) -> String {
+    let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
+    let said = [field.doc.as_str(), about.as_str()].join("\n");
+    let said = said.trim();
+    doc(if said.is_empty() { &field.name } else { said })
 }
 
 /// Whether the first bits come lowest, as an argument.

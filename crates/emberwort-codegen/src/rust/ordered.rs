@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use emberwort_model::model::{Field, Length, Selector};
 use emberwort_model::plan::{Action, Place};
 
-use super::names::{class, doc, little, member};
+use super::names::{class, doc, field_doc, little, member};
 use super::values::{Owner, number_type, raw_of, unsigned};
 use super::write::{Writer, widen};
 use crate::code::Code;
@@ -153,11 +153,7 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
         }
         let ty = argument(owner, field, action);
         let ty = if field.optional { format!("Option<{ty}>") } else { ty };
-        let said = doc(&field.doc);
-        let about = crate::c::about(field);
-        code.lines(
-            if said.is_empty() { doc(if about.is_empty() { &field.name } else { &about }) } else { said }.trim_end(),
-        );
+        code.lines(field_doc(field, action).trim_end());
         code.lines("///\n/// # Errors\n/// If it may not be sent, or the buffer is too short.");
         let mut inner = Code::default();
         if is_first {

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use emberwort_model::model::{Field, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, Place, UnionPlan};
 
-use super::names::{bytes, class, doc, little, member, text};
+use super::names::{bytes, class, doc, field_doc, little, member, text};
 use super::read::Reader;
 use super::values::{Owner, case_number, sum, value_of};
 use crate::code::Code;
@@ -442,11 +442,8 @@ impl Getters<'_> {
 
     fn open(&self, field: &Field, action: &Action, place: Place, code: &mut Code) -> String {
         let returned = self.returned(field, action, place);
-        let (said, about) = (doc(&field.doc), crate::c::about(field));
         code.line("");
-        code.lines(
-            if said.is_empty() { doc(if about.is_empty() { &field.name } else { &about }) } else { said }.trim_end(),
-        );
+        code.lines(field_doc(field, action).trim_end());
         match () {
             () if returned.starts_with("Result<") => code.lines("///\n/// # Errors\n/// If it is no UTF-8."),
             () if returned.starts_with("impl") => {}

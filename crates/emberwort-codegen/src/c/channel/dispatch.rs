@@ -6,7 +6,6 @@ use emberwort_model::Plan;
 
 use super::Channel;
 use crate::Parts;
-use crate::c::words::constant;
 use crate::code::Code;
 use crate::names::snake;
 
@@ -54,7 +53,7 @@ impl Channel<'_> {
                 header.line(format!("switch ({value}) {{"));
                 for (message, keys) in &of_message {
                     for key in keys {
-                        header.line(format!("case {}:", constant(i128::from(*key), bits, false)));
+                        header.line(format!("case {}:", self.key(plan, *key, *message, bits)));
                     }
                     one(&name_of(message), header);
                     header.line("break;");

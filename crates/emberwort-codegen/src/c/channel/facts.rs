@@ -8,7 +8,6 @@ use emberwort_model::plan::{EXTENDED_ID, KeySource};
 
 use super::Channel;
 use crate::Parts;
-use crate::c::words::constant;
 use crate::code::Code;
 use crate::names::{screaming, snake};
 
@@ -98,7 +97,7 @@ impl Channel<'_> {
                 .keys
                 .iter()
                 .filter(|(_, message)| is_answer(message))
-                .map(|(key, _)| format!("{selected} == {}", constant(i128::from(*key), bits, false)))
+                .map(|(key, message)| format!("{selected} == {}", self.key(plan, *key, *message, bits)))
                 .collect();
             if keys.is_empty() {
                 continue;

@@ -298,6 +298,15 @@ impl Channel<'_> {
         source.line("");
     }
 
+    /// A key of a message in C: its constant, if it is the message's number everywhere.
+    fn key(&self, plan: &Plan, key: u64, message: usize, bits: u8) -> String {
+        let message = &plan.messages[message].message;
+        match message.id {
+            Some(id) if id == key => format!("{}_ID", screaming(&format!("{}_{}", self.link, snake(&message.name)))),
+            _ => constant(i128::from(key), bits, false),
+        }
+    }
+
     /// What selects the message of the frame that `frame` points to, and its width.
     fn selected(&self) -> Option<(String, u8)> {
         match (self.plan.key_part(), self.plan.selected_by) {
@@ -326,9 +335,10 @@ impl Channel<'_> {
         match (self.selected(), keys.first()) {
             (Some((value, bits)), _) => {
                 source.line(format!("    switch ({value}) {{"));
-                for (key, message) in &keys {
-                    let message = snake(&plan.messages[*message].message.name);
-                    source.line(format!("    case {}:", constant(i128::from(*key), bits, false)));
+                for (key, index) in &keys {
+                    let index = *index;
+                    let message = snake(&plan.messages[index].message.name);
+                    source.line(format!("    case {}:", self.key(plan, *key, index, bits)));
                     source.line(format!("        return {link}_{message}_check(frame->body, frame->size);"));
                 }
                 source.lines(&format!("    default:\n        return {link_upper}_UNKNOWN_MESSAGE;\n    }}\n}}\n"));

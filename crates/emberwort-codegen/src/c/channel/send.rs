@@ -7,7 +7,7 @@ use emberwort_model::plan::{FrameFinder, Part, Role};
 
 use super::Channel;
 use crate::Parts;
-use crate::c::words::{constant, member, unsigned_type};
+use crate::c::words::{member, unsigned_type};
 use crate::code::Code;
 use crate::names::{screaming, snake};
 
@@ -89,7 +89,10 @@ impl Channel<'_> {
             if let Some(part) = direction.key_part() {
                 arguments.push(match base {
                     Some((base, ..)) => format!("({})({base}u + node)", type_of(part)),
-                    None => constant(i128::from(key), part.bits, false),
+                    None => match self.key(plan, key, index, part.bits) {
+                        named if named.ends_with("_ID") => format!("({}){named}", type_of(part)),
+                        number => number,
+                    },
                 });
             }
             arguments.extend(address.map(|_| "node".to_owned()));
