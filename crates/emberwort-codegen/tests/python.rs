@@ -202,6 +202,8 @@ fn hostile_names_and_texts_stay_what_they_are() {
     let files = target::generate(&plan, &vectors::vectors(&plan, 7)).unwrap();
     assert!(files.iter().all(|file| !file.text.contains('\u{202e}')), "text is not turned around");
     run_python(python, folder.path(), &files);
+    let folder = tempfile::tempdir().unwrap();
+    run_python(python, folder.path(), &target::generate_for(&plan, &vectors::vectors(&plan, 7), true).unwrap());
 }
 
 #[test]

@@ -273,6 +273,8 @@ fn the_project_file_says_how_c_is_made() {
         ("c", "lock", "package is for Rust and JavaScript; C is no package"),
         ("rust", "Lock", "package: `Lock` is no name of a package"),
         ("rust", "@lock/link", "is no name of a package"),
+        ("rust", "fn", "Rust has another use for the name `fn`"),
+        ("rust", "std", "Rust has another use for the name `std`"),
         ("javascript", "@lock/", "is no name of a package"),
     ] {
         package(kind, name);

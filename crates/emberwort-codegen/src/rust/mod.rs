@@ -62,6 +62,8 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
     ])
 }
 
+pub use names::is_taken;
+
 /// What [`generate`] makes, as a crate of this name that other crates can depend on.
 ///
 /// # Errors

@@ -123,6 +123,11 @@ const TYPES: &[&str] = &[
     "Writer",
 ];
 
+/// Whether a crate cannot have this name: Rust keeps the word for itself, or its own crates have it.
+pub fn is_taken(name: &str) -> bool {
+    TAKEN.contains(&name) || ["alloc", "proc_macro", "std", "test"].contains(&name)
+}
+
 /// The name of a module's file, without its ending.
 pub fn module(name: &str) -> String {
     let plain = plain_snake(name);

@@ -284,6 +284,9 @@ fn of_kind(
         if !matches!(entry.kind, GenerateKind::Rust | GenerateKind::Javascript) {
             bail!("package is for Rust and JavaScript; {} is no package", usual_name(entry.kind));
         }
+        if entry.kind == GenerateKind::Rust && rust::is_taken(&package.replace('-', "_")) {
+            bail!("package: Rust has another use for the name `{package}`");
+        }
         if !is_package(package, entry.kind) {
             bail!(
                 "package: `{}` is no name of a package: lower case letters, digits, `-` and `_`, and a letter in front",
