@@ -425,7 +425,6 @@ const TYPES: &[&str] = &[
     "Size",
     "Dict",
     "Optional",
-    "Iterator",
     "Union",
     "Tuple",
     "Truncated",

@@ -282,10 +282,16 @@ fn has_receiver(finder: FrameFinder) -> bool {
     matches!(finder, FrameFinder::Sync | FrameFinder::Stuffed(_) | FrameFinder::Escaped(_) | FrameFinder::Idle { .. })
 }
 
-/// Puts the pieces of each file into the receiver of that name, and says what it found, as the C does.
+/// Puts the pieces of each file into the receiver of that name, in chunks of 1 to 64 bytes, and says what it found, as the C does.
 const RECEIVE_IN_PYTHON: &str = r#"
 import sys
 import any as link
+
+state = 1
+def chunk():
+    global state
+    state = (state * 1103515245 + 12345) & 0x7FFFFFFF
+    return 1 + (state >> 16) % 64
 
 for name in sys.argv[1:]:
     receiver = link.RECEIVERS[name]()
@@ -302,11 +308,12 @@ for name in sys.argv[1:]:
         size = int.from_bytes(some[at : at + 2], "big")
         at += 2
         length = size & 0x7FFF
-        # In two halves, so that chunks end anywhere.
-        for piece in (some[at : at + length // 2], some[at + length // 2 : at + length]):
+        end = at + length
+        while at < end:
+            piece = some[at : min(at + chunk(), end)]
+            at += len(piece)
             for found in receiver.feed(piece):
                 note(found)
-        at += length
         if size & 0x8000:
             for found in receiver.gap():
                 note(found)
@@ -344,6 +351,7 @@ macro_rules! run {
     ($receiver:ty, $file:expr) => {{
         let mut receiver = <$receiver>::new();
         let mut sum = 0xCBF2_9CE4_8422_2325u64;
+        let mut state = 1u32;
         macro_rules! note {
             ($found:expr) => {{
                 let found = $found;
@@ -364,13 +372,15 @@ macro_rules! run {
             let size = u16::from_be_bytes([some[at], some[at + 1]]);
             let length = usize::from(size & 0x7fff);
             at += 2;
-            // In two halves, so that chunks end anywhere.
-            for mut piece in [&some[at..at + length / 2], &some[at + length / 2..at + length]] {
+            let end = at + length;
+            while at < end {
+                state = state.wrapping_mul(1_103_515_245).wrapping_add(12345) & 0x7FFF_FFFF;
+                let mut piece = &some[at..end.min(at + 1 + (state >> 16) as usize % 64)];
+                at += piece.len();
                 while let Some(found) = receiver.next(&mut piece) {
                     note!(found);
                 }
             }
-            at += length;
             if size & 0x8000 != 0 {
                 while let Some(found) = receiver.gap() {
                     note!(found);
@@ -396,6 +406,12 @@ const RECEIVE_IN_JAVASCRIPT: &str = r#"
 import { readFileSync } from "node:fs";
 import * as link from "./any.js";
 
+let state = 1n;
+const chunk = () => {
+  state = (state * 1103515245n + 12345n) & 0x7fffffffn;
+  return 1 + Number((state >> 16n) % 64n);
+};
+
 for (const name of process.argv.slice(2)) {
   const receiver = new link.RECEIVERS[name]();
   let sum = 0xcbf29ce484222325n;
@@ -413,11 +429,12 @@ for (const name of process.argv.slice(2)) {
     const size = some.readUInt16BE(at);
     at += 2;
     const length = size & 0x7fff;
-    const half = at + (length >> 1);
-    // In two halves, so that chunks end anywhere.
-    receiver.feed(some.subarray(at, half)).forEach(note);
-    receiver.feed(some.subarray(half, at + length)).forEach(note);
-    at += length;
+    const end = at + length;
+    while (at < end) {
+      const piece = some.subarray(at, Math.min(at + chunk(), end));
+      at += piece.length;
+      receiver.feed(piece).forEach(note);
+    }
     if (size & 0x8000) {
       receiver.gap().forEach(note);
     }

@@ -88,7 +88,7 @@ fn module_text(plan: &Plan) -> String {
     ));
     code.lines(
         "from __future__ import annotations\n\nimport enum\nimport math\nimport struct\nfrom dataclasses import dataclass, field\n\
-         from typing import Any, ClassVar, Dict, Iterator, List, Literal, NamedTuple, Optional, Tuple, Type, Union\n",
+         from typing import Any, ClassVar, Dict, List, Literal, NamedTuple, Optional, Tuple, Type, Union\n",
     );
     code.line("");
     code.line(format!("REVISION = {}", plan.link.revision));

@@ -304,7 +304,6 @@ const CLASSES: &[&str] = &[
     "Dict",
     "Entry",
     "Form",
-    "Iterator",
     "Received",
     "UnknownMessage",
     "BadChecksum",

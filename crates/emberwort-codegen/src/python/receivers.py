@@ -33,11 +33,11 @@ class _Receiver:
         self.bad_values = 0
         self.skipped_bytes = 0
 
-    def feed(self, data: bytes) -> Iterator[Received]:
+    def feed(self, data: bytes) -> List[Received]:
         """Takes bytes, as many as came; gives the frames that are whole with them."""
         raise NotImplementedError
 
-    def gap(self) -> Iterator[Received]:
+    def gap(self) -> List[Received]:
         """Nothing came for a while: what is half is dropped, and what stands whole in it is given out."""
         raise NotImplementedError
 
@@ -94,17 +94,22 @@ class _Receiver:
 class _SearchingReceiver(_Receiver):
     """A frame may begin anywhere."""
 
-    def _find(self) -> Iterator[Received]:
+    def _find(self) -> List[Received]:
         raise NotImplementedError
 
-    def feed(self, data: bytes) -> Iterator[Received]:
-        self._held += data
-        return self._find()
+    def feed(self, data: bytes) -> List[Received]:
+        # In pieces, so that what is held stays short.
+        found: List[Received] = []
+        for at in range(0, len(data), self.LIMIT):
+            self._held += data[at : at + self.LIMIT]
+            found += self._find()
+        return found
 
-    def gap(self) -> Iterator[Received]:
+    def gap(self) -> List[Received]:
         self._ended = True
-        yield from self._find()
+        found = self._find()
         self._ended = False
+        return found
 
 
 class _SyncReceiver(_SearchingReceiver):
@@ -116,7 +121,8 @@ class _SyncReceiver(_SearchingReceiver):
         """How long the frame is: 0 if that cannot be said yet, -1 if it is none."""
         raise NotImplementedError
 
-    def _find(self) -> Iterator[Received]:
+    def _find(self) -> List[Received]:
+        all_found: List[Received] = []
         while self._held:
             if self._SYNC and not self._held.startswith(self._SYNC):
                 at = self._held.find(self._SYNC)
@@ -139,17 +145,18 @@ class _SyncReceiver(_SearchingReceiver):
                     self._skip(1)
                     continue
                 self._taken(found, size)
-                yield found
+                all_found.append(found)
                 continue
             if not self._ended:
-                return
+                break
             self._skip(1)
+        return all_found
 
 
 class _IdleReceiver(_Receiver):
     """Silence ends a frame: call gap() after it."""
 
-    def feed(self, data: bytes) -> Iterator[Received]:
+    def feed(self, data: bytes) -> List[Received]:
         for byte in bytes(data):
             if len(self._held) == self.LIMIT:
                 self.bad_lengths += 0 if self._skipping else 1
@@ -159,18 +166,18 @@ class _IdleReceiver(_Receiver):
                 self.skipped_bytes += 1
             else:
                 self._held.append(byte)
-        return iter(())
+        return []
 
-    def gap(self) -> Iterator[Received]:
+    def gap(self) -> List[Received]:
         self._skipping = False
-        if self._held:
-            count = len(self._held)
-            found = self._judge(bytes(self._held), count)
-            if found is None or found.error is not None and self._LOOKS_INSIDE:
-                self.skipped_bytes += count
-            self._held = bytearray()
-            if found is not None:
-                yield found
+        count = len(self._held)
+        if count == 0:
+            return []
+        found = self._judge(bytes(self._held), count)
+        if found is None or found.error is not None and self._LOOKS_INSIDE:
+            self.skipped_bytes += count
+        self._held = bytearray()
+        return [] if found is None else [found]
 
 
 class _DelimitedReceiver(_Receiver):
@@ -188,18 +195,20 @@ class _DelimitedReceiver(_Receiver):
         """What stands between delimiters, unstuffed."""
         raise NotImplementedError
 
-    def feed(self, data: bytes) -> Iterator[Received]:
+    def feed(self, data: bytes) -> List[Received]:
+        all_found: List[Received] = []
         for byte in bytes(data):
             found = self._put(byte)
             if found is not None:
-                yield found
+                all_found.append(found)
+        return all_found
 
-    def gap(self) -> Iterator[Received]:
+    def gap(self) -> List[Received]:
         self.skipped_bytes += len(self._held) + self._lead
         self._held = bytearray()
         self._lead = 0
         self._skipping = False
-        return iter(())
+        return []
 
     def _put(self, byte: int) -> Optional[Received]:
         is_end = byte == self._DELIMITER
@@ -271,7 +280,8 @@ class _EscapedReceiver(_SearchingReceiver):
         super()._skip(count)
         self._read = 0
 
-    def _find(self) -> Iterator[Received]:
+    def _find(self) -> List[Received]:
+        all_found: List[Received] = []
         while self._held:
             seen = bytes(self._held[: len(self._SYNC)])
             if not self._SYNC.startswith(seen):
@@ -289,11 +299,12 @@ class _EscapedReceiver(_SearchingReceiver):
                         self._skip(1)
                         continue
                     self._taken(found, count)
-                    yield found
+                    all_found.append(found)
                     continue
             if not self._ended:
-                return
+                break
             self._skip(1)
+        return all_found
 
     def _read_on(self) -> int:
         """Reads on in the frame: 1 at its end, 0 if more bytes are needed, -1 if it is none."""

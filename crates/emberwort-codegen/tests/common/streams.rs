@@ -112,11 +112,6 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
 /// No message of the random channels has it.
 const UNKNOWN_KEY: u64 = 9;
 
-/// Whether silence separates frames.
-fn is_quiet(plan: &Plan, channel: usize) -> bool {
-    matches!(plan.channels[channel].finder(), FrameFinder::Idle { .. })
-}
-
 /// What the program of [`c_program`] reads: each piece behind its length in two bytes, whose highest bit says that there is
 /// silence behind it.
 pub fn file_of(pieces: &[Piece]) -> Vec<u8> {
@@ -187,64 +182,184 @@ pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[P
     (good, format!("{good} good and {unread} unread frames {hash:016X}, {bytes} bytes\n"))
 }
 
-/// A C function `void receive_STEM(FILE *file)` that puts a file byte by byte into a receiver of the generated code, and
-/// prints the frames that it accepts.
-fn c_receiver(link: &str, stem: &str, quiet: bool) -> String {
+/// C functions that put a file into a receiver of the generated code in one of several ways, and say which frames it accepts.
+fn c_receiver(link: &str, stem: &str, finder: FrameFinder) -> String {
     let unknown = format!("{}_UNKNOWN_MESSAGE", link.to_uppercase());
-    let silence = if quiet { "silence" } else { "gap" };
-    C_RECEIVER.replace("UNKNOWN", &unknown).replace("SILENCE", silence).replace("STEM", stem)
+    let limit = format!("{}_LIMIT", stem.to_uppercase());
+    let silence = if matches!(finder, FrameFinder::Idle { .. }) { "silence" } else { "gap" };
+    let held = if matches!(finder, FrameFinder::StatusBytes { .. }) { " + STEM_of.held" } else { "" };
+    C_RECEIVER
+        .replace("HELD", held)
+        .replace("UNKNOWN", &unknown)
+        .replace("SILENCE", silence)
+        .replace("LIMIT", &limit)
+        .replace("STEM", stem)
 }
 
 const C_RECEIVER: &str = r#"
 static STEM_receiver_t STEM_of;
-static uint64_t STEM_hash = UINT64_C(0xCBF29CE484222325);
+static uint64_t STEM_hash;
+static void note_STEM(const STEM_frame_t *frame)
+{
+    size_t n;
+    uint64_t kind = STEM_of.result == 0 ? 0u : STEM_of.result == UNKNOWN ? 1u : 2u;
+    for (n = 0; n < 5u + frame->size; n++) {
+        uint64_t byte = n == 4u + frame->size ? kind : n < 4u ? (frame->size >> (8u * n)) & 0xFFu : frame->body[n - 4u];
+        STEM_hash = (STEM_hash ^ byte) * UINT64_C(0x100000001B3);
+    }
+}
 static void drain_STEM(void)
 {
     STEM_frame_t frame;
-    size_t n;
     while (STEM_receiver_next(&STEM_of, &frame)) {
-        uint64_t kind = STEM_of.result == 0 ? 0u : STEM_of.result == UNKNOWN ? 1u : 2u;
-        for (n = 0; n < 5u + frame.size; n++) {
-            uint64_t byte = n == 4u + frame.size ? kind : n < 4u ? (frame.size >> (8u * n)) & 0xFFu : frame.body[n - 4u];
-            STEM_hash = (STEM_hash ^ byte) * UINT64_C(0x100000001B3);
-        }
+        note_STEM(&frame);
     }
 }
-static void receive_STEM(FILE *file)
+static void feed_STEM(const uint8_t *bytes, size_t size)
+{
+    STEM_frame_t frame;
+    size_t taken;
+    while (STEM_receiver_feed(&STEM_of, bytes, size, &taken, &frame)) {
+        note_STEM(&frame);
+        bytes += taken;
+        size -= taken;
+    }
+    if (taken != size) {
+        abort();
+    }
+}
+/* Nobody may lean on anything: what is asked for, and when, is chosen at random. */
+static void anything_STEM(uint8_t byte)
+{
+    STEM_frame_t frame;
+    STEM_receiver_put(&STEM_of, byte);
+    switch (any(anything)) {
+    case 0:
+        drain_STEM();
+        break;
+    case 1:
+        if (STEM_receiver_next(&STEM_of, &frame)) {
+            note_STEM(&frame);
+        }
+        break;
+    case 2:
+        STEM_receiver_SILENCE(&STEM_of);
+        break;
+    case 3:
+        STEM_receiver_end(&STEM_of);
+        break;
+    default:
+        break;
+    }
+}
+static void receive_STEM(FILE *file, enum way way, char *said)
 {
     int byte;
+    uint8_t chunk[64];
+    size_t total = 0;
+    unsigned long counted;
+    STEM_hash = UINT64_C(0xCBF29CE484222325);
     STEM_receiver_init(&STEM_of);
     while ((byte = getc(file)) != EOF) {
-        int left = byte << 8 | getc(file);
-        int silent = left & 0x8000;
-        for (left &= 0x7FFF; left > 0; left--) {
-            STEM_receiver_put(&STEM_of, (uint8_t)getc(file));
-            drain_STEM();
+        size_t left = (size_t)(byte << 8 | getc(file));
+        bool silent = (left & 0x8000u) != 0u;
+        for (left &= 0x7FFFu; left > 0u;) {
+            size_t n;
+            size_t size = 1u + any(64);
+            size = size < left ? size : left;
+            left -= size;
+            total += size;
+            if (fread(chunk, 1, size, file) != size) {
+                abort();
+            }
+            if (way == BY_FEED) {
+                feed_STEM(chunk, size);
+            }
+            for (n = 0; way != BY_FEED && n < size; n++) {
+                if (way == ANYHOW) {
+                    anything_STEM(chunk[n]);
+                    continue;
+                }
+                /* A chunk is put in as far as there is room for it. */
+                if (STEM_of.end - STEM_of.startHELD >= LIMIT) {
+                    drain_STEM();
+                }
+                STEM_receiver_put(&STEM_of, chunk[n]);
+                if (way == BYTE_BY_BYTE) {
+                    drain_STEM();
+                }
+            }
+            if (way == BY_CHUNK) {
+                drain_STEM();
+            }
         }
-        if (silent) {
+        if (silent && way != ANYHOW) {
             STEM_receiver_SILENCE(&STEM_of);
             drain_STEM();
         }
     }
-    fclose(file);
     STEM_receiver_end(&STEM_of);
     drain_STEM();
-    printf("%lu good and %lu unread frames %08lX%08lX, %lu bytes\n", (unsigned long)STEM_of.good_frames,
+    counted = (unsigned long)STEM_of.good_bytes + STEM_of.unread_bytes + STEM_of.skipped_bytes;
+    if (counted != total) {
+        printf("STEM counts %lu bytes of %lu\n", counted, (unsigned long)total);
+    }
+    sprintf(said, "%lu good and %lu unread frames %08lX%08lX, %lu bytes\n", (unsigned long)STEM_of.good_frames,
         (unsigned long)STEM_of.unread_frames, (unsigned long)(STEM_hash >> 32), (unsigned long)(STEM_hash & 0xFFFFFFFFu),
-        (unsigned long)STEM_of.good_bytes + (unsigned long)STEM_of.unread_bytes + (unsigned long)STEM_of.skipped_bytes);
+        counted);
 }
 "#;
 
 /// A C program that feeds the file `STEM.bin` beside it to each stem's receiver. With each stem stands its channel.
 pub fn c_program(plan: &Plan, link: &str, stems: &[(String, usize)]) -> String {
-    let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n");
+    let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n{C_WAYS}");
     for (stem, channel) in stems {
-        program += &c_receiver(link, stem, is_quiet(plan, *channel));
+        program += &c_receiver(link, stem, plan.channels[*channel].finder());
     }
-    program += "static void from(const char *name, void (*receive)(FILE *))\n{\n    FILE *file = fopen(name, \"rb\");\n    \
-                if (file != NULL) {\n        receive(file);\n    }\n}\nint main(void)\n{\n";
+    program += C_FROM;
+    program += "int main(void)\n{\n";
     for (stem, _) in stems {
         program += &format!("    from(\"{stem}.bin\", receive_{stem});\n");
     }
     program + "    return 0;\n}\n"
 }
+
+const C_WAYS: &str = r#"
+enum way { BYTE_BY_BYTE, BY_CHUNK, BY_FEED, ANYHOW };
+static uint32_t anything;
+static uint32_t any(uint32_t below)
+{
+    static uint32_t state = 1u;
+    state = (uint32_t)(state * UINT64_C(1103515245) + 12345u) & 0x7FFFFFFFu;
+    return (state >> 8) % below;
+}
+"#;
+
+const C_FROM: &str = r#"
+static void from(const char *name, void (*receive)(FILE *, enum way, char *))
+{
+    static const uint32_t of[] = {4u, 10u, 100u, 3000u};
+    char right[200];
+    char said[200];
+    size_t n;
+    FILE *file = fopen(name, "rb");
+    if (file == NULL) {
+        return;
+    }
+    receive(file, BYTE_BY_BYTE, right);
+    fputs(right, stdout);
+    for (n = 0; n < 2u; n++) {
+        rewind(file);
+        receive(file, n == 0u ? BY_CHUNK : BY_FEED, said);
+        if (strcmp(said, right) != 0) {
+            printf("%s: %s finds %s", name, n == 0u ? "by chunks it" : "..._feed()", said);
+        }
+    }
+    for (n = 0; n < sizeof of / sizeof *of; n++) {
+        rewind(file);
+        anything = of[n];
+        receive(file, ANYHOW, said);
+    }
+    fclose(file);
+}
+"#;

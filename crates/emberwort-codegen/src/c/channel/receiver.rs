@@ -23,32 +23,34 @@ impl Channel<'_> {
             false => "After a broken frame it looks on one byte after its start; other frames are taken whole.",
         };
         let more = match plan.finder {
-            FrameFinder::Stuffed(stuffing) if stuffing.leads() => {
-                "    bool lead; /* a delimiter stands in front of them */\n"
+            FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } => {
+                "    size_t looked; /* bytes from `start` on that were looked at */\n    bool skipping;\n"
             }
             FrameFinder::Escaped(_) => {
                 "    size_t read; /* bytes that are in plain already */\n    size_t size; /* of plain */\n"
             }
-            FrameFinder::Idle { .. } => "    bool silent;\n",
+            FrameFinder::Idle { .. } => {
+                "    size_t whole; /* bytes from `start` on behind which nothing came for a while */\n    bool skipping;\n"
+            }
             FrameFinder::Sync => "    size_t needed; /* with fewer bytes nothing new can be said */\n",
             FrameFinder::StatusBytes { .. } => Self::status_fields(),
             _ => "",
         };
-        let places = match self.begins_anywhere() {
-            true => {
-                "    size_t start; /* first byte not looked at */\n    size_t end; /* of the bytes that are there */\n"
-            }
-            false => {
-                "    size_t held; /* bytes of the frame at hand */\n    size_t taken; /* bytes of the frame given out last */\n    bool skipping;\n"
+        let places = match plan.finder {
+            FrameFinder::StatusBytes { .. } => "",
+            _ => {
+                "    size_t start; /* first byte of no frame yet */\n    size_t end; /* of the bytes that are there */\n"
             }
         };
+        // The place of a status byte that was left out.
+        let front = if matches!(plan.finder, FrameFinder::StatusBytes { .. }) { " + 1u" } else { "" };
         let plain = match plan.finder {
             FrameFinder::Escaped(_) => format!("    uint8_t plain[{upper}_LIMIT];\n"),
             _ => String::new(),
         };
         let silence = match plan.finder {
             FrameFinder::Idle { nanoseconds } => format!(
-                "/* Nothing came for {nanoseconds} ns: the frame is complete. Call ..._next() before the next byte. */\n\
+                "/* Nothing came for {nanoseconds} ns: the frame is complete. One frame can wait for ..._next(). */\n\
                  void {stem}_receiver_silence({stem}_receiver_t *receiver);\n"
             ),
             _ => String::new(),
@@ -64,9 +66,10 @@ impl Channel<'_> {
             false => String::new(),
         };
         header.lines(&format!(
-            "/* Finds frames in a stream. After each byte call ..._next() until it returns false; a frame points into the\n \
-              * receiver and is valid until the next call. `result` says of the frame given out last whether its body can be\n \
-              * read: {link_upper}_OK, or why not, as {link_upper}_UNKNOWN_MESSAGE, so that the other end can be told.\n \
+            "/* Finds frames in a stream. After each byte call ..._next() until it returns false, or give chunks of any size to\n \
+              * ..._feed(); a frame points into the receiver and is valid until the next call. `result` says of the frame given out\n \
+              * last whether its body can be read: {link_upper}_OK, or why not, as {link_upper}_UNKNOWN_MESSAGE, so that the other\n \
+              * end can be told.\n \
               * {inside}\n \
 {worst}              *\n \
               * All calls for one receiver belong to one context: if an interrupt takes the bytes, let it put them into a queue,\n \
@@ -83,13 +86,23 @@ impl Channel<'_> {
                  uint32_t bad_lengths;\n    \
                  uint32_t bad_values; /* constants, values said twice, stuffing */\n    \
                  uint32_t skipped_bytes; /* of broken frames, or of none */\n    \
-                 uint8_t buffer[{upper}_LIMIT];\n\
+                 uint8_t buffer[{upper}_LIMIT{front}];\n\
                  {plain}\
              }} {stem}_receiver_t;\n\
              void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
+             /* One byte more. Up to {upper}_LIMIT bytes wait for ..._next(), half a frame with them; what there is no room for is\n \
+             * skipped, and counted. */\n\
              void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
              {silence}\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
+             /* Bytes as they come, as from DMA or a queue: takes them until a frame is whole, and says in `taken` how many it took.\n \
+              * Call it with the rest until it returns false: then all are taken. */\n\
+             static inline bool {stem}_receiver_feed({stem}_receiver_t *receiver, const uint8_t *bytes, size_t size, size_t *taken,\n    \
+                 {stem}_frame_t *frame)\n{{\n    \
+                 for (*taken = 0; !{stem}_receiver_next(receiver, frame); (*taken)++) {{\n        \
+                     if (*taken == size) {{\n            return false;\n        }}\n        \
+                     {stem}_receiver_put(receiver, bytes[*taken]);\n    }}\n    \
+                 return true;\n}}\n\
              {gap}\
              /* No more bytes will come: call ..._next() until it returns false once more. Bytes put in after that begin anew. */\n\
              static inline void {stem}_receiver_end({stem}_receiver_t *receiver)\n{{\n    receiver->ended = true;\n}}\n"
@@ -103,13 +116,26 @@ impl Channel<'_> {
             self.accepts(source);
         }
         match plan.finder {
-            FrameFinder::Sync | FrameFinder::Escaped(_) => {
-                self.put_anywhere(source);
-                if plan.finder == FrameFinder::Sync { self.next_by_length(source) } else { self.next_escaped(source) }
+            FrameFinder::Sync => {
+                self.take_bytes(source);
+                self.next_by_length(source);
             }
-            FrameFinder::Stuffed(stuffing) => self.stuffed(stuffing, source),
-            FrameFinder::Idle { .. } => self.idle(source),
-            FrameFinder::Lines { crlf } => self.lines(crlf, source),
+            FrameFinder::Escaped(_) => {
+                self.take_bytes(source);
+                self.next_escaped(source);
+            }
+            FrameFinder::Stuffed(stuffing) => {
+                self.take_bytes(source);
+                self.next_stuffed(stuffing, source);
+            }
+            FrameFinder::Idle { .. } => {
+                self.take_bytes(source);
+                self.next_by_silence(source);
+            }
+            FrameFinder::Lines { crlf } => {
+                self.take_bytes(source);
+                self.next_line(crlf, source);
+            }
             FrameFinder::StatusBytes { running } => self.status_bytes(running, header, source),
             FrameFinder::Packet => {}
         }
@@ -120,27 +146,57 @@ impl Channel<'_> {
         matches!(self.plan.finder, FrameFinder::Sync | FrameFinder::Escaped(_))
     }
 
-    /// Taking bytes where a frame may begin anywhere in the buffer.
-    fn put_anywhere(&self, source: &mut Code) {
+    /// Taking bytes, which wait in the buffer until they are looked at.
+    fn take_bytes(&self, source: &mut Code) {
         let Self { stem, upper, link_upper, .. } = self;
-        let (again, needed) = match self.plan.finder {
-            FrameFinder::Escaped(_) => ("    receiver->read = 0;\n", ""),
-            _ => ("", "        receiver->needed = 0;\n"),
+        // What is known of the bytes from `start` on, and is not any more.
+        let forget = match self.plan.finder {
+            FrameFinder::Escaped(_) => "    receiver->read = 0;\n",
+            FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } => "    receiver->looked = 0;\n",
+            FrameFinder::Idle { .. } => "    receiver->whole = 0;\n",
+            _ => "",
+        };
+        let begin_anew = match self.plan.finder {
+            FrameFinder::Sync => "        receiver->needed = 0;\n",
+            FrameFinder::Escaped(_) => "",
+            _ => "        receiver->skipping = false;\n",
+        };
+        let no_room = match self.plan.finder {
+            FrameFinder::Sync | FrameFinder::Escaped(_) => format!(
+                "            /* Nobody called ..._next(): the oldest byte makes room. */\n            \
+                 {stem}_receiver_skip(receiver, 1);\n"
+            ),
+            FrameFinder::Idle { .. } => format!(
+                "            /* Too long for a frame, which is skipped until there is silence; or nobody asked for the one before. */\n            \
+                 receiver->skipping = receiver->whole == 0u;\n            \
+                 receiver->bad_lengths += receiver->skipping ? 1u : 0u;\n            \
+                 {stem}_receiver_skip(receiver, receiver->skipping ? {upper}_LIMIT : receiver->whole);\n"
+            ),
+            _ => format!(
+                "            /* Too long for a frame, or nobody called ..._next(): what follows is skipped up to a delimiter, too. */\n            \
+                 receiver->bad_lengths++;\n            receiver->skipping = true;\n            \
+                 {stem}_receiver_skip(receiver, {upper}_LIMIT);\n"
+            ),
+        };
+        let until_silence = match self.plan.finder {
+            FrameFinder::Idle { .. } => {
+                "    if (receiver->skipping) {\n        receiver->skipped_bytes++;\n        return;\n    }\n"
+            }
+            _ => "",
         };
         source.lines(&format!(
             "static {link_upper}_APART void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
-                 receiver->start += size;\n    receiver->skipped_bytes += (uint32_t)size;\n{again}}}\n\n\
+                 receiver->start += size;\n    receiver->skipped_bytes += (uint32_t)size;\n{forget}}}\n\n\
              void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
                  if (receiver->ended) {{\n        \
                      /* What was half before the silence. */\n        \
-                     {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->ended = false;\n{needed}    }}\n    \
+                     {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->ended = false;\n{begin_anew}    }}\n    \
                  if (receiver->end == {upper}_LIMIT) {{\n        \
-                     if (receiver->start == 0u) {{\n            \
-                         /* Nobody called ..._next(): the oldest byte makes room. */\n            \
-                         {stem}_receiver_skip(receiver, 1);\n        }}\n        \
+                     if (receiver->start == 0u) {{\n{no_room}        }}\n        \
                      receiver->end -= receiver->start;\n        \
                      memmove(receiver->buffer, receiver->buffer + receiver->start, receiver->end);\n        \
-                     receiver->start = 0;\n    }}\n    \
+                     receiver->start = 0;\n    }}\n\
+                 {until_silence}    \
                  receiver->buffer[receiver->end] = byte;\n    \
                  receiver->end++;\n}}\n"
         ));
@@ -200,9 +256,9 @@ impl Channel<'_> {
             _ => String::new(),
         };
         let (declared, taken) = if inside { ("    size_t taken = wire;\n", "taken") } else { ("", "wire") };
-        let take = match self.begins_anywhere() {
-            true => format!("        receiver->start += {taken};\n"),
-            false => format!("        receiver->taken = {taken};\n"),
+        let take = match plan.finder {
+            FrameFinder::StatusBytes { .. } => String::new(),
+            _ => format!("        receiver->start += {taken};\n"),
         };
         source.lines(&format!(
             "static {link_upper}_APART void {stem}_receiver_count(uint32_t *frames, uint32_t *bytes, size_t size)\n{{\n    \
@@ -487,181 +543,139 @@ impl Channel<'_> {
         source.line("");
     }
 
-    /// Taking bytes up to a delimiter, which may stand in front of frames too.
-    fn put_until(&self, delimiter: &str, leads: bool, source: &mut Code) {
-        let Self { stem, upper, .. } = self;
-        // Bytes of the delimiter in front, which is not in the buffer.
-        let lead = lead_bytes(leads);
-        let front = if leads {
-            format!(
-                "    if (byte == {delimiter} && receiver->held == 0u && !receiver->skipping) {{\n        \
-                     /* The delimiter in front of a frame; of several the last. */\n        \
-                     receiver->skipped_bytes += receiver->lead ? 1u : 0u;\n        \
-                     receiver->lead = true;\n        return;\n    }}\n"
-            )
-        } else {
-            String::new()
-        };
-        let no_lead = if leads { "        receiver->lead = false;\n" } else { "" };
-        let over = if leads {
-            // The delimiter that ends what is too long may begin the next frame.
-            format!(
-                "        if (byte == {delimiter}) {{\n            receiver->skipping = false;\n            receiver->lead = true;\n        \
-                 }} else {{\n            receiver->skipped_bytes++;\n        }}\n        receiver->held = 0;\n"
-            )
-        } else {
-            format!(
-                "        receiver->skipped_bytes += (uint32_t)receiver->held;\n        \
-                 receiver->held = 0;\n        receiver->skipping = byte != {delimiter};\n"
-            )
-        };
-        let half = if leads { " + (receiver->lead ? 1u : 0u)" } else { "" };
-        source.lines(&format!(
-            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 if (receiver->ended) {{\n        \
-                     /* What was half before the silence. */\n        \
-                     if (receiver->taken == 0u) {{\n            \
-                         receiver->skipped_bytes += (uint32_t)(receiver->held{half});\n        }}\n        \
-                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}        \
-                     receiver->skipping = false;\n        receiver->ended = false;\n    }}\n    \
-                 if (receiver->taken != 0u) {{\n        \
-                     /* The frame before is done with. */\n        \
-                     receiver->taken = 0;\n        receiver->held = 0;\n{no_lead}    }}\n\
-                 {front}    \
-                 if (receiver->held{lead} == {upper}_LIMIT) {{\n        \
-                     /* Too long for a frame: passed over up to its delimiter. */\n        \
-                     receiver->bad_lengths += receiver->skipping ? 0u : 1u;\n        \
-                     receiver->skipped_bytes += (uint32_t)(receiver->held{lead});\n        \
-                     receiver->held = 0;\n        receiver->skipping = true;\n{no_lead}    }}\n    \
-                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n    \
-                 if (receiver->skipping) {{\n{over}    }}\n}}\n"
-        ));
-        source.line("");
-    }
-
     /// Each line of text is a frame.
-    fn lines(&self, crlf: bool, source: &mut Code) {
-        let Self { stem, .. } = self;
-        self.put_until("0x0Au", false, source);
+    fn next_line(&self, crlf: bool, source: &mut Code) {
         let strip = if crlf {
-            "    if (size > 0u && receiver->buffer[size - 1u] == 0x0Du) {\n        size--;\n    }\n"
+            "        if (size > 0u && bytes[size - 1u] == 0x0Du) {\n            size--;\n        }\n"
         } else {
             ""
         };
-        source.lines(&format!(
-            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 size_t size;\n    \
-                 if (receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n    \
-                 size = receiver->held - 1u;\n    \
-                 if (receiver->buffer[size] != 0x0Au) {{\n        \
-                     if (receiver->ended) {{\n            \
-                         receiver->skipped_bytes += (uint32_t)receiver->held;\n            receiver->held = 0;\n        }}\n        \
-                     return false;\n    }}\n\
-                 {strip}{}    \
-                 receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n    \
-                 return false;\n}}\n",
-            self.judge("receiver->buffer", "size", "receiver->held", "    "),
-        ));
-        source.line("");
+        let frame = format!(
+            "        receiver->looked = 0;\n{strip}{}        {}_receiver_skip(receiver, wire);\n",
+            self.judge("bytes", "size", "wire", "        "),
+            self.stem,
+        );
+        let skipped = self.skipped();
+        self.next_delimited(
+            "0x0Au",
+            "const uint8_t *bytes",
+            "        size_t size = wire - 1u;\n",
+            &(skipped + &frame),
+            source,
+        );
     }
 
-    fn stuffed(&self, stuffing: Stuffing, source: &mut Code) {
+    /// Frames that a delimiter ends, in whose bytes it does not occur; it may stand in front of them, too.
+    fn next_stuffed(&self, stuffing: Stuffing, source: &mut Code) {
         let Self { stem, .. } = self;
         let delimiter = format!("0x{:02X}u", stuffing.delimiter());
         let leads = stuffing.leads();
-        let lead = lead_bytes(leads);
-        self.put_until(&delimiter, leads, source);
         let decode = match self.replaced() {
-            None => "    while (right && from < stuffed) {\n        \
-                     size_t code = bytes[from];\n        size_t n;\n        \
-                     if (from + code > stuffed) {\n            right = false;\n            break;\n        }\n        \
-                     for (n = 1; n < code; n++) {\n            bytes[to++] = bytes[from + n];\n        }\n        \
-                     from += code;\n        \
-                     if (code < 0xFFu && from < stuffed) {\n            bytes[to++] = 0;\n        }\n    }\n"
+            None => "        while (right && from < stuffed) {\n            \
+                     size_t code = bytes[from];\n            size_t n;\n            \
+                     if (from + code > stuffed) {\n                right = false;\n                break;\n            }\n            \
+                     for (n = 1; n < code; n++) {\n                bytes[to++] = bytes[from + n];\n            }\n            \
+                     from += code;\n            \
+                     if (code < 0xFFu && from < stuffed) {\n                bytes[to++] = 0;\n            }\n        }\n"
                 .to_owned(),
             Some(replaced) => format!(
-                "    while (right && from < stuffed) {{\n        \
-                     uint8_t code = bytes[from++];\n        \
-                     if (code == 0x{:02X}u) {{\n            \
-                         code = from < stuffed ? bytes[from++] : {delimiter};\n            \
-                         right = !({});\n            \
-                         code = (uint8_t)({});\n        }}\n        \
-                     bytes[to++] = code;\n    }}\n",
+                "        while (right && from < stuffed) {{\n            \
+                     uint8_t code = bytes[from++];\n            \
+                     if (code == 0x{:02X}u) {{\n                \
+                         code = from < stuffed ? bytes[from++] : {delimiter};\n                \
+                         right = !({});\n                \
+                         code = (uint8_t)({});\n            }}\n            \
+                     bytes[to++] = code;\n        }}\n",
                 replaced.escape, replaced.wrong, replaced.plain
             ),
         };
-        let rest_is_broken = if leads {
-            "    receiver->skipped_bytes += (uint32_t)stuffed + (receiver->lead ? 1u : 0u);\n    \
-             receiver->held = 0;\n    receiver->lead = true;\n"
-                .to_owned()
-        } else {
-            "    receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n".to_owned()
+        let (lead, front, broken) = match leads {
+            // The delimiter that ends what is no frame may begin one.
+            true => (
+                "        const size_t lead = bytes[0] == DELIMITER ? 1u : 0u;\n",
+                "        if (wire <= lead + 1u) {\n            \
+                 /* The delimiter in front of a frame; of several the last. */\n            \
+                 STEM_receiver_skip(receiver, wire - 1u);\n            receiver->looked = 1;\n            continue;\n        }\n        \
+                 bytes += lead;\n",
+                "        STEM_receiver_skip(receiver, wire - 1u);\n        receiver->looked = 1;\n",
+            ),
+            false => ("", "", "        STEM_receiver_skip(receiver, wire);\n"),
         };
-        let at_end = if leads {
-            "            receiver->skipped_bytes += (uint32_t)receiver->held + (receiver->lead ? 1u : 0u);\n            \
-             receiver->held = 0;\n            receiver->lead = false;\n"
-                .to_owned()
-        } else {
-            "            receiver->skipped_bytes += (uint32_t)receiver->held;\n            receiver->held = 0;\n"
-                .to_owned()
-        };
-        let nothing_held = if leads {
-            "    if (receiver->ended && receiver->held == 0u && receiver->lead) {\n        \
-             receiver->skipped_bytes++;\n        receiver->lead = false;\n    }\n"
-        } else {
-            ""
-        };
+        let fill = |text: &str| text.replace("STEM", stem).replace("DELIMITER", &delimiter);
+        let locals = format!(
+            "        size_t from = 0;\n        size_t to = 0;\n        bool right = true;\n{}        \
+             const size_t stuffed = wire - 1u{};\n",
+            fill(lead),
+            if leads { " - lead" } else { "" }
+        );
+        let any = if leads { "right" } else { "right && stuffed > 0u" };
+        let otherwise = if leads { "} else {" } else { "} else if (!right) {" };
+        let frame = format!(
+            "{}{}{decode}        receiver->looked = 0;\n        \
+             if ({any}) {{\n{}        {otherwise}\n            receiver->bad_values++;\n        }}\n{}",
+            if leads { "        receiver->skipping = false;\n".to_owned() } else { self.skipped() },
+            fill(front),
+            self.judge("bytes", "to", "wire", "            "),
+            fill(broken),
+        );
+        self.next_delimited(&delimiter, "uint8_t *bytes", &locals, &frame, source);
+    }
+
+    /// Statements that end at a delimiter what is skipped.
+    fn skipped(&self) -> String {
+        format!(
+            "        if (receiver->skipping) {{\n            receiver->skipping = false;\n            \
+                 {}_receiver_skip(receiver, wire);\n            continue;\n        }}\n",
+            self.stem
+        )
+    }
+
+    /// Looking for the next delimiter. `frame` are statements for the `wire` bytes of `bytes` that end with one, `locals` their variables.
+    fn next_delimited(&self, delimiter: &str, bytes: &str, locals: &str, frame: &str, source: &mut Code) {
+        let Self { stem, .. } = self;
         source.lines(&format!(
             "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 uint8_t *bytes = receiver->buffer;\n    \
-                 size_t from = 0;\n    size_t to = 0;\n    size_t stuffed;\n    bool right = true;\n\
-                 {nothing_held}    \
-                 if (receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n    \
-                 stuffed = receiver->held - 1u;\n    \
-                 if (bytes[stuffed] != {delimiter}) {{\n        \
-                     if (receiver->ended) {{\n{at_end}        }}\n        \
-                     return false;\n    }}\n\
-                 {decode}    \
-                 if (right && stuffed > 0u) {{\n{}    }} else if (!right) {{\n        receiver->bad_values++;\n    }}\n\
-             {rest_is_broken}    \
+                 while (receiver->looked < receiver->end - receiver->start) {{\n        \
+                     {bytes} = receiver->buffer + receiver->start;\n        \
+                     const size_t wire = receiver->looked + 1u;\n\
+                 {locals}        \
+                     if (bytes[wire - 1u] != {delimiter}) {{\n            \
+                         receiver->looked = wire;\n            \
+                         if (receiver->skipping) {{\n                \
+                             {stem}_receiver_skip(receiver, wire);\n            }}\n            \
+                         continue;\n        }}\n\
+                 {frame}    }}\n    \
+                 if (receiver->ended) {{\n        \
+                     {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->skipping = false;\n    }}\n    \
                  return false;\n}}\n",
-            self.judge("bytes", "to", &format!("(receiver->held{lead})"), "        "),
         ));
         source.line("");
     }
 
-    fn idle(&self, source: &mut Code) {
-        let Self { stem, upper, .. } = self;
+    fn next_by_silence(&self, source: &mut Code) {
+        let Self { stem, .. } = self;
         source.lines(&format!(
-            "void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
-                 if (receiver->silent || receiver->ended || receiver->taken != 0u) {{\n        \
-                     /* The frame before is done with, or nobody asked for it. */\n        \
-                     receiver->skipped_bytes += receiver->taken != 0u ? 0u : (uint32_t)receiver->held;\n        \
-                     receiver->taken = 0;\n        receiver->held = 0;\n        receiver->silent = false;\n        \
-                     receiver->ended = false;\n        \
-                     receiver->skipping = false;\n    }}\n    \
-                 if (receiver->held == {upper}_LIMIT) {{\n        \
-                     /* Too long for a frame: passed over until there is silence. */\n        \
-                     receiver->bad_lengths += receiver->skipping ? 0u : 1u;\n        \
-                     receiver->skipped_bytes += (uint32_t)receiver->held;\n        \
-                     receiver->held = 0;\n        receiver->skipping = true;\n    }}\n    \
-                 if (receiver->skipping) {{\n        receiver->skipped_bytes++;\n        return;\n    }}\n    \
-                 receiver->buffer[receiver->held] = byte;\n    receiver->held++;\n}}\n\n\
-             void {stem}_receiver_silence({stem}_receiver_t *receiver)\n{{\n    receiver->silent = true;\n}}\n\n\
+            "void {stem}_receiver_silence({stem}_receiver_t *receiver)\n{{\n    \
+                 receiver->skipping = false;\n    \
+                 if (receiver->whole != 0u && receiver->whole < receiver->end - receiver->start) {{\n        \
+                     /* Nobody asked for the frame before. */\n        \
+                     {stem}_receiver_skip(receiver, receiver->whole);\n    }}\n    \
+                 receiver->whole = receiver->end - receiver->start;\n}}\n\n\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 if ((!receiver->silent && !receiver->ended) || receiver->taken != 0u || receiver->held == 0u) {{\n        return false;\n    }}\n\
+                 const uint8_t *bytes = receiver->buffer + receiver->start;\n    \
+                 size_t wire = receiver->whole;\n    \
+                 if (wire == 0u && receiver->ended) {{\n        \
+                     /* What came last, and there is no more. */\n        \
+                     wire = receiver->end - receiver->start;\n        receiver->skipping = false;\n    }}\n    \
+                 receiver->whole = 0;\n    \
+                 if (wire == 0u) {{\n        return false;\n    }}\n\
              {}    \
-                 receiver->skipped_bytes += (uint32_t)receiver->held;\n    receiver->held = 0;\n    \
+                 {stem}_receiver_skip(receiver, wire);\n    \
                  return false;\n}}\n",
-            self.judge("receiver->buffer", "receiver->held", "receiver->held", "    "),
+            self.judge("bytes", "wire", "wire", "    "),
         ));
         source.line("");
     }
-}
-
-/// What adds the bytes of a delimiter in front of a frame, which is not in the buffer, to those held.
-fn lead_bytes(leads: bool) -> &'static str {
-    if leads { " + (receiver->lead ? 1u : 0u)" } else { "" }
 }
 
 /// Statements, each line further to the right.

@@ -9,9 +9,10 @@ impl Channel<'_> {
     /// Fields of the receiver besides those that all have.
     pub(super) fn status_fields() -> &'static str {
         "    uint8_t running; /* the status byte that may be left out; 0 for none */\n    \
-         uint8_t pending; /* the byte put last, while it has not been looked at */\n    \
          uint8_t alone; /* a frame of one byte that may stand inside of another */\n    \
-         bool has_pending;\n    \
+         size_t held; /* bytes of the frame at hand, at the front of the buffer */\n    \
+         size_t start; /* first byte not looked at, behind them and the place of a status byte */\n    \
+         size_t end; /* of the bytes that are there */\n    \
          size_t wire; /* bytes of the frame at hand as they came */\n    \
          int expected; /* bytes of its body */\n"
     }
@@ -71,21 +72,37 @@ SIZES    default:
     }
 }
 
+/* What is there is of no frame. */
+static void STEM_receiver_drop(STEM_receiver_t *receiver)
+{
+    receiver->skipped_bytes += (uint32_t)(receiver->wire + (receiver->end - receiver->start));
+    receiver->held = 0;
+    receiver->wire = 0;
+    receiver->start = receiver->end;
+}
+
 void STEM_receiver_put(STEM_receiver_t *receiver, uint8_t byte)
 {
     if (receiver->ended) {
         /* What was half before the silence. */
-        receiver->skipped_bytes += (uint32_t)receiver->wire;
-        receiver->held = 0;
-        receiver->wire = 0;
+        STEM_receiver_drop(receiver);
         receiver->ended = false;
     }
-    if (receiver->has_pending) {
-        /* Nobody called ..._next(). */
-        receiver->skipped_bytes++;
+    if (receiver->end == UPPER_LIMIT + 1u || receiver->end == 0u) {
+        /* A status byte that was left out has its place in front of the others. */
+        const size_t front = receiver->held > 1u ? receiver->held : 1u;
+        if (receiver->end != 0u && receiver->start == front) {
+            /* Nobody called ..._next(): what follows belongs to no status byte that was seen. */
+            STEM_receiver_drop(receiver);
+            receiver->running = 0;
+        }
+        receiver->end -= receiver->start;
+        memmove(receiver->buffer + front, receiver->buffer + receiver->start, receiver->end);
+        receiver->start = front;
+        receiver->end += front;
     }
-    receiver->pending = byte;
-    receiver->has_pending = true;
+    receiver->buffer[receiver->end] = byte;
+    receiver->end++;
 }
 
 /* Ends the frame at hand: whether it is a good one. */
@@ -105,16 +122,16 @@ static bool STEM_receiver_ends(STEM_receiver_t *receiver, STEM_frame_t *frame, b
 
 bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
 {
-    while (receiver->has_pending) {
-        uint8_t byte = receiver->pending;
+    while (receiver->start < receiver->end) {
+        const uint8_t byte = receiver->buffer[receiver->start];
         if (byte >= 0xF8u) {
-            receiver->has_pending = false;
+            receiver->start++;
             receiver->alone = byte;
             if (STEM_receiver_accepts(receiver, frame, &receiver->alone, 1u, 1u)) {
                 return true;
             }
             receiver->skipped_bytes++;
-            return false;
+            continue;
         }
         if (byte >= 0x80u && receiver->held > 0u) {
             if (STEM_receiver_ends(receiver, frame, receiver->expected == VARIES)) {
@@ -122,7 +139,7 @@ bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
             }
             continue;
         }
-        receiver->has_pending = false;
+        receiver->start++;
         if (byte >= 0x80u) {
             receiver->running = byte < 0xF0u ? byte : 0u;
             receiver->buffer[0] = byte;
@@ -149,7 +166,9 @@ bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
             }
         }
         if (receiver->expected >= 0 && receiver->held == 1u + (size_t)receiver->expected) {
-            return STEM_receiver_ends(receiver, frame, true);
+            if (STEM_receiver_ends(receiver, frame, true)) {
+                return true;
+            }
         }
     }
     if (receiver->ended && receiver->held > 0u) {
