@@ -27,6 +27,8 @@ struct Recorded {
     from: Option<End>,
     interface: u32,
     wrapping: Wrapping,
+    /// How many times the line was there.
+    connection: u32,
 }
 
 impl<W: Write> Recorder<W> {
@@ -44,7 +46,14 @@ impl<W: Write> Recorder<W> {
                 let name = format!("{} from {}", of.name, from.as_str());
                 let description = lane_description(&of.name, from.as_str());
                 let interface = writer.interface(wrapping.link_type(), &name, &description)?;
-                lanes.push(Recorded { channel, name: of.name.clone(), from: Some(from), interface, wrapping });
+                lanes.push(Recorded {
+                    channel,
+                    name: of.name.clone(),
+                    from: Some(from),
+                    interface,
+                    wrapping,
+                    connection: 1,
+                });
             }
         }
         Ok(Self { writer, lanes, packet: Vec::new() })
@@ -68,6 +77,26 @@ impl<W: Write> Recorder<W> {
         self.writer.packet(lane.interface, time.nanoseconds(), &self.packet)
     }
 
+    /// What comes next from an end of a channel, by index, has nothing to do with what came before, as where a connection was made again:
+    /// it gets an interface of its own, and readers take no frame from both. `from` is `None` where nobody knows who sends.
+    ///
+    /// # Errors
+    /// Those of the writer.
+    pub fn begin_anew(&mut self, channel: usize, from: Option<End>) -> io::Result<()> {
+        let same = |lane: &&Recorded| (lane.channel, lane.from) == (channel, from);
+        let Some(lane) = self.lanes.iter().rev().find(same) else { return Ok(()) };
+        let (name, wrapping, connection) = (lane.name.clone(), lane.wrapping, lane.connection + 1);
+        let end = from.map_or("either", End::as_str);
+        let title = format!("{name} from {end}, connection {connection}");
+        let interface = self.writer.interface(wrapping.link_type(), &title, &lane_description(&name, end))?;
+        let Some(lane) = self.lanes.iter_mut().rev().find(|lane| (lane.channel, lane.from) == (channel, from)) else {
+            return Ok(());
+        };
+        lane.interface = interface;
+        lane.connection = connection;
+        Ok(())
+    }
+
     /// Makes the interface for bytes of which nobody knows who sent them, if it is not there yet.
     fn add_shared_line(&mut self, channel: usize) -> io::Result<()> {
         if self.lanes.iter().any(|lane| (lane.channel, lane.from) == (channel, None)) {
@@ -77,7 +106,7 @@ impl<W: Write> Recorder<W> {
         let (name, wrapping) = (known.name.clone(), known.wrapping);
         let description = lane_description(&name, "either");
         let interface = self.writer.interface(wrapping.link_type(), &name, &description)?;
-        self.lanes.push(Recorded { channel, name, from: None, interface, wrapping });
+        self.lanes.push(Recorded { channel, name, from: None, interface, wrapping, connection: 1 });
         Ok(())
     }
 

@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 
+use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::is_unsafe_to_show;
 use emberwort_model::layout::picture::{Band, Picture, PictureSection, SpanKind};
 use emberwort_model::model::ByteOrder;
@@ -19,12 +20,6 @@ const WIDTH: f64 = LEFT + PER_ROW as f64 * BIT + 32.0;
 /// Fills that differ in lightness as well as in hue, all light enough for black text.
 const FILLS: [&str; 6] = ["#dce9f7", "#fbe3b8", "#cfe8d0", "#f6d2cf", "#e9e1f3", "#b9d6ea"];
 const PRESENCE: &str = "#e4e4e4";
-
-fn plural(count: impl std::fmt::Display, what: &str) -> String {
-    let count = count.to_string();
-    let end = if count == "1" { "" } else { "s" };
-    format!("{count} {what}{end}")
-}
 
 /// Text that can stand in XML.
 pub fn xml(text: &str) -> String {

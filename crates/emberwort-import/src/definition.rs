@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
+use emberwort_model::counting::plural;
 use emberwort_model::tidy::tidy;
 
 use crate::database::{Database, Form, Message, Signal, Skipped};
@@ -488,8 +489,4 @@ impl Writer {
 fn digits(text: &str) -> usize {
     let behind = text.split_once('.').map_or(0, |(_, behind)| behind.len());
     text.bytes().filter(u8::is_ascii_digit).count() + behind
-}
-
-fn plural(count: usize, what: &str) -> String {
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }

@@ -190,6 +190,11 @@ impl Machine for HostEnd {
         self.found(now.since(self.starts), found);
     }
 
+    fn handle_break(&mut self, now: Time) {
+        let found = self.side.finish();
+        self.found(now.since(self.starts), found);
+    }
+
     fn poll_timeout(&self) -> Option<Time> {
         let next = self.agenda.next().into_iter().chain(self.scripts.next()).min().map(|next| self.starts.after(next));
         next.into_iter().chain(self.side.poll_timeout()).min()

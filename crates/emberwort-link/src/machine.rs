@@ -10,6 +10,9 @@ pub trait Machine {
     /// Takes bytes that came.
     fn handle_chunk(&mut self, now: Time, chunk: &Chunk<'_>);
 
+    /// The line was broken off: what comes next has nothing to do with what came before.
+    fn handle_break(&mut self, now: Time);
+
     /// When [`Machine::handle_timeout`] is to be called, if nothing comes before; `None` when it has nothing to do by itself.
     fn poll_timeout(&self) -> Option<Time>;
 

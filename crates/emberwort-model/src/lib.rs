@@ -33,6 +33,7 @@
 
 pub mod algorithm;
 pub mod budget;
+pub mod counting;
 pub mod diagnostics;
 pub mod float;
 pub mod hex;

@@ -2,10 +2,14 @@
 
 use std::io::{self, Read, Write};
 
+use crate::program::Program;
+
 /// An open line.
 pub(crate) struct Line {
     pub reader: Box<dyn Source>,
     pub writer: Box<dyn Target>,
+    /// Whoever is at the other side, if it was started for that.
+    pub program: Option<Program>,
 }
 
 /// What is read of a line.
@@ -50,6 +54,7 @@ impl<W: Write + Send> Target for Out<W> {}
 /// A stream of bytes that ends with an empty read.
 pub(crate) struct Stream<R>(pub R);
 
+/// What reads without waiting for long.
 impl<R: Read + Send> Source for Stream<R> {
     fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
         match self.0.read(room) {

@@ -1,9 +1,10 @@
 //! A port: opened, read by a thread of its own, opened again when it vanishes.
 
+use std::cell::Cell;
 use std::io;
 use std::net::TcpListener;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
@@ -16,6 +17,7 @@ use crate::address::Address;
 use crate::clock::Clock;
 use crate::line::{Got, Line, Source, Target};
 use crate::list;
+use crate::program::Program;
 use crate::serial::SerialSettings;
 use crate::{program, pty, serial, socket};
 
@@ -47,13 +49,44 @@ pub struct Events {
     clock: Clock,
     sender: SyncSender<(usize, Event)>,
     receiver: Receiver<(usize, Event)>,
+    waiting: Waiting,
+    /// Bytes that were given out last, and are perhaps not done with yet.
+    given: Cell<usize>,
+}
+
+/// How much waits to be taken.
+#[derive(Clone, Debug, Default)]
+pub struct Waiting(Arc<Queue>);
+
+#[derive(Debug, Default)]
+struct Queue {
+    bytes: AtomicUsize,
+    /// Nobody takes anything any more.
+    is_closed: AtomicBool,
+}
+
+impl Waiting {
+    /// Bytes that were read from the ports and are not done with: those that wait, and those that were given out last.
+    pub fn bytes(&self) -> usize {
+        self.0.bytes.load(Ordering::Relaxed)
+    }
+
+    /// The same as a share of what may wait, from 0 to 1. At 1 ports are not read any further.
+    pub fn share(&self) -> f64 {
+        (self.bytes() as f64 / MAX_WAITING_BYTES as f64).min(1.0)
+    }
 }
 
 impl Events {
     /// So far of no port.
     pub fn new(clock: Clock) -> Self {
         let (sender, receiver) = mpsc::sync_channel(MAX_WAITING);
-        Self { clock, sender, receiver }
+        Self { clock, sender, receiver, waiting: Waiting::default(), given: Cell::new(0) }
+    }
+
+    /// How much waits, to be asked at any time, by any thread.
+    pub fn waiting(&self) -> Waiting {
+        self.waiting.clone()
     }
 
     /// The clock that all times come from.
@@ -61,14 +94,25 @@ impl Events {
         &self.clock
     }
 
-    /// Waits for what happens next: until a moment, or for ever.
+    /// Waits for what happens next: until a moment, or for ever. What was given out before is done with.
     pub fn receive(&self, until: Option<Time>) -> Received {
         let next = match until {
             Some(until) => self.receiver.recv_timeout(self.clock.until(until)),
             None => self.receiver.recv().map_err(RecvTimeoutError::from),
         };
+        let given = match &next {
+            Ok((_, Event::Bytes(_, bytes))) => bytes.len(),
+            _ => 0,
+        };
+        self.waiting.0.bytes.fetch_sub(self.given.replace(given), Ordering::Relaxed);
         // Its own sender is there as long as it is.
         next.map_or(Received::Nothing, |(port, event)| Received::Event(port, event))
+    }
+}
+
+impl Drop for Events {
+    fn drop(&mut self) {
+        self.waiting.0.is_closed.store(true, Ordering::Relaxed);
     }
 }
 
@@ -83,7 +127,16 @@ pub struct PortError {
 }
 
 /// So many events wait at most: when nobody takes them, ports are not read any further, so that a flood fills no memory.
-const MAX_WAITING: usize = 4_096;
+const MAX_WAITING: usize = 1 << 16;
+
+/// And so many bytes: few enough that they are looked at in less than a second when it ends.
+const MAX_WAITING_BYTES: usize = 2 << 20;
+
+/// At the end so many bytes are still read that have come by then.
+const MAX_REST: usize = 1 << 20;
+
+/// How often it is looked whether there is room again.
+const FULL: Duration = Duration::from_millis(1);
 
 /// How long a vanished port is left alone before it is tried again.
 const AGAIN_AFTER: Duration = Duration::from_millis(200);
@@ -110,6 +163,7 @@ pub struct Port {
     writer: SharedWriter,
     first_answer: FirstAnswer,
     wanted: Arc<AtomicBool>,
+    program: Arc<Mutex<Option<Program>>>,
 }
 
 /// What a port does when the other side goes away.
@@ -122,15 +176,17 @@ pub enum WhenLost {
 }
 
 impl Port {
-    /// Opens a port, whose events come with this number. Serial lines need their settings; the others have none.
+    /// Opens a port, whose events come with this number. Serial lines need their settings; the others have none. A connection is waited for
+    /// as long as `is_wanted`, and 10 s at most.
     ///
     /// # Errors
-    /// If there is no such port, somebody else has it, or it may not be used.
+    /// If there is no such port, somebody else has it, it may not be used, or it is not wanted any more.
     pub fn open(
         address: &Address,
         settings: Option<SerialSettings>,
         when_lost: WhenLost,
         (events, number): (&Events, usize),
+        is_wanted: &dyn Fn() -> bool,
     ) -> Result<Self, PortError> {
         let failed = |error: io::Error| PortError { port: address.to_string(), why: reason(address, &error) };
         let mut name = address.to_string();
@@ -141,12 +197,13 @@ impl Port {
                 Opening::Line(line)
             }
             Address::TcpAt(at) => Opening::Waiting(socket::listen(at).map_err(failed)?),
-            _ => Opening::Line(open_again(address, settings).map_err(failed)?),
+            _ => Opening::Line(open_again(address, settings, is_wanted).map_err(failed)?),
         };
         let clock = events.clock;
         let writer = SharedWriter::default();
         let first_answer = FirstAnswer::default();
         let wanted = Arc::new(AtomicBool::new(true));
+        let program = Arc::default();
         let ends = when_lost == WhenLost::End || matches!(address, Address::Command(_) | Address::Standard);
         let serving = Serving {
             address: address.clone(),
@@ -154,17 +211,34 @@ impl Port {
             ends,
             clock,
             sender: events.sender.clone(),
+            waiting: events.waiting(),
             number,
             writer: writer.clone(),
             first_answer: first_answer.clone(),
             wanted: wanted.clone(),
+            program: Arc::clone(&program),
         };
         let (reader, listener) = match first {
             Opening::Line(line) => (Some(serving.keep(line)), None),
             Opening::Waiting(listener) => (None, Some(listener)),
         };
         thread::spawn(move || serving.run(reader, listener));
-        Ok(Self { name, address: address.clone(), clock, writer, first_answer, wanted })
+        Ok(Self { name, address: address.clone(), clock, writer, first_answer, wanted, program })
+    }
+
+    /// Nothing more is wanted of it: it is read on as far as something has come already, then [`Event::Ended`] says that this was all.
+    pub fn stop(&self) {
+        self.wanted.store(false, Ordering::Relaxed);
+    }
+
+    /// If it is a program, that is asked to end; nobody waits for it here.
+    pub fn ask_to_end(&self) {
+        self.stop();
+        // Who reads its standard input knows by its end.
+        *locked(&self.writer) = None;
+        if let Some(program) = locked(&self.program).as_mut() {
+            program.ask();
+        }
     }
 
     /// What others call it: of a pseudo-terminal, the path of its far end.
@@ -221,7 +295,9 @@ impl Port {
 
 impl Drop for Port {
     fn drop(&mut self) {
-        self.wanted.store(false, Ordering::Relaxed);
+        self.ask_to_end();
+        let program = locked(&self.program).take();
+        drop(program);
     }
 }
 
@@ -237,13 +313,13 @@ enum Opening {
 }
 
 /// Opens what can be opened again.
-fn open_again(address: &Address, settings: Option<SerialSettings>) -> io::Result<Line> {
+fn open_again(address: &Address, settings: Option<SerialSettings>, is_wanted: &dyn Fn() -> bool) -> io::Result<Line> {
     match address {
         Address::Serial(path) => {
             let settings = settings.ok_or_else(|| io::Error::other("nothing says its speed: give it with --baud"))?;
             serial::open(path, settings)
         }
-        Address::TcpTo(to) => socket::connect(to),
+        Address::TcpTo(to) => socket::connect(to, is_wanted),
         Address::UdpTo(to) => socket::udp_to(to),
         Address::UdpAt(at) => socket::udp_at(at),
         Address::Command(words) => program::start(words),
@@ -292,21 +368,36 @@ struct Serving {
     ends: bool,
     clock: Clock,
     sender: SyncSender<(usize, Event)>,
+    waiting: Waiting,
     number: usize,
     writer: SharedWriter,
     first_answer: FirstAnswer,
     wanted: Arc<AtomicBool>,
+    program: Arc<Mutex<Option<Program>>>,
 }
 
 impl Serving {
     /// Puts the half that writes where it is written to; gives the other back.
     fn keep(&self, line: Line) -> Box<dyn Source> {
         *locked(&self.writer) = Some(line.writer);
+        *locked(&self.program) = line.program;
         line.reader
     }
 
     fn is_wanted(&self) -> bool {
         self.wanted.load(Ordering::Relaxed)
+    }
+
+    /// Hands on what came, as soon as there is room for it.
+    fn tell_bytes(&self, time: Time, bytes: &[u8]) {
+        let before = self.waiting.0.bytes.fetch_add(bytes.len(), Ordering::Relaxed);
+        while before > MAX_WAITING_BYTES
+            && self.waiting.bytes() > MAX_WAITING_BYTES
+            && !self.waiting.0.is_closed.load(Ordering::Relaxed)
+        {
+            thread::sleep(FULL);
+        }
+        self.tell(Event::Bytes(time, bytes.to_vec()));
     }
 
     fn tell(&self, event: Event) {
@@ -320,7 +411,7 @@ impl Serving {
             let Some(mut open) = reader.take().or_else(|| self.again(listener.as_ref())) else { break };
             let lost = self.read(open.as_mut());
             *locked(&self.writer) = None;
-            if self.ends {
+            if self.ends || !self.is_wanted() {
                 break;
             }
             self.tell(Event::Lost(lost));
@@ -333,13 +424,25 @@ impl Serving {
         let mut room = vec![0; ROOM];
         while self.is_wanted() {
             match reader.next(&mut room) {
-                Ok(Got::Bytes(length)) => self.tell(Event::Bytes(self.time_of_bytes(), room[..length].to_vec())),
+                Ok(Got::Bytes(length)) => self.tell_bytes(self.time_of_bytes(), &room[..length]),
                 Ok(Got::Nothing) => {}
                 Ok(Got::Closed) => return "the other end closed it".to_owned(),
                 Err(error) => return error.to_string(),
             }
         }
+        self.read_rest(reader, &mut room);
         String::new()
+    }
+
+    /// Reads what had come when nothing more was wanted.
+    fn read_rest(&self, reader: &mut dyn Source, room: &mut [u8]) {
+        let mut rest = 0;
+        while rest < MAX_REST
+            && let Ok(Got::Bytes(length)) = reader.next(room)
+        {
+            self.tell_bytes(self.time_of_bytes(), &room[..length]);
+            rest += length.max(1);
+        }
     }
 
     /// Now, as the time of bytes that came.
@@ -354,8 +457,8 @@ impl Serving {
     fn again(&self, listener: Option<&TcpListener>) -> Option<Box<dyn Source>> {
         while self.is_wanted() {
             let line = match listener {
-                Some(listener) => listener.accept().and_then(|(stream, _)| socket::tcp(stream)),
-                None => open_again(&self.address, self.settings),
+                Some(listener) => socket::accept(listener),
+                None => open_again(&self.address, self.settings, &|| self.is_wanted()),
             };
             match line {
                 Ok(line) => {
@@ -363,6 +466,7 @@ impl Serving {
                     self.tell(Event::Opened);
                     return Some(reader);
                 }
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => thread::sleep(LOOK_EVERY),
                 Err(_) => thread::sleep(AGAIN_AFTER),
             }
         }

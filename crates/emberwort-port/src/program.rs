@@ -1,23 +1,195 @@
-//! A program whose standard input and output are the line.
+//! Programs that are started, and ended with all that they started.
 
-use std::io;
-use std::process::{Command, Stdio};
+use std::io::{self, Read, Write};
+use std::os::fd::AsFd;
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
 
-use crate::line::{Line, Out, Stream};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::signal::{Signal, killpg};
+use nix::unistd::Pid;
 
-/// Starts a program; its standard error stays where ours is.
+use crate::line::{Got, Line, Out, Source, Stream, Target};
+
+/// How long a program that was asked to end may take before it is killed.
+const PATIENCE: Duration = Duration::from_millis(300);
+
+/// How often it is looked whether it has ended.
+const LOOK_EVERY: Duration = Duration::from_millis(5);
+
+/// How long, in milliseconds, a pipe that is empty or full is waited for.
+const PIPE: u16 = 100;
+
+/// So much goes into a pipe that takes anything (POSIX: PIPE_BUF) without waiting.
+const PIPE_ROOM: usize = 512;
+
+/// The groups of all programs that run.
+static GROUPS: Mutex<Vec<Pid>> = Mutex::new(Vec::new());
+
+fn groups() -> MutexGuard<'static, Vec<Pid>> {
+    GROUPS.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A program that runs, in a process group of its own. Dropping it ends it, with all that it started: it is asked first, and killed if it
+/// does not end within 0.3 s.
+#[derive(Debug)]
+pub struct Program {
+    child: Child,
+    group: Pid,
+    asked: Option<Instant>,
+}
+
+impl Program {
+    /// Starts a program.
+    ///
+    /// # Errors
+    /// If it cannot be started.
+    pub fn start(command: &mut Command) -> io::Result<Self> {
+        let child = command.process_group(0).spawn()?;
+        let group = Pid::from_raw(i32::try_from(child.id()).map_err(io::Error::other)?);
+        groups().push(group);
+        Ok(Self { child, group, asked: None })
+    }
+
+    /// What it reads, if it was asked for and not taken before.
+    pub fn take_input(&mut self) -> Option<ChildStdin> {
+        self.child.stdin.take()
+    }
+
+    /// What it prints, if it was asked for and not taken before.
+    pub fn take_output(&mut self) -> Option<ChildStdout> {
+        self.child.stdout.take()
+    }
+
+    /// What it prints to standard error, if it was asked for and not taken before.
+    pub fn take_errors(&mut self) -> Option<ChildStderr> {
+        self.child.stderr.take()
+    }
+
+    /// Whether it has ended by itself.
+    pub fn has_ended(&mut self) -> bool {
+        !matches!(self.child.try_wait(), Ok(None))
+    }
+
+    /// Waits until it has ended by itself, as long as `goes_on`; how it ended, or `None`.
+    ///
+    /// # Errors
+    /// If the system does not know.
+    pub fn wait_while(&mut self, goes_on: impl Fn() -> bool) -> io::Result<Option<ExitStatus>> {
+        loop {
+            if let Some(status) = self.child.try_wait()? {
+                return Ok(Some(status));
+            }
+            if !goes_on() {
+                return Ok(None);
+            }
+            thread::sleep(LOOK_EVERY);
+        }
+    }
+
+    /// Asks it to end, and does not wait for that.
+    pub fn ask(&mut self) {
+        if self.asked.is_none() {
+            self.asked = Some(Instant::now());
+            let _ = killpg(self.group, Signal::SIGTERM);
+        }
+    }
+
+    /// Ends it, and all that it started.
+    pub fn end(&mut self) {
+        self.ask();
+        let until = self.asked.unwrap_or_else(Instant::now) + PATIENCE;
+        while !self.has_ended() && Instant::now() < until {
+            thread::sleep(LOOK_EVERY);
+        }
+        // Also what it started and left behind.
+        let _ = killpg(self.group, Signal::SIGKILL);
+        let _ = self.child.wait();
+        groups().retain(|group| *group != self.group);
+    }
+}
+
+impl Drop for Program {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+/// Ends several programs, all at once.
+pub fn end_all(programs: impl IntoIterator<Item = Program>) {
+    let mut programs: Vec<Program> = programs.into_iter().collect();
+    programs.iter_mut().for_each(Program::ask);
+    drop(programs);
+}
+
+/// Ends all programs that were started here and still run: for who has to end at once. They have a tenth of a second.
+pub fn end_all_at_once() {
+    let groups = groups().clone();
+    for group in &groups {
+        let _ = killpg(*group, Signal::SIGTERM);
+    }
+    let until = Instant::now() + Duration::from_millis(100);
+    let is_there = |group: &Pid| killpg(*group, None).is_ok();
+    while groups.iter().any(is_there) && Instant::now() < until {
+        thread::sleep(LOOK_EVERY);
+    }
+    for group in &groups {
+        let _ = killpg(*group, Signal::SIGKILL);
+    }
+}
+
+/// Starts a program whose standard input and output are the line; its standard error stays where ours is.
 pub(crate) fn start(words: &[String]) -> io::Result<Line> {
     let Some((program, arguments)) = words.split_first() else { return Err(io::ErrorKind::InvalidInput.into()) };
-    let mut child = Command::new(program).args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
-    let (Some(input), Some(output)) = (child.stdin.take(), child.stdout.take()) else {
+    let mut command = Command::new(program);
+    command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped());
+    let mut program = Program::start(&mut command)?;
+    let (Some(input), Some(output)) = (program.take_input(), program.take_output()) else {
         return Err(io::Error::other("it has no standard input and output"));
     };
-    // Nobody asks how it ended, but somebody has to fetch it.
-    std::thread::spawn(move || child.wait());
-    Ok(Line { reader: Box::new(Stream(output)), writer: Box::new(Out(input)) })
+    Ok(Line { reader: Box::new(Pipe(Stream(output))), writer: Box::new(Pipe(Out(input))), program: Some(program) })
 }
 
 /// Standard input and output of this program.
 pub(crate) fn standard() -> Line {
-    Line { reader: Box::new(Stream(io::stdin())), writer: Box::new(Out(io::stdout())) }
+    Line { reader: Box::new(Pipe(Stream(io::stdin()))), writer: Box::new(Pipe(Out(io::stdout()))), program: None }
 }
+
+/// One end of a pipe, which nobody waits for longer than a moment.
+struct Pipe<T>(T);
+
+/// Whether a pipe can be read or written without waiting.
+fn is_ready(pipe: &impl AsFd, what: PollFlags) -> io::Result<bool> {
+    let mut wanted = [PollFd::new(pipe.as_fd(), what)];
+    match poll(&mut wanted, PollTimeout::from(PIPE)) {
+        Ok(count) => Ok(count > 0),
+        Err(nix::errno::Errno::EINTR) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+impl<R: Read + AsFd + Send> Source for Pipe<Stream<R>> {
+    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
+        if is_ready(&self.0.0, PollFlags::POLLIN)? { self.0.next(room) } else { Ok(Got::Nothing) }
+    }
+}
+
+impl<W: Write + AsFd> Write for Pipe<Out<W>> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if !is_ready(&self.0.0, PollFlags::POLLOUT)? {
+            return Err(io::Error::other("whoever reads it does not read"));
+        }
+        let written = self.0.write(&bytes[..bytes.len().min(PIPE_ROOM)])?;
+        self.0.flush()?;
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl<W: Write + AsFd + Send> Target for Pipe<Out<W>> {}

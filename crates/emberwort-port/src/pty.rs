@@ -29,7 +29,7 @@ pub(crate) fn make() -> io::Result<(Line, String)> {
     cfmakeraw(&mut settings);
     tcsetattr(&far, SetArg::TCSANOW, &settings)?;
     let near = Arc::new(near);
-    let line = Line { reader: Box::new(Near(near.clone())), writer: Box::new(Near(near)) };
+    let line = Line { reader: Box::new(Near(near.clone())), writer: Box::new(Near(near)), program: None };
     Ok((line, path))
 }
 
@@ -51,7 +51,7 @@ impl Near {
 
 impl Source for Near {
     fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
-        let (is_ready, is_alone) = self.wait(PollFlags::POLLIN, 200)?;
+        let (is_ready, is_alone) = self.wait(PollFlags::POLLIN, 100)?;
         if is_ready {
             return match (&*self.0).read(room) {
                 Ok(length) => Ok(Got::Bytes(length)),

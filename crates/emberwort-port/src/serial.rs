@@ -78,7 +78,7 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
         .parity(parity)
         .stop_bits(stop_bits)
         .flow_control(FlowControl::None)
-        .timeout(Duration::from_millis(200))
+        .timeout(Duration::from_millis(100))
         .open_native()
         .map_err(io::Error::from)?;
     // What came before is nobody's answer.
@@ -95,9 +95,9 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
     }
     let reader = Box::new(Stream(port));
     Ok(if rts_while_sending {
-        Line { reader, writer: Box::new(Driven(writer)) }
+        Line { reader, writer: Box::new(Driven(writer)), program: None }
     } else {
-        Line { reader, writer: Box::new(Out(writer)) }
+        Line { reader, writer: Box::new(Out(writer)), program: None }
     })
 }
 

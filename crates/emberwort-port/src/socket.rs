@@ -2,32 +2,68 @@
 
 use std::io::{self, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
+use std::thread;
+use std::time::{Duration, Instant};
 
 use nix::sys::socket::{setsockopt, sockopt};
 
 use crate::line::{Got, Line, Out, Source, Stream, Target, is_nothing};
 
 /// Whoever waits looks this often whether it is still wanted.
-const PATIENCE: Duration = Duration::from_millis(200);
+const PATIENCE: Duration = Duration::from_millis(100);
+
+/// So long a peer that does not read is waited for before what is sent is given up.
+const FULL: Duration = Duration::from_secs(1);
+
+/// So long it may take until a connection is made.
+const CONNECTING: Duration = Duration::from_secs(10);
 
 /// A TCP connection.
 pub(crate) fn tcp(stream: TcpStream) -> io::Result<Line> {
     // A frame is sent at once, however short.
     stream.set_nodelay(true)?;
     stream.set_read_timeout(Some(PATIENCE))?;
-    Ok(Line { writer: Box::new(Out(stream.try_clone()?)), reader: Box::new(Stream(stream)) })
+    stream.set_write_timeout(Some(FULL))?;
+    Ok(Line { writer: Box::new(Out(stream.try_clone()?)), reader: Box::new(Stream(stream)), program: None })
 }
 
-/// Connects to `host:port`.
-pub(crate) fn connect(to: &str) -> io::Result<Line> {
-    tcp(TcpStream::connect(to)?)
+/// Connects to `host:port`, as long as that is wanted.
+///
+/// # Errors
+/// [`io::ErrorKind::Interrupted`] if it is not wanted any more.
+pub(crate) fn connect(to: &str, is_wanted: &dyn Fn() -> bool) -> io::Result<Line> {
+    // Finding the address and connecting wait in the system, where nothing else is heard. If they are not wanted any more, they are left
+    // alone there.
+    let (told, hears) = mpsc::channel();
+    let place = to.to_owned();
+    thread::spawn(move || told.send(TcpStream::connect(place)));
+    let began = Instant::now();
+    loop {
+        match hears.recv_timeout(PATIENCE) {
+            Ok(connected) => return tcp(connected?),
+            Err(_) if !is_wanted() => return Err(io::ErrorKind::Interrupted.into()),
+            Err(_) if began.elapsed() >= CONNECTING => {
+                let seconds = CONNECTING.as_secs();
+                return Err(io::Error::new(io::ErrorKind::TimedOut, format!("nobody answered within {seconds} s")));
+            }
+            Err(_) => {}
+        }
+    }
 }
 
-/// Waits for connections at `host:port`.
+/// Waits for connections at `host:port`; who asks for one gets an error if there is none.
 pub(crate) fn listen(at: &str) -> io::Result<TcpListener> {
-    TcpListener::bind(at)
+    let listener = TcpListener::bind(at)?;
+    listener.set_nonblocking(true)?;
+    Ok(listener)
+}
+
+/// The next connection, if there is one.
+pub(crate) fn accept(listener: &TcpListener) -> io::Result<Line> {
+    let (stream, _) = listener.accept()?;
+    stream.set_nonblocking(false)?;
+    tcp(stream)
 }
 
 /// UDP packets to and from one place.
@@ -71,7 +107,11 @@ fn udp(socket: UdpSocket, to: Option<SocketAddr>) -> io::Result<Line> {
     socket.set_read_timeout(Some(PATIENCE))?;
     let peer = Arc::new(Mutex::new(to));
     let writer = Sender { socket: socket.try_clone()?, peer: peer.clone() };
-    Ok(Line { reader: Box::new(Packets { socket, peer, is_fixed: to.is_some() }), writer: Box::new(writer) })
+    Ok(Line {
+        reader: Box::new(Packets { socket, peer, is_fixed: to.is_some() }),
+        writer: Box::new(writer),
+        program: None,
+    })
 }
 
 struct Packets {

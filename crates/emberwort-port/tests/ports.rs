@@ -33,7 +33,7 @@ impl std::ops::DerefMut for Alone {
 fn open(address: &str, when_lost: WhenLost) -> Alone {
     let address: Address = address.parse().unwrap();
     let events = Events::new(Clock::new());
-    let port = Port::open(&address, Some(SETTINGS), when_lost, (&events, 0)).unwrap();
+    let port = Port::open(&address, Some(SETTINGS), when_lost, (&events, 0), &|| true).unwrap();
     Alone { port, events }
 }
 
@@ -180,7 +180,7 @@ fn what_cannot_be_opened_says_why() {
     ] {
         let read: Address = address.parse().unwrap();
         let events = Events::new(Clock::new());
-        let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0)).err().unwrap().to_string();
+        let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0), &|| true).err().unwrap().to_string();
         assert!(error.contains(says) && error.contains(&address), "{address}: {error}");
     }
 }
@@ -200,7 +200,7 @@ fn a_port_that_is_taken_says_by_whom() {
     taker.stdout.take().unwrap().read_exact(&mut said).unwrap();
     let read: Address = near.name().parse().unwrap();
     let events = Events::new(Clock::new());
-    let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0)).err().unwrap().to_string();
+    let error = Port::open(&read, Some(SETTINGS), WhenLost::End, (&events, 0), &|| true).err().unwrap().to_string();
     assert!(error.contains(&format!("sh (process {}) has it open", taker.id())), "{error}");
     drop(taker.stdin.take());
     taker.wait().unwrap();

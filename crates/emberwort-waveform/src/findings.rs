@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use emberwort_model::counting::plural;
 use emberwort_model::medium::usb::PacketId;
 use emberwort_model::medium::{BitCode, LineCode, MediumKind, UartFormat, UsbSpeed};
 
@@ -190,10 +191,6 @@ pub fn remarks(seen: &Seen) -> Vec<String> {
         }
         _ => Vec::new(),
     }
-}
-
-fn plural(count: u64, what: &str) -> String {
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 fn seconds(at: Moment) -> String {
@@ -410,7 +407,7 @@ fn of_i2c(hertz: u32, seen: &i2c::Seen) -> Vec<Finding> {
             Kind::Unheard,
             format!(
                 "{} without an acknowledge, the first at {} for the address 0x{:02X}; is the device there, and powered?",
-                plural(seen.no_answer.count, "address").replace("addresss", "addresses"),
+                plural(seen.no_answer.count, "address"),
                 seconds(seen.no_answer.first),
                 seen.unanswered
             ),

@@ -8,6 +8,8 @@ use anyhow::{Context, bail};
 use emberwort_model::diagnostics::escaped;
 use tempfile::NamedTempFile;
 
+use crate::interrupt::{self, AtTheEnd};
+
 /// Whether an existing file may be replaced.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Replace {
@@ -34,6 +36,8 @@ pub struct PendingFile {
     file: BufWriter<NamedTempFile>,
     /// Behind the file, so that it goes first.
     folders: Folders,
+    /// Neither stays when the program is given up.
+    _given_up: AtTheEnd,
 }
 
 impl PendingFile {
@@ -49,7 +53,12 @@ impl PendingFile {
         let folders = Folders::make(folder).with_context(|| format!("the folder {} cannot be made", shown(folder)))?;
         let file = tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(folder);
         let file = file.with_context(|| format!("{} cannot be written", shown(path)))?;
-        Ok(Self { path: place, file: BufWriter::with_capacity(1 << 16, file), folders })
+        let (temporary, made) = (file.path().to_owned(), folders.0.clone());
+        let given_up = interrupt::at_the_end(move || {
+            let _ = fs::remove_file(temporary);
+            drop(Folders(made));
+        });
+        Ok(Self { path: place, file: BufWriter::with_capacity(1 << 16, file), folders, _given_up: given_up })
     }
 
     /// A file with these bytes, written to the last of them.
@@ -62,7 +71,7 @@ impl PendingFile {
 
     /// Puts it in its place, over another file only if that may be.
     pub fn commit(self, may_replace: bool) -> anyhow::Result<()> {
-        let Self { path, file, mut folders } = self;
+        let Self { path, file, mut folders, _given_up } = self;
         let failed = || format!("{} cannot be written", shown(&path));
         let file = file.into_inner().map_err(|error| error.into_error()).with_context(failed)?;
         set_mode(file.path(), fs::metadata(&path).ok().filter(|_| may_replace)).with_context(failed)?;
@@ -250,6 +259,10 @@ pub fn write_folder(folder: &Path, files: &[(&str, String)]) -> anyhow::Result<(
     let beside = folder_of(folder);
     let mut folders = Folders::make(beside).with_context(failed)?;
     let made = tempfile::Builder::new().prefix(TEMPORARY).tempdir_in(beside).with_context(failed)?;
+    let temporary = made.path().to_owned();
+    let _given_up = interrupt::at_the_end(move || {
+        let _ = fs::remove_dir_all(temporary);
+    });
     for (name, text) in files {
         PendingFile::with(&made.path().join(name), text.as_bytes())?.commit(false)?;
     }

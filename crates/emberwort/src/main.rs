@@ -4,6 +4,7 @@ mod cli;
 mod commands;
 mod files;
 mod fleet;
+mod interrupt;
 mod labels;
 mod output;
 mod project;
@@ -36,14 +37,16 @@ fn main() -> ExitCode {
         Err(error) => return explained(&error),
     };
     let look = output::Look::new(cli.color);
+    interrupt::watch();
     match commands::run(cli, look) {
+        Ok(_) if interrupt::cut_short() => ExitCode::from(interrupt::EXIT_CODE),
         Ok(commands::Ending::Clean) => ExitCode::SUCCESS,
         Ok(commands::Ending::WithFindings) => ExitCode::from(1),
         // Nobody reads the output any longer, as with `| head`: nothing to complain about.
         Err(error) if output::is_broken_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
             output::print_error(&error, look);
-            ExitCode::from(2)
+            ExitCode::from(if interrupt::came() { interrupt::EXIT_CODE } else { 2 })
         }
     }
 }

@@ -2,7 +2,6 @@
 
 use std::fmt::Display;
 use std::io::{self, BufWriter, IsTerminal, StdoutLock, Write};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use clap::ValueEnum;
@@ -264,23 +263,6 @@ impl Progress {
             bar.finish_and_clear();
         }
     }
-}
-
-static INTERRUPTED: AtomicBool = AtomicBool::new(false);
-
-/// From now on Ctrl-C (and SIGTERM) does not kill the program but is told by [`interrupted`]; a second one ends it at once.
-pub fn catch_interrupt() {
-    // A handler that is there already, or cannot be set, leaves Ctrl-C as it is.
-    let _ = ctrlc::set_handler(|| {
-        if INTERRUPTED.swap(true, Ordering::SeqCst) {
-            std::process::exit(2);
-        }
-    });
-}
-
-/// Whether Ctrl-C was pressed.
-pub fn interrupted() -> bool {
-    INTERRUPTED.load(Ordering::Relaxed)
 }
 
 #[cfg(test)]

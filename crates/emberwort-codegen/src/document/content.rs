@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use emberwort_checksum::working::hex as digits;
 use emberwort_model::Plan;
 use emberwort_model::budget::{decimal_text, duration_text, medium_text, report, time_text};
+use emberwort_model::counting::plural;
 use emberwort_model::hex::hex;
 use emberwort_model::layout::digest::digest;
 use emberwort_model::layout::picture::picture;
@@ -45,11 +46,6 @@ fn order_text(order: ByteOrder) -> &'static str {
         ByteOrder::Little => "the least significant byte of a number comes first (little-endian)",
         ByteOrder::Big => "the most significant byte of a number comes first (big-endian)",
     }
-}
-
-/// `1 byte`, `2 bytes`.
-fn plural(count: usize, what: &str) -> String {
-    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
 }
 
 /// `8` or `8 .. 12`.

@@ -312,7 +312,8 @@ static void receive_STEM(FILE *file, enum way way, char *said)
 
 /// A C program that feeds the file `STEM.bin` beside it to each stem's receiver. With each stem stands its channel.
 pub fn c_program(plan: &Plan, link: &str, stems: &[(String, usize)]) -> String {
-    let mut program = format!("#include \"{link}.h\"\n#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n{C_WAYS}");
+    let mut program =
+        format!("#include \"{link}.h\"\n#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n{C_WAYS}");
     for (stem, channel) in stems {
         program += &c_receiver(link, stem, plan.channels[*channel].finder());
     }

@@ -6,7 +6,6 @@ use emberwort_capture::{Around, Filtered, Item, ItemSink, Matching, Only, Query,
 use emberwort_model::Plan;
 
 use crate::cli::AskedArgs;
-use crate::output;
 
 /// A sink that takes no more after Ctrl-C.
 pub struct Interruptible<S>(pub S);
@@ -31,7 +30,7 @@ impl<S: ItemSink> ItemSink for Interruptible<S> {
     }
 
     fn is_full(&self) -> bool {
-        output::interrupted() || self.0.is_full()
+        crate::interrupt::came() || self.0.is_full()
     }
 
     fn pause(&mut self) -> Result<(), S::Error> {

@@ -42,7 +42,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return body(args, &plan, &plan.messages[index]);
     }
     if let Some(out) = &args.out {
-        output::catch_interrupt();
+        crate::interrupt::catch();
         return tables::run(args, out, link, look);
     }
     #[cfg(feature = "parquet")]
@@ -73,7 +73,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         look,
         width: output::terminal_width(),
     };
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
         _ if args.exchanges => {
@@ -107,7 +107,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     };
     let account =
         Account { statistics: &read.statistics, file_bytes: read.inputs.file_bytes, damage: &read.inputs.damage };
-    if output::interrupted() && !args.input.follow {
+    if crate::interrupt::came() && !args.input.follow {
         say!("interrupted; this is what was read until then:");
     }
     say!("{}", sentence(&account));

@@ -3,15 +3,16 @@
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
-use nix::sys::signal::{Signal, kill};
-use nix::unistd::Pid;
+use emberwort_port::Program;
 
 use super::ending::Ending;
 use crate::cli::DemoArgs;
 use crate::files;
+use crate::interrupt;
 use crate::output::{self, Look, Paint};
 
 /// The files of the example project, as `examples/marlock` in the repository holds them.
@@ -68,6 +69,7 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
         let files: Vec<(&str, String)> = FILES.iter().map(|(name, text)| (*name, (*text).to_owned())).collect();
         files::write_folder(folder, &files)?;
     }
+    interrupt::catch();
     let steps = Steps { folder, look };
     steps.say(&format!(
         "The lock at Marlock is now in {shown}. What follows can be typed there by hand:\n$ cd {shown}"
@@ -123,18 +125,20 @@ pub fn run(args: &DemoArgs, look: Look) -> anyhow::Result<Ending> {
     Ok(Ending::Clean)
 }
 
-/// A command that goes on beside the others, and ends when it is not needed any longer.
-struct Beside(Child);
-
-impl Drop for Beside {
-    fn drop(&mut self) {
-        // So that what was recorded is written. Not as Ctrl-C does it: what a shell runs in the background ignores that.
-        let asked = i32::try_from(self.0.id()).map(|id| kill(Pid::from_raw(id), Signal::SIGTERM));
-        if !matches!(asked, Ok(Ok(()))) {
-            let _ = self.0.kill();
-        }
-        let _ = self.0.wait();
+/// Runs a program to its end; the user may interrupt.
+fn done(command: &mut Command) -> anyhow::Result<ExitStatus> {
+    match Program::start(command)?.wait_while(|| !interrupt::came())? {
+        Some(status) => Ok(status),
+        None => bail!("interrupted"),
     }
+}
+
+/// Ends a program that has something to write first.
+fn end_gently(mut program: Program) {
+    program.ask();
+    let until = Instant::now() + Duration::from_secs(5);
+    // However it ended: what it wrote is looked at.
+    let _ = program.wait_while(|| Instant::now() < until && !interrupt::came());
 }
 
 /// Whether a program is on this machine.
@@ -177,13 +181,10 @@ impl Steps<'_> {
 
     fn run(&self, words: &[&str], expected: i32) -> anyhow::Result<()> {
         let program = std::env::current_exe().context("this program's own file cannot be found")?;
-        let status = Command::new(program)
-            .current_dir(self.folder)
-            .env_remove("EMBERWORT_LINK")
-            .args(["--color", if self.look.out { "always" } else { "never" }])
-            .args(words)
-            .status()
-            .context("the step cannot be run")?;
+        let mut command = Command::new(program);
+        command.current_dir(self.folder).env_remove("EMBERWORT_LINK");
+        command.args(["--color", if self.look.out { "always" } else { "never" }]).args(words);
+        let status = done(&mut command).context("the step cannot be run")?;
         if status.code() != Some(expected) {
             bail!("the step `emberwort {}` failed; please report this as a bug of Emberwort", words.join(" "));
         }
@@ -215,7 +216,8 @@ impl Steps<'_> {
         ])?;
         self.say("and sees its opening follow:")?;
         self.emberwort(&["listen", &house, "--on", "bus485", "--message", "GateStatus", "--count", "8"])?;
-        drop((recorder, device));
+        end_gently(recorder);
+        end_gently(device);
         self.say("What the recorder has of it:")?;
         self.emberwort(&["decode", LIVE, "--message", "MoveGate", "--message", "MoveAccepted"])
     }
@@ -237,15 +239,15 @@ impl Steps<'_> {
         self.emberwort(&["generate", "c", "python", "javascript"])?;
         let words = ["-std=c99", "-Igen/c", "programs/gate.c", "gen/c/marlock.c", "-o", "gen/gate"];
         self.show(compiler, &words)?;
-        if !Command::new(compiler).current_dir(self.folder).args(words).status()?.success() {
+        if !done(Command::new(compiler).current_dir(self.folder).args(words))?.success() {
             return self.say("This machine's C library has no pseudo-terminals, so the gate is not run here.");
         }
         self.show("gen/gate", &["&"])?;
         let program = fs::canonicalize(self.folder.join("gen/gate")).context("the compiled gate cannot be found")?;
-        let child = Command::new(program).stdin(Stdio::null()).stdout(Stdio::piped()).spawn();
-        let mut gate = Beside(child.context("the gate cannot be run")?);
+        let gate = Program::start(Command::new(program).stdin(Stdio::null()).stdout(Stdio::piped()));
+        let mut gate = gate.context("the gate cannot be run")?;
         let mut line = String::new();
-        gate.0.stdout.take().map(BufReader::new).map(|mut said| said.read_line(&mut line)).transpose()?;
+        gate.take_output().map(BufReader::new).map(|mut said| said.read_line(&mut line)).transpose()?;
         let Some(port) = line.trim().strip_prefix("the port is ") else {
             return self.say("This machine has no pseudo-terminals, so the gate is not run here.");
         };
@@ -253,7 +255,7 @@ impl Steps<'_> {
         for (program, file, percent) in hosts {
             let words = [file, port, percent];
             self.show(program, &words)?;
-            if !Command::new(program).current_dir(self.folder).args(words).status()?.success() {
+            if !done(Command::new(program).current_dir(self.folder).args(words))?.success() {
                 bail!("{file} did not see the gate move; please report this as a bug of Emberwort");
             }
         }
@@ -261,20 +263,14 @@ impl Steps<'_> {
     }
 
     /// Starts a command that goes on beside the others; returns the path of the pseudo-terminal that it makes. `None` if it cannot.
-    fn beside(&self, words: &[&str]) -> anyhow::Result<Option<(Beside, String)>> {
+    fn beside(&self, words: &[&str]) -> anyhow::Result<Option<(Program, String)>> {
         self.show("emberwort", &[words, &["&"]].concat())?;
         let program = std::env::current_exe().context("this program's own file cannot be found")?;
-        let mut child = Command::new(program)
-            .current_dir(self.folder)
-            .env_remove("EMBERWORT_LINK")
-            .args(words)
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::piped())
-            .spawn()
-            .context("the step cannot be run")?;
-        let said = child.stderr.take().map(BufReader::new);
-        let child = Beside(child);
+        let mut command = Command::new(program);
+        command.current_dir(self.folder).env_remove("EMBERWORT_LINK").args(words);
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let mut child = Program::start(&mut command).context("the step cannot be run")?;
+        let said = child.take_errors().map(BufReader::new);
         let Some(said) = said else { return Ok(None) };
         for line in said.lines().map_while(Result::ok) {
             if let Some(path) = line.strip_prefix("the port is ") {
@@ -304,14 +300,14 @@ impl Steps<'_> {
             "gen/vectors",
         ];
         self.show(compiler, &words)?;
-        let status = Command::new(compiler).current_dir(self.folder).args(words).status()?;
+        let status = done(Command::new(compiler).current_dir(self.folder).args(words))?;
         if !status.success() {
             bail!("{compiler} cannot compile the generated code; please report this as a bug of Emberwort");
         }
         self.show("gen/vectors", &[])?;
         let program =
             fs::canonicalize(self.folder.join("gen/vectors")).context("the compiled vectors cannot be found")?;
-        let status = Command::new(program).current_dir(self.folder).status()?;
+        let status = done(Command::new(program).current_dir(self.folder))?;
         if !status.success() {
             bail!("the generated code differs from the vectors; please report this as a bug of Emberwort");
         }

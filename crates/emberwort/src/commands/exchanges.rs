@@ -148,7 +148,7 @@ impl ExchangeSink for ExchangePrinter {
             }
             _ => self.line(exchange)?,
         }
-        Ok(if output::interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+        Ok(if crate::interrupt::came() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
     }
 
     fn pause(&mut self) -> io::Result<()> {

@@ -76,7 +76,7 @@ impl ItemSink for Explain {
     }
 
     fn is_full(&self) -> bool {
-        self.text.is_some() || output::interrupted()
+        self.text.is_some() || crate::interrupt::came()
     }
 }
 

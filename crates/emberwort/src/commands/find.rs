@@ -24,7 +24,7 @@ use crate::render::{plural, summary::short};
 const MAX_SHOWN: usize = 20;
 
 pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let spoken = speakers(&args.speakers, link, look)?;
     let plan = spoken.speakers.own().clone();
     let mut input = args.input.clone();
@@ -51,7 +51,7 @@ pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
 
 fn account(reading: &Reading, input: &InputArgs) -> Ending {
     let inputs = &reading.inputs;
-    if output::interrupted() && !input.follow {
+    if crate::interrupt::came() && !input.follow {
         say!("interrupted; this is what was read until then:");
     }
     let account = Account { statistics: &reading.statistics, file_bytes: inputs.file_bytes, damage: &inputs.damage };

@@ -7,8 +7,6 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_port::Follow;
 
-use crate::output;
-
 /// An input as it is shown.
 pub fn input_name(path: &Path) -> String {
     if path == Path::new("-") { "standard input".to_owned() } else { crate::files::shown(path) }
@@ -23,7 +21,7 @@ pub fn open(path: &Path, follows: bool) -> anyhow::Result<Box<dyn Read>> {
         bail!("it is a folder");
     }
     Ok(match follows {
-        true => Box::new(Follow::open(path, || !output::interrupted())?),
+        true => Box::new(Follow::open(path, || !crate::interrupt::came())?),
         false => Box::new(File::open(path)?),
     })
 }

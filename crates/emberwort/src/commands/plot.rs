@@ -53,7 +53,7 @@ impl ExchangeSink for Answers {
 const DAY: u64 = 86_400_000_000_000;
 
 pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let spoken = speakers(&args.speakers, link, look)?;
     let plan = spoken.speakers.own().clone();
     if !args.input.wave.wire.is_empty() && args.field.is_empty() && !args.latency {

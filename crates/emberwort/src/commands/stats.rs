@@ -73,9 +73,9 @@ impl Sums {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let Read { reading: read_one, sums, nested, is_whole } = read(args, &args.input, link, look)?;
-    if output::interrupted() && !args.input.follow {
+    if crate::interrupt::came() && !args.input.follow {
         say!("interrupted; this is what was read until then");
     }
     let account = Account {

@@ -15,7 +15,7 @@ use super::opening::input_name;
 use super::speakers::speakers;
 use crate::cli::{DecodeArgs, InputArgs, RowForm};
 use crate::files;
-use crate::output::{self, Look, say};
+use crate::output::{Look, say};
 use crate::render::plural;
 use crate::render::stats::{Account, damage_text, sentence};
 
@@ -58,7 +58,7 @@ pub fn run(args: &DecodeArgs, out: &Path, link: Option<&Path>, look: Look) -> an
         say!("{} of {} were in the data set before", names.len() - left.len(), plural(names.len(), "capture"));
     }
     left.into_par_iter().for_each(|(name, path)| {
-        if !output::interrupted() {
+        if !crate::interrupt::came() {
             let result = capture(args, (out, form), (&state, name, path), link, look);
             results.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((path.clone(), result));
         }
@@ -84,7 +84,7 @@ pub fn run(args: &DecodeArgs, out: &Path, link: Option<&Path>, look: Look) -> an
         }
     }
     say!("{} with {} are in {}", plural(rows, "row"), plural(frames, "frame"), files::shown(out));
-    if output::interrupted() {
+    if crate::interrupt::came() {
         say!("interrupted; the same command goes on from here");
         return Ok(Ending::WithFindings);
     }
@@ -118,7 +118,7 @@ fn capture(
     fs::write(&started, "").with_context(|| format!("{} cannot be written", files::shown(&started)))?;
     let input = InputArgs { inputs: vec![path.to_owned()], ..args.input.clone() };
     let (reading, tables) = one(args, input, (out, form, name), link, look)?;
-    if output::interrupted() {
+    if crate::interrupt::came() {
         return Ok((reading, tables));
     }
     let listed: Vec<String> = tables
@@ -165,7 +165,7 @@ fn one(
 ) -> anyhow::Result<(Reading, Tables)> {
     let spoken = speakers(&args.speakers, link, look)?;
     let plan = spoken.speakers.own().clone();
-    let mut folder = Folder::new(out, form, name, output::interrupted);
+    let mut folder = Folder::new(out, form, name, crate::interrupt::came);
     let wanted = asked(&args.asked, &plan, &mut folder)?;
     let reading = inputs::decode_all(&input, link, spoken, wanted)?;
     let tables = folder.tables().map(|(path, rows)| (path.to_owned(), rows)).collect();

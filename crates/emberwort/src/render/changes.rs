@@ -157,7 +157,7 @@ impl ChangeSink for ChangePrinter {
     }
 
     fn is_full(&self) -> bool {
-        output::interrupted()
+        crate::interrupt::came()
     }
 
     fn pause(&mut self) -> io::Result<()> {

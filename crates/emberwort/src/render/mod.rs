@@ -18,11 +18,7 @@ pub mod time;
 pub mod wave;
 pub mod working;
 
-/// `1 error`, `2 errors`.
-pub fn plural(count: impl std::fmt::Display, what: &str) -> String {
-    let count = count.to_string();
-    if count == "1" { format!("1 {what}") } else { format!("{count} {what}s") }
-}
+pub use emberwort_model::counting::plural;
 
 /// A number whose digits stand in groups of three.
 pub fn grouped(number: f64) -> String {

@@ -30,12 +30,12 @@ use super::sources::Settings;
 use super::speakers::speakers;
 use crate::cli::{AmendArgs, CaptureForm};
 use crate::files;
-use crate::output::{self, Look, say};
+use crate::output::{Look, say};
 use crate::render::plural;
 use crate::render::stats::damage_text;
 
 pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let path = only_input(args)?;
     if !args.input.wave.wire.is_empty() {
         bail!("amend changes captures of packets; a waveform holds levels, and no bytes that could be set");

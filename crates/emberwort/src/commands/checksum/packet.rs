@@ -124,7 +124,7 @@ impl PieceSink for Packets<'_> {
             }
             _ => self.shown.without += 1,
         }
-        if output::interrupted() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        if crate::interrupt::came() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }
 }
 

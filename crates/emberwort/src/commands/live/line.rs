@@ -9,12 +9,14 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::{Carriage, UartFormat};
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;
-use emberwort_port::{Address, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
+use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
 use emberwort_wire::{Chunk, StreamId, Time, Times};
 
+use super::listen::earliest;
 use crate::cli::{Level, LineArgs};
 use crate::commands::names::channel_index;
-use crate::output::{self, say};
+use crate::interrupt::{self, AtTheEnd};
+use crate::output::say;
 use crate::render::plural;
 
 /// How often it is looked whether the user has interrupted.
@@ -33,20 +35,17 @@ pub struct Line {
 pub enum Came {
     /// Bytes, or a packet, at the line with this number.
     Bytes(usize, Time, Vec<u8>),
+    /// The other side of the line with this number is gone: what comes from there next has nothing to do with what came before.
+    Break(usize),
     /// Nothing, until the moment that was given.
     Nothing,
-    /// The other side is gone for good, or the user has interrupted.
+    /// The other side is gone for good, the user has interrupted, or the time is over; all that had come until then was given out.
     End,
 }
 
 impl Line {
-    /// Opens a port for a channel of a link. Its events come with this number.
-    pub fn open(
-        address: &Address,
-        args: &LineArgs,
-        plan: &Arc<Plan>,
-        events: (&Events, usize),
-    ) -> anyhow::Result<Self> {
+    /// Opens a port for a channel of a link. What comes there is told by `incoming`, with the number of lines that were opened before.
+    pub fn open(address: &Address, args: &LineArgs, plan: &Arc<Plan>, incoming: &mut Incoming) -> anyhow::Result<Self> {
         let channel = channel_of(address, args, plan)?;
         let of = &plan.channels[channel];
         let said = SerialSettings::of(&of.medium.kind);
@@ -64,7 +63,15 @@ impl Line {
             None => said,
         };
         let when_lost = if args.once { WhenLost::End } else { WhenLost::Wait };
-        let port = Port::open(address, settings, when_lost, events)?;
+        let number = incoming.open;
+        let port = Port::open(address, settings, when_lost, (&incoming.events, number), &|| incoming.is_wanted());
+        let port = match port {
+            Err(_) if !incoming.is_wanted() => {
+                bail!("{} was not opened in time: it does not answer", escaped(&address.to_string()))
+            }
+            port => port?,
+        };
+        incoming.open += 1;
         let name = escaped(port.name());
         match (address, settings) {
             (Address::Serial(_), Some(settings)) if args.baud.is_some() => {
@@ -80,13 +87,13 @@ impl Line {
         Ok(Self { port, channel, key, keeps_packets: address.keeps_packets() })
     }
 
-    /// Waits until somebody is at the other side, at most until a moment. Returns whether somebody is: the user may interrupt.
-    pub fn wait_for_peer(&self, events: &Events, until: Option<Time>) -> bool {
+    /// Waits until somebody is at the other side. Returns whether somebody is: the user may interrupt, and the time may be over.
+    pub fn wait_for_peer(&self, incoming: &Incoming) -> bool {
         if !self.port.has_peer() {
             say!("nobody is at {} yet; waiting", escaped(self.port.name()));
         }
         while !self.port.wait_for_peer(Duration::from_nanos(LOOK_EVERY)) {
-            if output::interrupted() || until.is_some_and(|until| until <= events.clock().now()) {
+            if !incoming.is_wanted() {
                 return false;
             }
         }
@@ -115,28 +122,133 @@ impl Line {
     }
 }
 
-/// Waits for what comes at any line: until a moment, or for ever. What else happens there is said.
-pub fn wait(lines: &[&Line], events: &Events, until: Option<Time>) -> Came {
-    loop {
-        if output::interrupted() {
-            return Came::End;
+/// What comes at one or more lines, until the user interrupts, the time is over, or one of them has ended.
+pub struct Incoming {
+    events: Events,
+    /// When the time is over.
+    end: Option<Time>,
+    /// Lines of which more can come.
+    open: usize,
+    /// Since when nothing more is wanted.
+    ending: Option<Time>,
+    /// When it was said last that more comes than can be looked at.
+    told_full: Option<Time>,
+    /// Says what is lost if the program is given up.
+    _given_up: AtTheEnd,
+}
+
+impl Incoming {
+    /// What comes from now on, for this long in nanoseconds if that is given.
+    pub fn new(lasting: Option<u64>) -> Self {
+        let events = Events::new(Clock::new());
+        let end = lasting.map(|lasting| events.clock().now().after(lasting));
+        let waiting = events.waiting();
+        let given_up = interrupt::at_the_end(move || match waiting.bytes() {
+            0 => say!("given up: what was read last may not have been shown"),
+            bytes => say!("given up: {} that came were not looked at", plural(bytes, "byte")),
+        });
+        Self { events, end, open: 0, ending: None, told_full: None, _given_up: given_up }
+    }
+
+    /// Now.
+    pub fn now(&self) -> Time {
+        self.events.clock().now()
+    }
+
+    /// Whether more is wanted: the user has not interrupted, and there is time left.
+    pub fn is_wanted(&self) -> bool {
+        !interrupt::came() && self.end.is_none_or(|end| self.now() < end)
+    }
+
+    /// How much of what may wait does wait, from 0 to 1.
+    pub fn waiting_share(&self) -> f64 {
+        self.events.waiting().share()
+    }
+
+    /// Waits for what comes at any line: until a moment, or for ever. What else happens there is said. When the end has come, what had come
+    /// before is still given out.
+    pub fn wait(&mut self, lines: &[&Line], until: Option<Time>) -> Came {
+        loop {
+            if self.ending.is_none() && !self.is_wanted() {
+                self.stop(lines);
+            }
+            let now = self.now();
+            if self.open == 0 || self.ending.is_some_and(|since| now.since(since) > READERS_END_WITHIN) {
+                return Came::End;
+            }
+            self.tell_if_full(now);
+            let look = now.after(LOOK_EVERY);
+            let turn = earliest(earliest(until, self.end.filter(|end| *end > now)), Some(look)).unwrap_or(look);
+            let (number, event) = match self.events.receive(Some(turn)) {
+                Received::Event(number, event) => (number, event),
+                Received::Nothing if until.is_some_and(|until| until <= turn) => return Came::Nothing,
+                Received::Nothing => continue,
+            };
+            let name = || escaped(lines[number].port.name());
+            match event {
+                Event::Bytes(time, bytes) => {
+                    self.ending = self.ending.map(|_| self.now());
+                    return Came::Bytes(number, time, bytes);
+                }
+                Event::Ended => {
+                    self.open -= 1;
+                    self.stop(lines);
+                }
+                Event::Lost(why) => {
+                    say!("{} is gone: {why}; waiting for it", name());
+                    return Came::Break(number);
+                }
+                Event::Opened => say!("{} is there", name()),
+            }
         }
-        let look = events.clock().now().after(LOOK_EVERY);
-        let turn = until.map_or(look, |until| until.min(look));
-        let (number, event) = match events.receive(Some(turn)) {
-            Received::Event(number, event) => (number, event),
-            Received::Nothing if Some(turn) == until => return Came::Nothing,
-            Received::Nothing => continue,
-        };
-        let name = || escaped(lines[number].port.name());
-        match event {
-            Event::Bytes(time, bytes) => return Came::Bytes(number, time, bytes),
-            Event::Ended => return Came::End,
-            Event::Lost(why) => say!("{} is gone: {why}; waiting for it", name()),
-            Event::Opened => say!("{} is there", name()),
+    }
+
+    /// Waits for what comes no longer than this moment, and takes nothing else that happens as an end.
+    pub fn next(&mut self, until: Time) -> Received {
+        self.events.receive(Some(until))
+    }
+
+    /// Nothing more is wanted. What came and was not looked at is counted, and said.
+    pub fn leave(&mut self, lines: &[&Line]) {
+        let mut left = 0;
+        self.stop(lines);
+        while let came @ (Came::Bytes(..) | Came::Break(_)) = self.wait(lines, None) {
+            if let Came::Bytes(_, _, bytes) = came {
+                left += bytes.len();
+            }
+        }
+        if left > 0 {
+            say!("{} came after that and were not looked at", plural(left, "byte"));
+        }
+    }
+
+    fn stop(&mut self, lines: &[&Line]) {
+        if self.ending.is_none() {
+            self.ending = Some(self.now());
+            lines.iter().for_each(|line| line.port.stop());
+        }
+    }
+
+    /// Says from time to time that more comes than can be looked at, as long as that is so.
+    fn tell_if_full(&mut self, now: Time) {
+        let waiting = self.events.waiting();
+        let is_new = self.told_full.is_none_or(|told| now.since(told) >= TELL_FULL_EVERY);
+        if self.ending.is_none() && is_new && waiting.share() >= MUCH {
+            self.told_full = Some(now);
+            let (bytes, share) = (plural(waiting.bytes(), "byte"), waiting.share() * 100.0);
+            say!("more comes than can be looked at: {bytes} wait, {share:.0} % of what may");
         }
     }
 }
+
+/// How much of what may wait is much.
+const MUCH: f64 = 0.5;
+
+/// It is said again after this long.
+const TELL_FULL_EVERY: u64 = 10_000_000_000;
+
+/// A port that says nothing for so long after it was stopped is not waited for.
+const READERS_END_WITHIN: u64 = 400_000_000;
 
 /// Whether a channel can run over a port.
 fn fits(channel: &Channel, address: &Address) -> bool {

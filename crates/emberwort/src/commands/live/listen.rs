@@ -2,11 +2,10 @@
 
 use std::path::Path;
 
-use emberwort_capture::{Decoder, Filtered, First, Statistics};
-use emberwort_port::{Clock, Events};
+use emberwort_capture::{Decoder, Filtered, First, Statistics, StreamSink as _};
 use emberwort_wire::{ChunkSink as _, Time};
 
-use super::line::{Came, Line, wait};
+use super::line::{Came, Incoming, Line};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, RowForm, SenderEnd};
 use crate::commands::asked::asked;
@@ -26,10 +25,9 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     for name in &args.asked.message {
         message_index(speakers.own(), name)?;
     }
-    output::catch_interrupt();
-    let clock = Clock::new();
-    let events = Events::new(clock);
-    let line = Line::open(&args.port.port, &args.port.line, speakers.own(), (&events, 0))?;
+    crate::interrupt::catch_as_end();
+    let mut incoming = Incoming::new(args.lasting);
+    let line = Line::open(&args.port.port, &args.port.line, speakers.own(), &mut incoming)?;
     let style = RowStyle {
         form: args.form,
         raw: args.raw,
@@ -48,19 +46,20 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(First::new(args.count), printer))?;
     let sink = asked(&args.asked, speakers.own(), sink)?;
     let mut decoder = Decoder::of(speakers, sink).asking(later);
-    let end = args.lasting.map(|lasting| clock.now().after(lasting));
     let from = args.from.map(SenderEnd::end).or(line.hears());
     loop {
-        match wait(&[&line], &events, earliest(end, decoder.poll_timeout())) {
+        match incoming.wait(&[&line], decoder.poll_timeout()) {
             Came::Bytes(_, time, bytes) => {
                 // Whether more is wanted is asked below, of what was collected, too.
                 let _ = decoder.chunk(&line.chunk(from, time, &bytes));
             }
-            Came::Nothing => decoder.handle_timeout(clock.now()),
+            Came::Break(_) => decoder.end_streams(),
+            Came::Nothing => decoder.handle_timeout(incoming.now()),
             Came::End => break,
         }
         decoder.pause();
-        if decoder.has_ended() || end.is_some_and(|end| end <= clock.now()) {
+        if decoder.has_ended() {
+            incoming.leave(&[&line]);
             break;
         }
     }

@@ -4,15 +4,14 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-use emberwort_capture::{Decoder, Speakers};
+use emberwort_capture::{Decoder, Speakers, StreamSink as _};
 use emberwort_link::{LinkEvent, Machine, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_port::{Clock, Events};
 use emberwort_wire::{ChunkSink as _, Time};
 
-use super::line::{Came, Line, wait};
+use super::line::{Came, Incoming, Line};
 use super::listen::earliest;
 use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
 use crate::commands::scenario;
@@ -35,10 +34,9 @@ pub enum WhenIdle {
 pub struct Stage {
     pub plan: Arc<Plan>,
     pub scenario: Scenario,
-    events: Events,
+    incoming: Incoming,
     line: Line,
     style: RowStyle,
-    end: Option<Time>,
 }
 
 impl Stage {
@@ -49,11 +47,11 @@ impl Stage {
         let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
         let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, &plan, look)?;
         let scenario = scenario::read(&args.file, &plan, &revisions, args.seed)?.scenario;
-        output::catch_interrupt();
-        let events = Events::new(Clock::new());
+        crate::interrupt::catch_as_end();
+        let mut incoming = Incoming::new(args.lasting);
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
-        let line = Line::open(&args.port, &line, &plan, (&events, 0))?;
+        let line = Line::open(&args.port, &line, &plan, &mut incoming)?;
         let style = RowStyle {
             form: args.form,
             raw: args.raw,
@@ -63,14 +61,13 @@ impl Stage {
             look,
             width: output::terminal_width(),
         };
-        let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
-        line.wait_for_peer(&events, end);
-        Ok(Self { plan, scenario, events, line, style, end })
+        line.wait_for_peer(&incoming);
+        Ok(Self { plan, scenario, incoming, line, style })
     }
 
     /// When the trial starts.
     pub fn starts(&self) -> Time {
-        self.events.clock().now()
+        self.incoming.now()
     }
 
     /// Lets machines of one end run until their time is over, the user interrupts, or the port is gone for good. Prints what goes through
@@ -86,7 +83,7 @@ impl Stage {
         let mut decoder = Decoder::new(self.plan.clone(), printer);
         let mut refused = false;
         loop {
-            let now = self.events.clock().now();
+            let now = self.incoming.now();
             for machine in machines.iter_mut() {
                 machine.handle_timeout(now);
                 while let Some(frame) = machine.poll_transmit() {
@@ -113,10 +110,11 @@ impl Stage {
             decoder.pause();
             let next = machines.iter().filter_map(Machine::poll_timeout).min();
             let is_done = next.is_none() && when_idle == WhenIdle::End;
-            if is_done || decoder.has_ended() || self.end.is_some_and(|end| end <= now) {
+            if is_done || decoder.has_ended() {
+                self.incoming.leave(&[&self.line]);
                 break;
             }
-            match wait(&[&self.line], &self.events, earliest(earliest(next, self.end), decoder.poll_timeout())) {
+            match self.incoming.wait(&[&self.line], earliest(next, decoder.poll_timeout())) {
                 Came::Bytes(_, time, bytes) => {
                     let chunk = self.line.chunk(Some(from.other()), time, &bytes);
                     for machine in machines.iter_mut() {
@@ -124,7 +122,12 @@ impl Stage {
                     }
                     let _ = decoder.chunk(&chunk);
                 }
-                Came::Nothing => decoder.handle_timeout(self.events.clock().now()),
+                Came::Break(_) => {
+                    let now = self.incoming.now();
+                    machines.iter_mut().for_each(|machine| machine.handle_break(now));
+                    decoder.end_streams();
+                }
+                Came::Nothing => decoder.handle_timeout(self.incoming.now()),
                 Came::End => break,
             }
         }

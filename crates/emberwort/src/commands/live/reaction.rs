@@ -2,17 +2,21 @@
 
 use std::io;
 use std::ops::ControlFlow;
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use anyhow::bail;
 use emberwort_capture::{Item, ItemSink, Row, Speakers};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_port::Program;
+use emberwort_port::program::end_all;
 use emberwort_text::show;
 
 use crate::commands::names::message_index;
+use crate::interrupt;
 use crate::output::say;
+use crate::render::plural;
 
 /// So many programs may run at once; what comes meanwhile starts none.
 const MAX_RUNNING: usize = 16;
@@ -23,8 +27,7 @@ pub struct Reaction<S> {
     messages: Vec<String>,
     /// The program and its arguments, with `{field}` in them.
     words: Vec<Vec<Part>>,
-    running: Vec<Child>,
-    started: u64,
+    running: Vec<Program>,
     left_out: u64,
     sink: S,
 }
@@ -84,11 +87,11 @@ impl<S> Reaction<S> {
             names.extend(fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str()));
         }
         let words = words.iter().map(|word| parts(word, &names)).collect::<anyhow::Result<_>>()?;
-        Ok(Self { messages: messages.to_vec(), words, running: Vec::new(), started: 0, left_out: 0, sink })
+        Ok(Self { messages: messages.to_vec(), words, running: Vec::new(), left_out: 0, sink })
     }
 
     fn react(&mut self, row: &Row<'_>) {
-        self.running.retain_mut(|child| matches!(child.try_wait(), Ok(None)));
+        self.running.retain_mut(|program| !program.has_ended());
         if self.running.len() >= MAX_RUNNING {
             self.left_out += 1;
             return;
@@ -96,20 +99,22 @@ impl<S> Reaction<S> {
         let words: Vec<String> = self.words.iter().map(|word| filled(word, row)).collect();
         let Some((program, arguments)) = words.split_first() else { return };
         // Never through a shell: an argument stays one, whatever is in it.
-        match Command::new(program).args(arguments).stdin(Stdio::null()).spawn() {
-            Ok(child) => {
-                self.started += 1;
-                self.running.push(child);
-            }
+        match Program::start(Command::new(program).args(arguments).stdin(Stdio::null())) {
+            Ok(program) => self.running.push(program),
             Err(error) => say!("`{}` cannot be run: {error}", escaped(program)),
         }
     }
 
-    /// Waits for the programs that still run, and says how many there were.
+    /// Waits for the programs that still run, as long as the user does not interrupt.
     fn end(&mut self) {
-        for mut child in self.running.drain(..) {
-            let _ = child.wait();
+        for program in &mut self.running {
+            let _ = program.wait_while(|| !interrupt::came());
         }
+        self.running.retain_mut(|program| !program.has_ended());
+        if !self.running.is_empty() {
+            say!("{} did not end in time and were ended", plural(self.running.len(), "program"));
+        }
+        end_all(self.running.drain(..));
         if self.left_out > 0 {
             say!("{} messages started no program, as {MAX_RUNNING} were running", self.left_out);
         }

@@ -10,64 +10,65 @@ use emberwort_link::wire::{Sender, Wire};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_port::{Clock, Events};
 use emberwort_wire::Time;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use super::line::{Came, Line, wait};
+use super::line::{Came, Incoming, Line};
 use super::listen::earliest;
 use super::record_file::{Recording, Rotation};
 use crate::cli::{RecordArgs, SenderEnd, SpeakerArgs};
 use crate::commands::ending::Ending;
 use crate::commands::scenario;
 use crate::commands::speakers::revisions_in_trial;
-use crate::output::{self, Look, say};
+use crate::output::{Look, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::plural;
 
 pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;
     let plan = load_plan_of(&project.definition, look)?;
-    output::catch_interrupt();
-    let events = Events::new(Clock::new());
-    let open = |address, number| Line::open(address, &args.line, &plan, (&events, number));
+    crate::interrupt::catch_as_end();
+    let mut incoming = Incoming::new(args.lasting);
+    let mut open = |address| Line::open(address, &args.line, &plan, &mut incoming);
     // Those who send at each: the device at the first, the host at the second.
     let (mut lines, ends) = match (&args.port, &args.between[..]) {
         (Some(port), _) => {
-            let line = open(port, 0)?;
+            let line = open(port)?;
             let from = args.from.map(SenderEnd::end).or(line.hears());
             (vec![line], vec![from])
         }
-        (None, [device, host]) => (vec![open(device, 0)?, open(host, 1)?], vec![Some(End::Device), Some(End::Host)]),
+        (None, [device, host]) => (vec![open(device)?, open(host)?], vec![Some(End::Device), Some(End::Host)]),
         _ => bail!("name a port, or two with --between"),
     };
-    let mut passing = Passing::new(lines.len(), damage(args, &project, &plan, look)?, events.clock().now());
+    let mut passing = Passing::new(lines.len(), damage(args, &project, &plan, look)?, incoming.now());
     let rotation = Rotation { size: args.split_size, every: args.split_every, keep: args.keep };
-    let now = events.clock().now();
+    let now = incoming.now();
     let mut recording = Recording::new(&args.out, rotation, &plan, lines[0].channel, now)?;
-    let end = args.lasting.map(|lasting| events.clock().now().after(lasting));
     let mut counts = vec![0u64; lines.len()];
     loop {
         let all: Vec<&Line> = lines.iter().collect();
-        let next = earliest(earliest(end, recording.flush_at()), passing.next());
-        let came = wait(&all, &events, next);
-        if let Came::Bytes(number, time, bytes) = came {
-            counts[number] += bytes.len() as u64;
-            passing.take(number, time, bytes);
-        } else if let Came::End = came {
-            break;
+        let came = incoming.wait(&all, earliest(recording.flush_at(), passing.next()));
+        let has_ended = matches!(came, Came::End);
+        match came {
+            Came::Bytes(number, time, bytes) => {
+                counts[number] += bytes.len() as u64;
+                passing.take(number, time, bytes);
+            }
+            Came::Break(number) => recording.begin_anew(ends[number])?,
+            Came::Nothing | Came::End => {}
         }
-        let now = events.clock().now();
+        // At the end also what is under way.
+        let now = if has_ended { Time::from_nanoseconds(u64::MAX) } else { incoming.now() };
         while let Some((number, time, bytes)) = passing.due(now) {
             passing.pass_on(&mut lines, number, &bytes);
             recording.chunk(&lines[number].chunk(ends[number], time, &bytes))?;
         }
+        if has_ended {
+            break;
+        }
         if recording.flush_at().is_some_and(|at| at <= now) {
             recording.flush()?;
-        }
-        if end.is_some_and(|end| end <= now) {
-            break;
         }
     }
     recording.flush()?;

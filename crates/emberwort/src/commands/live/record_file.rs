@@ -9,6 +9,7 @@ use std::sync::Arc;
 use anyhow::Context;
 use emberwort_capture::Recorder;
 use emberwort_model::Plan;
+use emberwort_model::model::End;
 use emberwort_wire::{Chunk, Time};
 
 use crate::render::plural;
@@ -85,6 +86,11 @@ impl Recording {
             self.go_on_in_another(now)?;
         }
         self.file.chunk(chunk)
+    }
+
+    /// The line was broken off: what an end sends from now on, `None` where nobody knows which, has nothing to do with what came before.
+    pub fn begin_anew(&mut self, from: Option<End>) -> anyhow::Result<()> {
+        Ok(self.file.recorder.begin_anew(self.channel, from)?)
     }
 
     fn go_on_in_another(&mut self, now: Time) -> anyhow::Result<()> {

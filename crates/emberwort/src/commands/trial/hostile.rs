@@ -17,12 +17,12 @@ use crate::render::{plural, wrapped};
 const TOO_MANY: f64 = 3.0;
 
 pub fn run(lasting: u64, scenario: &Scenario, form: TableForm) -> anyhow::Result<Ending> {
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let (began, whole) = (Instant::now(), Duration::from_nanos(lasting));
     let mut progress = Progress::new(lasting);
     let found = hostile(scenario, &mut || {
         progress.at(began.elapsed().as_nanos() as u64);
-        began.elapsed() < whole && !output::interrupted()
+        began.elapsed() < whole && !crate::interrupt::came()
     });
     progress.end();
     let mut out = output::stdout();

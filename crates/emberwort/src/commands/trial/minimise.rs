@@ -6,7 +6,7 @@ use emberwort_link::minimise::minimise;
 use emberwort_link::{Report, Scenario};
 
 use crate::files::{self, Replace};
-use crate::output::{self, say};
+use crate::output::say;
 use crate::render::plural;
 
 /// Searches a shorter trial in which the first thing that failed fails, too, and writes it.
@@ -22,7 +22,7 @@ pub fn run(
         return Ok(());
     };
     let mut fails = |text: &str| {
-        let Some(mut shorter) = parse(text).filter(|_| !output::interrupted()) else { return false };
+        let Some(mut shorter) = parse(text).filter(|_| !crate::interrupt::came()) else { return false };
         shorter.seed = scenario.seed;
         let verdicts = emberwort_link::run(&shorter, &mut ()).verdicts;
         verdicts.iter().any(|verdict| {

@@ -57,7 +57,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             crate::files::shown(path)
         );
     }
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let own = scenario.definitions.get(0);
     let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
     let recorder = args.record.as_deref().map(record).transpose()?;
@@ -112,7 +112,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             time::duration(at)
         );
     }
-    if output::interrupted() {
+    if crate::interrupt::came() {
         say!(
             "interrupted {} after the start of the trial; this is what had happened until then",
             time::duration(report.ended)
@@ -134,7 +134,7 @@ struct Watcher {
 impl emberwort_link::Watch for Watcher {
     fn goes_on(&mut self, now: u64) -> bool {
         self.progress.at(now);
-        self.failed.is_none() && !output::interrupted()
+        self.failed.is_none() && !crate::interrupt::came()
     }
 
     fn received(&mut self, chunk: &Chunk<'_>, node: u64) {

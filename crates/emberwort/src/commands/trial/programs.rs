@@ -8,7 +8,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_port::{Address, Clock, Event, Events, Port, Received, WhenLost};
 use emberwort_wire::Time;
 
-use crate::output::{self, say};
+use crate::output::say;
 
 /// The programs of a trial that was started.
 pub struct Programs {
@@ -43,7 +43,7 @@ impl Programs {
                 *program = folder.join(&*program).display().to_string();
             }
             let shown = escaped(&command.join(" "));
-            let port = Port::open(&Address::Command(command), None, WhenLost::End, (&events, number));
+            let port = Port::open(&Address::Command(command), None, WhenLost::End, (&events, number), &|| true);
             ports.push(Some(port.with_context(|| format!("node {} is played by `{shown}`", device.node))?));
         }
         say!("programs play devices, so this takes as long as it says");
@@ -52,10 +52,17 @@ impl Programs {
     }
 }
 
+impl Drop for Programs {
+    /// All are asked to end before one is waited for.
+    fn drop(&mut self) {
+        self.ports.iter().flatten().for_each(Port::ask_to_end);
+    }
+}
+
 impl Outside for Programs {
     fn wait_until(&mut self, moment: u64) -> Option<(u64, usize, Vec<u8>)> {
         let until = self.starts.after(moment);
-        while !output::interrupted() {
+        while !crate::interrupt::came() {
             let now = self.events.clock().now();
             if now >= until {
                 return None;

@@ -40,7 +40,7 @@ fn read(words: &str) -> anyhow::Result<(&'static str, Swept, f64, f64)> {
 pub fn run(args: &TrialArgs, words: &str, scenario: &Scenario, look: Look) -> anyhow::Result<Ending> {
     let (name, swept, from, to) = read(words)?;
     let rates = rates(from, to, args.per_decade);
-    output::catch_interrupt();
+    crate::interrupt::catch();
     let whole = rates.len() as u64 * args.seeds;
     let progress = Mutex::new(Progress::new(whole));
     let count = AtomicU64::new(0);
@@ -48,7 +48,7 @@ pub fn run(args: &TrialArgs, words: &str, scenario: &Scenario, look: Look) -> an
         let count = count.fetch_add(1, Ordering::Relaxed) + 1;
         progress.lock().unwrap_or_else(PoisonError::into_inner).at(count);
     };
-    let points = sweep(scenario, swept, &rates, args.seeds, &done, &|| !output::interrupted());
+    let points = sweep(scenario, swept, &rates, args.seeds, &done, &|| !crate::interrupt::came());
     progress.into_inner().unwrap_or_else(PoisonError::into_inner).end();
     let mut out = output::stdout();
     match args.form {
@@ -64,7 +64,7 @@ pub fn run(args: &TrialArgs, words: &str, scenario: &Scenario, look: Look) -> an
         draw(path, name, &points)?;
         say!("the figure is in {}", files::shown(path));
     }
-    if output::interrupted() {
+    if crate::interrupt::came() {
         say!("interrupted after {} of {}", count.load(Ordering::Relaxed), plural(whole, "run"));
         return Ok(Ending::WithFindings);
     }

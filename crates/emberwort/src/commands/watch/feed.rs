@@ -16,11 +16,11 @@ use emberwort_capture::{Decoder, Demux, Monitor, StreamSink, source};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
-use emberwort_port::{Address, Clock, Event, Events, Received};
+use emberwort_port::{Address, Event, Received};
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
 use crate::cli::{SenderEnd, WatchArgs};
-use crate::commands::live::line::Line;
+use crate::commands::live::line::{Incoming, Line};
 use crate::commands::names::channel_index;
 
 /// A source that is watched.
@@ -38,7 +38,7 @@ pub struct Feed {
 }
 
 enum Source {
-    Live { line: Box<Line>, events: Events },
+    Live { line: Box<Line>, incoming: Incoming },
     Played(Played),
 }
 
@@ -62,9 +62,6 @@ struct Piece {
 
 /// So many pieces are read ahead.
 const AHEAD: usize = 1_024;
-
-/// The most pieces that are taken at once, so that keys are heard.
-const MAX_AT_ONCE: usize = 100_000;
 
 struct Hand {
     plan: Arc<Plan>,
@@ -111,10 +108,10 @@ impl Feed {
             Source::Played(play(path, args, plan, from)?)
         } else {
             let address: Address = args.source.parse()?;
-            let events = Events::new(Clock::new());
-            let line = Box::new(Line::open(&address, &args.line, plan, (&events, 0))?);
+            let mut incoming = Incoming::new(None);
+            let line = Box::new(Line::open(&address, &args.line, plan, &mut incoming)?);
             from = from.or(line.hears());
-            Source::Live { line, events }
+            Source::Live { line, incoming }
         };
         let decoder = Decoder::new(plan.clone(), Monitor::default());
         let (state, plan) = (String::new(), plan.clone());
@@ -144,12 +141,12 @@ impl Feed {
     /// What it is, in words.
     pub fn name(&self) -> String {
         match &self.source {
-            Source::Live { line, .. } => {
-                format!(
-                    "{} on {}",
-                    self.plan.channels.get(line.channel).map_or("", |channel| &channel.name),
-                    escaped(line.port.name())
-                )
+            Source::Live { line, incoming } => {
+                let channel = self.plan.channels.get(line.channel).map_or("", |channel| &channel.name);
+                let share = incoming.waiting_share();
+                // Where more comes than can be looked at, what is shown is late.
+                let late = if share >= 0.5 { format!(", {:.0} % full", share * 100.0) } else { String::new() };
+                format!("{channel} on {}{late}", escaped(line.port.name()))
             }
             Source::Played(played) if played.is_over => "recording, at its end".to_owned(),
             Source::Played(played) => format!("recording, {} times as fast", played.speed),
@@ -194,7 +191,8 @@ impl Feed {
                 }
                 let passed = (tick.as_nanos() as f64 * played.speed) as u64;
                 let until = played.at.unwrap_or_default().after(passed);
-                for _ in 0..MAX_AT_ONCE {
+                let began = Instant::now();
+                while began.elapsed() < tick {
                     let Some(piece) = played.peek().filter(|piece| piece.time.is_none_or(|time| time <= until)) else {
                         break;
                     };
@@ -214,28 +212,32 @@ impl Feed {
     /// Waits until a moment, and takes what comes at a port meanwhile.
     pub fn wait_until(&mut self, moment: Instant) {
         let Self { decoder, source, from, now, state, is_paused, .. } = self;
-        let Source::Live { line, events } = source else {
+        let Source::Live { line, incoming } = source else {
             thread::sleep(moment.saturating_duration_since(Instant::now()));
             return;
         };
-        loop {
-            let clock = events.clock();
+        // However much comes: pictures may be late, keys are not.
+        let mut is_first = true;
+        while std::mem::take(&mut is_first) || Instant::now() < moment {
             let left = moment.saturating_duration_since(Instant::now());
-            match events.receive(Some(clock.now().after(left.as_nanos() as u64))) {
+            match incoming.next(incoming.now().after(left.as_nanos() as u64)) {
                 Received::Nothing => break,
                 Received::Event(_, Event::Bytes(time, bytes)) => {
                     let _ = decoder.chunk(&line.chunk(*from, time, &bytes));
                 }
                 Received::Event(_, Event::Opened) => state.clear(),
-                Received::Event(_, Event::Lost(why)) => *state = format!("gone ({}); waiting for it", escaped(&why)),
+                Received::Event(_, Event::Lost(why)) => {
+                    decoder.end_streams();
+                    *state = format!("gone ({}); waiting for it", escaped(&why));
+                }
                 Received::Event(_, Event::Ended) => *state = "the other side has ended".to_owned(),
             }
         }
-        if decoder.poll_timeout().is_some_and(|at| at <= events.clock().now()) {
-            decoder.handle_timeout(events.clock().now());
+        if decoder.poll_timeout().is_some_and(|at| at <= incoming.now()) {
+            decoder.handle_timeout(incoming.now());
         }
         if !*is_paused {
-            *now = events.clock().now();
+            *now = incoming.now();
         }
     }
 

@@ -29,7 +29,7 @@ const TICK: Duration = Duration::from_millis(50);
 pub fn run(args: &WatchArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;
     let definition = Definition::load(&project.definition, look)?;
-    output::catch_interrupt();
+    crate::interrupt::catch_as_end();
     let feed = Feed::open(args, definition.plan())?;
     let mut app = App { feed, definition, view: View::new(look), first_keys: args.keys.clone() };
     match args.frames {
@@ -53,6 +53,7 @@ impl App {
     fn on_terminal(&mut self) -> anyhow::Result<()> {
         let mut terminal =
             ratatui::try_init().context("this needs a terminal; --frames N prints pictures without one")?;
+        let _given_up = crate::interrupt::at_the_end(ratatui::restore);
         let ended = self.loop_on(&mut terminal);
         ratatui::restore();
         ended
@@ -60,7 +61,7 @@ impl App {
 
     fn loop_on(&mut self, terminal: &mut ratatui::DefaultTerminal) -> anyhow::Result<()> {
         let mut next = Instant::now();
-        while !self.view.is_over && !output::interrupted() {
+        while !self.view.is_over && !crate::interrupt::came() {
             next = (next + TICK).max(Instant::now());
             self.feed.go_on(TICK);
             self.look_at_definition();
@@ -104,7 +105,7 @@ impl App {
             }
             writeln!(out)?;
             out.flush()?;
-            if output::interrupted() {
+            if crate::interrupt::came() {
                 break;
             }
         }

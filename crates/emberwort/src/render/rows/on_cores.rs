@@ -272,7 +272,7 @@ impl ItemSink for RowsOnCores {
     }
 
     fn is_full(&self) -> bool {
-        output::interrupted()
+        crate::interrupt::came()
     }
 
     fn pause(&mut self) -> io::Result<()> {

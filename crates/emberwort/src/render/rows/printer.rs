@@ -8,7 +8,6 @@ use emberwort_capture::{Item, ItemSink, Speakers};
 use super::form::{Form, RowStyle, write_item};
 use super::forms::form_of;
 use super::text_buffer::TextBuffer;
-use crate::output;
 
 /// As many bytes are written at once.
 const AT_ONCE: usize = 1 << 16;
@@ -48,7 +47,7 @@ impl<W: Write> ItemSink for RowPrinter<W> {
     }
 
     fn is_full(&self) -> bool {
-        output::interrupted()
+        crate::interrupt::came()
     }
 
     fn pause(&mut self) -> io::Result<()> {

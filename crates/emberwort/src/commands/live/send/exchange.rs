@@ -6,18 +6,17 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_capture::{Decoder, Item, ItemSink, Speakers};
+use emberwort_capture::{Decoder, Item, ItemSink, Speakers, StreamSink as _};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Field;
 use emberwort_model::plan::Role;
-use emberwort_port::Events;
 use emberwort_text::{Filling, Given, Problem, RowHeader, fill, show};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{ChunkSink as _, Framed as _, Header, Time, ValueRef, Values};
 
-use super::super::line::{Came, Line, wait};
+use super::super::line::{Came, Incoming, Line};
 use super::super::listen::earliest;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
@@ -68,7 +67,7 @@ pub struct Exchange<'a> {
     pub plan: Arc<Plan>,
     pub line: Line,
     pub look: Look,
-    events: Events,
+    incoming: Incoming,
     decoder: Decoder<Talk<RowPrinter<Stdout>>>,
     sequence: u64,
     running: RunningStatus,
@@ -76,7 +75,7 @@ pub struct Exchange<'a> {
 
 impl<'a> Exchange<'a> {
     /// Over a line that is open, whose events come here.
-    pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, events): (Line, Events), look: Look) -> Self {
+    pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, incoming): (Line, Incoming), look: Look) -> Self {
         let style = RowStyle {
             form: args.form,
             raw: args.raw,
@@ -90,7 +89,7 @@ impl<'a> Exchange<'a> {
         let talk = Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);
         let sequence = args.sequence.unwrap_or(0);
-        Self { args, plan, line, look, events, decoder, sequence, running: RunningStatus::default() }
+        Self { args, plan, line, look, incoming, decoder, sequence, running: RunningStatus::default() }
     }
 
     /// Nothing more is sent.
@@ -100,7 +99,7 @@ impl<'a> Exchange<'a> {
     }
 
     pub fn now(&self) -> Time {
-        self.events.clock().now()
+        self.incoming.now()
     }
 
     /// Makes a message ready; `problems` are those of what was given for it.
@@ -219,11 +218,12 @@ impl<'a> Exchange<'a> {
 
     /// Reads what comes next. Returns whether there is time left, and the port is still there.
     fn go_on(&mut self, message: usize, end: Time) -> bool {
-        match wait(&[&self.line], &self.events, earliest(Some(end), self.decoder.poll_timeout())) {
+        match self.incoming.wait(&[&self.line], earliest(Some(end), self.decoder.poll_timeout())) {
             Came::Bytes(_, time, bytes) => {
                 let from = self.plan.messages[message].message.from.other();
                 let _ = self.decoder.chunk(&self.line.chunk(Some(from), time, &bytes));
             }
+            Came::Break(_) => self.decoder.end_streams(),
             Came::Nothing => self.decoder.handle_timeout(self.now()),
             Came::End => return false,
         }

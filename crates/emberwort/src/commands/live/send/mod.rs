@@ -9,16 +9,15 @@ use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_model::diagnostics::escaped;
-use emberwort_port::{Clock, Events};
 use emberwort_text::Given;
 use serde_json::{Map, Value as Json};
 
-use super::line::Line;
+use super::line::{Incoming, Line};
 use crate::cli::SendArgs;
 use crate::commands::encode::given_words;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
-use crate::output::{self, Look, say};
+use crate::output::{Look, say};
 use crate::project::load_plan;
 use crate::render::plural;
 use exchange::{Exchange, Outcome, Ready};
@@ -26,13 +25,13 @@ use exchange::{Exchange, Outcome, Ready};
 pub fn run(args: &SendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
     let message = args.message.as_deref().map(|name| message_index(&plan, name)).transpose()?;
-    output::catch_interrupt();
-    let events = Events::new(Clock::new());
-    let line = Line::open(&args.port.port, &args.port.line, &plan, (&events, 0))?;
-    if !line.wait_for_peer(&events, None) {
+    crate::interrupt::catch();
+    let mut incoming = Incoming::new(None);
+    let line = Line::open(&args.port.port, &args.port.line, &plan, &mut incoming)?;
+    if !line.wait_for_peer(&incoming) {
         bail!("nothing was sent: nobody came to {}", escaped(line.port.name()));
     }
-    let mut exchange = Exchange::new(args, plan, (line, events), look);
+    let mut exchange = Exchange::new(args, plan, (line, incoming), look);
     let failed = if args.read_all.is_some() || !args.read.is_empty() || !args.write.is_empty() {
         settings::run(&mut exchange)?
     } else if let Some(path) = &args.from {
@@ -54,7 +53,7 @@ fn send_again_and_again(exchange: &mut Exchange<'_>, ready: &Ready) -> anyhow::R
     let times = args.count.unwrap_or(if args.every.is_some() { u64::MAX } else { 1 });
     let (mut sent, mut failed) = (0, 0u64);
     let mut next = exchange.now();
-    while sent < times && !output::interrupted() {
+    while sent < times && !crate::interrupt::came() {
         failed += u64::from(matches!(exchange.ask(ready)?, Outcome::Failed));
         sent += 1;
         let Some(every) = args.every.filter(|_| sent < times) else { continue };
@@ -80,7 +79,7 @@ fn send_rows(exchange: &mut Exchange<'_>, path: &Path) -> anyhow::Result<u64> {
         if line.trim().is_empty() {
             continue;
         }
-        if output::interrupted() {
+        if crate::interrupt::came() {
             break;
         }
         let place = || format!("{shown}, line {}", n + 1);
