@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError, SyncSender};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use emberwort_wire::Time;
 use thiserror::Error;
@@ -130,10 +130,13 @@ pub struct PortError {
 const MAX_WAITING: usize = 1 << 16;
 
 /// And so many bytes: few enough that they are looked at in less than a second when it ends.
-const MAX_WAITING_BYTES: usize = 2 << 20;
+const MAX_WAITING_BYTES: usize = 1 << 20;
 
 /// At the end so many bytes are still read that have come by then.
-const MAX_REST: usize = 1 << 20;
+const MAX_REST: usize = 1 << 19;
+
+/// At the end so long is read what has come by then: a flood is cut there.
+const RESTS_END_WITHIN: Duration = Duration::from_millis(100);
 
 /// How often it is looked whether there is room again.
 const FULL: Duration = Duration::from_millis(1);
@@ -436,8 +439,9 @@ impl Serving {
 
     /// Reads what had come when nothing more was wanted.
     fn read_rest(&self, reader: &mut dyn Source, room: &mut [u8]) {
-        let mut rest = 0;
+        let (mut rest, began) = (0, Instant::now());
         while rest < MAX_REST
+            && began.elapsed() < RESTS_END_WITHIN
             && let Ok(Got::Bytes(length)) = reader.next(room)
         {
             self.tell_bytes(self.time_of_bytes(), &room[..length]);

@@ -69,6 +69,11 @@ impl PendingFile {
         Ok(file)
     }
 
+    /// Where it is until it takes its place, for who reads what was written and flushed.
+    pub fn temporary(&self) -> &Path {
+        self.file.get_ref().path()
+    }
+
     /// Puts it in its place, over another file only if that may be.
     pub fn commit(self, may_replace: bool) -> anyhow::Result<()> {
         let Self { path, file, mut folders, _given_up } = self;

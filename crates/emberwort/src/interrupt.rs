@@ -9,7 +9,7 @@ use std::time::Duration;
 pub const EXIT_CODE: u8 = 130;
 
 /// How long a command may take to end by itself: whoever asks for it waits for a second at most.
-const GRACE: Duration = Duration::from_millis(600);
+const GRACE: Duration = Duration::from_millis(500);
 
 /// How long what is left behind may take to be put in order.
 const TIDYING: Duration = Duration::from_millis(250);

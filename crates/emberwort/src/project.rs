@@ -224,8 +224,7 @@ impl Project {
             if !path.is_file() {
                 continue;
             }
-            let text =
-                fs::read_to_string(&path).with_context(|| format!("{} cannot be read", crate::files::shown(&path)))?;
+            let text = read_text(&path).with_context(|| format!("{} cannot be read", crate::files::shown(&path)))?;
             let file: ProjectFile = toml::from_str(&text)
                 .with_context(|| format!("{} is not a valid project file", crate::files::shown(&path)))?;
             // Paths are shown as the user would type them from here.
@@ -236,7 +235,7 @@ impl Project {
         for entry in fs::read_dir(&here).context("the current folder cannot be read")?.flatten() {
             let path = entry.path();
             if path.extension().is_some_and(|extension| extension == "ember")
-                && let Ok(bytes) = fs::read(&path)
+                && let Ok(bytes) = read_limited(&path)
             {
                 let text = String::from_utf8_lossy(&bytes);
                 if text.lines().any(|line| line.trim_start().starts_with("link ")) {
@@ -280,6 +279,22 @@ pub fn check_bytes(name: String, bytes: Vec<u8>) -> Checked {
     }
 }
 
+/// The text of a file that is no longer than a definition may be.
+///
+/// # Errors
+/// As [`read_limited`]; also if it is longer, or no UTF-8.
+pub fn read_text(path: &Path) -> std::io::Result<String> {
+    let bytes = read_limited(path)?;
+    if bytes.len() > emberwort_model::MAX_BYTES {
+        let most = emberwort_model::MAX_BYTES >> 20;
+        return Err(std::io::Error::other(format!("it has more than {most} MiB")));
+    }
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        std::io::Error::other(format!("it is no text: byte {at} is no UTF-8"))
+    })
+}
+
 /// The bytes of a file, as far as a definition may reach.
 ///
 /// # Errors
@@ -291,7 +306,7 @@ pub fn read_limited(path: &Path) -> std::io::Result<Vec<u8>> {
         return Err(std::io::Error::other("it is a folder"));
     }
     if !kind.is_file() {
-        return Err(std::io::Error::other("it is a pipe or a device; definitions are read from files"));
+        return Err(std::io::Error::other("it is a pipe or a device, and this is read from a file"));
     }
     let file = fs::File::open(path)?;
     let most = emberwort_model::MAX_BYTES as u64 + 1;

@@ -73,7 +73,10 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         look,
         width: output::terminal_width(),
     };
-    crate::interrupt::catch();
+    match args.input.follow {
+        true => crate::interrupt::catch_as_end(),
+        false => crate::interrupt::catch(),
+    }
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     let read = match args.threads.map_or_else(cores, usize::from) {
         _ if args.exchanges => {

@@ -1,6 +1,5 @@
 //! Trial files.
 
-use std::fs;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -11,6 +10,7 @@ use emberwort_model::Source;
 use emberwort_model::diagnostics::escaped;
 
 use super::recordings;
+use crate::project::read_text;
 
 /// A trial file that was read.
 pub struct Trial {
@@ -22,7 +22,7 @@ pub struct Trial {
 /// Reads a trial file, and the files that it names: they lie beside it. Another seed may replace its own.
 pub fn read(path: &Path, plan: &Arc<Plan>, revisions: &Revisions, seed: Option<u64>) -> anyhow::Result<Trial> {
     let shown = crate::files::shown(path);
-    let text = fs::read_to_string(path).with_context(|| format!("the trial {shown} cannot be read"))?;
+    let text = read_text(path).with_context(|| format!("the trial {shown} cannot be read"))?;
     let scenario = parse(path, &text, plan, revisions).map_err(|error| {
         let place = error.place(&text).map(|place| excerpt(&shown, &text, place.start)).unwrap_or_default();
         anyhow!("{error}{place}").context(format!("the trial {shown} cannot be used"))
@@ -42,7 +42,7 @@ pub fn parse(
 ) -> Result<Scenario, emberwort_link::ScenarioError> {
     let beside = |name: &str| {
         let path = path.parent().unwrap_or(Path::new("")).join(name);
-        fs::read_to_string(path).map_err(|error| error.to_string())
+        read_text(&path).map_err(|error| error.to_string())
     };
     Scenario::parse_with(text, plan, revisions, &beside)
 }

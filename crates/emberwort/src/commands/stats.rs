@@ -73,7 +73,10 @@ impl Sums {
 }
 
 pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    crate::interrupt::catch();
+    match args.input.follow {
+        true => crate::interrupt::catch_as_end(),
+        false => crate::interrupt::catch(),
+    }
     let Read { reading: read_one, sums, nested, is_whole } = read(args, &args.input, link, look)?;
     if crate::interrupt::came() && !args.input.follow {
         say!("interrupted; this is what was read until then");

@@ -24,7 +24,11 @@ pub fn run(args: &TidyArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         let shown = if from_input { "standard input".to_owned() } else { crate::files::shown(path) };
         let bytes = if from_input {
             let mut bytes = Vec::new();
-            io::stdin().lock().read_to_end(&mut bytes).context("standard input cannot be read")?;
+            io::stdin()
+                .lock()
+                .take(emberwort_model::MAX_BYTES as u64 + 1)
+                .read_to_end(&mut bytes)
+                .context("standard input cannot be read")?;
             bytes
         } else {
             read_limited(path).with_context(|| format!("{shown} cannot be read"))?

@@ -6,7 +6,7 @@ mod show;
 
 use std::cell::RefCell;
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -67,8 +67,11 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if let Some((name, damage)) = inputs.damage.first() {
         bail!("{}\na damaged capture cannot be copied whole", damage_text(name, damage));
     }
-    if let Some(problem) = select.problems.first() {
-        let more = select.problems.len() - 1;
+    if crate::interrupt::came() {
+        bail!("interrupted; no copy was made");
+    }
+    if let Some(problem) = &select.problem {
+        let more = select.problems - 1;
         bail!(
             "{problem}{}",
             if more > 0 {
@@ -89,21 +92,27 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     if args.input.wave.span.is_some() && select.edits.span.is_none() {
         bail!("--span is for captures with times");
     }
-    let layers = write(args, path, form, &select.edits, (wanted.as_ref(), &by, &scrubbed, &plan))?;
-    show::changes(args, &select, &layers, look)?;
+    let mut copy = files::PendingFile::new(&args.out)?;
+    let layers = write(args, path, form, &select.edits, (wanted.as_ref(), &by, &scrubbed, &plan), &mut copy)?;
     let again = Settings {
         args: crate::cli::InputArgs {
-            inputs: vec![args.out.clone()],
+            inputs: vec![copy.temporary().to_owned()],
             form: settings.args.form,
             ..settings.args.clone()
         },
         ..settings
     };
     let counted = proof::count(&again, spoken.speakers)?;
-    let mut found = !tell(&select, &counted, &statistics, args);
-    if let Some(wanted) = &wanted {
-        found |= !tell_scrubbed(args, wanted, &scrubbed.borrow(), &statistics)?;
+    if crate::interrupt::came() {
+        bail!("interrupted; no copy was made");
     }
+    is_proved(&select, &counted, &statistics, args)?;
+    let mut found = false;
+    if let Some(wanted) = &wanted {
+        found |= !tell_scrubbed(args, wanted, &scrubbed.borrow(), (&counted.statistics, copy.temporary()))?;
+    }
+    copy.commit(false)?;
+    show::changes(args, &select, &layers, look)?;
     Ok(if found { Ending::WithFindings } else { Ending::Clean })
 }
 
@@ -238,6 +247,7 @@ fn write(
     form: Form,
     edits: &Edits,
     (wanted, by, scrubbed, plan): Scrubbing<'_>,
+    out: &mut files::PendingFile,
 ) -> anyhow::Result<Vec<amend::copy::Changed>> {
     let known = |port: u16| {
         plan.channels.iter().any(|channel| {
@@ -248,27 +258,27 @@ fn write(
             own == Some(port) || channel.key_is_outside() && channel.message_of(port.into(), None).is_some()
         })
     };
-    let mut layers = Vec::new();
-    files::write_new(&args.out, |out| {
-        let (first, unpacked) = open(args, path)?;
-        let packed = unpacked.was_packed();
-        let mut with_all = |kind: InterfaceKind, packet: &mut Vec<u8>| {
-            if let Some(wanted) = wanted {
-                wanted.scrub_packet(kind, packet, &known, by, &mut scrubbed.borrow_mut());
-            }
-        };
-        let input = first.as_slice().chain(unpacked);
-        layers = amend::copy(form, input, edits, args.keep_checksums, &mut with_all, out)?;
-        if packed {
-            say!("the capture was packed; the copy is not");
+    let (first, unpacked) = open(args, path)?;
+    let packed = unpacked.was_packed();
+    let mut with_all = |kind: InterfaceKind, packet: &mut Vec<u8>| {
+        if let Some(wanted) = wanted {
+            wanted.scrub_packet(kind, packet, &known, by, &mut scrubbed.borrow_mut());
         }
-        Ok(())
-    })?;
+    };
+    let input = first.as_slice().chain(unpacked);
+    let layers = amend::copy(form, input, edits, args.keep_checksums, &mut with_all, out)?;
+    out.flush().with_context(|| format!("{} cannot be written", files::shown(&args.out)))?;
+    if packed {
+        say!("the capture was packed; the copy is not");
+    }
     Ok(layers)
 }
 
-/// Says what reading the copy showed; returns whether that is what it should be.
-fn tell(select: &Select<'_>, counted: &Counted, before: &Statistics, args: &AmendArgs) -> bool {
+/// Says what reading the copy showed.
+///
+/// # Errors
+/// If that is not what it should be: such a copy is not left.
+fn is_proved(select: &Select<'_>, counted: &Counted, before: &Statistics, args: &AmendArgs) -> anyhow::Result<()> {
     let out = files::shown(&args.out);
     let expected = Kept { frames: select.kept.frames, sum: select.kept.sum };
     let is_right = counted.kept.frames == expected.frames && counted.kept.sum == expected.sum;
@@ -289,18 +299,26 @@ fn tell(select: &Select<'_>, counted: &Counted, before: &Statistics, args: &Amen
             expected.frames
         );
     } else {
-        say!(
-            "finding: the copy does not hold what it should: {} good frames in place of {}",
+        bail!(
+            "the copy was not left: reading it back gave {} good frames, and it should hold {}; please report this as a bug of Emberwort",
             counted.kept.frames,
             expected.frames
         );
-        return false;
     }
-    true
+    match select.waiting.len() {
+        0 => {}
+        left => say!("finding: {} stayed: no frame of the same stream came behind", plural(left, "frame")),
+    }
+    Ok(())
 }
 
 /// Says what could not be scrubbed, and whether an old value still stands in the copy.
-fn tell_scrubbed(args: &AmendArgs, wanted: &Wanted, done: &Scrubbed, statistics: &Statistics) -> anyhow::Result<bool> {
+fn tell_scrubbed(
+    args: &AmendArgs,
+    wanted: &Wanted,
+    done: &Scrubbed,
+    (statistics, copy): (&Statistics, &Path),
+) -> anyhow::Result<bool> {
     let mut is_clean = true;
     let left = statistics.all_unread_frames() + statistics.all_broken_frames();
     if left > 0 || statistics.stray > 0 {
@@ -309,7 +327,7 @@ fn tell_scrubbed(args: &AmendArgs, wanted: &Wanted, done: &Scrubbed, statistics:
             plural(left, "frame"),
             plural(statistics.stray, "stray byte")
         );
-        is_clean = args.keep.is_some();
+        is_clean = false;
     }
     if statistics.other_packets > 0 {
         say!(
@@ -330,7 +348,7 @@ fn tell_scrubbed(args: &AmendArgs, wanted: &Wanted, done: &Scrubbed, statistics:
         say!("no frame had a field {}", escaped(name));
     }
     let old: Vec<&Vec<u8>> = done.old.iter().collect();
-    let file = io::BufReader::new(File::open(&args.out)?);
+    let file = io::BufReader::new(File::open(copy)?);
     let searcher = aho_corasick::AhoCorasick::new(&old)?;
     let mut hits = std::collections::BTreeSet::new();
     let mut count = 0u64;

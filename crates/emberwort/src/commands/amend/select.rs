@@ -86,14 +86,16 @@ pub struct Select<'a> {
     scrub: Option<(&'a Wanted, &'a Pseudonyms, Rc<RefCell<Scrubbed>>)>,
     /// Whether the capture is one stream of raw bytes.
     is_raw: bool,
-    /// Packets that change places with the next one of their stream.
-    waiting: HashMap<StreamId, (u64, Vec<u8>)>,
+    /// Packets that change places with the next one of their stream, and the frames in them.
+    pub waiting: HashMap<StreamId, (u64, Vec<u8>)>,
     pub edits: Edits,
     pub changes: Vec<Change>,
     /// How many there were, of which only the first are kept.
     pub changed: u64,
     pub found: BTreeSet<u64>,
-    pub problems: Vec<String>,
+    /// The first frame that cannot be changed, and how many there are.
+    pub problem: Option<String>,
+    pub problems: usize,
     /// The good frames that the copy should have.
     pub kept: Kept,
     start: Option<Time>,
@@ -131,7 +133,8 @@ impl<'a> Select<'a> {
             changes: Vec::new(),
             changed: 0,
             found: BTreeSet::new(),
-            problems: Vec::new(),
+            problem: None,
+            problems: 0,
             kept: Kept::default(),
             start: None,
             span_problem: None,
@@ -197,26 +200,15 @@ impl<'a> Select<'a> {
             }
         }
         let parts = self.parts(item);
-        // The one behind a frame that changes places with it.
-        if let (Some(part), Some((packet, bytes))) = (parts.first(), self.waiting.remove(&item.stream())) {
-            if part.length != part.whole {
-                return Err(
-                    "the frame behind it shares a packet with others, so that they cannot change places".to_owned()
-                );
-            }
-            self.edits.replace(&[Part { ..*part }], &bytes)?;
-            let own = item.wire().to_vec();
-            let Some((range, _)) = self.edits.of(packet).cuts.first().cloned() else { return Ok(()) };
-            self.edits.of(packet).cuts = vec![(range, own)];
-        }
         if self.keep.as_mut().is_some_and(|keep| !keep.holds(item)) {
             return self.edits.leave_out(&parts);
         }
         let is_chosen = self.is_chosen(item);
         if !is_chosen {
-            return self.scrub(item, &parts);
+            self.scrub(item, &parts)?;
+            return self.change_places(item, &parts).map(|_| ());
         }
-        self.found.extend(item.number());
+        self.found.extend(item.number().filter(|number| self.args.frame.contains(number)));
         let (heading, mut change) = self.change_of(item)?;
         change.heading = heading;
         change.packets = parts.iter().map(|part| part.packet).collect();
@@ -252,9 +244,13 @@ impl<'a> Select<'a> {
                 let by = crate::render::time::duration(delay.unsigned_abs());
                 change.what.push(format!("{by} {}", if delay < 0 { "earlier" } else { "later" }));
             }
-            if self.wish.reorder {
+            if self.wish.reorder && self.change_places(item, &parts)? {
+                change.what.push("in front of the frame before it, which was to go behind it".to_owned());
+            } else if self.wish.reorder {
                 let ([part], true) = (parts.as_slice(), is_alone) else { return Err(shares()) };
-                self.edits.replace(std::slice::from_ref(part), &wire)?;
+                if change.after.is_none() {
+                    self.edits.replace(std::slice::from_ref(part), &wire)?;
+                }
                 self.waiting.insert(item.stream(), (part.packet, wire));
                 change.what.push("behind the next frame of its stream".to_owned());
             }
@@ -264,6 +260,25 @@ impl<'a> Select<'a> {
             self.changes.push(change);
         }
         Ok(())
+    }
+
+    /// Lets a frame change places with the one before it in its stream, if that waits for it; whether it did.
+    fn change_places(&mut self, item: &Item<'_>, parts: &[Part]) -> Result<bool, String> {
+        // A frame that is broken goes on nobody knows where.
+        let (true, Some(part)) = (matches!(item, Item::Row(_)), parts.first()) else { return Ok(false) };
+        let Some((packet, before)) = self.waiting.remove(&item.stream()) else { return Ok(false) };
+        if part.length != part.whole {
+            return Err("the frame behind it shares a packet with others, so that they cannot change places".to_owned());
+        }
+        // What it is now, if it was changed itself.
+        let edit = self.edits.of(part.packet);
+        let own = edit.cuts.first().map_or_else(|| item.wire().to_vec(), |(_, bytes)| bytes.clone());
+        edit.cuts.clear();
+        self.edits.replace(std::slice::from_ref(part), &before)?;
+        if let Some((_, bytes)) = self.edits.of(packet).cuts.first_mut() {
+            *bytes = own;
+        }
+        Ok(true)
     }
 
     /// What is set or patched in a frame.
@@ -506,8 +521,9 @@ impl ItemSink for Select<'_> {
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         if let Err(problem) = self.take(&item) {
             let number = item.number().map_or_else(|| "stray bytes".to_owned(), |number| format!("frame {number}"));
-            self.problems.push(format!("{number}: {problem}"));
+            self.problem.get_or_insert_with(|| format!("{number}: {problem}"));
+            self.problems += 1;
         }
-        Ok(ControlFlow::Continue(()))
+        Ok(if crate::interrupt::came() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
     }
 }

@@ -12,6 +12,7 @@ use crate::commands::ending::Ending;
 use crate::output::Look;
 
 pub fn run(args: &DeviceArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
+    crate::interrupt::catch_as_end();
     let stage = Stage::new(&args.play, link, look)?;
     let devices = &stage.scenario.devices;
     let is_played = |index: &usize| args.node.is_none_or(|node| devices[*index].node == node);

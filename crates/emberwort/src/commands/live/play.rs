@@ -47,7 +47,7 @@ impl Stage {
         let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
         let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, &plan, look)?;
         let scenario = scenario::read(&args.file, &plan, &revisions, args.seed)?.scenario;
-        crate::interrupt::catch_as_end();
+        crate::interrupt::catch();
         let mut incoming = Incoming::new(args.lasting);
         let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
