@@ -168,6 +168,10 @@ pub struct NetworkLosses {
     pub fragmented: u64,
     /// Gaps in streams of TCP, and the bytes that lack in them.
     pub gaps: (u64, u64),
+    /// Segments of TCP that came after their place had been given up, and their bytes that went nowhere.
+    pub late: (u64, u64),
+    /// Segments of TCP that were sent again with other bytes, and how many bytes differ; of each, one went on.
+    pub differing: (u64, u64),
 }
 
 impl<S: StreamSink> Demux<S> {
@@ -230,7 +234,8 @@ impl<S: StreamSink> Demux<S> {
 
     /// What of the network could not be put together so far.
     pub fn losses(&self) -> NetworkLosses {
-        NetworkLosses { fragmented: self.fragments.given_up.0, gaps: self.streams.gaps }
+        let Streams { gaps, late, differing, .. } = self.streams;
+        NetworkLosses { fragmented: self.fragments.given_up.0, gaps, late, differing }
     }
 
     /// The comments of the captures, the first [`MAX_COMMENTS`] of them, and how many there are in all.
@@ -263,8 +268,7 @@ impl<S: StreamSink> Demux<S> {
         }
         let mut streams = std::mem::take(&mut self.streams);
         let flow = streams.finish(&mut |way, event| self.tcp_event(way, event));
-        self.streams.gaps = streams.gaps;
-        self.streams.repeated = streams.repeated;
+        self.streams = streams;
         flow
     }
 

@@ -1,6 +1,6 @@
 //! The streams of TCP connections from their segments (RFC 9293): out of order, sent again, with gaps where a capture lacks some.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::net::IpAddr;
 use std::ops::ControlFlow;
 
@@ -9,14 +9,23 @@ use emberwort_wire::Time;
 /// So many streams are followed at once; the one that was quiet for longest is ended for one more.
 const MAX_STREAMS: usize = 4096;
 
-/// So many bytes of a stream wait at most for those in front of them.
-const MAX_WAITING: usize = 1 << 20;
+/// So many bytes of memory a stream takes at most for what waits for bytes in front of it.
+const MAX_WAITING: usize = 16 << 20;
 
-/// So many segments of a stream wait at most.
-const MAX_SEGMENTS: usize = 4096;
+/// So many bytes of memory all streams together take for that.
+const MAX_ALL_WAITING: usize = 64 << 20;
 
-/// So many bytes wait in all streams together.
-const MAX_ALL_WAITING: usize = 32 << 20;
+/// So many bytes of memory a segment that waits takes beside its own.
+const OVERHEAD: usize = 96;
+
+/// So many bytes of a stream are kept that went on last, to be compared with what is sent again.
+const RECENT: usize = 1 << 16;
+
+/// So many of all streams together.
+const ALL_RECENT: usize = 32 << 20;
+
+/// So many gaps of a stream are remembered.
+const MAX_GAPS: usize = 256;
 
 /// One direction of a connection: who sends, and to whom.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -94,7 +103,14 @@ struct Stream {
     last: u64,
     /// Where it ends, if that is known.
     end: Option<u64>,
+    /// The bytes that went on last.
+    recent: VecDeque<u8>,
+    /// Stretches that were given up, the last ones of them.
+    given_up: VecDeque<(u64, u64)>,
 }
+
+/// How many segments, and how many bytes.
+pub type Amount = (u64, u64);
 
 /// All streams of a capture.
 #[derive(Debug, Default)]
@@ -107,6 +123,12 @@ pub struct Streams {
     pub repeated: u64,
     /// Gaps, and the bytes that lack in them.
     pub gaps: (u64, u64),
+    /// Segments that came after their place had been given up, or was never asked for, and their bytes that went nowhere.
+    pub late: Amount,
+    /// Segments that were sent again with other bytes, and how many bytes differ; of each, one went on.
+    pub differing: Amount,
+    /// Bytes that are kept in all streams.
+    recent: usize,
 }
 
 impl Streams {
@@ -139,6 +161,8 @@ impl Streams {
                 position: 0,
                 last: self.segments,
                 end: None,
+                recent: VecDeque::new(),
+                given_up: VecDeque::new(),
             };
             self.streams.insert(segment.way, stream);
         }
@@ -147,27 +171,44 @@ impl Streams {
         let first = segment.sequence.wrapping_add(u32::from(segment.begins));
         // How far it lies ahead: less than half of all numbers, or it lies behind.
         let ahead = i64::from(first.wrapping_sub(stream.next) as i32);
+        // Somebody who asks whether the other is still there sends the byte before the next once more, whatever it is (RFC 9293, 3.8.4).
+        if segment.bytes.len() == 1 && ahead == -1 && !segment.ends {
+            return ControlFlow::Continue(());
+        }
         let (at, bytes) = match usize::try_from(-ahead) {
-            Ok(known) => (stream.position, segment.bytes.get(known.min(segment.bytes.len())..).unwrap_or_default()),
+            Ok(known) => {
+                let (known, new) = segment.bytes.split_at(known.min(segment.bytes.len()));
+                let found = stream.known(stream.position as i64 + ahead, known);
+                self.repeated += u64::from(found.late == 0 && new.is_empty() && !known.is_empty());
+                note(&mut self.late, found.late);
+                note(&mut self.differing, found.differing);
+                (stream.position, new)
+            }
             Err(_) => (stream.position + ahead as u64, segment.bytes),
         };
-        if bytes.is_empty() && !segment.bytes.is_empty() {
-            self.repeated += 1;
-        }
         if segment.ends {
             stream.end = Some(at + bytes.len() as u64);
         }
         if !bytes.is_empty() {
             if at == stream.position {
-                stream.take(bytes.len());
+                stream.take(bytes, &mut self.recent);
                 tell(segment.way, Event::Bytes(time, bytes))?;
             } else {
-                let known = stream.waiting.get(&at).map_or(0, |(_, bytes)| bytes.len());
-                if known < bytes.len() {
-                    stream.waiting.insert(at, (time, bytes.to_vec()));
-                    stream.waiting_bytes += bytes.len() - known;
-                    self.waiting += bytes.len() - known;
+                let waits = stream.waiting.get_mut(&at);
+                let known = waits.as_ref().map_or(0, |(_, known)| known.len());
+                let memory = if waits.is_some() { 0 } else { OVERHEAD };
+                if let Some((_, first)) = &waits {
+                    note(&mut self.differing, differing(first.iter(), bytes));
                 }
+                let more = bytes.get(known..).unwrap_or_default();
+                match waits {
+                    Some((_, known)) => known.extend_from_slice(more),
+                    None => {
+                        stream.waiting.insert(at, (time, bytes.to_vec()));
+                    }
+                }
+                stream.waiting_bytes += memory + more.len();
+                self.waiting += memory + more.len();
             }
         }
         self.go_on(segment.way, tell)
@@ -178,32 +219,32 @@ impl Streams {
         let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
         while let Some((at, _)) = stream.waiting.first_key_value() {
             if *at > stream.position {
-                let is_much = stream.waiting_bytes > MAX_WAITING || stream.waiting.len() > MAX_SEGMENTS;
-                if !is_much && self.waiting <= MAX_ALL_WAITING {
+                if stream.waiting_bytes <= MAX_WAITING && self.waiting <= MAX_ALL_WAITING {
                     break;
                 }
                 let lacking = *at - stream.position;
                 self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
-                stream.skip(lacking);
+                stream.skip(lacking, &mut self.recent);
                 tell(way, Event::Gap(lacking))?;
                 continue;
             }
             let Some((at, (time, bytes))) = stream.waiting.pop_first() else { break };
-            stream.waiting_bytes -= bytes.len();
-            self.waiting -= bytes.len();
-            let known = (stream.position - at) as usize;
-            match bytes.get(known..).filter(|new| !new.is_empty()) {
-                None => self.repeated += 1,
-                Some(new) => {
-                    stream.take(new.len());
-                    tell(way, Event::Bytes(time, new))?;
-                }
+            stream.waiting_bytes -= OVERHEAD + bytes.len();
+            self.waiting -= OVERHEAD + bytes.len();
+            let (known, new) = bytes.split_at(bytes.len().min((stream.position - at) as usize));
+            let found = stream.known(at as i64, known);
+            note(&mut self.late, found.late);
+            note(&mut self.differing, found.differing);
+            if new.is_empty() {
+                self.repeated += 1;
+            } else {
+                stream.take(new, &mut self.recent);
+                tell(way, Event::Bytes(time, new))?;
             }
         }
         if stream.end.is_some_and(|end| end <= stream.position) {
             // What lies behind the end is none of it.
-            self.waiting -= stream.waiting_bytes;
-            self.streams.remove(&way);
+            self.remove(way);
             return tell(way, Event::End);
         }
         ControlFlow::Continue(())
@@ -224,9 +265,17 @@ impl Streams {
             return ControlFlow::Continue(());
         }
         self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
-        stream.skip(lacking);
+        stream.skip(lacking, &mut self.recent);
         tell(way, Event::Gap(lacking))?;
         self.go_on(way, tell)
+    }
+
+    /// Follows a stream no longer.
+    fn remove(&mut self, way: Way) {
+        if let Some(stream) = self.streams.remove(&way) {
+            self.waiting -= stream.waiting_bytes;
+            self.recent -= stream.recent.len();
+        }
     }
 
     fn make_room(&mut self, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
@@ -244,13 +293,13 @@ impl Streams {
     fn end(&mut self, way: Way, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
         while let Some(stream) = self.streams.get_mut(&way) {
             let Some((first, _)) = stream.waiting.first_key_value() else {
-                self.streams.remove(&way);
+                self.remove(way);
                 return tell(way, Event::End);
             };
             let lacking = first.saturating_sub(stream.position);
             if lacking > 0 {
                 self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
-                stream.skip(lacking);
+                stream.skip(lacking, &mut self.recent);
                 tell(way, Event::Gap(lacking))?;
             }
             self.go_on(way, tell)?;
@@ -269,12 +318,65 @@ impl Streams {
     }
 }
 
+/// One more segment with so many bytes of a kind, if there are any.
+fn note(amount: &mut Amount, bytes: u64) {
+    if bytes > 0 {
+        *amount = (amount.0 + 1, amount.1 + bytes);
+    }
+}
+
+/// How many bytes differ of those that both have.
+fn differing<'a>(one: impl Iterator<Item = &'a u8>, other: &[u8]) -> u64 {
+    one.zip(other).filter(|(one, other)| one != other).count() as u64
+}
+
+/// What bytes are that a stream has gone past: how many went nowhere, and how many differ from those that came first. All others came again.
+struct Known {
+    late: u64,
+    differing: u64,
+}
+
 impl Stream {
-    fn take(&mut self, bytes: usize) {
-        self.skip(bytes as u64);
+    /// Bytes from `at` on, all of them in front of the position; a negative place is one before the stream's beginning.
+    fn known(&self, at: i64, bytes: &[u8]) -> Known {
+        let end = at + bytes.len() as i64;
+        let inside = |(from, to): (i64, i64)| (end.min(to) - at.max(from)).max(0) as u64;
+        let given_up = self.given_up.iter().map(|(from, to)| inside((*from as i64, *to as i64))).sum::<u64>();
+        let late = inside((i64::MIN, 0)) + given_up;
+        let recent_from = self.position as i64 - self.recent.len() as i64;
+        let (skipped, ahead) = ((recent_from - at).max(0) as usize, (at - recent_from).max(0) as usize);
+        let other = bytes.get(skipped..).unwrap_or_default();
+        Known { late, differing: differing(self.recent.iter().skip(ahead), other) }
     }
 
-    fn skip(&mut self, bytes: u64) {
+    fn take(&mut self, bytes: &[u8], all_recent: &mut usize) {
+        let kept = &bytes[bytes.len().saturating_sub(RECENT)..];
+        if *all_recent + kept.len() <= ALL_RECENT {
+            let over = (self.recent.len() + kept.len()).saturating_sub(RECENT);
+            self.recent.drain(..over);
+            self.recent.extend(kept);
+            *all_recent = *all_recent + kept.len() - over;
+        } else {
+            self.forget(all_recent);
+        }
+        self.go_on(bytes.len() as u64);
+    }
+
+    fn skip(&mut self, bytes: u64, all_recent: &mut usize) {
+        self.forget(all_recent);
+        if self.given_up.len() == MAX_GAPS {
+            self.given_up.pop_front();
+        }
+        self.given_up.push_back((self.position, self.position + bytes));
+        self.go_on(bytes);
+    }
+
+    fn forget(&mut self, all_recent: &mut usize) {
+        *all_recent -= self.recent.len();
+        self.recent.clear();
+    }
+
+    fn go_on(&mut self, bytes: u64) {
         self.next = self.next.wrapping_add(bytes as u32);
         self.position += bytes;
     }
@@ -340,6 +442,54 @@ mod tests {
         assert_eq!(bytes, [b"abcdefxyz"]);
         let (bytes, _) = come(&[start, segment(100, b"abc"), segment(106, b"xyz")]);
         assert_eq!(bytes, [b"abc".to_vec(), b"xyz".to_vec()]);
+    }
+
+    /// A capture that was written by several cores, or sorted by something else than time, has all bytes all the same.
+    #[test]
+    fn fifty_thousand_segments_come_in_any_order() {
+        let scattered = |n: u32| n.wrapping_mul(2_654_435_761) >> 8;
+        let data: Vec<u8> = (0..1_100_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+        let mut cuts = vec![0];
+        while cuts.len() <= 50_000 {
+            cuts.push(cuts[cuts.len() - 1] + 1 + scattered(cuts.len() as u32) as usize % 40);
+        }
+        let all: Vec<_> = cuts.windows(2).map(|cut| segment(cut[0] as u32, &data[cut[0]..cut[1]])).collect();
+        let start = Segment { begins: true, ..segment(u32::MAX, b"") };
+        let mut shuffled = all.clone();
+        shuffled.sort_by_key(|segment| scattered(segment.sequence));
+        let reversed: Vec<_> = all.iter().rev().copied().collect();
+        for order in [all, reversed, shuffled] {
+            let (bytes, streams) = come(&[&[start][..], &order].concat());
+            assert!(bytes.len() == 1 && bytes[0] == data[..cuts[50_000]]);
+            assert_eq!((streams.gaps, streams.late, streams.repeated, streams.waiting), ((0, 0), (0, 0), 0, 0));
+        }
+    }
+
+    #[test]
+    fn what_comes_too_late_or_with_other_bytes_is_counted() {
+        let start = Segment { begins: true, ..segment(99, b"") };
+        let acknowledged = Segment { way: WAY.back(), acknowledged: Some(109), ..segment(5, b"") };
+        // 103 to 105 are given up, and come after that.
+        let (bytes, streams) =
+            come(&[start, segment(100, b"abc"), segment(106, b"xyz"), acknowledged, segment(102, b"cdefx")]);
+        assert_eq!(bytes, [b"abc".to_vec(), b"xyz".to_vec()]);
+        assert_eq!((streams.gaps, streams.late, streams.differing), ((1, 3), (1, 3), (0, 0)));
+        // Sent again with other bytes: as it was taken, as it waits, and over both; and whether the other side is there.
+        let (bytes, streams) = come(&[
+            start,
+            segment(100, b"abc"),
+            segment(101, b"Xc"),
+            segment(102, b"?"),
+            segment(106, b"xyz"),
+            segment(106, b"xYz!"),
+            segment(102, b"CdefX"),
+        ]);
+        // Of two segments that wait, or came at once, the one with the earlier place goes on.
+        assert_eq!(bytes, [b"abcdefXyz!"]);
+        assert_eq!((streams.gaps, streams.late, streams.differing), ((0, 0), (0, 0), (4, 4)));
+        // What lies before the first segment of a capture that begins in the middle.
+        let (bytes, streams) = come(&[segment(100, b"abc"), segment(95, b"vwxyzab"), segment(103, b"d")]);
+        assert_eq!((bytes, streams.late), (vec![b"abcd".to_vec()], (1, 5)));
     }
 
     proptest! {

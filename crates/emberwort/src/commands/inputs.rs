@@ -176,6 +176,20 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
             plural(losses.gaps.0, "place")
         ));
     }
+    if losses.late.0 > 0 {
+        inputs.notes.push(format!(
+            "TCP: {} came after their place had been given up, {} in them went nowhere",
+            plural(losses.late.0, "segment"),
+            plural(losses.late.1, "byte")
+        ));
+    }
+    if losses.differing.0 > 0 {
+        inputs.notes.push(format!(
+            "TCP: {} sent again with other bytes ({}); one of each was taken",
+            plural(losses.differing.0, "segment"),
+            if losses.differing.1 == 1 { "1 differs".to_owned() } else { format!("{} differ", losses.differing.1) }
+        ));
+    }
     let nameless: Vec<String> = demux.nameless().map(escaped).collect();
     if !nameless.is_empty() {
         let mut some = nameless.clone();
