@@ -229,7 +229,9 @@ fn channels_agree(seed: u64, bytes: usize) {
     }
     run_rust(folder.path(), &rust::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
     let Some(compiler) = compiler() else { return };
-    write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
+    write(folder.path(), &c::generate(&plan, &vectors::vectors(&plan, seed), &[]).unwrap());
+    let said = compile_and_run(compiler, folder.path(), &["-O1"], &["any.c", "any_vectors.c"]);
+    assert!(said.contains(", 0 differences"), "seed {seed}: {said}\n{text}");
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
     for (index, channel) in plan.channels.iter().enumerate() {
         let directions = match channel.is_split() {

@@ -53,12 +53,20 @@ fn faults(at: &str, file: &FaultsFile) -> Result<Faults, ScenarioError> {
     })
 }
 
+fn stretch_of(at: &str, (from, to): (&str, &str), faults: Faults) -> Result<Stretch, ScenarioError> {
+    let stretch = Stretch { from: time(at, from)?, to: time(at, to)?, faults };
+    if stretch.from >= stretch.to {
+        return content(at, format!("it ends at {to}, which is not after {from}, where it begins"));
+    }
+    Ok(stretch)
+}
+
 /// Stretches of time with faults of their own; while the wire is cut, no byte arrives.
 pub(super) fn stretches_of(file: &WireFile) -> Result<Vec<Stretch>, ScenarioError> {
     let cut = |(n, (from, to)): (usize, &(String, String))| {
         let at = format!("wire.cut {}", n + 1);
         let faults = Faults { byte_loss: 1.0, ..Faults::default() };
-        Ok(Stretch { from: time(&at, from)?, to: time(&at, to)?, faults })
+        stretch_of(&at, (from, to), faults)
     };
     let stretch = |(n, stretch): (usize, &StretchFile)| {
         let at = format!("wire.stretch {}", n + 1);
@@ -70,7 +78,7 @@ pub(super) fn stretches_of(file: &WireFile) -> Result<Vec<Stretch>, ScenarioErro
             duplicates: stretch.duplicates,
             ..FaultsFile::default()
         };
-        Ok(Stretch { from: time(&at, &stretch.from)?, to: time(&at, &stretch.to)?, faults: faults(&at, &file)? })
+        stretch_of(&at, (&stretch.from, &stretch.to), faults(&at, &file)?)
     };
     file.cut.iter().enumerate().map(cut).chain(file.stretch.iter().enumerate().map(stretch)).collect()
 }

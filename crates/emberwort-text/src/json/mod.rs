@@ -18,4 +18,4 @@ mod read;
 mod write;
 
 pub use read::set;
-pub use write::{Writing, write_fields, write_string, write_value};
+pub use write::{Writing, safe_text, write_fields, write_string, write_value};

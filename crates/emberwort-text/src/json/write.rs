@@ -199,6 +199,23 @@ pub fn write_string(text: &str, out: &mut (impl Write + ?Sized)) -> fmt::Result 
     out.write_char('"')
 }
 
+/// The text of a JSON value (RFC 8259) in which every character that could change how a terminal shows the text is escaped.
+pub fn safe_text(value: &serde_json::Value) -> String {
+    let text = value.to_string();
+    if !text.chars().any(is_unsafe_to_show) {
+        return text;
+    }
+    let mut out = String::with_capacity(text.len());
+    // JSON has such characters in strings alone.
+    for c in text.chars() {
+        match is_unsafe_to_show(c) {
+            true => c.encode_utf16(&mut [0; 2]).iter().for_each(|unit| out.push_str(&format!("\\u{unit:04x}"))),
+            false => out.push(c),
+        }
+    }
+    out
+}
+
 /// Writes the frame that a field holds: as hex, or where the link is known as an object that says what is in it, or why it is
 /// broken.
 fn write_nested_frame(

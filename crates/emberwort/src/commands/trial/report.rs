@@ -8,6 +8,7 @@ use anyhow::bail;
 use emberwort_link::{Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use quick_junit::{NonSuccessKind, Report as JunitReport, TestCase, TestCaseStatus, TestSuite};
+use emberwort_text::json::safe_text;
 use serde_json::json;
 
 use super::names::{channel, kinds};
@@ -103,15 +104,15 @@ impl Told<'_> {
         for Counted { message, from, node, counts } in self.counted() {
             let [sent, received, damaged, lost] = counts;
             let row = json!({"message": message, "direction": from, "node": node, "sent": sent, "received": received, "damaged": damaged, "lost": lost});
-            let _ = writeln!(out, "{row}");
+            let _ = writeln!(out, "{}", safe_text(&row));
         }
         for verdict in &self.report.verdicts {
             let story = self.story(&verdict.sentence);
             let row = json!({"must": verdict.sentence, "held": verdict.held, "found": verdict.found, "at_ns": verdict.at, "story": story});
-            let _ = writeln!(out, "{row}");
+            let _ = writeln!(out, "{}", safe_text(&row));
         }
         let last = json!({"trial": self.name, "channel": channel(self.scenario).name, "seed": self.scenario.seed, "ended_ns": self.report.ended, "passed": self.report.passed()});
-        let _ = writeln!(out, "{last}");
+        let _ = writeln!(out, "{}", safe_text(&last));
         out
     }
 
