@@ -10,7 +10,7 @@ use rand_chacha::ChaCha8Rng;
 use crate::Nanoseconds;
 use crate::scenario::{Delay, Device, Reply, fill_with_rest};
 use crate::signal::{Commands, Fixed, Sampler, nearest, normal, rest};
-use crate::tables::{TableAccess, tables_on};
+use crate::tables::{TableAccess, keys_in, tables_on, value_of};
 use emberwort_text::formula::Worked;
 
 /// What a device answers to a request: so long after it, in this way.
@@ -162,6 +162,22 @@ impl Player {
         Some((with, node, values))
     }
 
+    /// Says in an answer which entry of a table it is about, and its value, as far as the answer has places for that.
+    fn put_entry(&self, plan: &Plan, (table, entry): (usize, usize), answer: usize, values: &mut Values) {
+        let of = &self.tables[table].table;
+        for slot in keys_in(plan, answer, of) {
+            values.set_raw(slot, of.entries[entry].key);
+        }
+        let Some((slot, _)) = value_of(plan, answer, of) else { return };
+        match self.settings.get(&(table, entry)) {
+            Some(value) => value.put(slot, values),
+            None => {
+                let at = values.set_chosen(slot, entry);
+                rest(&of.entries[entry].field, at, &|_| None, values);
+            }
+        }
+    }
+
     /// Reads or writes an entry of a table, and says what came of it.
     fn reach(
         &mut self,
@@ -180,13 +196,7 @@ impl Player {
         if let Some(read) = access.read.filter(|read| read.request == request) {
             if let Some(entry) = key(read.key).filter(|entry| access.table.entries[*entry].read) {
                 let mut values = fill_with_rest(plan, read.answer, &empty).ok()?;
-                match self.settings.get(&(table, entry)) {
-                    Some(value) => value.put(read.value, &mut values),
-                    None => {
-                        let at = values.set_chosen(read.value, entry);
-                        rest(&access.table.entries[entry].field, at, &|_| None, &mut values);
-                    }
-                }
+                self.put_entry(plan, (table, entry), read.answer, &mut values);
                 return Some((read.answer, device.node, values));
             }
         } else if let Some(write) = access.write
@@ -195,6 +205,7 @@ impl Player {
             self.settings.insert((table, entry), Fixed::held(asked, write.value));
             let with = *message.answered_by.first()?;
             let mut values = fill_with_rest(plan, with, &empty).ok()?;
+            self.put_entry(plan, (table, entry), with, &mut values);
             let answered = &plan.messages[with].message;
             // The answer repeats which entry it was, if it has a place for that.
             if let Some((slot, field)) = answered.field(&message.fields[write.key].name)

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{End, Kind, Selector, Table, Union};
+use emberwort_model::model::{End, Field, Kind, Selector, Table, Union};
 
 /// How the entries of a table are reached over a channel.
 #[derive(Clone, Debug)]
@@ -27,6 +27,8 @@ pub struct ReadAccess {
     pub answer: usize,
     /// Its field that holds the value.
     pub value: usize,
+    /// Its field that repeats which entry it is, if it has one.
+    pub repeated: Option<usize>,
 }
 
 /// How an entry is written: the message by index, its fields by slot.
@@ -40,14 +42,47 @@ pub struct WriteAccess {
     pub value: usize,
 }
 
+/// Whether a field names an entry of a table.
+fn is_key_of(field: &Field, table: &Table) -> bool {
+    matches!(&field.kind, Kind::Enum { labels, .. } if Arc::ptr_eq(labels, &table.keys))
+}
+
+/// The fields of a message, by slot, that name an entry of a table: keys of it, and what decides the form of its value.
+pub(crate) fn keys_in(plan: &Plan, message: usize, table: &Table) -> Vec<usize> {
+    let fields = &plan.messages[message].message.fields;
+    let decides = value_of(plan, message, table).and_then(|(_, union)| match union.selector {
+        Selector::Field(slot) => Some(slot),
+        Selector::Request { .. } => None,
+    });
+    (0..fields.len()).filter(|slot| Some(*slot) == decides || is_key_of(&fields[*slot], table)).collect()
+}
+
 /// The field of a message, by slot, whose form depends on an entry of a table.
-fn value_of(plan: &Plan, message: usize, table: &Table) -> Option<(usize, Arc<Union>)> {
+pub(crate) fn value_of(plan: &Plan, message: usize, table: &Table) -> Option<(usize, Arc<Union>)> {
     plan.messages[message].message.fields.iter().enumerate().find_map(|(slot, field)| match &field.kind {
         Kind::Union(union) => {
             let is_of = union.table.as_ref().is_some_and(|of| of.name == table.name);
             is_of.then(|| (slot, union.clone()))
         }
         _ => None,
+    })
+}
+
+/// The request that is answered by a message which repeats what was asked for, and its field that says it.
+fn asks_for(plan: &Plan, channel: usize, (answer, decides): (usize, usize), table: &Table) -> Option<(usize, usize)> {
+    let decider = &plan.messages[answer].message.fields[decides];
+    plan.messages.iter().enumerate().find_map(|(request, compiled)| {
+        let message = &compiled.message;
+        let is_asked = message.answered_by.contains(&answer) && plan.channels[channel].carries(request);
+        // One that has the value itself writes it.
+        if !is_asked || value_of(plan, request, table).is_some() {
+            return None;
+        }
+        let named = |field: &&Field| field.name == decider.name && field.kind == decider.kind;
+        let fields = || message.fields.iter();
+        let key =
+            fields().position(|field| is_key_of(field, table)).or_else(|| fields().position(|field| named(&field)));
+        key.map(|key| (request, key))
     })
 }
 
@@ -61,8 +96,12 @@ pub fn tables_on(plan: &Plan, channel: usize) -> Vec<TableAccess> {
     let access = |table: &Arc<Table>| {
         let read = carried(End::Device).find_map(|(answer, _)| {
             let (value, union) = value_of(plan, answer, table)?;
-            let Selector::Request { message: request, slot: key } = union.selector else { return None };
-            Some(ReadAccess { request, key, answer, value })
+            let repeated = keys_in(plan, answer, table).first().copied();
+            let (request, key) = match union.selector {
+                Selector::Request { message, slot } => (message, slot),
+                Selector::Field(slot) => asks_for(plan, channel, (answer, slot), table)?,
+            };
+            Some(ReadAccess { request, key, answer, value, repeated })
         });
         let write = carried(End::Host).find_map(|(request, _)| {
             let (value, union) = value_of(plan, request, table)?;

@@ -579,7 +579,11 @@ fn settings_are_read_and_written_by_name() {
     assert_eq!((value(&found, "ramp_time"), value(&found, "serial_number")), ("12.50 s".into(), "\"ML-0307\"".into()));
     let written = send(&["--write", "ramp_time=20.25"]);
     assert_eq!(written.code, 0, "{written:?}");
-    assert!(written.err.contains("ramp_time is 20.25 s, as written, and kept over a restart"), "{}", written.err);
+    assert!(
+        written.err.contains("ramp_time is 20.25 s, as written; the definition says that it is kept over a restart"),
+        "{}",
+        written.err
+    );
     let read = send(&["--read", "Settings.ramp_time", "--as", "ndjson"]);
     assert_eq!(read.code, 0, "{read:?}");
     assert_eq!(rows(&read.out)[1]["fields"]["value"], serde_json::json!({"ramp_time": 20.25}));
@@ -599,6 +603,73 @@ fn settings_are_read_and_written_by_name() {
     let sent = send(&["--from", "rows.ndjson", "--as", "ndjson"]);
     assert_eq!(sent.code, 0, "{sent:?}");
     assert_eq!(messages(&rows(&sent.out)), ["WhoAreYou", "Identity", "MoveGate", "MoveAccepted"]);
+}
+
+/// However an answer says which setting it is about: by repeating the key, by the request alone, or both ways.
+#[test]
+fn settings_are_reached_however_the_answer_is_cut() {
+    let answers = [
+        "setting : key of Settings\n value : value of Settings by setting",
+        "value : value of Settings by ReadSetting.setting",
+        "setting : key of Settings\n value : value of Settings by ReadSetting.setting",
+        "setting : u16\n value : value of Settings by setting",
+    ];
+    for answer in answers {
+        let key = if answer.contains("u16") { "u16" } else { "key of Settings" };
+        let text = format!(
+            "link drive {{\n revision 1\n byte_order big\n}}\n\
+             channel wire {{\n medium uart 9600 8N1\n frame {{\n sync C6 39\n node : u8 address\n kind : u8 message\n\
+             size : u8 length of body\n body\n check : u8 sum8 over node..body\n}}\n}}\n\
+             table Settings : u16 {{\n 0x0001 ramp_time : 0 .. 45 s step 0.25 read write, kept\n\
+             0x0002 current : i16 * 0.025 A read write\n 0x0003 speed : 20 .. 80 rpm step 0.5 read write\n}}\n\
+             message ReadSetting {{\n id 0x50\n from host\n on wire\n answered by SettingValue within 100 ms\n setting : {key}\n}}\n\
+             message SettingValue {{\n id 0x51\n from device\n on wire\n{answer}\n}}\n\
+             message WriteSetting {{\n id 0x52\n from host\n on wire\n answered by SettingDone within 100 ms\n\
+             setting : key of Settings\n value : value of Settings by setting\n}}\n\
+             message SettingDone {{\n id 0x53\n from device\n on wire\n setting : key of Settings\n value : value of Settings by setting\n}}\n"
+        );
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("drive.ember"), text).unwrap();
+        let asked = if key == "u16" { "3" } else { "\"speed\"" };
+        let trial = format!(
+            "channel = \"wire\"\nspan = \"5 s\"\nmust = [\"ReadSetting answered within 100 ms\", \"no good frame with a wrong value\"]\n\
+             [[device]]\nnode = 1\n[device.tables.Settings]\nspeed = 55\ncurrent = 1.5\n\
+             [[request]]\nat = \"1 s\"\nnode = 1\nmessage = \"ReadSetting\"\nfields = {{ setting = {asked} }}\n\
+             [[request]]\nat = \"2 s\"\nnode = 1\nmessage = \"WriteSetting\"\nfields = {{ setting = \"speed\", value = {{ speed = 70 }} }}\n\
+             [[request]]\nat = \"3 s\"\nnode = 1\nmessage = \"ReadSetting\"\nfields = {{ setting = {asked} }}\n"
+        );
+        std::fs::write(folder.path().join("drive.toml"), trial).unwrap();
+        let tried = run(folder.path(), &["trial", "drive.toml", "--record", "drive.pcapng"]);
+        assert_eq!(tried.code, 0, "{answer}: {tried:?}");
+        let decoded = run(folder.path(), &["decode", "drive.pcapng", "--as", "ndjson"]);
+        let found = rows(&decoded.out);
+        let field = |row: usize, name: &str| found[row]["fields"][name].clone();
+        let speed = |value: f64| serde_json::json!({ "speed": value });
+        assert_eq!(
+            [field(1, "value"), field(3, "value"), field(5, "value")],
+            [speed(55.0), speed(70.0), speed(70.0)],
+            "{answer}"
+        );
+        assert_eq!(field(3, "setting"), "speed", "{answer}");
+        if answer.starts_with("setting") {
+            let named = if key == "u16" { serde_json::json!(3) } else { "speed".into() };
+            assert_eq!([field(1, "setting"), field(5, "setting")], [named.clone(), named], "{answer}");
+        }
+        if key == "u16" {
+            continue;
+        }
+        let port = free_port();
+        let mut device = Beside::run(folder.path(), &["device", "drive.toml", "--port", &format!("tcp://:{port}")]);
+        device.says("waiting for a connection at ");
+        let to = format!("tcp://127.0.0.1:{port}");
+        let send =
+            |words: &[&str]| run(folder.path(), &[&["send", &to, "--node", "1"][..], &PATIENTLY, words].concat());
+        let written = send(&["--write", "ramp_time=20.25"]);
+        assert!(written.code == 0 && written.err.contains("ramp_time is 20.25 s, as written"), "{answer}: {written:?}");
+        let all = send(&["--read-all", "--as", "ndjson"]);
+        let values: Vec<Json> = rows(&all.out).iter().map(|row| row["value"].clone()).collect();
+        assert_eq!(values, ["20.25 s", "1.500 A", "55.0 rpm"], "{answer}: {all:?}");
+    }
 }
 
 #[test]

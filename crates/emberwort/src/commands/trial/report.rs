@@ -7,8 +7,8 @@ use std::time::Duration;
 use anyhow::bail;
 use emberwort_link::{Report, Scenario};
 use emberwort_model::diagnostics::escaped;
-use quick_junit::{NonSuccessKind, Report as JunitReport, TestCase, TestCaseStatus, TestSuite};
 use emberwort_text::json::safe_text;
+use quick_junit::{NonSuccessKind, Report as JunitReport, TestCase, TestCaseStatus, TestSuite};
 use serde_json::json;
 
 use super::names::{channel, kinds};

@@ -78,6 +78,12 @@ fn read(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry) -> any
     let ready = exchange.ready(read.request, vec![(key, Given::Text(&entry.field.name))], Vec::new())?;
     match exchange.ask(&ready)? {
         Outcome::Well(Some(values)) => {
+            let repeated = read.repeated.map(|slot| values.get(slot));
+            if repeated.is_some_and(|repeated| repeated != ValueRef::Raw(entry.key)) {
+                let finding = exchange.look.paint_err(Paint::Bad, "finding:");
+                say!("{finding} asked for {}, the answer names another entry of `{table}`", entry.field.name);
+                return Ok(None);
+            }
             Ok(value_in(&values, read.value).map(|slot| with_unit(&entry.field, &values, slot)))
         }
         _ => Ok(None),
@@ -117,7 +123,10 @@ fn write(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry, text:
     }
     let Some(back) = read(exchange, access, entry)? else { return Ok(false) };
     if written.as_ref().is_none_or(|written| *written == back) {
-        say!("{name} is {back}, as written{}", if entry.kept { ", and kept over a restart" } else { "" });
+        say!(
+            "{name} is {back}, as written{}",
+            if entry.kept { "; the definition says that it is kept over a restart" } else { "" }
+        );
         return Ok(true);
     }
     let finding = exchange.look.paint_err(Paint::Bad, "finding:");
