@@ -127,13 +127,13 @@ fn write_field(field: &Field, form: LineForm, value: ValueRef<'_>, line: &mut St
 /// If it fits the pattern, but a value is none that its field can have.
 pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool, BodyError> {
     let Some(pieces) = &plan.message.line else { return Ok(false) };
-    let Ok(mut rest) = std::str::from_utf8(line) else { return Ok(false) };
+    let mut rest = line;
     values.clear(plan);
     values.set_extent(1, 0);
     let mut bad = None;
     for (index, piece) in pieces.iter().enumerate() {
         match piece {
-            LinePiece::Text(text) => match rest.strip_prefix(text.as_str()) {
+            LinePiece::Text(text) => match rest.strip_prefix(text.as_bytes()) {
                 Some(behind) => rest = behind,
                 None => return Ok(false),
             },
@@ -146,7 +146,13 @@ pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool
                 let Some(length) = extent(field, *form, rest, next) else { return Ok(false) };
                 let (text, behind) = rest.split_at(length);
                 rest = behind;
-                if read_field(field, *form, *slot, text, values).is_none() {
+                // In a field of ASCII any other byte is a wrong value; anywhere else bytes that are no text are no such line.
+                let text = match std::str::from_utf8(text) {
+                    Ok(text) => Some(text),
+                    Err(_) if matches!(field.kind, Kind::Text { ascii: true, .. }) => None,
+                    Err(_) => return Ok(false),
+                };
+                if text.and_then(|text| read_field(field, *form, *slot, text, values)).is_none() {
                     bad.get_or_insert(*slot);
                 }
             }
@@ -160,32 +166,32 @@ pub fn read(plan: &MessagePlan, line: &[u8], values: &mut Values) -> Result<bool
 }
 
 /// How many bytes of the text belong to a field; `None` if it does not begin like one.
-fn extent(field: &Field, form: LineForm, text: &str, next: Option<&str>) -> Option<usize> {
-    let count = |wanted: fn(char) -> bool| text.find(|c| !wanted(c)).unwrap_or(text.len());
+fn extent(field: &Field, form: LineForm, text: &[u8], next: Option<&str>) -> Option<usize> {
+    let count = |wanted: fn(u8) -> bool| text.iter().position(|byte| !wanted(*byte)).unwrap_or(text.len());
     let blank = form.blank.then_some(0);
-    let whole = |size: u8, wanted: fn(&char) -> bool| {
+    let whole = |size: u8, wanted: fn(&u8) -> bool| {
         let size = usize::from(size);
-        text.get(..size).filter(|text| text.chars().all(|c| wanted(&c))).map(|_| size).or(blank)
+        text.get(..size).filter(|text| text.iter().all(wanted)).map(|_| size).or(blank)
     };
     if let LineDigits::Hex(digits) = form.digits {
-        return whole(digits, char::is_ascii_hexdigit);
+        return whole(digits, u8::is_ascii_hexdigit);
     }
-    if field.kind.none().is_some() && !form.blank && text.starts_with("none") {
+    if field.kind.none().is_some() && !form.blank && text.starts_with(b"none") {
         return Some(4);
     }
     if form.wide > 0 {
-        return whole(form.wide, |c| c.is_ascii_digit() || "+-.".contains(*c));
+        return whole(form.wide, |c| c.is_ascii_digit() || b"+-.".contains(c));
     }
     let length = match &field.kind {
         Kind::Text { .. } => {
             return match next {
-                Some(next) => text.find(next),
+                Some(next) => memchr::memmem::find(text, next.as_bytes()),
                 None => Some(text.len()),
             };
         }
-        Kind::Enum { .. } | Kind::Bool => count(|c| c.is_ascii_alphanumeric() || c == '_'),
-        Kind::Float(_) => count(|c| c.is_ascii_digit() || "+-.eE".contains(c)),
-        _ => count(|c| c.is_ascii_digit() || "+-.".contains(c)),
+        Kind::Enum { .. } | Kind::Bool => count(|c| c.is_ascii_alphanumeric() || c == b'_'),
+        Kind::Float(_) => count(|c| c.is_ascii_digit() || b"+-.eE".contains(&c)),
+        _ => count(|c| c.is_ascii_digit() || b"+-.".contains(&c)),
     };
     if length > 0 { Some(length) } else { blank }
 }
@@ -228,10 +234,7 @@ fn number_of(number: &NumberForm, form: LineForm, text: &str) -> Option<i128> {
     }
     let value = Decimal::parse(text)?;
     // More decimals than the field has say something that it cannot hold.
-    let mut shortest = value;
-    while shortest.decimals > 0 && shortest.mantissa % 10 == 0 {
-        shortest = Decimal { mantissa: shortest.mantissa / 10, decimals: shortest.decimals - 1 };
-    }
+    let shortest = shorten(value);
     if shortest.decimals > number.scaling.decimals() {
         return None;
     }
@@ -240,5 +243,17 @@ fn number_of(number: &NumberForm, form: LineForm, text: &str) -> Option<i128> {
     if low == high && low.is_ne() {
         return None;
     }
-    number.scaling.nearest_raw(value)
+    let raw = number.scaling.nearest_raw(value)?;
+    // What lies between two codes is none of them.
+    let mut shown = String::new();
+    number.scaling.write(raw, &mut shown).ok()?;
+    (shorten(Decimal::parse(&shown)?) == shortest).then_some(raw)
+}
+
+/// A number without zeros at its end.
+fn shorten(mut value: Decimal) -> Decimal {
+    while value.decimals > 0 && value.mantissa % 10 == 0 {
+        value = Decimal { mantissa: value.mantissa / 10, decimals: value.decimals - 1 };
+    }
+    value
 }

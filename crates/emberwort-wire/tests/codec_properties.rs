@@ -243,7 +243,7 @@ proptest! {
             again.clear();
             let revision = plan.sections[values.sections() - 1].revision;
             let same = encode(plan, &values, revision, &mut again).is_ok() && again == *body;
-            prop_assert_eq!(says_all(plan, body, &values, &mut room), same, "{:02X?} {:02X?}", body, again);
+            prop_assert_eq!(says_all(plan, body, &values, revision, &mut room), same, "{:02X?} {:02X?}", body, again);
         }
     }
 

@@ -223,18 +223,18 @@ impl Wanted {
         done: &mut Scrubbed,
     ) -> Option<Option<Vec<u8>>> {
         let inner = emberwort_text::nested_frame::open(plan, channel, from, bytes).ok()?;
-        let mut values = inner.values;
+        let mut values = inner.values.clone();
         if !self.scrub((plan, inner.message, from), &mut values, by, done) {
             return Some(None);
         }
         let framing = plan.channels[channel].framing(from);
         let compiled = &plan.messages[inner.message];
-        let revision =
-            compiled.sections.get(values.sections().max(1) - 1).map_or(plan.link.revision, |section| section.revision);
+        let mut plain = Vec::new();
+        let opened = framing.open(bytes, &mut plain).ok()?;
+        let (key, own) = (opened.key, plan.link.revision);
+        let revision = emberwort_wire::sender_revision(compiled, own, opened.body, &inner.values, &mut Vec::new())?;
         let mut body = Vec::new();
         emberwort_wire::frame::body_on(framing.plan(), compiled, &values, revision, &mut body).ok()?;
-        let mut plain = Vec::new();
-        let key = framing.open(bytes, &mut plain).ok()?.key;
         let header = emberwort_wire::Header {
             key,
             node: inner.node.unwrap_or(0),

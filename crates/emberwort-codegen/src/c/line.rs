@@ -288,10 +288,13 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
             }
             if is_scaled(field) {
                 let scaled = numbers::scaled_type(&field.kind);
+                let given = format!("({scaled})(negative ? -({scaled})size_of : ({scaled})size_of)");
                 push(format!(
-                    "fits = fits && exact && size_of <= (uint64_t)INT{}_MAX && {stem}_{name}_from_scaled(({scaled})(negative ? -({scaled})size_of : ({scaled})size_of), &{value}) == {upper}_OK;",
+                    "fits = fits && exact && size_of <= (uint64_t)INT{}_MAX && {stem}_{name}_from_scaled({given}, &{value}) == {upper}_OK",
                     if scaled == "int32_t" { 32 } else { 64 }
                 ));
+                // What lies between two codes is none of them.
+                push(format!("    && {stem}_{name}_scaled({value}) == {given};"));
             } else if kind.is_signed() {
                 push("fits = fits && exact && size_of <= (uint64_t)INT64_MAX + (negative ? 1u : 0u);".into());
                 push(format!("{value} = ({raw_type})(negative ? (int64_t)(0u - size_of) : (int64_t)size_of);"));

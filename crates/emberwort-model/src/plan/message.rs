@@ -20,6 +20,8 @@ pub struct MessagePlan {
     pub has_rest: bool,
     /// Whether a value's form depends on another one.
     pub has_union: bool,
+    /// The revisions, rising, in which records grew that lie in it: a sender's revision decides about their size, too.
+    pub growth: Vec<u32>,
     /// Most bytes of such a field, as the channels leave them.
     pub rest_bytes: usize,
     /// The request (by index) and its field that decide about a value of this answer.
@@ -305,6 +307,19 @@ impl Action {
         }
     }
 
+    /// Adds the revisions in which records grew that lie in it.
+    fn growth(&self, out: &mut Vec<u32>) {
+        match self {
+            Action::Union(union) => union.forms.iter().for_each(|form| form.action.growth(out)),
+            Action::List(list) => list.element.action.growth(out),
+            Action::Record(record) => {
+                out.extend(record.sections.iter().skip(1).map(|section| section.revision));
+                record.sections.iter().flat_map(|s| &s.steps).for_each(|step| step.action.growth(out));
+            }
+            Action::Bits { .. } | Action::Varint { .. } | Action::Run { .. } | Action::Skip { .. } => {}
+        }
+    }
+
     /// Whether a union lies in it.
     fn has_union(&self) -> bool {
         match self {
@@ -373,6 +388,13 @@ impl Compiler {
             byte_order: self.byte_order,
             has_rest: any(Action::has_rest),
             has_union: any(Action::has_union),
+            growth: {
+                let mut growth = Vec::new();
+                sections.iter().flat_map(|section| &section.steps).for_each(|step| step.action.growth(&mut growth));
+                growth.sort_unstable();
+                growth.dedup();
+                growth
+            },
             rest_bytes: REST_WITHOUT_CHANNEL,
             request: message.fields.iter().find_map(request_of),
             deciding: Vec::new(),

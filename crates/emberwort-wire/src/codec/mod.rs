@@ -15,14 +15,16 @@ use emberwort_model::plan::MessagePlan;
 use crate::line;
 use crate::values::Values;
 
-/// Whether a body is the one that its values are encoded as. Another one holds more than its fields say: bytes of a later
+/// Whether a body is the one that a sender of a revision writes for its values. Another one holds more than its fields say: bytes of a later
 /// revision, spare bits that are set, numbers with more bytes than they need. `again` is room to encode them in.
-pub fn says_all(plan: &MessagePlan, body: &[u8], values: &Values, again: &mut Vec<u8>) -> bool {
+pub fn says_all(plan: &MessagePlan, body: &[u8], values: &Values, revision: u32, again: &mut Vec<u8>) -> bool {
+    if plan.message.line.is_none() && plan.sections_of(revision).max(1) != values.sections() {
+        return false;
+    }
     if let Some(said) = blanks_are_zero(plan, body, values) {
         return said;
     }
     again.clear();
-    let revision = plan.sections[values.sections().clamp(1, plan.sections.len()) - 1].revision;
     let encoded = match plan.message.line {
         Some(_) => line::write(plan, values, again),
         None => encode(plan, values, revision, again),
@@ -30,9 +32,22 @@ pub fn says_all(plan: &MessagePlan, body: &[u8], values: &Values, again: &mut Ve
     encoded.is_ok() && again == body
 }
 
+/// The revision of the sender of a body, as far as that tells it: the greatest one, up to `own`, with which its values give this body, or the
+/// least where fields of a later one are not there. `None` if the body holds more than its fields say ([`says_all`]).
+pub fn sender_revision(plan: &MessagePlan, own: u32, body: &[u8], values: &Values, again: &mut Vec<u8>) -> Option<u32> {
+    let held = values.sections().clamp(1, plan.sections.len());
+    let least = plan.sections[held - 1].revision;
+    let (usual, most) = match plan.sections.get(held) {
+        None => (own, own),
+        Some(next) => (least, next.revision - 1),
+    };
+    let others = plan.growth.iter().rev().copied().filter(|revision| (least..=most).contains(revision));
+    [usual].into_iter().chain(others).chain([least]).find(|revision| says_all(plan, body, values, *revision, again))
+}
+
 /// What [`says_all`] says, where the bits that no field fills tell it without encoding: for most messages.
 fn blanks_are_zero(plan: &MessagePlan, body: &[u8], values: &Values) -> Option<bool> {
-    if values.later_bytes() > 0 || plan.message.line.is_some() {
+    if values.later_bytes() > 0 || plan.message.line.is_some() || !plan.growth.is_empty() {
         return None;
     }
     let held = plan.sections.get(..values.sections())?;

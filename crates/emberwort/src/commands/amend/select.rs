@@ -17,7 +17,7 @@ use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_text::json::{self, Writing};
 use emberwort_text::{Filling, Given, fill};
 use emberwort_wire::frame::body_on;
-use emberwort_wire::{Framed, Framing, Header, StreamId, Time, Values, says_all};
+use emberwort_wire::{Framed, Framing, Header, StreamId, Time, Values, sender_revision};
 use serde_json::{Map, Value as Json};
 
 use super::proof::Kept;
@@ -433,6 +433,13 @@ fn differences(row: &Row<'_>, values: &Values) -> Vec<[String; 3]> {
     differing.map(|slot| [fields[slot].name.clone(), text(row.values, slot), text(values, slot)]).collect()
 }
 
+/// The revision of a row's sender, as its body shows it.
+fn revision_of(row: &Row<'_>) -> Result<u32, String> {
+    let (compiled, own) = (&row.plan.messages[row.message], row.plan.link.revision);
+    sender_revision(compiled, own, row.frame.body, row.values, &mut Vec::new())
+        .ok_or_else(|| "its body holds more than its fields say, which would be lost; --patch changes bytes".to_owned())
+}
+
 /// The frame of a row around other values.
 fn framed(row: &Row<'_>, framing: &Framing, values: &Values) -> Result<Vec<u8>, String> {
     if matches!(framing.plan().finder, FrameFinder::StatusBytes { .. }) {
@@ -441,12 +448,7 @@ fn framed(row: &Row<'_>, framing: &Framing, values: &Values) -> Result<Vec<u8>, 
         );
     }
     let compiled = &row.plan.messages[row.message];
-    let held = row.values.sections().clamp(1, compiled.sections.len().max(1));
-    let revision = compiled.sections.get(held - 1).map_or(row.plan.link.revision, |section| section.revision);
-    let mut again = Vec::new();
-    if !says_all(compiled, row.frame.body, row.values, &mut again) {
-        return Err("its body holds more than its fields say, which would be lost; --patch changes bytes".to_owned());
-    }
+    let revision = revision_of(row)?;
     let mut body = Vec::new();
     body_on(framing.plan(), compiled, values, revision, &mut body).map_err(|error| error.to_string())?;
     let header = Header {
@@ -485,8 +487,7 @@ fn with_values(row: &Row<'_>, framing: &Framing, sets: &[(String, String)]) -> R
     let given = object.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
     let given: Vec<(&str, Given<'_>)> =
         given.chain(plain.iter().map(|(name, value)| (*name, Given::Text(value)))).collect();
-    let held = row.values.sections().clamp(1, compiled.sections.len().max(1));
-    let revision = compiled.sections.get(held - 1).map_or(row.plan.link.revision, |section| section.revision);
+    let revision = revision_of(row)?;
     // What an older sender lacks is not said.
     let is_held = |name: &str| compiled.message.field(name).is_none_or(|(_, field)| field.since <= revision);
     if let Some((name, _)) = plain.iter().find(|(name, _)| !is_held(name)) {

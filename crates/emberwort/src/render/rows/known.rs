@@ -12,7 +12,7 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_text::nested_frame;
-use emberwort_wire::{ValueRef, Values, says_all};
+use emberwort_wire::{ValueRef, Values, says_all, sender_revision};
 
 use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::plural;
@@ -148,9 +148,22 @@ impl Known {
         &self.readings[row.definition][row.message]
     }
 
-    /// Whether the fields say all that the body holds.
+    /// The sender's revision, if the frame does not say it and the body shows that it is not the definition's own.
+    pub fn assumed_revision(&mut self, row: &Row<'_>) -> Option<u32> {
+        let plan = &row.plan.messages[row.message];
+        let own = row.plan.link.revision;
+        if plan.growth.is_empty() {
+            let held = row.values.sections();
+            return (held < plan.sections.len()).then(|| plan.sections[held - 1].revision);
+        }
+        sender_revision(plan, own, row.frame.body, row.values, &mut self.again).filter(|revision| *revision != own)
+    }
+
+    /// Whether the fields say all that the body holds, for a sender of the revision that the row says.
     pub fn says_all(&mut self, row: &Row<'_>) -> bool {
-        says_all(&row.plan.messages[row.message], row.frame.body, row.values, &mut self.again)
+        let said = row.frame.revision.map(|revision| u32::try_from(revision).unwrap_or(u32::MAX));
+        let revision = said.or_else(|| self.assumed_revision(row)).unwrap_or(row.plan.link.revision);
+        says_all(&row.plan.messages[row.message], row.frame.body, row.values, revision, &mut self.again)
     }
 
     /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
@@ -172,7 +185,9 @@ impl Known {
         let later = row.values.later_bytes();
         let plan = &row.plan.messages[row.message];
         // A line can say a number in several ways.
-        if later == 0 && plan.message.line.is_none() && !self.says_all(row) {
+        let own = row.plan.link.revision;
+        let mut is_plain = || sender_revision(plan, own, row.frame.body, row.values, &mut self.again).is_some();
+        if later == 0 && plan.message.line.is_none() && !is_plain() {
             parts.push("spare bits are set, or numbers longer than they have to be".to_owned());
         }
         if later > 0 {

@@ -134,10 +134,8 @@ impl Form for Ndjson {
             let _ = json::write_string(label, out);
         }
         number(",\"sequence\":", row.frame.sequence, out);
-        let plan = &row.plan.messages[row.message];
-        let held = row.values.sections();
-        let assumed = (held < plan.sections.len()).then(|| u64::from(plan.sections[held - 1].revision));
-        number(",\"revision\":", row.frame.revision.or(assumed), out);
+        let assumed = || self.known.assumed_revision(row).map(u64::from);
+        number(",\"revision\":", row.frame.revision.or_else(assumed), out);
         if row.definition != 0 {
             number(",\"read_as_revision\":", Some(u64::from(row.plan.link.revision)), out);
         }
@@ -148,7 +146,7 @@ impl Form for Ndjson {
             bytes(",\"body\":\"", row.frame.body, out);
         }
         out.push_str(",\"message\":\"");
-        out.push_str(&plan.message.name);
+        out.push_str(&row.plan.messages[row.message].message.name);
         out.push_str("\",\"fields\":{");
         let start = out.len();
         let write = |_: &_, shown: &Shown<'_>, out: &mut TextBuffer| {
