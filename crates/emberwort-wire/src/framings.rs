@@ -41,6 +41,24 @@ pub(crate) struct Framings {
 }
 
 impl Framings {
+    /// How many bytes stand in front of the first sync bytes; 0 where there are none, or frames begin without any.
+    pub fn noise_before_sync(&self, bytes: &[u8]) -> usize {
+        let all = [Some(&self.own), self.host.as_ref()];
+        let places = all.into_iter().flatten().map(|framing| memchr::memmem::find(bytes, &framing.plan().sync));
+        places.flatten().min().unwrap_or(0)
+    }
+
+    /// Where sync bytes stand behind the first byte.
+    pub fn later_sync(&self, bytes: &[u8]) -> Option<usize> {
+        let all = [Some(&self.own), self.host.as_ref()];
+        if all.into_iter().flatten().any(|framing| framing.plan().sync.is_empty()) {
+            return None;
+        }
+        let rest = bytes.get(1..)?;
+        let places = all.into_iter().flatten().map(|framing| memchr::memmem::find(rest, &framing.plan().sync));
+        places.flatten().min().map(|at| at + 1)
+    }
+
     pub fn plan(&self) -> &Direction {
         self.own.plan()
     }

@@ -613,6 +613,12 @@ impl Receiver {
                 }
                 continue;
             }
+            // What stands in front of sync bytes is none of the line.
+            let noise = framings.noise_before_sync(&rest[..line_feed.unwrap_or(rest.len())]);
+            if noise > 0 {
+                self.skip_to(window, self.scan + noise as u64, sink);
+                continue;
+            }
             match line_feed {
                 Some(at) if at < limit => {
                     let end = self.scan + at as u64 + 1;
@@ -623,15 +629,17 @@ impl Receiver {
                         true => self.accept(&framings, line, sink),
                         false => Checked::Broken(FrameFault::NoPattern),
                     };
+                    // Another line may begin in one that is cut off.
+                    let end_or_sync = framings.later_sync(line).map_or(end, |at| self.scan + at as u64);
                     match checked {
                         Checked::Good(view) => self.succeed(window, &view, end, sink),
                         // A line that fits no pattern is none of ours, unless a checksum says that it is.
                         Checked::Unread(_, FrameFault::NoPattern) if !framing.plan().has_checksum() => {
-                            self.skip_line(window, end, sink);
+                            self.skip_line(window, end_or_sync, sink);
                         }
-                        Checked::Broken(FrameFault::NoPattern) => self.skip_line(window, end, sink),
+                        Checked::Broken(FrameFault::NoPattern) => self.skip_line(window, end_or_sync, sink),
                         Checked::Unread(view, fault) => self.leave_unread(window, (&view, &fault), end, sink),
-                        Checked::Broken(fault) => self.fail_whole(window, fault, end, sink),
+                        Checked::Broken(fault) => self.fail_whole(window, fault, end_or_sync, sink),
                     }
                 }
                 _ if rest.len() >= limit => {

@@ -550,11 +550,17 @@ impl Channel<'_> {
         } else {
             ""
         };
-        let frame = format!(
-            "        receiver->looked = 0;\n{strip}{}        {}_receiver_skip(receiver, wire);\n",
-            self.judge("bytes", "size", "wire", "        "),
-            self.stem,
-        );
+        let stem = &self.stem;
+        // Another line may begin in one that is cut off.
+        let rest = match self.plan.sync.first() {
+            None => format!("        {stem}_receiver_skip(receiver, wire);\n"),
+            Some(first) => format!(
+                "        for (size = 1; size < wire && bytes[size] != 0x{first:02X}u; size++) {{\n        }}\n        \
+                     {stem}_receiver_skip(receiver, size);\n"
+            ),
+        };
+        let frame =
+            format!("        receiver->looked = 0;\n{strip}{}{rest}", self.judge("bytes", "size", "wire", "        "),);
         let skipped = self.skipped();
         self.next_delimited(
             "0x0Au",
@@ -633,12 +639,22 @@ impl Channel<'_> {
     /// Looking for the next delimiter. `frame` are statements for the `wire` bytes of `bytes` that end with one, `locals` their variables.
     fn next_delimited(&self, delimiter: &str, bytes: &str, locals: &str, frame: &str, source: &mut Code) {
         let Self { stem, .. } = self;
+        let begins = match self.plan.sync.len() {
+            0 => String::new(),
+            count => format!(
+                "        if (!receiver->skipping && wire <= {count}u && bytes[wire - 1u] != sync[wire - 1u]) {{\n            \
+                     /* What stands in front of sync bytes is none of the frame. */\n            \
+                     {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n"
+            ),
+        };
+        let sync = self.sync_bytes();
         source.lines(&format!(
-            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n\
+             {sync}    \
                  while (receiver->looked < receiver->end - receiver->start) {{\n        \
                      {bytes} = receiver->buffer + receiver->start;\n        \
                      const size_t wire = receiver->looked + 1u;\n\
-                 {locals}        \
+                 {locals}{begins}        \
                      if (bytes[wire - 1u] != {delimiter}) {{\n            \
                          receiver->looked = wire;\n            \
                          if (receiver->skipping) {{\n                \
