@@ -321,6 +321,12 @@ fn channels_and_frames() {
                 "with its longest body of 2 bytes, `N` makes a frame of 3",
             ),
             (
+                "medium udp 4000\npacket\nlimit 300 bytes\nframe { kind : u8 message\n body }\n}\n\
+                 message R { id 77  from device  on c\n name : text[..300]\n rest : bytes[rest]\n",
+                "E309",
+                "with its longest body of 302 bytes, `R` makes a frame of 303",
+            ),
+            (
                 "medium udp 4000\npacket\nlimit 0 bytes\nframe { kind : u8 message\n body }",
                 "E207",
                 "the longest frame cannot have 0 bytes",

@@ -117,7 +117,8 @@ impl Resolver<'_> {
             channel.keys.extend(keys.iter().map(|key| (*key, number)));
             let body = match message.has_rest {
                 _ if channel.selected_by == KeySource::Line => line_length(message).1,
-                true => channel.longest_body().max(message.least_size()),
+                // What comes in front of a field that reaches to the end has to fit, too.
+                true => channel.longest_body().max(message.greatest_without_rest()),
                 false => message.greatest_size(),
             };
             self.fits(index, channel, body, &item.name);

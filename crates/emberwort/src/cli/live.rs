@@ -139,6 +139,9 @@ pub struct SendArgs {
     /// Send the rows of this NDJSON file, one after the other
     #[arg(long, value_name = "FILE", conflicts_with_all = ["read", "write", "read_all"])]
     pub from: Option<PathBuf>,
+    /// Go on with the rows behind one that was not answered well
+    #[arg(long, requires = "from")]
+    pub keep_going: bool,
     /// Read an entry of a table: ramp_time, or Settings.ramp_time
     #[arg(long, value_name = "NAME")]
     pub read: Vec<String>,
@@ -148,7 +151,7 @@ pub struct SendArgs {
     /// Read all entries of a table, or of all tables
     #[arg(long, value_name = "TABLE", num_args = 0..=1)]
     pub read_all: Option<Option<String>>,
-    /// The frame's node [default: 0]
+    /// The frame's node; of all nodes the answers are shown
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
     /// The sequence number of the first frame [default: 0]

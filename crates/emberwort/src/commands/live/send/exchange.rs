@@ -33,6 +33,8 @@ pub struct Ready {
     values: Values,
     body: Vec<u8>,
     header: Header,
+    /// The number that a row of a file says.
+    sequence: Option<u64>,
 }
 
 impl Ready {
@@ -86,7 +88,8 @@ impl<'a> Exchange<'a> {
             width: output::terminal_width(),
         };
         let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, output::stdout_at_once());
-        let talk = Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, broken: 0 };
+        let talk =
+            Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, from_all: 0, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);
         let sequence = args.sequence.unwrap_or(0);
         Self { args, plan, line, look, incoming, decoder, sequence, running: RunningStatus::default() }
@@ -108,6 +111,7 @@ impl<'a> Exchange<'a> {
         message: usize,
         given: Vec<(&str, Given<'_>)>,
         mut problems: Vec<Problem>,
+        row: &RowHeader,
     ) -> anyhow::Result<Ready> {
         let plan = &self.plan;
         let compiled = &plan.messages[message];
@@ -132,10 +136,15 @@ impl<'a> Exchange<'a> {
         body_on(direction, compiled, &values, revision, &mut body).map_err(|error| {
             anyhow::anyhow!("{name} cannot be encoded: {}: {error}", compiled.message.fields[error.slot()].name)
         })?;
-        let sequence = self.args.sequence;
-        let said = RowHeader { node: self.args.node, sequence, ..RowHeader::default() };
+        let (node, sequence) = (self.args.node.or(row.node), self.args.sequence.or(row.sequence));
+        let said = RowHeader { node, sequence, ..RowHeader::default() };
         said.fits(direction, message).map_err(|problem| anyhow::anyhow!(problem))?;
-        Ok(Ready { message, values, body, header: said.header(direction, message, revision) })
+        if node.is_none() && direction.part(|role| *role == Role::Address).is_some() {
+            let all = direction.broadcast.map_or_else(String::new, |all| format!("; {all} means all of them"));
+            bail!("frames of `{}` go to one of several nodes: say which with --node N{all}", channel.name);
+        }
+        let header = said.header(direction, message, revision);
+        Ok(Ready { message, values, body, header, sequence: row.sequence })
     }
 
     /// Sends a message once, and waits for its answer.
@@ -143,8 +152,9 @@ impl<'a> Exchange<'a> {
         let compiled = &self.plan.messages[ready.message].message;
         let framing = self.plan.channels[self.line.channel].framing(compiled.from);
         let mut frame = Vec::new();
-        framing.encode(&Header { sequence: self.sequence, ..ready.header }, &ready.body, &mut frame)?;
-        self.sequence += 1;
+        let sequence = ready.sequence.unwrap_or(self.sequence);
+        framing.encode(&Header { sequence, ..ready.header }, &ready.body, &mut frame)?;
+        self.sequence = sequence + 1;
         let shortened = self.running.shorten(framing.plan().finder, &frame).to_vec();
         let sent = match self.line.port.send(&shortened) {
             Ok(sent) => sent,
@@ -157,16 +167,27 @@ impl<'a> Exchange<'a> {
         let node = has_node.then_some(ready.header.node);
         let is_for_all = node.is_some() && node == direction.broadcast;
         let talk = self.decoder.sink_mut();
-        talk.asked = Some(Asked { message: ready.message, answers: answers.clone(), node, sent });
+        talk.asked = Some(Asked { message: ready.message, answers: answers.clone(), node, is_for_all, sent });
         talk.answer = None;
+        talk.from_all = 0;
         talk.broken = 0;
         let _ = self.decoder.chunk(&self.line.chunk(Some(compiled.from), sent, &shortened));
         self.decoder.pause();
-        if answers.is_empty() || is_for_all {
+        let within = self.args.within.or(compiled.within).unwrap_or(PATIENCE);
+        if is_for_all && !answers.is_empty() {
+            self.pass_time(ready.message, sent.after(within));
+            let talk = self.decoder.sink_mut();
+            talk.asked = None;
+            let name = &self.plan.messages[ready.message].message.name;
+            say!("{} to {name} within {}", plural(talk.from_all, "answer"), time::duration(within));
             return Ok(Outcome::Well(None));
         }
-        let within = self.args.within.or(compiled.within).unwrap_or(PATIENCE);
-        let end = sent.after(within).after(PATIENCE);
+        if answers.is_empty() {
+            return Ok(Outcome::Well(None));
+        }
+        // A late answer is worth a word, unless others wait to be sent.
+        let late = if self.args.from.is_some() || self.args.every.is_some() { 0 } else { PATIENCE };
+        let end = sent.after(within).after(late);
         while self.decoder.sink_mut().answer.is_none() && self.go_on(ready.message, end) {}
         Ok(self.judge(ready.message, sent, within))
     }
@@ -237,6 +258,7 @@ struct Asked {
     message: usize,
     answers: Vec<usize>,
     node: Option<u64>,
+    is_for_all: bool,
     sent: Time,
 }
 
@@ -253,6 +275,8 @@ struct Talk<P> {
     is_shown: bool,
     asked: Option<Asked>,
     answer: Option<Answer>,
+    /// Answers to what was for all nodes.
+    from_all: usize,
     /// Broken frames since the request.
     broken: usize,
 }
@@ -274,6 +298,16 @@ impl<P: ItemSink<Error = io::Error>> ItemSink for Talk<P> {
         let Some(asked) = &self.asked else { return Ok(ControlFlow::Continue(())) };
         match item {
             Item::Row(row) if row.message == asked.message => self.show(item),
+            Item::Row(row) if asked.is_for_all => {
+                let came = row.time.is_some_and(|time| time >= asked.sent);
+                match came && asked.answers.contains(&row.message) {
+                    true => {
+                        self.from_all += 1;
+                        self.show(item)
+                    }
+                    false => Ok(ControlFlow::Continue(())),
+                }
+            }
             Item::Row(row) => {
                 let fits = asked.node.is_none() || row.frame.node.is_none() || row.frame.node == asked.node;
                 let came = row.time.filter(|time| *time >= asked.sent);

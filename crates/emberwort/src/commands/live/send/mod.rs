@@ -4,12 +4,12 @@ mod exchange;
 mod settings;
 
 use std::fs::File;
-use std::io::{BufRead, BufReader};
+use std::io::BufReader;
 use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_model::diagnostics::escaped;
-use emberwort_text::Given;
+use emberwort_text::{Given, RowHeader};
 use serde_json::{Map, Value as Json};
 
 use super::line::{Incoming, Line};
@@ -17,6 +17,7 @@ use crate::cli::SendArgs;
 use crate::commands::encode::given_words;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
+use crate::files::Lines;
 use crate::output::{Look, say};
 use crate::project::load_plan;
 use crate::render::plural;
@@ -38,7 +39,7 @@ pub fn run(args: &SendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         send_rows(&mut exchange, path)?
     } else if let Some(message) = message {
         let (given, problems) = given_words(&args.values);
-        let ready = exchange.ready(message, given, problems)?;
+        let ready = exchange.ready(message, given, problems, &RowHeader::default())?;
         send_again_and_again(&mut exchange, &ready)?
     } else {
         bail!("say what to send: MESSAGE FIELD=VALUE, --from FILE, --read NAME, --write NAME=VALUE or --read-all");
@@ -74,8 +75,8 @@ fn send_rows(exchange: &mut Exchange<'_>, path: &Path) -> anyhow::Result<u64> {
     let shown = crate::files::shown(path);
     let file = File::open(path).with_context(|| format!("{shown} cannot be read"))?;
     let (mut sent, mut failed) = (0u64, 0u64);
-    for (n, line) in BufReader::new(file).lines().enumerate() {
-        let line = line.with_context(|| format!("{shown} cannot be read"))?;
+    for (n, line) in Lines::of(BufReader::new(file)).enumerate() {
+        let line = line.with_context(|| format!("{shown}, line {}", n + 1))?;
         if line.trim().is_empty() {
             continue;
         }
@@ -89,9 +90,15 @@ fn send_rows(exchange: &mut Exchange<'_>, path: &Path) -> anyhow::Result<u64> {
         let empty = Map::new();
         let fields = row.get("fields").and_then(Json::as_object).unwrap_or(&empty);
         let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value))).collect();
-        let ready = exchange.ready(message, given, Vec::new()).with_context(place)?;
-        failed += u64::from(matches!(exchange.ask(&ready)?, Outcome::Failed));
+        let header = RowHeader::of(&row).map_err(|problem| anyhow::anyhow!(problem)).with_context(place)?;
+        let ready = exchange.ready(message, given, Vec::new(), &header).with_context(place)?;
+        let has_failed = matches!(exchange.ask(&ready)?, Outcome::Failed);
+        failed += u64::from(has_failed);
         sent += 1;
+        if has_failed && !exchange.args.keep_going {
+            say!("stopped at {}; --keep-going sends what follows, too", place());
+            break;
+        }
         if let Some(every) = exchange.args.every {
             let next = exchange.now().after(every);
             if !exchange.pass_time(message, next) {
