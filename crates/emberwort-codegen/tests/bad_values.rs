@@ -432,3 +432,72 @@ fn vectors_fail_when_any_one_kind_of_thing_is_wrong() {
         );
     }
 }
+
+/// A text that cannot be said in ASCII is refused by the encoders of all languages, wherever it stands, and by nobody else's hand.
+#[test]
+fn a_field_for_ascii_takes_no_other_characters() {
+    let plan = plan(
+        "link letters { revision 1  byte_order little }\n record Named { code : ascii[4] }\n\
+         channel bus { medium uart 9600 8N1\n limit 60 bytes\n frame { sync C6 39\n kind : u8 message\n size : u8 length of body\n body } }\n\
+         message All { id 1\n from device\n on bus\n fixed : ascii[5]\n counted : ascii[..6]\n inner : Named\n items : [..2] Named\n rest : ascii[rest] }\n",
+    );
+    let folder = tempfile::tempdir().unwrap();
+    let run = |program: &str, arguments: &[&str]| {
+        let ran = Command::new(program).current_dir(folder.path()).args(arguments).output().unwrap();
+        String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr)
+    };
+    let none = "ok\nfixed\ncounted\ninner\nitems\nrest\n";
+    if let Some(compiler) = compiler() {
+        write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
+        let program = "#include \"letters.h\"\n#include <stdio.h>\n#include <string.h>\n\
+            static letters_all_t all;\nstatic uint8_t body[100];\nstatic size_t used;\n\
+            static void fresh(void) { letters_all_init(&all); all.items_count = 1; }\n\
+            static void say(const char *name) { const char *field; if (letters_all_encode(&all, body, sizeof body, &used) == LETTERS_OUT_OF_RANGE\n\
+                && letters_all_validate(&all, &field) == LETTERS_OUT_OF_RANGE) puts(name); }\n\
+            int main(void) {\n fresh(); if (letters_all_encode(&all, body, sizeof body, &used) == LETTERS_OK) puts(\"ok\");\n\
+            fresh(); all.fixed_length = 2; memcpy(all.fixed, \"\\xC3\\xA9\", 2); say(\"fixed\");\n\
+            fresh(); all.counted_length = 2; memcpy(all.counted, \"\\xC3\\xA9\", 2); say(\"counted\");\n\
+            fresh(); all.inner.code_length = 2; memcpy(all.inner.code, \"\\xC3\\xA9\", 2); say(\"inner\");\n\
+            fresh(); all.items[0].code_length = 2; memcpy(all.items[0].code, \"\\xC3\\xA9\", 2); say(\"items\");\n\
+            fresh(); all.rest_length = 2; all.rest = (const void *)\"\\xC3\\xA9\"; say(\"rest\");\n return 0;\n}\n";
+        std::fs::write(folder.path().join("main.c"), program).unwrap();
+        let found = compile_and_run(compiler, folder.path(), &["-DLETTERS_CHECKED="], &["letters.c", "main.c"]);
+        assert_eq!(found, none, "C");
+    }
+    let some = vectors::vectors(&plan, 1);
+    if let Some(python) = common::python() {
+        write(folder.path(), &emberwort_codegen::python::generate(&plan, &some).unwrap());
+        let program = "import letters as l\n\
+            def fresh():\n    return l.All(fixed='', counted='', inner=l.Named(code=''), items=[l.Named(code='')], rest='')\n\
+            fresh().encode(); print('ok')\n\
+            for name in ('fixed', 'counted', 'inner', 'items', 'rest'):\n    one = fresh()\n    \
+            if name == 'inner': one.inner.code = 'é'\n    elif name == 'items': one.items[0].code = 'é'\n    else: setattr(one, name, 'é')\n    \
+            try: one.encode()\n    except l.OutOfRange: print(name)\n";
+        std::fs::write(folder.path().join("main.py"), program).unwrap();
+        assert_eq!(run(python, &["main.py"]), none, "Python");
+    }
+    if let Some(node) = common::node() {
+        write(folder.path(), &emberwort_codegen::javascript::generate(&plan, &some).unwrap());
+        let program = "import * as l from \"./letters.js\";\n\
+            const fresh = () => Object.assign(new l.All(), { fixed: '', counted: '', inner: Object.assign(new l.Named(), { code: '' }),\n\
+              items: [Object.assign(new l.Named(), { code: '' })], rest: '' });\n\
+            fresh().encode(); console.log('ok');\n\
+            for (const name of ['fixed', 'counted', 'inner', 'items', 'rest']) {\n  const one = fresh();\n  \
+            if (name === 'inner') one.inner.code = 'é'; else if (name === 'items') one.items[0].code = 'é'; else one[name] = 'é';\n  \
+            try { one.encode(); } catch (error) { if (error.kind === 'out_of_range') console.log(name); }\n}\n";
+        std::fs::write(folder.path().join("main.mjs"), program).unwrap();
+        assert_eq!(run(node, &["main.mjs"]), none, "JavaScript");
+    }
+    write(folder.path(), &emberwort_codegen::rust::generate(&plan, &some).unwrap());
+    let program = "mod letters;\nuse letters::*;\nfn main() {\n    let mut out = [0; 100];\n    \
+        let mut say = |name: &str, change: fn(&mut All)| {\n        let mut one = All::default();\n        change(&mut one);\n        \
+        match one.encode(&mut out) {\n            Ok(_) => println!(\"ok\"),\n            Err(Error::OutOfRange(_)) => println!(\"{name}\"),\n            Err(error) => println!(\"{error:?}\"),\n        }\n    };\n    \
+        say(\"\", |_| ());\n    say(\"fixed\", |one| one.fixed = Text::new(\"é\").unwrap());\n    say(\"counted\", |one| one.counted = Text::new(\"é\").unwrap());\n    \
+        say(\"inner\", |one| one.inner.code = Text::new(\"é\").unwrap());\n    \
+        say(\"items\", |one| { let mut named = Named::default(); named.code = Text::new(\"é\").unwrap(); one.items.push(named).unwrap(); });\n    \
+        say(\"rest\", |one| one.rest = Text::new(\"é\").unwrap());\n}\n";
+    std::fs::write(folder.path().join("main.rs"), program).unwrap();
+    let said = run(common::rustc(), &["--edition", "2021", "-A", "warnings", "-o", "letters", "main.rs"]);
+    assert_eq!(said, "", "Rust");
+    assert_eq!(run(folder.path().join("letters").to_str().unwrap(), &[]), none, "Rust");
+}

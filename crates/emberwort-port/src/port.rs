@@ -234,13 +234,13 @@ impl Port {
         self.wanted.store(false, Ordering::Relaxed);
     }
 
-    /// If it is a program, that is asked to end; nobody waits for it here.
+    /// If it is a program, it is told that it is over: its standard input ends. Nobody waits for it here.
     pub fn ask_to_end(&self) {
         self.stop();
         // Who reads its standard input knows by its end.
         *locked(&self.writer) = None;
         if let Some(program) = locked(&self.program).as_mut() {
-            program.ask();
+            program.input_closed();
         }
     }
 

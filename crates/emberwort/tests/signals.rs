@@ -206,7 +206,12 @@ fn states(full: &Full, flood: &Flood) -> Vec<State> {
     all.extend([
         state("listen connects", &format!("listen {connect} --on bus485"), Silent, CUT_SHORT),
         state("record connects", &format!("record {connect} --on bus485 --out connects.pcapng"), Silent, CUT_SHORT),
-        state("send connects", &format!("send {connect} MoveGate target=1 speed=2 --on bus485"), Silent, CUT_SHORT),
+        state(
+            "send connects",
+            &format!("send {connect} MoveGate target=1 speed=2 --node 3 --on bus485"),
+            Silent,
+            CUT_SHORT,
+        ),
         state("host connects", &format!("host {trial} --port {connect}"), Silent, CUT_SHORT),
         state("device connects", &format!("device {trial} --port {connect}"), Silent, CUT_SHORT),
         state("watch connects", &format!("watch {connect} --on bus485 --frames 1000"), Silent, CUT_SHORT),
@@ -216,7 +221,12 @@ fn states(full: &Full, flood: &Flood) -> Vec<State> {
         let here = || port.replace("PORT", &free_port().to_string());
         all.extend([
             state("listen waits", &format!("listen {} --on bus485", here()), Silent, DONE),
-            state("send waits", &format!("send {} MoveGate target=1 speed=2 --on bus485", here()), Silent, CUT_SHORT),
+            state(
+                "send waits",
+                &format!("send {} MoveGate target=1 speed=2 --node 3 --on bus485", here()),
+                Silent,
+                CUT_SHORT,
+            ),
             state("host waits", &format!("host {trial} --port {}", here()), Silent, CUT_SHORT),
             state("device waits", &format!("device {trial} --port {}", here()), Silent, DONE),
             state("watch waits", &format!("watch {} --on bus485 --frames 1000", here()), Silent, DONE),
@@ -227,13 +237,13 @@ fn states(full: &Full, flood: &Flood) -> Vec<State> {
         state("listen hears nothing", &format!("listen {} --on bus485", come()), Silent, DONE),
         state(
             "send is not answered",
-            &format!("send {} MoveGate target=1 speed=2 --within 60s --on bus485", come()),
+            &format!("send {} MoveGate target=1 speed=2 --node 3 --within 60s --on bus485", come()),
             Silent,
             CUT_SHORT,
         ),
         state(
             "send repeats",
-            &format!("send {} MoveGate target=1 speed=2 --every 100ms --no-answer --on bus485", come()),
+            &format!("send {} MoveGate target=1 speed=2 --node 3 --every 100ms --no-answer --on bus485", come()),
             Silent,
             CUT_SHORT,
         ),

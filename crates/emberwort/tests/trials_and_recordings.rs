@@ -267,7 +267,7 @@ fn a_recording_plays_devices() {
 
     // `device` plays it on a port: over its standard streams, to a program that keeps the first second.
     let keep = "import os,sys,time\nend=time.time()+2\nout=open('kept.bin','wb')\nos.set_blocking(0,False)\n\
-                while time.time()<end:\n\x20try: out.write(os.read(0,65536))\n\x20except BlockingIOError: time.sleep(0.01)\n";
+                while time.time()<end:\n\x20try:\n\x20 some=os.read(0,65536)\n\x20 if not some: break\n\x20 out.write(some)\n\x20except BlockingIOError: time.sleep(0.01)\n";
     std::fs::write(folder.join("keep.py"), keep).unwrap();
     let ran = run(folder, &["device", "replay.toml", "--port", "command:python3 keep.py", "--for", "1500ms"]);
     assert_eq!(ran.code, 0, "{}", ran.err);

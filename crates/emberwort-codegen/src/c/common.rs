@@ -9,7 +9,7 @@ use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Channel, Direction, Role};
 
 use crate::code::Code;
-use crate::lower::each_action;
+use crate::lower::{each_action, has_ascii};
 use crate::names::{screaming, snake};
 
 /// The results of all functions, with what they mean.
@@ -114,6 +114,10 @@ pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, sou
         source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper).replace("BITS", bits));
         source.line("");
     }
+    if has_ascii(plan) {
+        header.lines(&ASCII.replace("LINK", &link));
+        header.line("");
+    }
     source.lines(&format!(
         "/* Whether so many bits from `bit` on do not all lie before the byte `end`. */\n\
          static bool {link}_lacks(size_t end, size_t bit, size_t bits)\n{{\n    \
@@ -164,6 +168,19 @@ fn flash(plan: &Plan, upper: &str, small: bool, source: &mut Code) {
 }
 
 /// Frame parts in hex digits.
+const ASCII: &str = "/* Whether all characters are ASCII. */
+static inline bool LINK_is_ascii(const char *text, size_t size)
+{
+    size_t n;
+    for (n = 0; n < size; n++) {
+        if (((unsigned char)text[n] & 0x80u) != 0u) {
+            return false;
+        }
+    }
+    return true;
+}
+";
+
 const DIGITS: &str = r#"static unsigned LINK_digit(uint8_t c)
 {
     if (c >= '0' && c <= '9') {

@@ -118,7 +118,7 @@ fn put_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm)
     let value = format!("message->{name}");
     if let Kind::Text { ascii, .. } = field.kind {
         let is_text = match ascii {
-            true => format!("{link}_line_is_ascii({value}, {value}_length)"),
+            true => format!("{link}_is_ascii({value}, {value}_length)"),
             false => format!("{link}_line_is_utf8((const uint8_t *){value}, {value}_length)"),
         };
         return format!(
@@ -208,7 +208,7 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
             if !ascii {
                 push(format!("if (!{link}_line_is_utf8((const uint8_t *)line + at, length)) {{ {unknown} }}"));
             }
-            let ascii = if *ascii { format!(" || !{link}_line_is_ascii(line + at, length)") } else { String::new() };
+            let ascii = if *ascii { format!(" || !{link}_is_ascii(line + at, length)") } else { String::new() };
             push(format!("if (length > {most}u{ascii}) {{"));
             push("    fits = false;".into());
             push("} else {".into());
@@ -373,10 +373,6 @@ fn more(plan: &Plan, source: &mut Code) {
         source.lines(&WORD.replace("LINK", &link));
         source.line("");
     }
-    if any(|field| matches!(field.kind, Kind::Text { ascii: true, .. })) {
-        source.lines(&ASCII.replace("LINK", &link));
-        source.line("");
-    }
     if any(|field| matches!(field.kind, Kind::Text { ascii: false, .. })) {
         source.lines(&UTF8.replace("LINK", &link));
         source.line("");
@@ -514,19 +510,6 @@ static size_t LINK_line_word(const char *line, size_t size, size_t at)
         end++;
     }
     return end - at;
-}
-";
-
-const ASCII: &str = "/* Whether all characters are ASCII. */
-static bool LINK_line_is_ascii(const char *text, size_t size)
-{
-    size_t n;
-    for (n = 0; n < size; n++) {
-        if (((unsigned char)text[n] & 0x80u) != 0u) {
-            return false;
-        }
-    }
-    return true;
 }
 ";
 

@@ -265,6 +265,16 @@ function text(b) {
   return out;
 }
 
+// A field for ASCII takes no other characters.
+function mustBeAscii(value, what) {
+  var at;
+  for (at = 0; at < value.length; at++) {
+    if (value.charCodeAt(at) > 127) {
+      throw outOfRange(what, value);
+    }
+  }
+}
+
 // The bytes of text, the reverse of `text`.
 function utf8(value, what) {
   var out = [], at, code, next;

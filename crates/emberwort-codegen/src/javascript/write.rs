@@ -8,7 +8,7 @@ use emberwort_model::plan::{Action, ListPlan, RecordPlan, SectionPlan, UnionPlan
 use super::names::{behind, class, little, member, text};
 use super::numbers::{Held, case_number, is_invalid, is_wide, part};
 use crate::code::Code;
-use crate::lower::{Group, Op, Piece, Section, What, has_record, sections};
+use crate::lower::{Group, Op, Piece, Section, What, has_record, is_ascii, sections};
 
 /// The function that writes one at a writer's place.
 pub fn write(group: &Group<'_>, code: &mut Code) {
@@ -201,7 +201,12 @@ impl Writer<'_> {
                         (_, false) => format!("putVarint(w, {value});"),
                     });
                 }
-                Op::Run { length, text } => self.run(*length, *text, &what, value, code),
+                Op::Run { length, text } => {
+                    if is_ascii(field) {
+                        code.line(format!("mustBeAscii({value}, {what});"));
+                    }
+                    self.run(*length, *text, &what, value, code);
+                }
                 Op::Call(record) | Op::Sized { bytes: None, record } => {
                     code.line(format!("write{}(w, {value}, revision);", class(&record.record.name)));
                 }

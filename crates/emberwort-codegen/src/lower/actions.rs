@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::model::{Labelled, Selector};
+use emberwort_model::model::{Field, Kind, Labelled, Selector};
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
 /// Every action of a link: of messages, and of all that lies in them.
@@ -31,6 +31,24 @@ fn inside(action: &Action, visit: &mut dyn FnMut(&Action)) {
         }
         _ => {}
     }
+}
+
+/// Whether a field takes no characters but those of ASCII.
+pub fn is_ascii(field: &Field) -> bool {
+    matches!(field.kind, Kind::Text { ascii: true, .. })
+}
+
+/// Whether a link has a field, however deep, that takes no characters but those of ASCII.
+pub fn has_ascii(plan: &Plan) -> bool {
+    let messages = plan.messages.iter().flat_map(|message| &message.message.fields);
+    let records = plan.link.records.iter().flat_map(|record| &record.fields);
+    let mut found = messages.chain(records).any(is_ascii);
+    each_action(plan, &mut |action| match action {
+        Action::List(list) => found |= is_ascii(&list.element.field),
+        Action::Union(union) => found |= union.forms.iter().any(|form| is_ascii(&form.field)),
+        _ => {}
+    });
+    found
 }
 
 /// All records, each behind those that it uses itself.

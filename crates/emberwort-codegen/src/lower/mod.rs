@@ -21,7 +21,7 @@ mod known;
 mod scale;
 mod valid;
 
-pub use actions::{asks, each_action, each_action_of, has_record, labelled, records};
+pub use actions::{asks, each_action, each_action_of, has_ascii, has_record, is_ascii, labelled, records};
 pub use bits::{Piece, pieces};
 pub use body::{Op, Section, sections, text};
 pub use clashes::{Rules, clashes};

@@ -165,6 +165,11 @@ def _text(some: bytes) -> str:
     return some.decode("utf-8", "surrogateescape")
 
 
+def _ascii(name: str, text: str) -> None:
+    if any(ord(character) > 127 for character in text):
+        raise _out_of_range(name, text)
+
+
 def _utf8(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 

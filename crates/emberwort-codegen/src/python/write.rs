@@ -9,7 +9,7 @@ use super::names::{member, quoted, text};
 use super::one_number::{is_one_number, shift};
 use super::values::{case_number, valid};
 use crate::code::Code;
-use crate::lower::{Group, Item, Op, Piece, Section, What, sections};
+use crate::lower::{Group, Item, Op, Piece, Section, What, is_ascii, sections};
 
 /// The method `_write`.
 pub fn write(group: &Group<'_>, code: &mut Code) {
@@ -207,7 +207,12 @@ impl Writer<'_> {
                         false => format!("w.varint(int({value}))"),
                     });
                 }
-                Op::Run { length, text } => self.run(*length, *text, &what, value, code),
+                Op::Run { length, text } => {
+                    if is_ascii(field) {
+                        code.line(format!("_ascii({what}, {value})"));
+                    }
+                    self.run(*length, *text, &what, value, code);
+                }
                 Op::Call(_) | Op::Sized { bytes: None, .. } => code.line(format!("{value}._write(w, revision)")),
                 Op::Sized { bytes: Some(bytes), .. } => {
                     let depth = self.fresh();

@@ -8,7 +8,7 @@ use emberwort_model::plan::{Action, ListPlan, RecordPlan, SectionPlan, UnionPlan
 use super::names::{class, little, member, text};
 use super::values::{Owner, case_number, part, raw_of, signed, unsigned};
 use crate::code::Code;
-use crate::lower::{Group, Op, Piece, Section, What, has_record, sections};
+use crate::lower::{Group, Op, Piece, Section, What, has_record, is_ascii, sections};
 
 /// The functions that write one.
 pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
@@ -204,7 +204,14 @@ impl<'g> Writer<'g> {
                     };
                     code.line(format!("w.varint({number})?;"));
                 }
-                Op::Run { length, text } => self.run(*length, *text, value, code),
+                Op::Run { length, text: is_text } => {
+                    if is_ascii(field) {
+                        code.open(format!("if !{value}.as_bytes().is_ascii() {{"));
+                        code.line(format!("return Err(Error::OutOfRange({}));", text(&self.what(field))));
+                        code.close("}");
+                    }
+                    self.run(*length, *is_text, value, code);
+                }
                 Op::Call(_) | Op::Sized { bytes: None, .. } => code.line(format!("{value}.put(w, revision)?;")),
                 Op::Sized { bytes: Some(bytes), .. } => {
                     let (depth, bits) = (self.fresh(), bytes * 8);

@@ -83,6 +83,11 @@ impl Channel {
         [(is_split.then_some(End::Device), Arc::make_mut(&mut self.device))].into_iter().chain(host)
     }
 
+    /// From now on the two ends send frames of different kinds, which look alike so far.
+    pub(crate) fn split(&mut self) {
+        self.host.get_or_insert_with(|| self.device.clone());
+    }
+
     /// Whether a message (by index) travels here, from either end.
     pub fn carries(&self, message: usize) -> bool {
         self.directions().any(|(_, direction)| direction.carries(message))

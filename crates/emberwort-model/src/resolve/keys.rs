@@ -7,9 +7,9 @@ use crate::budget::line_length;
 use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
-use crate::medium::{Carriage, usb};
+use crate::medium::{Carriage, MediumKind, usb};
 use crate::model::{Base, ByteOrder, End, NodeRange};
-use crate::plan::{Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
+use crate::plan::{Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{KeyItem, KeyKind, MessageItem, Name};
 
@@ -76,6 +76,23 @@ fn wanted_key(channel: &Direction) -> Option<KeyKind> {
     }
 }
 
+/// Whether bodies select messages by their size on a channel, and each end has one of the same size.
+fn has_same_sizes(index: usize, channel: &Channel, messages: &[MessagePlan]) -> bool {
+    let sizes = |from: End| {
+        let all = messages.iter().filter(|message| message.message.from == from);
+        let here = all.filter(|message| message.message.channels.contains(&index));
+        here.flat_map(|message| {
+            message.sections.iter().scan(0, |sum, section| {
+                *sum += section.greatest_size;
+                Some(*sum)
+            })
+        })
+        .collect::<Vec<_>>()
+    };
+    let (device, host) = (sizes(End::Device), sizes(End::Host));
+    channel.direction(End::Device).selected_by == KeySource::Size && device.iter().any(|size| host.contains(size))
+}
+
 impl Resolver<'_> {
     /// Gives every channel its messages by key, and checks that they fit.
     pub(super) fn assign_keys(&mut self, plan: &mut Plan) {
@@ -91,6 +108,10 @@ impl Resolver<'_> {
             }
         }
         for (index, channel) in channels.iter_mut().enumerate() {
+            // Each end has a wire of its own, which says whose a body is where its size does not.
+            if matches!(channel.medium.kind, MediumKind::Spi { .. }) && has_same_sizes(index, channel, messages) {
+                channel.split();
+            }
             for (from, direction) in channel.directions_mut() {
                 self.keys_of(index, direction, messages, from);
             }

@@ -62,6 +62,8 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let found = compare(&old, &new);
     let ways = ways_out(&old, &new, &found);
     let mut entries = project.file.map(|(_, file)| file.allow).unwrap_or_default();
+    // What was accepted in an earlier revision stands in the way of the revisions before that no more.
+    let ever_accepted = entries.clone();
     entries.retain(|entry| entry.revision == new.plan.link.revision);
     for given in &args.allow {
         entries.push(allowed_by(given, new.plan.link.revision)?);
@@ -85,7 +87,10 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         None => Order::of(&open),
     };
     let earlier = match args.revisions.is_empty() {
-        true => earlier(&history, &old, &new, (&found, &entries))?,
+        true => {
+            let accepted: Vec<&AllowEntry> = ever_accepted.iter().chain(&entries).collect();
+            earlier(&history, &old, &new, (&found, &accepted))?
+        }
         false => Vec::new(),
     };
     let proof = args.prove.then(|| prove(&old, &new, &found, args.random, args.seed));
@@ -118,7 +123,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     say_needless(&entries, &found, look);
     let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
     if args.form == CompareForm::Table {
-        offer_entries(&found, &allowed, new.plan.link.revision);
+        offer_entries(&found, &allowed, &earlier, new.plan.link.revision);
     }
     Ok(if report.strands() || contradicted || fixed { Ending::WithFindings } else { Ending::Clean })
 }
@@ -137,13 +142,19 @@ fn say_needless(entries: &[AllowEntry], found: &Comparison, look: Look) {
 }
 
 /// The entries of a project's file with which differences that strand somebody are accepted, to be copied.
-fn offer_entries(found: &Comparison, allowed: &[Option<String>], revision: u32) {
+fn offer_entries(found: &Comparison, allowed: &[Option<String>], earlier: &[Earlier], revision: u32) {
     let open = found.changes.iter().zip(allowed);
     let open = open.filter(|(change, allowed)| change.worst().strands() && allowed.is_none());
     let entry = |difference: String| {
         format!("[[allow]]\ndifference = \"{difference}\"\nrevision = {revision}\nreason = \"\"\n")
     };
-    let entries: Vec<String> = open.map(|(change, _)| entry(change.difference.to_string())).collect();
+    let mut entries: Vec<String> = open.map(|(change, _)| entry(change.difference.to_string())).collect();
+    for (difference, _) in earlier.iter().flat_map(|one| &one.strands) {
+        let entry = entry(difference.clone());
+        if !entries.contains(&entry) {
+            entries.push(entry);
+        }
+    }
     let (these_strand, one, its_entry) = match entries.len() {
         0 => return,
         1 => ("this strands", "it", "it"),
@@ -163,7 +174,7 @@ fn earlier(
     history: &History,
     old: &Revision,
     new: &Revision,
-    (found, allowed): (&Comparison, &[AllowEntry]),
+    (found, allowed): (&Comparison, &[&AllowEntry]),
 ) -> anyhow::Result<Vec<Earlier>> {
     let mut all = Vec::new();
     for sealed in history.revisions.iter().filter(|sealed| sealed.revision < old.plan.link.revision) {

@@ -224,7 +224,7 @@ pub fn tables(account: &Account<'_>) -> String {
     let gaps = statistics.sequence();
     if gaps.gaps > 0 {
         notes.push(format!(
-            "sequence numbers have {}, with {} left out by lost frames and restarts",
+            "sequence numbers have {}, with {} left out by lost frames and restarts; `stats --timing` tells them apart",
             plural(gaps.gaps, "gap"),
             plural(gaps.missing, "number")
         ));

@@ -7,6 +7,7 @@ use super::{Group, Target, indented};
 use crate::c::numbers;
 use crate::c::words::{literal, member};
 use crate::code::Code;
+use crate::lower::is_ascii;
 use crate::names::snake;
 
 impl Group<'_> {
@@ -94,11 +95,20 @@ impl Check<'_, '_> {
                 let condition = format!("!{stem}_valid({})", target.value());
                 is_needed.then(|| self.wrong(&condition, field, "OUT_OF_RANGE")).into_iter().collect()
             }
-            Action::Run { length: Length::UpTo(most), .. }
-            | Action::Run { length: Length::Exact(most), text: true } => {
-                self.too_many(&target.length(), *most, field).into_iter().collect()
+            Action::Run { length, text } => {
+                let count = target.length();
+                let too_many = match length {
+                    Length::UpTo(most) => self.too_many(&count, *most, field),
+                    Length::Exact(most) if *text => self.too_many(&count, *most, field),
+                    Length::Exact(_) | Length::Rest => None,
+                };
+                let not_ascii = is_ascii(field).then(|| {
+                    let condition = format!("!{}_is_ascii({}, {count})", self.group.link, target.value());
+                    self.wrong(&condition, field, "OUT_OF_RANGE")
+                });
+                too_many.into_iter().chain(not_ascii).collect()
             }
-            Action::Run { .. } | Action::Skip { .. } => Vec::new(),
+            Action::Skip { .. } => Vec::new(),
             Action::Record(record) => {
                 let Group { link, upper, .. } = *self.group;
                 let name = snake(&record.record.name);

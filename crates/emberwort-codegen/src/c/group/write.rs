@@ -9,6 +9,7 @@ use super::{Group, Target, indented};
 use crate::c::numbers;
 use crate::c::words::member;
 use crate::code::Code;
+use crate::lower::is_ascii;
 use crate::names::snake;
 
 impl Group<'_> {
@@ -41,6 +42,18 @@ impl Writer<'_, '_> {
     fn too_many(&self, count: &str, max: u32) -> Option<String> {
         let greatest = if count_bytes(max) == 1 { 255 } else { 65_535 };
         (max < greatest).then(|| format!("if ({count} > {max}u) {{\n    return {}_TOO_MANY;\n}}", self.group.upper))
+    }
+
+    /// Statements that refuse a text with other characters than those of ASCII; one that is too long is refused before it is looked at.
+    fn not_ascii(&self, length: Length, target: Target<'_>) -> Vec<String> {
+        let (link, upper, count) = (self.group.link, &self.group.upper, target.length());
+        let most = match length {
+            Length::Exact(most) | Length::UpTo(most) => self.too_many(&count, most),
+            Length::Rest => None,
+        };
+        let refused =
+            format!("if (!{link}_is_ascii({}, {count})) {{\n    return {upper}_OUT_OF_RANGE;\n}}", target.value());
+        most.into_iter().chain([refused]).collect()
     }
 
     fn write(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<String> {
@@ -86,7 +99,12 @@ impl Writer<'_, '_> {
                 }
                 lines.push(cursor.go(&size));
             }
-            Action::Run { length, text } => self.write_run(*length, *text, target, depth, &mut lines),
+            Action::Run { length, text } => {
+                if is_ascii(field) {
+                    lines.extend(self.not_ascii(*length, target));
+                }
+                self.write_run(*length, *text, target, depth, &mut lines);
+            }
             Action::Record(record) => {
                 let name = snake(&record.record.name);
                 lines.push("{".into());

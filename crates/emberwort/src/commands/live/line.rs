@@ -12,7 +12,6 @@ use emberwort_model::plan::Channel;
 use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
 use emberwort_wire::{Chunk, StreamId, Time, Times};
 
-use super::listen::earliest;
 use crate::cli::{Level, LineArgs};
 use crate::commands::names::channel_index;
 use crate::interrupt::{self, AtTheEnd};
@@ -239,6 +238,11 @@ impl Incoming {
             say!("more comes than can be looked at: {bytes} wait, {share:.0} % of what may");
         }
     }
+}
+
+/// The earlier of two moments, of those that there are.
+pub fn earliest(one: Option<Time>, other: Option<Time>) -> Option<Time> {
+    one.into_iter().chain(other).min()
 }
 
 /// How much of what may wait is much.

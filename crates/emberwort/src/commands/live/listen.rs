@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use emberwort_capture::{Decoder, Filtered, First, Statistics, StreamSink as _};
-use emberwort_wire::{ChunkSink as _, Time};
+use emberwort_wire::ChunkSink as _;
 
 use super::line::{Came, Incoming, Line};
 use super::reaction::Reaction;
@@ -69,11 +69,6 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     let found = !is_whole || statistics.ambiguous > 0 || (args.strict && broken);
     Ok(if found { Ending::WithFindings } else { Ending::Clean })
-}
-
-/// The earlier of two moments, of those that there are.
-pub fn earliest(one: Option<Time>, other: Option<Time>) -> Option<Time> {
-    one.into_iter().chain(other).min()
 }
 
 /// Says where every byte went, and what may be wrong.

@@ -11,8 +11,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_wire::{ChunkSink as _, Time};
 
-use super::line::{Came, Incoming, Line};
-use super::listen::earliest;
+use super::line::{Came, Incoming, Line, earliest};
 use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
 use crate::commands::scenario;
 use crate::commands::speakers::revisions_in_trial;

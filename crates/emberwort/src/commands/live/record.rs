@@ -14,8 +14,7 @@ use emberwort_wire::Time;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use super::line::{Came, Incoming, Line};
-use super::listen::earliest;
+use super::line::{Came, Incoming, Line, earliest};
 use super::record_file::{Recording, Rotation};
 use crate::cli::{RecordArgs, SenderEnd, SpeakerArgs};
 use crate::commands::ending::Ending;

@@ -16,8 +16,7 @@ use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{ChunkSink as _, Framed as _, Header, Time, ValueRef, Values};
 
-use super::super::line::{Came, Incoming, Line};
-use super::super::listen::earliest;
+use super::super::line::{Came, Incoming, Line, earliest};
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Paint, Stdout, say};
