@@ -15,7 +15,7 @@ use emberwort_model::{Checked, Plan, Span, named_place};
 use super::ending::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
 use crate::output::{self, Look, say};
-use crate::project::{Project, check_bytes, read_definition};
+use crate::project::{GenerateKind, PROJECT_FILE, Project, check_bytes, read_definition};
 use crate::render::{findings, frames, plural};
 use crate::revisions;
 
@@ -34,7 +34,10 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             read_definition(file)?
         };
         let mut checked = checked;
-        note_clashes(&mut checked);
+        let stopped = note_clashes(&mut checked, &generated(file));
+        if stopped > 0 {
+            ending = Ending::WithFindings;
+        }
         if is_edited_after_sealing(file, &checked)? && args.deny == Some(Deny::Warnings) {
             ending = Ending::WithFindings;
         }
@@ -60,6 +63,10 @@ pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         }
         if checked.plan.as_ref().is_some_and(has_too_many_fields) {
             parts.push("names in generated code not compared, as there are so many (`generate` does)".into());
+        }
+        if stopped > 0 {
+            let clashes = plural(stopped, "name");
+            parts.push(format!("{clashes} that nothing can be generated with, as {PROJECT_FILE} asks for it"));
         }
         if found.is_empty() {
             parts.push("no findings".into());
@@ -115,24 +122,36 @@ fn has_too_many_fields(plan: &Plan) -> bool {
     plan.messages.iter().map(|message| message.message.fields.len()).sum::<usize>() > MAX_COMPARED
 }
 
-/// Adds findings about names that would be the same in generated code.
-fn note_clashes(checked: &mut Checked) {
-    let Some(plan) = &checked.plan else { return };
+/// What the project of a definition generates.
+fn generated(file: &Path) -> Vec<GenerateKind> {
+    let project = Project::find(None).ok().filter(|project| project.definition == file);
+    let entries = project.and_then(|project| project.file).map(|(_, file)| file.generate).unwrap_or_default();
+    entries.into_iter().map(|entry| entry.kind).collect()
+}
+
+/// Adds findings about names that would be the same in generated code. How many of them stop a generator that is used.
+fn note_clashes(checked: &mut Checked, used: &[GenerateKind]) -> usize {
+    let Some(plan) = &checked.plan else { return 0 };
     if has_too_many_fields(plan) {
-        return;
+        return 0;
     }
     let all = [
-        (emberwort_codegen::c::clashes(plan), "C"),
-        (emberwort_codegen::python::clashes(plan), "Python"),
-        (emberwort_codegen::rust::clashes(plan), "Rust"),
-        (emberwort_codegen::javascript::clashes(plan), "JavaScript"),
+        (emberwort_codegen::c::clashes(plan), "C", GenerateKind::C),
+        (emberwort_codegen::python::clashes(plan), "Python", GenerateKind::Python),
+        (emberwort_codegen::rust::clashes(plan), "Rust", GenerateKind::Rust),
+        (emberwort_codegen::javascript::clashes(plan), "JavaScript", GenerateKind::Javascript),
     ];
-    let mut seen = HashSet::new();
-    for (clash, language) in
-        all.into_iter().flat_map(|(clashes, language)| clashes.into_iter().map(move |clash| (clash, language)))
+    let (mut seen, mut stopped) = (HashSet::new(), HashSet::new());
+    for (clash, language, kind) in all
+        .into_iter()
+        .flat_map(|(clashes, language, kind)| clashes.into_iter().map(move |clash| (clash, language, kind)))
     {
+        let names = (clash.first.clone(), clash.second.clone());
+        if used.contains(&kind) {
+            stopped.insert(names.clone());
+        }
         // Once is enough for two names.
-        if !seen.insert((clash.first.clone(), clash.second.clone())) {
+        if !seen.insert(names) {
             continue;
         }
         let [first, second] = [&clash.first, &clash.second].map(|path| named_place(&checked.sources, path));
@@ -147,4 +166,5 @@ fn note_clashes(checked: &mut Checked) {
         checked.findings.push(finding);
     }
     checked.findings.sort_by_key(|finding| finding.span.start);
+    stopped.len()
 }
