@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::fmt;
 
 use emberwort_model::Plan;
+use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
 use emberwort_model::model::{Field, Kind, Labelled, Length, NumberForm, Union, Value, float_bits};
@@ -278,7 +279,7 @@ pub(crate) fn set_string(field: &Field, slot: usize, text: &[u8], values: &mut V
         if let Length::Exact(most) | Length::UpTo(most) = length
             && text.len() > *most as usize
         {
-            return Err(format!("this text has {} bytes; {}", text.len(), holds(field)));
+            return Err(format!("this text has {}; {}", plural(text.len(), "byte"), holds(field)));
         }
         if *ascii && !text.is_ascii() {
             return Err(format!("only ASCII can stand here; {}", holds(field)));
@@ -301,7 +302,7 @@ pub(crate) fn set_hex(field: &Field, slot: usize, text: &str, values: &mut Value
         _ => true,
     };
     if !fits {
-        return Err(format!("{} bytes are given; {}", bytes.len(), holds(field)));
+        return Err(format!("{} given; {}", plural(bytes.len(), "byte"), holds(field)));
     }
     values.set_bytes(slot, &bytes);
     Ok(())

@@ -147,7 +147,7 @@ fn texts_and_bytes() {
     assert_eq!(shown("bytes[3]", "01 aB:fF"), ("01 AB FF".into(), "\"01 AB FF\"".into()));
     assert_eq!(shown("bytes[3]", "0x01,0x02,0x03"), ("01 02 03".into(), "\"01 02 03\"".into()));
     assert_eq!(refused("text[..3]", "é水"), "a: this text has 5 bytes; it holds text of at most 3 bytes");
-    assert_eq!(refused("bytes[3]", "01 02"), "a: 2 bytes are given; it holds 3 bytes in hex");
+    assert_eq!(refused("bytes[3]", "01 02"), "a: 2 bytes given; it holds 3 bytes in hex");
     assert_eq!(refused("bytes[3]", "01 0"), "a: `01 0` is not hex; write two digits per byte, as in \"C6 39\"");
 }
 

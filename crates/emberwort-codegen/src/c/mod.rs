@@ -24,8 +24,8 @@ use emberwort_model::Plan;
 use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
-pub(crate) use words::about;
 use words::comment;
+pub(crate) use words::{about, about_value};
 
 use crate::code::Code;
 use crate::lower::each_action_of;

@@ -10,8 +10,17 @@ pub fn comment(text: &str) -> String {
     emberwort_model::diagnostics::escaped(text).replace("*/", "* /").replace("/*", "/ *").replace('\\', "/")
 }
 
-/// What a field holds, for a comment.
+/// What a field holds, for a comment, in a language that has its floats as bits.
 pub fn about(field: &Field) -> String {
+    about_as(field, "bits of an")
+}
+
+/// The same in a language that has them as numbers.
+pub fn about_value(field: &Field) -> String {
+    about_as(field, "an")
+}
+
+fn about_as(field: &Field, float: &str) -> String {
     let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
     let mut text = match &field.kind {
         Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("always {}", form.low),
@@ -28,7 +37,7 @@ pub fn about(field: &Field) -> String {
         ),
         Kind::Bool => "true or false".into(),
         Kind::Float(bits) => {
-            format!("bits of an IEEE 754 binary{bits}{}", if unit.is_empty() { unit } else { format!(", in{unit}") })
+            format!("{float} IEEE 754 binary{bits}{}", if unit.is_empty() { unit } else { format!(", in{unit}") })
         }
         Kind::Time { milliseconds } => {
             format!("{} since 1970-01-01 UTC", if *milliseconds { "milliseconds" } else { "seconds" })

@@ -89,7 +89,7 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
     code.line("/** With these values; the others are what a sender that lacks them means. */");
     code.line(format!("constructor(values?: {held});"));
     for (_, field, action) in group.named() {
-        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
+        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
         let said = [doc(&field.doc), doc(&about)].join("\n");
         code.lines(&comment(said.trim()));
         let ty = type_of(field, action);

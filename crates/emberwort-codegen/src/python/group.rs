@@ -31,7 +31,7 @@ pub fn write_class(group: &Group<'_>, code: &mut Code) {
         for line in doc(&field.doc).lines().filter(|line| !line.is_empty()) {
             code.line(format!("#: {line}"));
         }
-        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
+        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
         if !about.is_empty() {
             code.line(format!("#: {about}"));
         }

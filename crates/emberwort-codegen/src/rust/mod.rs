@@ -25,13 +25,13 @@ use names::{class, constant, doc, module, text};
 use values::unsigned;
 
 /// What reading and writing stand on.
-const RUNTIME: &str = include_str!("runtime.rs");
+const RUNTIME: &str = include_str!("printed/runtime.rs.txt");
 
 /// What frames with stuffing stand on.
-const STUFFING: &str = include_str!("stuffing.rs");
+const STUFFING: &str = include_str!("printed/stuffing.rs.txt");
 
 /// What receivers stand on.
-const RECEIVERS: &str = include_str!("receivers.rs");
+const RECEIVERS: &str = include_str!("printed/receivers.rs.txt");
 
 /// Lints that are not followed, and why.
 const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before.

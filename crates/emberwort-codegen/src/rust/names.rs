@@ -229,7 +229,7 @@ pub fn doc(doc: &str) -> String {
 
 /// The documentation of a field: what the definition says, and what it holds.
 pub fn field_doc(field: &Field, action: &Action) -> String {
-    let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about(field) };
+    let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
     let said = [field.doc.as_str(), about.as_str()].join("\n");
     let said = said.trim();
     doc(if said.is_empty() { &field.name } else { said })

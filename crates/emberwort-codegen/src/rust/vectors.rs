@@ -24,7 +24,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
          #![allow(dead_code, unused_imports, clippy::all, clippy::pedantic)]\n\n\
          mod {name};\n\nuse {name}::*;\n"
     ));
-    code.lines(include_str!("tests.rs.txt"));
+    code.lines(include_str!("printed/tests.rs.txt"));
     for (index, message) in plan.messages.iter().enumerate() {
         let of_message: Vec<&Vector> = vectors.iter().filter(|vector| vector.message == index).collect();
         let group = Group::of_message(plan, message);

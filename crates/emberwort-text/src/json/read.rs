@@ -1,5 +1,6 @@
 //! JSON to values.
 
+use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
 use emberwort_model::model::{Field, Kind, Labelled, Length, Union};
@@ -146,7 +147,7 @@ fn set_from_raw(field: &Field, slot: usize, raw: &Json, values: &mut Values) -> 
             // Bytes that are no text, from a capture: as they were, if there is room.
             Kind::Text { length, .. } => match (parse_hex(hex), length) {
                 (Some(bytes), Length::Exact(most) | Length::UpTo(most)) if bytes.len() > *most as usize => {
-                    Err(format!("{} bytes are given; {}", bytes.len(), holds(field)))
+                    Err(format!("{} given; {}", plural(bytes.len(), "byte"), holds(field)))
                 }
                 (Some(bytes), _) => {
                     values.set_bytes(slot, &bytes);

@@ -45,7 +45,7 @@ pub enum BodyError {
         key: u64,
     },
     /// The line of a text message does not hold a value that fits.
-    #[error("the line holds no value for this field")]
+    #[error("what the line has here is no value of this field")]
     BadText {
         /// The field.
         slot: usize,

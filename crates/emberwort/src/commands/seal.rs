@@ -14,6 +14,7 @@ use crate::files::{self, PendingFile};
 use crate::output::{self, Look, Paint, say};
 use crate::project::{Project, read_definition};
 use crate::render::findings;
+use crate::render::plural;
 use crate::render::table::table;
 use crate::revisions;
 
@@ -143,7 +144,7 @@ fn list(history: &History, form: TableForm, look: Look) -> anyhow::Result<Ending
                     None if history.problems.is_empty() => "(the first)".to_owned(),
                     None => String::new(),
                 },
-                longest.map_or(String::new(), |(channel, bytes)| format!("{bytes} bytes on {channel}")),
+                longest.map_or(String::new(), |(channel, bytes)| format!("{} on {channel}", plural(bytes, "byte"))),
                 sealed.note.clone(),
             ]),
         }

@@ -13,6 +13,7 @@ use super::opening::{input_name, open};
 use super::waveforms::{Form, hear};
 use crate::cli::{SurveyArgs, TableForm};
 use crate::output::{self, Look, Paint, say};
+use crate::render::plural;
 use crate::render::table::table;
 
 pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
@@ -55,7 +56,8 @@ pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
         if let Some(samples) = samples.filter(|samples| *samples < 3.5) {
             let name = escaped(&seen.name);
             say!(
-                "the shortest pulse of `{name}` is {samples:.0} samples long: sample faster, to be sure of what it is"
+                "the shortest pulse of `{name}` is {} long: sample faster, to be sure of what it is",
+                plural(format!("{samples:.0}"), "sample")
             );
         }
     }

@@ -20,7 +20,10 @@ impl Channel<'_> {
             true => {
                 "There is no checksum: after each frame that is broken or cannot be read it looks on one byte after its start."
             }
-            false => "After a broken frame it looks on one byte after its start; other frames are taken whole.",
+            false if self.begins_anywhere() => {
+                "After a broken frame it looks on one byte after its start; other frames are taken whole."
+            }
+            false => "After a broken frame it looks on behind its end; all frames are taken whole.",
         };
         let more = match plan.finder {
             FrameFinder::Stuffed(_) | FrameFinder::Lines { .. } => {

@@ -221,7 +221,10 @@ impl<'a> Exchange<'a> {
             return failed(format!("{by} came late, after {after}; {name} is answered within {within}"));
         }
         if self.args.read_all.is_none() {
-            say!("{by} came after {}", time::duration(after));
+            match after {
+                0 => say!("{by} came at once"),
+                after => say!("{by} came after {}", time::duration(after)),
+            }
         }
         Outcome::Well(Some(values))
     }
