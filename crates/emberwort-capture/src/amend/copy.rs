@@ -2,7 +2,7 @@
 
 use std::io::{self, Read, Write};
 
-use super::edits::{Edits, PacketEdit};
+use super::edits::EditsInOrder;
 use super::layers::{Layer, rebuild};
 use crate::pieces::InterfaceKind;
 use crate::source::Form;
@@ -42,19 +42,20 @@ struct Packet<'a> {
     bytes: &'a [u8],
 }
 
-/// Copies a capture of a form that has packets, or of raw bytes, with edits. `with_all` may change each packet that is not dropped.
+/// Copies a capture of a form that has packets, or of raw bytes, with edits. What became of the packets that `is_told` wants is told. `with_all` may change each packet that is not dropped.
 ///
 /// # Errors
 /// What could not be done; what was written by then is no whole capture.
 pub fn copy(
     form: Form,
     mut input: impl Read,
-    edits: &Edits,
+    edits: &mut EditsInOrder,
     keep_checksums: bool,
+    is_told: &dyn Fn(u64) -> bool,
     with_all: &mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
     out: &mut dyn Write,
 ) -> Result<Vec<Changed>, CopyError> {
-    let mut copy = Copy { edits, keep_checksums, with_all, changed: Vec::new(), number: 0 };
+    let mut copy = Copy { edits, keep_checksums, is_told, with_all, changed: Vec::new(), number: 0 };
     match form {
         Form::Pcapng => copy.pcapng(&mut input, out)?,
         Form::Pcap => copy.pcap(&mut input, out)?,
@@ -64,8 +65,10 @@ pub fn copy(
 }
 
 struct Copy<'a> {
-    edits: &'a Edits,
+    edits: &'a mut EditsInOrder,
     keep_checksums: bool,
+    /// Whether it is to be told what became of a packet.
+    is_told: &'a dyn Fn(u64) -> bool,
     with_all: &'a mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
     changed: Vec<Changed>,
     number: u64,
@@ -93,8 +96,7 @@ impl Copy<'_> {
         if self.edits.span.is_some_and(is_outside) {
             return Ok((0, 0, Vec::new()));
         }
-        let usual = PacketEdit::default();
-        let edit = self.edits.packets.get(&packet.number).unwrap_or(&usual);
+        let edit = self.edits.of(packet.number)?;
         if edit.is_dropped {
             return Ok((0, 0, Vec::new()));
         }
@@ -107,7 +109,9 @@ impl Copy<'_> {
                 }
                 let (bytes, layers) = rebuild(packet.kind, bytes, range, &new, self.keep_checksums)
                     .map_err(|why| CopyError::Packet(packet.number, why))?;
-                self.changed.push(Changed { packet: packet.number, layers });
+                if (self.is_told)(packet.number) {
+                    self.changed.push(Changed { packet: packet.number, layers });
+                }
                 bytes
             }
         };

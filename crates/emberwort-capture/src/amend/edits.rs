@@ -1,6 +1,10 @@
 //! What is to become of the packets of a capture.
+//!
+//! However many there are, little of it is in memory: what was collected is put away in order of the packets' numbers from time to time, and
+//! all that was put away is read back together, packet by packet.
 
 use std::collections::BTreeMap;
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 
 use crate::traced::Part;
@@ -20,19 +24,79 @@ pub struct PacketEdit {
     pub instead: Option<Vec<u8>>,
 }
 
+/// A place to put something away, and to read it back: a temporary file, or memory.
+pub trait Spool: Read + Write + Seek {}
+
+impl<T: Read + Write + Seek> Spool for T {}
+
+/// Makes such a place.
+pub type NewSpool = Box<dyn FnMut() -> io::Result<Box<dyn Spool>>>;
+
+/// So many bytes of edits are collected before they are put away.
+const MUCH: usize = 16 << 20;
+
 /// What becomes of the packets of a capture, by their numbers from 1.
-#[derive(Clone, Debug, Default)]
 pub struct Edits {
-    /// Those that are changed.
-    pub packets: BTreeMap<u64, PacketEdit>,
+    /// Those that are changed, and were not put away.
+    packets: BTreeMap<u64, PacketEdit>,
+    /// Bytes of memory that these take, about.
+    collected: usize,
+    new_spool: NewSpool,
+    put_away: Vec<Box<dyn Spool>>,
     /// The stretch of time outside of which packets are left out, both ends in it, in nanoseconds since 1970.
     pub span: Option<(u64, u64)>,
 }
 
 impl Edits {
-    /// What becomes of a packet.
+    /// None yet; `new_spool` makes room for what memory is not for.
+    pub fn new(new_spool: NewSpool) -> Self {
+        Self { packets: BTreeMap::new(), collected: 0, new_spool, put_away: Vec::new(), span: None }
+    }
+
+    /// What becomes of a packet, as far as it was not put away.
     pub fn of(&mut self, packet: u64) -> &mut PacketEdit {
-        self.packets.entry(packet).or_default()
+        self.packets.entry(packet).or_insert_with(|| {
+            self.collected += std::mem::size_of::<(u64, PacketEdit)>();
+            PacketEdit::default()
+        })
+    }
+
+    /// Puts away what was collected if it is much, but not what becomes of packets that are `needed` again.
+    ///
+    /// # Errors
+    /// If there is no room for it.
+    pub fn relieve(&mut self, needed: impl Fn(u64) -> bool) -> io::Result<()> {
+        if self.collected < MUCH {
+            return Ok(());
+        }
+        self.collected = 0;
+        let all = std::mem::take(&mut self.packets);
+        let (stay, go): (BTreeMap<_, _>, BTreeMap<_, _>) = all.into_iter().partition(|(packet, _)| needed(*packet));
+        self.packets = stay;
+        let mut spool = (self.new_spool)()?;
+        let mut out = io::BufWriter::new(&mut spool);
+        for (packet, edit) in &go {
+            edit.write(*packet, &mut out)?;
+        }
+        out.flush()?;
+        drop(out);
+        self.put_away.push(spool);
+        Ok(())
+    }
+
+    /// All edits, to be asked for by rising number.
+    ///
+    /// # Errors
+    /// If what was put away cannot be read.
+    pub fn in_order(self) -> io::Result<EditsInOrder> {
+        let mut runs = Vec::new();
+        for mut spool in self.put_away {
+            spool.seek(SeekFrom::Start(0))?;
+            let mut run = Run { spool: BufReader::new(spool), next: None };
+            run.read_on()?;
+            runs.push(run);
+        }
+        Ok(EditsInOrder { runs, last: self.packets.into_iter().peekable(), span: self.span })
     }
 
     /// Replaces the bytes of a frame, which stands in these parts, by others.
@@ -43,6 +107,7 @@ impl Edits {
         for (n, part) in parts.iter().enumerate() {
             let at = part.at.ok_or_else(put_together)?;
             let new = if n == 0 { bytes.to_vec() } else { Vec::new() };
+            self.collected += CUT + new.len();
             let cuts = &mut self.of(part.packet).cuts;
             cuts.push((at..at + part.length, new));
             cuts.sort_by_key(|(range, _)| range.start);
@@ -72,10 +137,59 @@ impl Edits {
     pub fn repeat(&mut self, parts: &[Part], bytes: &[u8]) -> Result<(), String> {
         let Some(last) = parts.last() else { return Ok(()) };
         let end = last.at.ok_or_else(put_together)? + last.length;
+        self.collected += CUT + bytes.len();
         let cuts = &mut self.of(last.packet).cuts;
         cuts.push((end..end, bytes.to_vec()));
         cuts.sort_by_key(|(range, _)| range.start);
         Ok(())
+    }
+}
+
+/// Bytes of memory that a cut takes beside those that it puts in.
+const CUT: usize = 48;
+
+/// What was put away at once, by rising number of the packet.
+struct Run {
+    spool: BufReader<Box<dyn Spool>>,
+    next: Option<(u64, PacketEdit)>,
+}
+
+impl Run {
+    fn read_on(&mut self) -> io::Result<()> {
+        self.next = PacketEdit::read(&mut self.spool)?;
+        Ok(())
+    }
+}
+
+/// What becomes of the packets of a capture, asked for in their order.
+pub struct EditsInOrder {
+    runs: Vec<Run>,
+    last: std::iter::Peekable<std::collections::btree_map::IntoIter<u64, PacketEdit>>,
+    /// The stretch of time outside of which packets are left out, both ends in it, in nanoseconds since 1970.
+    pub span: Option<(u64, u64)>,
+}
+
+impl EditsInOrder {
+    /// What becomes of the packet with this number, which is greater than all before; those between are passed over.
+    ///
+    /// # Errors
+    /// If what was put away cannot be read.
+    pub fn of(&mut self, packet: u64) -> io::Result<PacketEdit> {
+        let mut all = PacketEdit::default();
+        for run in &mut self.runs {
+            while let Some((number, edit)) = run.next.take_if(|(number, _)| *number <= packet) {
+                if number == packet {
+                    all.add(edit);
+                }
+                run.read_on()?;
+            }
+        }
+        while let Some((number, edit)) = self.last.next_if(|(number, _)| *number <= packet) {
+            if number == packet {
+                all.add(edit);
+            }
+        }
+        Ok(all)
     }
 }
 
@@ -84,6 +198,65 @@ fn put_together() -> String {
 }
 
 impl PacketEdit {
+    /// Takes what else becomes of the same packet.
+    fn add(&mut self, other: Self) {
+        self.cuts.extend(other.cuts);
+        self.cuts.sort_by_key(|(range, _)| range.start);
+        self.is_dropped |= other.is_dropped;
+        self.copies += other.copies;
+        self.delay += other.delay;
+        self.instead = other.instead.or(self.instead.take());
+    }
+
+    fn write(&self, packet: u64, out: &mut impl Write) -> io::Result<()> {
+        let mut number = |number: u64| out.write_all(&number.to_le_bytes());
+        number(packet)?;
+        number(u64::from(self.is_dropped) | u64::from(self.instead.is_some()) << 1 | u64::from(self.copies) << 32)?;
+        number(self.delay as u64)?;
+        number(self.cuts.len() as u64)?;
+        for (range, bytes) in &self.cuts {
+            for value in [range.start, range.end, bytes.len()] {
+                out.write_all(&(value as u64).to_le_bytes())?;
+            }
+            out.write_all(bytes)?;
+        }
+        if let Some(instead) = &self.instead {
+            out.write_all(&(instead.len() as u64).to_le_bytes())?;
+            out.write_all(instead)?;
+        }
+        Ok(())
+    }
+
+    /// The next one; `None` at the end.
+    fn read(from: &mut impl Read) -> io::Result<Option<(u64, Self)>> {
+        let mut room = [0; 8];
+        match from.read_exact(&mut room) {
+            Ok(()) => {}
+            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+            Err(error) => return Err(error),
+        }
+        let packet = u64::from_le_bytes(room);
+        let mut number = |from: &mut dyn Read| from.read_exact(&mut room).map(|()| u64::from_le_bytes(room));
+        let bits = number(from)?;
+        let delay = number(from)? as i64;
+        let mut cuts = Vec::new();
+        for _ in 0..number(from)? {
+            let (start, end) = (number(from)? as usize, number(from)? as usize);
+            let mut bytes = vec![0; number(from)? as usize];
+            from.read_exact(&mut bytes)?;
+            cuts.push((start..end, bytes));
+        }
+        let instead = match bits & 2 {
+            0 => None,
+            _ => {
+                let mut bytes = vec![0; number(from)? as usize];
+                from.read_exact(&mut bytes)?;
+                Some(bytes)
+            }
+        };
+        Ok(Some((packet, Self { cuts, is_dropped: bits & 1 != 0, copies: (bits >> 32) as u32, delay, instead })))
+    }
+
     /// Where the bytes that are changed begin and end, and what stands there then.
     pub fn payload(&self, packet: &[u8]) -> Option<(Range<usize>, Vec<u8>)> {
         let (first, last) = (self.cuts.first()?.0.start, self.cuts.iter().map(|(range, _)| range.end).max()?);
@@ -95,5 +268,41 @@ impl PacketEdit {
             at = at.max(range.end);
         }
         Some((first..last, new))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_put_away_comes_back_in_order() {
+        let mut edits = Edits::new(Box::new(|| Ok(Box::new(io::Cursor::new(Vec::new())))));
+        let part = |packet, at| Part { packet, at: Some(at), length: 2, whole: 100 };
+        // Later packets first, one of them in two goes, and one that is needed again.
+        for packet in [9, 4, 7] {
+            edits.replace(&[part(packet, 10)], &[packet as u8; 3]).unwrap();
+        }
+        edits.of(4).delay = -5;
+        edits.of(9).instead = Some(vec![1, 2]);
+        edits.collected = MUCH;
+        edits.relieve(|packet| packet == 7).unwrap();
+        assert_eq!(edits.packets.keys().copied().collect::<Vec<_>>(), [7]);
+        edits.replace(&[part(4, 2)], &[8]).unwrap();
+        edits.of(3).is_dropped = true;
+        edits.of(9).copies = 2;
+        edits.collected = MUCH;
+        edits.relieve(|_| false).unwrap();
+        edits.repeat(&[part(4, 20)], &[6]).unwrap();
+        let mut all = edits.in_order().unwrap();
+        assert_eq!(all.of(1).unwrap(), PacketEdit::default());
+        assert!(all.of(3).unwrap().is_dropped);
+        let four = all.of(4).unwrap();
+        assert_eq!(four.cuts, [(2..4, vec![8]), (10..12, vec![4; 3]), (22..22, vec![6])]);
+        assert_eq!((four.delay, four.copies), (-5, 0));
+        // Five to eight are passed over.
+        let nine = all.of(9).unwrap();
+        assert_eq!((nine.cuts, nine.copies, nine.instead), (vec![(10..12, vec![9; 3])], 2, Some(vec![1, 2])));
+        assert_eq!(all.of(10).unwrap(), PacketEdit::default());
     }
 }

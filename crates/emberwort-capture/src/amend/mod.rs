@@ -10,5 +10,5 @@ pub mod layers;
 pub mod scrub;
 
 pub use copy::copy;
-pub use edits::{Edits, PacketEdit};
+pub use edits::{Edits, EditsInOrder, PacketEdit};
 pub use layers::{Layer, rebuild};

@@ -5,6 +5,7 @@ mod select;
 mod show;
 
 use std::cell::RefCell;
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
@@ -12,7 +13,7 @@ use std::rc::Rc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::amend::scrub::{Pseudonyms, Scrubbed, Wanted};
-use emberwort_capture::amend::{self, Edits};
+use emberwort_capture::amend::{self, Edits, EditsInOrder};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::traced::{Provenance, Traced};
 use emberwort_capture::{Decoder, Form, InterfaceKind, Statistics, source};
@@ -93,7 +94,10 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         bail!("--span is for captures with times");
     }
     let mut copy = files::PendingFile::new(&args.out)?;
-    let layers = write(args, path, form, &select.edits, (wanted.as_ref(), &by, &scrubbed, &plan), &mut copy)?;
+    let none = Edits::new(Box::new(|| Err(io::ErrorKind::Unsupported.into())));
+    let mut edits = std::mem::replace(&mut select.edits, none).in_order().context("the edits cannot be read back")?;
+    let told: HashSet<u64> = select.changes.iter().flat_map(|change| change.packets.iter().copied()).collect();
+    let layers = write(args, path, form, (&mut edits, &told), (wanted.as_ref(), &by, &scrubbed, &plan), &mut copy)?;
     let again = Settings {
         args: crate::cli::InputArgs {
             inputs: vec![copy.temporary().to_owned()],
@@ -245,7 +249,7 @@ fn write(
     args: &AmendArgs,
     path: &Path,
     form: Form,
-    edits: &Edits,
+    (edits, told): (&mut EditsInOrder, &HashSet<u64>),
     (wanted, by, scrubbed, plan): Scrubbing<'_>,
     out: &mut files::PendingFile,
 ) -> anyhow::Result<Vec<amend::copy::Changed>> {
@@ -266,7 +270,8 @@ fn write(
         }
     };
     let input = first.as_slice().chain(unpacked);
-    let layers = amend::copy(form, input, edits, args.keep_checksums, &mut with_all, out)?;
+    let layers =
+        amend::copy(form, input, edits, args.keep_checksums, &|packet| told.contains(&packet), &mut with_all, out)?;
     out.flush().with_context(|| format!("{} cannot be written", files::shown(&args.out)))?;
     if packed {
         say!("the capture was packed; the copy is not");

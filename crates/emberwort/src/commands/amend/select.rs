@@ -129,7 +129,7 @@ impl<'a> Select<'a> {
             scrub,
             is_raw,
             waiting: HashMap::new(),
-            edits: Edits::default(),
+            edits: Edits::new(Box::new(|| Ok(Box::new(tempfile::tempfile()?)))),
             changes: Vec::new(),
             changed: 0,
             found: BTreeSet::new(),
@@ -520,7 +520,12 @@ impl ItemSink for Select<'_> {
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
-        if let Err(problem) = self.take(&item) {
+        let taken = self.take(&item).and_then(|()| {
+            let waiting = &self.waiting;
+            let needed = |packet: u64| waiting.values().any(|(waits, _)| *waits == packet);
+            self.edits.relieve(needed).map_err(|error| format!("what is to change cannot be kept: {error}"))
+        });
+        if let Err(problem) = taken {
             let number = item.number().map_or_else(|| "stray bytes".to_owned(), |number| format!("frame {number}"));
             self.problem.get_or_insert_with(|| format!("{number}: {problem}"));
             self.problems += 1;
