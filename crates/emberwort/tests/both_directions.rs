@@ -149,3 +149,22 @@ message Move {
     let of = |name: &str| rows.lines().filter(|row| row.contains(&format!("\"message\":\"{name}\""))).count();
     assert_eq!((of("Move"), of("Level") >= 2), (1, true), "{rows}");
 }
+
+/// On SPI each end has a wire of its own: messages of one size are told apart by the end that sends them.
+#[test]
+fn messages_of_one_size_are_told_apart_by_their_wire() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "link chip {\n revision 1\n byte_order big\n}\n\
+        channel bus {\n medium spi 2 MHz\n packet\n select by size\n}\n\
+        message Ask {\n id 1\n from host\n on bus\n register : u8\n fill : u8\n}\n\
+        message Say {\n id 1\n from device\n on bus\n status : u8\n value : u8\n}\n";
+    std::fs::write(folder.path().join("chip.ember"), text.replace(" id 1\n", "")).unwrap();
+    for (from, row) in [("host", "Ask       register=1  fill=2"), ("device", "Say       status=1  value=2")] {
+        let out = common::succeed(folder.path(), &["decode", "--on", "bus", "--from", from, "--hex", "01 02"]);
+        assert!(out.contains(row), "{out}");
+    }
+    // Nobody knows whose bytes another medium carries.
+    std::fs::write(folder.path().join("chip.ember"), text.replace(" id 1\n", "").replace("spi 2 MHz", "udp 4000"))
+        .unwrap();
+    assert!(common::run(folder.path(), &["check"]).out.contains("E307"));
+}

@@ -21,7 +21,7 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         of_message: |name| vec![ordered::type_of(name), view::type_of(name)],
         direction: |name, from| {
             let stem = stem(name, from);
-            ["", "_frame", "_message", "_receiver"].iter().map(|end| class(&format!("{stem}{end}"))).collect()
+            ["_channel", "_frame", "_message", "_receiver"].iter().map(|end| class(&format!("{stem}{end}"))).collect()
         },
     };
     find(plan, &rules)

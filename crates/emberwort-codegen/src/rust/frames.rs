@@ -71,8 +71,9 @@ fn bound(bound: Bound) -> String {
 }
 
 impl Frames<'_> {
+    /// The type that stands for the channel. A message may have the channel's name.
     fn name(&self) -> String {
-        class(&self.stem)
+        class(&format!("{}_channel", self.stem))
     }
 
     fn frame_name(&self) -> String {
