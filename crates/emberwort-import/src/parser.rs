@@ -465,7 +465,7 @@ impl Parser<'_> {
     fn finish(mut self) -> Database {
         for (name, (line, count)) in std::mem::take(&mut self.attributes) {
             let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
-            self.pass(line, format!("the attribute `{name}`, {times}"), "it says nothing about the bytes");
+            self.pass(line, format!("the attribute `{name}`, {times},"), "it says nothing about the bytes");
         }
         if let Some(usual) = self.usual_cycle {
             for message in &mut self.database.messages {

@@ -159,7 +159,7 @@ fn messages_of_one_size_are_told_apart_by_their_wire() {
         message Ask {\n id 1\n from host\n on bus\n register : u8\n fill : u8\n}\n\
         message Say {\n id 1\n from device\n on bus\n status : u8\n value : u8\n}\n";
     std::fs::write(folder.path().join("chip.ember"), text.replace(" id 1\n", "")).unwrap();
-    for (from, row) in [("host", "Ask       register=1  fill=2"), ("device", "Say       status=1  value=2")] {
+    for (from, row) in [("host", "Ask      register=1  fill=2"), ("device", "Say      status=1  value=2")] {
         let out = common::succeed(folder.path(), &["decode", "--on", "bus", "--from", from, "--hex", "01 02"]);
         assert!(out.contains(row), "{out}");
     }

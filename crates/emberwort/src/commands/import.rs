@@ -97,7 +97,13 @@ fn account(imported: &Imported) -> String {
     if !imported.left_out.is_empty() {
         text.push_str("\n# Left out, by line of the database:\n");
         for left in &imported.left_out {
-            let _ = writeln!(text, "#   {}: {}, since {}", left.line, escaped(&left.what), escaped(&left.why));
+            let _ = writeln!(
+                text,
+                "#   {}: {}, since {}",
+                left.line,
+                escaped(left.what.trim_end_matches(',')),
+                escaped(&left.why)
+            );
         }
     }
     text
