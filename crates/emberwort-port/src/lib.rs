@@ -10,6 +10,7 @@ pub mod clock;
 pub mod follow;
 mod line;
 pub mod list;
+mod pipe;
 pub mod port;
 pub mod program;
 mod pty;

@@ -19,7 +19,7 @@ use crate::line::{Got, Line, Source, Target};
 use crate::list;
 use crate::program::Program;
 use crate::serial::SerialSettings;
-use crate::{program, pty, serial, socket};
+use crate::{pipe, pty, serial, socket};
 
 /// What happens at a port.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -325,8 +325,8 @@ fn open_again(address: &Address, settings: Option<SerialSettings>, is_wanted: &d
         Address::TcpTo(to) => socket::connect(to, is_wanted),
         Address::UdpTo(to) => socket::udp_to(to),
         Address::UdpAt(at) => socket::udp_at(at),
-        Address::Command(words) => program::start(words),
-        Address::Standard => Ok(program::standard()),
+        Address::Command(words) => pipe::start(words),
+        Address::Standard => Ok(pipe::standard()),
         Address::Can(_) => Err(io::Error::other("CAN interfaces cannot be used yet by this build")),
         Address::Pty | Address::TcpAt(_) => Err(io::ErrorKind::Unsupported.into()),
     }

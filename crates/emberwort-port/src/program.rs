@@ -1,18 +1,14 @@
 //! Programs that are started, and ended with all that they started.
 
-use std::io::{self, Read, Write};
-use std::os::fd::AsFd;
+use std::io;
 use std::os::unix::process::CommandExt as _;
-use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
+use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
-
-use crate::line::{Got, Line, Out, Source, Stream, Target};
 
 /// How long a program may take to end by itself when nothing more can be read at its standard input.
 const UNTIL_ASKED: Duration = Duration::from_millis(150);
@@ -22,12 +18,6 @@ const UNTIL_KILLED: Duration = Duration::from_millis(200);
 
 /// How often it is looked whether it has ended.
 const LOOK_EVERY: Duration = Duration::from_millis(5);
-
-/// How long, in milliseconds, a pipe that is empty or full is waited for.
-const PIPE: u16 = 100;
-
-/// So much goes into a pipe that takes anything (POSIX: PIPE_BUF) without waiting.
-const PIPE_ROOM: usize = 512;
 
 /// The groups of all programs that run.
 static GROUPS: Mutex<Vec<Pid>> = Mutex::new(Vec::new());
@@ -156,56 +146,3 @@ pub fn end_all_at_once() {
         let _ = killpg(*group, Signal::SIGKILL);
     }
 }
-
-/// Starts a program whose standard input and output are the line; its standard error stays where ours is.
-pub(crate) fn start(words: &[String]) -> io::Result<Line> {
-    let Some((program, arguments)) = words.split_first() else { return Err(io::ErrorKind::InvalidInput.into()) };
-    let mut command = Command::new(program);
-    command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped());
-    let mut program = Program::start(&mut command)?;
-    let (Some(input), Some(output)) = (program.take_input(), program.take_output()) else {
-        return Err(io::Error::other("it has no standard input and output"));
-    };
-    Ok(Line { reader: Box::new(Pipe(Stream(output))), writer: Box::new(Pipe(Out(input))), program: Some(program) })
-}
-
-/// Standard input and output of this program.
-pub(crate) fn standard() -> Line {
-    Line { reader: Box::new(Pipe(Stream(io::stdin()))), writer: Box::new(Pipe(Out(io::stdout()))), program: None }
-}
-
-/// One end of a pipe, which nobody waits for longer than a moment.
-struct Pipe<T>(T);
-
-/// Whether a pipe can be read or written without waiting.
-fn is_ready(pipe: &impl AsFd, what: PollFlags) -> io::Result<bool> {
-    let mut wanted = [PollFd::new(pipe.as_fd(), what)];
-    match poll(&mut wanted, PollTimeout::from(PIPE)) {
-        Ok(count) => Ok(count > 0),
-        Err(nix::errno::Errno::EINTR) => Ok(false),
-        Err(error) => Err(error.into()),
-    }
-}
-
-impl<R: Read + AsFd + Send> Source for Pipe<Stream<R>> {
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
-        if is_ready(&self.0.0, PollFlags::POLLIN)? { self.0.next(room) } else { Ok(Got::Nothing) }
-    }
-}
-
-impl<W: Write + AsFd> Write for Pipe<Out<W>> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if !is_ready(&self.0.0, PollFlags::POLLOUT)? {
-            return Err(io::Error::other("whoever reads it does not read"));
-        }
-        let written = self.0.write(&bytes[..bytes.len().min(PIPE_ROOM)])?;
-        self.0.flush()?;
-        Ok(written)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.0.flush()
-    }
-}
-
-impl<W: Write + AsFd + Send> Target for Pipe<Out<W>> {}
