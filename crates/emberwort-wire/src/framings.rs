@@ -41,11 +41,14 @@ pub(crate) struct Framings {
 }
 
 impl Framings {
-    /// How many bytes stand in front of the first sync bytes; 0 where there are none, or frames begin without any.
+    /// How many bytes at the front belong to no frame, since none begins in them; 0 where frames begin without sync bytes. The last ones may be
+    /// the beginning of sync bytes.
     pub fn noise_before_sync(&self, bytes: &[u8]) -> usize {
         let all = [Some(&self.own), self.host.as_ref()];
-        let places = all.into_iter().flatten().map(|framing| memchr::memmem::find(bytes, &framing.plan().sync));
-        places.flatten().min().unwrap_or(0)
+        let syncs = || all.into_iter().flatten().map(|framing| &framing.plan().sync);
+        let longest = syncs().map(Vec::len).max().unwrap_or(0);
+        let found = syncs().filter_map(|sync| memchr::memmem::find(bytes, sync)).min();
+        found.unwrap_or_else(|| (bytes.len() + 1).saturating_sub(longest))
     }
 
     /// Where sync bytes stand behind the first byte.

@@ -127,7 +127,7 @@ fn start(folder: &Path, state: &State, mark: &str) -> Child {
 }
 
 /// Puts a command into its state, sends the signal, and says what was wrong with how it ended.
-fn ended(folder: &Path, state: &State, signal: &str) -> Result<(), String> {
+fn ended(folder: &Path, state: &State, signal: &str, patience: u32) -> Result<(), String> {
     static NUMBER: AtomicU64 = AtomicU64::new(0);
     for file in ["connects.pcapng", "waits.pcapng", "flood.pcapng", "copy.pcapng", "amended.pcapng", "plot.svg"] {
         let _ = fs::remove_file(folder.join(file));
@@ -161,7 +161,7 @@ fn ended(folder: &Path, state: &State, signal: &str) -> Result<(), String> {
             unread.push(Box::new(err));
         }
     }
-    std::thread::sleep(Duration::from_millis(600));
+    std::thread::sleep(patience * Duration::from_millis(600));
     if let Some(status) = child.try_wait().unwrap() {
         let said = said.map(|said| said.join().unwrap()).unwrap_or_default();
         return Err(format!("ended by itself with {status}: {said}"));
@@ -363,8 +363,10 @@ fn all_end(signal: &str) {
     let (full, flood) = (full(), Flood::new(&frames));
     let mut wrong = Vec::new();
     for state in states(&full, &flood) {
-        // Once more, if the machine was busy with something else.
-        if let Err(what) = ended(folder, &state, signal).or_else(|_| ended(folder, &state, signal)) {
+        // Again, with more time to get into its state, if the machine was busy with something else.
+        let first = ended(folder, &state, signal, 1);
+        let result = first.or_else(|_| ended(folder, &state, signal, 3)).or_else(|_| ended(folder, &state, signal, 6));
+        if let Err(what) = result {
             wrong.push(format!(
                 "{}: {what}\n    emberwort {}",
                 state.name,
