@@ -358,3 +358,71 @@ fn what_cannot_be_changed_is_said_and_nothing_is_written() {
     let ran = run(folder.path(), &["amend", NIGHT, "--out", NIGHT, "--frame", "1", "--drop"]);
     assert!(ran.code == 2 && ran.err.contains("the capture itself"), "{}", ran.err);
 }
+
+/// Frames that follow each other change places in pairs, also those that get other values: none is lost, none is there twice.
+#[test]
+fn frames_that_follow_each_other_change_places_in_pairs() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    let targets = |file: &str| {
+        let out = succeed(folder, &["decode", file, "--message", "MoveGate", "--as", "ndjson"]);
+        let row = |line: &str| {
+            let row: serde_json::Value = serde_json::from_str(line).unwrap();
+            (row["sequence"].as_u64().unwrap(), row["fields"]["target"].as_f64().unwrap())
+        };
+        out.lines().map(row).collect::<Vec<_>>()
+    };
+    let before = targets("stormy-night.pcapng");
+    for (number, set) in [None, Some("target=50")].into_iter().enumerate() {
+        let copy = format!("pairs{number}.pcapng");
+        let mut words = vec!["amend", "stormy-night.pcapng", "--out", &copy, "--message", "MoveGate", "--reorder"];
+        if let Some(set) = set {
+            words.extend(["--set", set]);
+        }
+        let ran = run(folder, &words);
+        let left = before.len() % 2 == 1;
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        assert_eq!(ran.err.contains("1 frame stayed"), left, "{}", ran.err);
+        let mut pairs: Vec<_> = before.chunks(2).flat_map(|pair| pair.iter().rev().copied()).collect();
+        if set.is_some() {
+            pairs.iter_mut().for_each(|(_, target)| *target = 50.0);
+        }
+        assert_eq!(targets(&copy), pairs);
+    }
+}
+
+/// A record that grew, in a message that did not: what its sender knew is read, said and set.
+#[test]
+fn a_message_in_which_only_a_record_grew_is_amended() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    let text = "link m {\n revision 2\n byte_order little\n}\n\
+        channel c {\n medium uart 9600 8N1\n limit 100 bytes\n frame {\n sync A7 5C\n kind : u8 message\n size : u8 length of body\n\
+        body\n check : u16 crc-16/ibm-3740 over kind..body\n}\n}\n\
+        record F growing {\n kind : u8\n added in 2 {\n air : u8\n}\n}\n\
+        message L {\n id 2\n from device\n on c\n events : [..16] F\n}\n";
+    std::fs::write(folder.join("m.ember"), text).unwrap();
+    for (revision, events, body) in [
+        ("2", r#"[{"kind":1,"air":9},{"kind":2,"air":8}]"#, "02 02 01 09 02 08"),
+        ("1", r#"[{"kind":1},{"kind":2}]"#, "02 01 01 02"),
+    ] {
+        let given = format!("events={events}");
+        let encode = ["encode", "L", &given, "--sender-revision", revision];
+        assert_eq!(succeed(folder, &encode).trim(), body);
+        let frame = succeed(folder, &[&encode[..], &["--on", "c"]].concat());
+        let rows = succeed(folder, &["decode", "--on", "c", "--hex", frame.trim(), "--as", "ndjson"]);
+        assert!(rows.contains(&format!("\"fields\":{{\"events\":{events}}}")) && !rows.contains("\"body\""), "{rows}");
+        assert_eq!(rows.contains("\"revision\":1"), revision == "1", "{rows}");
+        let shown = succeed(folder, &["decode", "--on", "c", "--hex", frame.trim()]);
+        assert!(!shown.contains("spare bits"), "{shown}");
+    }
+    let bytes = [0xA7, 0x5C, 2, 6, 2, 2, 1, 9, 2, 8, 0x31, 0xDF];
+    std::fs::write(folder.join("one.bin"), bytes).unwrap();
+    let set = r#"events=[{"kind":1,"air":7}]"#;
+    succeed(
+        folder,
+        &["amend", "one.bin", "--form", "raw", "--on", "c", "--out", "other.bin", "--frame", "1", "--set", set],
+    );
+    let rows = succeed(folder, &["decode", "other.bin", "--form", "raw", "--on", "c", "--as", "ndjson"]);
+    assert!(rows.contains(r#""events":[{"kind":1,"air":7}]"#), "{rows}");
+}

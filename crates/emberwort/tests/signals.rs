@@ -383,6 +383,22 @@ fn all_end(signal: &str) {
     assert!(wrong.is_empty(), "{} commands:\n{}", signal, wrong.join("\n"));
 }
 
+/// A connection that nobody answers is not waited for longer than `--for` says.
+#[test]
+fn connecting_has_the_time_that_is_given() {
+    let folder = project_with_recording();
+    let full = full();
+    let to = format!("tcp://127.0.0.1:{}", full.port);
+    let listen = ["listen", &to, "--on", "bus485", "--for", "1s"];
+    let host = ["host", "trials/moving-gate.toml", "--port", &to, "--for", "1s"];
+    for words in [&listen[..], &host] {
+        let began = Instant::now();
+        let ran = common::run(folder.path(), words);
+        assert!(ran.code == 2 && ran.err.contains("was not opened in time"), "{ran:?}");
+        assert!(began.elapsed() < Duration::from_secs(4), "{words:?} took {:?}", began.elapsed());
+    }
+}
+
 #[test]
 fn every_command_ends_in_a_second_when_it_is_interrupted() {
     all_end("-INT");
