@@ -351,3 +351,44 @@ fn pipes_and_files_of_others_as_definitions() {
     let said = run(folder.path(), &["check", "inner/a.ember"]);
     assert!(said.out.contains("Missing"), "{}", said.out);
 }
+
+/// What a trial is made of are files; anything else is refused at once, however it goes on.
+#[test]
+fn trials_and_what_they_read_are_files() {
+    let folder = common::project();
+    let path = folder.path();
+    assert!(std::process::Command::new("mkfifo").arg(path.join("silent.toml")).status().unwrap().success());
+    let trial = "channel = \"bus485\"\nspan = \"1 s\"\n[[device]]\nnode = 1\n[device.signals.GateStatus]\n\
+                 oil = { playback = \"/dev/zero\", column = \"bar\", time = \"s\" }\n";
+    std::fs::write(path.join("zero.toml"), trial).unwrap();
+    let began = std::time::Instant::now();
+    for words in [
+        vec!["trial", "/dev/zero"],
+        vec!["trial", "silent.toml"],
+        vec!["trial", "zero.toml"],
+        vec!["device", "/dev/zero", "--port", "pty"],
+        vec!["host", "silent.toml", "--port", "pty"],
+        vec!["encode", "MoveGate", "--values", "/dev/zero"],
+    ] {
+        let ran = common::run(path, &words);
+        let said = ["it is a pipe or a device", "it is longer than 64 MiB"].iter().any(|said| ran.err.contains(said));
+        assert!(ran.code == 2 && said, "{words:?}: {ran:?}");
+    }
+    assert!(began.elapsed() < std::time::Duration::from_secs(30));
+}
+
+/// A stretch of time that ends before it begins does nothing, and is refused.
+#[test]
+fn a_stretch_that_ends_before_it_begins_is_refused() {
+    let folder = common::project();
+    for wire in [
+        "cut = [[\"2 s\", \"1 s\"]]",
+        "cut = [[\"2 s\", \"2 s\"]]",
+        "[[wire.stretch]]\nfrom = \"3 s\"\nto = \"1 s\"\nbit_errors = 0.1",
+    ] {
+        let text = format!("channel = \"bus485\"\nspan = \"5 s\"\n[[device]]\nnode = 1\n[wire]\n{wire}\n");
+        std::fs::write(folder.path().join("cut.toml"), text).unwrap();
+        let ran = common::run(folder.path(), &["trial", "cut.toml"]);
+        assert!(ran.code == 2 && ran.err.contains("which is not after"), "{wire}: {ran:?}");
+    }
+}
