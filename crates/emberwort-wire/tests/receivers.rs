@@ -845,3 +845,15 @@ fn random_bytes_pass_as_often_as_they_should(count: u64) {
 fn a_hundred_million_random_bytes_pass_as_often_as_they_should() {
     random_bytes_pass_as_often_as_they_should(100_000_000);
 }
+
+/// A sentence begins with its sync byte, whatever stands in front of it in the line: noise, or another one that was cut off.
+#[test]
+fn a_line_begins_with_its_sync_bytes() {
+    let whole = frame(LINES, 7, b"abc");
+    for noise in [&[0xFF][..], b"noise ", &[b'x'; 300], &whole[..6], &[0xC3]] {
+        let stream = [noise, &whole].concat();
+        let events = receive(LINES, [&stream[..]]);
+        let good: Vec<_> = events.iter().filter(|event| matches!(event, Event::Good(..))).map(Event::wire).collect();
+        assert_eq!(good, [&whole[..]], "behind {noise:?}: {events:?}");
+    }
+}
