@@ -7,7 +7,7 @@ use std::io::{Read as _, Write as _};
 use std::net::{TcpListener, TcpStream, UdpSocket};
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use common::{emberwort, free_port, project, stats};
 
@@ -159,17 +159,20 @@ fn packets_are_accounted_for_or_said_to_be_thrown_away() {
     let words = "encode GateStatus state=open opening=50 upstream=1 oil=100 pump_temp=20 faults=[] latch_force=1 --on house --node 3 --as bytes";
     let packet = emberwort(folder.path(), &words.split(' ').collect::<Vec<_>>()).output().unwrap().stdout;
     let port = free_port();
-    let sent = 60_000u64;
     let bytes = packet.clone();
     let sending = std::thread::spawn(move || {
-        std::thread::sleep(Duration::from_millis(700));
+        std::thread::sleep(Duration::from_millis(1000));
         let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
-        for number in 0..sent {
+        // However busy the machine is, all was sent well before the end.
+        let (began, mut sent) = (Instant::now(), 0u64);
+        while sent < 60_000 && began.elapsed() < Duration::from_millis(1500) {
             socket.send_to(&bytes, ("127.0.0.1", port)).unwrap();
-            if number % 20 == 0 {
+            sent += 1;
+            if sent.is_multiple_of(20) {
                 std::thread::sleep(Duration::from_micros(100));
             }
         }
+        sent
     });
     let at = format!("udp://127.0.0.1:{port}");
     let at = at.replace("127.0.0.1", "");
@@ -178,11 +181,12 @@ fn packets_are_accounted_for_or_said_to_be_thrown_away() {
         Reader::Slow,
         None,
     );
-    sending.join().unwrap();
+    let sent = sending.join().unwrap();
     let thrown = said
         .lines()
         .find(|line| line.contains("came too fast"))
         .map_or(0, |line| line.split_whitespace().next().unwrap().parse().unwrap());
+    assert!(sent > 1000);
     assert_eq!(accounted(&said) / packet.len() as u64 + thrown, sent, "{said}");
 }
 
@@ -218,4 +222,24 @@ fn frames_are_not_joined_over_a_lost_connection() {
         };
         assert!(found.contains("66 bytes: 44 in 2 good frames"), "{command}: {found}");
     }
+}
+
+/// Whoever has seen enough is told how much more came; who reads no further hears nothing.
+#[test]
+fn what_comes_after_the_last_row_is_said_and_a_closed_pipe_ends_quietly() {
+    let folder = project();
+    let frame = frame(folder.path());
+    let from = sender(&frame, 1000);
+    let words = ["listen", &from, "--on", "bus485", "--once", "--count", "10"];
+    let said = said(emberwort(folder.path(), &words), Reader::Quick, None);
+    let left = said.lines().find_map(|line| line.strip_suffix(" bytes came after that and were not looked at"));
+    assert_eq!(accounted(&said) + left.map_or(0, |left| left.parse::<u64>().unwrap()), 22_000, "{said}");
+    let from = sender(&frame, 300_000);
+    let mut command = emberwort(folder.path(), &["listen", &from, "--on", "bus485", "--once"]);
+    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut some = [0; 100];
+    child.stdout.take().unwrap().read_exact(&mut some).unwrap();
+    let ended = child.wait_with_output().unwrap();
+    assert_eq!(ended.status.code(), Some(0));
+    assert_eq!(String::from_utf8_lossy(&ended.stderr), "");
 }

@@ -59,12 +59,13 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
         decoder.pause();
         if decoder.has_ended() {
-            incoming.leave(&[&line]);
             break;
         }
     }
+    // Where nobody reads the output any longer, that is all.
     let (_, statistics) = decoder.finish()?;
     account(&statistics, look);
+    incoming.leave(&[&line]);
     let is_whole = !line.tell_dropped() && is_whole;
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     let found = !is_whole || statistics.ambiguous > 0 || (args.strict && broken);

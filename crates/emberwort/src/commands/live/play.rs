@@ -110,7 +110,6 @@ impl Stage {
             let next = machines.iter().filter_map(Machine::poll_timeout).min();
             let is_done = next.is_none() && when_idle == WhenIdle::End;
             if is_done || decoder.has_ended() {
-                self.incoming.leave(&[&self.line]);
                 break;
             }
             match self.incoming.wait(&[&self.line], earliest(next, decoder.poll_timeout())) {
@@ -132,6 +131,7 @@ impl Stage {
         }
         let (_, statistics) = decoder.finish()?;
         say!("{}", sentence(&Account { statistics: &statistics, file_bytes: 0, damage: &[] }));
+        self.incoming.leave(&[&self.line]);
         Ok(())
     }
 }
