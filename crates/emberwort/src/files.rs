@@ -153,38 +153,6 @@ fn folder_of(path: &Path) -> &Path {
     }
 }
 
-/// The lines of a text, none longer than a row may be: a file that is none, as a device, fills no memory.
-pub struct Lines<R> {
-    text: R,
-}
-
-/// No row is longer.
-const LONGEST_LINE: u64 = 64 << 20;
-
-impl<R: io::BufRead> Lines<R> {
-    /// Those of a text in UTF-8.
-    pub fn of(text: R) -> Self {
-        Self { text }
-    }
-}
-
-impl<R: io::BufRead> Iterator for Lines<R> {
-    type Item = io::Result<String>;
-
-    fn next(&mut self) -> Option<io::Result<String>> {
-        let mut line = String::new();
-        match io::Read::take(&mut self.text, LONGEST_LINE).read_line(&mut line) {
-            Ok(0) => None,
-            Ok(_) if line.ends_with('\n') || (line.len() as u64) < LONGEST_LINE => {
-                line.truncate(line.trim_end_matches(['\n', '\r']).len());
-                Some(Ok(line))
-            }
-            Ok(_) => Some(Err(io::Error::other(format!("it is longer than {} MiB", LONGEST_LINE >> 20)))),
-            Err(error) => Some(Err(error)),
-        }
-    }
-}
-
 /// Refuses a place where a file stands already, before any work is done for it.
 pub fn must_be_free(path: &Path) -> anyhow::Result<()> {
     if path.exists() { Err(exists(path)) } else { Ok(()) }

@@ -6,6 +6,7 @@ mod files;
 mod fleet;
 mod interrupt;
 mod labels;
+mod lines;
 mod output;
 mod project;
 mod render;

@@ -154,7 +154,7 @@ impl Encoder<'_> {
             Box::new(BufReader::new(File::open(path).with_context(|| format!("{shown} cannot be read"))?))
         };
         let mut skipped = 0;
-        for (number, line) in files::Lines::of(input).enumerate() {
+        for (number, line) in crate::lines::Lines::of(input).enumerate() {
             let number = number + 1;
             let line = line.with_context(|| format!("{shown} cannot be read in line {number}"))?;
             if line.trim().is_empty() {

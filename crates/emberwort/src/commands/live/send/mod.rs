@@ -17,7 +17,7 @@ use crate::cli::SendArgs;
 use crate::commands::encode::given_words;
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
-use crate::files::Lines;
+use crate::lines::Lines;
 use crate::output::{Look, say};
 use crate::project::load_plan;
 use crate::render::plural;
