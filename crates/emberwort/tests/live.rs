@@ -687,12 +687,13 @@ fn a_long_recording_goes_on_in_other_files_and_drops_the_oldest() {
         "--out",
         "long.pcapng",
         "--split-size",
-        "20kB",
+        "5kB",
         "--keep",
-        "70kB",
+        "15kB",
     ];
     let mut recording = Beside::run(folder.path(), &words);
     recording.says("runs with");
+    // 24,000 bytes, also where a busy machine reads many of them at once and writes few packets.
     for n in 0..3000u32 {
         line.near.write_all(&who_are_you(n as u8)).unwrap();
         std::thread::sleep(std::time::Duration::from_micros(300));
@@ -704,7 +705,7 @@ fn a_long_recording_goes_on_in_other_files_and_drops_the_oldest() {
     files.retain(|path| path.extension().is_some_and(|ending| ending == "pcapng"));
     files.sort();
     let whole: u64 = files.iter().map(|path| path.metadata().unwrap().len()).sum();
-    assert!(files.len() >= 2 && whole <= 75_000, "{files:?}: {whole}");
+    assert!(files.len() >= 2 && whole <= 24_000, "{files:?}: {whole}");
     assert!(ran.err.contains("older ones were removed"), "{}", ran.err);
     // Each reads by itself, and what they hold follows on.
     let mut numbers = Vec::new();
