@@ -232,7 +232,7 @@ fn what_comes_after_the_last_row_is_said_and_a_closed_pipe_ends_quietly() {
     let from = sender(&frame, 1000);
     let words = ["listen", &from, "--on", "bus485", "--once", "--count", "10"];
     let said = said(emberwort(folder.path(), &words), Reader::Quick, None);
-    let left = said.lines().find_map(|line| line.strip_suffix(" bytes came after that and were not looked at"));
+    let left = said.lines().find_map(|line| line.strip_suffix(" bytes came after the end and were not decoded"));
     assert_eq!(accounted(&said) + left.map_or(0, |left| left.parse::<u64>().unwrap()), 22_000, "{said}");
     let from = sender(&frame, 300_000);
     let mut command = emberwort(folder.path(), &["listen", &from, "--on", "bus485", "--once"]);

@@ -144,7 +144,7 @@ impl Incoming {
         let waiting = events.waiting();
         let given_up = interrupt::at_the_end(move || match waiting.bytes() {
             0 => say!("given up: what was read last may not have been shown"),
-            bytes => say!("given up: {} that came were not looked at", plural(bytes, "byte")),
+            bytes => say!("given up: {} that came were not decoded", plural(bytes, "byte")),
         });
         Self { events, end, open: 0, ending: None, told_full: None, _given_up: given_up }
     }
@@ -217,7 +217,7 @@ impl Incoming {
             }
         }
         if left > 0 {
-            say!("{} came after that and were not looked at", plural(left, "byte"));
+            say!("{} came after the end and were not decoded", plural(left, "byte"));
         }
     }
 
