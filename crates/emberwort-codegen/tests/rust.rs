@@ -84,7 +84,7 @@ fn nothing_panics_and_no_lint_is_found() {
             );
         }
         let library = format!(
-            "//! For a device.\n#![no_std]\n#![forbid(unsafe_code)]\n#![warn(missing_docs)]\npub mod {name};\n{uses}"
+            "//! For a device.\n#![no_std]\n#![forbid(unsafe_code)]\n#![warn(missing_docs)]\n/// The link.\npub mod {name};\n{uses}"
         );
         std::fs::write(folder.path().join("lib.rs"), library).unwrap();
         let run = |program: &str, arguments: &[&str]| {
@@ -125,6 +125,26 @@ fn the_example_of_the_page_runs() {
     assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
     let ran = Command::new(folder.path().join("main")).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&ran.stdout), "node 3: 42.5 %, held\n1 good frame, 5 bytes skipped\n");
+}
+
+/// With `mod`, with `include!` as a build script's folder wants it, and in both editions: the same names stand there.
+#[test]
+fn the_module_can_be_included() {
+    let plan = marlock();
+    let files = target::generate(&plan, &[]).unwrap();
+    let included = "mod link { include!(\"marlock.rs\"); }\n";
+    for (edition, module) in [("2021", included), ("2024", included), ("2024", "#[path = \"marlock.rs\"]\nmod link;\n")]
+    {
+        let folder = tempfile::tempdir().unwrap();
+        common::write(folder.path(), &files);
+        let main = format!("{module}fn main() {{ println!(\"{{}} {{}}\", link::REVISION, link::GateState::HELD); }}\n");
+        std::fs::write(folder.path().join("main.rs"), main).unwrap();
+        let arguments = ["--edition", edition, "-D", "warnings", "main.rs"];
+        let compiled = Command::new(rustc()).current_dir(folder.path()).args(arguments).output().unwrap();
+        assert!(compiled.status.success(), "{edition}: {}", String::from_utf8_lossy(&compiled.stderr));
+        let ran = Command::new(folder.path().join("main")).output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&ran.stdout), format!("{} held\n", plan.link.revision));
+    }
 }
 
 /// A writer's type says which value comes next: each other order does not compile, and the error names the value.

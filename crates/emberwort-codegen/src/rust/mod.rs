@@ -35,17 +35,26 @@ const RECEIVERS: &str = include_str!("printed/receivers.rs.txt");
 
 /// Lints that are not followed, and why.
 const LINTS: &str = "// Numbers are cut to the bits that they have, which were looked at before.
-#![allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss)]
-#![allow(clippy::cast_sign_loss, clippy::identity_op, clippy::precedence, clippy::float_cmp)]
+#[allow(clippy::cast_lossless, clippy::cast_possible_truncation, clippy::cast_possible_wrap, clippy::cast_precision_loss)]
+#[allow(clippy::cast_sign_loss, clippy::identity_op, clippy::precedence, clippy::float_cmp)]
 // What there is, and how it is called and said, is the definition's.
-#![allow(dead_code, clippy::doc_markdown, clippy::enum_variant_names, clippy::large_enum_variant, clippy::struct_excessive_bools)]
-#![allow(clippy::match_same_arms, clippy::module_name_repetitions, clippy::similar_names, clippy::struct_field_names)]
-#![allow(clippy::too_many_lines, clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::derivable_impls)]
+#[allow(dead_code, clippy::doc_markdown, clippy::enum_variant_names, clippy::large_enum_variant, clippy::struct_excessive_bools)]
+#[allow(clippy::match_same_arms, clippy::module_name_repetitions, clippy::similar_names, clippy::struct_field_names)]
+#[allow(clippy::too_many_lines, clippy::unnecessary_wraps, clippy::unreadable_literal, clippy::derivable_impls)]
 // One form for all fields, and for compilers that do not know the newest functions.
-#![allow(unused_parens, clippy::assign_op_pattern, clippy::explicit_iter_loop, clippy::field_reassign_with_default)]
-#![allow(clippy::large_types_passed_by_value, clippy::manual_is_multiple_of, clippy::must_use_candidate, clippy::needless_late_init)]
-#![allow(clippy::single_match_else, clippy::trivially_copy_pass_by_ref)]
+#[allow(unused_parens, clippy::assign_op_pattern, clippy::explicit_iter_loop, clippy::field_reassign_with_default)]
+#[allow(clippy::large_types_passed_by_value, clippy::manual_is_multiple_of, clippy::must_use_candidate, clippy::needless_late_init)]
+#[allow(clippy::single_match_else, clippy::trivially_copy_pass_by_ref)]
 ";
+
+/// How the code comes to who uses it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Form {
+    /// With `mod`, or with `include!`, which takes no attributes of the whole file.
+    Module,
+    /// As a crate.
+    Crate,
+}
 
 /// The module of a link, and a program that checks it with the vectors.
 ///
@@ -57,7 +66,7 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
     }
     let name = module(&plan.link.name);
     Ok(vec![
-        GeneratedFile { name: format!("{name}.rs"), text: module_text(plan) },
+        GeneratedFile { name: format!("{name}.rs"), text: module_text(plan, Form::Module) },
         GeneratedFile { name: format!("{name}_test.rs"), text: vectors::write(plan, vectors) },
     ])
 }
@@ -69,16 +78,16 @@ pub use names::is_taken;
 /// # Errors
 /// If two names of the definition become the same name in Rust.
 pub fn generate_crate(plan: &Plan, vectors: &[Vector], name: &str) -> Result<Vec<GeneratedFile>, GenerateError> {
-    let mut texts = generate(plan, vectors)?.into_iter().map(|file| file.text);
-    let (module, tests) = (texts.next().unwrap_or_default(), texts.next().unwrap_or_default());
+    if let Some(clash) = clashes(plan).into_iter().next() {
+        return Err(GenerateError::NameClash { clash, language: "Rust" });
+    }
+    let tests = vectors::write(plan, vectors);
     let link = self::module(&plan.link.name);
     let manifest = format!(
         "# {}\n[package]\nname = \"{name}\"\nversion = \"{}.0.0\"\nedition = \"2021\"\nrust-version = \"1.81\"\npublish = false\n",
         crate::origin(plan),
         plan.link.revision
     );
-    // Attributes of a crate stand behind its documentation.
-    let library = module.replacen("\n\n//", "\n\n#![no_std]\n#![forbid(unsafe_code)]\n//", 1);
     let used = format!("use {}::*;\n", name.replace('-', "_"));
     let tests = tests.replacen(&format!("mod {link};\n\nuse {link}::*;\n"), &used, 1);
     let how = format!(
@@ -87,7 +96,7 @@ pub fn generate_crate(plan: &Plan, vectors: &[Vector], name: &str) -> Result<Vec
     let tests = tests.replacen(&how, "Checks the crate with the test vectors: `cargo test`", 1);
     Ok(vec![
         GeneratedFile { name: "Cargo.toml".into(), text: manifest },
-        GeneratedFile { name: "src/lib.rs".into(), text: library },
+        GeneratedFile { name: "src/lib.rs".into(), text: module_text(plan, Form::Crate) },
         GeneratedFile { name: "tests/vectors.rs".into(), text: tests },
     ])
 }
@@ -105,7 +114,7 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
     streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()
 }
 
-fn module_text(plan: &Plan) -> String {
+fn module_text(plan: &Plan, form: Form) -> String {
     let mut code = Code::default();
     let about = crate::origin(plan);
     let said = doc(&plan.link.doc);
@@ -115,10 +124,20 @@ fn module_text(plan: &Plan) -> String {
         doc(&about),
         if said.is_empty() { String::new() } else { format!("///\n{said}") }
     );
-    code.lines(&head.replace("/// ", "//! ").replace("///\n", "//!\n"));
-    code.line("");
-    code.lines(LINTS);
-    code.line("");
+    match form {
+        Form::Module => {
+            code.lines(&head.replace("///", "//"));
+            code.lines("\n#[allow(unused_imports)]\npub use code::*;\n\n");
+            code.lines(LINTS);
+            code.open("mod code {");
+        }
+        Form::Crate => {
+            code.lines(&head.replace("///", "//!"));
+            code.lines("\n#![no_std]\n#![forbid(unsafe_code)]");
+            code.lines(&LINTS.replace("#[", "#!["));
+            code.line("");
+        }
+    }
     code.line("/// The revision of the definition.");
     code.line(format!("pub const REVISION: u32 = {};", plan.link.revision));
     code.line("");
@@ -139,6 +158,9 @@ fn module_text(plan: &Plan) -> String {
         for (from, direction) in channel.directions() {
             Frames { link: plan, plan: direction, stem: frames::stem(&direction.name, from) }.write(&mut code);
         }
+    }
+    if form == Form::Module {
+        code.close("}");
     }
     code.finish()
 }
