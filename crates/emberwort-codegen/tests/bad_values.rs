@@ -41,7 +41,7 @@ fn results(plan: &Plan, link: &str, before: &str, calls: &[(&str, &str)]) -> Opt
     for (n, (call, expected)) in calls.iter().enumerate() {
         let _ = writeln!(
             program,
-            "    {{ fresh(); guarded_result_t found = GUARDED_OK; {call}\n      if (found != GUARDED_{expected}) printf(\"{n}: %s\\n\", guarded_result_text(found)); }}"
+            "    {{ fresh(); guarded_codec_result_t found = GUARDED_OK; {call}\n      if (found != GUARDED_{expected}) printf(\"{n}: %s\\n\", guarded_codec_result_text(found)); }}"
         );
     }
     program += "    return 0;\n}\n";
@@ -57,7 +57,7 @@ fn results(plan: &Plan, link: &str, before: &str, calls: &[(&str, &str)]) -> Opt
 const FRESH: &str = "static guarded_full_t full;\nstatic uint8_t body[GUARDED_FULL_GREATEST_SIZE + 8];\nstatic uint8_t wire[200];\nstatic size_t used;\n\
     static const uint8_t bytes[64] = { 0 };\n\
     static void fresh(void) { guarded_full_init(&full); full.level = 100; full.setting = 1; full.value_form = GUARDED_FULL_VALUE_FORM_RAMP; }\n\
-    static guarded_result_t encoded(void) { return guarded_full_encode(&full, body, sizeof body, &used); }\n";
+    static guarded_codec_result_t encoded(void) { return guarded_full_encode(&full, body, sizeof body, &used); }\n";
 
 #[test]
 fn counts_lengths_and_numbers_that_cannot_be_sent_give_their_error() {

@@ -211,11 +211,11 @@ fn what_may_not_be_sent_is_named() {
             printf("guard: %s\n", field);
         }
         #endif
-        static void say(marlock_result_t result, const char *field)
+        static void say(marlock_codec_result_t result, const char *field)
         {
-            printf("%s: %s\n", field != NULL ? field : "all", marlock_result_text(result));
+            printf("%s: %s\n", field != NULL ? field : "all", marlock_codec_result_text(result));
         }
-        #define SAY(call) do { const marlock_result_t result = (call); say(result, field); } while (0)
+        #define SAY(call) do { const marlock_codec_result_t result = (call); say(result, field); } while (0)
         int main(void)
         {
             static const marlock_gate_status_t nothing = {0};
@@ -731,7 +731,7 @@ static void state(void *context, const marlock_bus485_frame_t *frame, const marl
     *(unsigned *)context = message->state;
 }
 
-static void unread(void *context, const marlock_bus485_frame_t *frame, marlock_result_t result)
+static void unread(void *context, const marlock_bus485_frame_t *frame, marlock_codec_result_t result)
 {
     (void)context;
     printf("unread %u: %d\n", (unsigned)frame->kind, (int)result);

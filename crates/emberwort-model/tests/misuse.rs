@@ -368,6 +368,12 @@ fn items() {
             ("record R { a : u8 counter }", "E212", "a record is not a message, so it cannot count messages"),
             ("table T : u8 { 256 a : u8 read }", "E112", "256 does not fit: the keys of `T` are u8"),
             ("table T : u8 { 1 a : u8 read  1 b : u8 read }", "E111", "`T` already has an entry 1"),
+            (
+                "table T : u8 { 1 unknown : u8 read }\nmessage Q { id 1  from host  on wire  answered by W\n k : key of T }\n\
+                 message W { id 2  from device  on wire\n v : value of T by Q.k }",
+                "E103",
+                "`T` has an entry `unknown`, which is how the bytes of an answer without its request are called",
+            ),
             ("message Gate { from host }", "E103", "`Gate` is already the name of another item"),
             ("message X { on wire  id 1  a : u8 }", "E106", "this message has no `from`"),
             ("message X { from host  on wire\n a : u8 }", "E306", "on `wire`, `X` cannot be told apart: it has no id"),
@@ -809,4 +815,27 @@ fn the_longest_body_that_can_be_meant() {
     assert_eq!(body(&most), [""; 0]);
     let found = body(&format!("{most} c : u8\n"));
     assert!(found.len() == 1 && found[0].contains("has 1048577 bytes, which is surely a mistake"), "{found:?}");
+}
+
+/// Words that say how numbers lie in bytes elsewhere would be units here, without a word: each is a finding with what to write. Units stay units.
+#[test]
+fn words_that_are_hardly_units_are_told() {
+    let warned = |unit: &str| {
+        let text = format!(
+            "{ITEMS}\nmessage Ask {{ from host  answered by M\n setting : key of Settings }}\nmessage M {{ from device\n a : u8 {unit}\n}}"
+        );
+        let checked = check(&Source::new("misuse.ember", &text));
+        assert!(checked.plan.is_some(), "{unit}: {:?}", checked.findings);
+        let found = checked.findings.iter().find(|finding| finding.code.as_str() == "W002");
+        found.map(|finding| finding.help.clone())
+    };
+    let words = "bcd big msb unsigned const padding default nullable xor ones inverted negated reversed swapped hex if when until sized";
+    for word in words.split(' ') {
+        let help = warned(word).unwrap_or_else(|| panic!("`{word}` is taken for a unit"));
+        assert!(help.contains(&format!("If it is a unit, put it in quotes: \"{word}\"")), "{help}");
+        assert_eq!(warned(&format!("\"{word}\"")), None);
+    }
+    for unit in ["m", "degC", "rpm", "%", "kg/h", "m/s^2", "ticks", "steps", "pulses", "bar", "samples"] {
+        assert_eq!(warned(unit), None, "{unit}");
+    }
 }

@@ -48,6 +48,9 @@ fn write_value_as(
             }
             match kind {
                 Kind::Flags(labels) => write_flags(labels, raw, out),
+                Kind::Number(form) | Kind::Varint(form) if form.low == form.high && number != form.low => {
+                    write!(out, "raw {number} (must be {})", form.low)
+                }
                 _ if !kind.is_valid(number) => write!(out, "raw {number} (no meaning)"),
                 Kind::Number(form) | Kind::Varint(form) => form.scaling.write(number, out),
                 Kind::Bool => out.write_str(if raw == 0 { "false" } else { "true" }),

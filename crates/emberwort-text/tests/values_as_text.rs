@@ -67,6 +67,7 @@ fn numbers() {
     assert_eq!(shown("u8 or none", "none"), ("none".into(), "null".into()));
     assert_eq!(shown("i8 or none", "none"), ("none".into(), "null".into()));
     assert_eq!(shown("0 .. 10 m step 1", "raw:12"), ("raw 12 (no meaning)".into(), "{\"raw\":12}".into()));
+    assert_eq!(shown("exactly 42 : u8", "raw:43"), ("raw 43 (must be 42)".into(), "{\"raw\":43}".into()));
     assert_eq!(shown("i8", "raw:-3"), both("-3"));
 }
 

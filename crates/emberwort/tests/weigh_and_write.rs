@@ -379,8 +379,8 @@ fn succeed_with(ran: &common::Ran) -> String {
 #[test]
 fn names_that_clash_in_generated_code_are_found_by_check() {
     let folder = tempfile::tempdir().unwrap();
-    let text = "link l {\n    revision    1\n    byte_order  little\n}\nmessage Result {\n    from  device\n    a : u8\n}\n\
-                message M {\n    from  device\n    a_b   : u8\n    a__b  : u8\n}\n";
+    let text = "link l {\n    revision    1\n    byte_order  little\n}\nenum Bad : u8 {\n    0 ok\n    1 value\n}\n\
+                message M {\n    from  device\n    a_b   : u8\n    a__b  : u8\n    c     : Bad\n}\n";
     std::fs::write(folder.path().join("l.ember"), text).unwrap();
     let ran = run(folder.path(), &["check", "--as", "ndjson"]);
     let found: Vec<(String, u64, String)> = ran
@@ -395,7 +395,7 @@ fn names_that_clash_in_generated_code_are_found_by_check() {
     assert_eq!(ran.code, 0, "they are warnings: {found:?}");
     assert_eq!((found[0].0.as_str(), found[0].1), ("W013", 5), "{found:?}");
     assert!(
-        found[0].2.contains("`Result` becomes `l_result") && found[0].2.ends_with("a name of its own there"),
+        found[0].2.contains("`Bad.value` becomes `L_BAD_VALUE`") && found[0].2.ends_with("a name of its own there"),
         "{found:?}"
     );
     assert!(

@@ -60,16 +60,16 @@ pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, sou
     header.line(format!("#define {upper}_LAYOUT_DIGEST UINT32_C(0x{:08X})", digest(plan)));
     compatible(plan, strangers, header);
     header.line("");
-    header.open(format!("typedef enum {link}_result {{"));
+    header.open(format!("typedef enum {link}_codec_result_t {{"));
     for (n, (name, meaning)) in RESULTS.iter().enumerate() {
         let comma = if n + 1 < RESULTS.len() { "," } else { "" };
         header.line(format!("{upper}_{name}{comma} /* {meaning} */"));
     }
-    header.close(format!("}} {link}_result_t;"));
+    header.close(format!("}} {link}_codec_result_t;"));
     header.line("");
     header.line("/* What a result means, in a few words. */");
     header.lines(&format!(
-        "static inline const char *{link}_result_text({link}_result_t result)\n{{\n    switch (result) {{"
+        "static inline const char *{link}_codec_result_text({link}_codec_result_t result)\n{{\n    switch (result) {{"
     ));
     for (name, meaning) in RESULTS {
         header.line(format!("    case {upper}_{name}: return \"{meaning}\";"));
@@ -227,7 +227,7 @@ static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
 
 /// Reading and writing integers of variable length.
 const COMPACT: &str = "/* Reads seven bits a byte, low group first, from byte *at on, which then is after them. */
-static LINK_result_t LINK_get_compactBITS(const uint8_t *body, size_t end, size_t *at, unsigned width,
+static LINK_codec_result_t LINK_get_compactBITS(const uint8_t *body, size_t end, size_t *at, unsigned width,
     uintBITS_t *value)
 {
     size_t here = *at;

@@ -119,7 +119,7 @@ pub fn write(link: &str, all: &[MessagePlan], plan: &MessagePlan, ways: Ways, he
     message.constants(all, header);
     if ways.structs {
         doc_comment(header, &plan.message.doc);
-        header.open(format!("typedef struct {} {{", message.stem));
+        header.open(format!("typedef struct {}_t {{", message.stem));
         header.line(
             "/* How many sections the sender writes. Fields of the others hold their defaults, no reading, or zero. */",
         );
@@ -213,7 +213,7 @@ impl Message<'_> {
         let (source, kind) = if is_inline { (header, "static inline") } else { (source, "static") };
         source.lines(&format!(
             "/* Checks a body and notes where its moving fields lie, as bits from the start; SIZE_MAX if one is not there. */\n\
-             {kind} {link}_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
+             {kind} {link}_codec_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
         ));
         declare(&inner, &group, self.answers().then_some(""), source);
         for (name, is_used) in
@@ -246,26 +246,26 @@ impl Message<'_> {
         if writes {
             header.lines(&format!(
                 "/* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
-                 {link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
+                 {link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
             ));
         }
         if keeps {
             header.lines(&format!(
                 "/* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
                  * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
-                 {link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);"
+                 {link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);"
             ));
         }
         if ways.receives {
             header.lines(&format!(
-                "/* Whether a body can be decoded. */\n{link}_result_t {stem}_check(const uint8_t *body, size_t size);"
+                "/* Whether a body can be decoded. */\n{link}_codec_result_t {stem}_check(const uint8_t *body, size_t size);"
             ));
         }
         header.line("");
         if keeps && self.answers() {
             header.lines(&format!(
                 "/* The same as ..._decode, with the key that the request asked for; it decides about the form of the value. */\n\
-                 {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
+                 {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
             ));
         }
         if ways.structs {
@@ -285,7 +285,7 @@ impl Message<'_> {
         }
         let places = self.moving().len().max(1);
         source.lines(&format!(
-            "{link}_result_t {stem}_check(const uint8_t *body, size_t size)\n{{\n    \
+            "{link}_codec_result_t {stem}_check(const uint8_t *body, size_t size)\n{{\n    \
                  size_t at[{places}];\n    uint8_t sections_held;\n    \
                  return {stem}_walk(body, size, at, &sections_held);\n}}\n"
         ));
@@ -295,9 +295,9 @@ impl Message<'_> {
             (true, true) => {
                 self.decode("static ", "_decode_with", ", bool key_known, uint64_t key", source);
                 source.lines(&format!(
-                    "{link}_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
+                    "{link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
                          return {stem}_decode_with(message, body, size, false, 0);\n}}\n\n\
-                     {link}_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
+                     {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
                          return {stem}_decode_with(message, body, size, true, key);\n}}\n"
                 ));
                 source.line("");
@@ -313,9 +313,9 @@ impl Message<'_> {
         group.write_sections("message->", |index, _| format!("message->sections_held > {index}u"), &mut inner);
         let inner = settled(inner.finish(), &["here", "bit"]);
         source.lines(&format!(
-            "{link}_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
+            "{link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
         ));
-        let by_revision = inner.contains(", revision)") || inner.contains("(revision ");
+        let by_revision = is_used(&inner, "revision");
         if by_revision {
             source.line("    uint32_t revision;");
         }
@@ -337,7 +337,7 @@ impl Message<'_> {
                 "    /* A sender of all sections is one of this very revision. */\n    revision = {earlier}{link_upper}_REVISION;"
             ));
         }
-        if !inner.contains("room") {
+        if !is_used(&inner, "room") {
             source.line("    (void)body;\n    (void)room;");
         }
         // Bits that are put into bytes one after the other need bytes that are zero.
@@ -371,7 +371,7 @@ impl Message<'_> {
         }
         let inner = settled(inner.finish(), &["here", "bit", "start"]);
         source.lines(&format!(
-            "{scope}{link}_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{"
+            "{scope}{link}_codec_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{"
         ));
         let has_end = is_used(&inner, "end");
         if has_end {
@@ -397,7 +397,7 @@ impl Message<'_> {
         let Self { stem, link, link_upper, .. } = self;
         let places = self.moving().len();
         header.line("/* A body where it lies. */");
-        header.open(format!("typedef struct {stem}_view {{"));
+        header.open(format!("typedef struct {stem}_view_t {{"));
         header.line("const uint8_t *body;");
         header.line("size_t size;");
         header.line("uint8_t sections_held;");
@@ -418,7 +418,8 @@ impl Message<'_> {
                 )
             }
         };
-        let signature = format!("{link}_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)");
+        let signature =
+            format!("{link}_codec_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)");
         let (begin, nothing) = match is_inline {
             true => (
                 format!("static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};", least.max(1)),
@@ -432,7 +433,7 @@ impl Message<'_> {
         let written: &mut Code = if is_inline { header } else { source };
         written.lines(&format!(
             "{begin}\n    \
-                 {link}_result_t result;\n    \
+                 {link}_codec_result_t result;\n    \
                  view->body = body;\n    view->size = size;\n    \
                  result = {stem}_walk(body, size, {}, &view->sections_held);\n    \
                  if (result != {link_upper}_OK) {{\n        view->body = {nothing};\n        view->size = {least}u;\n        \
@@ -444,9 +445,9 @@ impl Message<'_> {
         if edits {
             header.lines(&format!(
                 "/* A body in the caller's buffer whose fields can be changed in place. */\n\
-                 typedef struct {stem}_edit {{\n    {stem}_view_t view;\n    uint8_t *body;\n}} {stem}_edit_t;\n\
+                 typedef struct {stem}_edit_t {{\n    {stem}_view_t view;\n    uint8_t *body;\n}} {stem}_edit_t;\n\
                  /* Checks a body, as ..._view() does. */\n\
-                 static inline {link}_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
+                 static inline {link}_codec_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
                      edit->body = body;\n    return {stem}_view(&edit->view, body, size);\n}}\n"
             ));
         }
@@ -506,7 +507,7 @@ impl Message<'_> {
                 if !edits {
                     return source.line("");
                 }
-                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 let check = match numbers::is_always_valid(field) {
                     true => String::new(),
                     false => format!("    if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n"),
@@ -516,7 +517,7 @@ impl Message<'_> {
                     .map(|piece| format!("    {}\n", change(&field.kind, *width, piece, &byte(piece.byte), "raw")))
                     .collect();
                 source.lines(&in_edit(format!(
-                    "{link}_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
+                    "{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
                     guard(&format!("{link_upper}_ABSENT"))
                 )));
             }
@@ -536,19 +537,19 @@ impl Message<'_> {
                 if !edits {
                     return;
                 }
-                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 source.lines(&in_edit(format!(
-                    "{link}_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
+                    "{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
                          if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n    \
                          {set}\n    return {link_upper}_OK;\n}}\n",
                     guard(&format!("{link_upper}_ABSENT"))
                 )));
             }
             Action::Run { length: Length::Exact(count), text: false } => {
-                header.line(format!("{link}_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
+                header.line(format!("{link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
                 let guard = guard(&format!("{link_upper}_ABSENT"));
                 source.lines(&format!(
-                    "{link}_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
+                    "{link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
                              bytes[n] = (uint8_t){link}_get(view->body, {place} + n * 8u, 8u);\n    }}\n    \
                          return {link_upper}_OK;\n}}\n"
@@ -557,9 +558,9 @@ impl Message<'_> {
                 if !edits {
                     return;
                 }
-                header.line(format!("{link}_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
+                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
                 source.lines(&in_edit(format!(
-                    "{link}_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
+                    "{link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
                              {link}_put(view->body, {place} + n * 8u, 8u, bytes[n]);\n    }}\n    \
                          return {link_upper}_OK;\n}}\n"

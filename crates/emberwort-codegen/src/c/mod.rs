@@ -139,7 +139,7 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
 /// A file with a mark at all functions that others can call, and at those of the header whose result says whether they did anything.
 fn marked(link: &str, text: &str, is_header: bool) -> String {
     let upper = screaming(link);
-    let result = format!("{link}_result_t ");
+    let result = format!("{link}_codec_result_t ");
     let mut out = String::with_capacity(text.len());
     for line in text.lines() {
         let declared = line.strip_prefix("static inline ");

@@ -160,7 +160,7 @@ fn scaled(link: &str, stem: &str, raw: &str, form: &NumberForm, integers: &Integ
     let (at_least, at_greatest) = if step < 0 { ("HIGH", "LOW") } else { ("LOW", "HIGH") };
     let (least, greatest) = (c(least), c(greatest));
     header.lines(&format!(
-        "static inline {link}_result_t {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n{declared}    \
+        "static inline {link}_codec_result_t {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n{declared}    \
              if (scaled < {least} || scaled > {greatest}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n{set}    \
              return {link_upper}_OK;\n}}\n\
          /* The same; a value out of range is moved to the nearest one. */\n\
@@ -197,7 +197,7 @@ fn physical(link: &str, stem: &str, raw: &str, form: &NumberForm, header: &mut C
          /* The physical value, as near as a float comes to it. */\n\
          static inline float {stem}_physical({raw} raw)\n{{\n    return (float)raw{scale}{plus};\n}}\n\
          /* The code nearest to a physical value; an error if it is out of range or no number. */\n\
-         static inline {link}_result_t {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
+         static inline {link}_codec_result_t {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
              const float n = {back};\n    \
              if (!(n > {half_below} && n < {high}.0f + 0.5f)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
              *raw = ({raw})({round});\n    \
@@ -216,12 +216,21 @@ pub fn float(link: &str, stem: &str, header: &mut Code) {
          /* The value of the bits. */\n\
          static inline float {stem}_physical(uint32_t raw)\n{{\n    float value;\n    memcpy(&value, &raw, sizeof value);\n    return value;\n}}\n\
          /* The bits of a value; an error if it is infinite or no number. */\n\
-         static inline {link}_result_t {stem}_from_physical(float value, uint32_t *raw)\n{{\n    \
+         static inline {link}_codec_result_t {stem}_from_physical(float value, uint32_t *raw)\n{{\n    \
              uint32_t bits;\n    memcpy(&bits, &value, sizeof bits);\n    \
              if (!{stem}_valid(bits)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
              *raw = bits;\n    return {link_upper}_OK;\n}}\n\
          #endif"
     ));
+}
+
+/// The codes that mean something: from a least to a greatest one, and one apart from these.
+fn meaningful(form: &NumberForm) -> (i128, i128, Option<i128>) {
+    match form.none {
+        Some(none) if none == form.low - 1 => (none, form.high, None),
+        Some(none) if none == form.high + 1 => (form.low, none, None),
+        none => (form.low, form.high, none.filter(|none| !(form.low..=form.high).contains(none))),
+    }
 }
 
 /// Whether every code of a field's C type means something, so that nothing has to be looked at.
@@ -234,7 +243,8 @@ pub fn is_always_valid(field: &Field) -> bool {
             } else {
                 (0, (1i128 << container) - 1)
             };
-            form.low <= least && form.high >= greatest
+            let (low, high, _) = meaningful(form);
+            low <= least && high >= greatest
         }
         Kind::Bool | Kind::Time { milliseconds: false } => true,
         _ => false,
@@ -255,18 +265,17 @@ pub fn validity(field: &Field, source: &mut Code) {
                 (0, (1i128 << container) - 1)
             };
             let c = |value: i128| constant(value, bits, form.signed);
+            let (low, high, apart) = meaningful(form);
             let mut inside = Vec::new();
-            if form.low > least {
-                inside.push(format!("raw >= {}", c(form.low)));
+            if low > least {
+                inside.push(format!("raw >= {}", c(low)));
             }
-            if form.high < greatest {
-                inside.push(format!("raw <= {}", c(form.high)));
+            if high < greatest {
+                inside.push(format!("raw <= {}", c(high)));
             }
-            let none = form.none.filter(|none| !(form.low..=form.high).contains(none));
-            match (inside.is_empty(), none) {
+            match (inside.is_empty(), apart) {
                 (true, _) => always(source),
                 (false, None) => source.line(format!("    return {};", inside.join(" && "))),
-                // The code next to the others needs no comparison of its own if it is the type's last one.
                 (false, Some(none)) => {
                     let inside = inside.join(" && ");
                     let inside =

@@ -41,7 +41,7 @@ pub fn labelled(link: &str, labelled: &Labelled, typed: bool, more: &dyn Fn(u64)
         if label.text.is_empty() { more(label.code) } else { Some(comment(&label.text)) }
     };
     if typed && !labelled.flags && fits_enum(labelled) {
-        header.open(format!("typedef enum {stem} {{"));
+        header.open(format!("typedef enum {stem}_t {{"));
         let last = labelled.labels.iter().map(|label| label.code).max().unwrap_or(0);
         let widest = (1u64 << labelled.bits) - 1;
         // Compilers that make enums as short as they can go by the greatest code.

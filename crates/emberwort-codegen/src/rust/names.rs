@@ -6,7 +6,8 @@ use emberwort_model::plan::Action;
 
 use crate::names::plain_snake;
 
-/// Words that the language keeps for itself, and names that generated functions need.
+/// Words that the language keeps for itself, names that generated functions need, and methods that every value has, which would be called in
+/// the place of a view's.
 const TAKEN: &[&str] = &[
     "abstract",
     "as",
@@ -46,6 +47,7 @@ const TAKEN: &[&str] = &[
     "if",
     "impl",
     "in",
+    "into",
     "key",
     "let",
     "loop",
@@ -71,6 +73,7 @@ const TAKEN: &[&str] = &[
     "trait",
     "true",
     "try",
+    "try_into",
     "type",
     "typeof",
     "u16",

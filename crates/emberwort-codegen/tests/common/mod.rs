@@ -7,6 +7,7 @@ pub mod definitions;
 pub mod interpreter;
 pub mod plans;
 pub mod streams;
+pub mod words;
 
 use std::path::Path;
 use std::process::Command;
@@ -19,6 +20,8 @@ const STRICT: &[&str] = &[
     "-Wall",
     "-Wextra",
     "-Wconversion",
+    "-Wsign-conversion",
+    "-Wtype-limits",
     "-Wshadow",
     "-pedantic",
     "-Werror",

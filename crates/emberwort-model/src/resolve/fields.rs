@@ -468,6 +468,14 @@ impl Resolver<'_> {
                 let selector = self.request(around, item, request, field)?;
                 // Without the request, a receiver can only keep the bytes.
                 let bytes = Field::plain("unknown", Kind::Bytes(Length::Rest), self.byte_order);
+                if found.entries.iter().any(|entry| entry.field.name == bytes.name) {
+                    let message = format!(
+                        "`{}` has an entry `{}`, which is how the bytes of an answer without its request are called",
+                        table.text, bytes.name
+                    );
+                    self.report(Finding::new(Code::DuplicateName, table.span, message, "give the entry another name"));
+                    return None;
+                }
                 (selector, Some(Arc::new(bytes)))
             }
         };

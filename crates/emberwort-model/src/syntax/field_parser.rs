@@ -490,6 +490,21 @@ fn no_unit(word: &str) -> Option<&'static str> {
         "const" | "constant" => "write `exactly 0x01 : u8` for a constant",
         "reserved" | "unused" | "padding" | "pad" => "write `spare 8 bits` for space without a name",
         "default" => "write `= 3` for a default",
+        "xor" | "ones" | "inverted" | "negated" | "complement" | "complemented" => {
+            "a field's bits are never turned over; a part of a frame may be: `same as PART inverted`"
+        }
+        "reversed" | "swapped" | "mirrored" | "reflected" | "flipped" => {
+            "write `be` or `le` for the order of bytes; the order of bits is that of docs/wire.md"
+        }
+        "hex" | "hexadecimal" | "decimal" | "binary" | "octal" => {
+            "a definition does not say how numbers are shown; `decode --as hex` shows the bytes"
+        }
+        "if" | "when" | "unless" | "until" | "while" => {
+            "write `by FIELD { … }` for a field whose form another one decides, or `optional` for one that may be absent"
+        }
+        "sized" | "counted" | "repeated" | "array" => {
+            "write `[..8] u16` for a list, `text[..20]` or `bytes[..20]` for what varies in length"
+        }
         "nullable" | "opt" | "maybe" => "write `optional`, or `or none` for a code that means no reading",
         _ => return None,
     })

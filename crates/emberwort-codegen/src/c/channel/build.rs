@@ -13,7 +13,7 @@ impl Channel<'_> {
     pub(super) fn build(&self, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, plan, .. } = self;
         let signature = format!(
-            "{link}_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
+            "{link}_codec_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
         );
         header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand anywhere in `out`. */");
         header.line(format!("{signature};"));

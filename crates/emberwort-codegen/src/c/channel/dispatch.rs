@@ -24,14 +24,15 @@ impl Channel<'_> {
         keys.iter().for_each(|(key, message)| of_message.entry(*message).or_default().push(*key));
         let name_of = |message: &usize| snake(&plan.messages[*message].message.name);
         header.line("/* What is done with each message; NULL for nothing. `context` is handed on. */");
-        header.open(format!("typedef struct {stem}_handlers {{"));
+        header.open(format!("typedef struct {stem}_handlers_t {{"));
         for name in of_message.keys().map(name_of) {
             header.line(format!(
                 "void (*on_{name})(void *context, const {stem}_frame_t *frame, const {link}_{name}_t *message);"
             ));
         }
         header.line("/* A frame of no message here, or whose body cannot be read: the result says why. */");
-        header.line(format!("void (*unread)(void *context, const {stem}_frame_t *frame, {link}_result_t result);"));
+        header
+            .line(format!("void (*unread)(void *context, const {stem}_frame_t *frame, {link}_codec_result_t result);"));
         header.close(format!("}} {stem}_handlers_t;"));
         header.line("");
         header.line(
@@ -41,7 +42,7 @@ impl Channel<'_> {
             "static inline void {stem}_dispatch(const {stem}_handlers_t *handlers, void *context, const {stem}_frame_t *frame)"
         ));
         header.close("{");
-        header.open(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
+        header.open(format!("    {link}_codec_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
         let one = |name: &str, header: &mut Code| {
             header.lines(&format!(
                 "{{\n    {link}_{name}_t message;\n    result = {link}_{name}_decode(&message, frame->body, frame->size);\n    \

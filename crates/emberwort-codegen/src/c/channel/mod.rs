@@ -97,7 +97,7 @@ impl Channel<'_> {
             header.line(format!("#define {upper}_BROADCAST {all}u /* the node that means all of them */"));
         }
         doc_comment(header, &plan.doc);
-        header.open(format!("typedef struct {stem}_frame {{"));
+        header.open(format!("typedef struct {stem}_frame_t {{"));
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
             let role = match part.role {
                 Role::Message => "selects the message",
@@ -182,7 +182,7 @@ impl Channel<'_> {
         let Self { stem, link, link_upper, plan, .. } = self;
         let around = plan.head_bytes + plan.tail_bytes;
         let signature =
-            format!("{link}_result_t {stem}_open({stem}_frame_t *frame, const uint8_t *bytes, size_t size)");
+            format!("{link}_codec_result_t {stem}_open({stem}_frame_t *frame, const uint8_t *bytes, size_t size)");
         let stuffed = match plan.finder {
             FrameFinder::Stuffed(_) => ", unstuffed and without its delimiters",
             FrameFinder::Escaped(_) => ", with nothing escaped any more",
@@ -271,7 +271,8 @@ impl Channel<'_> {
         }
         let ones =
             if part.bits > 32 { format!("UINT64_C({})", part.greatest()) } else { format!("{}u", part.greatest()) };
-        format!("({value} ^ {ones})")
+        // As a difference: compilers warn of a comparison with what looks like `~`.
+        format!("({ones} - {value})")
     }
 
     fn length_part(&self) -> Option<(&Part, usize, usize)> {
@@ -284,12 +285,12 @@ impl Channel<'_> {
     /// The C that says whether a line fits the pattern of a message.
     fn known_line(&self, plan: &Plan, keys: &[(u64, usize)], source: &mut Code) {
         let Self { link, link_upper, .. } = self;
-        source.line(format!("    {link}_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
+        source.line(format!("    {link}_codec_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
         for (_, message) in keys {
             let message = snake(&plan.messages[*message].message.name);
             source.lines(&format!(
                 "    {{\n        {link}_{message}_t line;\n        \
-                     {link}_result_t read = {link}_{message}_read_line(&line, (const char *)frame->body, frame->size);\n        \
+                     {link}_codec_result_t read = {link}_{message}_read_line(&line, (const char *)frame->body, frame->size);\n        \
                      if (read == {link_upper}_OK) {{\n            return read;\n        }}\n        \
                      if (read == {link_upper}_OUT_OF_RANGE) {{\n            result = read;\n        }}\n    }}"
             ));
@@ -320,7 +321,7 @@ impl Channel<'_> {
     /// Whether the body of a judged frame can be decoded.
     fn known(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
-        let signature = format!("{link}_result_t {stem}_check_body(const {stem}_frame_t *frame)");
+        let signature = format!("{link}_codec_result_t {stem}_check_body(const {stem}_frame_t *frame)");
         let is_received = |message: usize| parts.receives_message(&plan.messages[message].message);
         let keys: Vec<(u64, usize)> =
             self.plan.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();

@@ -18,7 +18,7 @@ impl Channel<'_> {
         let Self { stem, link, link_upper, upper, plan, .. } = self;
         let inside = match self.plan.looks_inside_unread() {
             true => {
-                "There is no checksum: after each frame that is broken or cannot be read it looks on one byte after its start."
+                "There is no checksum: after each frame that is broken or cannot be read it looks on one byte after its start, and counts each that it finds there as unread."
             }
             false if self.begins_anywhere() => {
                 "After a broken frame it looks on one byte after its start; other frames are taken whole."
@@ -77,9 +77,9 @@ impl Channel<'_> {
 {worst}              *\n \
               * All calls for one receiver belong to one context: if an interrupt takes the bytes, let it put them into a queue,\n \
               * and the main loop put them in here. */\n\
-             typedef struct {stem}_receiver {{\n    \
+             typedef struct {stem}_receiver_t {{\n    \
                  bool ended;\n    \
-                 {link}_result_t result; /* of the frame given out last */\n\
+                 {link}_codec_result_t result; /* of the frame given out last */\n\
                  {places}{more}    \
                  uint32_t good_frames;\n    \
                  uint32_t good_bytes;\n    \

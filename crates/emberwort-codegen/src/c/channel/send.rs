@@ -27,7 +27,7 @@ impl Channel<'_> {
         let part = |wanted: Role| direction.parts.iter().find(|part| part.role == wanted);
         let sequence = part(Role::Sequence);
         if let Some(sequence) = sequence {
-            header.open(format!("typedef struct {stem}_sender {{"));
+            header.open(format!("typedef struct {stem}_sender_t {{"));
             header.line(format!(
                 "{} {}; /* of the next frame; starts at 0 */",
                 unsigned_type(sequence.bits),
@@ -61,12 +61,12 @@ impl Channel<'_> {
                 if sequence.is_some() { ", and the sender's number goes up" } else { "" }
             ));
             header.open(format!(
-                "static inline {link}_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
+                "static inline {link}_codec_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
             ));
             header.close("{");
             let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
             let is_plain = self.is_plain();
-            header.open(format!("    {link}_result_t result;"));
+            header.open(format!("    {link}_codec_result_t result;"));
             if !is_plain {
                 let greatest = screaming(&format!("{link}_{name}"));
                 header.line("size_t size;");
@@ -139,7 +139,7 @@ impl Channel<'_> {
         if let (true, Some(longest)) = (self.is_plain(), self.longest_body()) {
             let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
             parameters.push("uint8_t *out, size_t *used".to_owned());
-            let signature = format!("{link}_result_t {stem}_finish({})", parameters.join(", "));
+            let signature = format!("{link}_codec_result_t {stem}_finish({})", parameters.join(", "));
             header.line(format!(
                 "/* Writes the frame around a body of *used bytes that stands in `out` from byte {head} on; *used is then the frame's size{goes_up}. \
                  `out` has room for it. */"
@@ -161,14 +161,14 @@ impl Channel<'_> {
         header.line(format!(
             "/* Writes the frame around a body, which may stand anywhere in `out`; *used is its size{goes_up}. */"
         ));
-        let signature = format!("{link}_result_t {stem}_send({})", parameters.join(", "));
+        let signature = format!("{link}_codec_result_t {stem}_send({})", parameters.join(", "));
         header.line(format!("{signature};"));
         header.line("");
         source.open(signature);
         source.close("{");
         source.open(format!("    {stem}_frame_t frame;"));
         if sequence.is_some() {
-            source.line(format!("{link}_result_t result;"));
+            source.line(format!("{link}_codec_result_t result;"));
         }
         for part in &direction.parts {
             if let Some(value) = value(part) {

@@ -394,7 +394,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     header.line("");
     if structs {
         doc_comment(header, doc);
-        header.open(format!("typedef struct {stem} {{"));
+        header.open(format!("typedef struct {stem}_t {{"));
         group.members(header);
         header.close(format!("}} {stem}_t;"));
         header.line("");
@@ -418,7 +418,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
         let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
         source.lines(&format!(
-            "static {link}_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
+            "static {link}_codec_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
                  size_t start = *at;"
         ));
         let mut inner = Code::default();
@@ -444,14 +444,14 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     }
     source.lines(&format!(
         "/* Writes a record at byte *at, which then is after it. */\n\
-         static {link}_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
+         static {link}_codec_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
              size_t start = *at;"
     ));
     let mut inner = Code::default();
     group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), &mut inner);
     let inner = settled(inner.finish(), &["here", "bit"]);
     cursors(&inner, true, source);
-    if !inner.contains("revision)") && !inner.contains("(revision ") {
+    if !is_used(&inner, "revision") {
         source.line("    (void)revision;");
     }
     source.lines(&inner);

@@ -82,7 +82,7 @@ impl Reader<'_, '_> {
                     lines.push("    size_t inner = bit / 8u;".into());
                 }
                 lines.push(format!(
-                    "    {link}_result_t result = {link}_get_compact{bits}(body, end, &{place}, {width}u, &compact);"
+                    "    {link}_codec_result_t result = {link}_get_compact{bits}(body, end, &{place}, {width}u, &compact);"
                 ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
                 lines.extend(behind.map(str::to_owned));
@@ -112,7 +112,9 @@ impl Reader<'_, '_> {
                 lines.push("{".into());
                 let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
                 lines.push(format!("    size_t inner = {start};"));
-                lines.push(format!("    {link}_result_t result = {link}_{name}_{function}(body, end, &inner{value});"));
+                lines.push(format!(
+                    "    {link}_codec_result_t result = {link}_{name}_{function}(body, end, &inner{value});"
+                ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
                 lines.push(format!("    {}\n}}", cursor.go_to("inner")));
             }
@@ -280,7 +282,7 @@ impl Reader<'_, '_> {
                 one.push("{".into());
                 one.push(format!("    size_t inner = {};", cursor.byte()));
                 one.push(format!(
-                    "    {link}_result_t result = {link}_{name}_{function}(body, inner + {each}, &inner{value});"
+                    "    {link}_codec_result_t result = {link}_{name}_{function}(body, inner + {each}, &inner{value});"
                 ));
                 one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}\n}}"));
                 one.push(cursor.go(&Size::Bytes(&each)));

@@ -51,7 +51,7 @@ impl Group<'_> {
         }
         header.lines(&format!(
             "/* Whether all values may be sent; if not, *field is the name of the first that may not, else NULL. ..._encode() looks at the same. */\n\
-             static inline {link}_result_t {stem}_validate(const {stem}_t *{what}, const char **field)\n{{"
+             static inline {link}_codec_result_t {stem}_validate(const {stem}_t *{what}, const char **field)\n{{"
         ));
         let uses = |name: &str| lines.iter().any(|line| line.contains(name));
         if !uses(&prefix) {
@@ -113,7 +113,7 @@ impl Check<'_, '_> {
                 let Group { link, upper, .. } = *self.group;
                 let name = snake(&record.record.name);
                 vec![format!(
-                    "{{\n    const {link}_result_t result = {link}_{name}_validate(&{}, field);\n    \
+                    "{{\n    const {link}_codec_result_t result = {link}_{name}_validate(&{}, field);\n    \
                          if (result != {upper}_OK) {{\n        return result;\n    }}\n}}",
                     target.value()
                 )]

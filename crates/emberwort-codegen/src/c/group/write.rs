@@ -111,7 +111,7 @@ impl Writer<'_, '_> {
                 let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
                 lines.push(format!("    size_t inner = {start};"));
                 lines.push(format!(
-                    "    {link}_result_t result = {link}_{name}_write(body, room, &inner, &{value}, revision);"
+                    "    {link}_codec_result_t result = {link}_{name}_write(body, room, &inner, &{value}, revision);"
                 ));
                 lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
                 lines.push(format!("    {}\n}}", cursor.go_to("inner")));
@@ -257,7 +257,7 @@ impl Writer<'_, '_> {
                 one.push(format!("    size_t inner = {} + {bytes}u;", cursor.byte()));
                 one.push("    size_t first = inner;".into());
                 one.push(format!(
-                    "    {link}_result_t result = {link}_{name}_write(body, room, &inner, &{}, revision);",
+                    "    {link}_codec_result_t result = {link}_{name}_write(body, room, &inner, &{}, revision);",
                     element.value()
                 ));
                 one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
