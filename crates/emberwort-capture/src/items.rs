@@ -248,6 +248,11 @@ pub trait ItemSink {
     /// Those of the sink, which end the decoding too.
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Self::Error>;
 
+    /// An item between others that is not asked for, for sinks that compare each with the one before it.
+    fn pass_by(&mut self, item: Item<'_>) {
+        let _ = item;
+    }
+
     /// Whether it wants no more, as when the user has interrupted; asked behind each piece of a capture.
     fn is_full(&self) -> bool {
         false
@@ -287,6 +292,10 @@ impl<S: ItemSink> ItemSink for &mut S {
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         (**self).item(item)
+    }
+
+    fn pass_by(&mut self, item: Item<'_>) {
+        (**self).pass_by(item);
     }
 
     fn is_full(&self) -> bool {

@@ -165,6 +165,33 @@ fn changes_are_the_differences_between_rows() {
     assert!(table.contains("state: opening \u{2192} held"), "{table}");
     let csv = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--as", "csv"]);
     assert!(csv.contains(",3,GateStatus,state,opening,held\n"), "{csv}");
+    // Around a row as well, and compared with the row before, shown or not.
+    let near = ["--changes", "--around", "message == Alarm", "--before", "1s", "--after", "2s"];
+    let near: Vec<_> = lines(&succeed(folder.path(), &[&words[..], &near].concat())).iter().map(shown).collect();
+    let alarms: Vec<f64> = all.iter().filter(|row| row["message"] == "Alarm").map(seconds).collect();
+    let is_near = |time: &Json| {
+        let time = seconds(&serde_json::json!({ "time": time }));
+        alarms.iter().any(|alarm| (-1.0..=2.0).contains(&(time - alarm)))
+    };
+    assert!(!near.is_empty() && near == expected.into_iter().filter(|change| is_near(&change.0)).collect::<Vec<_>>());
+}
+
+/// A row that is broken or stray is one, too.
+#[test]
+fn the_first_and_the_last_rows_are_so_many_whatever_they_are() {
+    let folder = project_with_recording();
+    let rows = |more: &[&str]| {
+        lines(&succeed(folder.path(), &[&["decode", "stormy-night.pcapng", "--as", "ndjson"], more].concat()))
+    };
+    let all = rows(&[]);
+    let broken = rows(&["--where", "broken"]);
+    assert!(broken.len() > 20);
+    for threads in ["1", "2"] {
+        assert_eq!(rows(&["--where", "broken", "--first", "1", "--threads", threads]), broken[..1]);
+        assert_eq!(rows(&["--where", "broken", "--last", "2", "--threads", threads]), broken[broken.len() - 2..]);
+        assert_eq!(rows(&["--first", "100", "--threads", threads]), all[..100]);
+        assert_eq!(rows(&["--last", "100", "--threads", threads]), all[all.len() - 100..]);
+    }
 }
 
 #[test]

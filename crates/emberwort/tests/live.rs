@@ -554,10 +554,48 @@ fn planted_bugs_are_found_from_the_failed_trials_text() {
         assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
         let ran = run(folder.path(), &["trial", "gate.toml"]);
         assert_eq!(ran.code, i32::from(bug > 0), "{bug}: {ran:?}");
+        // What the program received counts as what a played device receives.
+        let received = [
+            "MoveGate      host       3     4         4        0     0\n",
+            "each device received 40 bytes: 40 in 4 good frames",
+        ];
+        assert!(bug > 0 || received.iter().all(|line| ran.out.contains(line)), "{}", ran.out);
         for part in said {
             assert!(ran.out.contains(part), "{bug}: `{part}` is not in\n{}", ran.out);
         }
     }
+}
+
+/// A device may take a number that comes twice for the same frame once more.
+#[test]
+fn sequence_numbers_go_on_where_the_last_send_ended() {
+    let folder = project();
+    let port = free_port();
+    let mut device =
+        Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &format!("tcp://:{port}")]);
+    device.says("waiting for a connection at ");
+    let to = format!("tcp://127.0.0.1:{port}");
+    let sent = |node: &str, more: &[&str]| -> Vec<u64> {
+        let words = ["send", &to, "--on", "bus485", "--node", node, "WhoAreYou", "--no-answer", "--as", "ndjson"];
+        let ran = run(folder.path(), &[&words, more].concat());
+        assert_eq!(ran.code, 0, "{ran:?}");
+        rows(&ran.out)
+            .iter()
+            .filter(|row| row["direction"] == "host")
+            .map(|row| row["sequence"].as_u64().unwrap())
+            .collect()
+    };
+    assert_eq!(sent("3", &[]), [0]);
+    assert_eq!(sent("3", &["--every", "1ms", "--count", "3"]), [1, 2, 3]);
+    assert_eq!(sent("5", &[]), [0], "each node has its own");
+    assert_eq!(sent("3", &["--sequence", "254"]), [254]);
+    assert_eq!(sent("3", &["--every", "1ms", "--count", "2"]), [255, 0], "a byte");
+    // What cannot be read there is as if it were not there.
+    let kept = folder.path().join("state/emberwort/sent.json");
+    std::fs::write(&kept, "[1, ").unwrap();
+    assert_eq!(sent("3", &[]), [0]);
+    assert_eq!(sent("3", &[]), [1]);
+    assert_eq!(std::fs::read_dir(kept.parent().unwrap()).unwrap().count(), 1);
 }
 
 #[test]

@@ -182,6 +182,12 @@ fn two_recordings_differ_where_they_do() {
     let same =
         succeed(folder.path(), &["stats", "stormy-night.pcapng", "--against", "stormy-night.pcapng", "--fields"]);
     assert_eq!(same.lines().count(), 2, "{same}");
+    // Where values alone could differ, it is said how to compare them.
+    let same = run(folder.path(), &["stats", "stormy-night.pcapng", "--against", "stormy-night.pcapng"]);
+    assert_eq!(
+        same.err.lines().last(),
+        Some("no number differs by more than one in a hundred; --fields compares what the fields held, too")
+    );
     let text = std::fs::read_to_string(folder.path().join("trials/stormy-night.toml")).unwrap();
     std::fs::write(
         folder.path().join("slow.toml"),

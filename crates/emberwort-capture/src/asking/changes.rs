@@ -57,6 +57,20 @@ impl<S> Changes<S> {
     pub fn new(filters: (Matching, Only), sink: S) -> Self {
         Self { filters, last: HashMap::new(), slots: Vec::new(), sink }
     }
+
+    /// The next row of its sender is compared with this one.
+    fn keep(&mut self, row: &Row<'_>) {
+        let is_room = self.last.len() < MAX_SENDERS;
+        match self.last.get_mut(&sender(row)) {
+            Some(before) => before.assign(row.values),
+            None if is_room => drop(self.last.insert(sender(row), row.values.clone())),
+            None => {}
+        }
+    }
+}
+
+fn sender(row: &Row<'_>) -> Sender {
+    (row.definition, row.message, row.channel, row.from, row.frame.node)
 }
 
 impl<S: ChangeSink> ItemSink for Changes<S> {
@@ -71,14 +85,9 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         let (by_matching, by_only) = (self.filters.0.lets_pass(&item), self.filters.1.lets_pass(&item));
         let Item::Row(row) = item else { return Ok(ControlFlow::Continue(())) };
-        let sender = (row.definition, row.message, row.channel, row.from, row.frame.node);
         let mut flow = ControlFlow::Continue(());
-        let is_room = self.last.len() < MAX_SENDERS;
-        match self.last.get_mut(&sender) {
-            None if !is_room => {}
-            None => {
-                self.last.insert(sender, row.values.clone());
-            }
+        match self.last.get_mut(&sender(row)) {
+            None => self.keep(row),
             Some(before) => {
                 let fields = &row.plan.messages[row.message].message.fields;
                 let changed = |slot: &usize| !fields[*slot].is_spare() && !row.values.is_same(*slot, before, *slot);
@@ -93,6 +102,14 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
             }
         }
         Ok(flow)
+    }
+
+    fn pass_by(&mut self, item: Item<'_>) {
+        // Conditions may ask for what came before.
+        self.filters.0.lets_pass(&item);
+        if let Item::Row(row) = item {
+            self.keep(row);
+        }
     }
 
     fn is_full(&self) -> bool {

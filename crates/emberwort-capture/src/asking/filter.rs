@@ -109,7 +109,7 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
     }
 }
 
-/// The first rows alone, and what stands between them that is no row.
+/// The first rows alone, good, broken and stray ones alike.
 #[derive(Clone, Debug)]
 pub struct First {
     left: Option<u64>,
@@ -123,11 +123,11 @@ impl First {
 }
 
 impl Filter for First {
-    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
-        match (&mut self.left, item) {
-            (Some(0), _) => return false,
-            (Some(left), Item::Row(_)) => *left -= 1,
-            _ => {}
+    fn lets_pass(&mut self, _: &Item<'_>) -> bool {
+        match &mut self.left {
+            Some(0) => return false,
+            Some(left) => *left -= 1,
+            None => {}
         }
         true
     }

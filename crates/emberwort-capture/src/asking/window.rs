@@ -16,7 +16,7 @@ const MAX_BEFORE: usize = 1 << 16;
 /// Items in their order, each of which can be forgotten by itself.
 #[derive(Clone, Debug, Default)]
 struct Queue {
-    items: VecDeque<(Option<Time>, bool, KeptItems)>,
+    items: VecDeque<(Option<Time>, KeptItems)>,
     /// Emptied ones, whose memory is used again.
     spare: Vec<KeptItems>,
 }
@@ -25,15 +25,23 @@ impl Queue {
     fn push(&mut self, item: Item<'_>) {
         let mut kept = self.spare.pop().unwrap_or_default();
         kept.push(item);
-        self.items.push_back((item.time(), matches!(item, Item::Row(_)), kept));
+        self.items.push_back((item.time(), kept));
     }
 
-    /// Forgets the first; returns whether it was a row.
-    fn pop(&mut self) -> Option<bool> {
-        let (_, is_row, mut kept) = self.items.pop_front()?;
-        kept.clear();
-        self.spare.push(kept);
-        Some(is_row)
+    /// Forgets the first.
+    fn pop(&mut self) {
+        if let Some((_, mut kept)) = self.items.pop_front() {
+            kept.clear();
+            self.spare.push(kept);
+        }
+    }
+
+    /// Hands the first one by: it was not asked for.
+    fn pass_by<S: ItemSink>(&mut self, speakers: Option<&Speakers>, sink: &mut S) {
+        if let (Some((_, kept)), Some(speakers)) = (self.items.front(), speakers) {
+            kept.each(speakers, |item| sink.pass_by(item));
+        }
+        self.pop();
     }
 
     /// Hands all of them on, as long as the sink takes them.
@@ -43,7 +51,7 @@ impl Queue {
         behind: &mut Behind<S>,
     ) -> Result<ControlFlow<()>, S::Error> {
         let mut flow = Ok(ControlFlow::Continue(()));
-        while let Some((_, _, kept)) = self.items.front() {
+        while let Some((_, kept)) = self.items.front() {
             kept.each(speakers, |item| {
                 if matches!(flow, Ok(ControlFlow::Continue(()))) {
                     flow = behind.hand_on(item);
@@ -131,7 +139,7 @@ impl<S: ItemSink> ItemSink for Around<S> {
                 .front()
                 .is_some_and(|(then, ..)| then.is_none_or(|then| then.after(self.before) < time))
             {
-                self.queue.pop();
+                self.queue.pass_by(self.speakers.as_ref(), &mut self.behind.sink);
             }
         }
         if is_found {
@@ -148,9 +156,11 @@ impl<S: ItemSink> ItemSink for Around<S> {
         }
         if time.is_some() && self.before > 0 {
             if self.queue.items.len() >= MAX_BEFORE {
-                self.queue.pop();
+                self.queue.pass_by(self.speakers.as_ref(), &mut self.behind.sink);
             }
             self.queue.push(item);
+        } else {
+            self.behind.sink.pass_by(item);
         }
         Ok(ControlFlow::Continue(()))
     }
@@ -168,12 +178,11 @@ impl<S: ItemSink> ItemSink for Around<S> {
     }
 }
 
-/// Hands on the last rows alone, and what stands between them that is no row, when there are no more.
+/// Hands on the last rows alone, good, broken and stray ones alike, when there are no more.
 #[derive(Clone, Debug)]
 pub struct Last<S> {
     /// How many rows; all, if it is `None`.
     rows: Option<u64>,
-    kept: u64,
     queue: Queue,
     speakers: Option<Speakers>,
     behind: Behind<S>,
@@ -183,7 +192,7 @@ impl<S> Last<S> {
     /// At most so many rows; all, as they come, if it is `None`.
     pub fn new(rows: Option<u64>, sink: S) -> Self {
         let behind = Behind { wanted: Vec::new(), sink };
-        Self { rows, kept: 0, queue: Queue::default(), speakers: None, behind }
+        Self { rows, queue: Queue::default(), speakers: None, behind }
     }
 }
 
@@ -201,11 +210,10 @@ impl<S: ItemSink> ItemSink for Last<S> {
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         let Some(rows) = self.rows else { return self.behind.hand_on(item) };
-        self.kept += u64::from(matches!(item, Item::Row(_)));
-        self.queue.push(item);
-        while self.kept > rows {
-            self.kept -= u64::from(self.queue.pop() == Some(true));
+        if self.queue.items.len() as u64 >= rows {
+            self.queue.pop();
         }
+        self.queue.push(item);
         Ok(ControlFlow::Continue(()))
     }
 

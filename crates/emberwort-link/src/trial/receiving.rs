@@ -54,11 +54,11 @@ impl Trial<'_> {
             End::Host => {
                 for device in 0..self.devices.len() {
                     if self.devices[device].program.is_some() {
-                        is_heard = true;
                         self.for_outside.push((device, bytes.clone()));
-                    } else if self.devices[device].recording.is_some() {
-                        is_heard = true;
-                    } else if self.uses[self.devices[device].definition].from_host.arrives(channel) {
+                    }
+                    is_heard |= self.devices[device].is_played();
+                    // What a program receives is found as what a played device does; what it makes of it, it knows alone.
+                    if self.uses[self.devices[device].definition].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
                         let found = self.device_sides[device].feed(sent, &chunk);
@@ -261,7 +261,7 @@ impl Trial<'_> {
             let Definition { plan, channel, .. } = self.of_device(device);
             let sender = (*channel, End::Host, frame.node.unwrap_or(0));
             self.device_sides[device].numbering.take(sender, frame.sequence, frame.message, &frame.values);
-            if mine {
+            if mine && !self.devices[device].is_played() {
                 let (of, request) = (&self.devices[device], (frame.message, &frame.values));
                 let answers = self.players[device].hear(plan, of, self.now, request, &mut self.answer_random);
                 let exchange = frame.origin.and_then(|origin| self.sent.get(origin)?.exchange.clone());

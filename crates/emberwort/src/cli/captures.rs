@@ -342,7 +342,7 @@ pub struct DecodeArgs {
     #[arg(long, conflicts_with_all = ["first", "last", "threads", "raw", "around"])]
     pub exchanges: bool,
     /// Show only which fields changed from one message of a sender to its next: old value and new
-    #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges", "around"])]
+    #[arg(long, conflicts_with_all = ["first", "last", "threads", "exchanges"])]
     pub changes: bool,
     /// Tell of the frame with this number how its values came about: packets, channel, checksum, bits
     #[arg(long, value_name = "FRAME", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["first", "last", "threads", "exchanges", "changes", "body"])]

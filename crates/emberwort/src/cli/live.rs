@@ -154,7 +154,7 @@ pub struct SendArgs {
     /// The frame's node; of all nodes the answers are shown
     #[arg(long, value_name = "N")]
     pub node: Option<u64>,
-    /// The sequence number of the first frame [default: 0]
+    /// The sequence number of the first frame [default: where the last `send` to this node through this port ended]
     #[arg(long, value_name = "N")]
     pub sequence: Option<u64>,
     /// Move numbers outside a field's values to the nearest one

@@ -59,6 +59,11 @@ fn query(option: &str, text: &Option<String>, plan: &Plan) -> anyhow::Result<Opt
 /// A sink behind the filters that the arguments ask for.
 pub fn asked<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Asked<S>> {
     let (matching, only) = filters(args, plan)?;
-    let around = query("--around", &args.around, plan)?;
-    Ok(Filtered::new(matching, Around::new(around, (args.before, args.after), Filtered::new(only, sink))))
+    Ok(Filtered::new(matching, around(args, plan, Filtered::new(only, sink))?))
+}
+
+/// A sink that gets what lies around the rows that the arguments ask for; all, if they do not say any.
+pub fn around<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Around<S>> {
+    let condition = query("--around", &args.around, plan)?;
+    Ok(Around::new(condition, (args.before, args.after), sink))
 }

@@ -16,7 +16,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Time, Values, decode};
 
-use super::asked::{Asked, asked, filters};
+use super::asked::{Asked, around, asked, filters};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::explain;
@@ -89,7 +89,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             let plan = spoken.speakers.own().clone();
             let printer = ChangePrinter::new(&spoken.speakers, style)?;
             let changes = Changes::new(filters(&args.asked, &plan)?, printer);
-            inputs::decode_all(&args.input, link, spoken, changes)?
+            inputs::decode_all(&args.input, link, spoken, around(&args.asked, &plan, changes)?)?
         }
         // What is no text is written as it is.
         _ if args.form_out == RowForm::Bytes => {

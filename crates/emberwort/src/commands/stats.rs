@@ -97,6 +97,10 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         differing = of_other.map(|other| summary::differences(summed, &other));
     }
     show(args.form_out, &account, (&nested, summed.as_ref()), differing.as_ref())?;
+    if differing.as_ref().is_some_and(|differing| differing.rows.is_empty()) {
+        let more = if args.fields { "" } else { "; --fields compares what the fields held, too" };
+        say!("no number differs by more than one in a hundred{more}");
+    }
     if let Some(left) = sums.as_ref().map(|sums| sums.summary.not_kept).filter(|left| *left > 0) {
         say!("{} of senders beyond the first 4096 are in the counts of bytes and frames alone", plural(left, "row"));
     }

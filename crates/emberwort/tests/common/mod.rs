@@ -13,6 +13,7 @@ pub fn marlock() -> PathBuf {
 pub fn emberwort(folder: &Path, words: &[&str]) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_emberwort"));
     command.current_dir(folder).args(words).env_remove("EMBERWORT_LINK").env_remove("NO_COLOR").stdin(Stdio::null());
+    command.env("XDG_STATE_HOME", folder.join("state"));
     command
 }
 

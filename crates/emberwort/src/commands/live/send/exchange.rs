@@ -17,6 +17,7 @@ use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{ChunkSink as _, Framed as _, Header, Time, ValueRef, Values};
 
 use super::super::line::{Came, Incoming, Line, earliest};
+use super::numbers::Numbers;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Paint, Stdout, say};
@@ -70,7 +71,7 @@ pub struct Exchange<'a> {
     pub look: Look,
     incoming: Incoming,
     decoder: Decoder<Talk<RowPrinter<Stdout>>>,
-    sequence: u64,
+    numbers: Numbers,
     running: RunningStatus,
 }
 
@@ -90,12 +91,13 @@ impl<'a> Exchange<'a> {
         let talk =
             Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, from_all: 0, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);
-        let sequence = args.sequence.unwrap_or(0);
-        Self { args, plan, line, look, incoming, decoder, sequence, running: RunningStatus::default() }
+        let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel].name, args.sequence);
+        Self { args, plan, line, look, incoming, decoder, numbers, running: RunningStatus::default() }
     }
 
     /// Nothing more is sent.
     pub fn finish(self) -> anyhow::Result<()> {
+        self.numbers.keep();
         self.decoder.finish()?;
         Ok(())
     }
@@ -151,9 +153,9 @@ impl<'a> Exchange<'a> {
         let compiled = &self.plan.messages[ready.message].message;
         let framing = self.plan.channels[self.line.channel].framing(compiled.from);
         let mut frame = Vec::new();
-        let sequence = ready.sequence.unwrap_or(self.sequence);
+        let sequence = ready.sequence.unwrap_or_else(|| self.numbers.next(ready.header.node, self.args.sequence));
         framing.encode(&Header { sequence, ..ready.header }, &ready.body, &mut frame)?;
-        self.sequence = sequence + 1;
+        self.numbers.sent(ready.header.node, sequence);
         let shortened = self.running.shorten(framing.plan().finder, &frame).to_vec();
         let sent = match self.line.port.send(&shortened) {
             Ok(sent) => sent,
