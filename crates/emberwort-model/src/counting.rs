@@ -16,9 +16,28 @@ pub fn plural(count: impl std::fmt::Display, what: &str) -> String {
     }
 }
 
+/// Names in a sentence, the first twelve; of more it says how many there are: `a, b and 4 more`.
+pub fn some_of<'n>(names: impl IntoIterator<Item = &'n str>) -> String {
+    const SHOWN: usize = 12;
+    let mut names = names.into_iter();
+    let shown: Vec<&str> = names.by_ref().take(SHOWN).collect();
+    match names.count() {
+        0 => shown.join(", "),
+        more => format!("{} and {more} more", shown.join(", ")),
+    }
+}
+
 #[cfg(test)]
 mod tests {
-    use super::plural;
+    use super::{plural, some_of};
+
+    #[test]
+    fn of_many_names_it_is_said_how_many() {
+        let names: Vec<String> = (1..=14).map(|n| format!("n{n}")).collect();
+        let some = |count: usize| some_of(names[..count].iter().map(String::as_str));
+        assert_eq!((some(0).as_str(), some(2).as_str()), ("", "n1, n2"));
+        assert!(some(12).ends_with("n11, n12") && some(14).ends_with("n11, n12 and 2 more"));
+    }
 
     #[test]
     fn words_take_the_ending_that_they_have() {

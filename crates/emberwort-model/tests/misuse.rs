@@ -717,16 +717,24 @@ fn forms_without_codes_and_answers_too_late() {
         ["W014 the form `b` is for 4, and `Gate` has no label for that"]
     );
     // Two frames of 5 bytes at 9600 baud: 10 x 10 / 9600 s = 10.4 ms.
-    let answer = |within: &str| {
+    let answer_of = |fields: &str, within: &str| {
         codes(format!(
             "link l {{ revision 1  byte_order little }}\n\
              channel c {{ medium uart 9600 8N1\n frame {{ sync C6 39\n kind : u8 message\n size : u8 length of body\n body }} }}\n\
-             message A {{ id 1  from host  on c  answered by B within {within} }}\nmessage B {{ id 2  from device  on c\n a : u16 }}"
+             message A {{ id 1  from host  on c  answered by B within {within} }}\nmessage B {{ id 2  from device  on c\n {fields} }}"
         ))
     };
+    let answer = |within| answer_of("a : u16", within);
     assert_eq!(answer("10.5 ms"), []);
     let late = answer("10.4 ms");
     assert_eq!(late[0], ("W015", "`B` cannot come in time: the two shortest frames take ≈10.42 ms on `c`".to_owned()));
+    // A text with its length is 1 to 21 bytes long: frames of 4 and up to 25 bytes take 29 x 10 / 9600 s = 30.2 ms.
+    assert_eq!(answer_of("a : text[..20]", "30.3 ms"), []);
+    let now_and_then = answer_of("a : text[..20]", "30.2 ms");
+    assert_eq!(
+        now_and_then,
+        [("W015", "`B` may come too late: the two longest frames take ≈30.21 ms on `c`".to_owned())]
+    );
 }
 
 /// Names that data sheets write lead to those of the catalogue.

@@ -345,9 +345,11 @@ fn reason(address: &Address, error: &io::Error) -> String {
             None => "you may not use it".to_owned(),
         },
         _ if !is_terminal(path) => "it is not a serial port".to_owned(),
-        _ => match list::users_of(path).first() {
-            Some(user) => format!("{user} has it open"),
-            None => error.to_string(),
+        // Which of them has it for itself, the system does not say.
+        _ => match list::users_of(path).as_slice() {
+            [] => error.to_string(),
+            [user] => format!("{user} has it open"),
+            [users @ .., last] => format!("{} and {last} have it open", users.join(", ")),
         },
     }
 }

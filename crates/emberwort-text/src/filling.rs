@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::fmt;
 
 use emberwort_model::Plan;
-use emberwort_model::counting::plural;
+use emberwort_model::counting::{plural, some_of};
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
 use emberwort_model::model::{Field, Kind, Labelled, Length, NumberForm, Union, Value, float_bits};
@@ -165,9 +165,9 @@ pub fn holds(field: &Field) -> String {
             format!("a JSON object with {}", names.join(", "))
         }
         Kind::Union(union) => {
-            let names: Vec<_> = forms(union).take(12).map(|form| form.name.as_str()).collect();
-            let example = names.first().map_or_else(String::new, |name| format!(", as in {{\"{name}\": …}}"));
-            format!("a JSON object with one of {}{example}", names.join(", "))
+            let names = || forms(union).map(|form| form.name.as_str());
+            let example = names().next().map_or_else(String::new, |name| format!(", as in {{\"{name}\": …}}"));
+            format!("a JSON object with one of {}{example}", some_of(names()))
         }
         Kind::NestedFrame { name, .. } => {
             format!("a frame of {name}: hex, or a JSON object with message, node, sequence and fields")
@@ -183,11 +183,7 @@ pub fn forms(union: &Union) -> impl Iterator<Item = &Field> {
 }
 
 fn some_labels(labels: &Labelled) -> String {
-    let mut all: Vec<_> = labels.labels.iter().take(12).map(|label| label.name.as_str()).collect();
-    if labels.labels.len() > 12 {
-        all.push("…");
-    }
-    all.join(", ")
+    some_of(labels.labels.iter().map(|label| label.name.as_str()))
 }
 
 /// Least and greatest physical value.

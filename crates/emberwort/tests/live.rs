@@ -461,6 +461,7 @@ fn once_ends_when_the_port_vanishes() {
 
 #[test]
 fn what_cannot_be_opened_says_why_and_what_to_do() {
+    use std::os::unix::fs::OpenOptionsExt as _;
     let folder = project();
     std::fs::write(folder.path().join("plain"), "x").unwrap();
     let cases = [
@@ -488,9 +489,17 @@ fn what_cannot_be_opened_says_why_and_what_to_do() {
     let taken = writing();
     let mut first = Beside::run(folder.path(), &["listen", &taken.path, "--on", "bus485"]);
     first.says("runs with");
+    // Each that has the port open is named, since the system does not say which has it for itself.
     let second = run(folder.path(), &["listen", &taken.path, "--on", "bus485"]);
     assert_eq!(second.code, 2, "{second:?}");
-    assert!(second.err.contains("emberwort") && second.err.contains("has it open"), "{}", second.err);
+    assert!(second.err.contains("emberwort (process ") && second.err.contains(" it open\n"), "{}", second.err);
+    let free = writing();
+    let mine = std::fs::OpenOptions::new().read(true).custom_flags(0o400).open(&free.path).unwrap();
+    let mut third = Beside::run(folder.path(), &["listen", &free.path, "--on", "bus485"]);
+    third.says("runs with");
+    let fourth = run(folder.path(), &["listen", &free.path, "--on", "bus485"]);
+    assert!(fourth.err.contains("emberwort (process ") && fourth.err.contains(" have it open\n"), "{}", fourth.err);
+    drop(mine);
 }
 
 /// A trial whose device is a program of the generated code.

@@ -282,6 +282,9 @@ const HEADERS: &[&str] = &[
     "wctype",
 ];
 
+/// `R_OK`, `W_OK`, `X_OK` and `F_OK` are macros of `unistd.h`.
+const ACCESS_MODES: [&str; 4] = ["r", "w", "x", "f"];
+
 /// Names of a link that become the same in C.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
     clashes_in_c(plan, false)
@@ -296,9 +299,12 @@ fn clashes_in_c(plan: &Plan, typed_enums: bool) -> Vec<Clash> {
     let known: Vec<_> = found.iter().map(|clash| (clash.first.clone(), clash.second.clone())).collect();
     let more = clashes_in(&source, link).into_iter();
     found.extend(more.filter(|clash| !known.contains(&(clash.first.clone(), clash.second.clone()))));
-    if HEADERS.contains(&plain_snake(link).as_str()) {
-        let name = format!("{}.h", plain_snake(link));
-        found.insert(Clash { name, first: vec![link.clone()], second: Vec::new() });
+    let stem = plain_snake(link);
+    if HEADERS.contains(&stem.as_str()) {
+        found.insert(Clash { name: format!("{stem}.h"), first: vec![link.clone()], second: Vec::new() });
+    }
+    if ACCESS_MODES.contains(&stem.as_str()) {
+        found.insert(Clash { name: format!("{}_OK", screaming(link)), first: vec![link.clone()], second: Vec::new() });
     }
     found.into_iter().collect()
 }

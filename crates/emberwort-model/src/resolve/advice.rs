@@ -152,7 +152,7 @@ impl Resolver<'_> {
         }
     }
 
-    /// Answers that take longer on every channel than they may: the time of the question and of the answer alone.
+    /// Answers that take longer on every channel than they may, or can: the time of the question and of the answer alone.
     fn late_answers(&mut self, plan: &Plan) {
         let file = self.file;
         for (compiled, item) in plan.messages.iter().zip(&file.messages) {
@@ -161,25 +161,31 @@ impl Resolver<'_> {
                 let Some(answer) = self.messages.get(&name.text).map(|index| &plan.messages[*index]) else { continue };
                 let both = compiled.message.channels.iter().filter(|channel| answer.message.channels.contains(channel));
                 let time = |channel: &usize| {
-                    let least = |message| budget::message_on(&plan.channels[*channel], message, *channel).least.time;
-                    (least(compiled) + least(answer), &plan.channels[*channel].name)
+                    let cost = |message| budget::message_on(&plan.channels[*channel], message, *channel);
+                    let (asked, told) = (cost(compiled), cost(answer));
+                    let (least, greatest) =
+                        (asked.least.time + told.least.time, asked.greatest.time + told.greatest.time);
+                    (least, greatest, &plan.channels[*channel].name)
                 };
-                let Some((time, channel)) = both.map(time).min_by(|a, b| a.0.cmp(&b.0)) else { continue };
-                if budget::to_f64(time) > within as f64 * 1e-9 {
-                    self.report(
-                        Finding::new(
-                            Code::LateAnswer,
-                            name.span,
-                            format!(
-                                "`{}` cannot come in time: the two shortest frames take {} on `{channel}`",
-                                name.text,
-                                budget::time_text(time)
-                            ),
-                            format!("allow more than that in `within`, or make `{channel}` faster"),
-                        )
-                        .related(item.name.span, "the question"),
-                    );
-                }
+                let Some((least, greatest, channel)) = both.map(time).min_by(|a, b| a.0.cmp(&b.0)) else { continue };
+                let is_beyond = |time| budget::to_f64(time) > within as f64 * 1e-9;
+                let message = match (is_beyond(least), is_beyond(greatest)) {
+                    (true, _) => format!(
+                        "`{}` cannot come in time: the two shortest frames take {} on `{channel}`",
+                        name.text,
+                        budget::time_text(least)
+                    ),
+                    (false, true) => format!(
+                        "`{}` may come too late: the two longest frames take {} on `{channel}`",
+                        name.text,
+                        budget::time_text(greatest)
+                    ),
+                    (false, false) => continue,
+                };
+                let help = format!("allow more than that in `within`, or make `{channel}` faster");
+                self.report(
+                    Finding::new(Code::LateAnswer, name.span, message, help).related(item.name.span, "the question"),
+                );
             }
         }
     }

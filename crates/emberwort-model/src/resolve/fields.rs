@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::Resolver;
 use super::defaults::default_value;
 use super::records::reaches_end;
+use crate::counting::some_of;
 use crate::diagnostics::{Code, Finding, nearest};
 use crate::model::{ByteOrder, Case, Field, Kind, Length, NumberForm, Selector, Table, Union, Value};
 use crate::number::{Decimal, Scaling};
@@ -421,10 +422,11 @@ impl Resolver<'_> {
             (Kind::Enum { labels, .. }, Literal::Word(word)) => match labels.named(word) {
                 Some(label) => return Some(label.code),
                 None => {
-                    let all: Vec<_> = labels.labels.iter().take(12).map(|label| label.name.as_str()).collect();
-                    let near = nearest(word, all.iter().copied());
-                    let help =
-                        near.map_or(format!("it has {}", all.join(", ")), |near| format!("did you mean `{near}`?"));
+                    let all = || labels.labels.iter().map(|label| label.name.as_str());
+                    let help = match nearest(word, all()) {
+                        Some(near) => format!("did you mean `{near}`?"),
+                        None => format!("it has {}", some_of(all())),
+                    };
                     (format!("`{}` has no label `{word}`", labels.name), help)
                 }
             },

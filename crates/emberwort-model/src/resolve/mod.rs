@@ -14,6 +14,7 @@ mod records;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
+use crate::counting::some_of;
 use crate::diagnostics::{Code, Finding, nearest};
 use crate::model::{Base, ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
 use crate::plan::{Channel, Plan};
@@ -192,11 +193,11 @@ impl<'a> Resolver<'a> {
         let help = match near {
             Some(near) => format!("did you mean `{near}`?"),
             None => {
-                let all: Vec<_> = known.take(12).collect();
+                let all = some_of(known);
                 if all.is_empty() {
                     format!("define the {what} `{}`", name.text)
                 } else {
-                    format!("define it, or use one of: {}", all.join(", "))
+                    format!("define it, or use one of: {all}")
                 }
             }
         };

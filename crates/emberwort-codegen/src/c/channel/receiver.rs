@@ -681,17 +681,17 @@ impl Channel<'_> {
                      {stem}_receiver_skip(receiver, receiver->whole);\n    }}\n    \
                  receiver->whole = receiver->end - receiver->start;\n}}\n\n\
              bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 const uint8_t *bytes = receiver->buffer + receiver->start;\n    \
-                 size_t wire = receiver->whole;\n    \
-                 if (wire == 0u && receiver->ended) {{\n        \
-                     /* What came last, and there is no more. */\n        \
-                     wire = receiver->end - receiver->start;\n        receiver->skipping = false;\n    }}\n    \
-                 receiver->whole = 0;\n    \
-                 if (wire == 0u) {{\n        return false;\n    }}\n\
-             {}    \
-                 {stem}_receiver_skip(receiver, wire);\n    \
-                 return false;\n}}\n",
-            self.judge("bytes", "wire", "wire", "    "),
+                 for (;;) {{\n        \
+                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
+                     size_t wire = receiver->whole;\n        \
+                     if (wire == 0u && receiver->ended) {{\n            \
+                         /* What came last, and there is no more. */\n            \
+                         wire = receiver->end - receiver->start;\n            receiver->skipping = false;\n        }}\n        \
+                     receiver->whole = 0;\n        \
+                     if (wire == 0u) {{\n            return false;\n        }}\n\
+             {}        \
+                     {stem}_receiver_skip(receiver, wire);\n    }}\n}}\n",
+            self.judge("bytes", "wire", "wire", "        "),
         ));
         source.line("");
     }

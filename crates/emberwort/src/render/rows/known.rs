@@ -6,6 +6,7 @@ use std::sync::Arc;
 use emberwort_capture::labels::{LabelledFields, Labels};
 use emberwort_capture::{BrokenFrame, Row, Speakers};
 use emberwort_model::Plan;
+use emberwort_model::counting::some_of;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Field, Kind};
@@ -16,9 +17,6 @@ use emberwort_wire::{ValueRef, Values, says_all, sender_revision};
 
 use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::plural;
-
-/// The most names of lacking fields that a remark gives; NDJSON gives all.
-pub const MAX_NAMES: usize = 6;
 
 /// What all forms know of the definitions in use.
 pub struct Known {
@@ -178,7 +176,7 @@ impl Known {
             if !reading.is_known {
                 part.push_str("; now there is no such message");
             } else if !reading.lacks.is_empty() {
-                let _ = write!(part, ", which has no {}", some_names(&reading.lacks));
+                let _ = write!(part, ", which has no {}", some_of(reading.lacks.iter().map(String::as_str)));
             }
             parts.push(part);
         }
@@ -349,14 +347,4 @@ fn try_write_value(
         }
     }
     write_plain(field, values, slot, out)
-}
-
-/// Names, of many the first.
-pub fn some_names(names: &[String]) -> String {
-    let shown = names.len().min(MAX_NAMES);
-    let mut text = names[..shown].join(", ");
-    if names.len() > shown {
-        let _ = write!(text, " and {} more", names.len() - shown);
-    }
-    text
 }
