@@ -108,6 +108,8 @@ struct Lane {
     kept: Vec<Option<f64>>,
     /// The last step that sent something, and how many times it may do so once more.
     sent: Option<(usize, u32)>,
+    /// What came while the step waited, and was not what it waits for, in words.
+    instead: Option<String>,
     failed: Option<(Nanoseconds, String)>,
 }
 
@@ -121,6 +123,7 @@ impl Runner {
             waits: false,
             kept: vec![None; script.names.len()],
             sent: None,
+            instead: None,
             failed: None,
             script: script.clone(),
         };
@@ -192,10 +195,13 @@ impl Lane {
                 Step::Expect(waiting) => match &mut self.sent {
                     Some((step, left @ 1..)) => {
                         *left -= 1;
-                        (self.step, self.waits) = (*step, false);
+                        (self.step, self.waits, self.instead) = (*step, false, None);
                     }
-                    _ => self
-                        .fail(now, format!("no {} came within {}", describe(plan, waiting), seconds(waiting.within))),
+                    _ => {
+                        let instead = self.instead.take().unwrap_or_default();
+                        let (what, within) = (describe(plan, waiting), seconds(waiting.within));
+                        self.fail(now, format!("no {what} came within {within}{instead}"));
+                    }
                 },
                 _ => self.go_on(due),
             }
@@ -205,8 +211,27 @@ impl Lane {
     /// The next step begins at a moment.
     fn go_on(&mut self, at: Nanoseconds) {
         self.step += 1;
-        self.waits = false;
+        (self.waits, self.instead) = (false, None);
         self.due = Some(at);
+    }
+
+    /// What a message is to a step that waits for another one, if it says something about why that does not come.
+    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<String> {
+        let is_of_node = waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted));
+        let asked = self.script.steps[..self.step].iter().rev().find_map(|step| match step {
+            Step::Send { message, .. } => Some(*message),
+            _ => None,
+        });
+        let name = &plan.messages[message].message.name;
+        if message == waiting.message {
+            let why = match &waiting.when {
+                Some(when) if is_of_node => format!("not with `{}`", when.text()),
+                _ => "from another node".to_owned(),
+            };
+            return Some(format!("; {name} came, but {why}"));
+        }
+        let answers = asked.is_some_and(|asked| plan.messages[asked].message.answered_by.contains(&message));
+        (answers && is_of_node).then(|| format!("; {name} came instead"))
     }
 
     fn fail(&mut self, now: Nanoseconds, what: String) {
@@ -232,6 +257,8 @@ impl Lane {
             && waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted))
             && waiting.when.as_ref().is_none_or(|when| when.value(now, &variable).is_some_and(|value| value != 0.0));
         if !fits {
+            let instead = self.instead(plan, waiting, message, node).filter(|_| is_wanted);
+            self.instead = instead.or(self.instead.take());
             return;
         }
         if is_wanted {

@@ -105,3 +105,39 @@ fn what_was_asked_for_comes_when_it_was_said() {
     let frame = host.poll_transmit().unwrap();
     assert_eq!(frame[..8], [0xC6, 0x39, 0x03, 0x40, 0x00, 0x02, 0x50, 0x0F]);
 }
+
+/// What came in the place of what a step waits for tells the way: an answer of another kind, another value, another node.
+#[test]
+fn a_step_that_fails_says_what_came_instead() {
+    let plan = Arc::new(marlock::checked().plan.unwrap());
+    let found = |expect: &str, device: &str| {
+        let text = format!(
+            "channel = \"bus485\"\nspan = \"3 s\"\n[[device]]\nnode = 3\nanswers_after = \"5 ms\"\n{device}\n[[host.script]]\nname = \"s\"\nat = \"500 ms\"\n\
+             steps = [\n {{ send = \"MoveGate\", node = 3, fields = {{ target = 40, speed = 10 }} }},\n {{ {expect}, within = \"50 ms\" }},\n]\n"
+        );
+        let scenario =
+            Scenario::parse(&text, &plan, &Revisions::default()).unwrap_or_else(|error| panic!("{error}\n{text}"));
+        let mut device = DeviceEnd::new(&scenario, 0, Time::default());
+        let mut host = HostEnd::new(&scenario, Time::default());
+        talk(&mut device, &mut host, 2_000);
+        host.outcomes().remove(0).found
+    };
+    let accepts = "";
+    let refuses = "[[device.reply]]\nto = \"MoveGate\"\nwith = \"Refused\"";
+    assert_eq!(found("expect = \"MoveAccepted\"", accepts), "all 2 steps, once");
+    assert_eq!(
+        found("expect = \"MoveAccepted\", node = 3", refuses),
+        "step 2 of 2: no MoveAccepted from node 3 came within 50 ms; Refused came instead"
+    );
+    assert_eq!(
+        found("expect = \"MoveAccepted\", when = \"target == 70\"", accepts),
+        "step 2 of 2: no MoveAccepted with `target == 70` came within 50 ms; MoveAccepted came, but not with `target == 70`"
+    );
+    assert_eq!(
+        found("expect = \"MoveAccepted\", node = 4", accepts),
+        "step 2 of 2: no MoveAccepted from node 4 came within 50 ms; MoveAccepted came, but from another node"
+    );
+    // Messages that have nothing to do with the question say nothing.
+    let silent = "[[device.reply]]\nto = \"MoveGate\"\nwith = \"none\"";
+    assert_eq!(found("expect = \"MoveAccepted\"", silent), "step 2 of 2: no MoveAccepted came within 50 ms");
+}

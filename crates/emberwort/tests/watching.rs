@@ -32,6 +32,9 @@ fn still_pictures_of_a_recording() {
     let keys = "↓↓\t↓s↓s";
     let large = frames(folder.path(), &["--frames", "1", "--speed", "1600", "--size", "160x50", "--keys", keys]);
     insta::assert_snapshot!("large", large);
+    // Codes of an enum are drawn with their labels.
+    let codes = frames(folder.path(), &["--frames", "1", "--speed", "1600", "--keys", "↓↓\ts"]);
+    assert!(codes.contains(" state (3) = held"), "{codes}");
     // Each picture shows a twentieth of a second times the speed more.
     let two = frames(folder.path(), &["--frames", "2", "--speed", "20"]);
     let clocks: Vec<&str> = two.lines().filter(|line| line.starts_with("recording")).collect();
@@ -106,12 +109,11 @@ fn a_form_sends_a_message_to_a_device() {
     let mut device = Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &at]);
     device.says("waiting for a connection at ");
     let to = format!("tcp://127.0.0.1:{port}");
-    // MoveGate is the first of the host's messages: node 3, target 60, speed 10; before that a value that does not fit.
+    // MoveGate is the first of the host's messages, to the node whose message is chosen: target 60, speed 10; before that a value that does not fit.
     let steps = [
         "wait:GateStatus",
         "key:f",
         "wait:send MoveGate",
-        "key:\\x7f3",
         "key:\\t",
         "key:600",
         "key:\\t",

@@ -330,12 +330,34 @@ fn draw_pairs(frame: &mut Frame<'_>, area: Rect, monitor: &Monitor, paints: &Pai
 }
 
 /// A trace of the scope: its name, its points against seconds before the right end, its value at the cursor.
-struct Trace {
+struct Trace<'a> {
     name: String,
+    field: &'a Field,
     points: Vec<(f64, f64)>,
 }
 
-fn trace_of(monitor: &Monitor, (source, slot): &(Source, usize), end: Time, seconds: f64) -> Option<Trace> {
+impl Trace<'_> {
+    /// A value as people read it: the label of a code, or a number in few digits.
+    fn shown(&self, value: f64) -> String {
+        match &self.field.kind {
+            Kind::Enum { labels, .. } => labels
+                .labels
+                .iter()
+                .find(|label| label.code as f64 == value)
+                .map_or_else(|| short(value), |label| label.name.clone()),
+            _ => short(value),
+        }
+    }
+
+    /// What stands at the lower and the upper end of its scale: codes have no room around them that means anything.
+    fn ends(&self) -> [String; 2] {
+        let (low, high) = extent(&self.points);
+        let is_code = matches!(self.field.kind, Kind::Enum { .. });
+        if is_code { [self.shown(low.ceil()), self.shown(high.floor())] } else { [short(low), short(high)] }
+    }
+}
+
+fn trace_of<'a>(monitor: &'a Monitor, (source, slot): &(Source, usize), end: Time, seconds: f64) -> Option<Trace<'a>> {
     let seen = monitor.seen.get(source)?;
     let field = seen.plan.messages[seen.message].message.fields.get(*slot)?;
     let history = seen.history.get(*slot)?;
@@ -347,6 +369,7 @@ fn trace_of(monitor: &Monitor, (source, slot): &(Source, usize), end: Time, seco
     let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
     Some(Trace {
         name: format!("{}{node}{unit}", field.name),
+        field,
         points: points.filter(|(at, _)| *at >= -seconds).collect(),
     })
 }
@@ -354,7 +377,8 @@ fn trace_of(monitor: &Monitor, (source, slot): &(Source, usize), end: Time, seco
 fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor, now: Time, paints: &Paints) {
     let end = view.scope.held.unwrap_or(now);
     let seconds = view.scope.seconds() as f64;
-    let traces: Vec<Trace> = view.scope.traces.iter().filter_map(|of| trace_of(monitor, of, end, seconds)).collect();
+    let traces: Vec<Trace<'_>> =
+        view.scope.traces.iter().filter_map(|of| trace_of(monitor, of, end, seconds)).collect();
     if traces.is_empty() {
         let help = Paragraph::new("Tab goes to the fields, s draws the chosen one here").block(block("scope"));
         return frame.render_widget(help, area);
@@ -369,12 +393,11 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
     for (number, trace) in traces.iter().enumerate() {
         let at = cursor.unwrap_or(0.0);
         // The value that held at the cursor.
-        let value = trace.points.iter().rev().find(|(time, _)| *time <= at).map(|(_, value)| short(*value));
+        let value = trace.points.iter().rev().find(|(time, _)| *time <= at).map(|(_, value)| trace.shown(*value));
         let mut text =
             format!("  {} {} = {}", MARKERS[number % 4].1, trace.name, value.unwrap_or_else(|| "-".to_owned()));
         if is_shared {
-            let (low, high) = extent(&trace.points);
-            text += &format!(" [{}, {}]", short(low), short(high));
+            text += &format!(" [{}]", trace.ends().join(", "));
         }
         title.push(Span::styled(text, paints.trace(number)));
     }
@@ -413,9 +436,14 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
             format!("-{} s", seconds / 2.0),
             "0 s".to_owned(),
         ])))
-        .y_axis(Axis::default().bounds([low, high]).labels(axis(match is_shared {
-            true => vec![String::new(), String::new(), String::new()],
-            false => vec![short(low), short((low + high) / 2.0), short(high)],
+        .y_axis(Axis::default().bounds([low, high]).labels(axis(match &traces[..] {
+            [only] => {
+                let [least, greatest] = only.ends();
+                let is_code = matches!(only.field.kind, Kind::Enum { .. });
+                let middle = if is_code { String::new() } else { short((low + high) / 2.0) };
+                vec![least, middle, greatest]
+            }
+            _ => vec![String::new(); 3],
         })));
     frame.render_widget(chart, area);
 }

@@ -61,8 +61,8 @@ fn hint(field: &Field) -> String {
 }
 
 impl Form {
-    /// A form for the messages of the host on a channel; `None` if there are none.
-    pub fn new(plan: &Arc<Plan>, channel: usize) -> Option<Self> {
+    /// A form for the messages of the host on a channel, to a node; `None` if there are none.
+    pub fn new(plan: &Arc<Plan>, channel: usize, node: u64) -> Option<Self> {
         let sent = |index: &usize| {
             let compiled = &plan.messages[*index];
             compiled.message.from == End::Host && plan.channels[channel].carries(*index)
@@ -74,7 +74,7 @@ impl Form {
         let plan = plan.clone();
         let mut form =
             Self { plan, channel, messages, chosen: 0, lines: Vec::new(), at: 0, said: String::new(), sequence: 0 };
-        form.fill_lines();
+        form.fill_lines(node.to_string());
         Some(form)
     }
 
@@ -88,15 +88,12 @@ impl Form {
         let count = self.messages.len();
         self.chosen = (self.chosen + if forward { 1 } else { count - 1 }) % count;
         let node = self.lines.first().map_or_else(String::new, |line| line.text.clone());
-        self.fill_lines();
-        if let Some(line) = self.lines.first_mut() {
-            line.text = node;
-        }
+        self.fill_lines(node);
     }
 
-    fn fill_lines(&mut self) {
+    fn fill_lines(&mut self, node: String) {
         let message = &self.plan.messages[self.messages[self.chosen]].message;
-        let node = Line { name: "(node)".into(), text: "0".into(), hint: "to which device".into() };
+        let node = Line { name: "(node)".into(), text: node, hint: "to which device".into() };
         let fields = message.fields.iter().filter(|field| !field.is_spare() && !field.counter);
         let lines = fields.map(|field| Line { name: field.name.clone(), text: String::new(), hint: hint(field) });
         self.lines = std::iter::once(node).chain(lines).collect();

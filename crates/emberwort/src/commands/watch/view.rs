@@ -127,11 +127,15 @@ impl View {
             KeyCode::Char('<') => feed.change_speed(0.5),
             KeyCode::Char('n') => feed.step(),
             KeyCode::Char('r') => *feed.monitor() = Default::default(),
-            KeyCode::Char('f') => match feed.channel().map(|channel| Form::new(definition.plan(), channel)) {
-                Some(Some(form)) => self.form = Some(form),
-                Some(None) => self.said = "the host sends nothing on this channel".to_owned(),
-                None => self.said = "nothing can be sent into a recording".to_owned(),
-            },
+            KeyCode::Char('f') => {
+                // To the device whose message is chosen.
+                let node = self.chosen.as_ref().and_then(|chosen| chosen.2).unwrap_or(0);
+                match feed.channel().map(|channel| Form::new(definition.plan(), channel, node)) {
+                    Some(Some(form)) => self.form = Some(form),
+                    Some(None) => self.said = "the host sends nothing on this channel".to_owned(),
+                    None => self.said = "nothing can be sent into a recording".to_owned(),
+                }
+            }
             KeyCode::Esc => self.scope.cursor = None,
             KeyCode::Tab => {
                 self.focus = if self.focus == Focus::Messages { Focus::Fields } else { Focus::Messages };
