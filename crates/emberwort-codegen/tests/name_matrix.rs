@@ -144,7 +144,7 @@ impl Role {
 
     /// The link, if the language takes these names here.
     fn plan(self, names: &[&str]) -> Option<Plan> {
-        check(&Source::new("test.ember", &self.definition(names))).plan
+        check(&Source::new("test.ember", self.definition(names))).plan
     }
 }
 

@@ -23,8 +23,10 @@ pub struct Hostile {
     pub accepted: u64,
     /// Frames that were accepted, and that nobody had sent.
     pub false_accepts: u64,
-    /// How many of these the checksums let one expect: one of 2ᶜ changed frames for c check bits.
+    /// How many of these the checksums let one expect: one of 2ᶜ changed frames for c check bits, of frames that have some.
     pub expected: f64,
+    /// How many of the changed frames have no checksum: nothing but their form keeps them out.
+    pub unchecked: u64,
     /// Some of them: the end that it seemed to come from, and its bytes.
     pub examples: Vec<(End, Vec<u8>)>,
 }
@@ -108,7 +110,10 @@ pub fn hostile(scenario: &Scenario, goes_on: &mut dyn FnMut() -> bool) -> Hostil
             }
             found.fed += 1;
             found.bytes += bytes.len() as u64;
-            found.expected += f64::from(check_bits(channel.direction(*from))).exp2().recip();
+            match check_bits(channel.direction(*from)) {
+                0 => found.unchecked += 1,
+                bits => found.expected += f64::from(bits).exp2().recip(),
+            }
             let mut side = Side::hearing(definition, *from);
             let stream = StreamId { channel: definition.channel, from: Some(*from), tap: 0 };
             time = time.after(1_000_000_000);

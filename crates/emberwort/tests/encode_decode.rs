@@ -206,7 +206,9 @@ fn broken_frames_are_told_with_both_numbers_and_strict_makes_them_count() {
     assert_eq!(run(&marlock(), &["decode", "--on", "bus485", "--strict", "--hex", hex]).code, 1);
     let row = run(&marlock(), &["decode", "--on", "bus485", "--as", "ndjson", "--hex", hex]).out;
     assert!(
-        row.contains("\"broken\":\"checksum\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"),
+        row.contains(
+            "\"broken\":\"checksum\",\"part\":\"check\",\"expected\":\"0x90F5\",\"found\":\"0x91F5\",\"bytes\":\"C6 39"
+        ),
         "{row}"
     );
     assert_eq!(

@@ -647,7 +647,7 @@ fn settings_are_read_and_written_by_name() {
     // Rows of a file, each answered.
     let lines = "{\"message\":\"WhoAreYou\"}\n\n{\"message\":\"MoveGate\",\"fields\":{\"target\":50,\"speed\":10}}\n";
     std::fs::write(folder.path().join("rows.ndjson"), lines).unwrap();
-    let sent = send(&["--from", "rows.ndjson", "--as", "ndjson"]);
+    let sent = send(&["--rows", "rows.ndjson", "--as", "ndjson"]);
     assert_eq!(sent.code, 0, "{sent:?}");
     assert_eq!(messages(&rows(&sent.out)), ["WhoAreYou", "Identity", "MoveGate", "MoveAccepted"]);
 }

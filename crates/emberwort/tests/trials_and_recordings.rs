@@ -295,3 +295,29 @@ fn a_recording_plays_devices() {
         assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
     }
 }
+
+/// Without a checksum nobody can say how many changed frames are accepted: that there is none is said, and that they are too many.
+#[test]
+fn hostile_frames_of_a_channel_without_a_checksum() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = |check: &str| {
+        format!(
+            "link nk {{ revision 1  byte_order little }}\nchannel c {{ medium uart 9600 8N1\n limit 60 bytes\n \
+             frame {{ sync C6 39\n kind : u8 message\n size : u8 length of body\n body\n {check} }} }}\n\
+             message M {{ id 1  from device every 100 ms  on c\n a : u8\n b : 0 .. 10 m step 0.5 }}\n"
+        )
+    };
+    std::fs::write(folder.path().join("t.toml"), "channel = \"c\"\nspan = \"2 s\"\n[[device]]\nnode = 1\n").unwrap();
+    let tried = |check: &str| {
+        std::fs::write(folder.path().join("nk.ember"), text(check)).unwrap();
+        let ran =
+            run(folder.path(), &["trial", "--link", "nk.ember", "t.toml", "--hostile", "300ms", "--as", "ndjson"]);
+        (ran.code, serde_json::from_str::<serde_json::Value>(&ran.out).unwrap())
+    };
+    let (code, found) = tried("");
+    assert_eq!((code, &found["unchecked"], found["expected"].as_f64()), (1, &found["fed"], Some(0.0)), "{found}");
+    assert!(found["false_accepts"].as_u64() > Some(10), "{found}");
+    let (code, found) = tried("check : u32 crc-32/iso-hdlc over kind..body");
+    assert_eq!((code, found["unchecked"].as_u64()), (0, Some(0)), "{found}");
+    assert!(found["expected"].as_f64() > Some(0.0), "{found}");
+}

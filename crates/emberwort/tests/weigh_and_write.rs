@@ -180,7 +180,7 @@ fn new_projects_are_clean_and_their_trials_pass() {
         assert!(rows(&decoded.out).len() > 20, "{preset}: {}", decoded.err);
         succeed(&here, &["generate"]);
         let make = std::fs::read_to_string(here.join("link.mk")).unwrap();
-        for target in ["gen:", "clean:", "check:"] {
+        for target in ["my_link_2-generate:", "my_link_2-check:"] {
             assert!(make.contains(target), "{preset}");
         }
         assert_eq!(run(folder.path(), &["new", "My Link-2"]).code, 2, "nothing is overwritten");
@@ -206,9 +206,24 @@ fn the_make_file_fragment_works() {
             .unwrap();
         (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
     };
-    assert!(make(&["check", "gen"]).0);
-    assert!(folder.path().join("lamp/gen/c/lamp.c").is_file());
-    assert!(make(&["clean"]).0 && !folder.path().join("lamp/gen").exists());
+    assert!(!make(&["lamp-check"]).0, "the generated files lack");
+    assert!(make(&["lamp-generate", "lamp-check"]).0);
+    let generated = folder.path().join("lamp/gen/c/lamp.c");
+    std::fs::write(&generated, std::fs::read_to_string(&generated).unwrap() + "/* changed */\n").unwrap();
+    assert!(!make(&["lamp-check"]).0, "a generated file is another");
+    assert!(make(&["lamp-generate", "lamp-check"]).0);
+    // From another folder, beside targets that have the usual names.
+    let usual = "all check clean gen: ; echo $@\ninclude lamp/link.mk\n";
+    std::fs::write(folder.path().join("Makefile"), usual).unwrap();
+    let output = std::process::Command::new("make")
+        .arg("-s")
+        .current_dir(folder.path())
+        .args([&format!("EMBERWORT={}", env!("CARGO_BIN_EXE_emberwort")), "lamp-check", "clean", "check", "gen"])
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && said.contains("clean\ncheck\ngen\n"), "{said}");
+    assert!(generated.is_file(), "nothing is removed");
     // Before or behind the user's own rules, `make` alone does what it did.
     for own in ["include link.mk\nall: ; echo built\nother: ; false\n", "all: ; echo built\ninclude link.mk\n"] {
         std::fs::write(folder.path().join("lamp/Makefile"), own).unwrap();
@@ -222,7 +237,7 @@ fn the_make_file_fragment_works() {
         );
     }
     std::fs::write(folder.path().join("lamp/lamp.ember"), "link lamp { revision 1 }").unwrap();
-    assert!(!make(&["check"]).0, "a wrong definition fails the build");
+    assert!(!make(&["lamp-check"]).0, "a wrong definition fails the build");
 }
 
 // ---- layout ----
@@ -393,7 +408,7 @@ fn names_that_clash_in_generated_code_are_found_by_check() {
         })
         .collect();
     assert_eq!(ran.code, 0, "they are warnings: {found:?}");
-    assert_eq!((found[0].0.as_str(), found[0].1), ("W013", 5), "{found:?}");
+    assert_eq!((found[0].0.as_str(), found[0].1), ("W013", 7), "{found:?}");
     assert!(
         found[0].2.contains("`Bad.value` becomes `L_BAD_VALUE`") && found[0].2.ends_with("a name of its own there"),
         "{found:?}"

@@ -10,7 +10,7 @@ use std::ops::ControlFlow;
 
 pub use cells::{BytesForm, Cells, Forms, TimeForm, What};
 pub use json::Pointers;
-pub use pattern::Pattern;
+pub use pattern::{Pattern, can_log};
 pub use table::Columns;
 
 use crate::lines::each_line;

@@ -135,9 +135,49 @@ fn set_form(what: Option<What>, form: &str, forms: &mut Forms) -> Result<(), Str
     Ok(())
 }
 
+/// How lines of a CAN log are often written.
+const CAN_LOGS: [&str; 5] = [
+    "({time}) {} {can_id:hex}#{bytes}",
+    "{} {can_id:hex}#{bytes}",
+    "{can_id:hex}#{bytes}",
+    "({time}) {} {can_id:hex} [{}] {bytes}",
+    "{} {can_id:hex} [{}] {bytes}",
+];
+
+/// The pattern by which the first line of a file can be read, if it looks like that of a CAN log.
+pub fn can_log(first: &[u8]) -> Option<&'static str> {
+    let text = String::from_utf8_lossy(first);
+    let line = text.lines().map(str::trim).find(|line| !line.is_empty())?;
+    let reads = |text: &&str| {
+        let mut forms = Forms::default();
+        let Ok(pattern) = Pattern::parse(text, &mut forms) else { return false };
+        let mut cells = Cells::new(forms);
+        pattern.find(line, &mut cells).is_ok() && cells.record().is_ok_and(|record| record.key.is_some())
+    };
+    CAN_LOGS.into_iter().find(reads)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_of_can_logs_are_known() {
+        let cases = [
+            ("\n(1700000000.100000) can0 123#0102\n(1700", Some(CAN_LOGS[0])),
+            ("can0 1FFFFFFF#01", Some(CAN_LOGS[1])),
+            ("123#DEADBEEF", Some(CAN_LOGS[2])),
+            ("(12.5) can1  7FF   [2]  01 02", Some(CAN_LOGS[3])),
+            ("can1  7FF   [2]  01 02", Some(CAN_LOGS[4])),
+            ("C6 39 03 40", None),
+            ("12:00:01 node #3 is up", None),
+            ("\u{fffd}\0", None),
+            ("", None),
+        ];
+        for (line, pattern) in cases {
+            assert_eq!(can_log(line.as_bytes()), pattern, "{line}");
+        }
+    }
 
     /// Time, key and bytes.
     type Said = (Option<u64>, Option<u64>, Vec<u8>);

@@ -131,16 +131,16 @@ pub struct SendArgs {
     #[command(flatten)]
     pub port: PortArgs,
     /// The message
-    #[arg(add = names::messages(), conflicts_with_all = ["read", "write", "read_all", "from"])]
+    #[arg(add = names::messages(), conflicts_with_all = ["read", "write", "read_all", "rows"])]
     pub message: Option<String>,
     /// Values in physical units: target=42.5, state=held; raw codes as target=raw:85
     #[arg(value_name = "FIELD=VALUE")]
     pub values: Vec<String>,
     /// Send the rows of this NDJSON file, one after the other
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["read", "write", "read_all"])]
-    pub from: Option<PathBuf>,
+    #[arg(long, alias = "from", value_name = "FILE", conflicts_with_all = ["read", "write", "read_all"])]
+    pub rows: Option<PathBuf>,
     /// Go on with the rows behind one that was not answered well
-    #[arg(long, requires = "from")]
+    #[arg(long, requires = "rows")]
     pub keep_going: bool,
     /// Read an entry of a table: ramp_time, or Settings.ramp_time
     #[arg(long, value_name = "NAME")]

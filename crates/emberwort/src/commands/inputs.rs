@@ -393,7 +393,13 @@ fn read_one(
                 }
             };
             if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
-                let channel = need_channel(args, plan, *on, &input_name(path))?;
+                let pattern = emberwort_capture::records::can_log(&first).filter(|_| args.key.is_none());
+                let channel = need_channel(args, plan, *on, &input_name(path)).map_err(|problem| match pattern {
+                    Some(pattern) => {
+                        anyhow::anyhow!("{problem}\nor are these lines of a CAN log? --lines '{pattern}' reads them")
+                    }
+                    None => problem,
+                })?;
                 if form == Form::Raw && plan.channels[channel].finder().silence().is_some() {
                     bail!(
                         "on `{}` silence separates frames, and bytes without times do not say when there was any\n\

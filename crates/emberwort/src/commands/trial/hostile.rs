@@ -39,12 +39,22 @@ pub fn run(lasting: u64, scenario: &Scenario, form: TableForm) -> anyhow::Result
                 found.false_accepts
             );
             writeln!(out, "{}", wrapped(&fed))?;
-            writeln!(out, "{:.1} of the last kind can be expected of the checksums alone", found.expected)?;
+            if found.unchecked < found.fed {
+                writeln!(out, "{:.1} of the last kind can be expected of the checksums alone", found.expected)?;
+            }
+            if found.unchecked > 0 {
+                let of = plural(found.unchecked, "changed frame");
+                writeln!(out, "{of} had no checksum: only constants and lengths keep such a frame out")?;
+            }
             for (from, bytes) in &found.examples {
                 writeln!(out, "  accepted from a {}: {}", from.as_str(), hex(bytes))?;
             }
             if is_too_much {
-                writeln!(out, "these are far too many: let a checksum cover all of the frame, or take a longer one")?;
+                let way = match found.unchecked {
+                    0 => "let a checksum cover all of the frame, or take a longer one",
+                    _ => "give the frame a checksum over all of it",
+                };
+                writeln!(out, "these are far too many: {way}")?;
             }
         }
         TableForm::Ndjson => {
@@ -55,7 +65,7 @@ pub fn run(lasting: u64, scenario: &Scenario, form: TableForm) -> anyhow::Result
                 .collect();
             let row = json!({
                 "fed": found.fed, "bytes": found.bytes, "accepted": found.accepted, "false_accepts": found.false_accepts,
-                "expected": found.expected, "examples": examples,
+                "expected": found.expected, "unchecked": found.unchecked, "examples": examples,
             });
             writeln!(out, "{row}")?;
         }

@@ -184,8 +184,10 @@ impl Form for Ndjson {
         }
         match *broken.fault {
             FrameFault::Checksum { part, expected, found } | FrameFault::Fixed { part, expected, found } => {
-                let bits = broken.direction.parts[part].bits;
-                let digits = usize::from(bits).div_ceil(4);
+                let part = &broken.direction.parts[part];
+                let digits = usize::from(part.bits).div_ceil(4);
+                out.push_str(",\"part\":");
+                let _ = json::write_string(&part.name, out);
                 let _ = write!(out, ",\"expected\":\"0x{expected:0digits$X}\",\"found\":\"0x{found:0digits$X}\"");
             }
             _ => {

@@ -187,7 +187,7 @@ impl<'a> Exchange<'a> {
             return Ok(Outcome::Well(None));
         }
         // A late answer is worth a word, unless others wait to be sent.
-        let late = if self.args.from.is_some() || self.args.every.is_some() { 0 } else { PATIENCE };
+        let late = if self.args.rows.is_some() || self.args.every.is_some() { 0 } else { PATIENCE };
         let end = sent.after(within).after(late);
         while self.decoder.sink_mut().answer.is_none() && self.go_on(ready.message, end) {}
         Ok(self.judge(ready.message, sent, within))

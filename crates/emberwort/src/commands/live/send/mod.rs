@@ -36,14 +36,14 @@ pub fn run(args: &SendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let mut exchange = Exchange::new(args, plan, (line, incoming), look);
     let failed = if args.read_all.is_some() || !args.read.is_empty() || !args.write.is_empty() {
         settings::run(&mut exchange)?
-    } else if let Some(path) = &args.from {
+    } else if let Some(path) = &args.rows {
         send_rows(&mut exchange, path)?
     } else if let Some(message) = message {
         let (given, problems) = given_words(&args.values);
         let ready = exchange.ready(message, given, problems, &RowHeader::default())?;
         send_again_and_again(&mut exchange, &ready)?
     } else {
-        bail!("say what to send: MESSAGE FIELD=VALUE, --from FILE, --read NAME, --write NAME=VALUE or --read-all");
+        bail!("say what to send: MESSAGE FIELD=VALUE, --rows FILE, --read NAME, --write NAME=VALUE or --read-all");
     };
     exchange.finish()?;
     Ok(if failed > 0 { Ending::WithFindings } else { Ending::Clean })
