@@ -52,7 +52,9 @@ fn tables_are_there_by_name() {
         let program = r#"
 import marlock as m
 entry = m.TABLES["Settings"]["ramp_time"]
-assert entry == m.Entry(key=0x102, may_read=True, may_write=True, is_kept=True, unit="s"), entry
+assert entry[:5] == (0x102, True, True, True, "s") and entry.key == 0x102 and entry.is_kept, entry
+assert entry[5:] == (2, 0.0, 45.0, 0.25) and entry.greatest == 45.0, entry
+assert m.TABLES["Settings"]["serial_number"][5:] == (0, None, None, None)
 assert not m.TABLES["Settings"]["serial_number"].may_write
 assert list(m.TABLES["Settings"]) == ["ramp_time", "hold_pressure", "motor_current", "serial_number"]
 order = m.WriteSetting(setting=entry.key, value=m.Form("ramp_time", 100))

@@ -13,7 +13,7 @@ mod vectors;
 mod write;
 
 use emberwort_model::Plan;
-use emberwort_model::model::Labelled;
+use emberwort_model::model::{Kind, Labelled};
 use emberwort_model::plan::FrameFinder;
 
 use crate::code::Code;
@@ -125,13 +125,14 @@ fn module_text(plan: &Plan) -> String {
         code.line(format!("    {}: {{", text(&table.name)));
         for entry in &table.entries {
             code.line(format!(
-                "        {}: Entry({}, {}, {}, {}, {}),",
+                "        {}: Entry({}, {}, {}, {}, {}, {}),",
                 text(&entry.field.name),
                 entry.key,
                 says(entry.read),
                 says(entry.write),
                 says(entry.kept),
-                text(&entry.field.unit)
+                text(&entry.field.unit),
+                extent(&entry.field.kind)
             ));
         }
         code.line("    },");
@@ -150,6 +151,17 @@ fn module_text(plan: &Plan) -> String {
     }
     code.line("}");
     code.finish()
+}
+
+/// Decimals, the least and the greatest physical value, and the step of a number; of others there are none.
+fn extent(kind: &Kind) -> String {
+    let (Kind::Number(form) | Kind::Varint(form)) = kind else { return "0, None, None, None".to_owned() };
+    let scaling = &form.scaling;
+    let value = |raw| scaling.physical(raw).to_string().parse().unwrap_or(f64::NAN);
+    let (a, b): (f64, f64) = (value(form.low), value(form.high));
+    let (_, step, divisor) = scaling.parts();
+    let step = step.unsigned_abs() as f64 / divisor as f64;
+    format!("{}, {:?}, {:?}, {step:?}", scaling.decimals(), a.min(b), a.max(b))
 }
 
 fn labels(labelled: &Labelled, code: &mut Code) {

@@ -30,6 +30,12 @@ class Entry(NamedTuple):
     may_write: bool
     is_kept: bool
     unit: str
+    #: With how many decimals a number is shown; of others 0.
+    decimals: int
+    #: The least and the greatest physical value of a number, and the difference between two neighbours.
+    least: Optional[float]
+    greatest: Optional[float]
+    step: Optional[float]
 
 
 class Form(NamedTuple):
