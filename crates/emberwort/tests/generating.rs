@@ -234,7 +234,7 @@ fn the_project_file_says_how_c_is_made() {
     assert_eq!(succeed(folder, &["generate"]).lines().count(), 2);
     let header = std::fs::read_to_string(folder.join("made/lk.h")).unwrap();
     assert!(header.contains("lk_gate_status_encode(") && header.contains("lk_move_gate_decode("));
-    assert!(header.contains("typedef enum lk_gate_state {"));
+    assert!(header.contains("typedef enum lk_gate_state_t {"));
     assert!(!header.contains("lk_gate_status_decode(") && !header.contains("lk_move_gate_encode("));
     assert!(std::fs::read_to_string(folder.join("made/lk.c")).unwrap().contains("#define LK_CRC_NIBBLE"));
     succeed(folder, &["generate", "--check"]);
