@@ -54,7 +54,7 @@ impl<W: Write + Send> Target for Out<W> {}
 /// A stream of bytes that ends with an empty read.
 pub(crate) struct Stream<R>(pub R);
 
-/// What reads without waiting for long.
+// Its reads do not wait for long.
 impl<R: Read + Send> Source for Stream<R> {
     fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
         match self.0.read(room) {
