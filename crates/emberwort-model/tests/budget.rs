@@ -226,6 +226,10 @@ fn the_budget_of_a_channel() {
     assert!((to_f64(level.share.unwrap()) - 2.0 * expected / 600.0).abs() < 1e-12);
     assert!((to_f64(report.device_share) - expected / 600.0).abs() < 1e-12);
     assert_eq!(report.a_day, Some((0.01 * 86_400.0 / expected) as u64));
+    // Another network says how many bytes it adds.
+    let own = crate::plan(&GAUGE.replace("duty 1 %", "duty 1 % overhead 7 bytes"));
+    let shorter = airtime_oracle(9.0, 125_000.0, 5.0, 10.0);
+    assert!((to_f64(emberwort_model::budget::report(&own, 2)[0].rows[0].frame.greatest.time) - shorter).abs() < 1e-9);
     assert!((to_f64(level.energy.unwrap()) - 44.0 * 3.3 * expected).abs() < 1e-9);
     assert_eq!(energy(&plan.channels[0].medium, Ratio::from_integer(1)), Some(Ratio::new(1452, 10)));
     // Two gauges with their regular message, and the host's longest one.

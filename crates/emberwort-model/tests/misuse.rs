@@ -170,6 +170,11 @@ fn channels_and_frames() {
                 "this channel has no `medium`",
             ),
             (
+                "medium lora sf9 125 kHz 4/5 overhead 13\npacket\nframe { kind : u8 message\n body }",
+                "E010",
+                "expected `bytes`",
+            ),
+            (
                 "medium lora sf13 125 kHz 4/5\npacket\nframe { kind : u8 message\n body }",
                 "E010",
                 "expected a spreading factor, found `sf13`",
