@@ -32,6 +32,7 @@
 //! ```
 
 pub mod algorithm;
+mod apart;
 pub mod budget;
 pub mod counting;
 pub mod diagnostics;
@@ -52,6 +53,7 @@ pub mod tidy;
 pub mod views;
 mod what_if;
 
+pub use apart::Apart;
 pub use named_place::named_place;
 pub use plan::Plan;
 pub use source::{Source, Sources, Span};
@@ -86,6 +88,17 @@ pub fn check_with(source: Source, load: &mut dyn FnMut(&str, &str) -> Result<Sou
     let (file, findings, sources) = imports::read_all(source, load);
     let (plan, findings) = resolve::resolve(&file, findings);
     Checked { plan, findings, sources }
+}
+
+/// As [`check_with`]; where errors lie in messages alone, also what the definition is without these.
+pub fn check_apart(
+    source: Source,
+    load: &mut dyn FnMut(&str, &str) -> Result<Source, String>,
+) -> (Checked, Option<Apart>) {
+    let (file, read, sources) = imports::read_all(source, load);
+    let (plan, findings) = resolve::resolve(&file, read.clone());
+    let apart = if plan.is_some() { None } else { apart::apart(file, &read) };
+    (Checked { plan, findings, sources }, apart)
 }
 
 /// The form of a field whose type is written as in a definition, without a name: `0 .. 100 % step 0.5 or none`. Names of enums,

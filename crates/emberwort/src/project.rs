@@ -1,10 +1,12 @@
 //! Which definition a command works on, and what `emberwort.toml` says.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::{Context, bail};
+use emberwort_model::counting::some_of;
 use emberwort_model::diagnostics::Finding;
 use emberwort_model::{Checked, Plan, Source, Sources};
 use serde::Deserialize;
@@ -267,16 +269,21 @@ pub fn read_definition(path: &Path) -> anyhow::Result<Checked> {
 
 /// Checks the bytes of a definition file; imports are looked for beside it.
 pub fn check_bytes(name: String, bytes: Vec<u8>) -> Checked {
-    match emberwort_model::decode_text(bytes) {
-        Ok(text) => {
-            let mut import = imports_of(Path::new(&name));
-            emberwort_model::check_with(Source::new(name, text), &mut import)
+    match source_of(name, bytes) {
+        Ok(source) => {
+            let mut import = imports_of(Path::new(&source.name));
+            emberwort_model::check_with(source, &mut import)
         }
-        Err(error) => {
-            let (finding, shown) = *error;
-            Checked { plan: None, findings: vec![finding], sources: Sources::of(Source::new(name, shown)) }
-        }
+        Err(checked) => *checked,
     }
+}
+
+/// The text of a definition file's bytes, or the finding that it is none.
+fn source_of(name: String, bytes: Vec<u8>) -> Result<Source, Box<Checked>> {
+    emberwort_model::decode_text(bytes).map(|text| Source::new(name.clone(), text)).map_err(|error| {
+        let (finding, shown) = *error;
+        Box::new(Checked { plan: None, findings: vec![finding], sources: Sources::of(Source::new(name, shown)) })
+    })
 }
 
 /// The text of a file that is no longer than a definition may be.
@@ -380,18 +387,44 @@ pub fn load_plan(given: Option<&Path>, look: Look) -> anyhow::Result<Arc<Plan>> 
 
 /// The plan of a definition file; its findings are shown if it has none.
 pub fn load_plan_of(path: &Path, look: Look) -> anyhow::Result<Arc<Plan>> {
-    let checked = read_definition(path)?;
-    match checked.plan {
+    let mut checked = read_definition(path)?;
+    match checked.plan.take() {
         Some(plan) => Ok(Arc::new(plan)),
-        None => {
-            let errors: Vec<Finding> = checked.findings.into_iter().filter(Finding::is_error).collect();
-            crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
-            bail!(
-                "{} has {}; nothing can be done with it until {} mended",
-                crate::files::shown(path),
-                plural(errors.len(), "error"),
-                if errors.len() == 1 { "it is" } else { "they are" }
-            );
-        }
+        None => Err(nothing_to_do(path, show_errors(checked, look))),
     }
+}
+
+/// The plan of a definition file without the messages in which all its errors lie, and the names of these. The errors are shown.
+pub fn load_plan_apart(path: &Path, look: Look) -> anyhow::Result<(Arc<Plan>, BTreeSet<String>)> {
+    let name = path.display().to_string();
+    let bytes = read_limited(path).with_context(|| format!("the definition {name} cannot be read"))?;
+    let (mut checked, apart) = match source_of(name, bytes) {
+        Ok(source) => emberwort_model::check_apart(source, &mut imports_of(path)),
+        Err(checked) => (*checked, None),
+    };
+    if let Some(plan) = checked.plan.take() {
+        return Ok((Arc::new(plan), BTreeSet::new()));
+    }
+    let errors = show_errors(checked, look);
+    let Some(apart) = apart else { return Err(nothing_to_do(path, errors)) };
+    let names = some_of(apart.without.iter().map(String::as_str));
+    let have = if apart.without.len() == 1 { "which has errors" } else { "which have errors or need one that has" };
+    crate::output::say!("left out: {names}, {have}");
+    Ok((Arc::new(apart.plan), apart.without))
+}
+
+/// Shows the errors of a definition; returns how many there are.
+fn show_errors(checked: Checked, look: Look) -> usize {
+    let errors: Vec<Finding> = checked.findings.into_iter().filter(Finding::is_error).collect();
+    crate::output::say_text(&findings::render(&checked.sources, &errors, look.err));
+    errors.len()
+}
+
+fn nothing_to_do(path: &Path, errors: usize) -> anyhow::Error {
+    let they_are = if errors == 1 { "it is" } else { "they are" };
+    anyhow::anyhow!(
+        "{} has {}; nothing can be done with it until {they_are} mended",
+        crate::files::shown(path),
+        plural(errors, "error")
+    )
 }

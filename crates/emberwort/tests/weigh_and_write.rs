@@ -421,3 +421,35 @@ fn names_that_clash_in_generated_code_are_found_by_check() {
     let said = run(folder.path(), &["generate"]);
     assert_eq!((said.code, said.err.contains("; rename one of them")), (2, true), "{}", said.err);
 }
+
+/// An error in one message does not hide the others; what cannot be told is not, and the exit code says it.
+#[test]
+fn a_broken_message_does_not_stop_the_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let link = "link l {\n    revision    1\n    byte_order  little\n}\nchannel c {\n    medium  uart 9600 8N1\n    frame {\n        sync  C6 39\n        \
+                kind  : u8 message\n        size  : u8 length of body\n        body\n    }\n}\n";
+    let message = |name: &str, id: u8, more: &str| {
+        format!("message {name} {{\n    id    {id}\n    from  host\n    on    c\n    {more}\n}}\n")
+    };
+    let write = |more: &str| {
+        let text = format!("{link}{}{}{more}", message("A", 1, "a : u8"), message("B", 2, "b : Nothing"));
+        std::fs::write(folder.path().join("l.ember"), text).unwrap();
+    };
+    write(&message("C", 3, "answered by B\n    c : u8"));
+    let laid = run(folder.path(), &["layout"]);
+    assert_eq!(laid.code, 1, "{laid:?}");
+    assert!(laid.out.starts_with("A  id 1") && !laid.out.contains("\nB") && !laid.out.contains("\nC"), "{}", laid.out);
+    assert!(laid.err.contains("E104 there is no type `Nothing`"), "{}", laid.err);
+    assert!(laid.err.ends_with("left out: B, C, which have errors or need one that has\n"), "{}", laid.err);
+    assert_eq!(run(folder.path(), &["layout", "A", "--as", "ndjson"]).code, 1);
+    let broken = run(folder.path(), &["layout", "C"]);
+    assert_eq!((broken.code, broken.out.as_str()), (2, ""));
+    assert!(broken.err.ends_with("error: nothing can be said of `C` until its errors are mended\n"), "{}", broken.err);
+    let weighed = run(folder.path(), &["budget"]);
+    assert!(weighed.code == 1 && weighed.out.contains("\nA ") && !weighed.out.contains("\nB "), "{weighed:?}");
+    // An error elsewhere, or in the only message, stops all.
+    write("enum E : u8 { 0 a  0 b }\n");
+    assert_eq!(run(folder.path(), &["layout"]).code, 2);
+    std::fs::write(folder.path().join("l.ember"), format!("{link}{}", message("B", 2, "b : Nothing"))).unwrap();
+    assert!(run(folder.path(), &["layout"]).err.contains("nothing can be done with it until it is mended"));
+}

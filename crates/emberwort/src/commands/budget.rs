@@ -20,13 +20,13 @@ use super::ending::Ending;
 use super::names::{channel_index, message_index, with_definition};
 use crate::cli::{BudgetArgs, TableForm};
 use crate::output::{self, Look, Paint};
-use crate::project::{Project, imports_of, load_plan_of, read_limited};
+use crate::project::{Project, imports_of, load_plan_apart, read_limited};
 use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let (file, channels) = with_definition(&args.channels);
     let project = Project::find(file.or(link))?;
-    let plan = load_plan_of(&project.definition, look)?;
+    let (plan, without) = load_plan_apart(&project.definition, look)?;
     let wanted: Vec<usize> = match channels.as_slice() {
         [] => (0..plan.channels.len()).collect(),
         names => names.iter().map(|name| channel_index(&plan, name)).collect::<anyhow::Result<_>>()?,
@@ -67,7 +67,7 @@ pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
     }
     out.flush()?;
-    Ok(Ending::Clean)
+    Ok(if without.is_empty() { Ending::Clean } else { Ending::WithFindings })
 }
 
 /// A channel's budget, and what it would be with the changes.

@@ -13,11 +13,11 @@ use emberwort_model::number::Decimal;
 use serde_json::{Value as Json, json};
 
 use super::ending::Ending;
-use super::names::{message_index, with_definition};
+use super::names::{message_index, none_left_out, with_definition};
 use crate::cli::{LayoutArgs, LayoutForm};
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
-use crate::project::load_plan;
+use crate::project::{Project, load_plan_apart};
 use crate::render::picture::draw;
 use crate::render::{plural, table, time, wrapped};
 
@@ -26,7 +26,9 @@ const PIPE_WIDTH: usize = 110;
 
 pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let (file, messages) = with_definition(&args.messages);
-    let plan = load_plan(file.or(link), look)?;
+    let (plan, without) = load_plan_apart(&Project::find(file.or(link))?.definition, look)?;
+    none_left_out(&messages, &without)?;
+    let ending = if without.is_empty() { Ending::Clean } else { Ending::WithFindings };
     let wanted: Vec<usize> = if messages.is_empty() {
         (0..plan.messages.len()).collect()
     } else {
@@ -47,7 +49,7 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         };
         files::write_file(path, &bytes, Replace::Generated(figure::MARK))?;
         say!("the figure of {} is in {}", plural(pictures.len(), "message"), files::shown(path));
-        return Ok(Ending::Clean);
+        return Ok(ending);
     }
     let mut out = output::stdout();
     for (n, index) in wanted.into_iter().enumerate() {
@@ -69,7 +71,7 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
     }
     out.flush()?;
-    Ok(Ending::Clean)
+    Ok(ending)
 }
 
 fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> anyhow::Result<()> {

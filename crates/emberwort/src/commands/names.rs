@@ -1,5 +1,6 @@
 //! Messages and channels by the names that a user gives.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use anyhow::bail;
@@ -19,6 +20,14 @@ pub fn message_index(plan: &Plan, name: &str) -> anyhow::Result<usize> {
     match plan.message_index(name) {
         Some(index) => Ok(index),
         None => bail!("{}", unknown("message", name, names().collect())),
+    }
+}
+
+/// What is asked for must not be among the messages that were left out because of their errors.
+pub fn none_left_out(names: &[&str], without: &BTreeSet<String>) -> anyhow::Result<()> {
+    match names.iter().find(|name| without.contains(**name)) {
+        Some(name) => bail!("nothing can be said of `{}` until its errors are mended", escaped(name)),
+        None => Ok(()),
     }
 }
 
