@@ -13,6 +13,7 @@ fn in_terminal(folder: &Path, (columns, rows): (u32, u32), steps: &[&str], words
     let mut command = Command::new("python3");
     command.current_dir(folder).arg(script).args([columns.to_string(), rows.to_string()]).args(steps).arg("--");
     command.arg(env!("CARGO_BIN_EXE_emberwort")).args(words).env_remove("NO_COLOR");
+    command.env("XDG_STATE_HOME", folder.join("state"));
     let output = command.output().expect("python3 runs");
     let out = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{out}\n{}", String::from_utf8_lossy(&output.stderr));
@@ -131,6 +132,10 @@ fn a_form_sends_a_message_to_a_device() {
     ];
     let shown = in_terminal(folder.path(), (80, 24), &steps, &["watch", &to, "--on", "bus485"]);
     assert!(shown.contains("after") && shown.contains("exit 0"), "{shown}");
+    // The next one goes on with the numbers.
+    let words = ["send", &to, "--on", "bus485", "--node", "3", "WhoAreYou", "--no-answer", "--as", "ndjson"];
+    let sent = run(folder.path(), &words);
+    assert!(sent.out.starts_with("{\"frame\":1,") && sent.out.contains("\"sequence\":1,"), "{sent:?}");
 }
 
 #[test]

@@ -4,6 +4,7 @@ pub mod device;
 pub mod host;
 pub mod line;
 pub mod listen;
+pub mod numbers;
 mod play;
 pub mod ports;
 mod reaction;

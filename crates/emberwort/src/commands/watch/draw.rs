@@ -349,11 +349,13 @@ impl Trace<'_> {
         }
     }
 
-    /// What stands at the lower and the upper end of its scale: codes have no room around them that means anything.
+    /// What stands at the lower and the upper end of its scale: of codes the least and the greatest one, without the room around them.
     fn ends(&self) -> [String; 2] {
-        let (low, high) = extent(&self.points);
-        let is_code = matches!(self.field.kind, Kind::Enum { .. });
-        if is_code { [self.shown(low.ceil()), self.shown(high.floor())] } else { [short(low), short(high)] }
+        let ((low, high), room) = (reach(&self.points), extent(&self.points));
+        match self.field.kind {
+            Kind::Enum { .. } if low <= high => [self.shown(low), self.shown(high)],
+            _ => [short(room.0), short(room.1)],
+        }
     }
 }
 
@@ -448,10 +450,15 @@ fn draw_scope(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor,
     frame.render_widget(chart, area);
 }
 
+/// The least and the greatest number; infinite if there are none.
+fn reach(points: &[(f64, f64)]) -> (f64, f64) {
+    let numbers = || points.iter().map(|(_, number)| *number);
+    (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max))
+}
+
 /// The least and the greatest number, with a little room around them.
 fn extent(points: &[(f64, f64)]) -> (f64, f64) {
-    let numbers = || points.iter().map(|(_, number)| *number);
-    let (low, high) = (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+    let (low, high) = reach(points);
     if !low.is_finite() || !high.is_finite() {
         return (0.0, 1.0);
     }

@@ -19,8 +19,10 @@ use emberwort_model::model::End;
 use emberwort_port::{Address, Event, Received};
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};
 
+use super::form::Form;
 use crate::cli::{SenderEnd, WatchArgs};
 use crate::commands::live::line::{Incoming, Line};
+use crate::commands::live::numbers::Numbers;
 use crate::commands::names::channel_index;
 
 /// A source that is watched.
@@ -38,7 +40,7 @@ pub struct Feed {
 }
 
 enum Source {
-    Live { line: Box<Line>, incoming: Incoming },
+    Live { line: Box<Line>, incoming: Incoming, numbers: Numbers },
     Played(Played),
 }
 
@@ -111,7 +113,8 @@ impl Feed {
             let mut incoming = Incoming::new(None);
             let line = Box::new(Line::open(&address, &args.line, plan, &mut incoming)?);
             from = from.or(line.hears());
-            Source::Live { line, incoming }
+            let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel], None);
+            Source::Live { line, incoming, numbers }
         };
         let decoder = Decoder::new(plan.clone(), Monitor::default());
         let (state, plan) = (String::new(), plan.clone());
@@ -141,7 +144,7 @@ impl Feed {
     /// What it is, in words.
     pub fn name(&self) -> String {
         match &self.source {
-            Source::Live { line, incoming } => {
+            Source::Live { line, incoming, .. } => {
                 let channel = self.plan.channels.get(line.channel).map_or("", |channel| &channel.name);
                 let share = incoming.waiting_share();
                 // Where more comes than can be looked at, what is shown is late.
@@ -212,7 +215,7 @@ impl Feed {
     /// Waits until a moment, and takes what comes at a port meanwhile.
     pub fn wait_until(&mut self, moment: Instant) {
         let Self { decoder, source, from, now, state, is_paused, .. } = self;
-        let Source::Live { line, incoming } = source else {
+        let Source::Live { line, incoming, .. } = source else {
             thread::sleep(moment.saturating_duration_since(Instant::now()));
             return;
         };
@@ -241,16 +244,18 @@ impl Feed {
         }
     }
 
-    /// Sends a frame, and shows it as sent.
+    /// Sends what is filled in, and shows it as sent.
     ///
     /// # Errors
-    /// If it is a file, or the port takes nothing.
-    pub fn send(&mut self, frame: &[u8]) -> Result<(), String> {
-        let Source::Live { line, .. } = &mut self.source else {
+    /// What is wrong with it; if it is a file, or the port takes nothing.
+    pub fn send(&mut self, form: &Form) -> Result<(), String> {
+        let Source::Live { line, numbers, .. } = &mut self.source else {
             return Err("nothing can be sent into a recording".to_owned());
         };
-        let sent = line.port.send(frame).map_err(|error| error.to_string())?;
-        let _ = self.decoder.chunk(&line.chunk(Some(End::Host), sent, frame));
+        let (frame, node, number) = form.frame(numbers)?;
+        let sent = line.port.send(&frame).map_err(|error| error.to_string())?;
+        numbers.sent(node, number);
+        let _ = self.decoder.chunk(&line.chunk(Some(End::Host), sent, &frame));
         Ok(())
     }
 

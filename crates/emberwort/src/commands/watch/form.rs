@@ -8,6 +8,8 @@ use emberwort_text::{Filling, Given, RowHeader, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed as _, Values};
 
+use crate::commands::live::numbers::Numbers;
+
 /// A message that is filled in.
 pub struct Form {
     plan: Arc<Plan>,
@@ -19,7 +21,6 @@ pub struct Form {
     pub lines: Vec<Line>,
     pub at: usize,
     pub said: String,
-    sequence: u64,
 }
 
 /// A line of the form.
@@ -72,8 +73,7 @@ impl Form {
             return None;
         }
         let plan = plan.clone();
-        let mut form =
-            Self { plan, channel, messages, chosen: 0, lines: Vec::new(), at: 0, said: String::new(), sequence: 0 };
+        let mut form = Self { plan, channel, messages, chosen: 0, lines: Vec::new(), at: 0, said: String::new() };
         form.fill_lines(node.to_string());
         Some(form)
     }
@@ -112,11 +112,11 @@ impl Form {
         }
     }
 
-    /// The frame of what is filled in.
+    /// The frame of what is filled in, with the next number of its node. Returns both, too.
     ///
     /// # Errors
     /// What is wrong with it.
-    pub fn frame(&mut self) -> Result<Vec<u8>, String> {
+    pub fn frame(&self, numbers: &Numbers) -> Result<(Vec<u8>, u64, u64), String> {
         let message = self.messages[self.chosen];
         let compiled = &self.plan.messages[message];
         let node: u64 = match self.lines.first().map(|line| line.text.trim()) {
@@ -137,13 +137,12 @@ impl Form {
         let header = RowHeader { node: has_node.then_some(node), ..RowHeader::default() };
         header.fits(direction, message)?;
         let mut header = header.header(direction, message, revision);
-        header.sequence = self.sequence;
+        header.sequence = numbers.next(header.node);
         let mut frame = Vec::new();
         self.plan.channels[self.channel]
             .framing(End::Host)
             .encode(&header, &body, &mut frame)
             .map_err(|error| error.to_string())?;
-        self.sequence += 1;
-        Ok(frame)
+        Ok((frame, header.node, header.sequence))
     }
 }

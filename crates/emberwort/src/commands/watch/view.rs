@@ -151,7 +151,7 @@ impl View {
         match key.code {
             KeyCode::Esc => self.form = None,
             KeyCode::Enter => {
-                form.said = match form.frame().and_then(|frame| feed.send(&frame)) {
+                form.said = match feed.send(form) {
                     Ok(()) => format!("{} was sent", form.message()),
                     Err(problem) => problem,
                 };

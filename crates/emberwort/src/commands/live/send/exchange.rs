@@ -17,7 +17,7 @@ use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{ChunkSink as _, Framed as _, Header, Time, ValueRef, Values};
 
 use super::super::line::{Came, Incoming, Line, earliest};
-use super::numbers::Numbers;
+use super::super::numbers::Numbers;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Paint, Stdout, say};
@@ -91,13 +91,12 @@ impl<'a> Exchange<'a> {
         let talk =
             Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, from_all: 0, broken: 0 };
         let decoder = Decoder::new(plan.clone(), talk);
-        let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel].name, args.sequence);
+        let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel], args.sequence);
         Self { args, plan, line, look, incoming, decoder, numbers, running: RunningStatus::default() }
     }
 
     /// Nothing more is sent.
     pub fn finish(self) -> anyhow::Result<()> {
-        self.numbers.keep();
         self.decoder.finish()?;
         Ok(())
     }
@@ -153,7 +152,7 @@ impl<'a> Exchange<'a> {
         let compiled = &self.plan.messages[ready.message].message;
         let framing = self.plan.channels[self.line.channel].framing(compiled.from);
         let mut frame = Vec::new();
-        let sequence = ready.sequence.unwrap_or_else(|| self.numbers.next(ready.header.node, self.args.sequence));
+        let sequence = ready.sequence.unwrap_or_else(|| self.numbers.next(ready.header.node));
         framing.encode(&Header { sequence, ..ready.header }, &ready.body, &mut frame)?;
         self.numbers.sent(ready.header.node, sequence);
         let shortened = self.running.shorten(framing.plan().finder, &frame).to_vec();

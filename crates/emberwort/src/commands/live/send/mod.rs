@@ -1,7 +1,6 @@
 //! `send`: a message through a port, and what is answered; entries of tables by name.
 
 mod exchange;
-mod numbers;
 mod settings;
 
 use std::fs::File;

@@ -1,11 +1,12 @@
-//! The sequence numbers of the frames that are sent: each node's go on where the last `send` through the same port ended. A device may take a
-//! number that comes twice for the same frame once more.
+//! The sequence numbers of the frames that a user sends: each node's go on where `send` or `watch` ended that sent through the same port
+//! before. A device may take a number that comes twice for the same frame once more.
 
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
+use emberwort_model::plan::{Channel, Role};
 use serde_json::{Map, Value as Json};
 
 use crate::files::PendingFile;
@@ -16,30 +17,35 @@ const MAX_BYTES: u64 = 1 << 16;
 /// Where numbers are kept has no more ports than this; then it begins anew.
 const MAX_PORTS: usize = 256;
 
-/// The next number for each node.
+/// The next number for each node. They are kept when this goes, however the command ends.
 pub struct Numbers {
     /// The file that they are kept in, if there is a place for one, and the port and channel that they are of there.
     kept: Option<(PathBuf, String)>,
     next: BTreeMap<u64, u64>,
+    /// That of nodes to which nothing was sent yet.
+    first: u64,
     has_changed: bool,
 }
 
 impl Numbers {
     /// Those of a port and a channel; from `first` on, if it is said.
-    pub fn of(port: &str, channel: &str, first: Option<u64>) -> Self {
-        let kept = file().map(|file| (file, format!("{port} {channel}")));
+    pub fn of(port: &str, channel: &Channel, first: Option<u64>) -> Self {
+        // Where frames have no numbers, there is nothing to keep.
+        let has_some =
+            channel.directions().any(|(_, direction)| direction.part(|role| *role == Role::Sequence).is_some());
+        let kept = file().filter(|_| has_some).map(|file| (file, format!("{port} {}", channel.name)));
         let mut next = BTreeMap::new();
         if let (None, Some((file, of))) = (first, &kept) {
             let all = read(file);
             let nodes = all.get(of).and_then(Json::as_object).into_iter().flatten();
             next.extend(nodes.filter_map(|(node, number)| Some((node.parse().ok()?, number.as_u64()?))));
         }
-        Self { kept, next, has_changed: false }
+        Self { kept, next, first: first.unwrap_or(0), has_changed: false }
     }
 
     /// The number of the next frame to a node.
-    pub fn next(&self, node: u64, first: Option<u64>) -> u64 {
-        self.next.get(&node).copied().or(first).unwrap_or(0)
+    pub fn next(&self, node: u64) -> u64 {
+        self.next.get(&node).copied().unwrap_or(self.first)
     }
 
     /// A frame with a number was sent to a node.
@@ -49,7 +55,7 @@ impl Numbers {
     }
 
     /// Keeps them for the next time. Where that cannot be, it begins at 0 again.
-    pub fn keep(&self) {
+    fn keep(&self) {
         let Some((file, of)) = self.kept.as_ref().filter(|_| self.has_changed) else { return };
         let mut all = read(file);
         if all.len() >= MAX_PORTS {
@@ -63,6 +69,12 @@ impl Numbers {
             pending.commit(true)
         };
         let _ = write();
+    }
+}
+
+impl Drop for Numbers {
+    fn drop(&mut self) {
+        self.keep();
     }
 }
 
