@@ -4,14 +4,10 @@ mod common;
 
 use std::collections::HashMap;
 
-use common::{project_with_recording, run, succeed};
+use common::{project_with_recording, rows, run, succeed};
 use serde_json::Value as Json;
 
 const NIGHT: &str = "stormy-night.pcapng";
-
-fn lines(text: &str) -> Vec<Json> {
-    text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
-}
 
 fn seconds(row: &Json) -> f64 {
     let time: jiff::Timestamp = row["time"].as_str().expect("a time").parse().expect("RFC 3339");
@@ -76,7 +72,7 @@ const CONDITIONS: &[Worked] = &[
 #[test]
 fn conditions_hold_for_the_rows_for_which_they_do() {
     let folder = project_with_recording();
-    let all = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    let all = rows(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
     assert!(all.len() > 1500);
     let mut matched = 0;
     for (condition, holds) in CONDITIONS {
@@ -89,7 +85,7 @@ fn conditions_hold_for_the_rows_for_which_they_do() {
             }
         }
         let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--where", condition];
-        let found = lines(&succeed(folder.path(), &words));
+        let found = rows(&succeed(folder.path(), &words));
         assert_eq!(found.len(), expected.len(), "{condition}");
         assert!(found == expected, "{condition}");
         matched += usize::from(!found.is_empty());
@@ -100,7 +96,7 @@ fn conditions_hold_for_the_rows_for_which_they_do() {
 #[test]
 fn an_age_of_another_message_is_that_of_the_same_node() {
     let folder = project_with_recording();
-    let all = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    let all = rows(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
     let mut last: HashMap<String, f64> = HashMap::new();
     let mut expected = Vec::new();
     for row in all.iter().filter(|row| row.get("fields").is_some()) {
@@ -113,20 +109,20 @@ fn an_age_of_another_message_is_that_of_the_same_node() {
     }
     let condition = "message == Refused and age(MoveGate) < 0.02";
     let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--where", condition];
-    let found = lines(&succeed(folder.path(), &words));
+    let found = rows(&succeed(folder.path(), &words));
     assert!(!found.is_empty());
     assert!(found == expected);
     // The messages that it looks back to need not be shown.
     let only = [words.as_slice(), &["--message", "Refused"]].concat();
-    assert!(lines(&succeed(folder.path(), &only)) == expected);
+    assert!(rows(&succeed(folder.path(), &only)) == expected);
 }
 
 #[test]
 fn changes_are_the_differences_between_rows() {
     let folder = project_with_recording();
     let words = ["decode", "stormy-night.pcapng", "--as", "ndjson"];
-    let all = lines(&succeed(folder.path(), &words));
-    let found = lines(&succeed(folder.path(), &[words.as_slice(), &["--changes"]].concat()));
+    let all = rows(&succeed(folder.path(), &words));
+    let found = rows(&succeed(folder.path(), &[words.as_slice(), &["--changes"]].concat()));
     let mut before: HashMap<String, &Json> = HashMap::new();
     let mut expected = Vec::new();
     for row in all.iter().filter(|row| row.get("fields").is_some()) {
@@ -158,7 +154,7 @@ fn changes_are_the_differences_between_rows() {
     assert!(found == expected);
     // A filter says which are shown, not what they are compared with.
     let some = [words.as_slice(), &["--changes", "--where", "state changed"]].concat();
-    let some: Vec<_> = lines(&succeed(folder.path(), &some)).iter().map(shown).collect();
+    let some: Vec<_> = rows(&succeed(folder.path(), &some)).iter().map(shown).collect();
     let of_state = |change: &(Json, Vec<(String, Json, Json)>)| change.1.iter().any(|(name, ..)| name == "state");
     assert!(!some.is_empty() && some == expected.iter().filter(|change| of_state(change)).cloned().collect::<Vec<_>>());
     let table = succeed(folder.path(), &["decode", "stormy-night.pcapng", "--changes", "--where", "state changed"]);
@@ -167,7 +163,7 @@ fn changes_are_the_differences_between_rows() {
     assert!(csv.contains(",3,GateStatus,state,opening,held\n"), "{csv}");
     // Around a row as well, and compared with the row before, shown or not.
     let near = ["--changes", "--around", "message == Alarm", "--before", "1s", "--after", "2s"];
-    let near: Vec<_> = lines(&succeed(folder.path(), &[&words[..], &near].concat())).iter().map(shown).collect();
+    let near: Vec<_> = rows(&succeed(folder.path(), &[&words[..], &near].concat())).iter().map(shown).collect();
     let alarms: Vec<f64> = all.iter().filter(|row| row["message"] == "Alarm").map(seconds).collect();
     let is_near = |time: &Json| {
         let time = seconds(&serde_json::json!({ "time": time }));
@@ -181,7 +177,7 @@ fn changes_are_the_differences_between_rows() {
 fn the_first_and_the_last_rows_are_so_many_whatever_they_are() {
     let folder = project_with_recording();
     let rows = |more: &[&str]| {
-        lines(&succeed(folder.path(), &[&["decode", "stormy-night.pcapng", "--as", "ndjson"], more].concat()))
+        rows(&succeed(folder.path(), &[&["decode", "stormy-night.pcapng", "--as", "ndjson"], more].concat()))
     };
     let all = rows(&[]);
     let broken = rows(&["--where", "broken"]);
@@ -198,28 +194,28 @@ fn the_first_and_the_last_rows_are_so_many_whatever_they_are() {
 fn what_lies_around_a_row_is_shown_with_it() {
     let folder = project_with_recording();
     let words = ["decode", "stormy-night.pcapng", "--as", "ndjson"];
-    let all = lines(&succeed(folder.path(), &words));
+    let all = rows(&succeed(folder.path(), &words));
     let alarms: Vec<f64> = all.iter().filter(|row| row["message"] == "Alarm").map(seconds).collect();
     assert!(!alarms.is_empty());
     let near = |row: &&Json| alarms.iter().any(|alarm| (-0.5..=1.5).contains(&(seconds(row) - alarm)));
     let expected: Vec<Json> = all.iter().filter(near).cloned().collect();
     let around = ["--around", "message == Alarm", "--before", "500ms", "--after", "1.5s"];
-    let found = lines(&succeed(folder.path(), &[words.as_slice(), &around].concat()));
+    let found = rows(&succeed(folder.path(), &[words.as_slice(), &around].concat()));
     assert!(found == expected, "{} of {}", found.len(), expected.len());
     // Other filters restrict what is shown, not what is looked for.
     let expected: Vec<Json> = expected.into_iter().filter(|row| row["message"] == "GateStatus").collect();
     let only = [words.as_slice(), &around, &["--message", "GateStatus"]].concat();
-    assert!(lines(&succeed(folder.path(), &only)) == expected);
+    assert!(rows(&succeed(folder.path(), &only)) == expected);
 }
 
 #[test]
 fn the_last_rows_are_the_last_ones() {
     let folder = project_with_recording();
     let words = ["decode", "stormy-night.pcapng", "--as", "ndjson", "--message", "GateStatus"];
-    let all = lines(&succeed(folder.path(), &words));
+    let all = rows(&succeed(folder.path(), &words));
     for threads in ["1", "2"] {
         let last = [words.as_slice(), &["--last", "7", "--threads", threads]].concat();
-        assert!(lines(&succeed(folder.path(), &last)) == all[all.len() - 7..]);
+        assert!(rows(&succeed(folder.path(), &last)) == all[all.len() - 7..]);
     }
 }
 
@@ -253,9 +249,9 @@ fn a_value_is_found_in_fields_and_in_bytes() {
     let folder = project_with_recording();
     let find = |words: &[&str]| {
         let words = [&["find"][..], words, &["stormy-night.pcapng", "--as", "ndjson"]].concat();
-        lines(&succeed(folder.path(), &words))
+        rows(&succeed(folder.path(), &words))
     };
-    let rows = lines(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
+    let rows = rows(&succeed(folder.path(), &["decode", "stormy-night.pcapng", "--as", "ndjson"]));
     let holding = rows.iter().filter(|row| number(row, "oil") == Some(231.5) && row["message"] == "GateStatus");
     let holding: Vec<&Json> = holding.collect();
     let found = find(&["231.5"]);
@@ -281,7 +277,7 @@ fn a_value_is_found_in_fields_and_in_bytes() {
 fn fields_that_move_together_are_found() {
     let folder = project_with_recording();
     let words = ["find", "--like", "GateStatus.oil", "stormy-night.pcapng", "--as", "ndjson"];
-    let found = lines(&succeed(folder.path(), &words));
+    let found = rows(&succeed(folder.path(), &words));
     // On the east gate oil, opening and temperature rise together, by the trial's own signals.
     let of = |field: &str| {
         let place = found
@@ -346,8 +342,8 @@ fn tables_show_times_as_they_are_asked_for() {
     }
     assert_eq!(table(&["--times", "2031-03-09T02:12:00Z"]), ["SECONDS", "-0.527456", "-0.327456", "-0.127456"]);
     // Since a frame, by its number as NDJSON has it.
-    let rows = succeed(folder.path(), &["decode", NIGHT, "--as", "ndjson", "--last", "3", "--node", "3"]);
-    let middle = lines(&rows)[1]["frame"].to_string();
+    let last = succeed(folder.path(), &["decode", NIGHT, "--as", "ndjson", "--last", "3", "--node", "3"]);
+    let middle = rows(&last)[1]["frame"].to_string();
     assert_eq!(table(&["--times", &middle]), ["SECONDS", "-0.200000", "+0.000000", "+0.200000"]);
     let beyond = run(folder.path(), &["decode", NIGHT, "--times", "999999"]);
     assert!(beyond.code == 2 && beyond.err.contains("there is no frame 999999"), "{}", beyond.err);

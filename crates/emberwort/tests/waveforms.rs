@@ -6,7 +6,7 @@ use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use common::{project, run, succeed};
+use common::{project, rows, run, succeed};
 use serde_json::{Value as Json, json};
 
 fn written(folder: &Path, cases: &Json) {
@@ -58,10 +58,6 @@ fn case(name: &str, frames: &[(f64, bool, String)], more: &Json) -> Json {
         case[key] = value.clone();
     }
     case
-}
-
-fn rows(out: &str) -> Vec<Json> {
-    out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
 }
 
 /// Seconds since the beginning of a waveform.

@@ -2,12 +2,8 @@
 
 mod common;
 
-use common::{marlock, project, run, run_with_input, succeed};
+use common::{marlock, project, rows, run, run_with_input, succeed};
 use serde_json::Value as Json;
-
-fn rows(text: &str) -> Vec<Json> {
-    text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
-}
 
 // ---- value ----
 

@@ -224,3 +224,11 @@ pub fn free_port() -> u16 {
         }
     }
 }
+
+/// A busy machine answers later than the definition wants.
+pub const PATIENTLY: [&str; 2] = ["--within", "10s"];
+
+/// The rows of NDJSON.
+pub fn rows(text: &str) -> Vec<serde_json::Value> {
+    text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
+}
