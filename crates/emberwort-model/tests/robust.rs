@@ -2,7 +2,7 @@
 
 use emberwort_model::diagnostics::Severity;
 use emberwort_model::syntax::parse_algorithm;
-use emberwort_model::{Source, check};
+use emberwort_model::{Source, check, check_apart};
 use proptest::prelude::*;
 
 const MARLOCK: &str = include_str!("../../../examples/marlock/marlock.ember");
@@ -23,7 +23,13 @@ fn judge(text: &str) -> Result<(), TestCaseError> {
         prop_assert!(line >= 1 && column >= 1);
     }
     prop_assert!(checked.findings.windows(2).all(|pair| pair[0].span.start <= pair[1].span.start));
-    prop_assert_eq!(check(&source).findings, checked.findings);
+    // What is right beside what is not: never without an error, and never what it leaves out.
+    let (again, apart) = check_apart(source, &mut |_, _| Err("imports cannot be read here".into()));
+    prop_assert_eq!(&again.findings, &checked.findings);
+    if let Some(apart) = apart {
+        prop_assert!(errors && !apart.without.is_empty());
+        prop_assert!(apart.plan.messages.iter().all(|plan| !apart.without.contains(&plan.message.name)));
+    }
     Ok(())
 }
 
@@ -274,7 +280,8 @@ fn fuzz_the_whole_way_from_text_to_plan() {
             }
         }
         let text = String::from_utf8_lossy(&text).into_owned();
-        let checked = check(&Source::new("fuzz", text.as_str()));
+        let no_import = &mut |_: &str, _: &str| Err("imports cannot be read here".into());
+        let (checked, apart) = check_apart(Source::new("fuzz", text.as_str()), no_import);
         for finding in &checked.findings {
             assert!(finding.span.start <= finding.span.end && finding.span.end <= text.len(), "{finding:?} in\n{text}");
             assert!(!finding.message.is_empty() && !finding.help.is_empty());
@@ -283,7 +290,7 @@ fn fuzz_the_whole_way_from_text_to_plan() {
         if let Ok(tidied) = emberwort_model::tidy::tidy(&text) {
             assert_eq!(emberwort_model::tidy::tidy(&tidied).as_deref(), Ok(tidied.as_str()), "{text}");
         }
-        if let Some(plan) = checked.plan {
+        if let Some(plan) = checked.plan.or(apart.map(|apart| apart.plan)) {
             for message in &plan.messages {
                 let _ = (emberwort_model::layout::rows(message), emberwort_model::layout::picture::picture(message));
                 let _ = emberwort_model::budget::body(message);
