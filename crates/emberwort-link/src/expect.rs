@@ -9,7 +9,7 @@ use crate::Nanoseconds;
 use crate::definitions::Definitions;
 use crate::file_words::duration;
 use crate::probe::{Probe, ProbeKind, Probed};
-use crate::report::{Heard, Report, Verdict};
+use crate::report::{Heard, Reason, Report, Verdict};
 
 /// One thing that must hold.
 #[derive(Clone, Debug, PartialEq)]
@@ -68,6 +68,28 @@ enum What {
     Broken,
     Unread,
     Gaps,
+}
+
+impl What {
+    fn count(self, heard: Heard) -> u64 {
+        match self {
+            Self::Broken => heard.broken,
+            Self::Unread => heard.unread,
+            Self::Gaps => heard.gaps,
+        }
+    }
+}
+
+/// Frames by message and node.
+type Counts = BTreeMap<(usize, u64), u64>;
+
+/// What was seen of an expectation while the trial ran.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Seen<'a> {
+    /// What its probe found, if it has one.
+    pub probed: Option<&'a Probed>,
+    /// When more came than it allows, if it is a limit.
+    pub exceeded: Option<Nanoseconds>,
 }
 
 /// Where something is received.
@@ -243,58 +265,71 @@ impl Expectation {
         }
     }
 
+    /// Whether it says that something comes at most so often, which a trial can exceed at a moment.
+    pub(crate) fn is_limit(&self) -> bool {
+        matches!(self.kind, Kind::AtMost { .. } | Kind::Count { bound: Bound::AtMost(_), .. })
+    }
+
+    /// Whether more came than it allows, if it is a limit: of frames received by message and node, and by what one side heard.
+    pub(crate) fn is_exceeded(&self, received: &Counts, heard: impl Fn(Option<u64>) -> Heard) -> bool {
+        match &self.kind {
+            Kind::Count { bound: Bound::AtMost(most), message, node, .. } => summed(received, *message, *node) > *most,
+            Kind::AtMost { what, most, at } => what.count(heard(at.node())) > *most,
+            _ => false,
+        }
+    }
+
     /// The moment that shows that it did not hold, where there is one.
-    fn witness(&self, report: &Report, probed: Option<&Probed>) -> Option<Nanoseconds> {
+    fn witness(&self, report: &Report, seen: Seen<'_>) -> Option<Nanoseconds> {
         match &self.kind {
             Kind::Answered { message, within, .. } => report.answers.get(message)?.first_late.get(within).copied(),
             Kind::NoWrongValue => report.wrong_examples.first().map(|wrong| wrong.time),
             Kind::Recovery { at, .. } => report.recovery.get(&at.node())?.slowest_at,
-            Kind::AtMost { what: What::Broken | What::Unread, at, .. } => report.recovery.get(&at.node())?.first,
-            Kind::Values(_) => probed?.first_failed,
-            Kind::AtMost { what: What::Gaps, at: Place::Host, .. } => report.first_lost_by_device,
+            Kind::Values(_) => seen.probed?.first_failed,
+            Kind::AtMost { .. } | Kind::Count { bound: Bound::AtMost(_), .. } => seen.exceeded,
             Kind::Loss { message, node, .. } | Kind::Count { bound: Bound::AtLeast(_), message, node, .. } => {
                 let fits = |key: &&(usize, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
                 report.first_lost.iter().filter(|(key, _)| fits(key)).map(|(_, time)| *time).min()
             }
-            _ => None,
+            Kind::Busy { .. } => None,
         }
     }
 
-    /// Whether it held; `probed` is what its probe found, if it has one.
-    pub fn judge(&self, report: &Report, probed: Option<&Probed>) -> Verdict {
-        let summed = |counts: &BTreeMap<(usize, u64), u64>, message: usize, node: Option<u64>| {
-            let fits = |key: &(usize, u64)| key.0 == message && node.is_none_or(|node| key.1 == node);
-            counts.iter().filter(|(key, _)| fits(key)).map(|(_, count)| count).sum::<u64>()
-        };
-        let (held, found) = match &self.kind {
-            Kind::Values(probe) => probe.judge(probed.unwrap_or(&Probed::default())),
+    /// Whether it held.
+    pub(crate) fn judge(&self, report: &Report, seen: Seen<'_>) -> Verdict {
+        let (failed, found) = match &self.kind {
+            Kind::Values(probe) => probe.judge(seen.probed.unwrap_or(&Probed::default())),
             Kind::Loss { message, node, below } => {
                 let (sent, lost) = (summed(&report.sent, *message, *node), summed(&report.lost, *message, *node));
                 let share = 100.0 * lost as f64 / sent.max(1) as f64;
-                (sent > 0 && share < *below, format!("{lost} of {sent} lost, {share:.2} %"))
+                let failed = if sent == 0 { Some(Reason::NoneSent) } else { unless(share < *below, Reason::Lost) };
+                (failed, format!("{lost} of {sent} lost, {share:.2} %"))
             }
             Kind::Recovery { within, at } => match report.recovery.get(&at.node()).filter(|all| all.times > 0) {
-                None => (true, format!("nothing was broken {at}")),
+                None => (None, format!("nothing was broken {at}")),
                 Some(all) => {
                     let slowest = all.slowest as f64 / 1e6;
-                    (all.slowest <= *within, format!("{} times {at}, the slowest after {slowest:.3} ms", all.times))
+                    let found = format!("{} times {at}, the slowest after {slowest:.3} ms", all.times);
+                    (unless(all.slowest <= *within, Reason::SlowRecovery), found)
                 }
             },
             Kind::Busy { below } => {
                 let share = 100.0 * report.busy as f64 / report.ended.max(1) as f64;
-                (share < *below, format!("busy for {share:.2} % of the time"))
+                (unless(share < *below, Reason::Busy), format!("busy for {share:.2} % of the time"))
             }
             Kind::Count { bound, message, node, at } => {
                 let found = summed(&report.received, *message, *node);
-                let held = match bound {
-                    Bound::AtLeast(count) => found >= *count,
-                    Bound::AtMost(count) => found <= *count,
+                let failed = match bound {
+                    Bound::AtLeast(count) if found >= *count => None,
+                    Bound::AtLeast(count) if summed(&report.sent, *message, *node) < *count => Some(Reason::TooFewSent),
+                    Bound::AtLeast(_) => Some(Reason::Lost),
+                    Bound::AtMost(count) => unless(found <= *count, Reason::TooMany),
                 };
-                (held, format!("{found} received {at}"))
+                (failed, format!("{found} received {at}"))
             }
             Kind::Answered { message, within, share } => {
                 match report.answers.get(message).filter(|all| all.asked > 0) {
-                    None => (false, "none was sent".to_owned()),
+                    None => (Some(Reason::NoneSent), "none was sent".to_owned()),
                     Some(all) => {
                         let in_time = all.within.get(within).copied().unwrap_or(0);
                         let never = all.asked - all.answered;
@@ -302,7 +337,8 @@ impl Expectation {
                             .slowest
                             .map_or_else(String::new, |time| format!(", slowest after {:.3} ms", time as f64 / 1e6));
                         let found = format!("{} sent, {in_time} in time, {never} never answered{slowest}", all.asked);
-                        (in_time as f64 >= share * all.asked as f64, found)
+                        let reason = if never > 0 { Reason::Unanswered } else { Reason::Late };
+                        (unless(in_time as f64 >= share * all.asked as f64, reason), found)
                     }
                 }
             }
@@ -312,24 +348,33 @@ impl Expectation {
                     0 => String::new(),
                     others => format!("; {others} of programs and recordings cannot be compared"),
                 };
-                (
-                    report.wrong == 0,
-                    format!("{compared} good frames compared with what was sent, {} differ{others}", report.wrong),
-                )
+                let differ = report.wrong;
+                let found = format!("{compared} good frames compared with what was sent, {differ} differ{others}");
+                (unless(differ == 0, Reason::WrongValue), found)
             }
             Kind::AtMost { what, most, at } => {
                 let heard = at.heard(report);
-                match what {
-                    What::Broken => (heard.broken <= *most, format!("{} broken {at}", heard.broken)),
-                    What::Unread => (heard.unread <= *most, format!("{} unread {at}", heard.unread)),
-                    What::Gaps => {
-                        let found = format!("{} found {at}, with {} numbers left out", heard.gaps, heard.missing);
-                        (heard.gaps <= *most, found)
-                    }
-                }
+                let count = what.count(heard);
+                let found = match what {
+                    What::Broken => format!("{count} broken {at}"),
+                    What::Unread => format!("{count} unread {at}"),
+                    What::Gaps => format!("{count} found {at}, with {} numbers left out", heard.missing),
+                };
+                (unless(count <= *most, Reason::TooMany), found)
             }
         };
-        let at = if held { None } else { self.witness(report, probed) };
-        Verdict { sentence: self.sentence.clone(), held, found, at }
+        let at = failed.and_then(|_| self.witness(report, seen));
+        Verdict { sentence: self.sentence.clone(), failed, found, at }
     }
+}
+
+/// A reason, unless it held.
+fn unless(held: bool, reason: Reason) -> Option<Reason> {
+    (!held).then_some(reason)
+}
+
+/// How many of a message, and of a node if one is named.
+fn summed(counts: &Counts, message: usize, node: Option<u64>) -> u64 {
+    let fits = |key: &(usize, u64)| key.0 == message && node.is_none_or(|node| key.1 == node);
+    counts.iter().filter(|(key, _)| fits(key)).map(|(_, count)| count).sum()
 }

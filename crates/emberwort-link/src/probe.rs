@@ -2,6 +2,7 @@
 
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
+use crate::report::Reason;
 use emberwort_text::formula::Formula;
 use emberwort_wire::Values;
 
@@ -102,18 +103,19 @@ impl Probe {
         }
     }
 
-    /// Whether it held, and what was found, in words.
-    pub(crate) fn judge(&self, found: &Probed) -> (bool, String) {
+    /// Why it did not hold, if it did not, and what was found, in words.
+    pub(crate) fn judge(&self, found: &Probed) -> (Option<Reason>, String) {
         let Probed { looked, held, .. } = *found;
+        let unless = |held: bool| (!held).then_some(Reason::Value);
         match self.kind {
-            _ if looked == 0 => (false, "none was received".to_owned()),
-            ProbeKind::Always => (held == looked, format!("held in {held} of {looked}")),
-            ProbeKind::Once => (held > 0, format!("held in {held} of {looked}")),
+            _ if looked == 0 => (Some(Reason::NoneReceived), "none was received".to_owned()),
+            ProbeKind::Always => (unless(held == looked), format!("held in {held} of {looked}")),
+            ProbeKind::Once => (unless(held > 0), format!("held in {held} of {looked}")),
             ProbeKind::Between(..) => {
                 let (low, high) = found.range.unwrap_or_default();
                 let short =
                     |number: f64| format!("{:.3}", number).trim_end_matches('0').trim_end_matches('.').to_owned();
-                (held == looked, format!("between {} and {} in {looked}", short(low), short(high)))
+                (unless(held == looked), format!("between {} and {} in {looked}", short(low), short(high)))
             }
         }
     }

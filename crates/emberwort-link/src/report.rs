@@ -59,8 +59,6 @@ pub struct Report {
 /// How a receiver got over broken frames, and bytes in no frame.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Recovery {
-    /// When the first was found.
-    pub first: Option<Nanoseconds>,
     /// When the last good frame came.
     pub good: Nanoseconds,
     /// Whether something was broken since then.
@@ -75,8 +73,7 @@ pub struct Recovery {
 
 impl Recovery {
     /// Something was broken.
-    pub(crate) fn broken(&mut self, now: Nanoseconds) {
-        self.first.get_or_insert(now);
+    pub(crate) fn broken(&mut self) {
         self.is_broken = true;
     }
 
@@ -209,13 +206,51 @@ impl Answers {
     }
 }
 
+/// Why something that must hold did not. A shorter trial fails in the same way only if it fails for the same reason.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// Nothing was sent of what is looked at.
+    NoneSent,
+    /// Nothing was received of what is looked at.
+    NoneReceived,
+    /// Fewer frames were sent than must be received.
+    TooFewSent,
+    /// Enough frames were sent, and too many of them were lost.
+    Lost,
+    /// Requests were never answered.
+    Unanswered,
+    /// All requests were answered, some too late.
+    Late,
+    /// More came than may.
+    TooMany,
+    /// A receiver took too long to get over what was broken.
+    SlowRecovery,
+    /// The wire was busy for too long.
+    Busy,
+    /// A good frame had other values than were sent.
+    WrongValue,
+    /// Messages came, with values that must not be, or without the one that must be.
+    Value,
+    /// A step of a script waited for a message in vain: which one, and which one came in its place, by index.
+    Missed {
+        /// What was waited for.
+        awaited: usize,
+        /// What came instead, last.
+        instead: Option<usize>,
+    },
+    /// A message came, by index, which a step of a script forbids.
+    Forbidden(usize),
+    /// A script was not over at the end of the trial.
+    Unfinished,
+}
+
 /// Whether an expectation held, and what was found.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Verdict {
     /// The sentence as written.
     pub sentence: String,
-    /// Whether it held.
-    pub held: bool,
+    /// Why it did not hold; `None` if it did.
+    pub failed: Option<Reason>,
     /// What was found, with the numbers.
     pub found: String,
     /// The moment that shows it, if it failed at one.
@@ -225,8 +260,13 @@ pub struct Verdict {
 impl Verdict {
     /// Of a script of the host, which must do all its steps.
     pub(crate) fn of_script(outcome: Outcome) -> Self {
-        let Outcome { name, held, found, at } = outcome;
-        Self { sentence: format!("{name} does all its steps"), held, found, at }
+        let Outcome { name, failed, found, at } = outcome;
+        Self { sentence: format!("{name} does all its steps"), failed, found, at }
+    }
+
+    /// Whether it held.
+    pub fn held(&self) -> bool {
+        self.failed.is_none()
     }
 }
 
@@ -259,6 +299,6 @@ impl Report {
 
     /// Whether everything held that must, to the end.
     pub fn passed(&self) -> bool {
-        self.overrun.is_none() && self.verdicts.iter().all(|verdict| verdict.held)
+        self.overrun.is_none() && self.verdicts.iter().all(Verdict::held)
     }
 }

@@ -6,6 +6,7 @@ use emberwort_model::Plan;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
+use crate::report::Reason;
 use crate::signal::nearest;
 use emberwort_text::formula::{Formula, Worked, number};
 
@@ -71,12 +72,27 @@ pub struct Waiting {
 pub struct Outcome {
     /// What it is called.
     pub name: String,
-    /// Whether all its steps went well.
-    pub held: bool,
+    /// Why not all its steps went well; `None` if they did.
+    pub failed: Option<Reason>,
     /// What happened.
     pub found: String,
     /// When it failed.
     pub at: Option<Nanoseconds>,
+}
+
+/// A step that failed.
+#[derive(Clone, Debug)]
+struct Failure {
+    at: Nanoseconds,
+    reason: Reason,
+    what: String,
+}
+
+/// A message that came while another one was waited for, and what it says about why that does not come.
+#[derive(Clone, Debug)]
+struct Instead {
+    message: usize,
+    what: String,
 }
 
 /// A message to be sent.
@@ -109,8 +125,8 @@ struct Lane {
     /// The last step that sent something, and how many times it may do so once more.
     sent: Option<(usize, u32)>,
     /// What came while the step waited, and was not what it waits for, in words.
-    instead: Option<String>,
-    failed: Option<(Nanoseconds, String)>,
+    instead: Option<Instead>,
+    failed: Option<Failure>,
 }
 
 impl Runner {
@@ -157,6 +173,13 @@ impl Runner {
     }
 }
 
+impl Outcome {
+    /// Whether all its steps went well.
+    pub fn held(&self) -> bool {
+        self.failed.is_none()
+    }
+}
+
 impl Lane {
     fn act(&mut self, plan: &Plan, now: Nanoseconds, sendings: &mut Vec<Sending>) {
         while let Some(due) = self.due.filter(|due| *due <= now) {
@@ -198,9 +221,12 @@ impl Lane {
                         (self.step, self.waits, self.instead) = (*step, false, None);
                     }
                     _ => {
-                        let instead = self.instead.take().unwrap_or_default();
-                        let (what, within) = (describe(plan, waiting), seconds(waiting.within));
-                        self.fail(now, format!("no {what} came within {within}{instead}"));
+                        let instead = self.instead.take();
+                        let said = instead.as_ref().map_or("", |instead| &instead.what);
+                        let what = describe(plan, waiting);
+                        let what = format!("no {what} came within {}{said}", seconds(waiting.within));
+                        let instead = instead.map(|instead| instead.message);
+                        self.fail(now, Reason::Missed { awaited: waiting.message, instead }, what);
                     }
                 },
                 _ => self.go_on(due),
@@ -216,7 +242,7 @@ impl Lane {
     }
 
     /// What a message is to a step that waits for another one, if it says something about why that does not come.
-    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<String> {
+    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<Instead> {
         let is_of_node = waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted));
         let asked = self.script.steps[..self.step].iter().rev().find_map(|step| match step {
             Step::Send { message, .. } => Some(*message),
@@ -228,14 +254,14 @@ impl Lane {
                 Some(when) if is_of_node => format!("not with `{}`", when.text()),
                 _ => "from another node".to_owned(),
             };
-            return Some(format!("; {name} came, but {why}"));
+            return Some(Instead { message, what: format!("; {name} came, but {why}") });
         }
         let answers = asked.is_some_and(|asked| plan.messages[asked].message.answered_by.contains(&message));
-        (answers && is_of_node).then(|| format!("; {name} came instead"))
+        (answers && is_of_node).then(|| Instead { message, what: format!("; {name} came instead") })
     }
 
-    fn fail(&mut self, now: Nanoseconds, what: String) {
-        self.failed = Some((now, what));
+    fn fail(&mut self, at: Nanoseconds, reason: Reason, what: String) {
+        self.failed = Some(Failure { at, reason, what });
         self.due = None;
     }
 
@@ -271,7 +297,7 @@ impl Lane {
             self.go_on(now);
         } else {
             let what = format!("{} came, which never should", describe(plan, waiting));
-            self.fail(now, what);
+            self.fail(now, Reason::Forbidden(message), what);
         }
     }
 
@@ -281,18 +307,20 @@ impl Lane {
             1 => format!("step {} of {total}", step + 1),
             repeat => format!("step {} of {total}, round {} of {repeat}", step + 1, self.round + 1),
         };
-        let (held, found, at) = match (&self.failed, self.due) {
-            (Some((at, what)), _) => (false, format!("{}: {what}", place(self.step)), Some(*at)),
-            (None, None) => (true, format!("all {total} steps, {}", times(self.script.repeat)), None),
+        let (failed, found, at) = match (&self.failed, self.due) {
+            (Some(Failure { at, reason, what }), _) => {
+                (Some(*reason), format!("{}: {what}", place(self.step)), Some(*at))
+            }
+            (None, None) => (None, format!("all {total} steps, {}", times(self.script.repeat)), None),
             (None, Some(due)) => {
                 let what = match self.script.steps.get(self.step) {
                     Some(Step::Expect(waiting)) => format!("still waits for {}", describe(plan, waiting)),
                     _ => "was not over at the end of the trial".to_owned(),
                 };
-                (false, format!("{}: {what}", place(self.step.min(total - 1))), Some(due))
+                (Some(Reason::Unfinished), format!("{}: {what}", place(self.step.min(total - 1))), Some(due))
             }
         };
-        Outcome { name: self.script.name.clone(), held, found, at }
+        Outcome { name: self.script.name.clone(), failed, found, at }
     }
 }
 

@@ -84,7 +84,7 @@ fn two_ends_talk_in_virtual_time() {
     assert_eq!(answered, [7_000_000; 4]);
     assert!(matches!(events.last(), Some(LinkEvent::Unanswered { node: 9, .. })), "{events:?}");
     let outcomes = host.outcomes();
-    assert!(outcomes[0].held, "{outcomes:?}");
+    assert!(outcomes[0].held(), "{outcomes:?}");
     let heard = (device.heard(), host.heard());
     assert_eq!((heard.0.good, heard.1.good), (6, 55));
     assert_eq!(heard.1.good_bytes, heard.1.input);

@@ -104,7 +104,7 @@ fn a_request_to_nobody_is_never_answered() {
     let report = trial(&text);
     assert!(!report.passed());
     assert_eq!(report.verdicts[0].found, "1 sent, 0 in time, 1 never answered");
-    assert!(report.verdicts[1].held && report.verdicts[2].held);
+    assert!(report.verdicts[1].held() && report.verdicts[2].held());
 }
 
 #[test]

@@ -8,6 +8,7 @@ mod common;
 use std::sync::Arc;
 
 use common::run_and_keep;
+use emberwort_link::report::Reason;
 use emberwort_link::{Report, Revisions, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
@@ -288,18 +289,18 @@ fn a_script_sends_waits_keeps_and_fails() {
          { expect = \"MoveAccepted\", keep = { t = \"target\" } },\
          { send = \"MoveGate\", node = 3, fields = { target = { formula = \"t / 2 + 1\" }, speed = 10 } },\
          { expect = \"MoveAccepted\", when = \"target == t / 2 + 1\" }");
-    assert!(verdict.held, "{verdict:?}");
+    assert!(verdict.held(), "{verdict:?}");
     assert_eq!(rows[1].1["target"], 21.0);
     let (verdict, _) = run(
         "{ wait = \"50 ms\" }, { never = \"GateStatus\", within = \"100 ms\" }, { never = \"GateStatus\", within = \"1 s\" }",
     );
-    assert_eq!((verdict.held, verdict.found.as_str()), (false, "step 3 of 3: GateStatus came, which never should"));
+    assert_eq!((verdict.held(), verdict.found.as_str()), (false, "step 3 of 3: GateStatus came, which never should"));
     let (verdict, _) = run("{ wait = \"30 s\" }");
-    assert!(!verdict.held && verdict.found.contains("was not over"), "{verdict:?}");
+    assert!(!verdict.held() && verdict.found.contains("was not over"), "{verdict:?}");
     // Sent three times in all, since nobody has node 9.
     let (verdict, rows) =
         run("{ send = \"WhoAreYou\", node = 9, retries = 2 }, { expect = \"Identity\", within = \"1 s\" }");
-    assert_eq!((verdict.held, rows.len()), (false, 3), "{verdict:?}");
+    assert_eq!((verdict.held(), rows.len()), (false, 3), "{verdict:?}");
 }
 
 #[test]
@@ -310,35 +311,52 @@ fn what_must_hold_is_judged_by_what_was_received() {
         let scenario = Scenario::parse(&text, &plan(), &Revisions::default()).unwrap_or_else(|error| panic!("{error}"));
         emberwort_link::run(&scenario, &mut ()).verdicts[0].clone()
     };
-    for (must, held) in [
-        ("GateStatus.opening between 0 and 50", true),
-        ("GateStatus.opening between 0 and 40", false),
-        ("GateStatus.opening from node 3 between 0 and 50", true),
-        ("always GateStatus: opening <= time * 5 + 0.1", true),
-        ("always GateStatus from node 3: opening < 30", false),
-        ("once GateStatus: opening > 45", true),
-        ("once GateStatus: opening > 55", false),
-        ("once Alarm: oil > 1", false),
-        ("100 % of MoveGate answered within 50 ms", true),
-        ("50 % of MoveGate answered within 1 ms", false),
-        ("loss of GateStatus below 1 %", true),
-        ("wire busy below 2 %", true),
-        ("wire busy below 0.9 %", false),
-        ("recovery within 1 ms", true),
-        ("no false accept", true),
+    for (must, failed) in [
+        ("GateStatus.opening between 0 and 50", None),
+        ("GateStatus.opening between 0 and 40", Some(Reason::Value)),
+        ("GateStatus.opening from node 3 between 0 and 50", None),
+        ("always GateStatus: opening <= time * 5 + 0.1", None),
+        ("always GateStatus from node 3: opening < 30", Some(Reason::Value)),
+        ("once GateStatus: opening > 45", None),
+        ("once GateStatus: opening > 55", Some(Reason::Value)),
+        ("once Alarm: oil > 1", Some(Reason::NoneReceived)),
+        ("100 % of MoveGate answered within 50 ms", None),
+        ("50 % of MoveGate answered within 1 ms", Some(Reason::Late)),
+        ("loss of GateStatus below 1 %", None),
+        ("loss of Alarm below 1 %", Some(Reason::NoneSent)),
+        ("at least 50 GateStatus", None),
+        ("at least 51 GateStatus", Some(Reason::TooFewSent)),
+        ("at most 49 GateStatus", Some(Reason::TooMany)),
+        ("wire busy below 2 %", None),
+        ("wire busy below 0.9 %", Some(Reason::Busy)),
+        ("recovery within 1 ms", None),
+        ("no false accept", None),
     ] {
         let found = verdict(must, "");
-        assert_eq!(found.held, held, "{must}: {found:?}");
+        assert_eq!(found.failed, failed, "{must}: {found:?}");
     }
     let cut = "[wire]\nstretch = [{ from = \"4 s\", to = \"5 s\", bit_errors = 0.1 }]";
     let loss = verdict("loss of GateStatus from node 3 below 5 %", cut);
-    assert_eq!((loss.held, loss.at), (false, Some(4_000_000_000)), "{loss:?}");
+    assert_eq!((loss.failed, loss.at), (Some(Reason::Lost), Some(4_000_000_000)), "{loss:?}");
     let slow = verdict("recovery within 500 ms", cut);
-    assert!(!slow.held && slow.at.is_some_and(|at| (3_800_000_000..4_300_000_000).contains(&at)), "{slow:?}");
+    assert!(!slow.held() && slow.at.is_some_and(|at| (3_800_000_000..4_300_000_000).contains(&at)), "{slow:?}");
     let late = verdict("MoveGate answered within 1 ms", "");
     assert_eq!(late.at, Some(1_000_000_000), "the first that was late was sent after a second: {late:?}");
     let never = verdict("MoveGate answered within 50 ms", "[wire]\nto_device = { frame_loss = 1 }");
-    assert_eq!((never.held, never.at), (false, Some(1_000_000_000)), "{never:?}");
+    assert_eq!((never.failed, never.at), (Some(Reason::Unanswered), Some(1_000_000_000)), "{never:?}");
+    // Reports at 0 s, 0.2 s, ...: five are lost, from the one at 4 s on, and the bound is passed by the 30th, the 31st and so on.
+    let noisy = "[wire]\nstretch = [{ from = \"4 s\", to = \"5 s\", bit_errors = 0.005 }]";
+    for (must, wire, reason, at) in [
+        ("at least 50 GateStatus", cut, Reason::Lost, 4_000..4_001),
+        ("at most 29 GateStatus", "", Reason::TooMany, 5_800..5_810),
+        ("at most 29 GateStatus", cut, Reason::TooMany, 6_800..6_810),
+        ("broken frames at most 0", noisy, Reason::TooMany, 4_000..5_010),
+        ("counter gaps at most 0", cut, Reason::TooMany, 5_000..5_010),
+    ] {
+        let found = verdict(must, wire);
+        assert_eq!(found.failed, Some(reason), "{must}: {found:?}");
+        assert!(found.at.is_some_and(|time| at.contains(&(time / 1_000_000))), "{must}: {found:?}");
+    }
 }
 
 #[test]

@@ -131,6 +131,60 @@ fn what_must_hold_decides_the_exit_code() {
 }
 
 #[test]
+fn a_failed_trial_tells_when_it_shows_and_how_to_see_it() {
+    let folder = project();
+    let must = [
+        "at most 20 GateStatus",
+        "wire busy below 0.01 %",
+        "at least 90 GateStatus",
+        "at most 30 GateStatus",
+        "at most 31 GateStatus from node 3",
+    ];
+    let text = format!(
+        "channel = \"bus485\"\nspan = \"10 s\"\nstarts = \"2031-03-09T02:10:00Z\"\nmust = {must:?}\n[[device]]\nnode = 3\n"
+    );
+    std::fs::write(folder.path().join("t.toml"), text).unwrap();
+    let failed = run(folder.path(), &["trial", "t.toml", "--report", "t.xml"]);
+    assert_eq!(failed.code, 1);
+    // The 21st report is sent after 4 s; it has 21 bytes of 87 microseconds each, and a bit more.
+    assert!(failed.out.contains("\nfirst visible 4.00"), "{}", failed.out);
+    assert!(failed.out.contains("\n>       +4.00"), "{}", failed.out);
+    assert!(failed.out.contains("\n2 more failures: the report tells why\n"), "{}", failed.out);
+    let report = std::fs::read_to_string(folder.path().join("t.xml")).unwrap();
+    assert_eq!(report.matches(">expected: ").count(), 5, "{report}");
+    assert_eq!(report.matches("\nfirst visible ").count(), 3, "{report}");
+    assert_eq!(report.matches("no single time shows it").count(), 2, "{report}");
+    // What it says to run, run.
+    let said = failed.out.replace("\n  ", " ");
+    let commands = said.split("to see more: emberwort ").nth(1).unwrap().trim();
+    let (record, decode) = commands.split_once(", then emberwort ").unwrap();
+    let recorded = run(folder.path(), &record.split(' ').collect::<Vec<_>>());
+    assert_eq!(recorded.code, 1, "{}", recorded.err);
+    let rows = succeed(folder.path(), &decode.split_whitespace().collect::<Vec<_>>());
+    let times: Vec<f64> =
+        rows.lines().filter_map(|row| row.strip_prefix('+')?.split(' ').next()?.parse().ok()).collect();
+    assert!(times.len() >= 18 && times.iter().all(|time| (1.9..=7.0).contains(time)), "{rows}");
+}
+
+#[test]
+fn a_shorter_trial_fails_for_the_same_reason() {
+    let folder = project();
+    // Of 100 reports 20 are lost: a trial that is so short that fewer than 90 are sent fails in another way.
+    let text = "channel = \"bus485\"\nspan = \"20 s\"\nmust = [\"at least 90 GateStatus\", \"no false accept\"]\n\
+        [wire]\ndelay = \"1 ms\"\nstretch = [{ from = \"4 s\", to = \"8 s\", bit_errors = 0.1 }]\n[[device]]\nnode = 3\n";
+    std::fs::write(folder.path().join("t.toml"), text).unwrap();
+    let failed = run(folder.path(), &["trial", "t.toml", "--minimise", "short.toml"]);
+    assert_eq!(failed.code, 1, "{}", failed.err);
+    assert!(failed.err.contains("\"at least 90 GateStatus\" still fails"), "{}", failed.err);
+    let short = std::fs::read_to_string(folder.path().join("short.toml")).unwrap();
+    assert!(!short.contains("delay") && !short.contains("accept") && short.contains("stretch"), "{short}");
+    let report = json(folder.path(), &["trial", "short.toml"]);
+    let (sent, received) =
+        (report["frames"][0]["sent"].as_u64().unwrap(), report["frames"][0]["received"].as_u64().unwrap());
+    assert!(sent >= 90 && received < 90, "{report}");
+}
+
+#[test]
 fn the_trial_of_the_documentation_runs() {
     let page = include_str!("../../../docs/trials.md");
     let example = page.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();

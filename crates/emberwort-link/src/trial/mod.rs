@@ -19,7 +19,7 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::expect::Expectation;
+use crate::expect::{Expectation, Seen};
 use crate::player::Player;
 use crate::probe::{Probe, Probed};
 use crate::report::{Recovery, Report, Verdict};
@@ -143,6 +143,8 @@ struct Trial<'a> {
     open: BTreeMap<usize, VecDeque<Rc<Exchange>>>,
     /// What must hold for values, and what was found.
     probes: Vec<(&'a Probe, Probed)>,
+    /// What may come so many times at most, and when more came.
+    limits: Vec<(&'a Expectation, Option<Nanoseconds>)>,
     /// What devices and the host may leave out.
     running: [RunningStatus; 2],
     wire: Wire,
@@ -212,6 +214,7 @@ impl<'a> Trial<'a> {
                 .filter_map(Expectation::probe)
                 .map(|probe| (probe, Probed::default()))
                 .collect(),
+            limits: scenario.must.iter().filter(|must| must.is_limit()).map(|must| (must, None)).collect(),
             running: Default::default(),
             wire,
             now: 0,
@@ -409,9 +412,11 @@ impl<'a> Trial<'a> {
             }
         }
         let mut probed = self.probes.iter().map(|(_, found)| found);
+        let mut limits = self.limits.iter().map(|(_, exceeded)| *exceeded);
         let judged = self.scenario.must.iter().map(|expectation| {
             let probed = expectation.probe().and_then(|_| probed.next());
-            expectation.judge(&self.report, probed)
+            let exceeded = if expectation.is_limit() { limits.next().flatten() } else { None };
+            expectation.judge(&self.report, Seen { probed, exceeded })
         });
         let verdicts = judged.collect();
         self.report.verdicts = verdicts;

@@ -9,15 +9,15 @@ use super::sent::{Sent, Taken};
 use super::{Trial, Watch};
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::report::{Recovery, WrongValue};
+use crate::report::{Heard, Recovery, WrongValue};
 use crate::scenario::Device;
-use crate::side::{Found, FoundFrame};
+use crate::side::{Found, FoundFrame, Side};
 use crate::wire::Sender;
 
 /// Notes what a side found broken, and that it got over it.
 fn recovers(side: &mut Recovery, now: Nanoseconds, found: &Found) {
     if !found.faults.is_empty() || found.stray > 0 {
-        side.broken(now);
+        side.broken();
     }
     if !found.frames.is_empty() {
         side.over(now);
@@ -110,6 +110,7 @@ impl Trial<'_> {
             self.answers_oldest(from, frame.message);
             self.scripts.hear(plan, self.now, frame.message, frame.node, &frame.values);
         }
+        self.look_at_limits();
         self.plan_scripts();
     }
 
@@ -203,6 +204,24 @@ impl Trial<'_> {
         }
     }
 
+    /// Notes which limits were exceeded by what a side just received.
+    fn look_at_limits(&mut self) {
+        if self.limits.iter().all(|(_, exceeded)| exceeded.is_some()) {
+            return;
+        }
+        let side = |node: Option<u64>| match node {
+            None => Some(&self.host_side),
+            Some(node) => {
+                let device = self.devices.iter().position(|device| device.node == node)?;
+                Some(&self.device_sides[device])
+            }
+        };
+        let heard = |node: Option<u64>| side(node).map_or_else(Heard::default, Side::heard_in_all);
+        for (limit, exceeded) in self.limits.iter_mut().filter(|(_, exceeded)| exceeded.is_none()) {
+            *exceeded = limit.is_exceeded(&self.report.received, heard).then_some(self.now);
+        }
+    }
+
     pub(super) fn host_found(&mut self, found: Found) {
         let Definition { plan, channel, .. } = self.of_host();
         self.note_faults(&found, self.scenario.host, None);
@@ -220,6 +239,7 @@ impl Trial<'_> {
         for sent in found.settled {
             self.settle(sent);
         }
+        self.look_at_limits();
     }
 
     /// Looks at the values that a receiver of a definition received.
@@ -277,5 +297,6 @@ impl Trial<'_> {
         for sent in found.settled {
             self.settle(sent);
         }
+        self.look_at_limits();
     }
 }

@@ -29,7 +29,7 @@ pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     stage.play(End::Host, WhenIdle::End, &mut machine, tell)?;
     let mut failed = 0u64;
     for outcome in machine[0].outcomes() {
-        match outcome.held {
+        match outcome.held() {
             true => say!("{}: {}", escaped(&outcome.name), outcome.found),
             false => {
                 failed += 1;

@@ -48,7 +48,7 @@ pub fn as_json(scenario: &Scenario, report: &Report) -> Json {
     let verdicts: Vec<Json> = report
         .verdicts
         .iter()
-        .map(|verdict| json!({"must": verdict.sentence, "held": verdict.held, "found": verdict.found}))
+        .map(|verdict| json!({"must": verdict.sentence, "held": verdict.held(), "found": verdict.found}))
         .collect();
     json!({
         "channel": channel(scenario).name, "seed": scenario.seed, "passed": report.passed(),

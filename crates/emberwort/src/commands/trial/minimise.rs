@@ -1,4 +1,4 @@
-//! `trial --minimise`: a shorter trial that fails in the same way.
+//! `trial --minimise`: a shorter trial in which the same thing fails for the same reason.
 
 use std::path::Path;
 
@@ -17,7 +17,7 @@ pub fn run(
     report: &Report,
     parse: &dyn Fn(&str) -> Option<Scenario>,
 ) -> anyhow::Result<()> {
-    let Some(failed) = report.verdicts.iter().find(|verdict| !verdict.held) else {
+    let Some(failed) = report.verdicts.iter().find(|verdict| !verdict.held()) else {
         say!("nothing failed, so there is nothing to make shorter; {} was not written", files::shown(path));
         return Ok(());
     };
@@ -25,10 +25,7 @@ pub fn run(
         let Some(mut shorter) = parse(text).filter(|_| !crate::interrupt::came()) else { return false };
         shorter.seed = scenario.seed;
         let verdicts = emberwort_link::run(&shorter, &mut ()).verdicts;
-        verdicts.iter().any(|verdict| {
-            let is_alike = verdict.at.is_some() == failed.at.is_some();
-            verdict.sentence == failed.sentence && !verdict.held && is_alike
-        })
+        verdicts.iter().any(|verdict| verdict.sentence == failed.sentence && verdict.failed == failed.failed)
     };
     let mut found = minimise(text, scenario.span / 1_000_000, &mut fails)?;
     if let Some(line) = found.text.lines().position(|line| line.starts_with("seed")) {
@@ -41,7 +38,7 @@ pub fn run(
     let (before, after) = (text.lines().count(), found.text.lines().count());
     files::write_file(path, found.text.as_bytes(), Replace::No)?;
     say!(
-        "a shorter trial is in {}: {after} lines in place of {before}; \"{}\" still fails ({})",
+        "a shorter trial is in {}: {after} lines in place of {before}; \"{}\" still fails for the same reason ({})",
         files::shown(path),
         emberwort_model::diagnostics::escaped(&failed.sentence),
         plural(found.runs, "trial run")

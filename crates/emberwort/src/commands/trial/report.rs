@@ -77,13 +77,14 @@ impl Told<'_> {
     fn junit(&self) -> anyhow::Result<String> {
         let mut suite = TestSuite::new(escaped(&self.name));
         for verdict in &self.report.verdicts {
-            let status = if verdict.held {
+            let status = if verdict.held() {
                 TestCaseStatus::success()
             } else {
                 let mut failed = TestCaseStatus::non_success(NonSuccessKind::Failure);
                 failed.set_message(escaped(&verdict.found));
-                let lines = self.story(&verdict.sentence).unwrap_or_default();
-                failed.set_description(lines.iter().map(|line| escaped(line)).collect::<Vec<_>>().join("\n"));
+                let mut body = vec![format!("expected: {}", verdict.sentence), format!("found:    {}", verdict.found)];
+                body.extend(self.story(&verdict.sentence).unwrap_or_default());
+                failed.set_description(body.iter().map(|line| escaped(line)).collect::<Vec<_>>().join("\n"));
                 failed
             };
             let mut case = TestCase::new(escaped(&verdict.sentence), status);
@@ -108,7 +109,7 @@ impl Told<'_> {
         }
         for verdict in &self.report.verdicts {
             let story = self.story(&verdict.sentence);
-            let row = json!({"must": verdict.sentence, "held": verdict.held, "found": verdict.found, "at_ns": verdict.at, "story": story});
+            let row = json!({"must": verdict.sentence, "held": verdict.held(), "found": verdict.found, "at_ns": verdict.at, "story": story});
             let _ = writeln!(out, "{}", safe_text(&row));
         }
         let last = json!({"trial": self.name, "channel": channel(self.scenario).name, "seed": self.scenario.seed, "ended_ns": self.report.ended, "passed": self.report.passed()});
@@ -123,7 +124,7 @@ impl Told<'_> {
         let _ = writeln!(out, "{}\n\n{}\n", about.join("\n"), cell(&self.about()));
         let _ = writeln!(out, "| result | must hold | found |\n| --- | --- | --- |");
         for verdict in &self.report.verdicts {
-            let result = if verdict.held { "held" } else { "**failed**" };
+            let result = if verdict.held() { "held" } else { "**failed**" };
             let _ = writeln!(out, "| {result} | {} | {} |", cell(&verdict.sentence), cell(&verdict.found));
         }
         let _ = writeln!(
@@ -162,7 +163,7 @@ impl Told<'_> {
         let _ = writeln!(out, "<p>{}</p>\n<p class=\"dim\">{}</p>", about.join("<br>"), xml(&self.about()));
         let _ = writeln!(out, "<h2>What must hold</h2>\n<table>\n<tr><th>result<th>must hold<th>found</tr>");
         for verdict in &self.report.verdicts {
-            let (class, result) = if verdict.held { ("held", "held") } else { ("failed", "FAILED") };
+            let (class, result) = if verdict.held() { ("held", "held") } else { ("failed", "FAILED") };
             let (sentence, found) = (xml(&verdict.sentence), xml(&verdict.found));
             let _ = writeln!(out, "<tr><td class=\"{class}\">{result}<td>{sentence}<td>{found}</tr>");
         }

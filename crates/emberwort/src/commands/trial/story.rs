@@ -15,13 +15,21 @@ use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
 use crate::cli::{RowForm, TrialArgs};
 use crate::output::{self, Look, Paint};
 use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
-use crate::render::{time, wrapped_at, wrapped_under};
+use crate::render::{plural, time, wrapped_at, wrapped_under};
 
 /// So many pieces are shown before and after the moment.
 const AROUND: usize = 3;
 
-/// So many failures are told as stories.
-const MAX_STORIES: usize = 3;
+/// The most failures of which pieces are kept.
+const MAX_STORIES: usize = 50;
+
+/// The most failures that are told on a terminal; a report tells all.
+const TOLD: usize = 3;
+
+/// How long before and after the moment of a failure a recording is to be looked at.
+const NEAR: u64 = 2 * SECOND;
+
+const SECOND: u64 = 1_000_000_000;
 
 /// The moment of what no moment shows.
 const NEVER: Time = Time::from_nanoseconds(u64::MAX);
@@ -32,6 +40,8 @@ pub struct Story {
     /// What was sent and received around the moment, in order of time.
     pub pieces: Vec<Piece>,
     plan: Arc<Plan>,
+    /// When the trial starts.
+    starts: Time,
 }
 
 /// Bytes that an end sent or received.
@@ -151,7 +161,7 @@ impl<W: Watch> Watch for Last<W> {
 
 /// The stories of what failed, out of what was kept, or of the trial run once more: it is the same each time.
 pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece>>) -> Vec<Story> {
-    let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held).take(MAX_STORIES).collect();
+    let failed: Vec<&Verdict> = report.verdicts.iter().filter(|verdict| !verdict.held()).take(MAX_STORIES).collect();
     // What no moment shows has no frames around it.
     let moments: Vec<Time> =
         failed.iter().map(|verdict| verdict.at.map_or(NEVER, |at| scenario.starts.after(at))).collect();
@@ -171,20 +181,21 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
         // What failed at the end has nothing behind it.
         let is_last = pieces.is_empty() && verdict.at.is_some();
         let pieces = if is_last { last.iter().map(Piece::again).collect() } else { pieces };
-        Story { verdict: verdict.clone(), plan: scenario.definitions.own().clone(), pieces }
+        let (plan, starts) = (scenario.definitions.own().clone(), scenario.starts);
+        Story { verdict: verdict.clone(), plan, pieces, starts }
     });
     told.collect()
 }
 
-/// The received pieces as rows of so many columns.
-fn decoded(plan: &Arc<Plan>, pieces: &[Piece], width: Option<usize>) -> String {
+/// The received pieces as rows of so many columns, with the seconds since a moment.
+fn decoded(plan: &Arc<Plan>, pieces: &[Piece], since: Time, width: Option<usize>) -> String {
     let plan = plan.clone();
     let style = RowStyle {
         form: RowForm::Table,
         raw: false,
         only: None,
         labels: None,
-        times: ShownTimes::Utc,
+        times: ShownTimes::Since(since),
         look: Look { out: false, err: false },
         width,
     };
@@ -204,44 +215,83 @@ fn decoded(plan: &Arc<Plan>, pieces: &[Piece], width: Option<usize>) -> String {
 impl Story {
     /// The story in lines of so many columns, without its sentence.
     pub fn lines(&self, width: Option<usize>) -> Vec<String> {
-        let mut lines = Vec::new();
-        if let Some(at) = self.verdict.at {
-            lines.push(format!("it shows {} after the start of the trial; received around it:", time::duration(at)));
-        } else {
-            return lines;
-        }
-        let rows = decoded(&self.plan, &self.pieces, width.map(|width| width.saturating_sub(2)));
+        let Some(at) = self.verdict.at else {
+            return vec!["no single time shows it: it is counted over the whole trial".to_owned()];
+        };
+        let moment = self.starts.after(at);
+        let mut lines = vec![format!("{}; received around it, in seconds since the start:", self.first_visible(at))];
+        let rows = decoded(&self.plan, &self.pieces, self.starts, width.map(|width| width.saturating_sub(2)));
         lines.extend(rows.lines().map(|line| format!("  {line}")));
-        lines.push("bytes on the wire:".to_owned());
+        let is_marked = self.pieces.iter().any(|piece| piece.time == moment);
+        lines.push(format!("bytes on the wire{}:", if is_marked { ", `>` at that time" } else { "" }));
         for piece in &self.pieces {
-            let mut at = String::new();
-            time::write_time_of_day(piece.time, 6, &mut at);
+            let mark = if piece.time == moment { '>' } else { ' ' };
+            let at = ShownTimes::Since(self.starts).text(None, piece.time, None);
             let (who, what) = match (piece.is_sent, piece.from) {
                 (true, from) => (from, "sends   "),
                 (false, from) => (from.other(), "receives"),
             };
-            let line = format!("  {at}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes));
+            let line = format!("{mark} {at:>15}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes));
             lines.extend(wrapped_at(width, &line, &" ".repeat(37)).lines().map(str::to_owned));
         }
         lines
+    }
+
+    /// When it is first visible: in the time of the trial, and in that of a recording.
+    fn first_visible(&self, at: u64) -> String {
+        let mut of_day = String::new();
+        time::write_time_of_day(self.starts.after(at), 6, &mut of_day);
+        format!("first visible {} after the start ({of_day} UTC)", time::duration(at))
     }
 }
 
 /// All stories, for people, with the command that shows more.
 pub fn written(stories: &[Story], args: &TrialArgs, look: Look) -> String {
     let mut out = String::new();
-    for story in stories {
-        let Verdict { sentence, found, .. } = &story.verdict;
+    for (number, story) in stories.iter().take(TOLD).enumerate() {
+        let Verdict { sentence, found, at, .. } = &story.verdict;
         let title = look.paint(Paint::Bold, format!("why \"{}\" failed", escaped(sentence)));
         let (expected, found) = (format!("expected: {}", escaped(sentence)), format!("found:    {found}"));
         out += &format!("\n{title}\n{}\n{}\n", wrapped_under(&expected, "  "), wrapped_under(&found, "  "));
-        for line in story.lines(output::terminal_width()) {
-            out += &format!("{line}\n");
+        let told = stories[..number].iter().find(|told| at.is_some() && told.verdict.at == *at);
+        match (told, at) {
+            (Some(told), Some(at)) => {
+                let sentence = escaped(&told.verdict.sentence);
+                let same = format!("{}, as \"{sentence}\": the frames are shown there", story.first_visible(*at));
+                out += &format!("{}\n", wrapped_under(&same, "  "));
+            }
+            _ => {
+                for line in story.lines(output::terminal_width()) {
+                    out += &format!("{line}\n");
+                }
+            }
         }
     }
-    let file = crate::files::shown(&args.file);
-    let seed = args.seed.map_or_else(String::new, |seed| format!(" --seed {seed}"));
-    let more =
-        format!("to see all of it: emberwort trial {file}{seed} --record run.pcapng, then emberwort decode run.pcapng");
-    out + &format!("\n{}\n", wrapped_under(&more, "  "))
+    if stories.len() > TOLD {
+        let rest = plural(stories.len() - TOLD, "more failure");
+        let how = if args.report.is_empty() { "--report FILE.html tells why" } else { "the report tells why" };
+        out += &format!("\n{rest}: {how}\n");
+    }
+    out + &format!("\n{}\n", wrapped_under(&format!("to see more: {}", more(stories, args)), "  "))
+}
+
+/// The commands that record the trial and show what came around the first moment that one of the stories has.
+fn more(stories: &[Story], args: &TrialArgs) -> String {
+    let (record, recording) = match &args.record {
+        Some(path) => (String::new(), crate::files::shown(path)),
+        None => {
+            let file = crate::files::shown(&args.file);
+            let seed = args.seed.map_or_else(String::new, |seed| format!(" --seed {seed}"));
+            (format!("emberwort trial {file}{seed} --record run.pcapng, then "), "run.pcapng".into())
+        }
+    };
+    let near = stories.iter().find_map(|story| Some((story.starts, story.verdict.at?))).map(|(starts, at)| {
+        // Whole seconds, which are shorter to write.
+        let whole = |nanoseconds: u64| Time::from_nanoseconds(nanoseconds / SECOND * SECOND);
+        let moment = starts.after(at).nanoseconds();
+        let (since, until) = (whole(moment.saturating_sub(NEAR)), whole(moment.saturating_add(NEAR + SECOND - 1)));
+        let [since, until, starts] = [since, until, starts].map(|time| time::rfc3339(time).replace(".000000000", ""));
+        format!(" --since {since} --until {until} --times {starts}")
+    });
+    format!("{record}emberwort decode {recording}{}", near.unwrap_or_default())
 }

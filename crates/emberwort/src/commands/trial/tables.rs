@@ -125,7 +125,7 @@ pub fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     out.push('\n');
     let mut grid = table::table(&["result", "must hold", "found"], &[false, false, false]);
     for verdict in &report.verdicts {
-        let result = if verdict.held { "held" } else { "FAILED" };
+        let result = if verdict.held() { "held" } else { "FAILED" };
         grid.add_row([result, &escaped(&verdict.sentence), &verdict.found]);
     }
     for line in grid.lines().lines() {
