@@ -206,7 +206,9 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         if only_answers && asked.is_none() {
             return End::Host;
         }
-        self.shared.output.statistics.count_ambiguous();
+        let [by_device, by_host] =
+            [by_device, by_host].map(|(definition, message, _)| &plan(definition).messages[message].message.name);
+        self.shared.output.statistics.count_ambiguous(by_device, by_host);
         End::Device
     }
 

@@ -60,8 +60,9 @@ pub struct Statistics {
     pub contradicted: BTreeMap<(Option<u64>, u64, u32), u64>,
     /// Good frames from the device and from the host, where nobody said which end sends and the frames told it.
     pub told_apart: (u64, u64),
-    /// Frames that can be read as ones of either end, and were taken for the device's.
-    pub ambiguous: u64,
+    /// Frames that can be read as ones of either end, and were taken for the device's: by the names of the device's message and of
+    /// the host's.
+    pub ambiguous: BTreeMap<(String, String), u64>,
     /// What the wrong checksums have in common.
     pub slips: ChecksumSlips,
     /// For each definition.
@@ -107,7 +108,7 @@ impl Statistics {
             read_as: BTreeMap::new(),
             contradicted: BTreeMap::new(),
             told_apart: (0, 0),
-            ambiguous: 0,
+            ambiguous: BTreeMap::new(),
             slips: ChecksumSlips::default(),
             numbering: Vec::new(),
             span: None,
@@ -187,8 +188,8 @@ impl Statistics {
         self.input == self.good + self.unread + self.broken + self.stray
     }
 
-    pub(crate) fn count_ambiguous(&mut self) {
-        self.ambiguous += 1;
+    pub(crate) fn count_ambiguous(&mut self, by_device: &str, by_host: &str) {
+        *self.ambiguous.entry((by_device.to_owned(), by_host.to_owned())).or_default() += 1;
     }
 
     pub(crate) fn count_told_apart(&mut self, from: End) {

@@ -519,7 +519,7 @@ fn where_nobody_says_the_direction_both_are_tried() {
             ],
             "{how}"
         );
-        assert_eq!((statistics.told_apart, statistics.ambiguous), ((2, 2), 0), "{how}");
+        assert_eq!((statistics.told_apart, statistics.ambiguous.len()), ((2, 2), 0), "{how}");
         // A damaged frame is one broken one, whichever end sent it.
         let mut damaged = pieces.clone();
         let last = damaged[1].len() - 2;
@@ -555,11 +555,12 @@ fn what_both_ends_could_have_sent_follows_what_was_asked() {
     let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
     let names: Vec<String> = log.iter().map(|line| line.split(" {").next().unwrap().to_owned()).collect();
     assert_eq!(names, ["host Set", "device Done", "host Set", "device Done", "host Read", "device Data"]);
-    assert_eq!(statistics.ambiguous, 0);
+    assert!(statistics.ambiguous.is_empty(), "{:?}", statistics.ambiguous);
     // Nothing tells this one.
     let (log, statistics) = everything(&plan).read(Form::Hex, frame(9, &[4]).as_bytes());
-    assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"device Event {"code":4}"#, 1));
+    let both = [(("Event".to_owned(), "Reset".to_owned()), 1)].into();
+    assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"device Event {"code":4}"#, both));
     let host = Given { plan: &plan, on: None, from: Some(End::Host) };
     let (log, statistics) = host.read(Form::Hex, frame(9, &[4]).as_bytes());
-    assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"host Reset {"code":4}"#, 0));
+    assert_eq!((log[0].as_str(), statistics.ambiguous.len()), (r#"host Reset {"code":4}"#, 0));
 }

@@ -1,5 +1,6 @@
 //! What differs between two revisions, piece by piece. What that does to both ends is found out elsewhere, by trying it.
 
+use std::cmp::Ordering;
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
@@ -137,6 +138,8 @@ pub struct Difference {
     pub old: String,
     /// As it is; empty if it is gone.
     pub new: String,
+    /// Of a number with more or fewer bits: how many, and whether its step changed.
+    pub width: Option<Width>,
     /// The field or label in both revisions, by the names of each.
     pub(crate) at: [Option<Place>; 2],
     /// The messages that it touches, by index, of both revisions.
@@ -145,6 +148,48 @@ pub struct Difference {
     pub(crate) told: Vec<(Pair, Verdict, String)>,
 }
 
+/// A number's change of bits, which a range alone does not explain.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Width {
+    /// How many bits it had, and has.
+    pub bits: [u8; 2],
+    /// How its new step compares with the old one: `Less` for a finer one.
+    pub step: Ordering,
+}
+
+impl Width {
+    /// Of a field's two forms; `None` if they are not both numbers of different widths.
+    fn of(was: &Kind, is: &Kind) -> Option<Self> {
+        let (Kind::Number(a), Kind::Number(b)) = (was, is) else { return None };
+        let ((_, old, old_divisor), (_, new, new_divisor)) = (a.scaling.parts(), b.scaling.parts());
+        let step = (new * old_divisor).abs().cmp(&(old * new_divisor).abs());
+        (a.bits != b.bits).then_some(Self { bits: [a.bits, b.bits], step })
+    }
+}
+
+impl fmt::Display for Width {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let [old, new] = self.bits;
+        write!(f, "{old} → {new} bits")?;
+        match self.step {
+            Ordering::Less => write!(f, ", finer step"),
+            Ordering::Equal => Ok(()),
+            Ordering::Greater => write!(f, ", coarser step"),
+        }
+    }
+}
+
+impl Difference {
+    /// Its name, and for a number of another width what changed: `GateStatus.oil: widened (12 → 15 bits, finer step)`.
+    pub fn heading(&self) -> String {
+        match self.width {
+            Some(width) => format!("{self} ({width})"),
+            None => self.to_string(),
+        }
+    }
+}
+
+/// The name with which it is accepted: `GateStatus.oil: widened`.
 impl fmt::Display for Difference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}: {}", self.place, self.kind.as_str())
@@ -192,6 +237,7 @@ impl Finder<'_> {
             place: place.into(),
             old: old.into(),
             new: new.into(),
+            width: None,
             at: [None, None],
             touches: touches.clone(),
             told: Vec::new(),
@@ -625,7 +671,11 @@ impl Finder<'_> {
                 Unit => (was.unit.clone(), is.unit.clone()),
                 _ => (self.declared(0, old_name, was), self.declared(1, new_name, is)),
             };
-            self.note(kind, place(), texts, touched).at = places([Some((old_name, was)), Some((new_name, is))]);
+            let difference = self.note(kind, place(), texts, touched);
+            difference.at = places([Some((old_name, was)), Some((new_name, is))]);
+            if matches!(kind, Widened | Narrowed) {
+                difference.width = Width::of(&was.kind, &is.kind);
+            }
         }
     }
 }

@@ -168,3 +168,30 @@ fn messages_of_one_size_are_told_apart_by_their_wire() {
         .unwrap();
     assert!(common::run(folder.path(), &["check"]).out.contains("E307"));
 }
+
+#[test]
+fn both_readings_of_what_either_end_can_have_sent_are_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let frame = |from: &str| {
+        format!(
+            "    frame from {from} {{\n        sync C6\n        kind : u8 message\n        size : u8 length of body\n        body\n    }}\n"
+        )
+    };
+    let (before, rest) = LINK.split_once("    frame from device {").unwrap();
+    let messages = rest.split_once("\n}\n").unwrap().1.replace("to : u16", "to : u8");
+    let text = format!("{before}{}{}}}\n{messages}", frame("device"), frame("host"));
+    fs::write(folder.path().join("l.ember"), text).unwrap();
+    // Sync, kind 1, one byte: a depth of 7, or a move to 7.
+    let words = ["decode", "--link", "l.ember", "--on", "bus", "--hex", "C6 01 01 07"];
+    let said = run(folder.path(), &words);
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    assert!(
+        said.err.contains("either end can have sent 1 frame") && said.err.contains("Level or Move"),
+        "{}",
+        said.err
+    );
+    for (from, message, field) in [("device", "Level", "depth=7"), ("host", "Move", "to=7")] {
+        let said = succeed(folder.path(), &[&words[..], &["--from", from]].concat());
+        assert!(said.contains(message) && said.contains(field), "{from}: {said}");
+    }
+}

@@ -254,8 +254,38 @@ fn a_key_that_an_earlier_revision_used_is_found_though_the_last_one_did_not() {
         "{}",
         said.out
     );
-    let rows = rows(folder, &[]);
-    assert!(rows.iter().any(|row| row["earlier"]["revision"] == 1), "{rows:?}");
+    let all = rows(folder, &[]);
+    assert!(all.iter().any(|row| row["earlier"]["revision"] == 1), "{all:?}");
+    // What strands only units of the first revision can be accepted with what is offered, too.
+    let offered =
+        said.err.split_once("[[allow]]").unwrap().1.replace("reason = \"\"", "reason = \"all were called in\"");
+    std::fs::write(folder.join("emberwort.toml"), format!("link = \"sluice.ember\"\n\n[[allow]]{offered}\n")).unwrap();
+    let said = run(folder, &["compare"]);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(!said.out.contains("would be stranded") && !said.err.contains("[[allow]]"), "{}{}", said.out, said.err);
+}
+
+#[test]
+fn a_number_of_another_width_says_whether_its_step_is_why() {
+    let folder = project();
+    let folder = folder.path();
+    // By hand: 11 m are 2,200 steps of 5 mm (12 bits), 11,000 of 1 mm (14), 1,100 of 10 mm (11), and 81.5 m are 16,300 of 5 mm (14).
+    let was = "upstream   : -1.5 .. 9.5 m step 0.005 or none";
+    for (is, heading) in [
+        ("upstream   : -1.5 .. 9.5 m step 0.001 or none", "GateStatus.upstream: widened (12 → 14 bits, finer step)"),
+        ("upstream   : -1.5 .. 9.5 m step 0.010 or none", "GateStatus.upstream: narrowed (12 → 11 bits, coarser step)"),
+        ("upstream   : -1.5 .. 80 m step 0.005 or none", "GateStatus.upstream: widened (12 → 14 bits)"),
+    ] {
+        change(folder, was, is);
+        let said = run(folder, &["compare"]);
+        assert!(said.out.contains(&format!("  {heading}\n")), "{heading}: {}", said.out);
+        let note = run(folder, &["compare", "--as", "markdown"]).out;
+        assert!(note.contains(&format!("\n## {heading}\n")), "{heading}: {note}");
+        // The name with which it is accepted has no numbers.
+        let name = heading.split(" (").next().unwrap();
+        assert!(said.err.contains(&format!("difference = \"{name}\"\n")), "{}", said.err);
+        change(folder, is, was);
+    }
 }
 
 #[test]

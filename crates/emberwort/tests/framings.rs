@@ -20,11 +20,13 @@ fn page() -> Vec<(String, String, String)> {
             };
             let (_, rest) = rest.split_once("$ emberwort ").unwrap();
             let mut lines = rest.lines();
-            let (command, bytes) = (lines.next().unwrap(), lines.next().unwrap());
-            let names = lines.next().unwrap();
+            let (command, printed) = (lines.next().unwrap(), lines.next().unwrap());
+            let (_, by_part) = rest.split_once("by part:\n\n```\n").unwrap();
+            let (bytes, names) = by_part.split_once("\n```").unwrap().0.split_once('\n').unwrap();
             let columns = |line: &str| line.split("  ").filter(|cell| !cell.trim().is_empty()).count();
             assert_eq!(columns(bytes), columns(names), "each group of bytes has a name\n{bytes}\n{names}");
-            (definition, command.to_owned(), bytes.split_whitespace().collect::<Vec<_>>().join(" "))
+            assert_eq!(bytes.split_whitespace().collect::<Vec<_>>().join(" "), printed);
+            (definition, command.to_owned(), printed.to_owned())
         })
         .collect();
     assert_eq!(examples.len(), 13);

@@ -273,6 +273,25 @@ fn rows_are_shown_while_the_input_stays_open() {
 
 /// A recording that Python's gzip packed gives the same rows; one that is cut gives those before, and says so.
 #[test]
+fn rows_in_one_file_are_those_on_standard_output() {
+    let folder = project_with_recording();
+    let folder = folder.path();
+    let printed = succeed(folder, &["decode", "stormy-night.pcapng", "--as", "csv"]);
+    let words = ["decode", "stormy-night.pcapng", "--as", "csv", "--out", "rows.csv"];
+    let said = run(folder, &words);
+    assert_eq!((said.code, said.out.as_str()), (0, ""), "{}", said.err);
+    assert!(said.err.contains("the rows are in rows.csv"), "{}", said.err);
+    assert_eq!(fs::read_to_string(folder.join("rows.csv")).unwrap(), printed);
+    // Nothing is overwritten, and a folder of that name is one of tables.
+    let again = run(folder, &words);
+    assert!(again.code == 2 && again.err.contains("rows.csv exists already"), "{}", again.err);
+    fs::remove_file(folder.join("rows.csv")).unwrap();
+    fs::create_dir(folder.join("rows.csv")).unwrap();
+    assert_eq!(run(folder, &words).code, 0);
+    assert!(folder.join("rows.csv/GateStatus.csv").is_file());
+}
+
+#[test]
 fn a_packed_recording_is_read_as_it_is() {
     let folder = common::project_with_recording();
     let folder = folder.path();

@@ -355,7 +355,7 @@ pub struct DecodeArgs {
     /// Show only so many rows, the last ones
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with = "first")]
     pub last: Option<u64>,
-    /// A folder for a table of each message: --as csv, or --as parquet by message and day
+    /// A folder for a table of each message: --as csv, or --as parquet by message and day. FILE.csv: all rows in one file
     #[arg(long, value_name = "DIR", conflicts_with_all = ["first", "last", "raw", "threads", "exchanges", "changes", "explain", "hex", "follow"])]
     pub out: Option<PathBuf>,
     /// CSV with texts beside nodes and values: the columns node, field, address (of a table's entry), value (3, held, 80..100), text

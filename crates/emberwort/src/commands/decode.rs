@@ -26,6 +26,7 @@ use super::names::message_index;
 use super::speakers::{Spoken, speakers};
 use super::tables;
 use crate::cli::{DecodeArgs, RowForm, SenderEnd, moment};
+use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
 use crate::render::changes::ChangePrinter;
@@ -41,7 +42,10 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         let index = message_index(&plan, name)?;
         return body(args, &plan, &plan.messages[index]);
     }
-    if let Some(out) = &args.out {
+    let one_file = args.out.as_deref().filter(|out| is_one_file(args, out));
+    if let Some(path) = one_file {
+        crate::files::must_be_free(path)?;
+    } else if let Some(out) = &args.out {
         crate::interrupt::catch();
         return tables::run(args, out, link, look);
     }
@@ -78,7 +82,15 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         false => crate::interrupt::catch(),
     }
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
-    let read = match args.threads.map_or_else(cores, usize::from) {
+    let read = match (one_file, args.threads.map_or_else(cores, usize::from)) {
+        (Some(path), _) => {
+            let mut file = PendingFile::new(path)?;
+            let wanted = rows(args, spoken.speakers.own(), RowPrinter::new(&spoken.speakers, style, &mut file))?;
+            let read = inputs::decode_all(&args.input, link, spoken, wanted)?;
+            file.commit(false)?;
+            say!("the rows are in {}", crate::files::shown(path));
+            read
+        }
         _ if args.exchanges => {
             let plan = spoken.speakers.own().clone();
             let printer = ExchangePrinter::new(&plan, args.form_out, look);
@@ -97,12 +109,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             let wanted = rows(args, spoken.speakers.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
-        1 => {
+        (None, 1) => {
             let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_at_once());
             let wanted = rows(args, spoken.speakers.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
-        threads => {
+        (None, threads) => {
             let printer = RowsOnCores::new(&spoken.speakers, style, threads);
             let wanted = rows(args, spoken.speakers.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
@@ -139,7 +151,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
     Ok(
         if !is_whole
-            || statistics.ambiguous > 0
+            || !statistics.ambiguous.is_empty()
             || !read.inputs.damage.is_empty()
             || (args.strict && (broken || !read.inputs.notes.is_empty()))
         {
@@ -148,6 +160,11 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             Ending::Clean
         },
     )
+}
+
+/// Whether `--out` names a file for all rows, and not a folder for a table of each message.
+fn is_one_file(args: &DecodeArgs, out: &Path) -> bool {
+    args.form_out == RowForm::Csv && out.extension().is_some_and(|ending| ending == "csv") && !out.is_dir()
 }
 
 /// A printer behind the filters and limits that the arguments ask for.

@@ -86,7 +86,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         file_bytes: read_one.inputs.file_bytes,
         damage: &read_one.inputs.damage,
     };
-    let mut found = !read_one.inputs.damage.is_empty() || !is_whole || read_one.statistics.ambiguous > 0;
+    let mut found = !read_one.inputs.damage.is_empty() || !is_whole || !read_one.statistics.ambiguous.is_empty();
     let summed = sums.as_ref().map(|sums| sums.summed(read_one.statistics.input));
     let mut differing = None;
     if let (Some(other), Some(summed)) = (&args.against, &summed) {

@@ -205,7 +205,7 @@ pub fn table(report: &Report<'_>, look: Look) -> String {
 
 fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &mut Vec<*const WayOut>) -> String {
     let difference = &change.difference;
-    let mut text = format!("  {}\n", escaped(&difference.to_string()));
+    let mut text = format!("  {}\n", escaped(&difference.heading()));
     for (word, value) in [("was", &difference.old), ("is", &difference.new)] {
         if !value.is_empty() {
             let _ = writeln!(text, "{}", wrapped_under(&format!("    {word:<4} {}", escaped(value)), "         "));
@@ -451,7 +451,7 @@ pub fn markdown(report: &Report<'_>) -> String {
         text.push('\n');
     }
     for (index, change) in report.sorted().into_iter().filter(|(_, change)| change.worst() > Verdict::Fine) {
-        let _ = write!(text, "\n## {}\n\n", cell(&change.difference.to_string()));
+        let _ = write!(text, "\n## {}\n\n", cell(&change.difference.heading()));
         for pair in Pair::ALL {
             let judgement = change.judgement(pair);
             if judgement.verdict == Verdict::Fine {

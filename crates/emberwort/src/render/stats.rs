@@ -5,6 +5,7 @@ use emberwort_model::plan::Channel;
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
+use emberwort_model::counting::some_of;
 use emberwort_waveform::findings::duration;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
@@ -278,18 +279,20 @@ pub fn told_apart(statistics: &Statistics) -> Option<String> {
     })
 }
 
-/// Frames that either end can have sent.
+/// Frames that either end can have sent, with both readings.
 pub fn ambiguous(statistics: &Statistics) -> Option<String> {
-    (statistics.ambiguous > 0).then(|| {
-        let (frames, they) = match statistics.ambiguous {
-            1 => ("1 frame", "it is"),
-            _ => (&*plural(statistics.ambiguous, "frame"), "they are"),
-        };
-        format!(
-            "{frames} can be read as sent by either end, and nothing was asked before; {they} shown as the device's\n\
-             say which end sent these bytes with --from device or --from host"
-        )
-    })
+    let frames = statistics.ambiguous.values().sum::<u64>();
+    if frames == 0 {
+        return None;
+    }
+    let readings = statistics.ambiguous.keys().map(|(by_device, by_host)| format!("{by_device} or {by_host}"));
+    let readings: Vec<String> = readings.collect();
+    Some(format!(
+        "either end can have sent {}, and no request came before: {}; the first of each is shown, which the device sends\n\
+         say which end sent these bytes with --from device or --from host",
+        plural(frames, "frame"),
+        some_of(readings.iter().map(String::as_str))
+    ))
 }
 
 /// Where frames say another revision of themselves than was said of their sender.
@@ -340,7 +343,7 @@ pub fn json(account: &Account<'_>) -> Json {
         "messages": counted(&mut statistics.messages()),
         "channels": counted(&mut channels.zip(statistics.channels.iter().copied())),
         "sequence": {"gaps": gaps.gaps, "missing": gaps.missing, "back": gaps.jumps_back},
-        "told_apart": {"device": statistics.told_apart.0, "host": statistics.told_apart.1, "ambiguous": statistics.ambiguous},
+        "told_apart": {"device": statistics.told_apart.0, "host": statistics.told_apart.1, "ambiguous": statistics.ambiguous.values().sum::<u64>()},
         "read_as_revision": read_as,
         "later": {"frames": statistics.later.0, "bytes": statistics.later.1},
         "other": {"packets": statistics.other_packets, "bytes": statistics.other_bytes, "reasons": reasons_of_others},

@@ -68,7 +68,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     incoming.leave(&[&line]);
     let is_whole = !line.tell_dropped() && is_whole;
     let broken = statistics.unread + statistics.broken + statistics.stray > 0;
-    let found = !is_whole || statistics.ambiguous > 0 || (args.strict && broken);
+    let found = !is_whole || !statistics.ambiguous.is_empty() || (args.strict && broken);
     Ok(if found { Ending::WithFindings } else { Ending::Clean })
 }
 
