@@ -33,12 +33,13 @@ pub fn read(input: impl Read, sink: &mut dyn WaveSink) -> io::Result<Outcome> {
         is_open: false,
     };
     let ended = dump.header(&mut words, sink).and_then(|()| dump.changes(&mut words, sink));
-    let damage = match ended {
-        Ok(()) | Err(Stop::Enough) => None,
-        Err(Stop::Damaged(reason)) => Some(Damage { offset: words.start, reason }),
+    let (damage, has_enough) = match ended {
+        Ok(()) => (None, false),
+        Err(Stop::Enough) => (None, true),
+        Err(Stop::Damaged(reason)) => (Some(Damage { offset: words.start, reason }), false),
         Err(Stop::Io(error)) => return Err(error),
     };
-    if dump.is_open {
+    if dump.is_open && !has_enough {
         let _ = sink.until(dump.now);
     }
     let bytes = damage.as_ref().map_or(words.offset, |damage| damage.offset);

@@ -1,0 +1,310 @@
+//! What stands exactly at a limit, sinks that have enough, and what is counted beside the bytes: by hand.
+
+use std::io::{self, Read};
+use std::ops::ControlFlow;
+
+use emberwort_model::medium::{MediumKind, UartFormat};
+use emberwort_waveform::lines::{i2c, uart};
+use emberwort_waveform::listener::Seen;
+use emberwort_waveform::sources::{samples, sound, table, vcd};
+use emberwort_waveform::survey::{Guess, Survey};
+use emberwort_waveform::trace::Traces;
+use emberwort_waveform::{
+    LineSink, Listener, Moment, Outcome, Signal, Value, WaveSink, Wire, Wiring, WiringError, findings,
+};
+use emberwort_wire::{Chunk, ChunkSink};
+
+/// Has enough after so many calls, and notes that nothing comes after that.
+struct Enough {
+    left: usize,
+    calls: usize,
+    pauses: usize,
+}
+
+impl Enough {
+    fn after(calls: usize) -> Self {
+        Self { left: calls, calls: 0, pauses: 0 }
+    }
+
+    fn call(&mut self) -> ControlFlow<()> {
+        assert!(self.left > 0, "called once more after it had enough");
+        self.calls += 1;
+        self.left -= 1;
+        if self.left == 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    }
+}
+
+impl WaveSink for Enough {
+    fn signals(&mut self, _: &[Signal]) -> ControlFlow<()> {
+        self.call()
+    }
+
+    fn value(&mut self, _: Moment, _: usize, _: Value) -> ControlFlow<()> {
+        self.call()
+    }
+
+    fn until(&mut self, _: Moment) -> ControlFlow<()> {
+        self.call()
+    }
+
+    fn pause(&mut self) {
+        self.pauses += 1;
+    }
+}
+
+/// Gives a few bytes at a time, as a pipe does.
+struct Pieces<'a>(&'a [u8], usize);
+
+impl Read for Pieces<'_> {
+    fn read(&mut self, room: &mut [u8]) -> io::Result<usize> {
+        let length = self.1.min(self.0.len()).min(room.len());
+        room[..length].copy_from_slice(&self.0[..length]);
+        self.0 = &self.0[length..];
+        Ok(length)
+    }
+}
+
+type ReadAll = fn(&mut dyn Read, &mut Enough) -> io::Result<Outcome>;
+
+const SOURCES: [(&str, ReadAll); 5] = [
+    ("dump", |input, sink| vcd::read(input, sink)),
+    ("table", |input, sink| table::read(input, None, &[], sink).map(|(outcome, _)| outcome)),
+    ("sound", |input, sink| sound::read(input, sink)),
+    ("bits", |input, sink| samples::read(input, samples::Sample::Bits(1), 1_000_000, sink)),
+    ("numbers", |input, sink| samples::read(input, samples::Sample::Numbers(samples::Number::U8, 2), 1_000_000, sink)),
+];
+
+/// A sound file of samples of two bytes, with so many bytes of them, and a part behind.
+fn sound_file(samples: u32) -> Vec<u8> {
+    let mut bytes = b"RIFF\x00\x00\x00\x00WAVEfmt \x10\x00\x00\x00\x01\x00\x01\x00\x40\x1f\x00\x00\x80\x3e\x00\x00\x02\x00\x10\x00data".to_vec();
+    bytes.extend(samples.to_le_bytes());
+    bytes.extend((0..samples).map(|n| n as u8));
+    bytes.extend(b"LIST\x04\x00\x00\x00INFO");
+    bytes
+}
+
+fn file(name: &str) -> Vec<u8> {
+    match name {
+        "dump" => {
+            let changes: String = (1..30).map(|n| format!("#{n}\n{}!\n", n % 2)).collect();
+            format!("$timescale 1 ns $end\n$var wire 1 ! a $end\n$enddefinitions $end\n#0\n1!\n{changes}").into_bytes()
+        }
+        "table" => (0..30).fold("Time,A\n".to_owned(), |all, n| all + &format!("{n}e-6,{}\n", n % 2)).into_bytes(),
+        "sound" => sound_file(60),
+        _ => (0..60).map(|n| (n % 2) * 255).collect(),
+    }
+}
+
+#[test]
+fn a_sink_that_has_enough_hears_nothing_more() {
+    for (name, read) in SOURCES {
+        let bytes = file(name);
+        for piece in [7, bytes.len()] {
+            let mut all = Enough::after(usize::MAX);
+            let outcome = read(&mut Pieces(&bytes, piece), &mut all).unwrap();
+            assert_eq!((outcome.damage, outcome.bytes), (None, bytes.len() as u64), "{name}");
+            assert!(all.calls > 30, "{name}: {}", all.calls);
+            // What came is shown before more is waited for.
+            assert!(all.pauses >= bytes.len() / piece / 8, "{name} in pieces of {piece}: {} pauses", all.pauses);
+            for calls in 1..all.calls {
+                let mut some = Enough::after(calls);
+                let outcome = read(&mut Pieces(&bytes, piece), &mut some).unwrap();
+                assert_eq!((some.calls, outcome.damage), (calls, None), "{name}");
+                assert!(outcome.bytes <= bytes.len() as u64, "{name}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_table_that_comes_line_by_line_is_shown_line_by_line() {
+    let bytes = file("table");
+    let mut sink = Enough::after(usize::MAX);
+    // Twelve bytes are more than a line, and fewer than two.
+    table::read(Pieces(&bytes, 12), None, &[], &mut sink).unwrap();
+    assert!(sink.pauses >= bytes.len() / 12, "{} pauses in {} bytes", sink.pauses, bytes.len());
+    // All at once, there is nothing to wait for in between.
+    let mut sink = Enough::after(usize::MAX);
+    table::read(bytes.as_slice(), None, &[], &mut sink).unwrap();
+    assert!(sink.pauses <= 3, "{}", sink.pauses);
+}
+
+#[test]
+fn a_sample_that_is_cut_off_is_where_a_sound_file_ends() {
+    let whole = sound_file(60);
+    let outcome = sound::read(whole.as_slice(), &mut Enough::after(usize::MAX)).unwrap();
+    assert_eq!((outcome.bytes, outcome.damage), (whole.len() as u64, None));
+    // Of 61 bytes the last one is half a sample: 44 bytes stand in front of the first.
+    let outcome = sound::read(sound_file(61).as_slice(), &mut Enough::after(usize::MAX)).unwrap();
+    let damage = outcome.damage.expect("half a sample");
+    assert_eq!((damage.offset, outcome.bytes), (44 + 60, 44 + 60));
+    assert!(damage.reason.contains("the last sample is cut off"), "{}", damage.reason);
+}
+
+#[test]
+fn scopes_of_a_dump_stand_in_each_other_up_to_a_limit() {
+    let dump = |depth: usize| {
+        let (open, close) = ("$scope module m $end\n".repeat(depth), "$upscope $end\n".repeat(depth));
+        format!("$timescale 1 ns $end\n{open}$var wire 1 ! a $end\n{close}$enddefinitions $end\n#0\n1!\n")
+    };
+    let read = |depth: usize| vcd::read(dump(depth).as_bytes(), &mut Enough::after(usize::MAX)).unwrap();
+    assert_eq!(read(256).damage, None);
+    let damage = read(257).damage.expect("too deep");
+    assert!(damage.reason.contains("more than 256 scopes"), "{}", damage.reason);
+}
+
+#[test]
+fn a_line_has_a_most_of_wires() {
+    let wiring = |selects: usize| {
+        let selects = (0..selects).map(|node| format!("select{node}=s{node}"));
+        let all = ["clock=c".to_owned(), "device=d".to_owned()].into_iter().chain(selects);
+        Wiring { wires: all.map(|text| Wire::parse(&text).unwrap()).collect() }
+    };
+    let MediumKind::Spi { .. } = spi() else { unreachable!() };
+    let listener = |selects: usize| Listener::new(0, &spi(), wiring(selects), 0, Nobody).map(|_| ());
+    assert_eq!(listener(22), Ok(()));
+    assert_eq!(listener(23), Err(Some(WiringError::TooMany)));
+}
+
+fn spi() -> MediumKind {
+    MediumKind::Spi { hertz: 1_000_000, words: Default::default() }
+}
+
+struct Nobody;
+
+impl ChunkSink for Nobody {
+    fn chunk(&mut self, _: &Chunk<'_>) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+}
+
+impl LineSink for Nobody {
+    fn heard_of(&mut self, _: u32, _: u64) {}
+}
+
+/// What a listener to a dump of changes in nanoseconds saw: the signals are a, b and so on, and begin low.
+fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> Vec<Seen> {
+    let wires: Vec<Wire> = wires.iter().map(|text| Wire::parse(text).unwrap()).collect();
+    let signals: Vec<Signal> =
+        wires.iter().map(|wire| Signal { name: wire.signal.clone(), is_analog: false }).collect();
+    let mut listener = Listener::new(0, medium, Wiring { wires }, 0, Nobody).unwrap();
+    assert!(listener.signals(&signals).is_continue());
+    let at = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds * 1000);
+    for signal in 0..signals.len() {
+        assert!(listener.value(at(0), signal, Value::Low).is_continue());
+    }
+    for (time, signal, level) in changes {
+        assert!(listener.value(at(*time), *signal, if *level { Value::High } else { Value::Low }).is_continue());
+    }
+    let end = changes.last().map_or(0, |change| change.0) + 1_000_000;
+    assert!(listener.until(at(end)).is_continue());
+    listener.finish().1
+}
+
+#[test]
+fn two_devices_that_are_selected_at_once_are_found() {
+    // Selects rest high: 3 and 4 fall after each other, at once for 2 microseconds, twice.
+    let wires = ["clock=c", "device=d", "select3=s3", "select4=s4"];
+    let mut changes = vec![(1_000, 2, true), (1_000, 3, true)];
+    changes.extend((0..8).map(|edge| (2_000 + edge * 500, 0, edge % 2 == 0)));
+    for start in [10_000, 20_000] {
+        changes.extend([
+            (start, 2, false),
+            (start + 1_000, 3, false),
+            (start + 3_000, 2, true),
+            (start + 4_000, 3, true),
+        ]);
+    }
+    let seen = seen(&spi(), &wires, &changes);
+    let Seen::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
+    // Both are low from the beginning on, too.
+    assert_eq!((spi.both.count, spi.both.first.picoseconds()), (3, 0), "{spi:?}");
+    let said: Vec<String> = findings(&seen[0], Moment::default()).into_iter().map(|finding| finding.text).collect();
+    assert!(said.iter().any(|text| text.starts_with("two devices are selected at once, 3 times")), "{said:?}");
+}
+
+#[test]
+fn how_sure_a_baud_rate_is_follows_from_the_pulses() {
+    // 0x55 at 100,000 baud: start bit low, then 1 0 1 0 1 0 1 0, stop bit high: pulses of 10 microseconds, of which one in each
+    // character is half a microsecond longer and the next one as much shorter.
+    let format = UartFormat::usual(100_000);
+    let mut receiver = uart::Uart::new(format);
+    let mut out = |_| {};
+    let at = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds * 1000);
+    receiver.edge(at(0), Some(true), &mut out);
+    for character in 0..40u64 {
+        let start = 1_000_000 + character * 200_000;
+        for edge in 0..10u64 {
+            let shift = if edge == 3 { 500 } else { 0 };
+            receiver.edge(at(start + edge * 10_000 + shift), Some(edge % 2 == 1), &mut out);
+        }
+    }
+    receiver.until(at(20_000_000), &mut out);
+    let seen = &receiver.seen;
+    assert_eq!((seen.characters, seen.edges, seen.spread), (40, 401, Some((9_500_000, 10_500_000))));
+    // Nine later edges in each, 10, 20, ... 90 microseconds after the start, the third one half a microsecond later.
+    let (time, bits, count) = (450.5, 45.0, 9.0);
+    let baud = seen.baud().unwrap();
+    assert!((baud - bits / (time * 1e-6)).abs() < 0.5, "{baud}");
+    assert!((seen.uncertainty() - 0.5 * count / time).abs() < 1e-6, "{}", seen.uncertainty());
+}
+
+#[test]
+fn one_bit_in_front_of_a_transfer_is_the_start_of_the_recording() {
+    let said = |left_out: u64| {
+        let mut seen = i2c::Seen::default();
+        (seen.clocks, seen.data_changes, seen.starts, seen.stops, seen.left_out) = (100, 50, 3, 3, left_out);
+        let all = findings(&Seen::I2c(100_000, seen), Moment::default());
+        all.into_iter().filter(|finding| finding.text.contains("begins inside")).count()
+    };
+    assert_eq!((said(0), said(1), said(2)), (0, 0, 1));
+}
+
+#[test]
+fn the_trace_of_a_part_has_its_level_and_its_edges() {
+    let at = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds * 1000);
+    let wiring = Wiring { wires: vec![Wire::parse("device=a").unwrap()] };
+    let trace = |most: usize| {
+        let mut traces = Traces::new(&wiring, (at(100), at(200)), most, 10);
+        let _ = traces.signals(&[Signal { name: "a".to_owned(), is_analog: false }]);
+        for (time, value) in [
+            (0, Value::Low),
+            (50, Value::High),
+            (120, Value::Low),
+            (150, Value::High),
+            (200, Value::Low),
+            (230, Value::High),
+        ] {
+            let _ = traces.value(at(time), 0, value);
+        }
+        let _ = traces.until(at(300));
+        traces.finish();
+        (traces.traces[0].edges.clone(), traces.is_cut, traces.end)
+    };
+    let edges = [(100, true), (120, false), (150, true), (200, false)].map(|(time, level)| (at(time), Some(level)));
+    assert_eq!(trace(100), (edges.to_vec(), false, at(300)));
+    assert_eq!(trace(4), (edges.to_vec(), false, at(300)));
+    assert_eq!(trace(3), (edges[..3].to_vec(), true, at(300)));
+}
+
+#[test]
+fn a_survey_guesses_from_sixteen_edges_on() {
+    let guess = |edges: u64| {
+        let mut survey = Survey::new();
+        let _ = survey.signals(&[Signal { name: "a".to_owned(), is_analog: false }]);
+        let at = |n: u64| Moment::from_picoseconds(n * 1_000_000);
+        for edge in 0..=edges {
+            let _ = survey.value(at(edge), 0, if edge % 2 == 0 { Value::Low } else { Value::High });
+        }
+        let _ = survey.until(at(edges + 1));
+        survey.finish();
+        survey.guesses()[0].clone()
+    };
+    assert!(guess(15).is_none(), "{:?}", guess(15));
+    // A period of two microseconds.
+    assert!(
+        matches!(guess(16), Some(Guess::Clock { hertz, .. }) if (hertz - 500_000.0).abs() < 1.0),
+        "{:?}",
+        guess(16)
+    );
+}
