@@ -299,4 +299,23 @@ mod tests {
     fn errors_of_can_are_named() {
         assert_eq!(Unassigned::CanError(0x20 | 0x40).to_string(), "CAN error frames (no acknowledge, bus off)");
     }
+
+    #[test]
+    fn a_rule_is_shown_as_it_is_written() {
+        let text = "link l { revision 1\n byte_order little }\nchannel house { medium udp 4850\n packet\n frame { kind : u8 message\n body } }\n\
+             message M { id 1\n from device\n on house\n value : u32 }";
+        let source = emberwort_model::Source::new("l.ember".to_owned(), text.to_owned());
+        let plan = emberwort_model::check(&source).plan.unwrap();
+        // What it selects by; channel, end and node are what it says of them.
+        for (written, shown) in [
+            (
+                "interface=eth0, address=192.0.2.7, port=4850, channel=house",
+                "interface=eth0, address=192.0.2.7, port=4850",
+            ),
+            ("can_id=0x123, device=gate-3, channel=house, node=3", "can_id=0x123, device=gate-3"),
+            ("port=4851, channel=house", "port=4851"),
+        ] {
+            assert_eq!(Rule::parse(written, &plan).unwrap().to_string(), shown);
+        }
+    }
 }

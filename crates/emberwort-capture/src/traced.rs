@@ -64,21 +64,28 @@ impl Provenance {
     /// Where some bytes of a stream stood, and why they belong to it; empty if that is no longer known.
     pub fn parts(&self, stream: StreamId, offset: u64, length: usize) -> (Vec<Part>, Option<Why>) {
         let Some(stream) = self.streams.get(&stream) else { return (Vec::new(), None) };
+        let part = |(at, part, why): &(u64, Part, Option<Why>), from: u64, to: u64| {
+            let inside = part.at.map(|place| place + (from - at) as usize);
+            (Part { at: inside, length: (to - from) as usize, ..*part }, *why)
+        };
+        if length == 0 {
+            // A packet without bytes is one, too; of several at the same place it is the one that came last.
+            let last = stream.parts.iter().rev().take_while(|(at, ..)| *at >= offset);
+            let last =
+                last.filter(|(at, part, _)| *at == offset && part.length == 0).map(|own| part(own, offset, offset));
+            return last.take(1).fold((Vec::new(), None), |_, (part, why)| (vec![part], why));
+        }
         let end = offset + length as u64;
-        let first =
-            stream.parts.partition_point(|(at, part, _)| at + (part.length as u64) <= offset && part.length > 0);
+        let first = stream.parts.partition_point(|(at, part, _)| at + (part.length as u64) <= offset);
         let mut found = Vec::new();
         let mut why = None;
-        for (at, part, of) in stream.parts.iter().skip(first) {
-            // A packet without bytes is one, too.
-            if *at >= end && !(length == 0 && *at == offset) {
-                break;
+        for own in stream.parts.iter().skip(first).take_while(|(at, ..)| *at < end) {
+            let (from, to) = (offset.max(own.0), end.min(own.0 + own.1.length as u64));
+            if from < to {
+                let (part, of) = part(own, from, to);
+                found.push(part);
+                why = why.or(of);
             }
-            let (from, to) = (offset.max(*at), end.min(at + part.length as u64));
-            let inside = part.at.map(|place| place + (from - at) as usize);
-            let length = to.saturating_sub(from) as usize;
-            found.push(Part { packet: part.packet, at: inside, length, whole: part.whole });
-            why = why.or(*of);
         }
         (found, why)
     }
@@ -159,5 +166,44 @@ impl<S: StreamSink> StreamSink for Traced<S> {
     fn end_streams(&mut self) {
         self.sink.end_streams();
         self.provenance.borrow_mut().streams.clear();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_of_a_stream_are_found_in_the_packets_that_held_them() {
+        let stream = StreamId { channel: 0, from: None, tap: 0 };
+        let mut provenance = Provenance::default();
+        // Four packets of 10, 0, 10 and 10 bytes, whose bytes for the stream stand behind two others.
+        let memory = [0u8; 12];
+        for (number, length) in [(1, 10), (2, 0), (3, 10), (4, 10)] {
+            let start = memory.as_ptr() as usize;
+            (provenance.packet, provenance.span) = (number, (start, start + memory.len()));
+            provenance.add(stream, &memory[2..2 + length]);
+        }
+        let parts = |offset: u64, length: usize| -> Vec<(u64, Option<usize>, usize, usize)> {
+            let all = provenance.parts(stream, offset, length).0;
+            all.into_iter().map(|part| (part.packet, part.at, part.length, part.whole)).collect()
+        };
+        assert_eq!(parts(0, 10), [(1, Some(2), 10, 10)]);
+        assert_eq!(parts(3, 4), [(1, Some(5), 4, 10)]);
+        // One without bytes has none of them.
+        assert_eq!(parts(8, 4), [(1, Some(10), 2, 10), (3, Some(2), 2, 10)]);
+        assert_eq!(parts(12, 10), [(3, Some(4), 8, 10), (4, Some(2), 2, 10)]);
+        assert_eq!(parts(20, 10), [(4, Some(2), 10, 10)]);
+        // Nothing at a place: the packet without bytes that stood there.
+        assert_eq!(parts(10, 0), [(2, Some(2), 0, 0)]);
+        assert_eq!((parts(30, 5), parts(5, 0)), (vec![], vec![]));
+        // Of two the later one, which is at hand.
+        for number in [5, 6] {
+            provenance.packet = number;
+            provenance.add(stream, &memory[..0]);
+        }
+        assert_eq!(provenance.parts(stream, 30, 0).0.iter().map(|part| part.packet).collect::<Vec<_>>(), [6]);
+        let other = StreamId { channel: 1, ..stream };
+        assert_eq!(provenance.parts(other, 0, 1).0, []);
     }
 }

@@ -426,3 +426,45 @@ fn a_message_in_which_only_a_record_grew_is_amended() {
     let rows = succeed(folder, &["decode", "other.bin", "--form", "raw", "--on", "c", "--as", "ndjson"]);
     assert!(rows.contains(r#""events":[{"kind":1,"air":7}]"#), "{rows}");
 }
+
+/// A classic capture (pcap, little-endian, link type 227) of CAN frames, one each second: identifier and bytes.
+fn can_capture(frames: &[(u32, &[u8])]) -> Vec<u8> {
+    let mut bytes = [0xA1B2_C3D4u32, 0x0004_0002, 0, 0, 65_535, 227].map(u32::to_le_bytes).concat();
+    for (second, (id, data)) in frames.iter().enumerate() {
+        let length = 8 + data.len() as u32;
+        bytes.extend([1_930_000_000 + second as u32, 0, length, length].map(u32::to_le_bytes).concat());
+        bytes.extend(id.to_be_bytes());
+        bytes.extend([data.len() as u8, 0, 0, 0]);
+        bytes.extend(*data);
+    }
+    bytes
+}
+
+#[test]
+fn packets_without_bytes_are_the_ones_that_are_meant() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    let text = "link l {\n    revision    1\n    byte_order  little\n}\n\nchannel net {\n    medium  can 250 kbit/s\n    packet\n    select  by can_id\n}\n\n\
+        message Ping {\n    from  device\n    on    net can_id 0x100\n}\n\nmessage Level {\n    from  device\n    on    net can_id 0x101\n    level : u8\n}\n";
+    std::fs::write(folder.join("l.ember"), text).unwrap();
+    std::fs::write(folder.join("emberwort.toml"), "link = \"l.ember\"\n").unwrap();
+    let frames: [(u32, &[u8]); 6] =
+        [(0x100, &[]), (0x100, &[]), (0x100, &[]), (0x101, &[7]), (0x100, &[]), (0x101, &[8])];
+    std::fs::write(folder.join("c.pcap"), can_capture(&frames)).unwrap();
+    assert_eq!(rows(folder, &["c.pcap"]).len(), 6);
+    // The second of three that stand at the same place of their stream.
+    succeed(folder, &["amend", "c.pcap", "--out", "fewer.pcap", "--frame", "2", "--drop"]);
+    let left: Vec<(u32, &[u8])> = [0, 2, 3, 4, 5].map(|at| frames[at]).to_vec();
+    let mut expected = can_capture(&left);
+    for (at, second) in [0u32, 2, 3, 4, 5].into_iter().enumerate() {
+        // Their times stay.
+        let place = 24 + left[..at].iter().map(|(_, data)| 24 + data.len()).sum::<usize>();
+        expected[place..place + 4].copy_from_slice(&(1_930_000_000 + second).to_le_bytes());
+    }
+    assert_eq!(std::fs::read(folder.join("fewer.pcap")).unwrap(), expected);
+    // What is set stands in its own packet, and not in the empty one before it.
+    succeed(folder, &["amend", "c.pcap", "--out", "set.pcap", "--frame", "6", "--set", "level=9"]);
+    let mut set = frames;
+    set[5].1 = &[9];
+    assert_eq!(std::fs::read(folder.join("set.pcap")).unwrap(), can_capture(&set));
+}

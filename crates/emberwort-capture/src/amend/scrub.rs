@@ -298,9 +298,9 @@ impl Wanted {
             }
         }
         // What stands behind the packet is no part of it.
-        let total =
-            if size == 4 { u16::from_be_bytes([ip[2], ip[3]]) } else { 40 + u16::from_be_bytes([ip[4], ip[5]]) };
-        let end = usize::from(total).min(ip.len());
+        let word = |at: usize| usize::from(u16::from_be_bytes([ip[at], ip[at + 1]]));
+        let total = if size == 4 { word(2) } else { 40 + word(4) };
+        let end = total.min(ip.len());
         if let Ok(sums) = checksums(&ip[..end]) {
             for sum in sums {
                 if let Verdict::Wrong { expected, .. } = sum.verdict {
@@ -354,5 +354,26 @@ mod tests {
         assert_eq!(varint_range(5, 0, 1 << 30), (0, 127));
         assert_eq!(varint_range(128, 0, 1 << 30), (128, 16_383));
         assert_eq!(varint_range(200, 0, 300), (128, 300));
+    }
+
+    #[test]
+    fn stations_get_others_and_groups_stay() {
+        let wanted = Wanted { addresses: true, ..Wanted::default() };
+        // Ethernet to a group (its first bit is set), from a station; IPv6, which claims to be as long as it can.
+        let mut packet =
+            vec![0x33, 0x33, 0, 0, 0, 1, 0x0A, 2, 3, 4, 5, 6, 0x86, 0xDD, 0x60, 0, 0, 0, 0xFF, 0xFF, 17, 64];
+        packet.extend([0x20; 32]);
+        packet.extend([0x12; 8]);
+        let scrubbed = |packet: &[u8]| {
+            let (mut packet, mut done) = (packet.to_vec(), Scrubbed::default());
+            wanted.scrub_packet(InterfaceKind::Ethernet, &mut packet, &|_| false, &Pseudonyms::new(b"key"), &mut done);
+            (packet, done.old)
+        };
+        let (new, old) = scrubbed(&packet);
+        assert_eq!(new[..6], packet[..6]);
+        assert!(new[6] == 2 && new[7..12] != packet[7..12], "{new:02X?}");
+        assert!(old.contains(&packet[6..12].to_vec()) && !old.contains(&packet[..6].to_vec()));
+        assert_eq!(new[22..26], [0x20, 0x01, 0x0D, 0xB8]);
+        assert_eq!(scrubbed(&packet), (new, old), "the same becomes the same");
     }
 }

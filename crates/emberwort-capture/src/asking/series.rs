@@ -260,4 +260,44 @@ mod tests {
         let with_none = [points[0], (Time::from_nanoseconds(9), None), points[1]];
         assert_eq!(thinned(&with_none).len(), 3);
     }
+
+    #[test]
+    fn so_many_different_values_are_counted() {
+        let text = "link l { revision 1\n byte_order little }\nchannel c { medium uart 9600 8N1\n frame { sync 0A\n kind : u8 message\n body\n check : u8 sum8 over kind..body } }\n\
+             message M { id 1\n from device\n on c\n value : u32 }";
+        let source = emberwort_model::Source::new("l.ember".to_owned(), text.to_owned());
+        let plan = emberwort_model::check(&source).plan.unwrap();
+        let field = plan.messages[0].message.fields[0].clone();
+        let mut series = Series {
+            message: "M".to_owned(),
+            name: "value".to_owned(),
+            field,
+            sender: (End::Device, None),
+            every: None,
+            points: Vec::new(),
+            counts: HashMap::new(),
+            uncounted: 0,
+            thinned: 1,
+            pending: Vec::new(),
+        };
+        let mut time = 0;
+        let mut add = |series: &mut Series, value: Option<f64>| {
+            time += 1;
+            series.add(Time::from_nanoseconds(time), value);
+        };
+        for value in 0..MAX_VALUES {
+            add(&mut series, Some(value as f64));
+            add(&mut series, None);
+        }
+        assert_eq!((series.counts.len(), series.uncounted), (MAX_VALUES, 0));
+        // One that is known goes on being counted, others are told apart no more.
+        add(&mut series, Some(7.0));
+        add(&mut series, Some(-1.0));
+        add(&mut series, Some(-2.0));
+        assert_eq!((series.counts.len(), series.uncounted, series.counts[&7f64.to_bits()]), (MAX_VALUES, 2, 2));
+        // 131,075 points were thinned; first and last stand where they stood.
+        series.settle();
+        assert!(series.points.len() < MAX_POINTS, "{}", series.points.len());
+        assert!(series.points.windows(2).all(|pair| pair[0].0 < pair[1].0));
+    }
 }

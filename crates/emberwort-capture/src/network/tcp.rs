@@ -528,4 +528,33 @@ mod tests {
             prop_assert_eq!(streams.gaps, lacking);
         }
     }
+
+    #[test]
+    fn what_is_no_longer_followed_takes_no_memory() {
+        let mut streams = Streams::default();
+        let mut ended = Vec::new();
+        let mut tell = |way: Way, event: Event<'_>| {
+            if event == Event::End {
+                ended.push(way);
+            }
+            ControlFlow::Continue(())
+        };
+        let way = |port: u16| Way { from: (WAY.from.0, port), to: WAY.to };
+        // One more than are followed at once, each with bytes, and some that wait for others.
+        for port in 0..=MAX_STREAMS as u16 {
+            for (sequence, bytes) in [(1, b"abc"), (10, b"xyz")] {
+                let segment = Segment { way: way(port), ..segment(sequence, bytes) };
+                assert!(streams.add(&segment, None, &mut tell).is_continue());
+            }
+            assert!(streams.streams.len() <= MAX_STREAMS);
+        }
+        assert_eq!(streams.streams.len(), MAX_STREAMS);
+        let each = OVERHEAD + 3;
+        assert_eq!(streams.waiting, MAX_STREAMS * each);
+        assert!(streams.finish(&mut tell).is_continue());
+        assert_eq!(ended.len(), MAX_STREAMS + 1);
+        // The one that was quiet for longest made room.
+        assert_eq!(ended[0], way(0));
+        assert_eq!((streams.streams.len(), streams.waiting, streams.recent), (0, 0, 0));
+    }
 }

@@ -96,3 +96,38 @@ pub fn read(shape: &Shape, forms: Forms, input: impl Read, sink: &mut dyn PieceS
     }
     Ok((outcome, skipped))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::pieces::{Interface, Piece};
+
+    #[derive(Default)]
+    struct Count(u64);
+
+    impl PieceSink for Count {
+        fn section(&mut self) {}
+
+        fn interface(&mut self, _: Interface) {}
+
+        fn piece(&mut self, _: Piece<'_>) -> ControlFlow<()> {
+            self.0 += 1;
+            ControlFlow::Continue(())
+        }
+    }
+
+    #[test]
+    fn lines_without_a_record_are_counted_to_the_end() {
+        let shape = Shape::Table(Columns::parse("bytes=Data").unwrap());
+        let read = |text: &str| {
+            let mut count = Count::default();
+            let (outcome, skipped) = read(&shape, Forms::default(), text.as_bytes(), &mut count).unwrap();
+            assert_eq!((outcome.bytes, outcome.damage), (text.len() as u64, None));
+            (count.0, skipped.lines, skipped.first.map(|(line, _)| line))
+        };
+        assert_eq!(read("Data,What\n01 02,a\n03,b\n"), (2, 0, None));
+        assert_eq!(read("Data,What\n01 02,a\nno,b\n\n04,c\n05 6,d\n"), (2, 2, Some(3)));
+        // A quoted cell over two lines, and one that the file ends in.
+        assert_eq!(read("Data,What\n01,\"a\nb\"\n02,\"c\n03,d\n"), (1, 1, Some(5)));
+    }
+}
