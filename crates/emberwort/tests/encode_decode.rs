@@ -813,3 +813,31 @@ fn rows_are_asked_for_by_what_they_hold() {
         assert!(ran.err.contains(said), "{question}: {}", ran.err);
     }
 }
+
+#[test]
+fn each_byte_of_a_frame_has_a_letter() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "link l {\n    revision    1\n    byte_order  little\n}\n\nchannel c {\n    medium  uart 9600 8N1\n    frame {\n        sync   C6\n        kind   : u8  message\n        \
+        size   : u8  length of body\n        body\n        check  : u8  sum8 over kind..body\n    }\n}\n\n\
+        message Gap {\n    id    1\n    from  device\n    on    c\n    first  : u8 at 0.0\n    last   : u8 at 2.0\n}\n";
+    std::fs::write(folder.path().join("l.ember"), text).unwrap();
+    // A body of five bytes, of which two belong to fields: one lies between them, and two behind. 1+5+1+0+2+9+10 = 28.
+    let words = ["decode", "--link", "l.ember", "--on", "c", "--hex", "C6 01 05 01 00 02 09 0A 1C", "--as", "hex"];
+    let shown = succeed(folder.path(), &words);
+    let letters: Vec<&str> = shown.lines().skip(1).map(str::trim_end).collect();
+    assert_eq!(
+        letters,
+        [
+            "  0000  C6 01 05 01 00 02 09 0A 1C",
+            "        a  b  c  d  e  f  g  g  h",
+            "  a  (sync)    C6                            byte 0",
+            "  b  (kind)    01  message Gap               byte 1",
+            "  c  (size)    05  length                    byte 2",
+            "  d  first     1  raw 1                      byte 3",
+            "  e  (unused)  00                            byte 4",
+            "  f  last      2  raw 2                      byte 5",
+            "  g  (unused)  09 0A                         bytes 6 to 7",
+            "  h  (check)   1C  sum8                      byte 8",
+        ]
+    );
+}

@@ -42,7 +42,17 @@ struct Packet<'a> {
     bytes: &'a [u8],
 }
 
-/// Copies a capture of a form that has packets, or of raw bytes, with edits. What became of the packets that `is_told` wants is told. `with_all` may change each packet that is not dropped.
+/// How packets are copied.
+pub struct How<'a> {
+    /// Whether checksums around what was changed stay as they were.
+    pub keep_checksums: bool,
+    /// May change each packet that is not dropped.
+    pub with_all: &'a mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
+    /// Is told of each changed packet, in their order.
+    pub told: &'a mut dyn FnMut(Changed) -> io::Result<()>,
+}
+
+/// Copies a capture of a form that has packets, or of raw bytes, with edits. Memory does not grow with the capture.
 ///
 /// # Errors
 /// What could not be done; what was written by then is no whole capture.
@@ -50,27 +60,20 @@ pub fn copy(
     form: Form,
     mut input: impl Read,
     edits: &mut EditsInOrder,
-    keep_checksums: bool,
-    is_told: &dyn Fn(u64) -> bool,
-    with_all: &mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
+    how: How<'_>,
     out: &mut dyn Write,
-) -> Result<Vec<Changed>, CopyError> {
-    let mut copy = Copy { edits, keep_checksums, is_told, with_all, changed: Vec::new(), number: 0 };
+) -> Result<(), CopyError> {
+    let mut copy = Copy { edits, how, number: 0 };
     match form {
-        Form::Pcapng => copy.pcapng(&mut input, out)?,
-        Form::Pcap => copy.pcap(&mut input, out)?,
-        Form::Raw | Form::Hex => copy.raw(&mut input, out)?,
+        Form::Pcapng => copy.pcapng(&mut input, out),
+        Form::Pcap => copy.pcap(&mut input, out),
+        Form::Raw | Form::Hex => copy.raw(&mut input, out),
     }
-    Ok(copy.changed)
 }
 
-struct Copy<'a> {
+struct Copy<'a, 'h> {
     edits: &'a mut EditsInOrder,
-    keep_checksums: bool,
-    /// Whether it is to be told what became of a packet.
-    is_told: &'a dyn Fn(u64) -> bool,
-    with_all: &'a mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
-    changed: Vec<Changed>,
+    how: How<'h>,
     number: u64,
 }
 
@@ -89,7 +92,7 @@ fn fill(input: &mut impl Read, bytes: &mut [u8], at: u64) -> Result<bool, CopyEr
     Ok(true)
 }
 
-impl Copy<'_> {
+impl Copy<'_, '_> {
     /// What becomes of a packet: how many times it is there, by how much it is later, and its bytes.
     fn packet(&mut self, packet: Packet<'_>) -> Result<(u32, i64, Vec<u8>), CopyError> {
         let is_outside = |(from, to): (u64, u64)| packet.time.is_some_and(|time| !(from..=to).contains(&time));
@@ -107,26 +110,31 @@ impl Copy<'_> {
                 if range.end > bytes.len() {
                     return Err(CopyError::Packet(packet.number, "it is shorter than when it was read".to_owned()));
                 }
-                let (bytes, layers) = rebuild(packet.kind, bytes, range, &new, self.keep_checksums)
+                let (bytes, layers) = rebuild(packet.kind, bytes, range, &new, self.how.keep_checksums)
                     .map_err(|why| CopyError::Packet(packet.number, why))?;
-                if (self.is_told)(packet.number) {
-                    self.changed.push(Changed { packet: packet.number, layers });
-                }
+                (self.how.told)(Changed { packet: packet.number, layers })?;
                 bytes
             }
         };
-        (self.with_all)(packet.kind, &mut bytes);
+        (self.how.with_all)(packet.kind, &mut bytes);
         Ok((1 + edit.copies, edit.delay, bytes))
     }
 
+    /// A stream of bytes is one packet, of any length: it is copied from cut to cut.
     fn raw(&mut self, input: &mut impl Read, out: &mut dyn Write) -> Result<(), CopyError> {
-        let mut bytes = Vec::new();
-        input.read_to_end(&mut bytes)?;
-        let (times, _, bytes) =
-            self.packet(Packet { number: 1, kind: InterfaceKind::Serial, time: None, bytes: &bytes })?;
-        for _ in 0..times {
-            out.write_all(&bytes)?;
+        let mut at = 0;
+        while let Some(edit) = self.edits.next_of(1)? {
+            for (range, new) in edit.cuts {
+                let (kept, cut) = (range.start.saturating_sub(at) as u64, range.len() as u64);
+                let copied = io::copy(&mut input.take(kept), out)? + io::copy(&mut input.take(cut), &mut io::sink())?;
+                if copied < kept + cut {
+                    return Err(CopyError::Packet(1, "it is shorter than when it was read".to_owned()));
+                }
+                out.write_all(&new)?;
+                at = range.end;
+            }
         }
+        io::copy(input, out)?;
         Ok(())
     }
 

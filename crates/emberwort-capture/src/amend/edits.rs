@@ -92,9 +92,9 @@ impl Edits {
         let mut runs = Vec::new();
         for mut spool in self.put_away {
             spool.seek(SeekFrom::Start(0))?;
-            let mut run = Run { spool: BufReader::new(spool), next: None };
-            run.read_on()?;
-            runs.push(run);
+            let mut spool = BufReader::new(spool);
+            let next = number_of_next(&mut spool)?;
+            runs.push(Run { spool, next });
         }
         Ok(EditsInOrder { runs, last: self.packets.into_iter().peekable(), span: self.span })
     }
@@ -151,13 +151,27 @@ const CUT: usize = 48;
 /// What was put away at once, by rising number of the packet.
 struct Run {
     spool: BufReader<Box<dyn Spool>>,
-    next: Option<(u64, PacketEdit)>,
+    /// The packet of the next edit, which is read when it is asked for.
+    next: Option<u64>,
 }
 
 impl Run {
-    fn read_on(&mut self) -> io::Result<()> {
-        self.next = PacketEdit::read(&mut self.spool)?;
-        Ok(())
+    /// The next edit, if it is of a packet up to this one.
+    fn take_up_to(&mut self, packet: u64) -> io::Result<Option<(u64, PacketEdit)>> {
+        let Some(number) = self.next.filter(|number| *number <= packet) else { return Ok(None) };
+        let edit = PacketEdit::read(&mut self.spool)?;
+        self.next = number_of_next(&mut self.spool)?;
+        Ok(Some((number, edit)))
+    }
+}
+
+/// The number of a packet; `None` at the end.
+fn number_of_next(from: &mut impl Read) -> io::Result<Option<u64>> {
+    let mut room = [0; 8];
+    match from.read_exact(&mut room) {
+        Ok(()) => Ok(Some(u64::from_le_bytes(room))),
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
+        Err(error) => Err(error),
     }
 }
 
@@ -176,20 +190,30 @@ impl EditsInOrder {
     /// If what was put away cannot be read.
     pub fn of(&mut self, packet: u64) -> io::Result<PacketEdit> {
         let mut all = PacketEdit::default();
+        while let Some(edit) = self.next_of(packet)? {
+            all.add(edit);
+        }
+        Ok(all)
+    }
+
+    /// What becomes of the packet with this number, as [`Self::of`], but piece by piece as it was put away; `None` behind the last piece.
+    ///
+    /// # Errors
+    /// As [`Self::of`].
+    pub fn next_of(&mut self, packet: u64) -> io::Result<Option<PacketEdit>> {
         for run in &mut self.runs {
-            while let Some((number, edit)) = run.next.take_if(|(number, _)| *number <= packet) {
+            while let Some((number, edit)) = run.take_up_to(packet)? {
                 if number == packet {
-                    all.add(edit);
+                    return Ok(Some(edit));
                 }
-                run.read_on()?;
             }
         }
         while let Some((number, edit)) = self.last.next_if(|(number, _)| *number <= packet) {
             if number == packet {
-                all.add(edit);
+                return Ok(Some(edit));
             }
         }
-        Ok(all)
+        Ok(None)
     }
 }
 
@@ -227,15 +251,9 @@ impl PacketEdit {
         Ok(())
     }
 
-    /// The next one; `None` at the end.
-    fn read(from: &mut impl Read) -> io::Result<Option<(u64, Self)>> {
+    /// One that was written, behind its packet's number.
+    fn read(from: &mut impl Read) -> io::Result<Self> {
         let mut room = [0; 8];
-        match from.read_exact(&mut room) {
-            Ok(()) => {}
-            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
-            Err(error) => return Err(error),
-        }
-        let packet = u64::from_le_bytes(room);
         let mut number = |from: &mut dyn Read| from.read_exact(&mut room).map(|()| u64::from_le_bytes(room));
         let bits = number(from)?;
         let delay = number(from)? as i64;
@@ -254,7 +272,7 @@ impl PacketEdit {
                 Some(bytes)
             }
         };
-        Ok(Some((packet, Self { cuts, is_dropped: bits & 1 != 0, copies: (bits >> 32) as u32, delay, instead })))
+        Ok(Self { cuts, is_dropped: bits & 1 != 0, copies: (bits >> 32) as u32, delay, instead })
     }
 
     /// Where the bytes that are changed begin and end, and what stands there then.

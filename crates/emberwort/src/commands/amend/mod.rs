@@ -3,15 +3,16 @@
 mod proof;
 mod select;
 mod show;
+mod told;
 
 use std::cell::RefCell;
-use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use anyhow::{Context, bail};
+use emberwort_capture::amend::copy::How;
 use emberwort_capture::amend::scrub::{Pseudonyms, Scrubbed, Wanted};
 use emberwort_capture::amend::{self, Edits, EditsInOrder};
 use emberwort_capture::packing::Unpacked;
@@ -24,6 +25,7 @@ use emberwort_model::medium::MediumKind;
 
 use self::proof::{Counted, Kept};
 use self::select::{Select, Wish};
+use self::told::Layers;
 use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
@@ -96,8 +98,9 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let mut copy = files::PendingFile::new(&args.out)?;
     let none = Edits::new(Box::new(|| Err(io::ErrorKind::Unsupported.into())));
     let mut edits = std::mem::replace(&mut select.edits, none).in_order().context("the edits cannot be read back")?;
-    let told: HashSet<u64> = select.changes.iter().flat_map(|change| change.packets.iter().copied()).collect();
-    let layers = write(args, path, form, (&mut edits, &told), (wanted.as_ref(), &by, &scrubbed, &plan), &mut copy)?;
+    let mut layers = Layers::new(&select.told).context("no temporary file can be made")?;
+    let scrubbing = (wanted.as_ref(), &by, &scrubbed, &*plan);
+    write(args, path, form, (&mut edits, &mut layers), scrubbing, &mut copy)?;
     let again = Settings {
         args: crate::cli::InputArgs {
             inputs: vec![copy.temporary().to_owned()],
@@ -116,7 +119,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         found |= !tell_scrubbed(args, wanted, &scrubbed.borrow(), (&counted.statistics, copy.temporary()))?;
     }
     copy.commit(false)?;
-    show::changes(args, &select, &layers, look)?;
+    show::changes(args, &mut select.told, &mut layers, select.scrubbed, look)?;
     Ok(if found { Ending::WithFindings } else { Ending::Clean })
 }
 
@@ -249,10 +252,10 @@ fn write(
     args: &AmendArgs,
     path: &Path,
     form: Form,
-    (edits, told): (&mut EditsInOrder, &HashSet<u64>),
+    (edits, layers): (&mut EditsInOrder, &mut Layers),
     (wanted, by, scrubbed, plan): Scrubbing<'_>,
     out: &mut files::PendingFile,
-) -> anyhow::Result<Vec<amend::copy::Changed>> {
+) -> anyhow::Result<()> {
     let known = |port: u16| {
         plan.channels.iter().any(|channel| {
             let own = match channel.medium.kind {
@@ -270,13 +273,14 @@ fn write(
         }
     };
     let input = first.as_slice().chain(unpacked);
-    let layers =
-        amend::copy(form, input, edits, args.keep_checksums, &|packet| told.contains(&packet), &mut with_all, out)?;
+    let how =
+        How { keep_checksums: args.keep_checksums, with_all: &mut with_all, told: &mut |changed| layers.add(changed) };
+    amend::copy(form, input, edits, how, out)?;
     out.flush().with_context(|| format!("{} cannot be written", files::shown(&args.out)))?;
     if packed {
         say!("the capture was packed; the copy is not");
     }
-    Ok(layers)
+    Ok(())
 }
 
 /// Says what reading the copy showed.

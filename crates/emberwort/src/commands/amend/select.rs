@@ -7,6 +7,7 @@ use std::ops::ControlFlow;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use anyhow::Context as _;
 use emberwort_capture::amend::Edits;
 use emberwort_capture::amend::scrub::{Pseudonyms, Scrubbed, Wanted};
 use emberwort_capture::asking::{Filter, Matching, Only};
@@ -21,11 +22,9 @@ use emberwort_wire::{Framed, Framing, Header, StreamId, Time, Values, sender_rev
 use serde_json::{Map, Value as Json};
 
 use super::proof::Kept;
+use super::told::Told;
 use crate::cli::AmendArgs;
 use crate::render::rows::write_value;
-
-/// So many changes are shown one by one.
-const SHOWN: usize = 20;
 
 /// What is to become of frames.
 pub struct Wish {
@@ -89,9 +88,9 @@ pub struct Select<'a> {
     /// Packets that change places with the next one of their stream, and the frames in them.
     pub waiting: HashMap<StreamId, (u64, Vec<u8>)>,
     pub edits: Edits,
-    pub changes: Vec<Change>,
-    /// How many there were, of which only the first are kept.
-    pub changed: u64,
+    pub told: Told,
+    /// Frames that were scrubbed.
+    pub scrubbed: u64,
     pub found: BTreeSet<u64>,
     /// The first frame that cannot be changed, and how many there are.
     pub problem: Option<String>,
@@ -130,8 +129,8 @@ impl<'a> Select<'a> {
             is_raw,
             waiting: HashMap::new(),
             edits: Edits::new(Box::new(|| Ok(Box::new(tempfile::tempfile()?)))),
-            changes: Vec::new(),
-            changed: 0,
+            told: Told::new(args.form_out).context("no temporary file can be made")?,
+            scrubbed: 0,
             found: BTreeSet::new(),
             problem: None,
             problems: 0,
@@ -255,11 +254,7 @@ impl<'a> Select<'a> {
                 change.what.push("behind the next frame of its stream".to_owned());
             }
         }
-        self.changed += 1;
-        if self.changes.len() < SHOWN || self.args.form_out == crate::cli::TableForm::Ndjson {
-            self.changes.push(change);
-        }
-        Ok(())
+        self.told.add(change).map_err(|error| format!("what became of it cannot be kept: {error}"))
     }
 
     /// Lets a frame change places with the one before it in its stream, if that waits for it; whether it did.
@@ -412,7 +407,7 @@ impl<'a> Select<'a> {
         let framing = row.plan.channels[index].framing(row.from);
         let wire = framed(row, &framing, &values)?;
         self.expect(row.time, &wire);
-        self.changed += 1;
+        self.scrubbed += 1;
         self.edits.replace(parts, &wire)
     }
 }

@@ -1,36 +1,51 @@
 //! What was changed: values and bytes before and after, and every checksum around them.
 
-use std::collections::HashMap;
 use std::io::Write;
 
 use emberwort_capture::amend::Layer;
-use emberwort_capture::amend::copy::Changed;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
-use super::select::{Change, Select};
-use crate::cli::{AmendArgs, TableForm};
+use super::select::{Change, FrameSum};
+use super::told::{Layers, Told};
+use crate::cli::AmendArgs;
 use crate::output::{self, Look, Paint, say};
 use crate::render::{plural, wrapped_under};
 
-pub fn changes(args: &AmendArgs, select: &Select<'_>, layers: &[Changed], look: Look) -> anyhow::Result<()> {
-    let by_packet: HashMap<u64, &Vec<Layer>> = layers.iter().map(|changed| (changed.packet, &changed.layers)).collect();
+/// Shows the changes with the checksums around them; `scrubbed` frames got other values, too.
+pub fn changes(
+    args: &AmendArgs,
+    told: &mut Told,
+    layers: &mut Layers,
+    scrubbed: u64,
+    look: Look,
+) -> anyhow::Result<()> {
     let mut out = output::stdout();
-    for change in &select.changes {
+    for change in &told.first {
         let around: Vec<&Layer> =
-            change.packets.iter().filter_map(|packet| by_packet.get(packet)).flat_map(|layers| layers.iter()).collect();
-        match args.form_out {
-            TableForm::Table => out.write_all(text(change, &around, look).as_bytes())?,
-            TableForm::Ndjson => writeln!(out, "{}", object(change, &around))?,
+            change.packets.iter().filter_map(|packet| layers.shown.get(packet)).flatten().collect();
+        out.write_all(text(change, &around, look).as_bytes())?;
+    }
+    let mut around = layers.objects()?;
+    for object in told.objects()? {
+        let mut object = object?;
+        let packets: Vec<u64> = object["packets"].as_array().into_iter().flatten().filter_map(Json::as_u64).collect();
+        if let Some(sums) = object["checksums"].as_array_mut() {
+            for packet in packets {
+                sums.extend(around.of(packet)?);
+            }
         }
+        writeln!(out, "{object}")?;
     }
     out.flush()?;
-    let left = select.changed - select.changes.len() as u64;
-    if left > 0 && args.scrub.is_empty() {
-        say!("and {} changed; --as ndjson shows all", plural(left, "more frame"));
-    } else if !args.scrub.is_empty() {
-        say!("{} got other values", plural(select.changed, "frame"));
+    let left = told.count - told.first.len() as u64;
+    if args.scrub.is_empty() {
+        if left > 0 && args.form_out == crate::cli::TableForm::Table {
+            say!("and {} changed; --as ndjson shows all", plural(left, "more frame"));
+        }
+    } else {
+        say!("{} got other values", plural(told.count + scrubbed, "frame"));
     }
     Ok(())
 }
@@ -72,22 +87,31 @@ fn text(change: &Change, around: &[&Layer], look: Look) -> String {
     out
 }
 
-fn object(change: &Change, around: &[&Layer]) -> serde_json::Value {
+/// A checksum as an object.
+fn sum(of: &str, algorithm: Option<&str>, digits: usize, [found, expected, written]: [u64; 3]) -> Json {
+    let number = |value: u64| format!("0x{value:0digits$X}");
+    let mut object = json!({"of": of});
+    if let Some(algorithm) = algorithm {
+        object["algorithm"] = algorithm.into();
+    }
+    for (name, value) in [("found", found), ("expected", expected), ("written", written)] {
+        object[name] = number(value).into();
+    }
+    object
+}
+
+/// A checksum around a packet's bytes as an object.
+pub fn layer(one: &Layer) -> Json {
+    sum(&one.name, None, one.digits, [one.found, one.expected, one.written])
+}
+
+/// A change as an object, without the checksums around its packets.
+pub fn object(change: &Change) -> Json {
     let values: Vec<_> =
         change.values.iter().map(|[name, old, new]| json!({"field": name, "old": old, "new": new})).collect();
-    let number = |value: u64, digits: usize| format!("0x{value:0digits$X}");
-    let sums: Vec<_> = change
-        .sums
-        .iter()
-        .map(|one| {
-            json!({"of": one.part, "algorithm": one.algorithm, "found": number(one.found, one.digits),
-                "expected": number(one.expected, one.digits), "written": number(one.written, one.digits)})
-        })
-        .chain(around.iter().map(|one| {
-            json!({"of": one.name, "found": number(one.found, one.digits), "expected": number(one.expected, one.digits),
-                "written": number(one.written, one.digits)})
-        }))
-        .collect();
+    let of_part =
+        |one: &FrameSum| sum(&one.part, Some(&one.algorithm), one.digits, [one.found, one.expected, one.written]);
+    let sums: Vec<_> = change.sums.iter().map(of_part).collect();
     json!({"frame": change.number, "values": values, "what": change.what, "before": hex(&change.before),
         "after": change.after.as_deref().map(hex), "checksums": sums, "packets": change.packets})
 }
