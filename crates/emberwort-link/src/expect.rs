@@ -9,7 +9,8 @@ use crate::Nanoseconds;
 use crate::definitions::Definitions;
 use crate::file_words::duration;
 use crate::probe::{Probe, ProbeKind, Probed};
-use crate::report::{Heard, Reason, Report, Verdict};
+use crate::reason::Reason;
+use crate::report::{Heard, Report, Verdict};
 
 /// One thing that must hold.
 #[derive(Clone, Debug, PartialEq)]

@@ -2,7 +2,7 @@
 
 use crate::Nanoseconds;
 use crate::definitions::Definitions;
-use crate::report::Reason;
+use crate::reason::Reason;
 use emberwort_text::formula::Formula;
 use emberwort_wire::Values;
 

@@ -6,7 +6,7 @@ use emberwort_model::Plan;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
-use crate::report::Reason;
+use crate::reason::Reason;
 use crate::signal::nearest;
 use emberwort_text::formula::{Formula, Worked, number};
 

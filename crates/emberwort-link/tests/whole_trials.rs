@@ -8,8 +8,7 @@ mod common;
 use std::sync::Arc;
 
 use common::run_and_keep;
-use emberwort_link::report::Reason;
-use emberwort_link::{Report, Revisions, Scenario};
+use emberwort_link::{Reason, Report, Revisions, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};

@@ -108,9 +108,7 @@ impl Edits {
             let at = part.at.ok_or_else(put_together)?;
             let new = if n == 0 { bytes.to_vec() } else { Vec::new() };
             self.collected += CUT + new.len();
-            let cuts = &mut self.of(part.packet).cuts;
-            cuts.push((at..at + part.length, new));
-            cuts.sort_by_key(|(range, _)| range.start);
+            self.of(part.packet).cut(at..at + part.length, new);
         }
         Ok(())
     }
@@ -138,9 +136,7 @@ impl Edits {
         let Some(last) = parts.last() else { return Ok(()) };
         let end = last.at.ok_or_else(put_together)? + last.length;
         self.collected += CUT + bytes.len();
-        let cuts = &mut self.of(last.packet).cuts;
-        cuts.push((end..end, bytes.to_vec()));
-        cuts.sort_by_key(|(range, _)| range.start);
+        self.of(last.packet).cut(end..end, bytes.to_vec());
         Ok(())
     }
 }
@@ -222,6 +218,12 @@ fn put_together() -> String {
 }
 
 impl PacketEdit {
+    /// Puts bytes in place of others. Cuts mostly come in their order, and there may be millions in one stream.
+    fn cut(&mut self, range: Range<usize>, bytes: Vec<u8>) {
+        let place = self.cuts.partition_point(|(before, _)| before.start <= range.start);
+        self.cuts.insert(place, (range, bytes));
+    }
+
     /// Takes what else becomes of the same packet.
     fn add(&mut self, other: Self) {
         self.cuts.extend(other.cuts);

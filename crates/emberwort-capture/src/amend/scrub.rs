@@ -372,7 +372,7 @@ mod tests {
         let (new, old) = scrubbed(&packet);
         assert_eq!(new[..6], packet[..6]);
         assert!(new[6] == 2 && new[7..12] != packet[7..12], "{new:02X?}");
-        assert!(old.contains(&packet[6..12].to_vec()) && !old.contains(&packet[..6].to_vec()));
+        assert!(old.contains(&packet[6..12]) && !old.contains(&packet[..6]));
         assert_eq!(new[22..26], [0x20, 0x01, 0x0D, 0xB8]);
         assert_eq!(scrubbed(&packet), (new, old), "the same becomes the same");
     }

@@ -1,5 +1,6 @@
 //! `amend`: a copy of a capture in which some frames are others.
 
+mod change;
 mod proof;
 mod select;
 mod show;

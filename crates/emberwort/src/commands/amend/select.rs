@@ -21,6 +21,7 @@ use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Framing, Header, StreamId, Time, Values, sender_revision};
 use serde_json::{Map, Value as Json};
 
+use super::change::{Change, FrameSum};
 use super::proof::Kept;
 use super::told::Told;
 use crate::cli::AmendArgs;
@@ -46,31 +47,6 @@ impl Wish {
             || self.delay.is_some()
             || self.reorder
     }
-}
-
-/// A checksum of a frame, before and after.
-pub struct FrameSum {
-    pub part: String,
-    pub algorithm: String,
-    pub found: u64,
-    pub expected: u64,
-    pub written: u64,
-    pub digits: usize,
-}
-
-/// What became of one frame.
-pub struct Change {
-    pub number: u64,
-    pub heading: String,
-    /// Field, old value, new value.
-    pub values: Vec<[String; 3]>,
-    pub before: Vec<u8>,
-    /// `None` if it is left out, or as it was.
-    pub after: Option<Vec<u8>>,
-    pub sums: Vec<FrameSum>,
-    pub packets: Vec<u64>,
-    /// What else: dropped, twice, later.
-    pub what: Vec<String>,
 }
 
 /// Chooses frames, and makes edits of what is to become of them.

@@ -5,9 +5,9 @@ use std::io::Write;
 use emberwort_capture::amend::Layer;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
-use super::select::{Change, FrameSum};
+use super::change::Change;
 use super::told::{Layers, Told};
 use crate::cli::AmendArgs;
 use crate::output::{self, Look, Paint, say};
@@ -85,33 +85,4 @@ fn text(change: &Change, around: &[&Layer], look: Look) -> String {
         out += &sum(&one.name, one.found, one.expected, one.written, one.digits);
     }
     out
-}
-
-/// A checksum as an object.
-fn sum(of: &str, algorithm: Option<&str>, digits: usize, [found, expected, written]: [u64; 3]) -> Json {
-    let number = |value: u64| format!("0x{value:0digits$X}");
-    let mut object = json!({"of": of});
-    if let Some(algorithm) = algorithm {
-        object["algorithm"] = algorithm.into();
-    }
-    for (name, value) in [("found", found), ("expected", expected), ("written", written)] {
-        object[name] = number(value).into();
-    }
-    object
-}
-
-/// A checksum around a packet's bytes as an object.
-pub fn layer(one: &Layer) -> Json {
-    sum(&one.name, None, one.digits, [one.found, one.expected, one.written])
-}
-
-/// A change as an object, without the checksums around its packets.
-pub fn object(change: &Change) -> Json {
-    let values: Vec<_> =
-        change.values.iter().map(|[name, old, new]| json!({"field": name, "old": old, "new": new})).collect();
-    let of_part =
-        |one: &FrameSum| sum(&one.part, Some(&one.algorithm), one.digits, [one.found, one.expected, one.written]);
-    let sums: Vec<_> = change.sums.iter().map(of_part).collect();
-    json!({"frame": change.number, "values": values, "what": change.what, "before": hex(&change.before),
-        "after": change.after.as_deref().map(hex), "checksums": sums, "packets": change.packets})
 }

@@ -8,8 +8,7 @@ use emberwort_capture::amend::Layer;
 use emberwort_capture::amend::copy::Changed;
 use serde_json::Value as Json;
 
-use super::select::Change;
-use super::show;
+use super::change::{Change, layer};
 use crate::cli::TableForm;
 
 /// So many changes are shown to people one by one.
@@ -45,7 +44,7 @@ impl Told {
     pub fn add(&mut self, change: Change) -> io::Result<()> {
         self.count += 1;
         match &mut self.objects {
-            Some(objects) => writeln!(objects, "{}", show::object(&change)),
+            Some(objects) => writeln!(objects, "{}", change.object()),
             None if self.first.len() < SHOWN => {
                 self.first.push(change);
                 Ok(())
@@ -90,7 +89,7 @@ impl Layers {
         match &mut self.objects {
             Some(_) if changed.layers.is_empty() => Ok(()),
             Some(objects) => {
-                let layers: Vec<Json> = changed.layers.iter().map(show::layer).collect();
+                let layers: Vec<Json> = changed.layers.iter().map(layer).collect();
                 writeln!(objects, "{}", Json::from(vec![Json::from(changed.packet), Json::from(layers)]))
             }
             None => {
