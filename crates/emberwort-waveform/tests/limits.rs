@@ -298,7 +298,7 @@ fn a_survey_guesses_from_sixteen_edges_on() {
         }
         let _ = survey.until(at(edges + 1));
         survey.finish();
-        survey.guesses()[0].clone()
+        survey.guesses()[0]
     };
     assert!(guess(15).is_none(), "{:?}", guess(15));
     // A period of two microseconds.
