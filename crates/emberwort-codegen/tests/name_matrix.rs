@@ -357,7 +357,11 @@ fn matrix(language: &Language) {
     let all = words();
     assert!(all.len() > 1000, "{}", all.len());
     let step = if is_small() { 60 } else { 1 };
-    for (number, role) in Role::ALL.into_iter().enumerate() {
+    // Some of the roles, if they are named.
+    let asked = std::env::var("EMBERWORT_ROLES").ok();
+    let is_asked =
+        |role: Role| asked.as_ref().is_none_or(|asked| asked.split(',').any(|name| name == format!("{role:?}")));
+    for (number, role) in Role::ALL.into_iter().enumerate().filter(|(_, role)| is_asked(*role)) {
         // Other words for each role, so that a small run comes by all of it.
         let words: Vec<&str> = all.iter().skip(number % step).step_by(step).map(String::as_str).collect();
         let together = tried(role, language, &words);
