@@ -102,6 +102,124 @@ fn a_database_becomes_this_definition() {
     assert_eq!(left_out, [20, 21, 30, 32]);
 }
 
+/// Signals that another one chooses, one that two values choose, one that a chosen one chooses; a period for all that have none of their own,
+/// in a statement without an end.
+const CHOSEN: &str = r#"VERSION ""
+BS_:
+BU_: Pump Keeper
+BO_ 256 Chosen: 8 Pump
+ SG_ Always : 0|8@1+ (1,0) [0|0] "" Keeper
+ SG_ Which M : 8|4@1+ (1,0) [0|0] "" Keeper
+ SG_ Oil m0 : 16|8@1+ (2,0) [0|0] "bar" Keeper
+ SG_ Deep m1M : 16|2@1+ (1,0) [0|0] "" Keeper
+ SG_ Low m0 : 24|8@1+ (1,0) [0|0] "" Keeper
+ SG_ Far m1 : 32|8@1+ (1,0) [0|0] "" Keeper
+ SG_ Both m2 : 16|16@1+ (1,0) [0|0] "" Keeper
+BO_ 257 Plain: 2 Pump
+ SG_ Real : 0|16@1+ (1,0) [0|0] "" Keeper
+BO_ 258 Own: 1 Pump
+ SG_ One : 0|8@1+ (1,0) [0|0] "" Keeper
+BA_DEF_ BO_ "GenMsgCycleTime" INT 0 65535;
+BA_DEF_DEF_ "GenMsgCycleTime" 200
+BA_ "GenMsgCycleTime" BO_ 258 50;
+BA_DEF_DEF_ "Other" 7;
+SG_MUL_VAL_ 256 Both Which 2-3;
+SG_MUL_VAL_ 256 Far Deep 1-1;
+VAL_ 256 Which 0 "oil" 1 "deep" 2 "both";
+VAL_ 256 Nobody 0 "none";
+"#;
+
+/// Worked out by hand. What is chosen begins at byte 2 of its frame, and in `deep` at byte 4.
+const CHOSEN_DEFINITION: &str = r#"channel m {
+    medium  can 500 kbit/s
+    packet
+    select  by can_id
+}
+
+record ChosenWhich0 {
+    ## For Keeper.
+    oil     : u8 * 2 bar at 0.0
+    ## For Keeper.
+    low     : u8 at 1.0
+    filler  : u1 at 5.7 retired
+}
+
+record ChosenWhich1Deep1 {
+    ## For Keeper.
+    far     : u8 at 0.0
+    filler  : u1 at 3.7 retired
+}
+
+record ChosenWhich1Others {
+    filler  : u1 at 3.7 retired
+}
+
+record ChosenWhich1 {
+    ## For Keeper.
+    deep    : u2 at 0.0
+    filler  : u1 at 1.7 retired
+    by_deep : by deep {
+        1    deep_1  : ChosenWhich1Deep1
+        else others  : ChosenWhich1Others
+    }
+}
+
+record ChosenWhich2 {
+    ## For Keeper.
+    both    : u16 at 0.0
+    filler  : u1 at 5.7 retired
+}
+
+## Sent by Pump.
+message Chosen {
+    from  device every 200 ms
+    on    m can_id 0x100
+
+    ## Raw values: 0 oil, 1 deep, 2 both.
+    ## For Keeper.
+    which   : u4 at 1.0
+    ## For Keeper.
+    always  : u8 at 0.0
+    by_which : by which {
+        0    oil      : ChosenWhich0
+        1    deep     : ChosenWhich1
+        2    both     : ChosenWhich2
+        3    which_3  : ChosenWhich2
+        else others   : bytes[rest]
+    }
+}
+
+## Sent by Pump.
+message Plain {
+    from  device every 200 ms
+    on    m can_id 0x101
+
+    ## For Keeper.
+    real  : u16 at 0.0
+}
+
+## Sent by Pump.
+message Own {
+    from  device every 50 ms
+    on    m can_id 0x102
+
+    ## For Keeper.
+    one  : u8 at 0.0
+}
+"#;
+
+#[test]
+fn chosen_signals_become_forms() {
+    let database = read(CHOSEN.as_bytes());
+    let hosts = ["Keeper".to_owned()];
+    let imported = definition(&database, &Options { channel: "m", medium: None, hosts: &hosts, heading: "made" });
+    let from = imported.text.find("channel m").expect("a channel");
+    assert_eq!(&imported.text[from..], CHOSEN_DEFINITION);
+    let left_out: Vec<(usize, &str)> =
+        imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect();
+    assert_eq!(left_out, [(23, "there is no such signal")]);
+}
+
 #[test]
 fn decimals_have_thirty_digits_on_each_side() {
     let whole = "1".repeat(30);
