@@ -2,10 +2,13 @@
 
 mod common;
 
+use std::io::Write as _;
+use std::net::TcpListener;
 use std::path::Path;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
-use common::{Beside, free_port, project, project_with_recording, run};
+use common::{Beside, free_port, project, project_with_recording, run, succeed};
 
 /// Drives the program in a pseudo-terminal.
 fn in_terminal(folder: &Path, (columns, rows): (u32, u32), steps: &[&str], words: &[&str]) -> String {
@@ -100,6 +103,46 @@ fn a_panic_gives_the_terminal_back() {
     let output = command.env("EMBERWORT_TEST_PANIC", "1").output().expect("python3 runs");
     let out = String::from_utf8_lossy(&output.stdout);
     assert!(out.contains("restored True") && out.contains("exit 101"), "{out}");
+}
+
+/// Statuses without an end, as fast as they are taken: pictures are dropped, and never keys.
+#[test]
+fn pictures_come_and_keys_are_heard_under_a_flood() {
+    let folder = project();
+    let words = [
+        "encode",
+        "GateStatus",
+        "state=open",
+        "opening=50",
+        "upstream=3",
+        "oil=20",
+        "pump_temp=40",
+        "faults=[]",
+        "latch_force=1",
+    ];
+    let hex = succeed(
+        folder.path(),
+        &[&words[..], &["--on", "bus485", "--node", "3", "--as", "bytes", "--out", "one.bin"]].concat(),
+    );
+    assert_eq!(hex, "");
+    let frames = std::fs::read(folder.path().join("one.bin")).unwrap().repeat(1000);
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let to = format!("tcp://{}", listener.local_addr().unwrap());
+    let flood = std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().unwrap();
+        let mut taken = 0u64;
+        while stream.write_all(&frames).is_ok() {
+            taken += frames.len() as u64;
+        }
+        taken
+    });
+    let started = Instant::now();
+    let steps = ["wait:GateStatus", "key:?", "wait:another message or field", "key:x", "key:q"];
+    let shown = in_terminal(folder.path(), (80, 24), &steps, &["watch", &to, "--on", "bus485"]);
+    assert!(shown.contains("exit 0") && shown.contains("restored True"), "{shown}");
+    assert!(started.elapsed() < Duration::from_secs(30), "{:?}", started.elapsed());
+    let taken = flood.join().unwrap();
+    assert!(taken > 1_000_000, "{taken} bytes are no flood");
 }
 
 #[test]
