@@ -220,6 +220,80 @@ fn chosen_signals_become_forms() {
     assert_eq!(left_out, [(23, "there is no such signal")]);
 }
 
+/// The longest message and one that is longer, signals of no message (their number is 0xC0000000), a value that the one which chooses cannot have,
+/// and a second sender.
+const EDGES: &str = r#"VERSION ""
+BS_:
+BU_: Pump Keeper Spare
+BO_ 1 Whole: 64 Pump
+ SG_ Last : 504|8@1+ (1,0) [0|0] "" Keeper
+BO_ 2 Longer: 65 Pump
+ SG_ First : 0|8@1+ (1,0) [0|0] "" Keeper
+BO_ 3221225472 OfNobody: 0 Pump
+ SG_ Alone : 0|8@1+ (1,0) [0|0] "" Keeper
+BO_ 4 Shared: 8 Pump
+ SG_ Which M : 0|2@1+ (1,0) [0|0] "" Keeper
+ SG_ Three m3 : 8|8@1+ (1,0) [0|0] "" Keeper
+ SG_ Four m4 : 8|8@1+ (1,0) [0|0] "" Keeper
+BO_TX_BU_ 4 : Pump,Spare;
+"#;
+
+/// Worked out by hand.
+const EDGES_DEFINITION: &str = r#"channel e {
+    medium  can 500 kbit/s fd 2 Mbit/s
+    packet
+    select  by can_id
+}
+
+## Sent by Pump.
+message Whole {
+    from  device
+    on    e can_id 0x001
+
+    ## For Keeper.
+    last  : u8 at 63.0
+}
+
+record SharedWhich3 {
+    ## For Keeper.
+    three   : u8 at 0.0
+    filler  : u1 at 6.7 retired
+}
+
+## Sent by Pump, Spare.
+message Shared {
+    from  device
+    on    e can_id 0x004
+
+    ## For Keeper.
+    which  : u2 at 0.0
+    by_which : by which {
+        3    which_3  : SharedWhich3
+        else others   : bytes[rest]
+    }
+}
+"#;
+
+#[test]
+fn what_goes_beyond_is_left_out() {
+    let database = read(EDGES.as_bytes());
+    let hosts = ["Keeper".to_owned()];
+    let imported = definition(&database, &Options { channel: "e", medium: None, hosts: &hosts, heading: "made" });
+    let from = imported.text.find("channel e").expect("a channel");
+    assert_eq!(&imported.text[from..], EDGES_DEFINITION);
+    let left_out: Vec<(usize, &str)> =
+        imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect();
+    assert_eq!(
+        left_out,
+        [
+            (6, "65 bytes are more than a frame carries"),
+            (8, "it holds signals that belong to no message"),
+            (9, "it belongs to no message"),
+            (13, "`Which` has 2 bits, and can never be 4"),
+        ]
+    );
+}
+
 #[test]
 fn decimals_have_thirty_digits_on_each_side() {
     let whole = "1".repeat(30);
