@@ -66,3 +66,28 @@ impl Code {
         self.text
     }
 }
+
+/// A text with words in it replaced, all at once: what is put in is not looked at again.
+pub fn filled(text: &str, words: &[(&str, &str)]) -> String {
+    let (mut out, mut rest) = (String::new(), text);
+    while let Some((at, (word, value))) =
+        words.iter().filter_map(|pair| rest.find(pair.0).map(|at| (at, pair))).min_by_key(|(at, _)| *at)
+    {
+        out.push_str(&rest[..at]);
+        out.push_str(value);
+        rest = &rest[at + word.len()..];
+    }
+    out + rest
+}
+
+#[cfg(test)]
+mod tests {
+    use super::filled;
+
+    #[test]
+    fn what_is_put_in_is_not_looked_at_again() {
+        let words = [("LINK", "bits"), ("UPPER", "BITS"), ("BITS", "32")];
+        assert_eq!(filled("LINK_get_BITS(UPPER_MOST) BIT", &words), "bits_get_32(BITS_MOST) BIT");
+        assert_eq!(filled("", &words), "");
+    }
+}

@@ -8,7 +8,7 @@ use emberwort_model::layout::digest::digest;
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Channel, Direction, Role};
 
-use crate::code::Code;
+use crate::code::{Code, filled};
 use crate::lower::{each_action, has_ascii};
 use crate::names::{screaming, snake};
 
@@ -111,7 +111,7 @@ pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, sou
     }
     for is_wide in varints {
         let bits = if is_wide { "64" } else { "32" };
-        source.lines(&COMPACT.replace("LINK", &link).replace("UPPER", &upper).replace("BITS", bits));
+        source.lines(&filled(COMPACT, &[("LINK", &link), ("UPPER", &upper), ("BITS", bits)]));
         source.line("");
     }
     if has_ascii(plan) {

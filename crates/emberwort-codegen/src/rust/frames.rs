@@ -15,6 +15,9 @@ use crate::lower::frame::{
 use crate::lower::pieces;
 use crate::names::plain_snake;
 
+/// What a checksum's function is called until its text is as it should be.
+const UNNAMED: &str = "unnamed";
+
 /// The frames of one direction.
 pub struct Frames<'a> {
     /// The link.
@@ -124,7 +127,9 @@ impl Frames<'_> {
     fn checksums(&self, code: &mut Code) {
         for (index, part) in self.plan.parts.iter().enumerate() {
             let Role::Checksum { algorithm, .. } = &part.role else { continue };
-            let said = function(algorithm, &self.checksum_name(index, part), Language::Rust);
+            // Its name comes last, since it can hold what is replaced before.
+            let said = function(algorithm, UNNAMED, Language::Rust);
+            let name = self.checksum_name(index, part);
             let functions = said.matches("pub fn ").count();
             let is_narrow = functions > 1 && algorithm.bits() <= 32;
             let mut skips = functions > 1;
@@ -144,7 +149,8 @@ impl Frames<'_> {
                     }
                     None => line.to_owned(),
                 };
-                code.line(if is_narrow { line.replace("u64", "u32") } else { line });
+                let line = if is_narrow { line.replace("u64", "u32") } else { line };
+                code.line(line.replace(UNNAMED, &name));
             }
         }
     }
@@ -162,7 +168,7 @@ impl Frames<'_> {
         for stretch in stretches.iter().skip(1) {
             bytes = format!("{bytes}.chain(&{})", piece(stretch)).replace("&stretch(", "stretch(");
         }
-        let is_crc = function(algorithm, "a", Language::Rust).matches("pub fn ").count() > 1;
+        let is_crc = function(algorithm, UNNAMED, Language::Rust).matches("pub fn ").count() > 1;
         let made = if is_crc && algorithm.bits() <= 32 { "u32" } else { "u64" };
         let call = format!("{}({bytes})", self.checksum_name(index, part));
         match (made, unsigned(part.bits)) {

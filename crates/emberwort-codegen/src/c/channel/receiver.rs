@@ -11,7 +11,7 @@ use emberwort_model::stuffing::Stuffing;
 
 use super::Channel;
 use crate::c::words::constant;
-use crate::code::Code;
+use crate::code::{Code, filled};
 
 impl Channel<'_> {
     pub(super) fn receiver(&self, header: &mut Code, source: &mut Code) {
@@ -610,7 +610,7 @@ impl Channel<'_> {
             ),
             false => ("", "", "        STEM_receiver_skip(receiver, wire);\n"),
         };
-        let fill = |text: &str| text.replace("STEM", stem).replace("DELIMITER", &delimiter);
+        let fill = |text: &str| filled(text, &[("STEM", stem), ("DELIMITER", &delimiter)]);
         let locals = format!(
             "        size_t from = 0;\n        size_t to = 0;\n        bool right = true;\n{}        \
              const size_t stuffed = wire - 1u{};\n",

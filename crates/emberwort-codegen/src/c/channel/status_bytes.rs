@@ -3,7 +3,7 @@
 use emberwort_model::plan::FrameFinder;
 
 use super::Channel;
-use crate::code::Code;
+use crate::code::{Code, filled};
 
 impl Channel<'_> {
     /// Fields of the receiver besides those that all have.
@@ -20,14 +20,17 @@ impl Channel<'_> {
     pub(super) fn status_bytes(&self, running: bool, header: &mut Code, source: &mut Code) {
         let mut sizes = String::new();
         for ((key, _), size) in self.plan.keys.iter().zip(&self.plan.body_sizes) {
-            let size = size.map_or("VARIES".to_owned(), |size| size.to_string());
+            let size = size.map_or("-2".to_owned(), |size| size.to_string());
             sizes += &format!("    case 0x{key:02X}u:\n        return {size};\n");
         }
-        let fill = |text: &str| {
-            let named =
-                text.replace("STEM", &self.stem).replace("UPPER", &self.upper).replace("LINK", &self.link_upper);
-            named.replace("SIZES", &sizes).replace("VARIES", "-2")
-        };
+        let words = [
+            ("STEM", &*self.stem),
+            ("UPPER", &self.upper),
+            ("LINK", &self.link_upper),
+            ("SIZES", &sizes),
+            ("VARIES", "-2"),
+        ];
+        let fill = |text: &str| filled(text, &words);
         source.lines(&fill(RECEIVER));
         source.line("");
         if running {
