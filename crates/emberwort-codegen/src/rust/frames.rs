@@ -8,7 +8,7 @@ use emberwort_model::stuffing::Stuffing;
 
 use super::names::{bytes, class, doc, member, text};
 use super::values::{part as part_of, sum, unsigned};
-use crate::code::Code;
+use crate::code::{Code, filled};
 use crate::lower::frame::{
     Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
 };
@@ -17,6 +17,9 @@ use crate::names::plain_snake;
 
 /// What a checksum's function is called until its text is as it should be.
 const UNNAMED: &str = "unnamed";
+
+/// And its table.
+const UNNAMED_TABLE: &str = "UNNAMED_TABLE";
 
 /// The frames of one direction.
 pub struct Frames<'a> {
@@ -130,6 +133,7 @@ impl Frames<'_> {
             // Its name comes last, since it can hold what is replaced before.
             let said = function(algorithm, UNNAMED, Language::Rust);
             let name = self.checksum_name(index, part);
+            let table = format!("{}_TABLE", name.to_ascii_uppercase());
             let functions = said.matches("pub fn ").count();
             let is_narrow = functions > 1 && algorithm.bits() <= 32;
             let mut skips = functions > 1;
@@ -150,7 +154,7 @@ impl Frames<'_> {
                     None => line.to_owned(),
                 };
                 let line = if is_narrow { line.replace("u64", "u32") } else { line };
-                code.line(line.replace(UNNAMED, &name));
+                code.line(filled(&line, &[(UNNAMED, &name), (UNNAMED_TABLE, &table)]));
             }
         }
     }
