@@ -203,6 +203,34 @@ fn small_links_compile_without_a_warning() {
     }
 }
 
+/// Words that generators put into their own texts, or change there, are names as any others.
+#[test]
+fn words_that_are_replaced_in_printed_code_can_be_names() {
+    let of = |word: &str| {
+        format!(
+            "link {word} {{ revision 1  byte_order little }}\n\
+             channel {word} {{ medium uart 9600 8N1\n limit 60 bytes\n frame {{ sync C6 39\n kind : u8 message\n size : u8 length of body\n body\n {word} : u16 crc-16/modbus over kind..body }} }}\n\
+             channel {word}_status {{ medium uart 9600 8N1\n status bytes running\n limit 60 bytes\n frame {{ status : u8 message\n body }} }}\n\
+             channel {word}_cobs {{ medium uart 9600 8N1\n stuffing cobs\n limit 60 bytes\n frame {{ kind : u8 message\n body\n {word} : u32 crc-32/iso-hdlc over kind..body }} }}\n\
+             message Told {{ id 1  from device  on {word}, {word}_cobs\n {word} : compact u32\n wide : compact u64\n none : 0 .. 100 step 1 or none }}\n\
+             message Pressed {{ id 0x90  from device  on {word}_status\n {word} : u7\n spare 1 bit }}\n"
+        )
+    };
+    for word in ["bits", "link", "sizes"] {
+        let Some(compiler) = compiler() else { return };
+        let plan = plan(&of(word));
+        let files = c::generate(&plan, &vectors::vectors(&plan, 1), &[]).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        write(folder.path(), &files);
+        let sources = [format!("{word}.c"), format!("{word}_vectors.c")];
+        let output = compile_and_run(compiler, folder.path(), &[], &sources.each_ref().map(String::as_str));
+        assert!(output.ends_with(" 0 differences\n"), "{word}: {output}");
+    }
+    for word in ["u64", "table"] {
+        pass_in_other_languages(&plan(&of(word)));
+    }
+}
+
 /// Nothing becomes the same in a language of a host, and its test program passes.
 fn pass_in_other_languages(plan: &Plan) {
     let vectors = vectors::vectors(plan, 1);
