@@ -322,7 +322,7 @@ fn tried(role: Role, language: &Language, words: &[&str]) -> BTreeSet<String> {
     let mut free: Vec<&str> = words.iter().copied().filter(|word| role.plan(&[word]).is_some()).collect();
     assert!(free.len() * 10 >= words.len() * 9, "{role:?}: {} of {} words", free.len(), words.len());
     if (role, language.name) == (Role::Link, "C") {
-        // Links that are called as a header, and those whose W_OK the system has, are refused.
+        // Links that are called as a header, and those whose W_OK or AF_LOCAL the system has, are refused.
         free.retain(|word| role.plan(&[word]).is_some_and(|plan| (language.clashes)(&plan).is_empty()));
         assert!(words.len() - free.len() < 80, "{} of {} words", free.len(), words.len());
     }

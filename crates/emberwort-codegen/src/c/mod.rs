@@ -282,8 +282,17 @@ const HEADERS: &[&str] = &[
     "wctype",
 ];
 
-/// `R_OK`, `W_OK`, `X_OK` and `F_OK` are macros of `unistd.h`.
-const ACCESS_MODES: [&str; 4] = ["r", "w", "x", "f"];
+/// Links whose files would have or ask for a macro that headers of a system define: `unistd.h`, `sys/socket.h`, `dlfcn.h`, `linux/spi/spidev.h`.
+const WITH_SYSTEM_MACROS: [(&str, &str); 8] = [
+    ("r", "R_OK"),
+    ("w", "W_OK"),
+    ("x", "X_OK"),
+    ("f", "F_OK"),
+    ("af", "AF_LOCAL"),
+    ("pf", "PF_LOCAL"),
+    ("rtld", "RTLD_LOCAL"),
+    ("spidev", "SPIDEV_H"),
+];
 
 /// Names of a link that become the same in C.
 pub fn clashes(plan: &Plan) -> Vec<Clash> {
@@ -303,8 +312,8 @@ fn clashes_in_c(plan: &Plan, typed_enums: bool) -> Vec<Clash> {
     if HEADERS.contains(&stem.as_str()) {
         found.insert(Clash { name: format!("{stem}.h"), first: vec![link.clone()], second: Vec::new() });
     }
-    if ACCESS_MODES.contains(&stem.as_str()) {
-        found.insert(Clash { name: format!("{}_OK", screaming(link)), first: vec![link.clone()], second: Vec::new() });
+    if let Some((_, name)) = WITH_SYSTEM_MACROS.iter().find(|(known, _)| *known == stem) {
+        found.insert(Clash { name: (*name).to_owned(), first: vec![link.clone()], second: Vec::new() });
     }
     found.into_iter().collect()
 }

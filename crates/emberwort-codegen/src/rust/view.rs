@@ -626,8 +626,8 @@ pub fn check(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
             let member = member(&field.name);
             let returned = getters.returned(field, &step.action, step.place);
             code.line(match (returned.contains("impl Iterator"), returned.contains("Result<"), returned.contains("&'a"), field.optional) {
-                (true, _, _, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice().to_vec()), view.{member}().map(|some| some.collect::<std::vec::Vec<_>>()));"),
-                (true, _, _, false) => format!("same!(m.{member}.as_slice(), view.{member}().collect::<std::vec::Vec<_>>());"),
+                (true, _, _, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice().to_vec()), view.{member}().map(|some| some.collect::<::std::vec::Vec<_>>()));"),
+                (true, _, _, false) => format!("same!(m.{member}.as_slice(), view.{member}().collect::<::std::vec::Vec<_>>());"),
                 (_, true, _, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_str()), view.{member}().map(|some| some.ok()));"),
                 (_, true, _, false) => format!("same!(m.{member}.as_str(), view.{member}().ok());"),
                 (_, _, true, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice()), view.{member}());"),
