@@ -160,8 +160,10 @@ fn clashes_are_found_and_nothing_is_generated() {
         }
     }
     assert!(found_clashes >= 7, "{found_clashes}");
-    let strings = plan(&head.replace("link l", "link string").replace("lnk", "l"));
-    assert_eq!(c::clashes(&strings)[0].name, "string.h");
+    for (link, name) in [("string", "string.h"), ("w", "W_OK"), ("af", "AF_LOCAL"), ("spidev", "SPIDEV_H")] {
+        let plan = plan(&head.replace("link l", &format!("link {link}")));
+        assert_eq!(c::clashes(&plan).iter().map(|clash| clash.name.as_str()).collect::<Vec<_>>(), [name]);
+    }
 }
 
 /// Small links of all kinds: nothing that they generate is unused, or missing.
