@@ -156,7 +156,9 @@ pub fn is_taken(name: &str) -> bool {
 /// The name of a module's file, without its ending.
 pub fn module(name: &str) -> String {
     let plain = plain_snake(name);
-    match TAKEN.contains(&plain.as_str()) || plain.starts_with(|c: char| c.is_ascii_digit()) {
+    // With these names files begin a program or a library.
+    let is_taken = TAKEN.contains(&plain.as_str()) || ["main", "lib"].contains(&plain.as_str());
+    match is_taken || plain.starts_with(|c: char| c.is_ascii_digit()) {
         true => format!("{plain}_link"),
         false => plain,
     }
