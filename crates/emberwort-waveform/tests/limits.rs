@@ -154,6 +154,19 @@ fn scopes_of_a_dump_stand_in_each_other_up_to_a_limit() {
 }
 
 #[test]
+fn a_dump_has_a_most_of_signals() {
+    let read = |bits: &str| {
+        let dump = format!("$timescale 1 ns $end\n$var wire {bits} ! a $end\n$enddefinitions $end\n#0\nx!\n");
+        vcd::read(dump.as_bytes(), &mut Enough::after(usize::MAX)).unwrap().damage.map(|damage| damage.reason)
+    };
+    assert_eq!((read("1"), read("65536")), (None, None));
+    for bits in ["0", "65537"] {
+        let reason = read(bits).unwrap_or_else(|| panic!("{bits} bits are read"));
+        assert!(reason.contains("gives `a` no bits, or has more than 65536 in all"), "{bits}: {reason}");
+    }
+}
+
+#[test]
 fn a_line_has_a_most_of_wires() {
     let wiring = |selects: usize| {
         let selects = (0..selects).map(|node| format!("select{node}=s{node}"));

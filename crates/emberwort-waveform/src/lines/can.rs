@@ -35,8 +35,6 @@ pub enum Flaw {
 pub struct Seen {
     /// How often the level changed.
     pub edges: u64,
-    /// Data frames without a flaw.
-    pub frames: u64,
     /// Frames that ask for data.
     pub remote: u64,
     /// Frames that nobody acknowledged.
@@ -509,7 +507,6 @@ impl Can {
             self.seen.remote += 1;
             return;
         }
-        self.seen.frames += 1;
         let base = u64::from(number(&self.bits[1..12]));
         let key = match self.layout.is_extended {
             true => base << 18 | u64::from(number(&self.bits[14..32])) | EXTENDED_ID,
