@@ -129,7 +129,9 @@ fn start(folder: &Path, state: &State, mark: &str) -> Child {
 /// Puts a command into its state, sends the signal, and says what was wrong with how it ended.
 fn ended(folder: &Path, state: &State, signal: &str, patience: u32) -> Result<(), String> {
     static NUMBER: AtomicU64 = AtomicU64::new(0);
-    for file in ["connects.pcapng", "waits.pcapng", "flood.pcapng", "copy.pcapng", "amended.pcapng", "plot.svg"] {
+    for file in
+        ["connects.pcapng", "waits.pcapng", "flood.pcapng", "copy.pcapng", "amended.pcapng", "plot.svg", "rows.csv"]
+    {
         let _ = fs::remove_file(folder.join(file));
     }
     let _ = fs::remove_dir_all(folder.join("demo"));
@@ -294,6 +296,7 @@ fn states(full: &Full, flood: &Flood) -> Vec<State> {
         state("decode into a pipe", &format!("decode {long}"), Unread, CUT_SHORT),
         state("decode on one core", &format!("decode --threads 1 --as ndjson {long}"), Unread, CUT_SHORT),
         state("decode, nobody reads anything", &format!("decode {long}"), NothingRead, CUT_SHORT),
+        state("decode into a file", &format!("decode {long} --as csv --out rows.csv"), Silent, CUT_SHORT),
         state("decode follows", "decode stormy-night.pcapng --follow", Silent, DONE),
         state("stats follows", "stats stormy-night.pcapng --follow", Silent, DONE),
         state(

@@ -87,8 +87,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             let mut file = PendingFile::new(path)?;
             let wanted = rows(args, spoken.speakers.own(), RowPrinter::new(&spoken.speakers, style, &mut file))?;
             let read = inputs::decode_all(&args.input, link, spoken, wanted)?;
-            file.commit(false)?;
-            say!("the rows are in {}", crate::files::shown(path));
+            if crate::interrupt::came() {
+                say!("{} was not written", crate::files::shown(path));
+            } else {
+                file.commit(false)?;
+                say!("the rows are in {}", crate::files::shown(path));
+            }
             read
         }
         _ if args.exchanges => {
