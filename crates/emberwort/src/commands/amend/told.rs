@@ -14,7 +14,7 @@ use crate::cli::TableForm;
 /// So many changes are shown to people one by one.
 const SHOWN: usize = 20;
 
-/// So many packets are looked back for those of a frame before the file is read from its beginning again.
+/// So many packets are kept for frames of packets that came before; for others the file is read again, from a place as near.
 const NEAR: usize = 4096;
 
 /// What became of the chosen frames.
@@ -104,7 +104,7 @@ impl Layers {
     /// All of them as objects, to be asked for by packets.
     pub fn objects(&mut self) -> io::Result<LayersInOrder<'_>> {
         let file = self.objects.as_mut().map(rewound).transpose()?.map(BufReader::new);
-        Ok(LayersInOrder { file, near: VecDeque::new(), read_to: 0, forgot: false })
+        Ok(LayersInOrder { file, near: VecDeque::new(), read_to: 0, at: 0, places: vec![(0, 0)], until_place: NEAR })
     }
 }
 
@@ -113,20 +113,24 @@ pub struct LayersInOrder<'a> {
     file: Option<BufReader<&'a mut File>>,
     /// The packets that were read last.
     near: VecDeque<(u64, Vec<Json>)>,
-    /// All up to this packet were read.
+    /// All up to this packet were read, and where in the file that ends.
     read_to: u64,
-    /// Whether some that were read are not near any more.
-    forgot: bool,
+    at: u64,
+    /// Places from which the file can be read again: behind a packet, and bytes from its beginning.
+    places: Vec<(u64, u64)>,
+    /// So many packets are read until another place is noted.
+    until_place: usize,
 }
 
 impl LayersInOrder<'_> {
     /// Those around a packet. Packets are mostly asked for in their order; others are found, too, and take longer.
     pub fn of(&mut self, packet: u64) -> io::Result<Vec<Json>> {
         let Some(file) = &mut self.file else { return Ok(Vec::new()) };
-        if self.forgot && self.near.front().is_some_and(|(first, _)| packet < *first) {
-            file.seek(SeekFrom::Start(0))?;
+        if self.near.front().is_some_and(|(first, _)| packet < *first) {
+            let place = self.places.partition_point(|(behind, _)| *behind < packet) - 1;
+            (self.read_to, self.at) = self.places[place];
+            file.seek(SeekFrom::Start(self.at))?;
             self.near.clear();
-            (self.read_to, self.forgot) = (0, false);
         }
         while self.read_to < packet {
             let mut line = String::new();
@@ -135,11 +139,17 @@ impl LayersInOrder<'_> {
                 break;
             }
             let (number, layers): (u64, Vec<Json>) = serde_json::from_str(&line)?;
-            self.read_to = number;
+            (self.read_to, self.at) = (number, self.at + line.len() as u64);
             self.near.push_back((number, layers));
             if self.near.len() > NEAR {
                 self.near.pop_front();
-                self.forgot = true;
+            }
+            if self.places.last().is_some_and(|(behind, _)| number > *behind) {
+                self.until_place -= 1;
+                if self.until_place == 0 {
+                    self.places.push((number, self.at));
+                    self.until_place = NEAR;
+                }
             }
         }
         let found = self.near.binary_search_by_key(&packet, |(number, _)| *number);
@@ -169,6 +179,10 @@ mod tests {
                 all.of(packet).unwrap().iter().map(|one| one["found"].as_str().unwrap().to_owned()).collect();
             let expected = if packet % 2 == 0 && packet <= last { vec![format!("0x{packet:04X}")] } else { Vec::new() };
             assert_eq!(found, expected, "{packet}");
+        }
+        // Back and forth over many times as many as are kept.
+        for packet in (1..=last).rev().step_by(97).flat_map(|packet| [packet, last + 1 - packet]) {
+            assert_eq!(all.of(packet).unwrap().len(), usize::from(packet % 2 == 0), "{packet}");
         }
     }
 }
