@@ -386,6 +386,7 @@ impl<'a> Trial<'a> {
             let found = self.device_sides[device].finish();
             self.device_found(device, found);
         }
+        self.look_at_limits();
         // Those whose deliveries were still under way when the trial was ended.
         for sent in self.sent.numbers() {
             if let Some(sent) = self.sent.get_mut(sent) {

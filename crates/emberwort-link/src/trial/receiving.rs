@@ -67,6 +67,7 @@ impl Trial<'_> {
                 }
             }
         }
+        self.look_at_limits();
         if is_heard {
             watch.received(&chunk, node);
         }
@@ -204,8 +205,8 @@ impl Trial<'_> {
         }
     }
 
-    /// Notes which limits were exceeded by what a side just received.
-    fn look_at_limits(&mut self) {
+    /// Notes which limits were exceeded by what was just received.
+    pub(super) fn look_at_limits(&mut self) {
         if self.limits.iter().all(|(_, exceeded)| exceeded.is_some()) {
             return;
         }
@@ -239,7 +240,6 @@ impl Trial<'_> {
         for sent in found.settled {
             self.settle(sent);
         }
-        self.look_at_limits();
     }
 
     /// Looks at the values that a receiver of a definition received.
@@ -297,6 +297,5 @@ impl Trial<'_> {
         for sent in found.settled {
             self.settle(sent);
         }
-        self.look_at_limits();
     }
 }

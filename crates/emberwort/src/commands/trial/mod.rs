@@ -84,7 +84,8 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     }
     let failed = story::stories(&scenario, &report, pieces);
     if args.form == TableForm::Table && !failed.is_empty() {
-        out.write_all(story::written(&failed, args, look).as_bytes())?;
+        let failures = report.verdicts.iter().filter(|verdict| !verdict.held()).count();
+        out.write_all(story::written(&failed, failures, args, look).as_bytes())?;
     }
     out.flush()?;
     for path in &args.report {

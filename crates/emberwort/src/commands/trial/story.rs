@@ -245,8 +245,8 @@ impl Story {
     }
 }
 
-/// All stories, for people, with the command that shows more.
-pub fn written(stories: &[Story], args: &TrialArgs, look: Look) -> String {
+/// The stories of the first ones of so many failures, for people, with the command that shows more.
+pub fn written(stories: &[Story], failures: usize, args: &TrialArgs, look: Look) -> String {
     let mut out = String::new();
     for (number, story) in stories.iter().take(TOLD).enumerate() {
         let Verdict { sentence, found, at, .. } = &story.verdict;
@@ -267,8 +267,8 @@ pub fn written(stories: &[Story], args: &TrialArgs, look: Look) -> String {
             }
         }
     }
-    if stories.len() > TOLD {
-        let rest = plural(stories.len() - TOLD, "more failure");
+    if failures > TOLD {
+        let rest = plural(failures - TOLD, "more failure");
         let how = if args.report.is_empty() { "--report FILE.html tells why" } else { "the report tells why" };
         out += &format!("\n{rest}: {how}\n");
     }
