@@ -186,7 +186,7 @@ fn both_readings_of_what_either_end_can_have_sent_are_named() {
     let said = run(folder.path(), &words);
     assert_eq!(said.code, 1, "{}{}", said.out, said.err);
     assert!(
-        said.err.contains("either end can have sent 1 frame") && said.err.contains("Level or Move"),
+        said.err.contains("either end can have sent 1 frame") && said.err.contains("Level (device) or Move (host)"),
         "{}",
         said.err
     );

@@ -285,10 +285,11 @@ pub fn ambiguous(statistics: &Statistics) -> Option<String> {
     if frames == 0 {
         return None;
     }
-    let readings = statistics.ambiguous.keys().map(|(by_device, by_host)| format!("{by_device} or {by_host}"));
+    let readings =
+        statistics.ambiguous.keys().map(|(by_device, by_host)| format!("{by_device} (device) or {by_host} (host)"));
     let readings: Vec<String> = readings.collect();
     Some(format!(
-        "either end can have sent {}, and no request came before: {}; the first of each is shown, which the device sends\n\
+        "either end can have sent {}: {}; no request came before, so the device's is shown\n\
          say which end sent these bytes with --from device or --from host",
         plural(frames, "frame"),
         some_of(readings.iter().map(String::as_str))
