@@ -1,6 +1,6 @@
 //! A whole database with what stands at the edge: the definition that comes of it, word by word, and what is said of the rest.
 
-use emberwort_import::{Options, decimal, definition, read};
+use emberwort_import::{Imported, Options, decimal, definition, read};
 
 /// A list of symbols in front, comments of several lines, both orders of bytes, texts of an enum and of a number, signals and numbers that
 /// are too long, and what is no statement.
@@ -89,14 +89,24 @@ message Long {
 }
 "#;
 
+/// What comes of a database whose host is Keeper, which is this definition behind its heading.
+fn becomes(database: &str, channel: &str, wanted: &str) -> Imported {
+    let hosts = ["Keeper".to_owned()];
+    let options = Options { channel, medium: None, hosts: &hosts, heading: "made" };
+    let imported = definition(&read(database.as_bytes()), &options);
+    let (heading, text) = imported.text.split_once("\n\n").expect("a heading");
+    assert_eq!((heading, text), ("# made", wanted));
+    imported
+}
+
+/// The lines of what is left out, and why.
+fn left_out(imported: &Imported) -> Vec<(usize, &str)> {
+    imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect()
+}
+
 #[test]
 fn a_database_becomes_this_definition() {
-    let database = read(DATABASE.as_bytes());
-    let hosts = ["Keeper".to_owned()];
-    let options = Options { channel: "a", medium: None, hosts: &hosts, heading: "made" };
-    let imported = definition(&database, &options);
-    let from = imported.text.find("## first").expect("the comment of the whole");
-    assert_eq!(&imported.text[from..], DEFINITION);
+    let imported = becomes(DATABASE, "a", DEFINITION);
     assert_eq!((imported.messages, imported.signals), (2, 4));
     let left_out: Vec<usize> = imported.left_out.iter().map(|skipped| skipped.line).collect();
     assert_eq!(left_out, [20, 21, 30, 32]);
@@ -210,14 +220,8 @@ message Own {
 
 #[test]
 fn chosen_signals_become_forms() {
-    let database = read(CHOSEN.as_bytes());
-    let hosts = ["Keeper".to_owned()];
-    let imported = definition(&database, &Options { channel: "m", medium: None, hosts: &hosts, heading: "made" });
-    let from = imported.text.find("channel m").expect("a channel");
-    assert_eq!(&imported.text[from..], CHOSEN_DEFINITION);
-    let left_out: Vec<(usize, &str)> =
-        imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect();
-    assert_eq!(left_out, [(23, "there is no such signal")]);
+    let imported = becomes(CHOSEN, "m", CHOSEN_DEFINITION);
+    assert_eq!(left_out(&imported), [(23, "there is no such signal")]);
 }
 
 /// The longest message and one that is longer, signals of no message (their number is 0xC0000000), a value that the one which chooses cannot have,
@@ -276,15 +280,9 @@ message Shared {
 
 #[test]
 fn what_goes_beyond_is_left_out() {
-    let database = read(EDGES.as_bytes());
-    let hosts = ["Keeper".to_owned()];
-    let imported = definition(&database, &Options { channel: "e", medium: None, hosts: &hosts, heading: "made" });
-    let from = imported.text.find("channel e").expect("a channel");
-    assert_eq!(&imported.text[from..], EDGES_DEFINITION);
-    let left_out: Vec<(usize, &str)> =
-        imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect();
+    let imported = becomes(EDGES, "e", EDGES_DEFINITION);
     assert_eq!(
-        left_out,
+        left_out(&imported),
         [
             (6, "65 bytes are more than a frame carries"),
             (8, "it holds signals that belong to no message"),

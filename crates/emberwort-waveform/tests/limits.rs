@@ -173,7 +173,6 @@ fn a_line_has_a_most_of_wires() {
         let all = ["clock=c".to_owned(), "device=d".to_owned()].into_iter().chain(selects);
         Wiring { wires: all.map(|text| Wire::parse(&text).unwrap()).collect() }
     };
-    let MediumKind::Spi { .. } = spi() else { unreachable!() };
     let listener = |selects: usize| Listener::new(0, &spi(), wiring(selects), 0, Nobody).map(|_| ());
     assert_eq!(listener(22), Ok(()));
     assert_eq!(listener(23), Err(Some(WiringError::TooMany)));

@@ -4,7 +4,7 @@ mod common;
 
 use std::path::Path;
 
-use common::{project, project_with_recording, run, run_with_input, succeed};
+use common::{gate_status, project, project_with_recording, run, run_with_input, succeed};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 
@@ -474,37 +474,22 @@ fn raw_bytes_are_copied_from_change_to_change() {
     let folder = project();
     let folder = folder.path();
     // Statuses and noise in turn, so that frames stand at all places.
-    let frame = |oil: &str, sequence: u64| {
-        let sequence = sequence.to_string();
-        let words = [
-            "encode",
-            "GateStatus",
-            "state=open",
-            "opening=50",
-            "upstream=3",
-            oil,
-            "pump_temp=40",
-            "faults=[]",
-            "latch_force=1",
-        ];
-        let more = ["--on", "bus485", "--node", "3", "--sequence", &sequence];
-        bytes_of(&succeed(folder, &[&words[..], &more].concat()))
-    };
+    let frame = |oil: u32, sequence: u64| gate_status(folder, oil, sequence);
     let noise = |n: u64| vec![0x11; (n * 7 % 5) as usize];
-    let stream = |oil: &dyn Fn(u64) -> &'static str| -> Vec<u8> {
+    let stream = |oil: &dyn Fn(u64) -> u32| -> Vec<u8> {
         (0..60).flat_map(|n| [noise(n), frame(oil(n), n)].concat()).chain([0x22; 3]).collect()
     };
-    let before = stream(&|n| if n % 3 == 0 { "oil=100" } else { "oil=20" });
+    let before = stream(&|n| if n % 3 == 0 { 100 } else { 20 });
     std::fs::write(folder.join("a.bin"), &before).unwrap();
     let words =
         ["amend", "a.bin", "--form", "raw", "--on", "bus485", "--where", "oil > 90", "--set", "oil=20", "--out"];
     let objects = succeed(folder, &[&words[..], &["b.bin", "--as", "ndjson"]].concat());
     assert_eq!(objects.lines().count(), 20, "{objects}");
-    assert!(std::fs::read(folder.join("b.bin")).unwrap() == stream(&|_| "oil=20"));
+    assert!(std::fs::read(folder.join("b.bin")).unwrap() == stream(&|_| 20));
     // A frame twice, and one left out.
     let words = ["amend", "a.bin", "--form", "raw", "--on", "bus485", "--frame"];
     succeed(folder, &[&words[..], &["1", "--twice", "--out", "c.bin"]].concat());
-    let first = frame("oil=100", 0);
+    let first = frame(100, 0);
     assert!(std::fs::read(folder.join("c.bin")).unwrap() == [&first[..], &before].concat());
     succeed(folder, &[&words[..], &["1", "--drop", "--out", "d.bin"]].concat());
     assert!(std::fs::read(folder.join("d.bin")).unwrap() == before[first.len()..]);

@@ -2,18 +2,14 @@
 
 mod common;
 
-use common::{Beside, PATIENTLY, free_port, project, rows, run};
+use common::{Beside, PATIENTLY, free_port, project, rows, run, waiting_device};
 use serde_json::Value as Json;
 
 /// A device may take a number that comes twice for the same frame once more.
 #[test]
 fn sequence_numbers_go_on_where_the_last_send_ended() {
     let folder = project();
-    let port = free_port();
-    let mut device =
-        Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &format!("tcp://:{port}")]);
-    device.says("waiting for a connection at ");
-    let to = format!("tcp://127.0.0.1:{port}");
+    let (_device, to) = waiting_device(folder.path(), "trials/moving-gate.toml");
     let sent = |node: &str, more: &[&str]| -> Vec<u64> {
         let words = ["send", &to, "--on", "bus485", "--node", node, "WhoAreYou", "--no-answer", "--as", "ndjson"];
         let ran = run(folder.path(), &[&words, more].concat());
@@ -40,11 +36,7 @@ fn sequence_numbers_go_on_where_the_last_send_ended() {
 #[test]
 fn settings_are_read_and_written_by_name() {
     let folder = project();
-    let port = free_port();
-    let at = format!("tcp://:{port}");
-    let mut device = Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &at]);
-    device.says("waiting for a connection at ");
-    let to = format!("tcp://127.0.0.1:{port}");
+    let (_device, to) = waiting_device(folder.path(), "trials/moving-gate.toml");
     let send = |words: &[&str]| {
         run(folder.path(), &[&["send", &to, "--on", "bus485", "--node", "3"][..], &PATIENTLY, words].concat())
     };

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use common::{Beside, free_port, project, project_with_recording, run, succeed};
+use common::{Beside, free_port, gate_status, project, project_with_recording, run, waiting_device};
 
 /// Drives the program in a pseudo-terminal.
 fn in_terminal(folder: &Path, (columns, rows): (u32, u32), steps: &[&str], words: &[&str]) -> String {
@@ -109,23 +109,7 @@ fn a_panic_gives_the_terminal_back() {
 #[test]
 fn pictures_come_and_keys_are_heard_under_a_flood() {
     let folder = project();
-    let words = [
-        "encode",
-        "GateStatus",
-        "state=open",
-        "opening=50",
-        "upstream=3",
-        "oil=20",
-        "pump_temp=40",
-        "faults=[]",
-        "latch_force=1",
-    ];
-    let hex = succeed(
-        folder.path(),
-        &[&words[..], &["--on", "bus485", "--node", "3", "--as", "bytes", "--out", "one.bin"]].concat(),
-    );
-    assert_eq!(hex, "");
-    let frames = std::fs::read(folder.path().join("one.bin")).unwrap().repeat(1000);
+    let frames = gate_status(folder.path(), 20, 0).repeat(1000);
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let to = format!("tcp://{}", listener.local_addr().unwrap());
     let flood = std::thread::spawn(move || {
@@ -148,11 +132,7 @@ fn pictures_come_and_keys_are_heard_under_a_flood() {
 #[test]
 fn a_form_sends_a_message_to_a_device() {
     let folder = project();
-    let port = free_port();
-    let at = format!("tcp://:{port}");
-    let mut device = Beside::run(folder.path(), &["device", "trials/moving-gate.toml", "--port", &at]);
-    device.says("waiting for a connection at ");
-    let to = format!("tcp://127.0.0.1:{port}");
+    let (_device, to) = waiting_device(folder.path(), "trials/moving-gate.toml");
     // MoveGate is the first of the host's messages, to the node whose message is chosen: target 60, speed 10; before that a value that does not fit.
     let steps = [
         "wait:GateStatus",

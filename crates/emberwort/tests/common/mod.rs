@@ -232,3 +232,20 @@ pub const PATIENTLY: [&str; 2] = ["--within", "10s"];
 pub fn rows(text: &str) -> Vec<serde_json::Value> {
     text.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"))).collect()
 }
+
+/// A device of a trial that waits for a connection, and what to connect to.
+pub fn waiting_device(folder: &Path, trial: &str) -> (Beside, String) {
+    let port = free_port();
+    let mut device = Beside::run(folder, &["device", trial, "--port", &format!("tcp://:{port}")]);
+    device.says("waiting for a connection at ");
+    (device, format!("tcp://127.0.0.1:{port}"))
+}
+
+/// A GateStatus from node 3 with an oil pressure, as it goes over the bus.
+pub fn gate_status(folder: &Path, oil: u32, sequence: u64) -> Vec<u8> {
+    let (oil, sequence) = (format!("oil={oil}"), sequence.to_string());
+    let fields = ["state=open", "opening=50", "upstream=3", &oil, "pump_temp=40", "faults=[]", "latch_force=1"];
+    let place = ["--on", "bus485", "--node", "3", "--sequence", &sequence];
+    let hex = succeed(folder, &[&["encode", "GateStatus"][..], &fields, &place].concat());
+    hex.split_whitespace().map(|byte| u8::from_str_radix(byte, 16).expect("a byte in hex")).collect()
+}
