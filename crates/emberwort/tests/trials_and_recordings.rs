@@ -148,7 +148,7 @@ fn a_failed_trial_tells_when_it_shows_and_how_to_see_it() {
     assert_eq!(failed.code, 1);
     // The 21st report is sent after 4 s; it has 21 bytes of 87 microseconds each, and a bit more.
     assert!(failed.out.contains("\nfirst visible 4.00"), "{}", failed.out);
-    assert!(failed.out.contains("\n>       +4.00"), "{}", failed.out);
+    assert!(failed.out.contains("\n      > +4.00"), "{}", failed.out);
     assert!(failed.out.contains("\n2 more failures: the report tells why\n"), "{}", failed.out);
     let report = std::fs::read_to_string(folder.path().join("t.xml")).unwrap();
     assert_eq!(report.matches(">expected: ").count(), 5, "{report}");

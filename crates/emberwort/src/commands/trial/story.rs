@@ -225,13 +225,13 @@ impl Story {
         let is_marked = self.pieces.iter().any(|piece| piece.time == moment);
         lines.push(format!("bytes on the wire{}:", if is_marked { ", `>` at that time" } else { "" }));
         for piece in &self.pieces {
-            let mark = if piece.time == moment { '>' } else { ' ' };
-            let at = ShownTimes::Since(self.starts).text(None, piece.time, None);
+            let mark = if piece.time == moment { "> " } else { "" };
+            let at = mark.to_owned() + &ShownTimes::Since(self.starts).text(None, piece.time, None);
             let (who, what) = match (piece.is_sent, piece.from) {
                 (true, from) => (from, "sends   "),
                 (false, from) => (from.other(), "receives"),
             };
-            let line = format!("{mark} {at:>15}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes));
+            let line = format!("{at:>17}  {:6}  {what}  {}", who.as_str(), hex(&piece.bytes));
             lines.extend(wrapped_at(width, &line, &" ".repeat(37)).lines().map(str::to_owned));
         }
         lines
