@@ -35,6 +35,7 @@ fn a_sweep_loses_as_many_frames_as_theory_says() {
             let (low, high) = (low - 0.1 * (high - low), high + 0.1 * (high - low));
             assert!((low..=high).contains(&point.expected_loss), "{name}: {point:?} lies outside of {low} to {high}");
             assert_eq!(point.false_accepts, 0, "{name}");
+            assert_eq!(point.passed, 10, "{name}: nothing is said that must hold");
         }
     }
 }
