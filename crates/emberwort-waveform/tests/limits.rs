@@ -236,6 +236,26 @@ fn two_devices_that_are_selected_at_once_are_found() {
 }
 
 #[test]
+fn times_between_words_and_frames_of_a_clocked_line_are_measured() {
+    // In nanoseconds: selected at 10,000 and 64,000, three words in each frame. A bit takes 1,000; from the last bit of a word, which
+    // is taken 7,000 after its first one, to the next word are 3,000 and 5,000.
+    let mut changes = vec![(1_000, 2, true)];
+    for start in [10_000, 64_000] {
+        changes.push((start, 2, false));
+        for word in [1_000, 11_000, 23_000] {
+            changes.extend((0..16).map(|edge| (start + word + edge * 500, 0, edge % 2 == 0)));
+        }
+        changes.push((start + 50_000, 2, true));
+    }
+    let seen = seen(&spi(), &["clock=c", "device=d", "select3=s3"], &changes);
+    let Seen::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
+    assert_eq!((spi.words, spi.clocks, spi.selected_clocks, spi.selected), ([6, 0], 96, 96, 3));
+    assert_eq!((spi.between_words, spi.period), (Some((3_000_000, 5_000_000)), Some(1_000_000)));
+    // The last bit of the first frame is taken at 40,000, the first one of the second frame at 65,000.
+    assert_eq!(spi.between_frames, Some((25_000_000, 25_000_000)));
+}
+
+#[test]
 fn how_sure_a_baud_rate_is_follows_from_the_pulses() {
     // 0x55 at 100,000 baud: start bit low, then 1 0 1 0 1 0 1 0, stop bit high: pulses of 10 microseconds, of which one in each
     // character is half a microsecond longer and the next one as much shorter.

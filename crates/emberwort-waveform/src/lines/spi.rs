@@ -41,7 +41,7 @@ pub struct Seen {
     pub changes: [[u64; 2]; 2],
     /// The shortest and the longest time between words of a frame, in picoseconds, from the last edge to the first one.
     pub between_words: Option<(u64, u64)>,
-    /// The shortest and the longest time between frames, in picoseconds.
+    /// The shortest and the longest time between frames, in picoseconds, from the last edge to the first one.
     pub between_frames: Option<(u64, u64)>,
     /// The shortest time from one edge of the clock to the next one of its kind, in picoseconds.
     pub period: Option<u64>,
@@ -78,6 +78,7 @@ pub struct Spi {
     /// The last edge of the clock, whether it rose there, and the last one that did.
     last_edge: Option<(Moment, bool)>,
     last_rise: Option<Moment>,
+    /// When the last bit of a frame was taken, until the next frame begins.
     frame_ended: Option<Moment>,
     /// When the device at hand was selected, or its clock first ticked.
     selected: Option<Moment>,
@@ -170,9 +171,6 @@ impl Spi {
     fn begin(&mut self, at: Moment) {
         self.seen.selected += 1;
         self.selected = Some(at);
-        if let Some(ended) = self.frame_ended {
-            widen(&mut self.seen.between_frames, at.since(ended));
-        }
         self.shifters = Default::default();
     }
 
@@ -200,9 +198,6 @@ impl Spi {
         if last.is_some_and(|last| at.since(last) >= self.silence) {
             if self.pins.selects.is_empty() {
                 self.end(at, None, out);
-                if let Some(ended) = self.frame_ended {
-                    widen(&mut self.seen.between_frames, at.since(ended));
-                }
             } else {
                 (0..2).for_each(|end| self.drop_half(end, at));
                 self.is_cut = false;
@@ -227,6 +222,8 @@ impl Spi {
             if shifter.bits == 0 {
                 if let (Some(last), true) = (shifter.last, shifter.words > 0) {
                     widen(&mut self.seen.between_words, at.since(last));
+                } else if let Some(ended) = self.frame_ended.take() {
+                    widen(&mut self.seen.between_frames, at.since(ended));
                 }
                 shifter.start = at;
             }
@@ -248,6 +245,7 @@ impl Spi {
                 out.extend(bytes(self.words, word, start, at).map(|byte| Event::Byte(from, byte)));
                 if Some(shifter.words) == self.words.words.map(u32::from) {
                     shifter.words = 0;
+                    self.frame_ended = Some(at);
                     out.push(Event::Packet { from, key: None, node: self.node(select) });
                 }
             }
