@@ -2,7 +2,7 @@
 //! among its parts where sync bytes begin the frame; and one checksum right behind the body, in packets maybe none.
 //!
 //! It knows good frames alone. Whatever else stands there is for [`Framing`](super::Framing) to judge in general, and both say the
-//! same of good frames (`tests/frame_properties.rs` holds them to it).
+//! same of good frames (`tests/all/frame_properties.rs` holds them to it).
 
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Bound, Covered, Direction, FrameFinder, KeySource, Part, Role, Zone};

@@ -1,0 +1,156 @@
+//! Compiling and running generated C.
+
+pub mod definitions;
+pub mod interpreter;
+pub mod plans;
+pub mod streams;
+pub mod words;
+
+use std::path::Path;
+use std::process::Command;
+
+use emberwort_codegen::GeneratedFile;
+
+/// Every warning is an error, and every undefined behaviour ends the program.
+const STRICT: &[&str] = &[
+    "-std=c99",
+    "-Wall",
+    "-Wextra",
+    "-Wconversion",
+    "-Wsign-conversion",
+    "-Wtype-limits",
+    "-Wshadow",
+    "-pedantic",
+    "-Werror",
+    "-fsanitize=address,undefined",
+    "-fno-sanitize-recover=all",
+    "-g",
+];
+
+/// Whether a tool is there. A missing one fails the test where CI asks for it.
+pub fn is_there(program: &str) -> bool {
+    let found = Command::new(program).arg("--version").output().is_ok_and(|output| output.status.success());
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "{program} is not on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
+/// The machine's C compiler. A missing one fails the test where CI asks for it.
+pub fn compiler() -> Option<&'static str> {
+    let found = ["cc", "gcc", "clang"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
+    assert!(
+        found.is_some() || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no C compiler is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
+/// The machine's Python. A missing one fails the test where CI asks for it.
+pub fn python() -> Option<&'static str> {
+    let found = ["python3", "python"].into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
+    assert!(
+        found.is_some() || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no Python is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found
+}
+
+/// The oldest and the newest Python of this machine that are named by their versions, from the oldest on that generated code is for.
+pub fn other_pythons() -> Vec<String> {
+    let names = (9..20).map(|minor| format!("python3.{minor}"));
+    let mut found: Vec<String> = names
+        .filter(|name| Command::new(name).arg("--version").output().is_ok_and(|ran| ran.status.success()))
+        .collect();
+    if found.len() > 2 {
+        found.drain(1..found.len() - 1);
+    }
+    found
+}
+
+/// The machine's Node.js. A missing one fails the test where CI asks for it.
+pub fn node() -> Option<&'static str> {
+    let found = Command::new("node").arg("--version").output().is_ok();
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no Node.js is on this machine, and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found.then_some("node")
+}
+
+/// The file of a small Python interpreter that Node.js runs, where it is installed for all. A missing one fails the test where CI asks for it.
+pub fn small_python() -> Option<String> {
+    let folder = Command::new("npm").args(["root", "--global"]).output().ok()?;
+    let folder = String::from_utf8_lossy(&folder.stdout).trim().to_owned();
+    let file = format!("{folder}/@micropython/micropython-webassembly-pyscript/micropython.mjs");
+    let found = Path::new(&file).exists();
+    assert!(
+        found || std::env::var_os("EMBERWORT_NEED_TOOLCHAINS").is_none(),
+        "no small Python interpreter is on this machine (see CONTRIBUTING.md), and EMBERWORT_NEED_TOOLCHAINS is set"
+    );
+    found.then_some(file)
+}
+
+/// The machine's Rust compiler; there is one, since it made this test.
+pub fn rustc() -> &'static str {
+    "rustc"
+}
+
+/// Writes a module and its test program, compiles them without a warning, and runs them.
+pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let arguments =
+        ["--edition", "2021", "-D", "warnings", "-C", "debuginfo=0", "-o", "program", "--test", &files[1].name];
+    let compiled = Command::new(rustc()).current_dir(folder).args(arguments).output().unwrap();
+    let said = String::from_utf8_lossy(&compiled.stderr).into_owned();
+    assert!(compiled.status.success(), "{}", said.chars().take(6000).collect::<String>());
+    let ran = Command::new(folder.join("program")).current_dir(folder).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(ran.status.success(), "{}", said.chars().take(6000).collect::<String>());
+}
+
+/// Writes a module and its test program, and runs that.
+pub fn run_node(node: &str, folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let ran = Command::new(node).current_dir(folder).args(["--test", &files[2].name]).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    assert!(ran.status.success() && said.contains("# fail 0"), "{}", said.chars().take(6000).collect::<String>());
+}
+
+/// Writes a module and its test program, and runs that.
+pub fn run_python(python: &str, folder: &Path, files: &[GeneratedFile]) {
+    write(folder, files);
+    let ran = Command::new(python).current_dir(folder).args(["-W", "error", &files[1].name]).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stderr).into_owned();
+    assert!(ran.status.success() && said.contains("OK"), "{}", said.chars().take(6000).collect::<String>());
+}
+
+/// Whether a long test is to be a small one, as CI runs it.
+pub fn is_small() -> bool {
+    std::env::var_os("EMBERWORT_SMALL").is_some()
+}
+
+pub fn write(folder: &Path, files: &[GeneratedFile]) {
+    for file in files {
+        std::fs::write(folder.join(&file.name), &file.text).unwrap();
+    }
+}
+
+/// Compiles the sources, runs the program in their folder and returns what it prints; a warning or a non-zero exit fails the
+/// test.
+pub fn compile_and_run(compiler: &str, folder: &Path, more: &[&str], sources: &[&str]) -> String {
+    let compiled = Command::new(compiler)
+        .current_dir(folder)
+        .args(STRICT)
+        .args(more)
+        .args(sources)
+        .args(["-o", "program"])
+        .output()
+        .unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    let ran = Command::new(folder.join("program")).current_dir(folder).output().unwrap();
+    let output = String::from_utf8_lossy(&ran.stdout).into_owned();
+    assert!(ran.status.success(), "{output}{}", String::from_utf8_lossy(&ran.stderr));
+    output
+}
