@@ -81,12 +81,7 @@ fn random_definitions_agree_in_big_endian_order() {
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn many_random_definitions_agree() {
-    // Several runs beside each other take parts: EMBERWORT_SEEDS=300-400.
-    let part = std::env::var("EMBERWORT_SEEDS").ok();
-    let ends = part.as_deref().and_then(|part| part.split_once('-'));
-    let ends = ends.map(|(from, to)| (from.parse().expect("a seed"), to.parse().expect("a seed")));
-    let (from, to) = ends.unwrap_or((100, if common::is_small() { 102 } else { 400 }));
-    for seed in from..to {
+    for seed in common::seeds(100..400, 100..102) {
         compile_and_check(seed, seed % 2 == 0, if seed % 30 == 0 { 12 } else { 4 });
     }
 }

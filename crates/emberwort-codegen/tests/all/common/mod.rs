@@ -6,6 +6,7 @@ pub mod plans;
 pub mod streams;
 pub mod words;
 
+use std::ops::Range;
 use std::path::Path;
 use std::process::Command;
 
@@ -129,6 +130,14 @@ pub fn run_python(python: &str, folder: &Path, files: &[GeneratedFile]) {
 /// Whether a long test is to be a small one, as CI runs it.
 pub fn is_small() -> bool {
     std::env::var_os("EMBERWORT_SMALL").is_some()
+}
+
+/// The seeds of a long test, and of a short one. Several runs next to each other take parts of them: `EMBERWORT_SEEDS=300-400`.
+pub fn seeds(all: Range<u64>, few: Range<u64>) -> Range<u64> {
+    let part = std::env::var("EMBERWORT_SEEDS").ok();
+    let ends = part.as_deref().and_then(|part| part.split_once('-'));
+    let ends = ends.map(|(from, to)| from.parse().expect("a seed")..to.parse().expect("a seed"));
+    ends.unwrap_or(if is_small() { few } else { all })
 }
 
 pub fn write(folder: &Path, files: &[GeneratedFile]) {
