@@ -3,16 +3,20 @@
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
-use emberwort_model::medium::{MediumKind, UartFormat};
+use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, UartFormat};
+use emberwort_model::model::End;
+use emberwort_waveform::lines::code::Code;
 use emberwort_waveform::lines::{i2c, uart};
 use emberwort_waveform::listener::Seen;
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::survey::{Guess, Survey};
 use emberwort_waveform::trace::Traces;
+use emberwort_waveform::wiring::find;
 use emberwort_waveform::{
     LineSink, Listener, Moment, Outcome, Signal, Value, WaveSink, Wire, Wiring, WiringError, findings,
 };
-use emberwort_wire::{Chunk, ChunkSink};
+use emberwort_wire::timeline::Spent;
+use emberwort_wire::{Chunk, ChunkSink, Time};
 
 /// Has enough after so many calls, and notes that nothing comes after that.
 struct Enough {
@@ -173,7 +177,7 @@ fn a_line_has_a_most_of_wires() {
         let all = ["clock=c".to_owned(), "device=d".to_owned()].into_iter().chain(selects);
         Wiring { wires: all.map(|text| Wire::parse(&text).unwrap()).collect() }
     };
-    let listener = |selects: usize| Listener::new(0, &spi(), wiring(selects), 0, Nobody).map(|_| ());
+    let listener = |selects: usize| Listener::new(0, &spi(), wiring(selects), 0, Heard::default()).map(|_| ());
     assert_eq!(listener(22), Ok(()));
     assert_eq!(listener(23), Err(Some(WiringError::TooMany)));
 }
@@ -182,24 +186,34 @@ fn spi() -> MediumKind {
     MediumKind::Spi { hertz: 1_000_000, words: Default::default() }
 }
 
-struct Nobody;
+/// What a listener handed on.
+#[derive(Default)]
+struct Heard {
+    chunks: Vec<(Option<End>, Vec<u8>)>,
+    spent: Vec<(Spent, u64, u64)>,
+}
 
-impl ChunkSink for Nobody {
-    fn chunk(&mut self, _: &Chunk<'_>) -> ControlFlow<()> {
+impl ChunkSink for Heard {
+    fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
+        self.chunks.push((chunk.stream.from, chunk.bytes.to_vec()));
         ControlFlow::Continue(())
     }
 }
 
-impl LineSink for Nobody {
+impl LineSink for Heard {
     fn heard_of(&mut self, _: u32, _: u64) {}
+
+    fn spent(&mut self, spent: Spent, from: Time, until: Time) {
+        self.spent.push((spent, from.nanoseconds(), until.nanoseconds()));
+    }
 }
 
-/// What a listener to a dump of changes in nanoseconds saw: the signals are a, b and so on, and begin low.
-fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> Vec<Seen> {
+/// What a listener to a dump of changes in nanoseconds heard and saw: the signals are a, b and so on, and begin low.
+fn listened(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> (Heard, Vec<Seen>) {
     let wires: Vec<Wire> = wires.iter().map(|text| Wire::parse(text).unwrap()).collect();
     let signals: Vec<Signal> =
         wires.iter().map(|wire| Signal { name: wire.signal.clone(), is_analog: false }).collect();
-    let mut listener = Listener::new(0, medium, Wiring { wires }, 0, Nobody).unwrap();
+    let mut listener = Listener::new(0, medium, Wiring { wires }, 0, Heard::default()).unwrap();
     assert!(listener.signals(&signals).is_continue());
     let at = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds * 1000);
     for signal in 0..signals.len() {
@@ -210,7 +224,12 @@ fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> 
     }
     let end = changes.last().map_or(0, |change| change.0) + 1_000_000;
     assert!(listener.until(at(end)).is_continue());
-    listener.finish().1
+    let (heard, seen, _) = listener.finish();
+    (heard, seen)
+}
+
+fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> Vec<Seen> {
+    listened(medium, wires, changes).1
 }
 
 #[test]
@@ -339,4 +358,108 @@ fn a_survey_guesses_from_sixteen_edges_on() {
         "{:?}",
         guess(16)
     );
+}
+
+/// The edges of characters of 8 data bits at 100,000 baud on a wire: each begins at a time in microseconds. `None` is a stop bit that is low.
+fn characters(wire: usize, sent: &[(u64, u8, bool)]) -> Vec<(u64, usize, bool)> {
+    let mut changes = Vec::new();
+    for (start, byte, stops) in sent {
+        let bits = (0..8).map(|bit| byte >> bit & 1 == 1);
+        let levels = std::iter::once(false).chain(bits).chain([*stops, true]);
+        changes.extend(levels.enumerate().map(|(bit, level)| ((start + bit as u64 * 10) * 1_000, wire, level)));
+    }
+    changes
+}
+
+#[test]
+fn characters_between_which_the_line_rests_are_not_handed_on_together() {
+    let medium = MediumKind::Uart(UartFormat::usual(100_000));
+    let device = characters(0, &[(1_000, 0x11, true), (1_100, 0x22, true), (1_400, 0x33, true), (2_000, 0x66, true)]);
+    let host = characters(1, &[(1_600, 0x44, true), (1_700, 0x55, true)]);
+    let mut changes = [vec![(500_000, 0, true), (500_000, 1, true)], device, host].concat();
+    changes.sort_by_key(|change| change.0);
+    let (heard, _) = listened(&medium, &["device=a", "host=b"], &changes);
+    let expected: [(End, &[u8]); 4] = [
+        // One follows the other without a rest; the third comes after twenty bits.
+        (End::Device, &[0x11, 0x22]),
+        (End::Device, &[0x33]),
+        (End::Host, &[0x44, 0x55]),
+        (End::Device, &[0x66]),
+    ];
+    let expected = expected.map(|(end, bytes)| (Some(end), bytes.to_vec()));
+    assert_eq!(heard.chunks, expected);
+}
+
+#[test]
+fn a_character_with_a_flaw_is_time_that_is_broken() {
+    let medium = MediumKind::Uart(UartFormat::usual(100_000));
+    // Sixteen good ones, so that nobody doubts where they begin.
+    let mut sent: Vec<(u64, u8, bool)> = (0..16).map(|n| (1_000 + n * 200, 0x55, true)).collect();
+    sent.push((5_000, 0x55, false));
+    let changes = [vec![(500_000, 0, true)], characters(0, &sent)].concat();
+    let (heard, _) = listened(&medium, &["device=a"], &changes);
+    let broken: Vec<_> = heard.spent.into_iter().filter(|(spent, ..)| *spent == Spent::Broken).collect();
+    assert_eq!(broken, [(Spent::Broken, 5_000_000, 5_100_000)]);
+}
+
+#[test]
+fn starts_and_stops_of_a_bus_of_two_wires_are_counted() {
+    // Twice: a start, an address of eight bits with its answer, a stop; ten microseconds a step.
+    let mut changes = vec![(1_000, 0, true), (2_000, 1, true)];
+    for start in [100_000, 600_000] {
+        changes.push((start, 1, false));
+        for bit in 0..9u64 {
+            let at = start + 10_000 + bit * 40_000;
+            changes.extend([(at, 0, false), (at + 10_000, 1, bit == 2), (at + 20_000, 0, true)]);
+        }
+        let at = start + 370_000;
+        changes.extend([(at, 0, false), (at + 10_000, 1, false), (at + 20_000, 0, true), (at + 30_000, 1, true)]);
+    }
+    let medium = MediumKind::I2c { hertz: 100_000 };
+    let seen = seen(&medium, &["clock=c", "data=d"], &changes);
+    let Seen::I2c(_, i2c) = &seen[0] else { panic!("{seen:?}") };
+    // The data that rises at the beginning, while the clock is high, is a stop, too. Ten clocks are nine bits and the stop.
+    assert_eq!((i2c.starts, i2c.stops, i2c.clocks), (2, 3, 21), "{i2c:?}");
+}
+
+#[test]
+fn lines_in_front_of_the_samples_of_a_table_have_a_most() {
+    let read = |lines: usize| {
+        let table = format!("{}Time,A\n0,0\n1e-6,1\n", "made by an instrument\n".repeat(lines));
+        table::read(table.as_bytes(), None, &[], &mut Enough::after(usize::MAX)).unwrap()
+    };
+    let (outcome, found) = read(999);
+    assert_eq!((outcome.damage, found.preamble), (None, 999));
+    let damage = read(1_000).0.damage.expect("too many");
+    assert!(damage.reason.contains("no sample in the first 1000 lines"), "{}", damage.reason);
+}
+
+#[test]
+fn a_line_that_keeps_its_level_inside_of_a_frame_is_read_up_to_a_limit() {
+    let frame = BitFrame { preamble: None, start: Some(false), end: Some(true), is_lsb_first: true };
+    let code = LineCode { bits: BitCode::Nrz { bitrate: 100_000 }, frame, rests_high: true };
+    let mut receiver = Code::new(code);
+    let mut out = Vec::new();
+    let at = |microseconds: u64| Moment::from_picoseconds(microseconds * 1_000_000);
+    receiver.edge(at(0), Some(true), &mut out);
+    receiver.until(at(100_000), &mut out);
+    // It falls, and stays low for an hour.
+    receiver.edge(at(100_000), Some(false), &mut out);
+    receiver.until(at(3_600_000_000), &mut out);
+    let bits = receiver.seen().bits;
+    assert!((900..=1_010).contains(&bits), "{bits} bits");
+}
+
+#[test]
+fn names_that_are_not_found_are_told_with_those_that_are_there() {
+    let signals = |count: usize| -> Vec<Signal> {
+        (0..count).map(|n| Signal { name: format!("s{n}"), is_analog: false }).collect()
+    };
+    let known = |count: usize| match find(&signals(count), "missing") {
+        Err(WiringError::NoSignal { known, .. }) => known,
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(known(2), "s0, s1");
+    assert!(known(12).ends_with("s10, s11"), "{}", known(12));
+    assert!(known(13).ends_with("s11, …"), "{}", known(13));
 }
