@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, UartFormat};
 use emberwort_model::model::End;
 use emberwort_waveform::lines::code::Code;
-use emberwort_waveform::lines::{i2c, uart};
+use emberwort_waveform::lines::{can, i2c, uart};
 use emberwort_waveform::listener::Seen;
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::survey::{Guess, Survey};
@@ -462,4 +462,26 @@ fn names_that_are_not_found_are_told_with_those_that_are_there() {
     assert_eq!(known(2), "s0, s1");
     assert!(known(12).ends_with("s10, s11"), "{}", known(12));
     assert!(known(13).ends_with("s11, …"), "{}", known(13));
+}
+
+#[test]
+fn overload_frames_are_a_finding_and_what_is_dominant_at_the_end_counts() {
+    let at = |microseconds: u64| Moment::from_picoseconds(microseconds * 1_000_000);
+    let speeds = can::Speeds { bitrate: 500_000, data_bitrate: None, sample: 80 };
+    let said = |count: u64| {
+        let mut seen = can::Seen { edges: 100, ..can::Seen::default() };
+        (0..count).for_each(|n| seen.overloads.add(at(5 + n)));
+        let all = findings(&Seen::Can(speeds, seen), Moment::default());
+        all.into_iter().map(|finding| finding.text).find(|text| text.contains("overload"))
+    };
+    assert_eq!(said(0), None);
+    assert!(said(2).is_some_and(|text| text.starts_with("2 overload frames, the first at ")), "{:?}", said(2));
+    // Three microseconds in between, and four at the end.
+    let mut receiver = can::Can::new(speeds);
+    let mut out = Vec::new();
+    for (time, is_recessive) in [(0, true), (100, false), (103, true), (200, false)] {
+        receiver.edge(at(time), is_recessive, &mut out);
+    }
+    receiver.finish(at(204));
+    assert_eq!(receiver.seen.dominant, 7_000_000);
 }
