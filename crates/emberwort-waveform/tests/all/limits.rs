@@ -469,7 +469,8 @@ fn overload_frames_are_a_finding_and_what_is_dominant_at_the_end_counts() {
     let at = |microseconds: u64| Moment::from_picoseconds(microseconds * 1_000_000);
     let speeds = can::Speeds { bitrate: 500_000, data_bitrate: None, sample: 80 };
     let said = |count: u64| {
-        let mut seen = can::Seen { edges: 100, ..can::Seen::default() };
+        let mut seen = can::Seen::default();
+        seen.edges = 100;
         (0..count).for_each(|n| seen.overloads.add(at(5 + n)));
         let all = findings(&Seen::Can(speeds, seen), Moment::default());
         all.into_iter().map(|finding| finding.text).find(|text| text.contains("overload"))
