@@ -297,6 +297,41 @@ mod tests {
         }
     }
 
+    /// Of captures that are still written, what can be no later than all others is shown before more of them comes.
+    #[test]
+    fn what_came_before_a_pause_is_handed_on() {
+        let (shown, is_shown) = sync_channel::<()>(1);
+        let is_shown = std::sync::Arc::new(std::sync::Mutex::new(is_shown));
+        struct Shows(SyncSender<()>, usize);
+        impl PieceSink for Shows {
+            fn section(&mut self) {}
+            fn interface(&mut self, _: Interface) {}
+            fn piece(&mut self, _: Piece<'_>) -> ControlFlow<()> {
+                self.1 += 1;
+                if self.1 == 1 {
+                    let _ = self.0.send(());
+                }
+                ControlFlow::Continue(())
+            }
+        }
+        let waits = |time: u64, is_first: bool| {
+            let is_shown = is_shown.clone();
+            let read = move |sink: &mut Batches| {
+                let time = Some(Time::from_nanoseconds(time));
+                sink.interface(serial_interface());
+                let _ = sink.piece(Piece { interface: 0, time, bytes: &[1] });
+                sink.pause();
+                let waited =
+                    is_first && is_shown.lock().unwrap().recv_timeout(std::time::Duration::from_secs(20)).is_err();
+                Ok(usize::from(waited))
+            };
+            Source { first: None, read: Box::new(read) }
+        };
+        let mut late = 0;
+        read(vec![waits(1, true), waits(2, false)], &mut Shows(shown, 0), |_, outcome| late += outcome.unwrap());
+        assert_eq!(late, 0, "it was handed on when the capture ended");
+    }
+
     #[test]
     fn the_end_does_not_wait_for_what_nobody_wants() {
         let mut seen = Seen { most: Some(3), ..Seen::default() };

@@ -45,8 +45,6 @@ pub struct Report {
     pub recovery: BTreeMap<Option<u64>, Recovery>,
     /// When the first frame of those in `lost` was sent, by message and node.
     pub first_lost: BTreeMap<(usize, u64), Nanoseconds>,
-    /// When the first of those was sent that a device sent.
-    pub first_lost_by_device: Option<Nanoseconds>,
     /// How many frames were sent of each length in bytes.
     pub lengths: BTreeMap<usize, u64>,
     /// How long somebody sent.

@@ -326,6 +326,17 @@ mod tests {
     }
 
     #[test]
+    fn the_same_bytes_are_looked_for_once() {
+        for text in ["7", "42.5", "-3", "0x11", "4369", "0", "-1"] {
+            let mut all: Vec<Vec<u8>> = patterns(text).into_iter().map(|(.., bytes)| bytes).collect();
+            let count = all.len();
+            all.sort();
+            all.dedup();
+            assert_eq!(all.len(), count, "{text}");
+        }
+    }
+
+    #[test]
     fn a_value_can_stand_in_many_ways() {
         let all = patterns("42.5");
         assert!(all.contains(&("u16".into(), Some(true), 1, vec![0xA9, 0x01])), "{all:?}");

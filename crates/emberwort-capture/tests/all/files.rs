@@ -1,6 +1,7 @@
 //! Capture files of every form: read, cut, damaged; every byte of a channel accounted for.
 
 use std::convert::Infallible;
+use std::io::Read as _;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -375,4 +376,21 @@ fn a_block_larger_than_the_room_that_is_kept_is_read_whole() {
     assert_eq!(statistics.input, bytes.len() as u64 + frame(0, 1, 1, &[2, 0]).len() as u64);
     assert_eq!((statistics.good_frames(), statistics.stray), (2, 1_200_000));
     assert!(log.last().is_some_and(|row| row.ends_with("Level")), "{log:?}");
+}
+
+#[test]
+fn a_block_that_claims_too_much_ends_the_file() {
+    // A section, and a block of which it is said that it has a gigabyte.
+    let mut head: Vec<u8> =
+        [0x0A0D_0D0A_u32, 28, 0x1A2B_3C4D, 1, u32::MAX, u32::MAX, 28].into_iter().flat_map(u32::to_le_bytes).collect();
+    let section = head.len() as u64;
+    head.extend([6_u32, 1 << 30].into_iter().flat_map(u32::to_le_bytes));
+    let endless = std::io::repeat(0).take(100_000_000);
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
+    let outcome = source::read(Form::Pcapng, head.as_slice().chain(endless), &mut decoder).unwrap();
+    let damage = outcome.damage.expect("no packet is so large");
+    assert_eq!(
+        (damage.offset, damage.reason.as_str()),
+        (section, "a block claims to be larger than any packet can be")
+    );
 }

@@ -178,9 +178,6 @@ impl Trial<'_> {
             let number = self.number(sent.definition, sent.message);
             *self.report.lost.entry((number, sent.node)).or_default() += 1;
             self.report.first_lost.entry((number, sent.node)).or_insert(sent.at);
-            if sent.from == End::Device {
-                self.report.first_lost_by_device.get_or_insert(sent.at);
-            }
         }
     }
 

@@ -48,6 +48,8 @@ fn talk(device: &mut DeviceEnd, host: &mut HostEnd, milliseconds: u64) -> (Vec<L
         let later = now.after(1_000_000);
         let chunk = |from: End| StreamId { channel: 0, from: Some(from), tap: 0 };
         while let Some(frame) = device.poll_transmit() {
+            // C6 39, node, kind, counter: it counts all frames, reports and answers alike.
+            assert_eq!(frame[4], from_device as u8, "{frame:02X?}");
             from_device += 1;
             let chunk = Chunk { stream: chunk(End::Device), times: Times::Last(later), key: None, bytes: &frame };
             host.handle_chunk(later, &chunk);

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::common::run_and_keep;
 use crate::plan_of_marlock as marlock;
+use emberwort_link::hostile::hostile;
 use emberwort_link::{Reason, Report, Revisions, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
@@ -376,6 +377,8 @@ fn mistakes_are_told_with_their_place() {
         (device("[device.tables.Settings]\nramp_tim = 1\n"), "did you mean `ramp_time`?"),
         (device("[device.program]\ncommand = []\n"), "names no program"),
         (device("[wire]\nbaud_error = 0.7\n"), "is not between -0.5 and 0.5"),
+        (device("[wave]\nglitches = { every = \"900 ns\", lasting = \"20 ns\" }\n"), "`every` is 1 us at least"),
+        (device("[wave]\nglitches = { every = \"1 ms\", lasting = \"0 ns\" }\n"), "`lasting` more than 0"),
         (device("[[host.script]]\nsteps = [{ wait = \"1 s\", never = \"Alarm\" }]\n"), "exactly one of"),
         (device("[[host.script]]\nrepeat = 9\nsteps = [{ send = \"WhoAreYou\", node = 3 }]\n"), "take no time"),
         (device("[[host.script]]\nsteps = [{ expect = \"Alarm\", when = \"oi > 3\" }]\n"), "did you mean `oil`?"),
@@ -384,4 +387,23 @@ fn mistakes_are_told_with_their_place() {
         assert!(error.to_string().contains(said), "{text}\n{error}");
         assert!(error.place(&text).is_some(), "{text}\n{error}");
     }
+}
+
+#[test]
+fn frames_that_are_fed_are_changed_ones() {
+    let plan = plan();
+    let text = "channel = \"bus485\"\nspan = \"10 s\"\n[[device]]\nnode = 3\n[[request]]\nat = \"1 s\"\nnode = 3\nmessage = \"WhoAreYou\"\n";
+    let scenario = Scenario::parse(text, &plan, &Revisions::default()).unwrap();
+    let mut rounds = 0;
+    let found = hostile(&scenario, &mut || {
+        rounds += 1;
+        rounds <= 50
+    });
+    // Some changes leave a frame as it was: a byte that is drawn anew, and is the same.
+    assert!((9_900..10_000).contains(&found.fed), "{found:?}");
+    assert!((5 * found.fed..100 * found.fed).contains(&found.bytes), "{found:?}");
+    // Of a CRC of 16 bits one of 65,536 can be expected.
+    let expected = found.fed as f64 / 65_536.0;
+    assert!((found.expected - expected).abs() < 1e-9 && found.false_accepts <= 2, "{found:?}");
+    assert_eq!(found.unchecked, 0);
 }

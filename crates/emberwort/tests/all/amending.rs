@@ -191,6 +191,15 @@ fn the_layers_of_a_network_follow() {
     let (header, datagram, ip) = verify("new.pcap");
     assert_eq!((header, datagram, ip.len()), (0, 0, packet.len() - 14 + 5));
     assert_eq!(rows(folder.path(), &["new.pcap"])[0]["fields"]["operator"], "Goldfinch");
+    // Of another value of the same size the IP header says nothing: its checksum is told, and stays.
+    let words = ["amend", "net.pcap", "--out", "kite.pcap", "--frame", "1", "--set", "operator=Kite", "--as", "ndjson"];
+    let change: Json = serde_json::from_str(&succeed(folder.path(), &words)).unwrap();
+    let sum = |name: &str| {
+        let all = change["checksums"].as_array().unwrap();
+        let sum = all.iter().find(|sum| sum["of"] == name).unwrap_or_else(|| panic!("{name}: {change}"));
+        sum["found"] == sum["written"]
+    };
+    assert_eq!((sum("IPv4 header"), sum("UDP")), (true, false), "{change}");
     succeed(
         folder.path(),
         &["amend", "net.pcap", "--out", "kept.pcap", "--frame", "1", "--set", "operator=Ibis", "--keep-checksums"],
