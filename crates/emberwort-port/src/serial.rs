@@ -119,3 +119,24 @@ impl Write for Driven {
 }
 
 impl Target for Driven {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Said before anything is opened, so that no port is needed.
+    #[test]
+    fn what_no_serial_port_can_do_is_said() {
+        let usual = UartFormat::usual(9600);
+        for (format, what) in [
+            (UartFormat { rests_low: true, ..usual }, "`resting low`"),
+            (UartFormat { is_msb_first: true, ..usual }, "`msb first`"),
+            (UartFormat { data_bits: 9, ..usual }, "characters of 9 data bits"),
+            (UartFormat { parity: 'M', ..usual }, "parity M"),
+        ] {
+            let settings = SerialSettings { format, control: ControlLines::default() };
+            let Err(error) = open(Path::new("/nowhere"), settings) else { panic!("{what} opens") };
+            assert_eq!(error.to_string(), format!("{what} cannot be set on a serial port"));
+        }
+    }
+}

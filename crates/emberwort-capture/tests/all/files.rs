@@ -6,7 +6,10 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_capture::packets::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
-use emberwort_capture::{Decoder, Form, Item, ItemSink, Outcome, PcapngWriter, Statistics, lane_description, source};
+use emberwort_capture::{
+    Decoder, Form, Interface, Item, ItemSink, Outcome, PcapngWriter, Piece, PieceSink, Statistics, lane_description,
+    source,
+};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::{Framed, Header};
@@ -393,4 +396,38 @@ fn a_block_that_claims_too_much_ends_the_file() {
         (damage.offset, damage.reason.as_str()),
         (section, "a block claims to be larger than any packet can be")
     );
+}
+
+/// Has enough after so many pieces, and is not called again.
+struct Few(usize);
+
+impl PieceSink for Few {
+    fn section(&mut self) {}
+
+    fn interface(&mut self, _: Interface) {}
+
+    fn piece(&mut self, _: Piece<'_>) -> ControlFlow<()> {
+        assert!(self.0 > 0, "called after it had enough");
+        self.0 -= 1;
+        if self.0 == 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    }
+}
+
+#[test]
+fn who_has_enough_gets_no_more_pieces() {
+    let packets: Vec<(u64, Vec<u8>)> = (0..6).map(|n| (START + n * SECOND, frame(0, 1, n, &[1, 0]))).collect();
+    let hex = "c6 39 00 01\n".repeat(6);
+    let files = [
+        (Form::Pcapng, pcapng()),
+        (Form::Pcap, pcap(false, true, LINK_TYPE_USER0.into(), &packets)),
+        (Form::Hex, hex.into_bytes()),
+        (Form::Raw, vec![0; 1 << 20]),
+    ];
+    for (form, bytes) in files {
+        for pieces in 1..=4 {
+            let mut sink = Few(pieces);
+            let outcome = source::read(form, bytes.as_slice(), &mut sink).unwrap();
+            assert!(outcome.damage.is_none() && outcome.bytes <= bytes.len() as u64, "{form:?}: {outcome:?}");
+        }
+    }
 }

@@ -248,3 +248,16 @@ fn long_dumps_need_little_memory_and_long_lines_end() {
     let endless = format!("0000: c6\n0001: {}", "39 ".repeat(200_000));
     assert!(damage(&endless).contains("longer than"));
 }
+
+#[test]
+fn repeated_lines_of_a_dump_are_as_many_as_the_offsets_say() {
+    // More than are handed on at once.
+    let line: Vec<u8> = (0..16).collect();
+    for lines in [2, 4096, 4097, 10_000] {
+        let text = format!("00000000  {}\n*\n{:08x}\n", joined(&line, 1, " "), lines * 16);
+        let (pieces, outcome) = read(&text);
+        assert_eq!((outcome.damage, outcome.bytes), (None, text.len() as u64));
+        assert!(pieces.concat_bytes() == line.repeat(lines), "{lines} lines");
+        assert!(pieces.len() <= 1 + lines / 4096, "{lines} lines in {} pieces", pieces.len());
+    }
+}

@@ -83,6 +83,7 @@ fn a_named_device_is_read_with_its_own_revision_and_the_others_with_the_definiti
         &[0xC6, 4, 8, 1, 12],            // what only the new ones have
         &[0xC6, 3, 8, 1, 12],            // which the old one cannot send
         &[0xC6, 3, 1, 0],                // a body that is too short for it
+        &[0xC6, 4, 1, 1, 200],           // and one that is too short for the others
     ]
     .concat();
     let (log, statistics) = read(speakers, None, Form::Raw, &bytes);
@@ -96,6 +97,7 @@ fn a_named_device_is_read_with_its_own_revision_and_the_others_with_the_definiti
             r#"r2 device4 News {"count":12}"#,
             "r1 broken no message on `bus` has the key 8",
             "r1 broken Level: the body has 0 bytes, but its section of revision 1 needs at least 1",
+            "r2 broken Level: the body has 1 byte, but its section of revision 1 needs at least 2",
         ]
     );
     let counts: Vec<_> = statistics.messages().filter(|(_, count)| *count > 0).collect();

@@ -1,5 +1,6 @@
 //! The ends as machines, in virtual time: they talk to each other without clock and ports, and say what they say in a trial.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::plan_of_marlock as marlock;
@@ -41,6 +42,7 @@ message = "WhoAreYou"
 /// Lets both ends talk for so many milliseconds, over a wire that takes one; returns all events and the frames of each.
 fn talk(device: &mut DeviceEnd, host: &mut HostEnd, milliseconds: u64) -> (Vec<LinkEvent>, usize, usize) {
     let (mut events, mut from_device, mut from_host) = (Vec::new(), 0, 0);
+    let mut counters = BTreeMap::<u8, u8>::new();
     for step in 0..milliseconds {
         let now = Time::default().after(step * 1_000_000);
         device.handle_timeout(now);
@@ -55,6 +57,10 @@ fn talk(device: &mut DeviceEnd, host: &mut HostEnd, milliseconds: u64) -> (Vec<L
             host.handle_chunk(later, &chunk);
         }
         while let Some(frame) = host.poll_transmit() {
+            // What is sent to each node counts by itself.
+            let counter = counters.entry(frame[2]).or_default();
+            assert_eq!(frame[4], *counter, "{frame:02X?}");
+            *counter += 1;
             from_host += 1;
             let chunk = Chunk { stream: chunk(End::Host), times: Times::Last(later), key: None, bytes: &frame };
             device.handle_chunk(later, &chunk);

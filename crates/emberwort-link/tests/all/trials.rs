@@ -188,6 +188,7 @@ fn mistakes_in_a_trial_are_told_with_their_place_and_a_way_out() {
     );
     assert!(signal("oli = 3").ends_with("there is no field `oli`; did you mean `oil`?"));
     assert!(signal("oil = { ramp = [0, 9], from = \"2 s\", to = \"1 s\" }").ends_with("`from` must come before `to`"));
+    assert!(signal("oil = { ramp = [0, 9], from = \"1 s\", to = \"1 s\" }").ends_with("`from` must come before `to`"));
     assert!(signal("oil = { sine = 200, around = 100, period = \"1 s\" }").contains("-100.0"));
     assert!(signal("state = { ramp = [0, 1], from = \"0 s\", to = \"1 s\" }").contains("only numbers can ramp"));
     assert!(signal("oil = { spline = 3 }").contains("this is not a signal; write a value, { ramp"));

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::common::{project_with_recording, rows, run, succeed};
+use crate::common::{project, project_with_recording, rows, run, succeed};
 use serde_json::Value as Json;
 
 const NIGHT: &str = "stormy-night.pcapng";
@@ -443,5 +443,14 @@ fn texts_stand_beside_nodes_and_values() {
         std::fs::write(folder.path().join("labels.csv"), text).unwrap();
         let ran = run(folder.path(), &["decode", NIGHT, "--labels", "labels.csv"]);
         assert!(ran.code == 2 && ran.out.is_empty() && ran.err.contains(said), "{}", ran.err);
+    }
+}
+
+#[test]
+fn a_name_that_is_nearly_right_is_told() {
+    let folder = project();
+    for (condition, near) in [("GateStatu.oil > 3", "GateStatus"), ("messge == Alarm", "message"), ("oli > 3", "oil")] {
+        let ran = run(folder.path(), &["decode", "--on", "bus485", "--hex", "00", "--where", condition]);
+        assert!(ran.code == 2 && ran.err.contains(&format!("did you mean `{near}`?")), "{condition}: {}", ran.err);
     }
 }
