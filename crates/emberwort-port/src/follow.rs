@@ -85,4 +85,25 @@ mod tests {
         follow.read_to_string(&mut text).unwrap();
         assert_eq!(text, "one");
     }
+
+    #[test]
+    fn a_file_that_is_cut_ends() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("log");
+        std::fs::write(&path, b"one").unwrap();
+        let cut = path.clone();
+        let mut asked = 0;
+        let mut follow = Follow::open(&path, move || {
+            asked += 1;
+            if asked == 2 {
+                std::fs::write(&cut, b"n").unwrap();
+            }
+            assert!(asked < 50, "it waits for more than a file has that was cut");
+            true
+        })
+        .unwrap();
+        let mut text = String::new();
+        follow.read_to_string(&mut text).unwrap();
+        assert_eq!(text, "one");
+    }
 }

@@ -2,10 +2,11 @@
 
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream, UdpSocket};
-use std::time::Duration;
+use std::process::Command;
+use std::time::{Duration, Instant};
 
 use emberwort_model::medium::UartFormat;
-use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
+use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Program, Received, SerialSettings, WhenLost};
 
 const CONTROL: ControlLines = ControlLines { rts: None, dtr: None, rts_while_sending: false };
 const SETTINGS: SerialSettings = SerialSettings { format: UartFormat::usual(115_200), control: CONTROL };
@@ -241,4 +242,52 @@ fn nothing_is_answered_before_it_was_sent() {
     drop(port);
     assert_eq!(early, 0);
     echo.join().unwrap();
+}
+
+#[test]
+fn who_waits_for_a_peer_waits_as_long_as_is_said() {
+    let port = open("pty", WhenLost::Wait);
+    let began = Instant::now();
+    assert!(!port.wait_for_peer(Duration::from_millis(300)), "nobody is there");
+    assert!(began.elapsed() >= Duration::from_millis(250), "{:?}", began.elapsed());
+}
+
+/// A shell script that has started when this returns.
+fn script(folder: &std::path::Path, text: &str) -> Program {
+    let text = format!("{text}\ntouch begun\nsleep 20 & wait\n");
+    let program = Program::start(Command::new("sh").args(["-c", &text]).current_dir(folder)).unwrap();
+    let began = Instant::now();
+    while !folder.join("begun").exists() {
+        assert!(began.elapsed() < Duration::from_secs(10), "it does not start");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    program
+}
+
+#[test]
+fn a_program_is_asked_before_it_is_killed() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut program = script(folder.path(), "trap 'touch asked; exit 0' TERM");
+    program.end();
+    assert!(folder.path().join("asked").exists());
+    // One that does not listen is killed all the same.
+    let folder = tempfile::tempdir().unwrap();
+    let mut program = script(folder.path(), "trap '' TERM");
+    let began = Instant::now();
+    program.end();
+    assert!(program.has_ended() && began.elapsed() < Duration::from_secs(5), "{:?}", began.elapsed());
+}
+
+#[test]
+fn who_waits_for_a_program_can_stop_waiting() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut program = script(folder.path(), "");
+    let mut turns = 0;
+    let turn = std::cell::RefCell::new(&mut turns);
+    let ended = program.wait_while(|| {
+        **turn.borrow_mut() += 1;
+        **turn.borrow() < 3
+    });
+    assert!(ended.unwrap().is_none());
+    assert_eq!(turns, 3);
 }
