@@ -266,3 +266,28 @@ fn devices_have_definitions_of_their_own_and_groups_a_default() {
         assert!(ran.code == 2 && ran.err.contains(said), "{}", ran.err);
     }
 }
+
+#[test]
+fn each_definition_has_tables_of_its_own() {
+    let folder = changed();
+    let folder = folder.path();
+    std::fs::write(folder.join("bus.hex"), frames(folder, "bus485")).unwrap();
+    let words = ["decode", "--on", "bus485", "bus.hex", "--device", "3=r2", "--as", "csv", "--out", "tables"];
+    let ran = run(folder, &words);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let names: Vec<String> = std::fs::read_dir(folder.join("tables"))
+        .unwrap()
+        .map(|one| one.unwrap().file_name().into_string().unwrap())
+        .collect();
+    assert_eq!(names.len(), 2, "{names:?}");
+    let column = |file: &str, name: &str| {
+        let mut reader = csv::Reader::from_path(folder.join("tables").join(file)).unwrap();
+        let at = reader.headers().unwrap().iter().position(|column| column == name)?;
+        Some(reader.records().map(|row| row.unwrap()[at].to_owned()).collect::<Vec<String>>())
+    };
+    // Of the definition, and of revision 2, which has no force of the latch.
+    assert_eq!(column("GateStatus.csv", "oil (bar)"), Some(vec!["120.05".to_owned()]));
+    let older = "GateStatus-bus_hex-definition1.csv";
+    assert_eq!(column(older, "oil (bar)"), Some(vec!["120.02".to_owned()]));
+    assert_eq!(column(older, "latch_force (kN)"), None);
+}
