@@ -164,10 +164,8 @@ fn clashes_are_found_and_nothing_is_generated() {
     }
 }
 
-/// Small links of all kinds: nothing that they generate is unused, or missing.
-#[test]
-fn small_links_compile_without_a_warning() {
-    let Some(compiler) = compiler() else { return };
+/// Links with hardly anything in them, of all kinds.
+fn small_links() -> Vec<String> {
     let link = "link l { revision 1  byte_order little }\n";
     let uart =
         |how: &str, frame: &str| format!("channel c {{ medium uart 9600 8N1\n {how}\n limit 60 bytes\n {frame} }}\n");
@@ -181,6 +179,9 @@ fn small_links_compile_without_a_warning() {
         "enum E : u8 { 0 a }\nmessage M { from device\n a : E }\n".into(),
         "flags F : u8 { 0 a }\nmessage M { from device\n a : F }\n".into(),
         "record R { a : u8 }\nmessage M { from device\n a : [..3] R }\n".into(),
+        "table T : u8 { 1 a : u8 read }\nmessage M { from device\n a : key of T\n b : value of T by a }\n".into(),
+        "message M { from device\n a : u8\n b : by a { 1 c : u8 } }\n".into(),
+        "message M { from device\n a : u8\n b : by a { 1 c : bytes[2]  2 d : u16  else e : bytes[2] } }\n".into(),
         framed.clone(),
         framed.clone() + "message M { id 1  from device  on c }\n",
         uart("stuffing cobs", "frame { kind : u8 message\n body }") + "message M { id 1  from device  on c }\n",
@@ -193,13 +194,41 @@ fn small_links_compile_without_a_warning() {
         "channel c { medium can 250000\n packet\n select by can_id }\nmessage M { from device  on c can_id 3\n a : u8 }\n".into(),
         "channel c { medium udp 4000\n packet\n select by port }\n".into(),
     ];
-    for case in cases {
-        let plan = plan(&format!("{link}{case}"));
+    cases.iter().map(|case| format!("{link}{case}")).collect()
+}
+
+/// Nothing that they generate is unused, or missing.
+#[test]
+fn small_links_compile_without_a_warning() {
+    let Some(compiler) = compiler() else { return };
+    for text in small_links() {
+        let plan = plan(&text);
         let files = c::generate(&plan, &vectors::vectors(&plan, 1), &[]).unwrap();
         let folder = tempfile::tempdir().unwrap();
         write(folder.path(), &files);
         let output = compile_and_run(compiler, folder.path(), &[], &["l.c", "l_vectors.c"]);
-        assert!(output.ends_with(" 0 differences\n"), "{case}: {output}");
+        assert!(output.ends_with(" 0 differences\n"), "{text}: {output}");
+    }
+}
+
+/// The same in the languages of hosts; that the module of Rust compiles is enough of it here.
+#[test]
+fn small_links_pass_in_other_languages() {
+    for text in small_links() {
+        let plan = plan(&text);
+        let vectors = vectors::vectors(&plan, 1);
+        let folder = tempfile::tempdir().unwrap();
+        if let Some(python) = common::python() {
+            common::run_python(python, folder.path(), &python::generate(&plan, &vectors).unwrap());
+        }
+        if let Some(node) = common::node() {
+            common::run_node(node, folder.path(), &javascript::generate(&plan, &vectors).unwrap());
+        }
+        write(folder.path(), &rust::generate(&plan, &vectors).unwrap());
+        let words = ["--edition", "2021", "--crate-type", "lib", "--emit", "metadata", "-D", "warnings", "l.rs"];
+        let compiled =
+            std::process::Command::new(common::rustc()).current_dir(folder.path()).args(words).output().unwrap();
+        assert!(compiled.status.success(), "{text}: {}", String::from_utf8_lossy(&compiled.stderr));
     }
 }
 

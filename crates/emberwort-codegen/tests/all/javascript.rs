@@ -102,3 +102,49 @@ fn the_example_of_the_page_runs() {
     let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
     assert_eq!(said, "node 3: 42.5 %\n1 good frame, 5 bytes skipped\n");
 }
+
+/// Names that the types declare and the module lacks, or the other way around: exports, and statics and members of messages and records.
+const COMPARE_WITH_TYPES: &str = r#"
+import { readFileSync } from "node:fs";
+const [name] = process.argv.slice(2);
+const link = await import(`./${name}.js`);
+const types = readFileSync(`${name}.d.ts`, "utf8");
+const all = (text, form) => [...text.matchAll(form)].map((found) => found[1]);
+const compare = (what, declared, there) => {
+  const lacking = there.filter((name) => !declared.includes(name));
+  const more = declared.filter((name) => !there.includes(name));
+  if (lacking.length + more.length > 0) {
+    console.log(`${what}: the types lack [${lacking}] and have [${more}] more`);
+  }
+};
+compare("exports", all(types, /^export (?:const|function|class) (\w+)/gm), Object.keys(link));
+let classes = 0;
+for (const [, own, body] of types.matchAll(/^export class (\w+) \{\n((?:  .*\n|\n)*)\}/gm)) {
+  const made = link[own];
+  const statics = Object.getOwnPropertyNames(made).filter((name) => !["length", "name", "prototype"].includes(name));
+  if (statics.length > 0 || Object.getPrototypeOf(made) === Function.prototype && !own.startsWith("Link") && own !== "Receiver") {
+    compare(`statics of ${own}`, all(body, /^  static (?:readonly )?(\w+)/gm), statics);
+    compare(`members of ${own}`, all(body, /^  (?!static )"?([\w$]+)"?: /gm), Object.keys(new made()));
+    classes += 1;
+  }
+}
+console.log(`${classes} classes`);
+"#;
+
+#[test]
+fn the_types_name_all_that_the_module_has() {
+    let Some(node) = node() else { return };
+    for (plan, classes) in [marlock(), plan(ODD), plan(WHOLE)].map(|plan| {
+        let classes = plan.messages.len() + emberwort_codegen::lower::records(&plan).len();
+        (plan, classes)
+    }) {
+        let folder = tempfile::tempdir().unwrap();
+        common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
+        std::fs::write(folder.path().join("main.mjs"), COMPARE_WITH_TYPES).unwrap();
+        let name = &plan.link.name;
+        let ran =
+            std::process::Command::new(node).current_dir(folder.path()).args(["main.mjs", name]).output().unwrap();
+        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        assert_eq!(said, format!("{classes} classes\n"), "{name}");
+    }
+}

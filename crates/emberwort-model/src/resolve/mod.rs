@@ -295,6 +295,16 @@ impl<'a> Resolver<'a> {
         ));
     }
 
+    /// What has no value that could be sent.
+    fn nothing_inside(&mut self, name: &Name, lacking: &str, example: &str) {
+        self.report(Finding::new(
+            Code::MissingStatement,
+            name.span,
+            format!("`{}` has no {lacking}, and so no value", name.text),
+            format!("add one, for example: {example}"),
+        ));
+    }
+
     fn checked_revision(&mut self, number: Number, least: u32, greatest: u32) -> u32 {
         match number.value.as_integer().and_then(|n| u32::try_from(n).ok()) {
             Some(n) if (least..=greatest).contains(&n) => n,
@@ -323,6 +333,10 @@ impl<'a> Resolver<'a> {
         let what = if item.flags { "flag set" } else { "enum" };
         self.style(&item.name, Style::UpperCamel, what);
         self.declare(&item.name, what);
+        if item.labels.is_empty() && !item.damaged {
+            let (lacking, example) = if item.flags { ("flags", "`0 too_hot`") } else { ("labels", "`0 off`") };
+            self.nothing_inside(&item.name, lacking, example);
+        }
         let labels = self.labels(item, what);
         let labelled = Labelled {
             name: item.name.text.clone(),

@@ -204,6 +204,9 @@ impl Resolver<'_> {
             return None;
         }
         self.depth += 1;
+        if item.entries.is_empty() && !item.damaged {
+            self.nothing_inside(&item.name, "entries", "`1 ramp_time : u16 ms read write`");
+        }
         let greatest = if item.bits == 64 { u64::MAX } else { (1 << item.bits) - 1 };
         let mut entries: Vec<Entry> = Vec::new();
         let (mut keys, mut names): (HashMap<u64, Span>, HashMap<&str, Span>) = Default::default();

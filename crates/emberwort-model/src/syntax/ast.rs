@@ -190,6 +190,8 @@ pub struct LabelledItem {
     pub bits: u8,
     /// The labels in order of declaration.
     pub labels: Vec<LabelItem>,
+    /// Whether a statement of it could not be read.
+    pub damaged: bool,
 }
 
 /// `CODE NAME ["TEXT"]`

@@ -98,7 +98,7 @@ impl Parser<'_> {
         let name = self.name("a name")?;
         self.expect_punct(':', "the width follows the name: `enum GateState : u3 { … }`")?;
         let bits = self.unsigned_type()?;
-        let mut item = LabelledItem { doc, flags, name, bits, labels: Vec::new() };
+        let mut item = LabelledItem { doc, flags, name, bits, labels: Vec::new(), damaged: false };
         self.block(|p| {
             let mut doc = p.take_doc();
             let code = p.number(if flags { "a bit number" } else { "a code" })?;
@@ -111,6 +111,7 @@ impl Parser<'_> {
             item.labels.push(LabelItem { code, name, text: doc });
             Some(())
         })?;
+        item.damaged = self.damaged;
         Some(item)
     }
 

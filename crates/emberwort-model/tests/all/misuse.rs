@@ -381,6 +381,9 @@ fn items() {
             ),
             ("message Gate { from host }", "E103", "`Gate` is already the name of another item"),
             ("message X { on wire  id 1  a : u8 }", "E106", "this message has no `from`"),
+            ("enum X : u8 { }", "E106", "`X` has no labels, and so no value"),
+            ("flags X : u8 { }", "E106", "`X` has no flags, and so no value"),
+            ("table X : u8 { }", "E106", "`X` has no entries, and so no value"),
             ("message X { from host  on wire\n a : u8 }", "E306", "on `wire`, `X` cannot be told apart: it has no id"),
             (
                 "message X { from host  id 256  on wire\n a : u8 }",
