@@ -179,6 +179,8 @@ fn small_links() -> Vec<String> {
         "enum E : u8 { 0 a }\nmessage M { from device\n a : E }\n".into(),
         "flags F : u8 { 0 a }\nmessage M { from device\n a : F }\n".into(),
         "record R { a : u8 }\nmessage M { from device\n a : [..3] R }\n".into(),
+        "record R { spare 8 bits }\nmessage M { from device\n a : R\n b : [..3] R }\n".into(),
+        "record R growing { a : u8 retired }\nmessage M { from device\n b : [..3] R }\n".into(),
         "table T : u8 { 1 a : u8 read }\nmessage M { from device\n a : key of T\n b : value of T by a }\n".into(),
         "message M { from device\n a : u8\n b : by a { 1 c : u8 } }\n".into(),
         "message M { from device\n a : u8\n b : by a { 1 c : bytes[2]  2 d : u16  else e : bytes[2] } }\n".into(),
@@ -219,7 +221,9 @@ fn small_links_pass_in_other_languages() {
         let vectors = vectors::vectors(&plan, 1);
         let folder = tempfile::tempdir().unwrap();
         if let Some(python) = common::python() {
-            common::run_python(python, folder.path(), &python::generate(&plan, &vectors).unwrap());
+            for is_slim in [false, true] {
+                common::run_python(python, folder.path(), &python::generate_for(&plan, &vectors, is_slim).unwrap());
+            }
         }
         if let Some(node) = common::node() {
             common::run_node(node, folder.path(), &javascript::generate(&plan, &vectors).unwrap());

@@ -54,6 +54,7 @@ assert entry[:5] == (0x102, True, True, True, "s") and entry.key == 0x102 and en
 assert entry[5:] == (2, 0.0, 45.0, 0.25) and entry.greatest == 45.0, entry
 assert m.TABLES["Settings"]["serial_number"][5:] == (0, None, None, None)
 assert not m.TABLES["Settings"]["serial_number"].may_write
+assert (m.GateState.CLOSED, m.GateState.HELD, m.Faults.OIL_HOT | m.Faults.SERVICE_DUE) == (0, 4, 0x82)
 assert list(m.TABLES["Settings"]) == ["ramp_time", "hold_pressure", "motor_current", "serial_number"]
 order = m.WriteSetting(setting=entry.key, value=m.Form("ramp_time", 100))
 assert m.build_house(m.HouseFrame(kind=0x20))[2] == m.REVISION == 4

@@ -392,10 +392,15 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     let Group { link, upper, stem, .. } = *group;
     header.line(format!("/* ---- record {} ---- */", comment(name)));
     header.line("");
+    // All of its fields may be retired.
+    let has_members = group.named_steps().next().is_some();
     if structs {
         doc_comment(header, doc);
         header.open(format!("typedef struct {stem}_t {{"));
         group.members(header);
+        if !has_members {
+            header.line("uint8_t nothing; /* C has no struct without members */");
+        }
         header.close(format!("}} {stem}_t;"));
         header.line("");
     }
@@ -437,6 +442,9 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
         if !is_used(&inner, "body") {
             source.line("    (void)body;");
         }
+        if take == Take::Keep && !has_members {
+            source.line("    (void)record;");
+        }
         source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
         source.lines(&inner);
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
@@ -453,6 +461,9 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     cursors(&inner, true, source);
     if !is_used(&inner, "revision") {
         source.line("    (void)revision;");
+    }
+    if !has_members {
+        source.line("    (void)record;");
     }
     source.lines(&inner);
     source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
