@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use crate::common::{
-    self, compile_and_run, compiler, node, python, run_node, run_python, run_rust, rustc, streams, write,
+    self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, rustc, streams, write,
 };
 use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::model::End;
@@ -207,7 +207,7 @@ fn definition(seed: u64) -> String {
     text + &format!("message Empty {{\nid 1\nfrom host\non {on}\n}}\n")
 }
 
-fn channels_agree(seed: u64, bytes: usize) {
+fn channels_agree(seed: u64, bytes: usize, languages: &[Language]) {
     let text = definition(seed);
     let checked = check(&Source::new("any.ember", text.as_str()));
     let Some(plan) = checked.plan else {
@@ -221,17 +221,7 @@ fn channels_agree(seed: u64, bytes: usize) {
     };
     let plan: Arc<Plan> = Arc::new(plan);
     let folder = tempfile::tempdir().unwrap();
-    if let Some(python) = python() {
-        run_python(python, folder.path(), &python::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
-    }
-    if let Some(node) = node() {
-        run_node(node, folder.path(), &javascript::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
-    }
-    run_rust(folder.path(), &rust::generate(&plan, &vectors::vectors(&plan, seed)).unwrap());
-    let Some(compiler) = compiler() else { return };
-    write(folder.path(), &c::generate(&plan, &vectors::vectors(&plan, seed), &[]).unwrap());
-    let said = compile_and_run(compiler, folder.path(), &["-O1"], &["any.c", "any_vectors.c"]);
-    assert!(said.contains(", 0 differences"), "seed {seed}: {said}\n{text}");
+    let vectors = vectors::vectors(&plan, seed);
     let (mut stems, mut expected, mut good) = (Vec::new(), String::new(), 0);
     for (index, channel) in plan.channels.iter().enumerate() {
         let directions = match channel.is_split() {
@@ -257,12 +247,36 @@ fn channels_agree(seed: u64, bytes: usize) {
         .map(|((stem, _), line)| (stem.strip_prefix("any_").unwrap().to_owned(), line))
         .unzip();
     assert!(names.len() > 3, "{names:?}");
-    receive_in_rust(folder.path(), &names, &lines, &text);
-    for (program, file, text) in
-        [(python(), "receive.py", RECEIVE_IN_PYTHON), (node(), "receive.mjs", RECEIVE_IN_JAVASCRIPT)]
-    {
-        let Some(program) = program else { continue };
-        std::fs::write(folder.path().join(file), text).unwrap();
+    assert!(good > CHANNELS * bytes / 400, "seed {seed}: {good} frames are good\n{text}");
+    for language in languages {
+        let (program, file, receive) = match language {
+            Language::C => {
+                let Some(compiler) = compiler() else { continue };
+                write(folder.path(), &c::generate(&plan, &vectors, &[]).unwrap());
+                let said = compile_and_run(compiler, folder.path(), &["-O1"], &["any.c", "any_vectors.c"]);
+                assert!(said.contains(", 0 differences"), "seed {seed}: {said}\n{text}");
+                std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, "any", &stems)).unwrap();
+                let output = compile_and_run(compiler, folder.path(), &["-O2"], &["any.c", "main.c"]);
+                assert!(output == expected, "seed {seed}: C found\n{output}, not\n{expected}\n{text}");
+                continue;
+            }
+            Language::Rust => {
+                run_rust(folder.path(), &rust::generate(&plan, &vectors).unwrap());
+                receive_in_rust(folder.path(), &names, &lines, &text);
+                continue;
+            }
+            Language::Python => {
+                let Some(python) = python() else { continue };
+                run_python(python, folder.path(), &python::generate(&plan, &vectors).unwrap());
+                (python, "receive.py", RECEIVE_IN_PYTHON)
+            }
+            Language::JavaScript => {
+                let Some(node) = node() else { continue };
+                run_node(node, folder.path(), &javascript::generate(&plan, &vectors).unwrap());
+                (node, "receive.mjs", RECEIVE_IN_JAVASCRIPT)
+            }
+        };
+        std::fs::write(folder.path().join(file), receive).unwrap();
         let ran =
             std::process::Command::new(program).current_dir(folder.path()).arg(file).args(&names).output().unwrap();
         let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
@@ -271,12 +285,6 @@ fn channels_agree(seed: u64, bytes: usize) {
         }
         assert_eq!(said.lines().count(), lines.len(), "{said}");
     }
-    std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, "any", &stems)).unwrap();
-    let output = compile_and_run(compiler, folder.path(), &["-O2"], &["any.c", "main.c"]);
-    assert!(
-        good > CHANNELS * bytes / 400 && output == expected,
-        "seed {seed}: C found\n{output}, not\n{expected}\n{text}"
-    );
 }
 
 /// Whether the languages of hosts have a receiver for it.
@@ -449,8 +457,23 @@ for (const name of process.argv.slice(2)) {
 "#;
 
 #[test]
-fn random_channels_agree() {
-    channels_agree(1, 20_000);
+fn random_channels_agree_in_c() {
+    channels_agree(1, 20_000, &[Language::C]);
+}
+
+#[test]
+fn random_channels_agree_in_rust() {
+    channels_agree(1, 20_000, &[Language::Rust]);
+}
+
+#[test]
+fn random_channels_agree_in_python() {
+    channels_agree(1, 20_000, &[Language::Python]);
+}
+
+#[test]
+fn random_channels_agree_in_javascript() {
+    channels_agree(1, 20_000, &[Language::JavaScript]);
 }
 
 #[test]
@@ -458,7 +481,7 @@ fn random_channels_agree() {
 fn many_random_channels_agree() {
     let bytes = if common::is_small() { 30_000 } else { 100_000 };
     for seed in common::seeds(100..140, 100..101) {
-        channels_agree(seed, bytes);
+        channels_agree(seed, bytes, &Language::ALL);
         println!("seed {seed} agrees");
     }
 }
@@ -467,5 +490,5 @@ fn many_random_channels_agree() {
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn ten_noisy_megabytes_agree() {
-    channels_agree(7, if common::is_small() { 300_000 } else { 10_000_000 });
+    channels_agree(7, if common::is_small() { 300_000 } else { 10_000_000 }, &Language::ALL);
 }

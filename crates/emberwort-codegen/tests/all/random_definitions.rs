@@ -1,10 +1,10 @@
 //! Random definitions, generated to C, compiled and checked with their vectors under sanitizers.
 //!
-//! One link with many messages in each byte order in the normal run; many more with
+//! One link with many messages in each byte order and language in the normal run; many more with
 //! `cargo test --release -p emberwort-codegen random_definitions:: -- --ignored`.
 
 use crate::common::definitions::definition;
-use crate::common::{self, compile_and_run, compiler, node, python, run_node, run_python, run_rust, write};
+use crate::common::{self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, write};
 use emberwort_codegen::vectors::Vector;
 use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::{Plan, Source, check};
@@ -14,7 +14,7 @@ use emberwort_wire::codec::check as check_body;
 use emberwort_wire::{Values, decode, encode};
 use serde_json::Value as Json;
 
-fn compile_and_check(seed: u64, big: bool, messages: usize) {
+fn compile_and_check(seed: u64, big: bool, messages: usize, languages: &[Language]) {
     let text = definition(seed, big, messages);
     let checked = check(&Source::new("random.ember", text.as_str()));
     let plan = checked.plan.unwrap_or_else(|| panic!("seed {seed}: {:#?}\n{text}", checked.findings));
@@ -23,21 +23,34 @@ fn compile_and_check(seed: u64, big: bool, messages: usize) {
     for vector in &all {
         codec_and_rows_agree(&plan, vector, &text);
     }
-    let folder = tempfile::tempdir().unwrap();
-    if let Some(python) = python() {
-        run_python(python, folder.path(), &python::generate(&plan, &all).unwrap());
-    }
-    if let Some(node) = node() {
-        run_node(node, folder.path(), &javascript::generate(&plan, &all).unwrap());
-    }
-    run_rust(folder.path(), &rust::generate(&plan, &all).unwrap());
-    let Some(compiler) = compiler() else { return };
-    write(folder.path(), &c::generate(&plan, &all, &[]).unwrap());
     // Shown only if something differs.
     println!("seed {seed}:\n{text}");
-    let sources = ["random.c", "random_vectors.c"];
-    let output = compile_and_run(compiler, folder.path(), &["-DRANDOM_WITH_FLOAT"], &sources);
-    assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
+    for language in languages {
+        passes(*language, &plan, &all);
+    }
+}
+
+/// The vectors pass in a language.
+fn passes(language: Language, plan: &Plan, all: &[Vector]) {
+    let folder = tempfile::tempdir().unwrap();
+    match language {
+        Language::Python => {
+            let Some(python) = python() else { return };
+            run_python(python, folder.path(), &python::generate(plan, all).unwrap());
+        }
+        Language::JavaScript => {
+            let Some(node) = node() else { return };
+            run_node(node, folder.path(), &javascript::generate(plan, all).unwrap());
+        }
+        Language::Rust => run_rust(folder.path(), &rust::generate(plan, all).unwrap()),
+        Language::C => {
+            let Some(compiler) = compiler() else { return };
+            write(folder.path(), &c::generate(plan, all, &[]).unwrap());
+            let sources = ["random.c", "random_vectors.c"];
+            let output = compile_and_run(compiler, folder.path(), &["-DRANDOM_WITH_FLOAT"], &sources);
+            assert_eq!(output, format!("{} vectors, 0 differences\n", all.len()));
+        }
+    }
 }
 
 /// The body decodes to the values, and a row of them makes the same body again.
@@ -69,19 +82,33 @@ fn codec_and_rows_agree(plan: &Plan, vector: &Vector, text: &str) {
 }
 
 #[test]
-fn random_definitions_agree_in_little_endian_order() {
-    compile_and_check(1, false, 5);
+fn random_definitions_agree_in_c() {
+    compile_and_check(1, false, 5, &[Language::C]);
+    compile_and_check(2, true, 5, &[Language::C]);
 }
 
 #[test]
-fn random_definitions_agree_in_big_endian_order() {
-    compile_and_check(2, true, 5);
+fn random_definitions_agree_in_rust() {
+    compile_and_check(1, false, 5, &[Language::Rust]);
+    compile_and_check(2, true, 5, &[Language::Rust]);
+}
+
+#[test]
+fn random_definitions_agree_in_python() {
+    compile_and_check(1, false, 5, &[Language::Python]);
+    compile_and_check(2, true, 5, &[Language::Python]);
+}
+
+#[test]
+fn random_definitions_agree_in_javascript() {
+    compile_and_check(1, false, 5, &[Language::JavaScript]);
+    compile_and_check(2, true, 5, &[Language::JavaScript]);
 }
 
 #[test]
 #[ignore = "minutes long; see CONTRIBUTING.md"]
 fn many_random_definitions_agree() {
     for seed in common::seeds(100..400, 100..102) {
-        compile_and_check(seed, seed % 2 == 0, if seed % 30 == 0 { 12 } else { 4 });
+        compile_and_check(seed, seed % 2 == 0, if seed % 30 == 0 { 12 } else { 4 }, &Language::ALL);
     }
 }

@@ -127,6 +127,19 @@ pub fn run_python(python: &str, folder: &Path, files: &[GeneratedFile]) {
     assert!(ran.status.success() && said.contains("OK"), "{}", said.chars().take(6000).collect::<String>());
 }
 
+/// A language that code is generated in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Language {
+    C,
+    Rust,
+    Python,
+    JavaScript,
+}
+
+impl Language {
+    pub const ALL: [Self; 4] = [Self::C, Self::Rust, Self::Python, Self::JavaScript];
+}
+
 /// Whether a long test is to be a small one, as CI runs it.
 pub fn is_small() -> bool {
     std::env::var_os("EMBERWORT_SMALL").is_some()
