@@ -301,3 +301,16 @@ fn decimals_have_thirty_digits_on_each_side() {
     assert_eq!(decimal::plain(&format!("0.1{whole}")), None);
     assert_eq!(decimal::plain(&format!("{whole}.{whole}")), Some(format!("{whole}.{whole}")));
 }
+
+#[test]
+fn signals_with_the_same_texts_have_one_enum() {
+    let database = "VERSION \"\"\nBS_:\nBU_: Pump\nBO_ 256 Status: 8 Pump\n SG_ Left : 0|3@1+ (1,0) [0|0] \"\" Pump\n \
+         SG_ Right : 3|3@1+ (1,0) [0|0] \"\" Pump\n SG_ Wide : 8|8@1+ (1,0) [0|0] \"\" Pump\n";
+    let texts = ["Left", "Right", "Wide"].map(|name| format!("VAL_ 256 {name} 0 \"shut\" 1 \"open\";\n")).concat();
+    let options = Options { channel: "a", medium: None, hosts: &[], heading: "made" };
+    let imported = definition(&read(format!("{database}{texts}").as_bytes()), &options);
+    let enums: Vec<&str> = imported.text.lines().filter(|line| line.starts_with("enum ")).collect();
+    // One of another width is another one.
+    assert_eq!(enums, ["enum StatusLeft : u3 {", "enum StatusWide : u8 {"]);
+    assert!(imported.text.contains(" : StatusLeft at 0.3"), "{}", imported.text);
+}
