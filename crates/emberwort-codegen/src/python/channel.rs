@@ -112,11 +112,7 @@ impl Frames<'_> {
             Stretch::Bytes(from, to) => format!("frame[{}:{}]", byte(*from), byte(*to)),
             Stretch::Zeros(count) => format!("bytes({count})"),
         };
-        let all: Vec<String> = covered(self.plan, index).iter().map(piece).collect();
-        if all.is_empty() {
-            return "b\"\"".to_owned();
-        }
-        all.join(" + ")
+        covered(self.plan, index).iter().map(piece).collect::<Vec<_>>().join(" + ")
     }
 
     /// Sets a part of `out` to a value.

@@ -178,8 +178,5 @@ fn labels(labelled: &Labelled, code: &mut Code) {
         let value = if labelled.flags { format!("1 << {}", label.code) } else { label.code.to_string() };
         code.line(format!("{} = {value}", constant(&label.name)));
     }
-    if labelled.labels.is_empty() {
-        code.line("pass");
-    }
     code.dedent();
 }

@@ -1,6 +1,6 @@
 //! The test vectors themselves: complete, repeatable, and true to the codec.
 
-use crate::plan_of_marlock as marlock;
+use crate::plan_of_marlock;
 use emberwort_codegen::streams::{self, Judged};
 use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
@@ -13,7 +13,7 @@ use serde_json::Value as Json;
 
 fn plans() -> [Plan; 2] {
     let odd = || check(&Source::new("odd.ember", include_str!("../odd.ember")));
-    [marlock::checked(), odd()].map(|checked| {
+    [plan_of_marlock::checked(), odd()].map(|checked| {
         assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
         checked.plan.unwrap()
     })
@@ -132,7 +132,7 @@ fn the_lines_say_everything_that_is_needed_to_make_the_bytes_again() {
 /// What streams are for: frames of every kind, damage, silence, and chunks that end inside of frames.
 #[test]
 fn streams_have_all_that_a_receiver_meets() {
-    let plan = marlock::checked().plan.unwrap();
+    let plan = plan_of_marlock::checked().plan.unwrap();
     let all = streams::streams(&plan);
     assert_eq!(all, streams::streams(&plan), "they are always the same");
     let stream = all.iter().find(|stream| stream.name(&plan) == "bus485").unwrap();

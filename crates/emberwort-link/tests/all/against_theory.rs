@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use crate::plan_of_marlock as marlock;
+use crate::plan_of_marlock;
 use emberwort_link::sweep::{Swept, rates, sweep};
 use emberwort_link::{Revisions, Scenario, run};
 use emberwort_model::Plan;
 use emberwort_model::{Source, check};
 
 fn plan() -> Arc<Plan> {
-    Arc::new(marlock::checked().plan.unwrap())
+    Arc::new(plan_of_marlock::checked().plan.unwrap())
 }
 
 fn scenario(text: &str, plan: &Arc<Plan>) -> Scenario {

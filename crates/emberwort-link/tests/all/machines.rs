@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::plan_of_marlock as marlock;
+use crate::plan_of_marlock;
 use emberwort_link::{DeviceEnd, HostEnd, LinkEvent, Machine, Revisions, Scenario};
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, StreamId, Time, Times};
@@ -72,7 +72,7 @@ fn talk(device: &mut DeviceEnd, host: &mut HostEnd, milliseconds: u64) -> (Vec<L
 
 #[test]
 fn two_ends_talk_in_virtual_time() {
-    let plan = Arc::new(marlock::checked().plan.unwrap());
+    let plan = Arc::new(plan_of_marlock::checked().plan.unwrap());
     let scenario = Scenario::parse(TRIAL, &plan, &Revisions::default()).unwrap();
     let mut device = DeviceEnd::new(&scenario, 0, Time::default());
     let mut host = HostEnd::new(&scenario, Time::default());
@@ -98,7 +98,7 @@ fn two_ends_talk_in_virtual_time() {
 
 #[test]
 fn what_was_asked_for_comes_when_it_was_said() {
-    let plan = Arc::new(marlock::checked().plan.unwrap());
+    let plan = Arc::new(plan_of_marlock::checked().plan.unwrap());
     let scenario = Scenario::parse(TRIAL, &plan, &Revisions::default()).unwrap();
     let starts = Time::from_nanoseconds(5_000_000_000);
     let mut host = HostEnd::new(&scenario, starts);
@@ -115,7 +115,7 @@ fn what_was_asked_for_comes_when_it_was_said() {
 /// What came in the place of what a step waits for tells the way: an answer of another kind, another value, another node.
 #[test]
 fn a_step_that_fails_says_what_came_instead() {
-    let plan = Arc::new(marlock::checked().plan.unwrap());
+    let plan = Arc::new(plan_of_marlock::checked().plan.unwrap());
     let found = |expect: &str, device: &str| {
         let text = format!(
             "channel = \"bus485\"\nspan = \"3 s\"\n[[device]]\nnode = 3\nanswers_after = \"5 ms\"\n{device}\n[[host.script]]\nname = \"s\"\nat = \"500 ms\"\n\

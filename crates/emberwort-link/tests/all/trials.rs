@@ -1,6 +1,6 @@
 //! Trials on the example link: deterministic, exact in what they count, and never a wrong value.
 
-use crate::plan_of_marlock as marlock;
+use crate::plan_of_marlock;
 use emberwort_model::model::End;
 use emberwort_wire::Framed;
 use std::sync::Arc;
@@ -12,7 +12,7 @@ use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 
 fn plan() -> Arc<Plan> {
-    let checked = marlock::checked();
+    let checked = plan_of_marlock::checked();
     assert!(checked.findings.iter().all(|finding| !finding.is_error()), "{:?}", checked.findings);
     Arc::new(checked.plan.unwrap())
 }

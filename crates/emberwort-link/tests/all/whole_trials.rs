@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::common::run_and_keep;
-use crate::plan_of_marlock as marlock;
+use crate::plan_of_marlock;
 use emberwort_link::hostile::hostile;
 use emberwort_link::{Reason, Report, Revisions, Scenario};
 use emberwort_model::Plan;
@@ -12,7 +12,7 @@ use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed as _, Receiver, Values};
 
 fn plan() -> Arc<Plan> {
-    Arc::new(marlock::checked().plan.unwrap())
+    Arc::new(plan_of_marlock::checked().plan.unwrap())
 }
 
 /// A message that was received: its name, its fields as JSON.

@@ -3,7 +3,7 @@
 use super::{Resolver, Style};
 use crate::diagnostics::{Code, Finding};
 use crate::plan::{Bound, Covered, Direction, FrameFinder, Part, Role, Zone};
-use crate::syntax::ast::{FrameItem, Name, Number, PartKind, RoleItem};
+use crate::syntax::ast::{FrameItem, Name, Number, PartItem, PartKind, RoleItem};
 
 /// A part's place: the zone, its first bit, and one past its last bit; the body has none.
 #[derive(Clone, Copy)]
@@ -174,7 +174,7 @@ impl Resolver<'_> {
 
     fn roles(&mut self, frame: &FrameItem, extents: &[Extent], channel: &mut Direction) -> Option<()> {
         let mut fine = true;
-        for (part, extent) in frame.parts.iter().zip(extents) {
+        for (index, (part, extent)) in frame.parts.iter().zip(extents).enumerate() {
             let (PartKind::Value { bits, hex, order, role, span }, Extent::Bits(zone, at_bit, end_bit)) =
                 (&part.kind, *extent)
             else {
@@ -258,10 +258,23 @@ impl Resolver<'_> {
                         fine = false;
                         continue;
                     }
-                    let mut covered = Vec::new();
+                    let (mut covered, mut protects) = (Vec::new(), false);
                     for (from, to) in over {
                         let head_bytes = channel.head_bytes;
-                        covered.extend(self.stretch(frame, extents, head_bytes, (from, to)).map(|(_, _, c)| c));
+                        let Some((a, b, bytes)) = self.stretch(frame, extents, head_bytes, (from, to)) else {
+                            continue;
+                        };
+                        protects |= (a..=b).any(|at| at < index || !is_checksum(&frame.parts[at]));
+                        covered.push(bytes);
+                    }
+                    if covered.len() == over.len() && !protects {
+                        self.report(Finding::new(
+                            Code::BadSpan,
+                            *span,
+                            format!("`{}` covers no byte but its own and those of later checksums", part.name.text),
+                            "cover what it protects: from the first part that may be damaged to the last one",
+                        ));
+                        fine = false;
                     }
                     fine &= covered.len() == over.len();
                     let role = Role::Checksum {
@@ -351,4 +364,9 @@ impl Resolver<'_> {
             FrameFinder::Stuffed(_) | FrameFinder::Idle { .. } | FrameFinder::Packet | FrameFinder::Lines { .. } => {}
         }
     }
+}
+
+/// Whether a part is a checksum.
+fn is_checksum(part: &PartItem) -> bool {
+    matches!(&part.kind, PartKind::Value { role: RoleItem::Checksum { .. }, .. })
 }

@@ -301,6 +301,16 @@ fn channels_and_frames() {
                 "`body` comes after `kind` in the frame",
             ),
             (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u8 xor8 over check..check }",
+                "E303",
+                "`check` covers no byte but its own and those of later checksums",
+            ),
+            (
+                "medium udp 4000\npacket\nframe { kind : u8 message\n body\n check : u8 xor8 over check..check skipping }",
+                "E303",
+                "`check` covers no byte but its own and those of later checksums",
+            ),
+            (
                 "medium udp 4000\npacket\nframe { kind : u8 massage\n body }",
                 "E304",
                 "`massage` is neither a role of a frame part nor a known",

@@ -1,6 +1,6 @@
 //! Links that tests generate code of.
 
-use crate::plan_of_marlock as of_marlock;
+use crate::plan_of_marlock;
 
 use emberwort_model::{Plan, Source, check};
 
@@ -21,5 +21,5 @@ pub fn plan(text: &str) -> Plan {
 
 /// The compiled form of the example.
 pub fn marlock() -> Plan {
-    of_marlock::checked().plan.unwrap()
+    plan_of_marlock::checked().plan.unwrap()
 }
