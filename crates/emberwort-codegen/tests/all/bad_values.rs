@@ -442,7 +442,7 @@ fn a_field_for_ascii_takes_no_other_characters() {
     let folder = tempfile::tempdir().unwrap();
     let run = |program: &str, arguments: &[&str]| {
         let ran = Command::new(program).current_dir(folder.path()).args(arguments).output().unwrap();
-        String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr)
+        common::said(&ran)
     };
     let none = "ok\nfixed\ncounted\ninner\nitems\nrest\n";
     if let Some(compiler) = compiler() {

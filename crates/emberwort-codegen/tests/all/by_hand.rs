@@ -371,7 +371,7 @@ fn said(
     common::write(folder.path(), files);
     std::fs::write(folder.path().join(name), text).unwrap();
     let ran = run(folder.path());
-    String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr)
+    common::said(&ran)
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use crate::common::{self, node, run_node};
-use emberwort_codegen::{GenerateError, javascript as target, vectors};
+use emberwort_codegen::{javascript as target, vectors};
 use emberwort_model::Plan;
 
 #[test]
@@ -81,11 +81,11 @@ fn hostile_names_and_texts_stay_what_they_are() {
 
 #[test]
 fn names_that_become_the_same_are_refused() {
-    let text = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
-                message M {\n id 1\n from device\n on c\n oil_hot : u8\n oilHot : u8\n}\n";
-    let error = target::generate(&plan(text), &[]).unwrap_err();
-    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
-    assert_eq!((clash.name.as_str(), language), ("oilHot", "JavaScript"));
+    common::assert_clash(
+        target::generate(&common::message_of("oil_hot : u8\n oilHot : u8"), &[]),
+        "oilHot",
+        "JavaScript",
+    );
 }
 
 /// The example of docs/generated-javascript.md.
@@ -93,13 +93,13 @@ fn names_that_become_the_same_are_refused() {
 fn the_example_of_the_page_runs() {
     let Some(node) = node() else { return };
     let page = include_str!("../../../../docs/generated-javascript.md");
-    let example = page.split("```javascript\n").nth(1).unwrap().split("```").next().unwrap();
+    let example = common::example(page, "javascript");
     let folder = tempfile::tempdir().unwrap();
     let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
     std::fs::write(folder.path().join("main.js"), example).unwrap();
     let ran = std::process::Command::new(node).current_dir(folder.path()).arg("main.js").output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = common::said(&ran);
     assert_eq!(said, "node 3: 42.5 %\n1 good frame, 5 bytes skipped\n");
 }
 
@@ -144,7 +144,7 @@ fn the_types_name_all_that_the_module_has() {
         let name = &plan.link.name;
         let ran =
             std::process::Command::new(node).current_dir(folder.path()).args(["main.mjs", name]).output().unwrap();
-        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        let said = common::said(&ran);
         assert_eq!(said, format!("{classes} classes\n"), "{name}");
     }
 }

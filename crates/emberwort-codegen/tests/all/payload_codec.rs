@@ -85,7 +85,7 @@ fn run(plan: &Plan, program: &str) -> String {
                   const codec = vm.createContext({});\nvm.runInContext(read(process.argv[2]), codec);\n";
     std::fs::write(folder.path().join("main.js"), format!("{around}{program}")).unwrap();
     let ran = Command::new("node").current_dir(folder.path()).args(["main.js", &files[0].name]).output().unwrap();
-    String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr)
+    common::said(&ran)
 }
 
 /// The vectors of messages on the channel as arrays of port, bytes, whether a device sent it, the library's fields, and its revision.

@@ -2,7 +2,7 @@
 
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use crate::common::{self, python, run_python};
-use emberwort_codegen::{GenerateError, python as target, streams, vectors};
+use emberwort_codegen::{python as target, streams, vectors};
 
 #[test]
 fn all_vectors_agree() {
@@ -166,7 +166,7 @@ fn a_small_interpreter_runs_a_slim_module() {
         );
         std::fs::write(folder.path().join("run.mjs"), run).unwrap();
         let ran = std::process::Command::new(node).current_dir(folder.path()).arg("run.mjs").output().unwrap();
-        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        let said = common::said(&ran);
         let end: String = said.chars().skip(said.chars().count().saturating_sub(2000)).collect();
         assert!(said.ends_with("all agree\n"), "{name}: {end}");
     }
@@ -209,12 +209,7 @@ fn hostile_names_and_texts_stay_what_they_are() {
 
 #[test]
 fn names_that_become_the_same_are_refused() {
-    let text = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
-                message M {\n id 1\n from device\n on c\n class : u8\n class_ : u8\n}\n";
-    let plan = plan(text);
-    let error = target::generate(&plan, &[]).unwrap_err();
-    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
-    assert_eq!((clash.name.as_str(), language), ("class_", "Python"));
+    common::assert_clash(target::generate(&common::message_of("class : u8\n class_ : u8"), &[]), "class_", "Python");
 }
 
 /// The example of docs/generated-python.md.
@@ -222,12 +217,12 @@ fn names_that_become_the_same_are_refused() {
 fn the_example_of_the_page_runs() {
     let Some(python) = python() else { return };
     let page = include_str!("../../../../docs/generated-python.md");
-    let example = page.split("```python\n").nth(1).unwrap().split("```").next().unwrap();
+    let example = common::example(page, "python");
     let folder = tempfile::tempdir().unwrap();
     let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());
     std::fs::write(folder.path().join("main.py"), example).unwrap();
     let ran = std::process::Command::new(python).current_dir(folder.path()).arg("main.py").output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = common::said(&ran);
     assert_eq!(said, "node 3: 42.5 %\n1 good frame, 5 bytes skipped\n");
 }

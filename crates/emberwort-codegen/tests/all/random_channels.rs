@@ -279,7 +279,7 @@ fn channels_agree(seed: u64, bytes: usize, languages: &[Language]) {
         std::fs::write(folder.path().join(file), receive).unwrap();
         let ran =
             std::process::Command::new(program).current_dir(folder.path()).arg(file).args(&names).output().unwrap();
-        let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+        let said = common::said(&ran);
         for (name, (found, right)) in names.iter().zip(said.lines().zip(&lines)) {
             assert_eq!(found, *right, "seed {seed}: {name} by {program}\n{text}");
         }
@@ -347,7 +347,7 @@ fn receive_in_rust(folder: &std::path::Path, names: &[String], lines: &[&str], t
     let compiled = std::process::Command::new(rustc()).current_dir(folder).args(arguments).output().unwrap();
     assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
     let ran = std::process::Command::new(folder.join("receive")).current_dir(folder).output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = common::said(&ran);
     for (name, (found, right)) in names.iter().zip(said.lines().zip(lines)) {
         assert_eq!(found, *right, "{name} in Rust\n{text}");
     }

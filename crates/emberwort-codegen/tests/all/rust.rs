@@ -4,7 +4,7 @@ use std::process::Command;
 
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use crate::common::{self, run_rust, rustc, write};
-use emberwort_codegen::{GenerateError, rust as target, vectors};
+use emberwort_codegen::{rust as target, vectors};
 use emberwort_model::plan::FrameFinder;
 
 #[test]
@@ -51,11 +51,7 @@ fn a_wrong_vector_is_found() {
 
 #[test]
 fn names_that_become_the_same_are_refused() {
-    let text = "link l {\n revision 1\n byte_order little\n}\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
-                message M {\n id 1\n from device\n on c\n type : u8\n type_ : u8\n}\n";
-    let error = target::generate(&plan(text), &[]).unwrap_err();
-    let GenerateError::NameClash { clash, language } = error else { panic!("{error}") };
-    assert_eq!((clash.name.as_str(), language), ("type_", "Rust"));
+    common::assert_clash(target::generate(&common::message_of("type : u8\n type_ : u8"), &[]), "type_", "Rust");
 }
 
 /// A crate for a device in which nothing panics, without a lint of the pedantic kind.
@@ -113,7 +109,7 @@ fn nothing_panics_and_no_lint_is_found() {
 #[test]
 fn the_example_of_the_page_runs() {
     let page = include_str!("../../../../docs/generated-rust.md");
-    let example = page.split("```rust\n").nth(1).unwrap().split("```").next().unwrap();
+    let example = common::example(page, "rust");
     let folder = tempfile::tempdir().unwrap();
     let plan = marlock();
     common::write(folder.path(), &target::generate(&plan, &[]).unwrap());

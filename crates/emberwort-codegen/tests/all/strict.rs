@@ -46,7 +46,7 @@ message M { id 1  from device  on c
 /// Runs a check in a folder, which must not say anything.
 fn says_nothing(folder: &Path, program: &str, arguments: &[&str]) {
     let ran = Command::new(program).current_dir(folder).args(arguments).output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = common::said(&ran);
     let said: String = said.chars().take(5000).collect();
     assert!(ran.status.success() && said.trim().is_empty(), "{program} {arguments:?}: {said}");
 }

@@ -1,4 +1,4 @@
-//! Compiling and running generated C.
+//! Compiling and running generated code.
 
 pub mod definitions;
 pub mod interpreter;
@@ -8,9 +8,10 @@ pub mod words;
 
 use std::ops::Range;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Output};
 
-use emberwort_codegen::GeneratedFile;
+use emberwort_codegen::{GenerateError, GeneratedFile};
+use emberwort_model::Plan;
 
 /// Every warning is an error, and every undefined behaviour ends the program.
 const STRICT: &[&str] = &[
@@ -98,6 +99,31 @@ pub fn rustc() -> &'static str {
     "rustc"
 }
 
+/// What a program printed, on either stream.
+pub fn said(ran: &Output) -> String {
+    String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr)
+}
+
+/// The first example of a page in a language.
+pub fn example<'p>(page: &'p str, language: &str) -> &'p str {
+    let (_, rest) = page.split_once(&format!("```{language}\n")).expect("an example");
+    rest.split_once("```").expect("its end").0
+}
+
+/// Two fields that become one name are refused, with the name and the language.
+pub fn assert_clash(generated: Result<Vec<GeneratedFile>, GenerateError>, name: &str, of: &str) {
+    let Err(GenerateError::NameClash { clash, language }) = generated else { panic!("{name} does not clash in {of}") };
+    assert_eq!((clash.name.as_str(), language), (name, of));
+}
+
+/// A link with a message of these fields.
+pub fn message_of(fields: &str) -> Plan {
+    plans::plan(&format!(
+        "link l {{\n revision 1\n byte_order little\n}}\nchannel c {{\n medium uart 9600 8N1\n frame {{ sync A5\n kind : u8 message\n \
+         size : u8 length of body\n body }}\n}}\nmessage M {{\n id 1\n from device\n on c\n {fields}\n}}\n"
+    ))
+}
+
 /// Writes a module and its test program, compiles them without a warning, and runs them.
 pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
     write(folder, files);
@@ -107,7 +133,7 @@ pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
     let said = String::from_utf8_lossy(&compiled.stderr).into_owned();
     assert!(compiled.status.success(), "{}", said.chars().take(6000).collect::<String>());
     let ran = Command::new(folder.join("program")).current_dir(folder).output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = self::said(&ran);
     assert!(ran.status.success(), "{}", said.chars().take(6000).collect::<String>());
 }
 
@@ -115,7 +141,7 @@ pub fn run_rust(folder: &Path, files: &[GeneratedFile]) {
 pub fn run_node(node: &str, folder: &Path, files: &[GeneratedFile]) {
     write(folder, files);
     let ran = Command::new(node).current_dir(folder).args(["--test", &files[2].name]).output().unwrap();
-    let said = String::from_utf8_lossy(&ran.stdout).into_owned() + &String::from_utf8_lossy(&ran.stderr);
+    let said = said(&ran);
     assert!(ran.status.success() && said.contains("# fail 0"), "{}", said.chars().take(6000).collect::<String>());
 }
 
