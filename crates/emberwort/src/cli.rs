@@ -14,8 +14,9 @@ use crate::output::ColorChoice;
 use crate::project::{GenerateKind, Role};
 
 pub use captures::{
-    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, FindArgs, InputArgs, PlotArgs, PlotForm, SampleForm,
-    SenderEnd, SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment, wave_span,
+    AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, DecodeForm, FindArgs, InputArgs, PlotArgs, PlotForm,
+    SampleForm, SenderEnd, SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment,
+    wave_span,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
 pub use live::{DeviceArgs, Level, LineArgs, ListenArgs, PlayArgs, PortsArgs, RecordArgs, SendArgs, WatchArgs};
@@ -478,9 +479,6 @@ pub enum RowForm {
     Hex,
     /// The bytes as they came, one after the other
     Bytes,
-    /// Tables by message and day in a folder, for engines: decode --out DIR
-    #[cfg(feature = "parquet")]
-    Parquet,
 }
 
 #[derive(Debug, Args)]

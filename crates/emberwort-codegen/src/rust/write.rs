@@ -302,9 +302,6 @@ impl<'g> Writer<'g> {
         let meaning = &union.union;
         let one = format!("form{}", self.fresh());
         let ty = self.owner.union_type(field);
-        if union.forms.is_empty() {
-            return;
-        }
         code.open(format!("match {value} {{"));
         for (index, element) in union.forms.iter().enumerate() {
             code.open(format!("{ty}::{}({one}) => {{", class(&element.field.name)));

@@ -499,3 +499,73 @@ fn a_field_for_ascii_takes_no_other_characters() {
     assert_eq!(said, "", "Rust");
     assert_eq!(run(folder.path().join("letters").to_str().unwrap(), &[]), none, "Rust");
 }
+
+/// A number of four bits in the frame's head takes 15, and 16 is refused by the builders of all languages, part by part.
+#[test]
+fn a_part_takes_no_number_that_its_bits_cannot_hold() {
+    let plan = plan(
+        "link l { revision 1  byte_order little }\n\
+         channel bus { medium uart 9600 8N1\n limit 60 bytes\n\
+          frame { sync C6 39\n node : u4 address\n rev : u4 revision\n kind : u8 message\n size : u8 length of body\n body } }\n\
+         message One { id 1\n from device\n on bus\n a : u8 }\n",
+    );
+    let folder = tempfile::tempdir().unwrap();
+    let run = |program: &str, arguments: &[&str]| {
+        let ran = Command::new(program).current_dir(folder.path()).args(arguments).output().unwrap();
+        common::said(&ran)
+    };
+    let cases = [(15, 15), (16, 1), (1, 16), (255, 255)];
+    let expected = "C639FF010107\nrefused\nrefused\nrefused\n";
+    let call = |before: &str, after: &str| -> String {
+        cases.iter().map(|(node, revision)| format!("{before}{node}, {revision}{after}\n")).collect()
+    };
+    if let Some(compiler) = compiler() {
+        write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
+        let program = format!(
+            "#include \"l.h\"\n#include <stdio.h>\n\
+             static void say(unsigned node, unsigned revision) {{\n\
+             \x20 const uint8_t body[] = {{7}};\n  uint8_t out[60];\n  size_t used, n;\n  l_bus_frame_t frame = {{0}};\n\
+             \x20 frame.node = (uint8_t)node; frame.rev = (uint8_t)revision; frame.kind = 1; frame.body = body; frame.size = 1;\n\
+             \x20 const l_codec_result_t result = l_bus_build(&frame, out, sizeof out, &used);\n\
+             \x20 if (result == L_OUT_OF_RANGE) {{ puts(\"refused\"); return; }}\n\
+             \x20 for (n = 0; n < used; n++) printf(\"%02X\", out[n]);\n  puts(\"\");\n}}\n\
+             int main(void) {{\n{}  return 0;\n}}\n",
+            call("  say(", ");")
+        );
+        std::fs::write(folder.path().join("main.c"), program).unwrap();
+        assert_eq!(compile_and_run(compiler, folder.path(), &[], &["l.c", "main.c"]), expected, "C");
+    }
+    if let Some(python) = common::python() {
+        write(folder.path(), &emberwort_codegen::python::generate(&plan, &[]).unwrap());
+        let program = format!(
+            "import l\ndef say(node, rev):\n    try: print(l.build_bus(l.BusFrame(node=node, rev=rev, kind=1, body=b'\\x07')).hex().upper())\n    \
+             except l.OutOfRange: print('refused')\n{}",
+            call("say(", ")")
+        );
+        std::fs::write(folder.path().join("main.py"), program).unwrap();
+        assert_eq!(run(python, &["main.py"]), expected, "Python");
+    }
+    if let Some(node) = common::node() {
+        write(folder.path(), &emberwort_codegen::javascript::generate(&plan, &[]).unwrap());
+        let program = format!(
+            "import * as l from \"./l.js\";\nfunction say(node, rev) {{\n  try {{\n    \
+             console.log(Buffer.from(l.buildBus({{ node, rev, kind: 1, body: new Uint8Array([7]) }})).toString('hex').toUpperCase());\n  \
+             }} catch (error) {{ if (error.kind === 'out_of_range') console.log('refused'); }}\n}}\n{}",
+            call("say(", ");")
+        );
+        std::fs::write(folder.path().join("main.mjs"), program).unwrap();
+        assert_eq!(run(node, &["main.mjs"]), expected, "JavaScript");
+    }
+    write(folder.path(), &emberwort_codegen::rust::generate(&plan, &[]).unwrap());
+    let program = format!(
+        "mod l;\nuse l::*;\nfn say(node: u8, rev: u8) {{\n    let mut out = [0; 60];\n    \
+         match build_bus(&BusFrame {{ node, rev, kind: 1, body: &[7] }}, &mut out) {{\n        \
+         Ok(size) => println!(\"{{}}\", out[..size].iter().map(|byte| format!(\"{{byte:02X}}\")).collect::<String>()),\n        \
+         Err(Error::OutOfRange(_)) => println!(\"refused\"),\n        Err(error) => println!(\"{{error:?}}\"),\n    }}\n}}\n\
+         fn main() {{\n{}}}\n",
+        call("    say(", ");")
+    );
+    std::fs::write(folder.path().join("main.rs"), program).unwrap();
+    assert_eq!(run(common::rustc(), &["--edition", "2021", "-A", "warnings", "-o", "said", "main.rs"]), "", "Rust");
+    assert_eq!(run(folder.path().join("said").to_str().unwrap(), &[]), expected, "Rust");
+}

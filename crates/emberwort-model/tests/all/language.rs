@@ -1,9 +1,10 @@
 //! What the language means: the examples of the documentation, and every construct's effect on model, plan and layout.
 
+use emberwort_model::algorithm::Algorithm;
 use emberwort_model::diagnostics::{Code, escaped, nearest};
 use emberwort_model::layout::{byte_bit, rows};
 use emberwort_model::medium::UartFormat;
-use emberwort_model::model::{ByteOrder, End, Kind, Length, MediumKind, Value, section_revisions};
+use emberwort_model::model::{ByteOrder, End, Kind, Length, LinePiece, MediumKind, Value, section_revisions};
 use emberwort_model::plan::{Action, Bound, FrameFinder, Place, Role, Zone};
 use emberwort_model::{Plan, Source, check};
 
@@ -330,6 +331,48 @@ fn suggestions_are_near_or_none() {
     assert_eq!(nearest("gate", words), None);
     assert_eq!(nearest("x", ["y"]), None, "at least one letter stays");
     assert_eq!(escaped("a\u{1b}[1m\u{202e}é\n"), "a\\u{1b}[1m\\u{202e}é\\n");
+}
+
+#[test]
+fn a_line_holds_braces_that_stand_there_twice() {
+    let plan = link(
+        "little",
+        "channel console { medium uart 9600 8N1\n lines lf\n limit 40 bytes }
+         message Say { from device on console  line \"{{a}} {level} }}\"  level : u8 }",
+    );
+    let line = plan.messages[0].message.line.as_deref().unwrap();
+    let texts: Vec<&str> = line
+        .iter()
+        .filter_map(|piece| match piece {
+            LinePiece::Text(text) => Some(text.as_str()),
+            _ => None,
+        })
+        .collect();
+    assert_eq!((line.len(), texts), (3, vec!["{a} ", " }"]));
+}
+
+#[test]
+fn each_end_of_a_spelled_crc_is_mirrored_by_its_own_words() {
+    let mirrored = |words: &str| {
+        let plan = link(
+            "little",
+            &format!(
+                "channel c {{ medium uart 9600 8N1\n frame {{ sync C6 39\n n : u8 length of body\n body\n
+                 check : u16 crc 16 poly 0x1021 init 0xFFFF {words} over n..body }} }}\nmessage M {{ from device on c a : u16 }}"
+            ),
+        );
+        let mut parts = plan.channels[0].direction(End::Device).parts.iter();
+        let crc = parts.find_map(|part| match &part.role {
+            Role::Checksum { algorithm: Algorithm::Crc(crc), .. } => Some(*crc),
+            _ => None,
+        });
+        crc.map(|crc| (crc.reflect_in, crc.reflect_out)).unwrap()
+    };
+    assert_eq!(mirrored(""), (false, false));
+    assert_eq!(mirrored("reflect in"), (true, false));
+    assert_eq!(mirrored("reflect out"), (false, true));
+    assert_eq!(mirrored("reflect in reflect out"), (true, true));
+    assert_eq!(mirrored("reflect out reflect in"), (true, true));
 }
 
 #[test]

@@ -1,7 +1,9 @@
 //! Arguments of the commands that read captures.
 
 use std::path::PathBuf;
+use std::sync::LazyLock;
 
+use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
@@ -378,7 +380,37 @@ pub struct DecodeArgs {
     pub threads: Option<u16>,
     /// Form of the output
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
-    pub form_out: RowForm,
+    pub form_out: DecodeForm,
+}
+
+/// The form of what `decode` shows or writes. Tables for engines need captures that end: what is live has rows alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DecodeForm {
+    Rows(RowForm),
+    #[cfg(feature = "parquet")]
+    Parquet,
+}
+
+impl ValueEnum for DecodeForm {
+    fn value_variants<'a>() -> &'a [Self] {
+        static ALL: LazyLock<Vec<DecodeForm>> = LazyLock::new(|| {
+            let mut all: Vec<_> = RowForm::value_variants().iter().copied().map(DecodeForm::Rows).collect();
+            #[cfg(feature = "parquet")]
+            all.push(DecodeForm::Parquet);
+            all
+        });
+        &ALL
+    }
+
+    fn to_possible_value(&self) -> Option<PossibleValue> {
+        match self {
+            Self::Rows(form) => form.to_possible_value(),
+            #[cfg(feature = "parquet")]
+            Self::Parquet => Some(
+                PossibleValue::new("parquet").help("Tables by message and day in a folder, for engines: --out DIR"),
+            ),
+        }
+    }
 }
 
 #[derive(Debug, Args)]

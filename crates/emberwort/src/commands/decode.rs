@@ -25,7 +25,7 @@ use super::inputs::given_hex;
 use super::names::message_index;
 use super::speakers::{Spoken, speakers};
 use super::tables;
-use crate::cli::{DecodeArgs, RowForm, SenderEnd, moment};
+use crate::cli::{DecodeArgs, DecodeForm, RowForm, SenderEnd, moment};
 use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
@@ -49,10 +49,11 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         crate::interrupt::catch();
         return tables::run(args, out, link, look);
     }
-    #[cfg(feature = "parquet")]
-    if args.form_out == RowForm::Parquet {
-        bail!("say which folder the tables go to: --out DIR");
-    }
+    let form = match args.form_out {
+        DecodeForm::Rows(form) => form,
+        #[cfg(feature = "parquet")]
+        DecodeForm::Parquet => bail!("say which folder the tables go to: --out DIR"),
+    };
     let mut spoken = speakers(&args.speakers, link, look)?;
     let is_whole = spoken.is_whole;
     for name in &args.asked.message {
@@ -69,7 +70,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return explain::run(args, number, link, spoken, look);
     }
     let style = RowStyle {
-        form: args.form_out,
+        form,
         raw: args.raw,
         only: args.asked.only_message(spoken.speakers.own()),
         labels: crate::labels::read(args.labels.as_deref(), spoken.speakers.own())?,
@@ -97,7 +98,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
         _ if args.exchanges => {
             let plan = spoken.speakers.own().clone();
-            let printer = ExchangePrinter::new(&plan, args.form_out, look);
+            let printer = ExchangePrinter::new(&plan, form, look);
             let wanted = Exchanges::new(filters(&args.asked, &plan)?, printer);
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
@@ -108,7 +109,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             inputs::decode_all(&args.input, link, spoken, around(&args.asked, &plan, changes)?)?
         }
         // What is no text is written as it is.
-        _ if args.form_out == RowForm::Bytes => {
+        _ if form == RowForm::Bytes => {
             let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_for_bytes());
             let wanted = rows(args, spoken.speakers.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
@@ -168,13 +169,15 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 
 /// Whether `--out` names a file for all rows, and not a folder for a table of each message.
 fn is_one_file(args: &DecodeArgs, out: &Path) -> bool {
-    args.form_out == RowForm::Csv && out.extension().is_some_and(|ending| ending == "csv") && !out.is_dir()
+    args.form_out == DecodeForm::Rows(RowForm::Csv)
+        && out.extension().is_some_and(|ending| ending == "csv")
+        && !out.is_dir()
 }
 
 /// A printer behind the filters and limits that the arguments ask for.
 fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<Asked<Rows<S>>> {
     // A stream of bytes is that of one end.
-    let end = args.input.from.filter(|_| args.form_out == RowForm::Bytes).map(SenderEnd::end);
+    let end = args.input.from.filter(|_| args.form_out == DecodeForm::Rows(RowForm::Bytes)).map(SenderEnd::end);
     let limited = Last::new(args.last, Filtered::new(First::new(args.first), printer));
     asked(&args.asked, plan, Filtered::new(FromEnd::new(end), limited))
 }
@@ -258,12 +261,12 @@ fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<En
     }
     let mut out = output::stdout();
     match args.form_out {
-        RowForm::Ndjson => {
+        DecodeForm::Rows(RowForm::Ndjson) => {
             let mut line = String::new();
             json::write_fields(plan, &values, Writing { raw: args.raw, inside: Some((link, from)) }, &mut line)?;
             writeln!(out, "{line}")?;
         }
-        RowForm::Table | RowForm::Tree => {
+        DecodeForm::Rows(RowForm::Table | RowForm::Tree) => {
             let mut lines = Vec::new();
             write_tree_fields(link, plan, from, &values, &|_| None, |line| lines.push(line.to_owned()));
             for line in lines {

@@ -13,7 +13,7 @@ use super::ending::Ending;
 use super::inputs::{self, Reading};
 use super::opening::input_name;
 use super::speakers::speakers;
-use crate::cli::{DecodeArgs, InputArgs, RowForm};
+use crate::cli::{DecodeArgs, DecodeForm, InputArgs, RowForm};
 use crate::files;
 use crate::output::{Look, say};
 use crate::render::plural;
@@ -24,9 +24,9 @@ const STATE: &str = "_emberwort";
 
 pub fn run(args: &DecodeArgs, out: &Path, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let form = match args.form_out {
-        RowForm::Csv => TableForm::Csv,
+        DecodeForm::Rows(RowForm::Csv) => TableForm::Csv,
         #[cfg(feature = "parquet")]
-        RowForm::Parquet => TableForm::Parquet,
+        DecodeForm::Parquet => TableForm::Parquet,
         _ => bail!("--out is for tables: --as csv or --as parquet"),
     };
     if form == TableForm::Csv {

@@ -152,6 +152,7 @@ fn devices(summed: &Summed<'_>) -> Sheet {
         &[
             ("sender", false),
             ("frames", true),
+            ("bytes", true),
             ("share", true),
             ("missing", true),
             ("loss", true),
@@ -171,6 +172,7 @@ fn devices(summed: &Summed<'_>) -> Sheet {
         let mut row = vec![format!("{}, {channel}", name.trim_end())];
         row.extend([
             device.count.to_string(),
+            device.bytes.to_string(),
             format!("{:.1} %", device.bytes as f64 * 100.0 / summed.input.max(1) as f64),
             device.missing.to_string(),
             format!("{:.2} %", device.loss() * 100.0),

@@ -144,35 +144,65 @@ fn every_command_has_two_examples_that_work_in_the_demo_project() {
         all.extend(found);
     }
     for example in all {
-        let folder = project_with_recording();
-        let mut bench = Bench { folder: folder.path(), running: Vec::new() };
-        let words: Vec<String> = words(&example).into_iter().skip(1).collect();
-        let is_live = ["listen", "send", "record", "device", "host"].contains(&words[0].as_str());
-        let mut words: Vec<String> = words.into_iter().map(|word| bench.instead_of(word)).collect();
-        if is_live && words[0] != "send" && !words.contains(&"--for".to_owned()) {
-            words.extend(["--for".to_owned(), "1200ms".to_owned()]);
-        }
-        if words[0] == "watch" && !words.contains(&"--frames".to_owned()) {
-            words.extend(["--frames".to_owned(), "20".to_owned()]);
-        }
-        let words: Vec<&str> = words.iter().map(String::as_str).collect();
-        let ran = if words.starts_with(&["device"]) && words.contains(&"pty") {
-            // It waits for somebody to talk to.
-            let mut device = Beside::run(folder.path(), &words);
-            let port = device.says("the port is ");
-            succeed(folder.path(), &["listen", &port, "--on", "bus485", "--count", "3"]);
-            device.end()
-        } else {
-            // A busy machine may answer later than the definition wants.
-            let tries = if is_live { 5 } else { 1 };
-            let mut all = (0..tries).map(|_| run(folder.path(), &words));
-            all.find(|ran| ran.code == 0).unwrap_or_else(|| run(folder.path(), &words))
-        };
-        assert_eq!(ran.code, 0, "{example}\n{}{}", ran.out, ran.err);
+        let ran = ran_example(&example, &[]);
         // A machine may have no serial port.
-        let is_silent = ["--out", "--deny", "--check", "ports"].iter().any(|word| words.contains(word));
+        let is_silent = ["--out", "--deny", "--check", "ports"].iter().any(|word| example.contains(word));
         assert!(!ran.out.is_empty() || is_silent, "{example} prints nothing");
     }
+}
+
+#[test]
+fn every_form_that_a_help_offers_is_taken() {
+    let mut seen = 0;
+    for command in commands() {
+        let help = succeed(&marlock(), &[&command, "--help"]);
+        let Some((_, offered)) = help.split_once("--as <FORM>") else { continue };
+        let forms = offered.lines().skip(1).take_while(|line| !line.trim_start().starts_with("--"));
+        let forms: Vec<&str> = forms.filter_map(|line| line.trim().strip_prefix("- ")?.split(':').next()).collect();
+        let example = &examples(&help)[0];
+        // Bytes are no text to look at; tests of their own compare them.
+        for form in forms.into_iter().filter(|form| *form != "bytes") {
+            // Tables for engines go to a folder, and a page to a file.
+            let out: &[&str] = match (command.as_str(), form) {
+                (_, "parquet") => &["--out", "tables"],
+                ("plot", _) => &["--out", "night.svg"],
+                _ => &[],
+            };
+            ran_example(example, &[&["--as", form], out].concat());
+            seen += 1;
+        }
+    }
+    assert!(seen > 40, "{seen}");
+}
+
+/// Runs an example with more words, in a project that has a recording and with simulated ends at the ports; it must succeed.
+fn ran_example(example: &str, more: &[&str]) -> Ran {
+    let folder = project_with_recording();
+    let mut bench = Bench { folder: folder.path(), running: Vec::new() };
+    let words: Vec<String> = words(example).into_iter().skip(1).collect();
+    let is_live = ["listen", "send", "record", "device", "host"].contains(&words[0].as_str());
+    let mut words: Vec<String> = words.into_iter().map(|word| bench.instead_of(word)).collect();
+    if is_live && words[0] != "send" && !words.contains(&"--for".to_owned()) {
+        words.extend(["--for".to_owned(), "1200ms".to_owned()]);
+    }
+    if words[0] == "watch" && !words.contains(&"--frames".to_owned()) {
+        words.extend(["--frames".to_owned(), "20".to_owned()]);
+    }
+    let words: Vec<&str> = words.iter().map(String::as_str).chain(more.iter().copied()).collect();
+    let ran = if words.starts_with(&["device"]) && words.contains(&"pty") {
+        // It waits for somebody to talk to.
+        let mut device = Beside::run(folder.path(), &words);
+        let port = device.says("the port is ");
+        succeed(folder.path(), &["listen", &port, "--on", "bus485", "--count", "3"]);
+        device.end()
+    } else {
+        // A busy machine may answer later than the definition wants.
+        let tries = if is_live { 5 } else { 1 };
+        let mut all = (0..tries).map(|_| run(folder.path(), &words));
+        all.find(|ran| ran.code == 0).unwrap_or_else(|| run(folder.path(), &words))
+    };
+    assert_eq!(ran.code, 0, "{example} {more:?}\n{}{}", ran.out, ran.err);
+    ran
 }
 
 /// What the examples name, and no test machine has: simulated devices stand in for it.

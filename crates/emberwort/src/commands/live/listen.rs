@@ -17,10 +17,6 @@ use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    #[cfg(feature = "parquet")]
-    if args.form == RowForm::Parquet {
-        anyhow::bail!("tables are written of captures: record what comes, then decode --as parquet --out DIR");
-    }
     let Spoken { speakers, later, is_whole, .. } = speakers(&args.speakers, link, look)?;
     for name in &args.asked.message {
         message_index(speakers.own(), name)?;

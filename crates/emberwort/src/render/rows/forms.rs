@@ -17,8 +17,5 @@ pub fn form_of(speakers: &Speakers, style: RowStyle) -> Box<dyn Form> {
         RowForm::Csv => Box::new(csv::Csv::new(known, style.times == ShownTimes::Wave)),
         RowForm::Hex => Box::new(hex::Hex::new(known, speakers, style)),
         RowForm::Bytes => Box::new(hex::Bytes),
-        // Tables are written elsewhere, and refused where there are none.
-        #[cfg(feature = "parquet")]
-        RowForm::Parquet => Box::new(hex::Bytes),
     }
 }
