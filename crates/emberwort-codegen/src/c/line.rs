@@ -27,12 +27,12 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
     let upper = screaming(link);
     header.lines(&format!(
         "/* Writes the message as a line, without its end; *used is its size. */\n\
-         {link}_codec_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used);\n\
+         {upper}_CHECKED {upper}_FUNCTION {link}_codec_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used);\n\
          /* Reads a line, without its end: ..._UNKNOWN_MESSAGE if it is another message's, ..._OUT_OF_RANGE if a value does not fit. */\n\
-         {link}_codec_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size);\n"
+         {upper}_CHECKED {upper}_FUNCTION {link}_codec_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size);\n"
     ));
     source.lines(&format!(
-        "{link}_codec_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used)\n{{\n    \
+        "{upper}_FUNCTION {link}_codec_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used)\n{{\n    \
              size_t at = 0;\n    *used = 0;"
     ));
     if pieces.iter().all(|piece| matches!(piece, LinePiece::Text(_))) {
@@ -55,7 +55,7 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
     source.lines(&format!("    *used = at;\n    return {upper}_OK;\n}}\n"));
     source.line("");
     source.lines(&format!(
-        "{link}_codec_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size)\n{{\n    \
+        "{upper}_FUNCTION {link}_codec_result_t {stem}_read_line({stem}_t *message, const char *line, size_t size)\n{{\n    \
              size_t at = 0;\n    bool fits = true;\n    {stem}_init(message);"
     ));
     for (n, piece) in pieces.iter().enumerate() {

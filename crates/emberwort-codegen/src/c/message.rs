@@ -5,10 +5,10 @@ use emberwort_model::plan::{Action, MessagePlan, Place, Step, count_bytes};
 
 use super::group::cursor::Cursor;
 use super::group::expressions::{change, number};
-use super::group::{Group, Take, default_raw};
+use super::group::{Group, Take, declare_cursors, default_raw, print_inside};
 use super::numbers;
 use super::tables;
-use super::variables::{cursors, is_used, settled};
+use super::tree::{Expr, Name, Names, Stmt, calls, expr, names_in, simplified};
 use super::words::{about, doc_comment, literal, member};
 use crate::code::Code;
 use crate::lower::pieces;
@@ -87,16 +87,16 @@ impl<'a> Message<'a> {
     }
 }
 
-/// Declares the variables that code which reads sections uses; `request` is there if it may need the key of a request that nobody gives.
-pub fn declare(code: &str, group: &Group<'_>, request: Option<&str>, source: &mut Code) {
-    if is_used(code, "start") {
+/// Declares the variables that code which reads sections uses; `asks` if it may need the key of a request that nobody gives.
+fn declare(names: &Names, group: &Group<'_>, asks: bool, source: &mut Code) {
+    if names.contains(&Name::Start) {
         source.line("    size_t start = 0;");
     }
-    cursors(code, false, source);
+    declare_cursors(names, false, source);
     for slot in group.deciders() {
         source.line(format!("    uint64_t key_{slot} = 0;"));
     }
-    if request.is_some() {
+    if asks {
         source.line("    const bool key_known = false;\n    const uint64_t key = 0;");
     }
 }
@@ -191,33 +191,42 @@ impl Message<'_> {
         let Self { stem, link, link_upper, .. } = self;
         let moving = self.moving();
         let group = self.group();
-        let mut inner = Code::default();
-        for (index, section) in self.plan.sections.iter().enumerate() {
-            group.begin_section(index, section, &format!("return {link_upper}_OK;"), &mut inner);
-            let note = |step: &Step| moving.iter().position(|slot| *slot == step.slot);
-            for step in &section.steps[..section.fixed_steps] {
-                if let (Place::Fixed(bit), Some(n)) = (step.place, note(step)) {
-                    inner.line(format!("    at[{n}] = start * 8u + {bit}u;"));
+        let sections = group.lowered();
+        let done = || Stmt::Return(expr![format!("{link_upper}_OK")]);
+        let place_of = |slot: usize| moving.iter().position(|of| *of == slot);
+        let mut inner = Vec::new();
+        for (index, section) in sections.iter().enumerate() {
+            inner.extend(group.begin_section(index, section, vec![done()]));
+            for step in &section.plan.steps[..section.plan.fixed_steps] {
+                if let (Place::Fixed(bit), Some(n)) = (step.place, place_of(step.slot)) {
+                    let place = expr![Name::Start, " * 8u + ", Expr::number(bit as usize)];
+                    inner.push(Stmt::Do(expr![format!("at[{n}] = "), place]));
                 }
             }
-            let noted = |cursor: Cursor, step: &Step| match (note(step), cursor) {
-                (Some(n), Cursor::Bits) => vec![format!("at[{n}] = bit;")],
-                (Some(n), Cursor::Bytes) => vec![format!("at[{n}] = here * 8u;")],
-                (None, _) => Vec::new(),
+            let noted = |cursor: Cursor, slot: usize| {
+                let place = match cursor {
+                    Cursor::Bits => expr![Name::Bit],
+                    Cursor::Bytes => expr![Name::Here, " * 8u"],
+                };
+                place_of(slot).map(|n| Stmt::Do(expr![format!("at[{n}] = "), place]))
             };
-            group.read_section(index, section, Take::Nothing, "", &noted, &mut inner);
-            inner.line(format!("    *sections_held = {}u;", index + 1));
+            inner.extend(group.read_section(index, &sections, Take::Nothing, "", &noted));
+            inner.push(Stmt::call(format!("*sections_held = {}u", index + 1)));
         }
-        let inner = settled(inner.finish(), &["here", "bit", "start"]);
-        let is_inline = !inner.contains(&format!("{link}_")) && !inner.contains("memc");
-        let (source, kind) = if is_inline { (header, "static inline") } else { (source, "static") };
+        let inner = simplified(inner, &Names::new());
+        let names = names_in(&inner);
+        let is_inline = !calls(&inner);
+        let (source, kind) = match is_inline {
+            true => (header, format!("{link_upper}_CHECKED static inline")),
+            false => (source, "static".to_owned()),
+        };
         source.lines(&format!(
             "/* Checks a body and notes where its moving fields lie, as bits from the start; SIZE_MAX if one is not there. */\n\
              {kind} {link}_codec_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
         ));
-        declare(&inner, &group, self.answers().then_some(""), source);
+        declare(&names, &group, self.answers(), source);
         for (name, is_used) in
-            [("body", is_used(&inner, "body")), ("end", is_used(&inner, "end")), ("at", !moving.is_empty())]
+            [("body", names.contains(&Name::Body)), ("end", names.contains(&Name::End)), ("at", !moving.is_empty())]
         {
             if !is_used {
                 source.line(format!("    (void){name};"));
@@ -227,7 +236,7 @@ impl Message<'_> {
         for n in 0..moving.len() {
             source.line(format!("    at[{n}] = SIZE_MAX;"));
         }
-        source.lines(&inner);
+        print_inside(&inner, source);
         source.lines(&format!("    return {link_upper}_OK;\n}}\n"));
         source.line("");
         is_inline
@@ -235,45 +244,43 @@ impl Message<'_> {
 
     /// `_init`, `_encode`, `_decode` of the struct.
     fn owned(&self, ways: Ways, header: &mut Code, source: &mut Code) {
-        let Self { stem, link, upper, .. } = self;
+        let Self { stem, link, upper, link_upper, .. } = self;
         let (keeps, writes) = (ways.receives && ways.structs, ways.sends && ways.structs);
         if ways.structs {
             header.lines(&format!(
                 "/* All sections, with defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */\n\
-                 void {stem}_init({stem}_t *message);"
+                 {link_upper}_FUNCTION void {stem}_init({stem}_t *message);"
             ));
         }
         if writes {
             header.lines(&format!(
                 "/* Writes the body; *used is its size. Of the buffer no more than {upper}_GREATEST_SIZE bytes change. */\n\
-                 {link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
+                 {link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used);"
             ));
         }
         if keeps {
             header.lines(&format!(
                 "/* Reads a body. Bytes after the last section known here are from a later revision and skipped. Codes without a meaning are\n \
                  * accepted: ..._valid() tells them. Behind a count or length, and where something is not there, members keep what they held. */\n\
-                 {link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);"
+                 {link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size);"
             ));
         }
         if ways.receives {
             header.lines(&format!(
-                "/* Whether a body can be decoded. */\n{link}_codec_result_t {stem}_check(const uint8_t *body, size_t size);"
+                "/* Whether a body can be decoded. */\n{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_check(const uint8_t *body, size_t size);"
             ));
         }
         header.line("");
         if keeps && self.answers() {
             header.lines(&format!(
                 "/* The same as ..._decode, with the key that the request asked for; it decides about the form of the value. */\n\
-                 {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
+                 {link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key);\n"
             ));
         }
         if ways.structs {
-            source.lines(&format!("void {stem}_init({stem}_t *message)\n{{\n    memset(message, 0, sizeof *message);"));
+            source.lines(&format!("{link_upper}_FUNCTION void {stem}_init({stem}_t *message)\n{{\n    memset(message, 0, sizeof *message);"));
             source.line(format!("    message->sections_held = {upper}_SECTIONS;"));
-            for line in self.group().defaults("message->") {
-                source.line(format!("    {line}"));
-            }
+            print_inside(&self.group().defaults("message->"), source);
             source.lines("}\n");
             source.line("");
         }
@@ -285,7 +292,7 @@ impl Message<'_> {
         }
         let places = self.moving().len().max(1);
         source.lines(&format!(
-            "{link}_codec_result_t {stem}_check(const uint8_t *body, size_t size)\n{{\n    \
+            "{link_upper}_FUNCTION {link}_codec_result_t {stem}_check(const uint8_t *body, size_t size)\n{{\n    \
                  size_t at[{places}];\n    uint8_t sections_held;\n    \
                  return {stem}_walk(body, size, at, &sections_held);\n}}\n"
         ));
@@ -295,32 +302,33 @@ impl Message<'_> {
             (true, true) => {
                 self.decode("static ", "_decode_with", ", bool key_known, uint64_t key", source);
                 source.lines(&format!(
-                    "{link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
+                    "{link_upper}_FUNCTION {link}_codec_result_t {stem}_decode({stem}_t *message, const uint8_t *body, size_t size)\n{{\n    \
                          return {stem}_decode_with(message, body, size, false, 0);\n}}\n\n\
-                     {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
+                     {link_upper}_FUNCTION {link}_codec_result_t {stem}_decode_answer({stem}_t *message, const uint8_t *body, size_t size, uint64_t key)\n{{\n    \
                          return {stem}_decode_with(message, body, size, true, key);\n}}\n"
                 ));
                 source.line("");
             }
-            (true, false) => self.decode("", "_decode", "", source),
+            (true, false) => self.decode(&format!("{link_upper}_FUNCTION "), "_decode", "", source),
         }
     }
 
     fn encode(&self, source: &mut Code) {
         let Self { stem, link, upper, link_upper, .. } = self;
         let group = self.group();
-        let mut inner = Code::default();
-        group.write_sections("message->", |index, _| format!("message->sections_held > {index}u"), &mut inner);
-        let inner = settled(inner.finish(), &["here", "bit"]);
+        let is_held = |index: usize, _: u32| expr![format!("message->sections_held > {index}u")];
+        let inner = group.write_sections(&group.lowered(), "message->", is_held);
+        let inner = simplified(inner, &Names::from([Name::Start]));
+        let names = names_in(&inner);
         source.lines(&format!(
-            "{link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
+            "{link_upper}_FUNCTION {link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
         ));
-        let by_revision = is_used(&inner, "revision");
+        let by_revision = names.contains(&Name::Revision);
         if by_revision {
             source.line("    uint32_t revision;");
         }
         source.line("    size_t start = 0;");
-        cursors(&inner, true, source);
+        declare_cursors(&names, true, source);
         source.lines(&format!(
             "    *used = 0;\n    \
                  if (message->sections_held < 1u || message->sections_held > {upper}_SECTIONS) {{\n        \
@@ -337,14 +345,14 @@ impl Message<'_> {
                 "    /* A sender of all sections is one of this very revision. */\n    revision = {earlier}{link_upper}_REVISION;"
             ));
         }
-        if !is_used(&inner, "room") {
+        if !names.contains(&Name::Room) {
             source.line("    (void)body;\n    (void)room;");
         }
         // Bits that are put into bytes one after the other need bytes that are zero.
         if group.puts_bits() {
             source.line(format!("    memset(body, 0, room < {upper}_GREATEST_SIZE ? room : {upper}_GREATEST_SIZE);"));
         }
-        source.lines(&inner);
+        print_inside(&inner, source);
         source.lines(&format!("    *used = start;\n    return {link_upper}_OK;\n}}\n"));
         source.line("");
     }
@@ -361,30 +369,32 @@ impl Message<'_> {
     fn decode(&self, scope: &str, name: &str, more: &str, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let group = self.group();
-        let mut inner = Code::default();
-        for (index, section) in self.plan.sections.iter().enumerate() {
+        let sections = group.lowered();
+        let mut inner = Vec::new();
+        for (index, section) in sections.iter().enumerate() {
             let mut lacking = group.unset_sections(index, "message->");
-            lacking.push(format!("message->sections_held = {index}u;"));
-            lacking.push(format!("return {link_upper}_OK;"));
-            group.begin_section(index, section, &lacking.join("\n        "), &mut inner);
-            group.read_section(index, section, Take::Keep, "message->", &|_, _| Vec::new(), &mut inner);
+            lacking.push(Stmt::call(format!("message->sections_held = {index}u")));
+            lacking.push(Stmt::Return(expr![format!("{link_upper}_OK")]));
+            inner.extend(group.begin_section(index, section, lacking));
+            inner.extend(group.read_section(index, &sections, Take::Keep, "message->", &|_, _| None));
         }
-        let inner = settled(inner.finish(), &["here", "bit", "start"]);
+        let inner = simplified(inner, &Names::new());
+        let names = names_in(&inner);
         source.lines(&format!(
             "{scope}{link}_codec_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{"
         ));
-        let has_end = is_used(&inner, "end");
+        let has_end = names.contains(&Name::End);
         if has_end {
             source.line("    const size_t end = size;");
         }
-        declare(&inner, &group, None, source);
-        for (name, is_used) in [("body", is_used(&inner, "body")), ("size", has_end)] {
+        declare(&names, &group, false, source);
+        for (name, is_used) in [("body", names.contains(&Name::Body)), ("size", has_end)] {
             if !is_used {
                 source.line(format!("    (void){name};"));
             }
         }
         source.line("    message->sections_held = 0;");
-        source.lines(&inner);
+        print_inside(&inner, source);
         source.lines(&format!(
             "    message->sections_held = {}u;\n    return {link_upper}_OK;\n}}\n",
             self.plan.sections.len()
@@ -422,13 +432,16 @@ impl Message<'_> {
             format!("{link}_codec_result_t {stem}_view({stem}_view_t *view, const uint8_t *body, size_t size)");
         let (begin, nothing) = match is_inline {
             true => (
-                format!("static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};", least.max(1)),
+                format!(
+                    "{link_upper}_CHECKED static inline {signature}\n{{\n    static const uint8_t nothing[{}] = {{0}};",
+                    least.max(1)
+                ),
                 "nothing".to_owned(),
             ),
-            false => (format!("{signature}\n{{"), format!("{link}_nothing")),
+            false => (format!("{link_upper}_FUNCTION {signature}\n{{"), format!("{link}_nothing")),
         };
         if !is_inline {
-            header.line(format!("{signature};"));
+            header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         }
         let written: &mut Code = if is_inline { header } else { source };
         written.lines(&format!(
@@ -447,7 +460,7 @@ impl Message<'_> {
                 "/* A body in the caller's buffer whose fields can be changed in place. */\n\
                  typedef struct {stem}_edit_t {{\n    {stem}_view_t view;\n    uint8_t *body;\n}} {stem}_edit_t;\n\
                  /* Checks a body, as ..._view() does. */\n\
-                 static inline {link}_codec_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
+                 {link_upper}_CHECKED static inline {link}_codec_result_t {stem}_edit({stem}_edit_t *edit, uint8_t *body, size_t size)\n{{\n    \
                      edit->body = body;\n    return {stem}_view(&edit->view, body, size);\n}}\n"
             ));
         }
@@ -461,7 +474,7 @@ impl Message<'_> {
         let Self { stem, link, link_upper, .. } = self;
         let field = self.field(step);
         let name = member(&field.name);
-        let place = self.place(section, step, "view->at");
+        let place = self.place(section, step, IN_VIEW.places);
         let there = if self.fixed_place(section, step).is_none() {
             format!("{place} != SIZE_MAX")
         } else {
@@ -469,22 +482,18 @@ impl Message<'_> {
         };
         let view = format!("const {stem}_view_t *view");
         let edit = format!("const {stem}_edit_t *edit");
-        // What changes a body has its own pointer to it.
-        let in_edit = |code: String| {
-            code.replace("(view)", "(&edit->view)")
-                .replace("view->at", "edit->view.at")
-                .replace("view->body", "edit->body")
-        };
+        let edited_place = self.place(section, step, IN_EDIT.places);
         header.line(format!("/* {}: {} */", field.name, about(field)));
         let may_be_missing = Self::may_be_missing(section, step);
         if may_be_missing {
-            header.line(format!("bool {stem}_has_{name}({view});"));
-            source.lines(&format!("bool {stem}_has_{name}({view})\n{{\n    return {there};\n}}\n"));
+            header.line(format!("{link_upper}_FUNCTION bool {stem}_has_{name}({view});"));
+            source
+                .lines(&format!("{link_upper}_FUNCTION bool {stem}_has_{name}({view})\n{{\n    return {there};\n}}\n"));
             source.line("");
         }
-        let guard = |value: &str| {
+        let guard = |way: InPlace, value: &str| {
             if may_be_missing {
-                format!("    if (!{stem}_has_{name}(view)) {{\n        return {value};\n    }}\n")
+                format!("    if (!{stem}_has_{name}({})) {{\n        return {value};\n    }}\n", way.view)
             } else {
                 String::new()
             }
@@ -495,76 +504,83 @@ impl Message<'_> {
             Action::Bits { width, order, .. } if let Some(bit) = self.fixed_place(section, step) => {
                 let raw = numbers::raw_type(link, &field.kind);
                 let pieces = pieces(bit, *width, *order);
-                let byte = |byte: usize| format!("view->body[{byte}]");
+                let byte = |way: InPlace, byte: usize| expr![format!("{}[{byte}]", way.body)];
                 if may_be_missing {
                     header.line(format!("/* If it is not there: {}. */", default_raw(link, field)));
                 }
                 header.lines(&format!(
                     "static inline {raw} {stem}_get_{name}({view})\n{{\n{}    return {};\n}}\n",
-                    guard(&default_raw(link, field)),
-                    number(link, &field.kind, *width, &pieces, byte)
+                    guard(IN_VIEW, &default_raw(link, field)),
+                    number(link, &field.kind, *width, &pieces, |at| byte(IN_VIEW, at))
                 ));
                 if !edits {
                     return source.line("");
                 }
-                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
                 let check = match numbers::is_always_valid(field) {
                     true => String::new(),
                     false => format!("    if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n"),
                 };
                 let set: String = pieces
                     .iter()
-                    .map(|piece| format!("    {}\n", change(&field.kind, *width, piece, &byte(piece.byte), "raw")))
+                    .map(|piece| {
+                        let byte = byte(IN_EDIT, piece.byte);
+                        format!("    {};\n", change(&field.kind, *width, piece, byte, "raw"))
+                    })
                     .collect();
-                source.lines(&in_edit(format!(
-                    "{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
-                    guard(&format!("{link_upper}_ABSENT"))
-                )));
+                source.lines(&format!(
+                    "{link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}{check}{set}    return {link_upper}_OK;\n}}\n",
+                    guard(IN_EDIT, &format!("{link_upper}_ABSENT"))
+                ));
             }
             Action::Bits { width, order, .. } => {
                 let raw = numbers::raw_type(link, &field.kind);
-                let get = self.group().get_raw(&field.kind, *width, *order, "view->body", &place);
-                let set = self.group().put(*width, *order, "view->body", &place, "raw");
+                let get = self.group().get_raw(&field.kind, *width, *order, expr![IN_VIEW.body], expr![&place]);
+                let set = self.group().put(*width, *order, expr![IN_EDIT.body], expr![&edited_place], "raw");
                 if may_be_missing {
                     header.line(format!("/* If it is not there: {}. */", default_raw(link, field)));
                 }
-                header.line(format!("{raw} {stem}_get_{name}({view});"));
+                header.line(format!("{link_upper}_FUNCTION {raw} {stem}_get_{name}({view});"));
                 source.lines(&format!(
-                    "{raw} {stem}_get_{name}({view})\n{{\n{}    return {get};\n}}\n",
-                    guard(&default_raw(link, field))
+                    "{link_upper}_FUNCTION {raw} {stem}_get_{name}({view})\n{{\n{}    return {get};\n}}\n",
+                    guard(IN_VIEW, &default_raw(link, field))
                 ));
                 source.line("");
                 if !edits {
                     return;
                 }
-                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
-                source.lines(&in_edit(format!(
-                    "{link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
+                header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                source.lines(&format!(
+                    "{link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
                          if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n    \
-                         {set}\n    return {link_upper}_OK;\n}}\n",
-                    guard(&format!("{link_upper}_ABSENT"))
-                )));
+                         {set};\n    return {link_upper}_OK;\n}}\n",
+                    guard(IN_EDIT, &format!("{link_upper}_ABSENT"))
+                ));
             }
             Action::Run { length: Length::Exact(count), text: false } => {
-                header.line(format!("{link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
-                let guard = guard(&format!("{link_upper}_ABSENT"));
+                header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
+                let absent = format!("{link_upper}_ABSENT");
                 source.lines(&format!(
-                    "{link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
+                    "{link_upper}_FUNCTION {link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
-                             bytes[n] = (uint8_t){link}_get(view->body, {place} + n * 8u, 8u);\n    }}\n    \
-                         return {link_upper}_OK;\n}}\n"
+                             bytes[n] = (uint8_t){link}_get({}, {place} + n * 8u, 8u);\n    }}\n    \
+                         return {link_upper}_OK;\n}}\n",
+                    guard(IN_VIEW, &absent),
+                    IN_VIEW.body
                 ));
                 source.line("");
                 if !edits {
                     return;
                 }
-                header.line(format!("{link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
-                source.lines(&in_edit(format!(
-                    "{link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{guard}    \
+                header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
+                source.lines(&format!(
+                    "{link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
-                             {link}_put(view->body, {place} + n * 8u, 8u, bytes[n]);\n    }}\n    \
-                         return {link_upper}_OK;\n}}\n"
-                )));
+                             {link}_put({}, {edited_place} + n * 8u, 8u, bytes[n]);\n    }}\n    \
+                         return {link_upper}_OK;\n}}\n",
+                    guard(IN_EDIT, &absent),
+                    IN_EDIT.body
+                ));
             }
             // A text of fixed length may lie across bytes: only the struct has it.
             Action::Run { length: Length::Exact(_), .. } => {}
@@ -572,20 +588,21 @@ impl Message<'_> {
                 let ty = if *text { "char" } else { "uint8_t" };
                 header
                     .line("/* Points into the body; NULL if it is not there. What lies in place keeps its length. */");
-                header.line(format!("const {ty} *{stem}_get_{name}({view}, size_t *length);"));
+                header.line(format!("{link_upper}_FUNCTION const {ty} *{stem}_get_{name}({view}, size_t *length);"));
                 let (size, skip) = match length {
                     Length::UpTo(most) => {
                         let bytes = count_bytes(*most);
                         let order = self.plan.byte_order;
-                        (format!("(size_t){}", self.group().get(bytes * 8, order, "view->body", &place)), bytes)
+                        let count = self.group().get(bytes * 8, order, expr![IN_VIEW.body], expr![&place]);
+                        (format!("(size_t){count}"), bytes)
                     }
                     _ => (format!("view->size - {}", eighth(&place)), 0),
                 };
                 source.lines(&format!(
-                    "const {ty} *{stem}_get_{name}({view}, size_t *length)\n{{\n    *length = 0;\n{}    \
+                    "{link_upper}_FUNCTION const {ty} *{stem}_get_{name}({view}, size_t *length)\n{{\n    *length = 0;\n{}    \
                          *length = {size};\n    \
                          return (const {ty} *)(view->body + {});\n}}\n",
-                    guard("NULL"),
+                    guard(IN_VIEW, "NULL"),
                     match skip {
                         0 => eighth(&place),
                         skip => format!("{} + {skip}u", eighth(&place)),
@@ -597,6 +614,23 @@ impl Message<'_> {
         source.line("");
     }
 }
+
+/// How a function comes to a body that lies in place.
+#[derive(Clone, Copy)]
+struct InPlace {
+    /// A pointer to the view.
+    view: &'static str,
+    /// The bytes.
+    body: &'static str,
+    /// The places of the fields that move.
+    places: &'static str,
+}
+
+/// Of a view, which only reads.
+const IN_VIEW: InPlace = InPlace { view: "view", body: "view->body", places: "view->at" };
+
+/// Of what changes a body, which has its own pointer to it.
+const IN_EDIT: InPlace = InPlace { view: "&edit->view", body: "edit->body", places: "edit->view.at" };
 
 /// The byte of a place in bits.
 fn eighth(place: &str) -> String {

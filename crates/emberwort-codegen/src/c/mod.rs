@@ -13,8 +13,8 @@ mod message;
 mod numbers;
 mod tables;
 mod tidy;
+mod tree;
 mod types;
-mod variables;
 mod vectors;
 mod words;
 
@@ -133,36 +133,7 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
         channel::write(plan, channel, parts, &mut header, &mut source);
     }
     header.lines("#ifdef __cplusplus\n}\n#endif\n\n#endif");
-    (marked(&link, &header.finish(), true), marked(&link, &source.finish(), false))
-}
-
-/// A file with a mark at all functions that others can call, and at those of the header whose result says whether they did anything.
-fn marked(link: &str, text: &str, is_header: bool) -> String {
-    let upper = screaming(link);
-    let result = format!("{link}_codec_result_t ");
-    let mut out = String::with_capacity(text.len());
-    for line in text.lines() {
-        let declared = line.strip_prefix("static inline ");
-        if is_header && declared.unwrap_or(line).starts_with(&result) {
-            out.push_str(&format!("{upper}_CHECKED "));
-        }
-        if declared.is_none() && is_function(line, link) {
-            out.push_str(&format!("{upper}_FUNCTION "));
-        }
-        out.push_str(line);
-        out.push('\n');
-    }
-    out
-}
-
-/// Whether a line begins a function of the link that is not static: its type, its name, and what it takes.
-fn is_function(line: &str, link: &str) -> bool {
-    let Some((front, _)) = line.split_once('(') else { return false };
-    let Some((kind, name)) = front.rsplit_once(' ') else { return false };
-    let name = name.trim_start_matches('*');
-    let is_type =
-        kind.split(' ').all(|word| !word.is_empty() && word.bytes().all(|c| c.is_ascii_alphanumeric() || c == b'_'));
-    is_type && !kind.starts_with("static") && !kind.starts_with("return") && name.starts_with(&format!("{link}_"))
+    (header.finish(), source.finish())
 }
 
 /// The records that messages use, each behind those that it uses itself.

@@ -160,7 +160,7 @@ fn scaled(link: &str, stem: &str, raw: &str, form: &NumberForm, integers: &Integ
     let (at_least, at_greatest) = if step < 0 { ("HIGH", "LOW") } else { ("LOW", "HIGH") };
     let (least, greatest) = (c(least), c(greatest));
     header.lines(&format!(
-        "static inline {link}_codec_result_t {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n{declared}    \
+        "{link_upper}_CHECKED static inline {link}_codec_result_t {stem}_from_scaled({ty} scaled, {raw} *raw)\n{{\n{declared}    \
              if (scaled < {least} || scaled > {greatest}) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n{set}    \
              return {link_upper}_OK;\n}}\n\
          /* The same; a value out of range is moved to the nearest one. */\n\
@@ -197,7 +197,7 @@ fn physical(link: &str, stem: &str, raw: &str, form: &NumberForm, header: &mut C
          /* The physical value, as near as a float comes to it. */\n\
          static inline float {stem}_physical({raw} raw)\n{{\n    return (float)raw{scale}{plus};\n}}\n\
          /* The code nearest to a physical value; an error if it is out of range or no number. */\n\
-         static inline {link}_codec_result_t {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
+         {link_upper}_CHECKED static inline {link}_codec_result_t {stem}_from_physical(float value, {raw} *raw)\n{{\n    \
              const float n = {back};\n    \
              if (!(n > {half_below} && n < {high}.0f + 0.5f)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
              *raw = ({raw})({round});\n    \
@@ -216,7 +216,7 @@ pub fn float(link: &str, stem: &str, header: &mut Code) {
          /* The value of the bits. */\n\
          static inline float {stem}_physical(uint32_t raw)\n{{\n    float value;\n    memcpy(&value, &raw, sizeof value);\n    return value;\n}}\n\
          /* The bits of a value; an error if it is infinite or no number. */\n\
-         static inline {link}_codec_result_t {stem}_from_physical(float value, uint32_t *raw)\n{{\n    \
+         {link_upper}_CHECKED static inline {link}_codec_result_t {stem}_from_physical(float value, uint32_t *raw)\n{{\n    \
              uint32_t bits;\n    memcpy(&bits, &value, sizeof bits);\n    \
              if (!{stem}_valid(bits)) {{\n        return {link_upper}_OUT_OF_RANGE;\n    }}\n    \
              *raw = bits;\n    return {link_upper}_OK;\n}}\n\

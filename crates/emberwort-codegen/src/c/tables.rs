@@ -110,7 +110,7 @@ fn setter(
             let counted = if *most < 256 { "uint8_t" } else { "uint16_t" };
             let upper = screaming(link);
             header.lines(&format!(
-                "{comment_line}\nstatic inline {link}_codec_result_t {stem}_put_{name}({stem}_t *message, const {ty} *bytes, size_t length)\n{{\n    \
+                "{comment_line}\n{upper}_CHECKED static inline {link}_codec_result_t {stem}_put_{name}({stem}_t *message, const {ty} *bytes, size_t length)\n{{\n    \
                      size_t n;\n    if (length > {most}u) {{\n        return {upper}_TOO_MANY;\n    }}\n{set}    \
                      {place}_length = ({counted})length;\n    for (n = 0; n < length; n++) {{\n        {place}[n] = bytes[n];\n    }}\n    \
                      return {upper}_OK;\n}}\n"

@@ -4,6 +4,7 @@ use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::Channel;
+use crate::c::tree::{Expr, expr};
 use crate::c::words::{constant, container, member, unsigned_type};
 use crate::code::Code;
 use crate::names::snake;
@@ -16,19 +17,19 @@ impl Channel<'_> {
             "{link}_codec_result_t {stem}_build(const {stem}_frame_t *frame, uint8_t *out, size_t room, size_t *used)"
         );
         header.line("/* Writes the frame around a body as it goes over the wire; *used is its size. The body may stand anywhere in `out`. */");
-        header.line(format!("{signature};"));
+        header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         let around = plan.head_bytes + plan.tail_bytes;
         let ways = self.stuff();
         let Some(longest) = self.longest_body() else {
             source.lines(&format!(
-                "{signature}\n{{\n    (void)frame;\n    (void)out;\n    (void)room;\n    *used = 0;\n    \
+                "{link_upper}_FUNCTION {signature}\n{{\n    (void)frame;\n    (void)out;\n    (void)room;\n    *used = 0;\n    \
                      return {link_upper}_BAD_LENGTH;\n}}\n"
             ));
             return;
         };
         self.seal(source);
         let bytes = if ways.before.contains("bytes = ") { "*bytes" } else { "*bytes = out" };
-        source.lines(&format!("{signature}\n{{\n    uint8_t {bytes};\n    size_t size;"));
+        source.lines(&format!("{link_upper}_FUNCTION {signature}\n{{\n    uint8_t {bytes};\n    size_t size;"));
         source.lines(&ways.declared);
         source.line("    *used = 0;");
         source.lines(&format!("    if (frame->size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
@@ -92,18 +93,18 @@ impl Channel<'_> {
                 ));
             }
             match part.zone {
-                Zone::Head => self.put_lines(part, bytes, &value(part), source),
+                Zone::Head => self.put_lines(part, bytes, value(part), source),
                 _ => {
                     // Parts behind the body are told from its end.
                     source.line(format!("    {{\n        const size_t end = {head}u + {size};"));
-                    self.put_lines(part, bytes, &value(part), source);
+                    self.put_lines(part, bytes, value(part), source);
                     source.line("    }");
                 }
             }
         }
     }
 
-    fn put_lines(&self, part: &Part, bytes: &str, value: &str, source: &mut Code) {
+    fn put_lines(&self, part: &Part, bytes: &str, value: impl Into<Expr>, source: &mut Code) {
         self.put(part, bytes, value).into_iter().for_each(|line| source.line(format!("    {line}")));
     }
 
@@ -121,19 +122,19 @@ impl Channel<'_> {
         }
         for part in &plan.parts {
             let value = match &part.role {
-                Role::Same { part: of, inverted } => self.again(*of, *inverted, "bytes"),
+                Role::Same { part: of, inverted } => self.again(*of, *inverted, "bytes").into(),
                 Role::Fixed(0) if !self.fills(part.zone) && !part.hex => continue,
-                Role::Fixed(value) => constant(i128::from(*value), part.bits, false),
+                Role::Fixed(value) => constant(i128::from(*value), part.bits, false).into(),
                 Role::Length { other_bytes, unit } => {
                     let count = match other_bytes {
-                        0 => "size".to_owned(),
-                        other => format!("(size + {other}u)"),
+                        0 => expr!["size"],
+                        other => Expr::from(format!("size + {other}u")).bracketed(),
                     };
-                    if *unit > 1 { format!("({count} / {unit}u)") } else { count }
+                    if *unit > 1 { expr![count, format!(" / {unit}u")].bracketed() } else { count }
                 }
                 _ => continue,
             };
-            self.put_lines(part, "bytes", &value, source);
+            self.put_lines(part, "bytes", value, source);
         }
         for (index, part) in plan.parts.iter().enumerate() {
             if matches!(part.role, Role::Checksum { .. }) {

@@ -16,6 +16,7 @@ use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role,
 
 use super::group::expressions::{put_unsigned, unsigned};
 use super::link::has_receiver;
+use super::tree::{Expr, expr};
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::Parts;
 use crate::code::Code;
@@ -148,15 +149,17 @@ impl Channel<'_> {
         if let Some((place, digits)) = self.digits(part) {
             return format!("{}_get_digits({bytes} + {place}, {digits}u)", self.link);
         }
-        unsigned(part.bits, &Self::pieces(part), |byte| Self::byte(part.zone, bytes, byte))
+        unsigned(part.bits, &Self::pieces(part), |byte| expr![Self::byte(part.zone, bytes, byte)]).to_string()
     }
 
     /// The statements that write a part; of bytes that it does not fill, its bits were zero before.
-    fn put(&self, part: &Part, bytes: &str, value: &str) -> Vec<String> {
+    fn put(&self, part: &Part, bytes: &str, value: impl Into<Expr>) -> Vec<String> {
+        let value = value.into();
         if let Some((place, digits)) = self.digits(part) {
             return vec![format!("{}_put_digits({bytes} + {place}, {digits}u, (uint64_t){value});", self.link)];
         }
-        put_unsigned(&Self::pieces(part), |byte| Self::byte(part.zone, bytes, byte), value)
+        let put = put_unsigned(&Self::pieces(part), |byte| expr![Self::byte(part.zone, bytes, byte)], &value);
+        put.iter().map(|set| format!("{set};")).collect()
     }
 
     /// Whether the parts of a zone, and the sync bytes in front, fill all its bytes, so that none has to be cleared.
@@ -191,9 +194,9 @@ impl Channel<'_> {
         };
         let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
         header.line(format!("/* Judges one whole frame{stuffed}: length, fixed values, checksums. */"));
-        header.line(format!("{signature};"));
+        header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         source.lines(&format!(
-            "{signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
+            "{link_upper}_FUNCTION {signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
             self.upper
         ));
         for (n, byte) in plan.sync.iter().enumerate() {
@@ -326,9 +329,9 @@ impl Channel<'_> {
         let keys: Vec<(u64, usize)> =
             self.plan.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
         header.line("/* Whether the frame's key is known, and its body can be decoded as that message. */");
-        header.line(format!("{signature};"));
+        header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         header.line("");
-        source.lines(&format!("{signature}\n{{"));
+        source.lines(&format!("{link_upper}_FUNCTION {signature}\n{{"));
         if let FrameFinder::Lines { .. } = self.plan.finder {
             self.known_line(plan, &keys, source);
             return;

@@ -54,7 +54,7 @@ impl Channel<'_> {
         let silence = match plan.finder {
             FrameFinder::Idle { nanoseconds } => format!(
                 "/* Nothing came for {nanoseconds} ns: the frame is complete. One frame can wait for ..._next(). */\n\
-                 void {stem}_receiver_silence({stem}_receiver_t *receiver);\n"
+                 {link_upper}_FUNCTION void {stem}_receiver_silence({stem}_receiver_t *receiver);\n"
             ),
             _ => String::new(),
         };
@@ -92,12 +92,12 @@ impl Channel<'_> {
                  uint8_t buffer[{upper}_LIMIT{front}];\n\
                  {plain}\
              }} {stem}_receiver_t;\n\
-             void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
+             {link_upper}_FUNCTION void {stem}_receiver_init({stem}_receiver_t *receiver);\n\
              /* One byte more. Up to {upper}_LIMIT bytes wait for ..._next(), half a frame with them; what there is no room for is\n \
              * skipped, and counted. */\n\
-             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
+             {link_upper}_FUNCTION void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte);\n\
              {silence}\
-             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
+             {link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame);\n\
              /* Bytes as they come, as from DMA or a queue: takes them until a frame is whole, and says in `taken` how many it took.\n \
               * Call it with the rest until it returns false: then all are taken. */\n\
              static inline bool {stem}_receiver_feed({stem}_receiver_t *receiver, const uint8_t *bytes, size_t size, size_t *taken,\n    \
@@ -112,7 +112,7 @@ impl Channel<'_> {
         ));
         header.line("");
         source.lines(&format!(
-            "void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n"
+            "{link_upper}_FUNCTION void {stem}_receiver_init({stem}_receiver_t *receiver)\n{{\n    memset(receiver, 0, sizeof *receiver);\n}}\n"
         ));
         source.line("");
         if plan.finder != FrameFinder::Packet {
@@ -190,7 +190,7 @@ impl Channel<'_> {
         source.lines(&format!(
             "static {link_upper}_APART void {stem}_receiver_skip({stem}_receiver_t *receiver, size_t size)\n{{\n    \
                  receiver->start += size;\n    receiver->skipped_bytes += (uint32_t)size;\n{forget}}}\n\n\
-             void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
+             {link_upper}_FUNCTION void {stem}_receiver_put({stem}_receiver_t *receiver, uint8_t byte)\n{{\n    \
                  if (receiver->ended) {{\n        \
                      /* What was half before the silence. */\n        \
                      {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->ended = false;\n{begin_anew}    }}\n    \
@@ -403,7 +403,7 @@ impl Channel<'_> {
     }
 
     fn next_by_length(&self, source: &mut Code) {
-        let Self { stem, .. } = self;
+        let Self { stem, link_upper, .. } = self;
         let count = self.plan.sync.len();
         let one = |(n, byte): (usize, &u8)| match n {
             0 => format!("bytes[0] != {byte:#04X}u"),
@@ -436,7 +436,7 @@ impl Channel<'_> {
             _ => format!("held < {count}u ? held + 1u : {length_end}u"),
         };
         source.lines(&format!(
-            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
                  if (receiver->end - receiver->start < receiver->needed && !receiver->ended) {{\n        return false;\n    }}\n    \
                  receiver->needed = 0;\n    \
                  /* Where none begins, one byte further. */\n    \
@@ -458,7 +458,7 @@ impl Channel<'_> {
     }
 
     fn next_escaped(&self, source: &mut Code) {
-        let Self { stem, upper, plan, .. } = self;
+        let Self { stem, upper, plan, link_upper, .. } = self;
         let Some(replaced) = self.replaced() else { return };
         let sync = plan.sync.len();
         let terminator = plan.terminator();
@@ -508,7 +508,7 @@ impl Channel<'_> {
                          if ({}) {{\n                receiver->bad_values++;\n                return -1;\n            }}\n            \
                          receiver->plain[receiver->size++] = (uint8_t)({});\n            \
                          receiver->read += 2u;\n        }}\n    }}\n}}\n\n\
-             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
+             {link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
                  /* Where none begins, one byte further. */\n    \
                  for (; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)) {{\n        \
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
@@ -641,7 +641,7 @@ impl Channel<'_> {
 
     /// Looking for the next delimiter. `frame` are statements for the `wire` bytes of `bytes` that end with one, `locals` their variables.
     fn next_delimited(&self, delimiter: &str, bytes: &str, locals: &str, frame: &str, source: &mut Code) {
-        let Self { stem, .. } = self;
+        let Self { stem, link_upper, .. } = self;
         let begins = match self.plan.sync.len() {
             0 => String::new(),
             count => format!(
@@ -652,7 +652,7 @@ impl Channel<'_> {
         };
         let sync = self.sync_bytes();
         source.lines(&format!(
-            "bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n\
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n\
              {sync}    \
                  while (receiver->looked < receiver->end - receiver->start) {{\n        \
                      {bytes} = receiver->buffer + receiver->start;\n        \
@@ -672,15 +672,15 @@ impl Channel<'_> {
     }
 
     fn next_by_silence(&self, source: &mut Code) {
-        let Self { stem, .. } = self;
+        let Self { stem, link_upper, .. } = self;
         source.lines(&format!(
-            "void {stem}_receiver_silence({stem}_receiver_t *receiver)\n{{\n    \
+            "{link_upper}_FUNCTION void {stem}_receiver_silence({stem}_receiver_t *receiver)\n{{\n    \
                  receiver->skipping = false;\n    \
                  if (receiver->whole != 0u && receiver->whole < receiver->end - receiver->start) {{\n        \
                      /* Nobody asked for the frame before. */\n        \
                      {stem}_receiver_skip(receiver, receiver->whole);\n    }}\n    \
                  receiver->whole = receiver->end - receiver->start;\n}}\n\n\
-             bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
+             {link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
                  for (;;) {{\n        \
                      const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
                      size_t wire = receiver->whole;\n        \

@@ -61,7 +61,7 @@ impl Channel<'_> {
                 if sequence.is_some() { ", and the sender's number goes up" } else { "" }
             ));
             header.open(format!(
-                "static inline {link}_codec_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
+                "{link_upper}_CHECKED static inline {link}_codec_result_t {stem}_send_{name}(const {link}_{name}_t *message, {node}{sender}uint8_t *out, size_t room, size_t *used)"
             ));
             header.close("{");
             let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
@@ -144,10 +144,10 @@ impl Channel<'_> {
                 "/* Writes the frame around a body of *used bytes that stands in `out` from byte {head} on; *used is then the frame's size{goes_up}. \
                  `out` has room for it. */"
             ));
-            header.line(format!("{signature};"));
+            header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
             header.line("");
             source.lines(&format!(
-                "{signature}\n{{\n    const size_t size = *used;\n    *used = 0;\n    \
+                "{link_upper}_FUNCTION {signature}\n{{\n    const size_t size = *used;\n    *used = 0;\n    \
                      if (size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
             ));
             source.lines(&self.wrong_size("size", longest));
@@ -162,9 +162,9 @@ impl Channel<'_> {
             "/* Writes the frame around a body, which may stand anywhere in `out`; *used is its size{goes_up}. */"
         ));
         let signature = format!("{link}_codec_result_t {stem}_send({})", parameters.join(", "));
-        header.line(format!("{signature};"));
+        header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         header.line("");
-        source.open(signature);
+        source.open(format!("{link_upper}_FUNCTION {signature}"));
         source.close("{");
         source.open(format!("    {stem}_frame_t frame;"));
         if sequence.is_some() {

@@ -52,9 +52,9 @@ impl Channel<'_> {
     }
 }
 
-const LEAVE_OUT_HEADER: &str = "/* How many bytes of a built frame to leave out at its front when it is sent: 1 if its status byte is the one that runs\n   already. `running` is the sender's, 0 at first. */\nsize_t STEM_leave_out(uint8_t *running, const uint8_t *frame, size_t size);\n";
+const LEAVE_OUT_HEADER: &str = "/* How many bytes of a built frame to leave out at its front when it is sent: 1 if its status byte is the one that runs\n   already. `running` is the sender's, 0 at first. */\nLINK_FUNCTION size_t STEM_leave_out(uint8_t *running, const uint8_t *frame, size_t size);\n";
 
-const LEAVE_OUT: &str = "size_t STEM_leave_out(uint8_t *running, const uint8_t *frame, size_t size)
+const LEAVE_OUT: &str = "LINK_FUNCTION size_t STEM_leave_out(uint8_t *running, const uint8_t *frame, size_t size)
 {
     uint8_t before = *running;
     if (size == 0u || frame[0] >= 0xF8u) {
@@ -84,7 +84,7 @@ static void STEM_receiver_drop(STEM_receiver_t *receiver)
     receiver->start = receiver->end;
 }
 
-void STEM_receiver_put(STEM_receiver_t *receiver, uint8_t byte)
+LINK_FUNCTION void STEM_receiver_put(STEM_receiver_t *receiver, uint8_t byte)
 {
     if (receiver->ended) {
         /* What was half before the silence. */
@@ -123,7 +123,7 @@ static bool STEM_receiver_ends(STEM_receiver_t *receiver, STEM_frame_t *frame, b
     return false;
 }
 
-bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
+LINK_FUNCTION bool STEM_receiver_next(STEM_receiver_t *receiver, STEM_frame_t *frame)
 {
     while (receiver->start < receiver->end) {
         const uint8_t byte = receiver->buffer[receiver->start];

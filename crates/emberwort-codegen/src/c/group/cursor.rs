@@ -3,9 +3,10 @@
 use emberwort_model::model::{ByteOrder, Kind};
 use emberwort_model::plan::{Action, ElementSizes, Place, SectionPlan, Step};
 
+use super::Group;
 use super::expressions::{as_byte, number, part_of};
-use super::{ALIGN, Group};
-use crate::lower::{Piece, pieces};
+use crate::c::tree::{Bound, Expr, Name, Stmt, Test, expr};
+use crate::lower::{Known, Piece, Section, pieces};
 
 /// What counts the place in a section.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,10 +17,33 @@ pub enum Cursor {
     Bits,
 }
 
+/// A stretch of a section whose operations are printed one after the other.
+#[derive(Clone, Copy)]
+pub struct Stretch<'k> {
+    /// What counts the place in it.
+    pub cursor: Cursor,
+    /// What lies at known places of the section.
+    pub known: &'k Known,
+    /// Whether the test for the known places covers it.
+    pub is_tested: bool,
+}
+
+impl<'k> Stretch<'k> {
+    /// One step at a known place.
+    pub fn tested(step: &Step, known: &'k Known) -> Self {
+        Self { cursor: Cursor::of_step(step), known, is_tested: true }
+    }
+
+    /// All that lies behind the known places.
+    pub fn behind(section: &'k Section<'_>) -> Self {
+        Self { cursor: Cursor::of(section.plan), known: &section.known, is_tested: false }
+    }
+}
+
 /// How much is read, or written.
 pub enum Size<'a> {
     /// So many bits.
-    Bits(u64),
+    Bits(usize),
     /// So many bytes, as an expression of type `size_t`.
     Bytes(&'a str),
 }
@@ -46,37 +70,65 @@ impl Cursor {
         }
     }
 
-    /// Going behind something.
-    pub fn go(self, size: &Size<'_>) -> String {
-        match (self, size) {
-            (Self::Bytes, Size::Bits(bits)) => format!("here += {}u;", bits / 8),
-            (Self::Bytes, Size::Bytes(bytes)) => format!("here += {bytes};"),
-            (Self::Bits, Size::Bits(bits)) => format!("bit += {bits}u;"),
-            (Self::Bits, Size::Bytes(bytes)) => format!("bit += (size_t){bytes} * 8u;"),
+    /// The variable that counts.
+    pub fn name(self) -> Name {
+        match self {
+            Self::Bytes => Name::Here,
+            Self::Bits => Name::Bit,
         }
+    }
+
+    /// Going behind something.
+    pub fn go(self, size: &Size<'_>) -> Stmt {
+        let by = match (self, size) {
+            (Self::Bytes, Size::Bits(bits)) => Expr::number(bits / 8),
+            (Self::Bytes, Size::Bytes(bytes)) => expr![*bytes],
+            (Self::Bits, Size::Bits(bits)) => Expr::number(*bits),
+            (Self::Bits, Size::Bytes(bytes)) => expr![format!("(size_t){bytes} * 8u")],
+        };
+        Stmt::Add(self.name(), by)
+    }
+
+    /// Going to a bit of a section, which begins at this byte of the body if that is known.
+    pub fn seek(self, start: Option<usize>, bit: usize) -> Stmt {
+        let place = match (self, start) {
+            (Self::Bytes, Some(start)) => Expr::number(start + bit.div_ceil(8)),
+            (Self::Bytes, None) => expr![Name::Start, " + ", Expr::number(bit.div_ceil(8))],
+            (Self::Bits, Some(start)) => Expr::number(start * 8 + bit),
+            (Self::Bits, None) => expr![Name::Start, " * 8u + ", Expr::number(bit)],
+        };
+        Stmt::Set(self.name(), place)
     }
 
     /// Going to the next byte boundary, if it is not at one.
-    pub fn align(self) -> Vec<String> {
+    pub fn align(self) -> Option<Stmt> {
         match self {
-            Self::Bytes => Vec::new(),
-            Self::Bits => vec![ALIGN.to_owned()],
+            Self::Bytes => None,
+            Self::Bits => Some(Stmt::Set(Name::Bit, expr!["(", Name::Bit, " + 7u) / 8u * 8u"])),
         }
     }
 
-    /// The byte at a boundary, as an expression.
-    pub fn byte(self) -> &'static str {
+    /// The byte at a boundary.
+    pub fn byte(self) -> Expr {
         match self {
-            Self::Bytes => "here",
-            Self::Bits => "bit / 8u",
+            Self::Bytes => expr![Name::Here],
+            Self::Bits => expr![Name::Bit, " / 8u"],
+        }
+    }
+
+    /// The byte at the next boundary.
+    pub fn next_byte(self) -> Expr {
+        match self {
+            Self::Bytes => expr![Name::Here],
+            Self::Bits => expr!["(", Name::Bit, " + 7u) / 8u"],
         }
     }
 
     /// Going to a byte.
-    pub fn go_to(self, byte: &str) -> String {
+    pub fn go_to(self, byte: impl Into<Expr>) -> Stmt {
         match self {
-            Self::Bytes => format!("here = {byte};"),
-            Self::Bits => format!("bit = {byte} * 8u;"),
+            Self::Bytes => Stmt::Set(Name::Here, byte.into()),
+            Self::Bits => Stmt::Set(Name::Bit, expr![byte.into(), " * 8u"]),
         }
     }
 }
@@ -93,79 +145,96 @@ fn is_of_bytes(action: &Action) -> bool {
 }
 
 /// A byte behind the cursor.
-fn byte_at(byte: usize) -> String {
-    if byte == 0 { "body[here]".to_owned() } else { format!("body[here + {byte}u]") }
+fn byte_at(byte: usize) -> Expr {
+    match byte {
+        0 => expr![Name::Body, "[", Name::Here, "]"],
+        byte => expr![Name::Body, "[", Name::Here, " + ", Expr::number(byte), "]"],
+    }
 }
 
 impl Group<'_> {
-    /// The test that so much can be read.
-    pub fn lacks(&self, cursor: Cursor, size: &Size<'_>) -> String {
-        let condition = match (cursor, size) {
-            (Cursor::Bytes, Size::Bits(bits)) => format!("end - here < {}u", bits / 8),
-            (Cursor::Bytes, Size::Bytes(bytes)) => format!("end - here < {bytes}"),
-            (Cursor::Bits, Size::Bits(bits)) => format!("{}_lacks(end, bit, {bits}u)", self.link),
-            (Cursor::Bits, Size::Bytes(bytes)) => format!("{}_lacks(end, bit, (size_t){bytes} * 8u)", self.link),
+    /// Ends the function if so much cannot be read.
+    pub fn lacks(&self, cursor: Cursor, size: &Size<'_>) -> Stmt {
+        let beyond = |bits: Expr| {
+            let lacks = Expr::function(format!("{}_lacks", self.link));
+            Test::Other(expr![lacks, "(", Name::End, ", ", Name::Bit, ", ", bits, ")"])
         };
-        format!("if ({condition}) {{\n    return {}_TRUNCATED;\n}}", self.upper)
+        let test = match (cursor, size) {
+            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::End, Name::Here, bits / 8),
+            (Cursor::Bytes, Size::Bytes(bytes)) => Test::Other(expr![Name::End, " - ", Name::Here, " < ", *bytes]),
+            (Cursor::Bits, Size::Bits(bits)) => beyond(Expr::number(*bits)),
+            (Cursor::Bits, Size::Bytes(bytes)) => beyond(expr![format!("(size_t){bytes} * 8u")]),
+        };
+        self.refuse(test, "TRUNCATED")
     }
 
-    /// The test that there is room for so much.
-    pub fn room(&self, cursor: Cursor, size: &Size<'_>) -> String {
-        let condition = match (cursor, size) {
-            (Cursor::Bytes, Size::Bits(bits)) => format!("room - here < {}u", bits / 8),
-            (Cursor::Bytes, Size::Bytes(bytes)) => format!("room - here < {bytes}"),
-            (Cursor::Bits, Size::Bits(bits)) => format!("(bit + {bits}u + 7u) / 8u > room"),
-            (Cursor::Bits, Size::Bytes(bytes)) => format!("(bit + (size_t){bytes} * 8u + 7u) / 8u > room"),
+    /// Ends the function if there is no room for so much.
+    pub fn room(&self, cursor: Cursor, size: &Size<'_>) -> Stmt {
+        let test = match (cursor, size) {
+            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::Room, Name::Here, bits / 8),
+            (Cursor::Bytes, Size::Bytes(bytes)) => Test::Other(expr![Name::Room, " - ", Name::Here, " < ", *bytes]),
+            (Cursor::Bits, Size::Bits(bits)) => Test::BitsBehind(Bound::Room, *bits),
+            (Cursor::Bits, Size::Bytes(bytes)) => {
+                Test::Other(expr!["(", Name::Bit, format!(" + (size_t){bytes} * 8u + 7u) / 8u > "), Name::Room])
+            }
         };
-        format!("if ({condition}) {{\n    return {}_NO_ROOM;\n}}", self.upper)
+        self.refuse(test, "NO_ROOM")
     }
 
-    /// The raw number at the cursor, as an expression.
-    pub fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> String {
+    /// Ends the function with a result if something holds.
+    pub fn refuse(&self, test: Test, result: &str) -> Stmt {
+        Stmt::Refuse(test, format!("{}_{result}", self.upper))
+    }
+
+    /// The raw number at the cursor.
+    pub fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> Expr {
         match cursor {
             Cursor::Bytes => number(self.link, kind, width, &pieces(0, width, order), byte_at),
-            Cursor::Bits => self.get_raw(kind, width, order, "body", "bit"),
+            Cursor::Bits => self.get_raw(kind, width, order, expr![Name::Body], expr![Name::Bit]),
         }
     }
 
-    /// A count in one or two bytes at the cursor, as an expression of type `size_t`.
-    pub fn count_at(&self, cursor: Cursor, bytes: u8) -> String {
+    /// A count in one or two bytes at the cursor, of type `size_t`.
+    pub fn count_at(&self, cursor: Cursor, bytes: u8) -> Expr {
         match (cursor, bytes) {
-            (Cursor::Bytes, 1) => format!("(size_t){}", byte_at(0)),
+            (Cursor::Bytes, 1) => expr!["(size_t)", byte_at(0)],
             (Cursor::Bytes, _) => {
                 let (low, high) = if self.order == ByteOrder::Little { (0, 1) } else { (1, 0) };
-                format!("(size_t)({} | (unsigned){} << 8)", byte_at(low), byte_at(high))
+                expr!["(size_t)(", byte_at(low), " | (unsigned)", byte_at(high), " << 8)"]
             }
-            (Cursor::Bits, _) => format!("(size_t){}", self.get(bytes * 8, self.order, "body", "bit")),
+            (Cursor::Bits, _) => {
+                expr!["(size_t)", self.get(bytes * 8, self.order, expr![Name::Body], expr![Name::Bit])]
+            }
         }
     }
 
-    /// The statements that write a raw number at the cursor.
-    pub fn put_number(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder, value: &str) -> Vec<String> {
+    /// Writes a raw number at the cursor.
+    pub fn put_number(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder, value: &str) -> Vec<Stmt> {
         match cursor {
             Cursor::Bytes => {
-                let pieces = pieces(0, width, order);
                 let put = |piece: &Piece| {
-                    format!("{} = {};", byte_at(piece.byte), as_byte(&part_of(kind, width, piece, value)))
+                    Stmt::Do(expr![byte_at(piece.byte), " = ", as_byte(part_of(kind, width, piece, value))])
                 };
-                pieces.iter().map(put).collect()
+                pieces(0, width, order).iter().map(put).collect()
             }
-            Cursor::Bits => vec![self.put(width, order, "body", "bit", value)],
+            Cursor::Bits => vec![Stmt::Do(self.put(width, order, expr![Name::Body], expr![Name::Bit], value))],
         }
     }
 
-    /// The statements that write a count in one or two bytes at the cursor.
-    pub fn put_count(&self, cursor: Cursor, bytes: u8, value: &str) -> Vec<String> {
+    /// Writes a count in one or two bytes at the cursor.
+    pub fn put_count(&self, cursor: Cursor, bytes: u8, value: Expr) -> Vec<Stmt> {
         match (cursor, bytes) {
-            (Cursor::Bytes, 1) => vec![format!("{} = (uint8_t){value};", byte_at(0))],
+            (Cursor::Bytes, 1) => vec![Stmt::Do(expr![byte_at(0), " = (uint8_t)", value])],
             (Cursor::Bytes, _) => {
                 let (low, high) = if self.order == ByteOrder::Little { (0, 1) } else { (1, 0) };
                 vec![
-                    format!("{} = (uint8_t)({value} & 0xFFu);", byte_at(low)),
-                    format!("{} = (uint8_t)({value} >> 8);", byte_at(high)),
+                    Stmt::Do(expr![byte_at(low), " = (uint8_t)(", &value, " & 0xFFu)"]),
+                    Stmt::Do(expr![byte_at(high), " = (uint8_t)(", &value, " >> 8)"]),
                 ]
             }
-            (Cursor::Bits, _) => vec![self.put(bytes * 8, self.order, "body", "bit", value)],
+            (Cursor::Bits, _) => {
+                vec![Stmt::Do(self.put(bytes * 8, self.order, expr![Name::Body], expr![Name::Bit], value))]
+            }
         }
     }
 }

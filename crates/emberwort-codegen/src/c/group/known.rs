@@ -1,70 +1,97 @@
 //! Straight-line code for what lies at known places, behind one test of the length.
 
-use emberwort_model::model::Length;
-use emberwort_model::plan::{Action, SectionPlan, Step};
+use std::collections::VecDeque;
 
-use super::cursor::Cursor;
+use emberwort_model::model::Length;
+use emberwort_model::plan::{Action, Step};
+
+use super::cursor::{Cursor, Stretch};
 use super::expressions::{as_byte, number, part_of};
-use super::{Group, Take, Target, default_of, default_raw};
+use super::{Group, Take, Target, default_of, default_raw, init, set, zeroed};
 use crate::c::numbers;
+use crate::c::tree::{Bound, Expr, Name, Stmt, Test, expr};
 use crate::c::words::member;
-use crate::lower::{Byte, Known, Piece, What};
-use crate::names::snake;
+use crate::lower::{Byte, Known, Op, Piece, Section, What};
 
 /// A byte of the body: of one at a known place, or behind the section's start, to which a pointer leads: so compilers see that bytes follow
 /// each other.
-pub fn byte_at(known: &Known, byte: usize) -> String {
+pub fn byte_at(known: &Known, byte: usize) -> Expr {
     match known.start {
-        Some(start) => format!("body[{}]", start + byte),
-        None => format!("section[{byte}]"),
+        Some(start) => expr![Name::Body, format!("[{}]", start + byte)],
+        None => expr![Name::Section, format!("[{byte}]")],
     }
 }
 
-/// The statement that sets the pointer to a section, where one is needed.
-pub fn begin(known: &Known) -> Option<String> {
-    known.start.is_none().then(|| "section = body + start;".to_owned())
+/// Sets the pointer to a section, where one is needed.
+fn begin(known: &Known) -> Option<Stmt> {
+    known.start.is_none().then(|| Stmt::Set(Name::Section, expr![Name::Body, " + ", Name::Start]))
+}
+
+/// Operations that have not been printed yet.
+pub type Left<'s, 'a> = VecDeque<&'s Op<'a>>;
+
+/// Takes the operations for the field with this slot, with what goes to its place.
+pub fn take_field<'s, 'a>(slot: usize, left: &mut Left<'s, 'a>) -> Vec<&'s Op<'a>> {
+    let is_it = |op: &&Op<'_>| matches!(op, Op::Field(of, _) if *of == slot);
+    let count = left.iter().position(is_it).map_or(0, |at| at + 1);
+    left.drain(..count).collect()
 }
 
 impl Group<'_> {
-    /// What reads the fields of a section at known places. Its length was tested.
-    pub fn read_known(&self, section: &SectionPlan, known: &Known, take: Take, target: &str) -> Vec<String> {
-        let deciders = self.deciders();
-        let mut lines: Vec<String> = begin(known).into_iter().collect();
+    /// Reads the fields of a section at known places. Its length was tested.
+    pub fn read_known<'s, 'a>(
+        &self,
+        section: &'s Section<'a>,
+        take: Take,
+        target: &str,
+        left: &mut Left<'s, 'a>,
+    ) -> Vec<Stmt> {
+        let (deciders, known) = (self.deciders(), &section.known);
+        let mut statements: Vec<Stmt> = begin(known).into_iter().collect();
         for item in &known.items {
-            let (step, field) = (&section.steps[item.step], &self.fields[item.slot]);
+            let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
             let name = member(&field.name);
             match (&item.what, &step.action) {
                 (What::Number(pieces), Action::Bits { width, .. }) => {
                     let raw = || number(self.link, &field.kind, *width, pieces, |byte| byte_at(known, byte));
                     if deciders.contains(&item.slot) {
-                        lines.push(format!("key_{} = (uint64_t)({});", item.slot, raw()));
+                        statements.push(set(format!("key_{}", item.slot), expr!["(uint64_t)(", raw(), ")"]));
                     }
                     if take == Take::Keep && !field.is_spare() {
-                        lines.push(format!("{target}{name} = {};", raw()));
+                        statements.push(set(format!("{target}{name}"), raw()));
                     }
                 }
-                (What::Bytes { byte, count, text: false }, _) if take == Take::Keep && !field.is_spare() => {
-                    let from = byte_at(known, *byte);
-                    lines.push(format!("memcpy({target}{name}, &{from}, {count}u);"));
-                }
-                (What::Bytes { .. } | What::Spare, _) if take == Take::Nothing || field.is_spare() => {}
                 (What::Bytes { .. } | What::Group { .. }, _) => {
-                    let cursor = Cursor::of_step(step);
-                    lines.extend(self.place(cursor, step, known));
-                    lines.extend(self.read_step(cursor, step, take, target));
+                    let ops = take_field(item.slot, left);
+                    match item.what {
+                        What::Bytes { .. } if take == Take::Nothing || field.is_spare() => {}
+                        What::Bytes { byte, count, text: false } => {
+                            let (copy, from) = (Expr::function("memcpy"), byte_at(known, byte));
+                            statements.push(Stmt::Do(expr![
+                                copy,
+                                format!("({target}{name}, &"),
+                                from,
+                                format!(", {count}u)")
+                            ]));
+                        }
+                        _ => {
+                            let stretch = Stretch::tested(step, known);
+                            statements.extend(self.read_placed(stretch, &ops, take, target, &|_, _| None));
+                        }
+                    }
                 }
                 _ => {}
             }
         }
-        lines
+        statements
     }
 
-    /// What writes the fields of a section at known places: first all values are looked at, then the room, then each byte is written once.
-    pub fn write_known(&self, section: &SectionPlan, known: &Known, target: &str) -> Vec<String> {
-        let upper = self.upper;
-        let mut lines = Vec::new();
+    /// Writes the fields of a section at known places: first all values are looked at, then the room, then each byte is written once.
+    pub fn write_known<'s, 'a>(&self, section: &'s Section<'a>, target: &str, left: &mut Left<'s, 'a>) -> Vec<Stmt> {
+        let known = &section.known;
+        let mut statements = Vec::new();
         let numbers = || {
-            known.items.iter().filter_map(|item| match (&item.what, &section.steps[item.step].action) {
+            known.items.iter().filter_map(|item| match (&item.what, &section.plan.steps[item.step].action) {
                 (What::Number(_), Action::Bits { width, .. }) if !self.fields[item.slot].is_spare() => {
                     Some((item.slot, *width))
                 }
@@ -77,17 +104,16 @@ impl Group<'_> {
             .map(|(slot, _)| format!("!{}_{}_valid({})", self.stem, member(&self.fields[slot].name), value(slot)))
             .collect();
         if !checked.is_empty() {
-            let condition = checked.join("\n    || ");
-            lines.push(format!("if ({condition}) {{\n    return {upper}_OUT_OF_RANGE;\n}}"));
+            statements.push(self.refuse(Test::Other(expr![checked.join("\n    || ")]), "OUT_OF_RANGE"));
         }
-        let end = match known.start {
-            Some(start) => format!("room < {}u", start + known.bytes),
-            None => format!("room < start + {}u", known.bytes),
-        };
         if known.bytes > 0 {
-            lines.push(format!("if ({end}) {{\n    return {upper}_NO_ROOM;\n}}"));
+            let lacks = match known.start {
+                Some(start) => Test::Below(Bound::Room, start + known.bytes),
+                None => Test::Other(expr![Name::Room, " < ", Name::Start, " + ", Expr::number(known.bytes)]),
+            };
+            statements.push(self.refuse(lacks, "NO_ROOM"));
         }
-        lines.extend(begin(known));
+        statements.extend(begin(known));
         let is_sent = |slot: usize| !self.fields[slot].is_spare();
         for Byte { byte, parts } in known.sums(is_sent) {
             let part = |(slot, piece): &(usize, Piece)| {
@@ -95,28 +121,29 @@ impl Group<'_> {
                 part_of(&self.fields[*slot].kind, width, piece, &value(*slot))
             };
             let place = byte_at(known, byte);
-            let all: Vec<String> = parts.iter().map(part).collect();
-            lines.push(match all.as_slice() {
-                [] => format!("{place} = 0u;"),
-                [one] => format!("{place} = {};", as_byte(one)),
-                all => format!("{place} = (uint8_t)({});", all.join(" | ")),
+            statements.push(match parts.as_slice() {
+                [] => set(place, "0u"),
+                [one] => set(place, as_byte(part(one))),
+                all => set(place, as_byte(Expr::joined(all.iter().map(part), " | "))),
             });
         }
         for item in &known.items {
-            let (step, field) = (&section.steps[item.step], &self.fields[item.slot]);
-            match &item.what {
-                What::Bytes { byte, count, text: false } if !field.is_spare() => {
-                    lines.push(format!("memcpy(&{}, {}, {count}u);", byte_at(known, *byte), value(item.slot)));
+            if !matches!(item.what, What::Bytes { .. } | What::Group { .. }) {
+                continue;
+            }
+            let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
+            let ops = take_field(item.slot, left);
+            match item.what {
+                _ if field.is_spare() => {}
+                What::Bytes { byte, count, text: false } => {
+                    let copy = Expr::function("memcpy");
+                    let from = format!(", {}, {count}u)", value(item.slot));
+                    statements.push(Stmt::Do(expr![copy, "(&", byte_at(known, byte), from]));
                 }
-                What::Bytes { .. } | What::Group { .. } if !field.is_spare() => {
-                    let cursor = Cursor::of_step(step);
-                    lines.extend(self.place(cursor, step, known));
-                    lines.extend(self.write_step(cursor, step, target));
-                }
-                _ => {}
+                _ => statements.extend(self.write_placed(Stretch::tested(step, known), &ops, target)),
             }
         }
-        lines
+        statements
     }
 
     /// Whether it puts numbers into bytes bit by bit, so that these have to be zero.
@@ -145,24 +172,24 @@ impl Group<'_> {
         }
     }
 
-    /// What sets the fields of a section and of all later ones, which a body does not have.
-    pub fn unset_sections(&self, index: usize, target: &str) -> Vec<String> {
-        let mut lines = Vec::new();
+    /// Sets the fields of a section and of all later ones, which a body does not have.
+    pub fn unset_sections(&self, index: usize, target: &str) -> Vec<Stmt> {
+        let mut statements = Vec::new();
         for step in self.sections[index..].iter().flat_map(|section| &section.steps) {
             let field = &self.fields[step.slot];
             if field.is_spare() {
                 continue;
             }
             if step.presence.is_some() {
-                lines.push(format!("{target}has_{} = false;", member(&field.name)));
+                statements.push(set(format!("{target}has_{}", member(&field.name)), "false"));
             }
-            lines.extend(self.unset(step.slot, &step.action, target));
+            statements.extend(self.unset(step.slot, &step.action, target));
         }
-        lines
+        statements
     }
 
-    /// What sets a field that a body does not have: its default, or nothing.
-    pub fn unset(&self, slot: usize, action: &Action, target: &str) -> Vec<String> {
+    /// Sets a field that a body does not have: to its default, or to nothing.
+    pub fn unset(&self, slot: usize, action: &Action, target: &str) -> Vec<Stmt> {
         let field = &self.fields[slot];
         let name = member(&field.name);
         let to = Target { prefix: target, name: &name };
@@ -170,27 +197,18 @@ impl Group<'_> {
         if !default.is_empty() {
             return default;
         }
+        let value = to.value();
         match action {
-            Action::Bits { .. } | Action::Varint { .. } => {
-                vec![format!("{} = {};", to.value(), default_raw(self.link, field))]
-            }
-            Action::Run { length: Length::Exact(count), text: false } => {
-                vec![format!("memset({}, 0, {count}u);", to.value())]
-            }
-            Action::Run { length: Length::Rest, .. } => {
-                vec![format!("{} = NULL;", to.value()), format!("{} = 0u;", to.length())]
-            }
-            Action::Run { .. } => vec![format!("{} = 0u;", to.length())],
-            Action::Record(record) => {
-                vec![format!("{}_{}_init(&{});", self.link, snake(&record.record.name), to.value())]
-            }
+            Action::Bits { .. } | Action::Varint { .. } => vec![set(value, default_raw(self.link, field))],
+            Action::Run { length: Length::Exact(count), text: false } => vec![zeroed(format!("{value}, 0, {count}u"))],
+            Action::Run { length: Length::Rest, .. } => vec![set(value, "NULL"), set(to.length(), "0u")],
+            Action::Run { .. } => vec![set(to.length(), "0u")],
+            Action::Record(record) => vec![init(self.link, &record.record.name, &value)],
             Action::List(list) if matches!(list.length, Length::Exact(_)) => {
-                vec![format!("memset({0}, 0, sizeof {0});", to.value())]
+                vec![zeroed(format!("{value}, 0, sizeof {value}"))]
             }
-            Action::List(_) => vec![format!("{} = 0u;", to.count())],
-            Action::Union(_) => {
-                vec![format!("{} = 0u;", to.form()), format!("memset(&{0}, 0, sizeof {0});", to.value())]
-            }
+            Action::List(_) => vec![set(to.count(), "0u")],
+            Action::Union(_) => vec![set(to.form(), "0u"), zeroed(format!("&{value}, 0, sizeof {value}"))],
             Action::Skip { .. } => Vec::new(),
         }
     }

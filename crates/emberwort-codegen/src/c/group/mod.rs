@@ -1,7 +1,6 @@
 //! Groups of fields, of messages and of records: their struct members, and the code that walks over, reads and writes them.
 //!
-//! The code works on `body` with the variables `start` (byte where the section begins), `bit` (place of the field at hand) and
-//! `end` (byte behind the last one that may be read).
+//! The code works on `body` with the variables of [`crate::c::tree::Name`].
 
 pub mod cursor;
 pub mod expressions;
@@ -14,11 +13,11 @@ use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
 use super::numbers;
+use super::tree::{Expr, Name, Names, Stmt, expr, names_in, print, simplified};
 use super::types;
-use super::variables::{cursors, is_used, settled};
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
-use crate::lower::Known;
+use crate::lower::{self, Section};
 use crate::names::{screaming, snake};
 
 /// What all groups of a link need to know.
@@ -79,9 +78,6 @@ fn indented(lines: &[String]) -> impl Iterator<Item = String> {
     lines.join("\n").lines().map(|line| format!("    {line}")).collect::<Vec<_>>().into_iter()
 }
 
-/// Bits up to a byte boundary.
-const ALIGN: &str = "bit = (bit + 7u) / 8u * 8u;";
-
 impl<'a> Group<'a> {
     pub fn of_message(link: &'a str, upper: &'a str, stem: &'a str, plan: &'a MessagePlan) -> Self {
         Self {
@@ -96,10 +92,17 @@ impl<'a> Group<'a> {
         }
     }
 
-    /// What lies at known places of a section.
-    pub fn known(&self, index: usize) -> Known {
-        let known = Known::of(self.sections, index);
-        Known { start: known.start.filter(|_| self.is_body), ..known }
+    /// What is done for each section.
+    pub fn lowered(&self) -> Vec<Section<'a>> {
+        let Self { fields, sections, order, is_body, .. } = *self;
+        let message = is_body.then_some(None);
+        let group =
+            lower::Group { name: "", doc: "", fields, sections, order, message, is_line: false, greatest: None };
+        let mut sections = lower::sections(&group);
+        for section in &mut sections {
+            section.known.start = section.known.start.filter(|_| is_body);
+        }
+        sections
     }
 
     /// Steps of named fields, with the index of their section.
@@ -113,36 +116,39 @@ impl<'a> Group<'a> {
     }
 
     /// The call that reads so many bits.
-    pub fn get(&self, width: u8, order: ByteOrder, bytes: &str, place: &str) -> String {
-        format!("{}_get{}({bytes}, {place}, {width}u)", self.link, suffix(width, order, self.order))
+    pub fn get(&self, width: u8, order: ByteOrder, bytes: Expr, place: Expr) -> Expr {
+        let get = Expr::function(format!("{}_get{}", self.link, suffix(width, order, self.order)));
+        expr![get, "(", bytes, ", ", place, format!(", {width}u)")]
     }
 
     /// Reads the raw number of a field as its C type.
-    pub fn get_raw(&self, kind: &Kind, width: u8, order: ByteOrder, bytes: &str, place: &str) -> String {
+    pub fn get_raw(&self, kind: &Kind, width: u8, order: ByteOrder, bytes: Expr, place: Expr) -> Expr {
         let get = self.get(width, order, bytes, place);
         match kind {
-            Kind::Bool => format!("{get} != 0u"),
+            Kind::Bool => expr![get, " != 0u"],
             kind if kind.is_signed() && (width == 32 || width == 64) => {
-                format!("({}){get}", numbers::raw_type(self.link, kind))
+                expr![format!("({})", numbers::raw_type(self.link, kind)), get]
             }
             kind if kind.is_signed() => {
                 // Two's complement: flip the sign bit and subtract it again.
                 let (ty, c) = if width > 32 { ("int64_t", 64) } else { ("int32_t", 32) };
                 let sign = 1u64 << (width - 1);
                 let raw = numbers::raw_type(self.link, kind);
-                format!("({raw})(({ty})({get} ^ UINT{c}_C({sign})) - {} - 1)", constant(i128::from(sign) - 1, c, true))
+                let highest = constant(i128::from(sign) - 1, c, true);
+                expr![format!("({raw})(({ty})("), get, format!(" ^ UINT{c}_C({sign})) - {highest} - 1)")]
             }
             Kind::Enum { .. } => {
-                format!("({})({}){get}", numbers::raw_type(self.link, kind), numbers::integer_type(kind))
+                expr![format!("({})({})", numbers::raw_type(self.link, kind), numbers::integer_type(kind)), get]
             }
-            kind => format!("({}){get}", numbers::raw_type(self.link, kind)),
+            kind => expr![format!("({})", numbers::raw_type(self.link, kind)), get],
         }
     }
 
-    /// The statement that writes so many bits.
-    pub fn put(&self, width: u8, order: ByteOrder, bytes: &str, place: &str, value: &str) -> String {
+    /// The call that writes so many bits.
+    pub fn put(&self, width: u8, order: ByteOrder, bytes: Expr, place: Expr, value: impl Into<Expr>) -> Expr {
         let ty = if width > 32 { "uint64_t" } else { "uint32_t" };
-        format!("{}_put{}({bytes}, {place}, {width}u, ({ty}){value});", self.link, suffix(width, order, self.order))
+        let put = Expr::function(format!("{}_put{}", self.link, suffix(width, order, self.order)));
+        expr![put, "(", bytes, ", ", place, format!(", {width}u, ({ty})"), value.into(), ")"]
     }
 
     // ---- members ----
@@ -302,21 +308,21 @@ impl<'a> Group<'a> {
     }
 
     /// The statements that set all defaults, in a struct that is zero.
-    pub fn defaults(&self, target: &str) -> Vec<String> {
-        let mut lines = Vec::new();
+    pub fn defaults(&self, target: &str) -> Vec<Stmt> {
+        let mut statements = Vec::new();
         for (_, step) in self.named_steps() {
             let field = &self.fields[step.slot];
             let name = member(&field.name);
             match (&field.default, &step.action) {
                 (None, Action::Record(record)) if step.presence.is_none() => {
-                    lines.push(format!("{}_{}_init(&{target}{name});", self.link, snake(&record.record.name)));
+                    statements.push(init(self.link, &record.record.name, &format!("{target}{name}")));
                 }
                 (_, action) => {
-                    lines.extend(default_of(self.link, field, action, Target { prefix: target, name: &name }))
+                    statements.extend(default_of(self.link, field, action, Target { prefix: target, name: &name }))
                 }
             }
         }
-        lines
+        statements
     }
 
     /// The slots of fields that decide about forms.
@@ -345,30 +351,68 @@ pub fn suffix(width: u8, order: ByteOrder, own: ByteOrder) -> String {
     format!("{order}{}", if width > 32 { "64" } else { "" })
 }
 
+/// The call that sets a record to its defaults.
+fn init(link: &str, record: &str, value: &str) -> Stmt {
+    let function = Expr::function(format!("{link}_{}_init", snake(record)));
+    Stmt::Do(expr![function, format!("(&{value})")])
+}
+
 /// The statements that set a field to its default, if the definition gives one that is not zero or empty.
-fn default_of(link: &str, field: &Field, action: &Action, target: Target<'_>) -> Vec<String> {
-    let mut lines = Vec::new();
+fn default_of(link: &str, field: &Field, action: &Action, target: Target<'_>) -> Vec<Stmt> {
+    let mut statements = Vec::new();
     match &field.default {
-        Some(Value::Raw(raw)) if *raw != 0 => lines.push(format!("{} = {};", target.value(), default_raw(link, field))),
+        Some(Value::Raw(raw)) if *raw != 0 => statements.push(set(target.value(), default_raw(link, field))),
         None if field.kind.none().is_some_and(|none| none != 0) => {
-            lines.push(format!("{} = {};", target.value(), default_raw(link, field)));
+            statements.push(set(target.value(), default_raw(link, field)));
         }
         Some(Value::Bytes(bytes)) if !bytes.is_empty() => {
             let text: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
-            match action {
+            statements.push(match action {
                 Action::Run { length: Length::Rest, text: is_text } => {
                     let ty = if *is_text { "char" } else { "uint8_t" };
-                    lines.push(format!("{} = (const {ty} *)\"{text}\";", target.value()));
+                    set(target.value(), format!("(const {ty} *)\"{text}\""))
                 }
-                _ => lines.push(format!("memcpy({}, \"{text}\", {}u);", target.value(), bytes.len())),
-            }
+                _ => {
+                    let copy = Expr::function("memcpy");
+                    Stmt::Do(expr![copy, format!("({}, \"{text}\", {}u)", target.value(), bytes.len())])
+                }
+            });
             if !matches!(action, Action::Run { length: Length::Exact(_), text: false }) {
-                lines.push(format!("{} = {}u;", target.length(), bytes.len()));
+                statements.push(set(target.length(), format!("{}u", bytes.len())));
             }
         }
         _ => {}
     }
-    lines
+    statements
+}
+
+/// Sets a member of a struct.
+fn set(member: impl Into<Expr>, value: impl Into<Expr>) -> Stmt {
+    Stmt::Do(expr![member.into(), " = ", value.into()])
+}
+
+/// A length of memory set to zero.
+fn zeroed(what: impl Into<Expr>) -> Stmt {
+    Stmt::Do(expr![Expr::function("memset"), "(", what.into(), ")"])
+}
+
+/// The variables of a function that reads, or writes, a body: those that it uses.
+pub fn declare_cursors(names: &Names, is_written: bool, source: &mut Code) {
+    if names.contains(&Name::Section) {
+        source.line(format!("    {}uint8_t *section;", if is_written { "" } else { "const " }));
+    }
+    for name in [Name::Bit, Name::Here] {
+        if names.contains(&name) {
+            source.line(format!("    size_t {name};"));
+        }
+    }
+}
+
+/// Statements of a function's body.
+pub fn print_inside(statements: &[Stmt], source: &mut Code) {
+    source.open_more();
+    print(statements, source);
+    source.dedent();
 }
 
 /// The default of a raw field as a C constant: the definition's, else that there is no reading, else zero.
@@ -409,16 +453,20 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
         header.line(
             "/* Defaults where there are some; no reading where a code says so, zero elsewhere; optional fields absent. */",
         );
-        header.line(format!("void {stem}_init({stem}_t *record);"));
+        header.line(format!("{upper}_FUNCTION void {stem}_init({stem}_t *record);"));
         header.line("");
         group.validate(name, header);
-        source.lines(&format!("void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"));
-        for line in group.defaults("record->") {
-            source.line(format!("    {line}"));
-        }
+        source.lines(&format!(
+            "{upper}_FUNCTION void {stem}_init({stem}_t *record)\n{{\n    memset(record, 0, sizeof *record);"
+        ));
+        print_inside(&group.defaults("record->"), source);
         source.lines("}\n");
         source.line("");
     }
+    let sections = group.lowered();
+    // Behind the sections the place where they end is told.
+    let read_behind = Names::from([Name::Start]);
+    let done = format!("{upper}_OK");
     // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
         let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
@@ -426,27 +474,27 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
             "static {link}_codec_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
                  size_t start = *at;"
         ));
-        let mut inner = Code::default();
-        for (index, section) in group.sections.iter().enumerate() {
+        let mut inner = Vec::new();
+        for (index, section) in sections.iter().enumerate() {
             let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
-            lacking.push("*at = start;".to_owned());
-            lacking.push(format!("return {upper}_OK;"));
-            group.begin_section(index, section, &lacking.join("\n        "), &mut inner);
-            group.read_section(index, section, take, "record->", &|_, _| Vec::new(), &mut inner);
+            lacking.extend([set("*at", Name::Start), Stmt::Return(expr![&done])]);
+            inner.extend(group.begin_section(index, section, lacking));
+            inner.extend(group.read_section(index, &sections, take, "record->", &|_, _| None));
         }
-        let inner = settled(inner.finish(), &["here", "bit"]);
-        cursors(&inner, false, source);
+        let inner = simplified(inner, &read_behind);
+        let names = names_in(&inner);
+        declare_cursors(&names, false, source);
         for slot in group.deciders() {
             source.line(format!("    uint64_t key_{slot} = 0;"));
         }
-        if !is_used(&inner, "body") {
+        if !names.contains(&Name::Body) {
             source.line("    (void)body;");
         }
         if take == Take::Keep && !has_members {
             source.line("    (void)record;");
         }
         source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
-        source.lines(&inner);
+        print_inside(&inner, source);
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
         source.line("");
     }
@@ -455,17 +503,17 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
          static {link}_codec_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
              size_t start = *at;"
     ));
-    let mut inner = Code::default();
-    group.write_sections("record->", |_, revision| format!("revision >= {revision}u"), &mut inner);
-    let inner = settled(inner.finish(), &["here", "bit"]);
-    cursors(&inner, true, source);
-    if !is_used(&inner, "revision") {
+    let since = |_: usize, revision: u32| expr![Name::Revision, " >= ", Expr::number(revision as usize)];
+    let inner = simplified(group.write_sections(&sections, "record->", since), &read_behind);
+    let names = names_in(&inner);
+    declare_cursors(&names, true, source);
+    if !names.contains(&Name::Revision) {
         source.line("    (void)revision;");
     }
     if !has_members {
         source.line("    (void)record;");
     }
-    source.lines(&inner);
+    print_inside(&inner, source);
     source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
     source.line("");
 }

@@ -1,40 +1,170 @@
 //! Reading the fields of a group from a body, and stepping over those that nobody wants.
 
 use emberwort_model::model::{Field, Length, Selector};
-use emberwort_model::plan::{
-    Action, Element, ElementSizes, ListPlan, Place, SectionPlan, Step, UnionPlan, count_bytes,
-};
+use emberwort_model::plan::{ListPlan, RecordPlan, UnionPlan, count_bytes};
 
-use super::cursor::{Cursor, Size};
-use super::known::byte_at;
-use super::{Group, Take, Target, indented};
+use super::cursor::{Cursor, Size, Stretch};
+use super::known::{Left, byte_at};
+use super::{Group, Take, Target, set};
 use crate::c::numbers;
+use crate::c::tree::{Bound, Case, Expr, Name, Stmt, Test, expr};
 use crate::c::words::member;
-use crate::code::Code;
-use crate::lower::Known;
+use crate::lower::{Op, Section};
 use crate::names::snake;
 
+/// What the code around a section wants to know of a field before it is read.
+type Noted<'n> = &'n dyn Fn(Cursor, usize) -> Option<Stmt>;
+
 impl Group<'_> {
-    /// What reads the field of a step that lies at the cursor, and goes behind it. `target` stands in front of members' names.
-    pub fn read_step(&self, cursor: Cursor, step: &Step, take: Take, target: &str) -> Vec<String> {
-        let field = &self.fields[step.slot];
-        let name = member(&field.name);
-        let mut lines = Vec::new();
-        if take == Take::Keep && step.presence.is_some() && !field.is_spare() {
-            lines.push(format!("{target}has_{name} = true;"));
+    /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
+    pub fn begin_section(&self, index: usize, section: &Section<'_>, lacking: Vec<Stmt>) -> Vec<Stmt> {
+        let mut statements = vec![Stmt::Comment(format!("Revision {}.", section.plan.revision))];
+        let start = section.known.start;
+        if index > 0 {
+            let ends = match start {
+                Some(start) => Test::Ends(Bound::End, start),
+                None => Test::Other(expr![Name::End, " == ", Name::Start]),
+            };
+            statements.push(Stmt::If(ends, lacking, Vec::new()));
         }
-        let decides = self.deciders().contains(&step.slot).then_some(step.slot);
+        if section.need > 0 {
+            let lacks = match start {
+                Some(start) => Test::Below(Bound::End, start + section.need),
+                None => Test::Behind(Bound::End, Name::Start, section.need),
+            };
+            statements.push(self.refuse(lacks, "TRUNCATED"));
+        }
+        statements
+    }
+
+    /// Reads one section whose length was tested; `start` then is behind it. `noted` is executed where a field is, before it is read.
+    pub fn read_section(
+        &self,
+        index: usize,
+        sections: &[Section<'_>],
+        take: Take,
+        target: &str,
+        noted: Noted<'_>,
+    ) -> Vec<Stmt> {
+        let section = &sections[index];
+        let mut left: Left<'_, '_> = section.ops.iter().collect();
+        let mut statements = self.read_known(section, take, target, &mut left);
+        let stretch = Stretch::behind(section);
+        let left: Vec<&Op<'_>> = left.into();
+        statements.extend(self.read_placed(stretch, &left, take, target, noted));
+        statements.extend(self.end_section(section, sections.get(index + 1), stretch.cursor));
+        statements
+    }
+
+    /// Reads what these operations of a section are for.
+    pub fn read_placed(
+        &self,
+        stretch: Stretch<'_>,
+        ops: &[&Op<'_>],
+        take: Take,
+        target: &str,
+        noted: Noted<'_>,
+    ) -> Vec<Stmt> {
+        let Stretch { cursor, known, is_tested } = stretch;
+        let mut statements = Vec::new();
+        for op in ops {
+            match op {
+                Op::Seek(bit) => statements.push(cursor.seek(known.start, *bit)),
+                Op::Field(slot, ops) => {
+                    statements.extend(noted(cursor, *slot));
+                    statements.extend(self.read_field(stretch, *slot, ops, take, target));
+                }
+                Op::If { slot, bit, then } => {
+                    let name = slot.filter(|_| take == Take::Keep).map(|slot| member(&self.fields[slot].name));
+                    let has = |is_there: &str| name.as_ref().map(|name| set(format!("{target}has_{name}"), is_there));
+                    let then: Vec<&Op<'_>> = then.iter().collect();
+                    let inner = self.read_placed(stretch, &then, take, target, noted);
+                    // Where it is, is known before that it is there.
+                    let places = then.iter().take_while(|op| matches!(op, Op::Seek(_) | Op::Align)).count();
+                    let places = places.min(inner.len());
+                    let (place, rest) = inner.split_at(if cursor == Cursor::Bytes { 0 } else { places });
+                    let there: Vec<Stmt> =
+                        place.iter().cloned().chain(has("true")).chain(rest.iter().cloned()).collect();
+                    let mut absent: Vec<Stmt> = has("false").into_iter().collect();
+                    if let Some(slot) = slot.filter(|_| take == Take::Keep) {
+                        let step =
+                            self.sections.iter().flat_map(|section| &section.steps).find(|step| step.slot == slot);
+                        absent.extend(step.map(|step| self.unset(slot, &step.action, target)).into_iter().flatten());
+                    }
+                    let mask = 1u32 << (bit % 8);
+                    let is_there = expr!["(", byte_at(known, *bit as usize / 8), format!(" & {mask:#04X}u) != 0u")];
+                    statements.push(Stmt::If(Test::Other(is_there), there, absent));
+                }
+                op => statements.extend(Reader { group: self, cursor, is_tested, take: Take::Nothing }.space(op)),
+            }
+        }
+        statements
+    }
+
+    /// Reads the field that lies at the cursor, and goes behind it. `target` stands in front of members' names.
+    fn read_field(&self, stretch: Stretch<'_>, slot: usize, ops: &[Op<'_>], take: Take, target: &str) -> Vec<Stmt> {
+        let field = &self.fields[slot];
+        let name = member(&field.name);
+        let decides = self.deciders().contains(&slot).then_some(slot);
         let take = if field.is_spare() { Take::Nothing } else { take };
-        let reader = Reader { group: self, cursor, take };
-        lines.extend(reader.read(field, &step.action, Target { prefix: target, name: &name }, 0, decides));
-        lines
+        let Stretch { cursor, is_tested, .. } = stretch;
+        Reader { group: self, cursor, is_tested, take }.value(
+            field,
+            ops,
+            Target { prefix: target, name: &name },
+            0,
+            decides,
+        )
+    }
+
+    /// Sets `start` to what lies behind a section that was read, where somebody wants to know it.
+    fn end_section(&self, section: &Section<'_>, next: Option<&Section<'_>>, cursor: Cursor) -> Vec<Stmt> {
+        let is_wanted = match next {
+            Some(next) => next.known.start.is_none(),
+            None => !self.is_body,
+        };
+        let mut statements = Vec::new();
+        if is_wanted {
+            statements.push(match section.size {
+                Some(size) => Stmt::Add(Name::Start, Expr::number(size)),
+                None => Stmt::Set(Name::Start, cursor.next_byte()),
+            });
+        }
+        if section.size.is_none() && cursor == Cursor::Bits {
+            let place = if is_wanted { expr![Name::Start] } else { cursor.next_byte() };
+            statements.push(self.refuse(Test::Other(expr![place, " > ", Name::End]), "TRUNCATED"));
+        }
+        statements
+    }
+
+    /// Ends the function if a count is above its maximum, where it can be.
+    pub fn too_many(&self, count: &str, most: u32) -> Option<Stmt> {
+        let greatest = if count_bytes(most) == 1 { 255 } else { 65_535 };
+        (most < greatest).then(|| self.refuse(Test::Other(expr![format!("{count} > {most}u")]), "TOO_MANY"))
+    }
+
+    /// A block that calls a function which reads or writes from byte `inner` on, and goes behind what it did.
+    pub fn call_inside(&self, cursor: Cursor, from: Expr, call: Expr) -> Vec<Stmt> {
+        vec![
+            Stmt::Do(expr!["size_t inner = ", from]),
+            Stmt::Do(expr![format!("{}_codec_result_t result = ", self.link), call]),
+            self.failed(),
+            cursor.go_to("inner"),
+        ]
+    }
+
+    /// Ends the function if the one that was called did not succeed.
+    pub fn failed(&self) -> Stmt {
+        Stmt::Refuse(Test::Other(expr![format!("result != {}_OK", self.upper)]), "result".to_owned())
     }
 }
 
-/// Prints what reads values at a cursor.
+/// Makes what reads values at a cursor.
 struct Reader<'g, 'a> {
     group: &'g Group<'a>,
     cursor: Cursor,
+    /// Whether there are certainly all bytes that a value without a length of its own has.
+    is_tested: bool,
     take: Take,
 }
 
@@ -43,400 +173,291 @@ impl Reader<'_, '_> {
         self.take == Take::Keep
     }
 
-    fn lacks(&self, size: &Size<'_>) -> String {
+    fn lacks(&self, size: &Size<'_>) -> Stmt {
         self.group.lacks(self.cursor, size)
     }
 
-    fn read(
+    /// Ends the function if a value of this size is not all there, and goes behind it if it is; `act` is executed before that.
+    fn stepping(&self, size: &Size<'_>, act: Vec<Stmt>) -> Vec<Stmt> {
+        let is_certain = self.is_tested && matches!(size, Size::Bits(_));
+        let lacks = (!is_certain).then(|| self.lacks(size));
+        lacks.into_iter().chain(act).chain([self.cursor.go(size)]).collect()
+    }
+
+    fn value(
         &self,
         field: &Field,
-        action: &Action,
+        ops: &[Op<'_>],
         target: Target<'_>,
         depth: usize,
         decides: Option<usize>,
-    ) -> Vec<String> {
-        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
-        let mut lines = Vec::new();
-        match action {
-            Action::Bits { width, order, .. } => {
-                let size = Size::Bits(u64::from(*width));
-                lines.push(self.lacks(&size));
-                let raw = || self.group.number_at(cursor, &field.kind, *width, *order);
-                if let Some(slot) = decides {
-                    lines.push(format!("key_{slot} = (uint64_t)({});", raw()));
+    ) -> Vec<Stmt> {
+        let cursor = self.cursor;
+        let mut statements = Vec::new();
+        for (at, op) in ops.iter().enumerate() {
+            match op {
+                // What is called goes to the next byte itself.
+                Op::Align if matches!(ops.get(at + 1), Some(Op::Call(_))) => {}
+                Op::Number { width, order, .. } => {
+                    let raw = || self.group.number_at(cursor, &field.kind, *width, *order);
+                    let key = decides.map(|slot| set(format!("key_{slot}"), expr!["(uint64_t)(", raw(), ")"]));
+                    let kept = self.keeps().then(|| set(target.value(), raw()));
+                    let act = key.into_iter().chain(kept).collect();
+                    statements.extend(self.stepping(&Size::Bits(usize::from(*width)), act));
                 }
-                if self.keeps() {
-                    lines.push(format!("{} = {};", target.value(), raw()));
+                Op::Varint { width, signed } => {
+                    statements.push(self.compact(field, *width, *signed, target, decides));
                 }
-                lines.push(cursor.go(&size));
+                Op::Run { length, text } => statements.extend(self.run(*length, *text, target, depth)),
+                Op::Call(record) => {
+                    let call = self.call(record, expr![Name::End], target);
+                    statements.push(Stmt::Block(self.group.call_inside(cursor, cursor.next_byte(), call)));
+                }
+                Op::Sized { bytes, record } => {
+                    let each = format!("each{}", depth.saturating_sub(1));
+                    if let Some(bytes) = bytes {
+                        statements.extend(self.size(*bytes, format!("size_t {each}")));
+                    }
+                    // What a later revision added to the element is stepped over.
+                    let size = Size::Bytes(&each);
+                    let call = self.call(record, expr![format!("inner + {each}")], target);
+                    let mut inner = self.group.call_inside(cursor, cursor.byte(), call);
+                    inner.pop();
+                    statements.extend(self.stepping(&size, vec![Stmt::Block(inner)]));
+                }
+                Op::Repeat { list, once, each } => {
+                    statements.push(Stmt::Block(self.list(list, *once, each, target, depth)));
+                }
+                Op::Select { union, forms } => statements.push(self.union(union, forms, target, depth)),
+                op => statements.extend(self.space(op)),
             }
-            Action::Varint { width, signed } => {
-                lines.push("{".into());
-                let bits = if *width > 32 { 64 } else { 32 };
-                lines.push(format!("    uint{bits}_t compact;"));
-                let (place, behind) = match cursor {
-                    Cursor::Bytes => ("here", None),
-                    Cursor::Bits => ("inner", Some("    bit = inner * 8u;")),
-                };
-                if behind.is_some() {
-                    lines.push("    size_t inner = bit / 8u;".into());
-                }
-                lines.push(format!(
-                    "    {link}_codec_result_t result = {link}_get_compact{bits}(body, end, &{place}, {width}u, &compact);"
-                ));
-                lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                lines.extend(behind.map(str::to_owned));
-                if *signed {
-                    lines.push("    compact = (compact >> 1) ^ (0u - (compact & 1u));".into());
-                }
-                if let Some(slot) = decides {
-                    lines.push(format!("    key_{slot} = compact;"));
-                }
-                if self.keeps() {
-                    let cast = numbers::raw_type(link, &field.kind);
-                    let value =
-                        if *signed { format!("({cast})(int{bits}_t)compact") } else { format!("({cast})compact") };
-                    lines.push(format!("    {} = {value};", target.value()));
-                }
-                lines.push("}".into());
-            }
-            Action::Skip { bits } => {
-                let size = Size::Bits(u64::from(*bits));
-                lines.push(self.lacks(&size));
-                lines.push(cursor.go(&size));
-            }
-            Action::Run { length, text } => self.read_run(*length, *text, target, depth, &mut lines),
-            Action::Record(record) => {
-                let name = snake(&record.record.name);
-                let (function, value) = self.record_function(target);
-                lines.push("{".into());
-                let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
-                lines.push(format!("    size_t inner = {start};"));
-                lines.push(format!(
-                    "    {link}_codec_result_t result = {link}_{name}_{function}(body, end, &inner{value});"
-                ));
-                lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                lines.push(format!("    {}\n}}", cursor.go_to("inner")));
-            }
-            Action::List(list) => self.read_list(list, target, depth, &mut lines),
-            Action::Union(union) => self.read_union(union, target, depth, &mut lines),
         }
-        lines
+        statements
     }
 
-    /// The function of a record that reads it, and its last argument, if it keeps the values.
-    fn record_function(&self, target: Target<'_>) -> (&'static str, String) {
-        if self.keeps() { ("keep", format!(", &{}", target.value())) } else { ("check", String::new()) }
+    /// What has no value.
+    fn space(&self, op: &Op<'_>) -> Vec<Stmt> {
+        match op {
+            Op::Align => self.cursor.align().into_iter().collect(),
+            Op::Skip(bits) => self.stepping(&Size::Bits(*bits as usize), Vec::new()),
+            // Sections have these, and values.
+            _ => Vec::new(),
+        }
     }
 
-    fn read_run(&self, length: Length, text: bool, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (cursor, link) = (self.cursor, self.group.link);
+    /// The call that reads a record from byte `inner` on; it is kept if values are.
+    fn call(&self, record: &RecordPlan, end: Expr, target: Target<'_>) -> Expr {
+        let name = snake(&record.record.name);
+        let (function, value) =
+            if self.keeps() { ("keep", format!(", &{}", target.value())) } else { ("check", String::new()) };
+        let function = Expr::function(format!("{}_{name}_{function}", self.group.link));
+        expr![function, "(", Name::Body, ", ", end, ", &inner", value, ")"]
+    }
+
+    /// An integer of variable length.
+    fn compact(&self, field: &Field, width: u8, signed: bool, target: Target<'_>, decides: Option<usize>) -> Stmt {
+        let (cursor, Group { link, .. }) = (self.cursor, self.group);
+        let bits = if width > 32 { 64 } else { 32 };
+        let mut inner = vec![Stmt::call(format!("uint{bits}_t compact"))];
+        let place = match cursor {
+            Cursor::Bytes => Expr::address(Name::Here),
+            Cursor::Bits => {
+                inner.push(Stmt::Do(expr!["size_t inner = ", cursor.byte()]));
+                expr!["&inner"]
+            }
+        };
+        let get = Expr::function(format!("{link}_get_compact{bits}"));
+        inner.push(Stmt::Do(expr![
+            format!("{link}_codec_result_t result = "),
+            get,
+            "(",
+            Name::Body,
+            ", ",
+            Name::End,
+            ", ",
+            place,
+            format!(", {width}u, &compact)")
+        ]));
+        inner.push(self.group.failed());
+        if cursor == Cursor::Bits {
+            inner.push(cursor.go_to("inner"));
+        }
+        if signed {
+            inner.push(set("compact", "(compact >> 1) ^ (0u - (compact & 1u))"));
+        }
+        inner.extend(decides.map(|slot| set(format!("key_{slot}"), "compact")));
+        if self.keeps() {
+            let cast = numbers::raw_type(link, &field.kind);
+            let value = if signed { format!("({cast})(int{bits}_t)compact") } else { format!("({cast})compact") };
+            inner.push(set(target.value(), value));
+        }
+        Stmt::Block(inner)
+    }
+
+    fn run(&self, length: Length, text: bool, target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let cursor = self.cursor;
         match length {
             Length::Exact(count) => {
-                let size = Size::Bits(u64::from(count) * 8);
-                lines.push(self.lacks(&size));
-                if self.keeps() {
-                    let (value, ty) = (target.value(), if text { "char" } else { "uint8_t" });
-                    lines.push("{".into());
-                    if cursor == Cursor::Bits || text {
-                        lines.push(format!("    size_t b{depth};"));
-                    }
-                    match cursor {
-                        Cursor::Bytes => lines.push(format!("    memcpy({value}, body + here, {count}u);")),
-                        Cursor::Bits => {
-                            lines.push(format!("    for (b{depth} = 0; b{depth} < {count}u; b{depth}++) {{"));
-                            lines.push(format!(
-                                "        {value}[b{depth}] = ({ty}){link}_get(body, bit + b{depth} * 8u, 8u);\n    }}"
-                            ));
-                        }
-                    }
-                    if text {
-                        let ty = format!("uint{}_t", count_bytes(count) * 8);
-                        lines.push(format!("    b{depth} = {count}u;"));
-                        lines.push(format!(
-                            "    while (b{depth} > 0u && {value}[b{depth} - 1u] == 0) {{\n        b{depth}--;\n    }}"
-                        ));
-                        lines.push(format!("    {} = ({ty})b{depth};", target.length()));
-                    }
-                    lines.push("}".into());
-                }
-                lines.push(cursor.go(&size));
+                let kept = self.keeps().then(|| Stmt::Block(self.keep_exact(count, text, target, depth)));
+                self.stepping(&Size::Bits(count as usize * 8), kept.into_iter().collect())
             }
-            Length::UpTo(max) => {
-                let bytes = count_bytes(max);
-                let size = Size::Bits(u64::from(bytes) * 8);
-                lines.push(self.lacks(&size));
-                lines.push("{".into());
-                lines.push(format!("    size_t count = {};", self.group.count_at(cursor, bytes)));
-                lines.extend(indented(&self.too_many("count", max).into_iter().collect::<Vec<_>>()));
-                lines.push(format!("    {}", cursor.go(&size)));
-                lines.extend(indented(&[self.lacks(&Size::Bytes("count"))]));
+            Length::UpTo(most) => {
+                let bytes = count_bytes(most);
+                let size = Size::Bits(usize::from(bytes) * 8);
+                let mut inner = vec![Stmt::Do(expr!["size_t count = ", self.group.count_at(cursor, bytes)])];
+                inner.extend(self.group.too_many("count", most));
+                inner.push(cursor.go(&size));
+                let mut kept = Vec::new();
                 if self.keeps() {
-                    lines.push(format!("    {} = (uint{}_t)count;", target.length(), bytes * 8));
-                    lines.push(format!("    memcpy({}, body + {}, count);", target.value(), cursor.byte()));
+                    kept.push(set(target.length(), format!("(uint{}_t)count", bytes * 8)));
+                    let copy = Expr::function("memcpy");
+                    let to = format!("({}, ", target.value());
+                    kept.push(Stmt::Do(expr![copy, to, Name::Body, " + ", cursor.byte(), ", count)"]));
                 }
-                lines.push(format!("    {}\n}}", cursor.go(&Size::Bytes("count"))));
+                inner.extend(self.stepping(&Size::Bytes("count"), kept));
+                vec![self.lacks(&size), Stmt::Block(inner)]
             }
             Length::Rest => {
+                let mut statements = Vec::new();
                 if cursor == Cursor::Bits {
-                    lines.push(self.lacks(&Size::Bits(0)));
+                    statements.push(self.lacks(&Size::Bits(0)));
                 }
                 if self.keeps() {
                     let ty = if text { "char" } else { "uint8_t" };
-                    lines.push(format!("{} = (const {ty} *)(body + {});", target.value(), cursor.byte()));
-                    lines.push(format!("{} = end - {};", target.length(), cursor.byte()));
+                    let from = expr![format!("(const {ty} *)("), Name::Body, " + ", cursor.byte(), ")"];
+                    statements.push(set(target.value(), from));
+                    statements.push(set(target.length(), expr![Name::End, " - ", cursor.byte()]));
                 }
-                lines.push(cursor.go_to("end"));
+                statements.push(cursor.go_to(Name::End));
+                statements
             }
         }
     }
 
-    /// The test that a count is not above its maximum, if it can be.
-    fn too_many(&self, count: &str, max: u32) -> Option<String> {
-        let greatest = if count_bytes(max) == 1 { 255 } else { 65_535 };
-        (max < greatest).then(|| format!("if ({count} > {max}u) {{\n    return {}_TOO_MANY;\n}}", self.group.upper))
+    /// Keeps so many bytes, or a text that fills them up with zeros.
+    fn keep_exact(&self, count: u32, text: bool, target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let (value, link) = (target.value(), self.group.link);
+        let n = format!("b{depth}");
+        let mut inner = Vec::new();
+        if self.cursor == Cursor::Bits || text {
+            inner.push(Stmt::call(format!("size_t {n}")));
+        }
+        inner.push(match self.cursor {
+            Cursor::Bytes => {
+                let copy = Expr::function("memcpy");
+                Stmt::Do(expr![copy, format!("({value}, "), Name::Body, " + ", Name::Here, format!(", {count}u)")])
+            }
+            Cursor::Bits => {
+                let ty = if text { "char" } else { "uint8_t" };
+                let get = Expr::function(format!("{link}_get"));
+                let byte = expr![format!("({ty})"), get, "(", Name::Body, ", ", Name::Bit, format!(" + {n} * 8u, 8u)")];
+                let head = format!("{n} = 0; {n} < {count}u; {n}++");
+                Stmt::For(expr![head], vec![set(format!("{value}[{n}]"), byte)])
+            }
+        });
+        if text {
+            let ty = format!("uint{}_t", count_bytes(count) * 8);
+            inner.push(set(n.as_str(), format!("{count}u")));
+            let is_filling = expr![format!("{n} > 0u && {value}[{n} - 1u] == 0")];
+            inner.push(Stmt::While(is_filling, vec![Stmt::call(format!("{n}--"))]));
+            inner.push(set(target.length(), format!("({ty}){n}")));
+        }
+        inner
     }
 
-    fn read_list(&self, list: &ListPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
+    /// The size of each element, of so many bytes, into a variable.
+    fn size(&self, bytes: u8, into: String) -> Vec<Stmt> {
+        let size = Size::Bits(usize::from(bytes) * 8);
+        self.stepping(&size, vec![set(into, self.group.count_at(self.cursor, bytes))])
+    }
+
+    fn list(&self, list: &ListPlan, once: Option<u8>, ops: &[Op<'_>], target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let cursor = self.cursor;
         let (count, n, each) = (format!("count{depth}"), format!("n{depth}"), format!("each{depth}"));
-        lines.push("{".into());
-        let mut inner: Vec<String> = vec![format!("size_t {n};")];
-        let rest = list.length == Length::Rest;
-        if !rest {
-            inner.push(format!("size_t {count};"));
+        let is_rest = list.length == Length::Rest;
+        let mut statements = vec![Stmt::call(format!("size_t {n}"))];
+        if !is_rest {
+            statements.push(Stmt::call(format!("size_t {count}")));
         }
-        match list.sizes {
-            ElementSizes::Once(_) if rest => inner.push(format!("size_t {each} = 0;")),
-            ElementSizes::Once(_) => inner.push(format!("size_t {each};")),
-            // Declared where it is read.
-            ElementSizes::Each(_) | ElementSizes::None => {}
+        if once.is_some() {
+            statements.push(Stmt::call(format!("size_t {each}{}", if is_rest { " = 0" } else { "" })));
         }
         match list.length {
-            Length::Exact(exact) => inner.push(format!("{count} = {exact}u;")),
-            Length::UpTo(max) => {
-                let bytes = count_bytes(max);
-                let size = Size::Bits(u64::from(bytes) * 8);
-                inner.push(self.lacks(&size));
-                inner.push(format!("{count} = {};", self.group.count_at(cursor, bytes)));
-                inner.extend(self.too_many(&count, max));
-                inner.push(cursor.go(&size));
+            Length::Exact(exact) => statements.push(set(count.as_str(), format!("{exact}u"))),
+            Length::UpTo(most) => {
+                let bytes = count_bytes(most);
+                let size = Size::Bits(usize::from(bytes) * 8);
+                statements.push(self.lacks(&size));
+                statements.push(set(count.as_str(), self.group.count_at(cursor, bytes)));
+                statements.extend(self.group.too_many(&count, most));
+                statements.push(cursor.go(&size));
                 if self.keeps() {
-                    inner.push(format!("{} = (uint{}_t){count};", target.count(), bytes * 8));
+                    statements.push(set(target.count(), format!("(uint{}_t){count}", bytes * 8)));
                 }
             }
             Length::Rest => {}
         }
-        let read_size = |bytes: u8| {
-            let size = Size::Bits(u64::from(bytes) * 8);
-            let mut lines = cursor.align();
-            lines.push(self.lacks(&size));
-            let declares = if let ElementSizes::Each(_) = list.sizes { "size_t " } else { "" };
-            lines.push(format!("{declares}{each} = {};", self.group.count_at(cursor, bytes)));
-            lines.push(cursor.go(&size));
-            lines
-        };
-        let is_something_left = match cursor {
-            Cursor::Bytes => "here < end",
-            Cursor::Bits => "bit + 8u <= end * 8u",
-        };
-        if let ElementSizes::Once(bytes) = list.sizes {
-            if rest {
-                inner.push(match cursor {
-                    Cursor::Bytes => "if (here < end) {".to_owned(),
-                    Cursor::Bits => "if (bit < end * 8u) {".to_owned(),
-                });
-                let mut size = read_size(bytes);
+        if let Some(bytes) = once {
+            let mut size: Vec<Stmt> = cursor.align().into_iter().collect();
+            size.extend(self.size(bytes, each));
+            if is_rest {
+                let is_left = match cursor {
+                    Cursor::Bytes => expr![Name::Here, " < ", Name::End],
+                    Cursor::Bits => expr![Name::Bit, " < ", Name::End, " * 8u"],
+                };
                 if (cursor, bytes) == (Cursor::Bytes, 1) {
                     // There is a byte.
-                    size.remove(cursor.align().len());
+                    size.remove(0);
                 }
-                inner.extend(indented(&size));
-                inner.push("}".into());
+                statements.push(Stmt::If(Test::Other(is_left), size, Vec::new()));
             } else {
-                inner.extend(read_size(bytes));
+                statements.extend(size);
             }
         }
-        let mut one: Vec<String> = Vec::new();
-        if rest {
-            inner.push(format!("for ({n} = 0; {is_something_left}; {n}++) {{"));
+        let mut one: Vec<Stmt> = Vec::new();
+        let condition = if is_rest {
             let capacity = self.group.capacity(list);
-            one.push(format!("if ({n} >= {capacity}u) {{\n    return {upper}_TOO_MANY;\n}}"));
+            one.push(self.group.refuse(Test::Other(expr![format!("{n} >= {capacity}u")]), "TOO_MANY"));
+            match cursor {
+                Cursor::Bytes => expr![Name::Here, " < ", Name::End],
+                Cursor::Bits => expr![Name::Bit, " + 8u <= ", Name::End, " * 8u"],
+            }
         } else {
-            inner.push(format!("for ({n} = 0; {n} < {count}; {n}++) {{"));
-        }
-        if list.element.aligned {
-            one.extend(cursor.align());
-        }
+            expr![format!("{n} < {count}")]
+        };
         let (prefix, name) = self.group.element_at(list, target, &n);
         let element = Target { prefix: &prefix, name: &name };
-        match (&list.element.action, list.sizes) {
-            (Action::Record(record), ElementSizes::Once(_) | ElementSizes::Each(_)) => {
-                if let ElementSizes::Each(bytes) = list.sizes {
-                    one.extend(read_size(bytes));
-                }
-                // What a later revision added to the element is stepped over.
-                one.push(self.lacks(&Size::Bytes(&each)));
-                let (function, value) = self.record_function(element);
-                let name = snake(&record.record.name);
-                one.push("{".into());
-                one.push(format!("    size_t inner = {};", cursor.byte()));
-                one.push(format!(
-                    "    {link}_codec_result_t result = {link}_{name}_{function}(body, inner + {each}, &inner{value});"
-                ));
-                one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}\n}}"));
-                one.push(cursor.go(&Size::Bytes(&each)));
-            }
-            (action, _) => one.extend(self.read(&list.element.field, action, element, depth + 1, None)),
+        one.extend(self.value(&list.element.field, ops, element, depth + 1, None));
+        statements.push(Stmt::For(expr![format!("{n} = 0; "), condition, format!("; {n}++")], one));
+        if is_rest && self.keeps() {
+            statements.push(set(target.count(), n.as_str()));
         }
-        inner.extend(indented(&one));
-        inner.push("}".into());
-        if rest && self.keeps() {
-            inner.push(format!("{} = {n};", target.count()));
-        }
-        lines.extend(indented(&inner));
-        lines.push("}".into());
+        statements
     }
 
-    fn read_union(&self, union: &UnionPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
+    fn union(&self, union: &UnionPlan, forms: &[Vec<Op<'_>>], target: Target<'_>, depth: usize) -> Stmt {
         let meaning = &union.union;
-        lines.extend(self.cursor.align());
         let key = match meaning.selector {
             Selector::Field(slot) => format!("key_{slot}"),
-            Selector::Request { .. } => "key".into(),
+            // Without the request, only the bytes can be kept.
+            Selector::Request { .. } => "key_known ? key : UINT64_MAX".to_owned(),
         };
-        let form = |index: usize, form: &Element| {
-            let mut inner = Vec::new();
+        let mut cases: Vec<Case> = Vec::new();
+        for (index, (element, ops)) in union.forms.iter().zip(forms).enumerate() {
+            let mut then = Vec::new();
             if self.keeps() {
-                inner.push(format!("{} = {index}u;", target.form()));
+                then.push(set(target.form(), format!("{index}u")));
             }
-            let prefix = format!("{}.{}.", target.value(), member(&form.field.name));
-            let element = Target { prefix: &prefix, name: "value" };
-            inner.extend(self.read(&form.field, &form.action, element, depth + 1, None));
-            inner.push("break;".into());
-            inner
-        };
-        let by_request = matches!(meaning.selector, Selector::Request { .. });
-        // Without the request, only the bytes can be kept.
-        lines.push(format!("switch ({}) {{", if by_request { "key_known ? key : UINT64_MAX" } else { &key }));
-        for (index, (case, element)) in meaning.cases.iter().zip(&union.forms).enumerate() {
-            lines.push(format!("case UINT64_C({}):", case.raw));
-            lines.extend(indented(&form(index, element)));
+            let prefix = format!("{}.{}.", target.value(), member(&element.field.name));
+            let value = Target { prefix: &prefix, name: "value" };
+            then.extend(self.value(&element.field, ops, value, depth + 1, None));
+            let number = meaning.cases.get(index).map(|case| format!("UINT64_C({})", case.raw));
+            cases.push(Case { number, then });
         }
-        lines.push("default:".into());
-        match union.forms.get(meaning.cases.len()) {
-            Some(element) => lines.extend(indented(&form(meaning.cases.len(), element))),
-            None => lines.push(format!("    return {}_NO_FORM;", self.group.upper)),
+        if cases.len() == meaning.cases.len() {
+            let no_form = Stmt::Return(expr![format!("{}_NO_FORM", self.group.upper)]);
+            cases.push(Case { number: None, then: vec![no_form] });
         }
-        lines.push("}".into());
-    }
-}
-
-/// A step of a section, and what the code around it wants of it.
-type Noted<'n> = &'n dyn Fn(Cursor, &Step) -> Vec<String>;
-
-impl Group<'_> {
-    /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
-    pub fn begin_section(&self, index: usize, section: &SectionPlan, lacking: &str, source: &mut Code) {
-        let start = self.known(index).start;
-        source.line(format!("    /* Revision {}. */", section.revision));
-        if index > 0 {
-            let place = start.map_or("start".to_owned(), |start| format!("{start}u"));
-            source.lines(&format!("    if (end == {place}) {{\n        {lacking}\n    }}"));
-        }
-        if section.least_size > 0 {
-            let lacks = match start {
-                Some(start) => format!("end < {}u", start + section.least_size),
-                None => format!("end - start < {}u", section.least_size),
-            };
-            source.lines(&format!("    if ({lacks}) {{\n        return {}_TRUNCATED;\n    }}", self.upper));
-        }
-    }
-
-    /// What reads one section whose length was tested; `start` then is behind it. `noted` is executed where a field is, before it is read.
-    pub fn read_section(
-        &self,
-        index: usize,
-        section: &SectionPlan,
-        take: Take,
-        target: &str,
-        noted: Noted<'_>,
-        source: &mut Code,
-    ) {
-        let known = self.known(index);
-        let mut lines = self.read_known(section, &known, take, target);
-        let cursor = Cursor::of(section);
-        let moving = &section.steps[section.fixed_steps..];
-        let begin = self.begin_moving(section, &known);
-        for (n, step) in moving.iter().enumerate() {
-            let mut one = self.place(cursor, step, &known);
-            if n == 0 {
-                one.retain(|line| *line != begin);
-                lines.push(begin.clone());
-            }
-            one.extend(noted(cursor, step));
-            one.extend(self.read_step(cursor, step, take, target));
-            let Some(presence) = step.presence else {
-                lines.extend(one);
-                continue;
-            };
-            let mask = 1u32 << (presence % 8);
-            lines.push(format!("if (({} & {mask:#04X}u) != 0u) {{", byte_at(&known, presence as usize / 8)));
-            lines.extend(indented(&one));
-            let field = &self.fields[step.slot];
-            if take == Take::Keep && !field.is_spare() {
-                lines.push("} else {".into());
-                lines.push(format!("    {target}has_{} = false;", member(&field.name)));
-                lines.extend(indented(&self.unset(step.slot, &step.action, target)));
-            }
-            lines.push("}".into());
-        }
-        lines.extend(self.end_section(index, section, cursor));
-        for line in lines.join("\n").lines() {
-            source.line(format!("    {line}"));
-        }
-    }
-
-    /// The statement that sets the cursor to where what moves in a section begins.
-    pub fn begin_moving(&self, section: &SectionPlan, known: &Known) -> String {
-        match (Cursor::of(section), known.start) {
-            (Cursor::Bytes, Some(start)) => format!("here = {}u;", start + section.fixed_end.div_ceil(8)),
-            (Cursor::Bytes, None) => format!("here = start + {}u;", section.fixed_end.div_ceil(8)),
-            (Cursor::Bits, Some(start)) => format!("bit = {}u;", start * 8 + section.fixed_end),
-            (Cursor::Bits, None) => format!("bit = start * 8u + {}u;", section.fixed_end),
-        }
-    }
-
-    /// The statements that go to where a step's field lies.
-    pub fn place(&self, cursor: Cursor, step: &Step, known: &Known) -> Vec<String> {
-        match (step.place, cursor, known.start) {
-            (Place::Fixed(bit), Cursor::Bytes, Some(start)) => vec![format!("here = {}u;", start + bit as usize / 8)],
-            (Place::Fixed(bit), Cursor::Bytes, None) => vec![format!("here = start + {}u;", bit / 8)],
-            (Place::Fixed(bit), Cursor::Bits, Some(start)) => vec![format!("bit = {}u;", start * 8 + bit as usize)],
-            (Place::Fixed(bit), Cursor::Bits, None) => vec![format!("bit = start * 8u + {bit}u;")],
-            (Place::Behind { aligned: true }, ..) => cursor.align(),
-            (Place::Behind { aligned: false }, ..) => Vec::new(),
-        }
-    }
-
-    /// The statements that set `start` to what lies behind a section that was read, where somebody wants to know it.
-    fn end_section(&self, index: usize, section: &SectionPlan, cursor: Cursor) -> Vec<String> {
-        let is_wanted = match self.sections.get(index + 1) {
-            Some(_) => self.known(index + 1).start.is_none(),
-            None => !self.is_body,
-        };
-        let mut lines = Vec::new();
-        if is_wanted {
-            lines.push(match (section.fixed, cursor) {
-                (true, _) => format!("start += {}u;", section.greatest_size),
-                (false, Cursor::Bytes) => "start = here;".to_owned(),
-                (false, Cursor::Bits) => "start = (bit + 7u) / 8u;".to_owned(),
-            });
-        }
-        if !section.fixed && cursor == Cursor::Bits {
-            let place = if is_wanted { "start" } else { "(bit + 7u) / 8u" };
-            lines.push(format!("if ({place} > end) {{\n    return {}_TRUNCATED;\n}}", self.upper));
-        }
-        lines
+        Stmt::Switch(expr![key], cases)
     }
 }

@@ -3,8 +3,9 @@
 use emberwort_model::model::{Field, Length, Selector};
 use emberwort_model::plan::{Action, ListPlan, UnionPlan, count_bytes};
 
-use super::{Group, Target, indented};
+use super::{Group, Target, print_inside, set};
 use crate::c::numbers;
+use crate::c::tree::{Case, Expr, Stmt, Test, expr};
 use crate::c::words::{literal, member};
 use crate::code::Code;
 use crate::lower::is_ascii;
@@ -16,16 +17,15 @@ impl Group<'_> {
         let Self { link, upper, stem, .. } = *self;
         let what = if self.is_body { "message" } else { "record" };
         let check = Check { group: self, name };
-        let mut lines = Vec::new();
-        if self.is_body {
-            let wrong = |result: &str| {
-                format!("    *field = {};\n    return {upper}_{result};\n}}", literal(&format!("{name}.sections_held")))
-            };
-            let sections = self.sections.len();
-            lines.push(format!("if ({what}->sections_held < 1u) {{\n{}", wrong("NOT_INITIALISED")));
-            lines.push(format!("if ({what}->sections_held > {sections}u) {{\n{}", wrong("OUT_OF_RANGE")));
-        }
         let prefix = format!("{what}->");
+        let mut statements = Vec::new();
+        if self.is_body {
+            let held = format!("{prefix}sections_held");
+            let sections = self.sections.len();
+            let wrong = |test: String, result| check.wrong(expr![test], &format!("{name}.sections_held"), result);
+            statements.push(wrong(format!("{held} < 1u"), "NOT_INITIALISED"));
+            statements.push(wrong(format!("{held} > {sections}u"), "OUT_OF_RANGE"));
+        }
         for (index, section) in self.sections.iter().enumerate() {
             let mut of_section = Vec::new();
             for step in section.steps.iter().filter(|step| !self.fields[step.slot].is_spare()) {
@@ -33,37 +33,38 @@ impl Group<'_> {
                 let name = member(&field.name);
                 let stem = format!("{stem}_{name}");
                 let found = check.value(&stem, field, &step.action, Target { prefix: &prefix, name: &name }, 0);
-                if step.presence.is_some() && !found.is_empty() {
-                    of_section.push(format!("if ({prefix}has_{name}) {{"));
-                    of_section.extend(indented(&found));
-                    of_section.push("}".into());
-                } else {
-                    of_section.extend(found);
-                }
+                of_section.extend(match step.presence {
+                    Some(_) => only_if(format!("{prefix}has_{name}"), found),
+                    None => found,
+                });
             }
-            if index > 0 && self.is_body && !of_section.is_empty() {
-                lines.push(format!("if ({prefix}sections_held > {index}u) {{"));
-                lines.extend(indented(&of_section));
-                lines.push("}".into());
-            } else {
-                lines.extend(of_section);
-            }
+            statements.extend(match index > 0 && self.is_body {
+                true => only_if(format!("{prefix}sections_held > {index}u"), of_section),
+                false => of_section,
+            });
         }
         header.lines(&format!(
             "/* Whether all values may be sent; if not, *field is the name of the first that may not, else NULL. ..._encode() looks at the same. */\n\
-             static inline {link}_codec_result_t {stem}_validate(const {stem}_t *{what}, const char **field)\n{{"
+             {upper}_CHECKED static inline {link}_codec_result_t {stem}_validate(const {stem}_t *{what}, const char **field)\n{{"
         ));
-        let uses = |name: &str| lines.iter().any(|line| line.contains(name));
-        if !uses(&prefix) {
+        if statements.is_empty() {
             header.line(format!("    (void){what};"));
         }
-        indented(&lines).for_each(|line| header.line(line));
+        print_inside(&statements, header);
         header.lines(&format!("    *field = NULL;\n    return {upper}_OK;\n}}\n"));
         header.line("");
     }
 }
 
-/// Prints the checks of values.
+/// Statements that are executed if something is there; nothing if there are none.
+fn only_if(condition: String, then: Vec<Stmt>) -> Vec<Stmt> {
+    match then.is_empty() {
+        true => Vec::new(),
+        false => vec![Stmt::If(Test::Other(expr![condition]), then, Vec::new())],
+    }
+}
+
+/// Makes the checks of values.
 struct Check<'g, 'a> {
     group: &'g Group<'a>,
     /// The name of the message or record.
@@ -71,29 +72,33 @@ struct Check<'g, 'a> {
 }
 
 impl Check<'_, '_> {
-    /// What ends the function.
-    fn refusal(&self, field: &Field, result: &str) -> [String; 2] {
-        let what = if field.name.is_empty() { self.name.to_owned() } else { format!("{}.{}", self.name, field.name) };
-        [format!("*field = {};", literal(&what)), format!("return {}_{result};", self.group.upper)]
+    /// The name that is told of a field.
+    fn told(&self, field: &Field) -> String {
+        if field.name.is_empty() { self.name.to_owned() } else { format!("{}.{}", self.name, field.name) }
     }
 
-    /// What ends the function if a condition holds.
-    fn wrong(&self, condition: &str, field: &Field, result: &str) -> String {
-        let refusal: Vec<String> = indented(&self.refusal(field, result)).collect();
-        format!("if ({condition}) {{\n{}\n}}", refusal.join("\n"))
+    /// Ends the function, and tells this name.
+    fn refusal(&self, told: &str, result: &str) -> Vec<Stmt> {
+        let result = format!("{}_{result}", self.group.upper);
+        vec![set("*field", literal(told)), Stmt::Return(expr![result])]
     }
 
-    fn too_many(&self, count: &str, most: u32, field: &Field) -> Option<String> {
+    /// Ends the function if a condition holds.
+    fn wrong(&self, condition: Expr, told: &str, result: &str) -> Stmt {
+        Stmt::If(Test::Other(condition), self.refusal(told, result), Vec::new())
+    }
+
+    fn too_many(&self, count: &str, most: u32, field: &Field) -> Option<Stmt> {
         let greatest = if count_bytes(most) == 1 { 255 } else { 65_535 };
-        (most < greatest).then(|| self.wrong(&format!("{count} > {most}u"), field, "TOO_MANY"))
+        (most < greatest).then(|| self.wrong(expr![format!("{count} > {most}u")], &self.told(field), "TOO_MANY"))
     }
 
-    fn value(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<String> {
+    fn value(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<Stmt> {
         match action {
             Action::Bits { .. } | Action::Varint { .. } => {
                 let is_needed = !numbers::is_always_valid(field);
-                let condition = format!("!{stem}_valid({})", target.value());
-                is_needed.then(|| self.wrong(&condition, field, "OUT_OF_RANGE")).into_iter().collect()
+                let invalid = || expr!["!", Expr::function(format!("{stem}_valid")), format!("({})", target.value())];
+                is_needed.then(|| self.wrong(invalid(), &self.told(field), "OUT_OF_RANGE")).into_iter().collect()
             }
             Action::Run { length, text } => {
                 let count = target.length();
@@ -103,37 +108,39 @@ impl Check<'_, '_> {
                     Length::Exact(_) | Length::Rest => None,
                 };
                 let not_ascii = is_ascii(field).then(|| {
-                    let condition = format!("!{}_is_ascii({}, {count})", self.group.link, target.value());
-                    self.wrong(&condition, field, "OUT_OF_RANGE")
+                    let is_ascii = Expr::function(format!("{}_is_ascii", self.group.link));
+                    let other = expr!["!", is_ascii, format!("({}, {count})", target.value())];
+                    self.wrong(other, &self.told(field), "OUT_OF_RANGE")
                 });
                 too_many.into_iter().chain(not_ascii).collect()
             }
             Action::Skip { .. } => Vec::new(),
             Action::Record(record) => {
-                let Group { link, upper, .. } = *self.group;
-                let name = snake(&record.record.name);
-                vec![format!(
-                    "{{\n    const {link}_codec_result_t result = {link}_{name}_validate(&{}, field);\n    \
-                         if (result != {upper}_OK) {{\n        return result;\n    }}\n}}",
-                    target.value()
-                )]
+                let link = self.group.link;
+                let validate = Expr::function(format!("{link}_{}_validate", snake(&record.record.name)));
+                let called = expr![
+                    format!("const {link}_codec_result_t result = "),
+                    validate,
+                    format!("(&{}, field)", target.value())
+                ];
+                vec![Stmt::Block(vec![Stmt::Do(called), self.group.failed()])]
             }
             Action::List(list) => self.list(stem, field, list, target, depth),
-            Action::Union(union) => self.union(stem, field, union, target, depth),
+            Action::Union(union) => vec![self.union(stem, field, union, target, depth)],
         }
     }
 
-    fn list(&self, stem: &str, field: &Field, list: &ListPlan, target: Target<'_>, depth: usize) -> Vec<String> {
-        let mut lines = Vec::new();
+    fn list(&self, stem: &str, field: &Field, list: &ListPlan, target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let mut statements = Vec::new();
         let count = match list.length {
             Length::Exact(count) => format!("{count}u"),
             Length::UpTo(most) => {
-                lines.extend(self.too_many(&target.count(), most, field));
+                statements.extend(self.too_many(&target.count(), most, field));
                 target.count()
             }
             Length::Rest => {
-                let most = self.group.capacity(list);
-                lines.push(self.wrong(&format!("{} > {most}u", target.count()), field, "TOO_MANY"));
+                let test = expr![format!("{} > {}u", target.count(), self.group.capacity(list))];
+                statements.push(self.wrong(test, &self.told(field), "TOO_MANY"));
                 target.count()
             }
         };
@@ -144,19 +151,17 @@ impl Check<'_, '_> {
         let named = Field { name: field.name.clone(), ..(*list.element.field).clone() };
         let one = self.value(stem, &named, &list.element.action, element, depth + 1);
         if !one.is_empty() {
-            lines.push(format!("{{\n    size_t {n};\n    for ({n} = 0; {n} < {count}; {n}++) {{"));
-            lines.extend(indented(&one).map(|line| format!("    {line}")));
-            lines.push("    }\n}".into());
+            let head = expr![format!("{n} = 0; {n} < {count}; {n}++")];
+            statements.push(Stmt::Block(vec![Stmt::call(format!("size_t {n}")), Stmt::For(head, one)]));
         }
-        lines
+        statements
     }
 
-    fn union(&self, stem: &str, field: &Field, union: &UnionPlan, target: Target<'_>, depth: usize) -> Vec<String> {
+    fn union(&self, stem: &str, field: &Field, union: &UnionPlan, target: Target<'_>, depth: usize) -> Stmt {
         let meaning = &union.union;
-        let mut lines = vec![format!("switch ({}) {{", target.form())];
+        let mut cases = Vec::new();
         for (index, form) in union.forms.iter().enumerate() {
-            lines.push(format!("case {index}u:"));
-            let mut inner = Vec::new();
+            let mut then = Vec::new();
             if let Selector::Field(slot) = meaning.selector {
                 let decider = format!("(uint64_t){}{}", target.prefix, member(&self.group.fields[slot].name));
                 let other = match meaning.cases.get(index) {
@@ -167,19 +172,16 @@ impl Check<'_, '_> {
                     }
                 };
                 if !other.is_empty() {
-                    inner.push(self.wrong(&other, field, "NO_FORM"));
+                    then.push(self.wrong(expr![other], &self.told(field), "NO_FORM"));
                 }
             }
             let name = member(&form.field.name);
             let prefix = format!("{}.{name}.", target.value());
             let element = Target { prefix: &prefix, name: "value" };
-            inner.extend(self.value(&format!("{stem}_{name}"), &form.field, &form.action, element, depth + 1));
-            inner.push("break;".into());
-            lines.extend(indented(&inner));
+            then.extend(self.value(&format!("{stem}_{name}"), &form.field, &form.action, element, depth + 1));
+            cases.push(Case { number: Some(format!("{index}u")), then });
         }
-        lines.push("default:".into());
-        lines.extend(indented(&self.refusal(field, "NO_FORM")));
-        lines.push("}".into());
-        lines
+        cases.push(Case { number: None, then: self.refusal(&self.told(field), "NO_FORM") });
+        Stmt::Switch(expr![target.form()], cases)
     }
 }

@@ -1,194 +1,346 @@
 //! Writing the fields of a group to a body.
 
-use emberwort_model::model::{Field, Length, Selector};
-use emberwort_model::plan::{Action, ElementSizes, ListPlan, Step, count_bytes};
+use emberwort_model::model::{Field, Length, Selector, Union};
+use emberwort_model::plan::{ListPlan, RecordPlan, UnionPlan, count_bytes};
 
-use super::cursor::{Cursor, Size};
-use super::known::byte_at;
-use super::{Group, Target, indented};
+use super::cursor::{Cursor, Size, Stretch};
+use super::known::{Left, byte_at};
+use super::{Group, Target, set, zeroed};
 use crate::c::numbers;
+use crate::c::tree::{Case, Expr, Name, Stmt, Test, expr};
 use crate::c::words::member;
-use crate::code::Code;
-use crate::lower::is_ascii;
+use crate::lower::{Op, Section, is_ascii};
 use crate::names::snake;
 
 impl Group<'_> {
-    /// What writes the field of a step at the cursor, and goes behind it.
-    pub fn write_step(&self, cursor: Cursor, step: &Step, target: &str) -> Vec<String> {
-        let field = &self.fields[step.slot];
-        let name = member(&field.name);
-        let stem = format!("{}_{name}", self.stem);
-        let writer = Writer { group: self, cursor };
-        writer.write(&stem, field, &step.action, Target { prefix: target, name: &name }, 0)
+    /// Writes all sections from `target`; `condition` says of a later section whether it is written.
+    pub fn write_sections(
+        &self,
+        sections: &[Section<'_>],
+        target: &str,
+        condition: impl Fn(usize, u32) -> Expr,
+    ) -> Vec<Stmt> {
+        let mut statements = Vec::new();
+        for (index, section) in sections.iter().enumerate() {
+            let revision = section.plan.revision;
+            statements.push(Stmt::Comment(format!("Revision {revision}.")));
+            let of_section = self.write_section(section, target);
+            match index {
+                0 => statements.extend(of_section),
+                _ => statements.push(Stmt::If(Test::Other(condition(index, revision)), of_section, Vec::new())),
+            }
+        }
+        statements
+    }
+
+    fn write_section(&self, section: &Section<'_>, target: &str) -> Vec<Stmt> {
+        let stretch = Stretch::behind(section);
+        let mut left: Left<'_, '_> = section.ops.iter().collect();
+        let mut statements = self.write_known(section, target, &mut left);
+        let left: Vec<&Op<'_>> = left.into();
+        statements.extend(self.write_placed(stretch, &left, target));
+        statements.push(match (section.size, section.known.start) {
+            (Some(size), Some(start)) => Stmt::Set(Name::Start, Expr::number(start + size)),
+            (Some(size), None) => Stmt::Add(Name::Start, Expr::number(size)),
+            (None, _) => Stmt::Set(Name::Start, stretch.cursor.next_byte()),
+        });
+        statements
+    }
+
+    /// Writes what these operations of a section are for.
+    pub fn write_placed(&self, stretch: Stretch<'_>, ops: &[&Op<'_>], target: &str) -> Vec<Stmt> {
+        let Stretch { cursor, known, is_tested } = stretch;
+        let mut statements = Vec::new();
+        let writer = Writer { group: self, cursor, is_tested };
+        for op in ops {
+            match op {
+                Op::Seek(bit) => statements.push(cursor.seek(known.start, *bit)),
+                Op::Field(slot, ops) => {
+                    let field = &self.fields[*slot];
+                    let name = member(&field.name);
+                    let stem = format!("{}_{name}", self.stem);
+                    statements.extend(writer.value(&stem, field, ops, Target { prefix: target, name: &name }, 0));
+                }
+                Op::If { slot: Some(slot), bit, then } => {
+                    let byte = byte_at(known, *bit as usize / 8);
+                    let marked = expr!["(uint8_t)(", &byte, format!(" | {:#04X}u)", 1u32 << (bit % 8))];
+                    let then: Vec<&Op<'_>> = then.iter().collect();
+                    let places = then.iter().take_while(|op| matches!(op, Op::Seek(_) | Op::Align)).count();
+                    let mut inner = self.write_placed(stretch, &then[..places], target);
+                    inner.push(set(byte, marked));
+                    inner.extend(self.write_placed(stretch, &then[places..], target));
+                    let is_there = expr![format!("{target}has_{}", member(&self.fields[*slot].name))];
+                    statements.push(Stmt::If(Test::Other(is_there), inner, Vec::new()));
+                }
+                // What is retired and optional is never sent.
+                Op::If { slot: None, .. } => {}
+                op => statements.extend(writer.space(op)),
+            }
+        }
+        statements
     }
 }
 
-/// Prints what writes values at a cursor.
+/// Makes what writes values at a cursor.
 struct Writer<'g, 'a> {
     group: &'g Group<'a>,
     cursor: Cursor,
+    /// Whether there is certainly room for a value without a length of its own.
+    is_tested: bool,
 }
 
 impl Writer<'_, '_> {
-    fn room(&self, size: &Size<'_>) -> String {
+    fn room(&self, size: &Size<'_>) -> Stmt {
         self.group.room(self.cursor, size)
     }
 
-    fn invalid(&self, stem: &str, field: &Field, value: &str) -> Option<String> {
+    /// Ends the function if there is no room for something of this size, and goes behind it if there is; `act` is executed before that.
+    fn stepping(&self, size: &Size<'_>, act: Vec<Stmt>) -> Vec<Stmt> {
+        let is_certain = self.is_tested && matches!(size, Size::Bits(_));
+        let room = (!is_certain).then(|| self.room(size));
+        room.into_iter().chain(act).chain([self.cursor.go(size)]).collect()
+    }
+
+    fn put_count(&self, bytes: u8, value: impl Into<Expr>) -> Vec<Stmt> {
+        let put = self.group.put_count(self.cursor, bytes, value.into());
+        self.stepping(&Size::Bits(usize::from(bytes) * 8), put)
+    }
+
+    /// Ends the function if a number does not mean anything.
+    fn invalid(&self, stem: &str, field: &Field, value: &str) -> Option<Stmt> {
         let is_needed = !numbers::is_always_valid(field);
-        is_needed.then(|| format!("if (!{stem}_valid({value})) {{\n    return {}_OUT_OF_RANGE;\n}}", self.group.upper))
+        let test = || Test::Other(expr!["!", Expr::function(format!("{stem}_valid")), format!("({value})")]);
+        is_needed.then(|| self.group.refuse(test(), "OUT_OF_RANGE"))
     }
 
-    fn too_many(&self, count: &str, max: u32) -> Option<String> {
-        let greatest = if count_bytes(max) == 1 { 255 } else { 65_535 };
-        (max < greatest).then(|| format!("if ({count} > {max}u) {{\n    return {}_TOO_MANY;\n}}", self.group.upper))
-    }
-
-    /// Statements that refuse a text with other characters than those of ASCII; one that is too long is refused before it is looked at.
-    fn not_ascii(&self, length: Length, target: Target<'_>) -> Vec<String> {
-        let (link, upper, count) = (self.group.link, &self.group.upper, target.length());
-        let most = match length {
-            Length::Exact(most) | Length::UpTo(most) => self.too_many(&count, most),
+    /// Refuses a text with other characters than those of ASCII; one that is too long is refused before it is looked at.
+    fn not_ascii(&self, length: Length, target: Target<'_>) -> Vec<Stmt> {
+        let count = target.length();
+        let too_many = match length {
+            Length::Exact(most) | Length::UpTo(most) => self.group.too_many(&count, most),
             Length::Rest => None,
         };
-        let refused =
-            format!("if (!{link}_is_ascii({}, {count})) {{\n    return {upper}_OUT_OF_RANGE;\n}}", target.value());
-        most.into_iter().chain([refused]).collect()
+        let is_ascii = Expr::function(format!("{}_is_ascii", self.group.link));
+        let test = Test::Other(expr!["!", is_ascii, format!("({}, {count})", target.value())]);
+        too_many.into_iter().chain([self.group.refuse(test, "OUT_OF_RANGE")]).collect()
     }
 
-    fn write(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<String> {
-        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
+    fn value(&self, stem: &str, field: &Field, ops: &[Op<'_>], target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let cursor = self.cursor;
         let value = target.value();
-        let mut lines = Vec::new();
-        match action {
-            Action::Bits { width, order, .. } => {
-                let size = Size::Bits(u64::from(*width));
-                lines.extend(self.invalid(stem, field, &value));
-                lines.push(self.room(&size));
-                lines.extend(self.group.put_number(cursor, &field.kind, *width, *order, &value));
-                lines.push(cursor.go(&size));
-            }
-            Action::Varint { width, signed } => {
-                lines.extend(self.invalid(stem, field, &value));
-                let bits = if *width > 32 { 64 } else { 32 };
-                let raw = if *signed {
-                    format!("((uint{bits}_t)(int{bits}_t){value} << 1) ^ ({value} < 0 ? UINT{bits}_MAX : 0u)")
-                } else {
-                    format!("(uint{bits}_t){value}")
-                };
-                let put = |place: &str| {
-                    format!(
-                        "if (!{link}_put_compact{bits}(body, room, &{place}, {raw})) {{\n    return {upper}_NO_ROOM;\n}}"
-                    )
-                };
-                match cursor {
-                    Cursor::Bytes => lines.push(put("here")),
-                    Cursor::Bits => {
-                        lines.push("{".into());
-                        lines.push("    size_t inner = bit / 8u;".into());
-                        lines.extend(indented(&[put("inner"), "bit = inner * 8u;".into()]));
-                        lines.push("}".into());
+        let mut statements = Vec::new();
+        for (at, op) in ops.iter().enumerate() {
+            match op {
+                // What is called goes to the next byte itself.
+                Op::Align if matches!(ops.get(at + 1), Some(Op::Call(_))) => {}
+                Op::Number { width, order, .. } => {
+                    statements.extend(self.invalid(stem, field, &value));
+                    let put = self.group.put_number(cursor, &field.kind, *width, *order, &value);
+                    statements.extend(self.stepping(&Size::Bits(usize::from(*width)), put));
+                }
+                Op::Varint { width, signed } => {
+                    statements.extend(self.invalid(stem, field, &value));
+                    statements.extend(self.compact(*width, *signed, &value));
+                }
+                Op::Run { length, text } => {
+                    if is_ascii(field) {
+                        statements.extend(self.not_ascii(*length, target));
                     }
+                    statements.extend(self.run(*length, *text, target, depth));
                 }
-            }
-            Action::Skip { bits } => {
-                let size = Size::Bits(u64::from(*bits));
-                lines.push(self.room(&size));
-                if cursor == Cursor::Bytes {
-                    lines.push(format!("memset(body + here, 0, {}u);", bits / 8));
+                Op::Call(record) => {
+                    let call = self.call(record, &value);
+                    statements.push(Stmt::Block(self.group.call_inside(cursor, cursor.next_byte(), call)));
                 }
-                lines.push(cursor.go(&size));
-            }
-            Action::Run { length, text } => {
-                if is_ascii(field) {
-                    lines.extend(self.not_ascii(*length, target));
+                // The list has said the size.
+                Op::Sized { bytes: None, record } => {
+                    let call = self.call(record, &value);
+                    statements.push(Stmt::Block(self.group.call_inside(cursor, cursor.next_byte(), call)));
                 }
-                self.write_run(*length, *text, target, depth, &mut lines);
-            }
-            Action::Record(record) => {
-                let name = snake(&record.record.name);
-                lines.push("{".into());
-                let start = if cursor == Cursor::Bytes { "here" } else { "(bit + 7u) / 8u" };
-                lines.push(format!("    size_t inner = {start};"));
-                lines.push(format!(
-                    "    {link}_codec_result_t result = {link}_{name}_write(body, room, &inner, &{value}, revision);"
-                ));
-                lines.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                lines.push(format!("    {}\n}}", cursor.go_to("inner")));
-            }
-            Action::List(list) => self.write_list(stem, list, target, depth, &mut lines),
-            Action::Union(union) => {
-                lines.extend(cursor.align());
-                let meaning = &union.union;
-                lines.push(format!("switch ({}) {{", target.form()));
-                for (index, form) in union.forms.iter().enumerate() {
-                    let mut inner = Vec::new();
-                    if let Selector::Field(slot) = meaning.selector {
-                        inner.push(self.decided(meaning, index, slot, target));
-                    }
-                    let name = member(&form.field.name);
-                    let prefix = format!("{value}.{name}.");
-                    let stem = format!("{stem}_{name}");
-                    let element = Target { prefix: &prefix, name: "value" };
-                    inner.extend(self.write(&stem, &form.field, &form.action, element, depth + 1));
-                    inner.push("break;".into());
-                    lines.push(format!("case {index}u:"));
-                    lines.extend(indented(&inner));
+                Op::Sized { bytes: Some(bytes), record } => {
+                    statements.push(self.room(&Size::Bits(usize::from(*bytes) * 8)));
+                    let from = expr![cursor.byte(), format!(" + {bytes}u")];
+                    let mut inner = self.group.call_inside(cursor, from, self.call(record, &value));
+                    inner.insert(1, Stmt::call("size_t first = inner"));
+                    let size = self.group.put_count(cursor, *bytes, expr!["(inner - first)"]);
+                    let last = inner.len() - 1;
+                    inner.splice(last..last, size);
+                    statements.push(Stmt::Block(inner));
                 }
-                lines.push(format!("default:\n    return {upper}_NO_FORM;\n}}"));
+                Op::Repeat { list, once, each } => {
+                    statements.push(Stmt::Block(self.list(stem, list, *once, each, target, depth)));
+                }
+                Op::Select { union, forms } => statements.push(self.union(stem, union, forms, target, depth)),
+                op => statements.extend(self.space(op)),
             }
         }
-        lines
+        statements
     }
 
-    fn write_run(&self, length: Length, text: bool, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (cursor, link, value) = (self.cursor, self.group.link, target.value());
-        match length {
-            Length::Exact(count) => {
-                if text {
-                    lines.extend(self.too_many(&target.length(), count));
-                }
-                let size = Size::Bits(u64::from(count) * 8);
-                lines.push(self.room(&size));
-                let used = if text { target.length() } else { format!("{count}u") };
-                match cursor {
-                    Cursor::Bytes => {
-                        if text {
-                            // A shorter text is filled up with zeros.
-                            lines.push(format!("memset(body + here, 0, {count}u);"));
-                        }
-                        lines.push(format!("memcpy(body + here, {value}, {used});"));
-                    }
-                    Cursor::Bits => {
-                        lines.push("{".into());
-                        lines.push(format!("    size_t b{depth};"));
-                        lines.push(format!("    for (b{depth} = 0; b{depth} < {used}; b{depth}++) {{"));
-                        lines.push(format!(
-                            "        {link}_put(body, bit + b{depth} * 8u, 8u, (uint8_t){value}[b{depth}]);\n    }}\n}}"
-                        ));
-                    }
-                }
-                lines.push(cursor.go(&size));
-                return;
+    /// What has no value.
+    fn space(&self, op: &Op<'_>) -> Vec<Stmt> {
+        match op {
+            Op::Align => self.cursor.align().into_iter().collect(),
+            Op::Skip(bits) => {
+                let zeros = expr![Name::Body, " + ", Name::Here, format!(", 0, {}u", bits / 8)];
+                let put = (self.cursor == Cursor::Bytes).then(|| zeroed(zeros));
+                self.stepping(&Size::Bits(*bits as usize), put.into_iter().collect())
             }
-            Length::UpTo(max) => {
-                let bytes = count_bytes(max);
-                let size = Size::Bits(u64::from(bytes) * 8);
-                lines.extend(self.too_many(&target.length(), max));
-                lines.push(self.room(&size));
-                lines.extend(self.group.put_count(cursor, bytes, &target.length()));
-                lines.push(cursor.go(&size));
+            // Sections have these, and values.
+            _ => Vec::new(),
+        }
+    }
+
+    /// The call that writes a record from byte `inner` on.
+    fn call(&self, record: &RecordPlan, value: &str) -> Expr {
+        let write = Expr::function(format!("{}_{}_write", self.group.link, snake(&record.record.name)));
+        expr![write, "(", Name::Body, ", ", Name::Room, format!(", &inner, &{value}, "), Name::Revision, ")"]
+    }
+
+    /// An integer of variable length.
+    fn compact(&self, width: u8, signed: bool, value: &str) -> Vec<Stmt> {
+        let (cursor, link) = (self.cursor, self.group.link);
+        let bits = if width > 32 { 64 } else { 32 };
+        let raw = if signed {
+            format!("((uint{bits}_t)(int{bits}_t){value} << 1) ^ ({value} < 0 ? UINT{bits}_MAX : 0u)")
+        } else {
+            format!("(uint{bits}_t){value}")
+        };
+        let put = |place: Expr| {
+            let put = Expr::function(format!("{link}_put_compact{bits}"));
+            let test = expr!["!", put, "(", Name::Body, ", ", Name::Room, ", ", place, format!(", {raw})")];
+            self.group.refuse(Test::Other(test), "NO_ROOM")
+        };
+        match cursor {
+            Cursor::Bytes => vec![put(Expr::address(Name::Here))],
+            Cursor::Bits => vec![Stmt::Block(vec![
+                Stmt::Do(expr!["size_t inner = ", cursor.byte()]),
+                put(expr!["&inner"]),
+                cursor.go_to("inner"),
+            ])],
+        }
+    }
+
+    fn run(&self, length: Length, text: bool, target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let (cursor, value, count) = (self.cursor, target.value(), target.length());
+        let mut statements = Vec::new();
+        match length {
+            Length::Exact(exact) => {
+                if text {
+                    statements.extend(self.group.too_many(&count, exact));
+                }
+                let put = self.put_exact(exact, text, target, depth);
+                statements.extend(self.stepping(&Size::Bits(exact as usize * 8), put));
+                return statements;
+            }
+            Length::UpTo(most) => {
+                statements.extend(self.group.too_many(&count, most));
+                statements.extend(self.put_count(count_bytes(most), count.as_str()));
             }
             Length::Rest => {}
         }
-        let count = target.length();
-        lines.push(self.room(&Size::Bytes(&count)));
-        lines.push(format!("if ({count} > 0u) {{\n    memcpy(body + {}, {value}, {count});\n}}", cursor.byte()));
-        lines.push(cursor.go(&Size::Bytes(&count)));
+        let copy = Expr::function("memcpy");
+        let copied = Stmt::Do(expr![copy, "(", Name::Body, " + ", cursor.byte(), format!(", {value}, {count})")]);
+        let put = Stmt::If(Test::Other(expr![format!("{count} > 0u")]), vec![copied], Vec::new());
+        statements.extend(self.stepping(&Size::Bytes(&count), vec![put]));
+        statements
     }
 
-    /// The check that the deciding field selects the form that is given.
-    fn decided(&self, union: &emberwort_model::model::Union, index: usize, slot: usize, target: Target<'_>) -> String {
+    /// So many bytes, or a text that zeros fill up.
+    fn put_exact(&self, exact: u32, text: bool, target: Target<'_>, depth: usize) -> Vec<Stmt> {
+        let value = target.value();
+        let used = if text { target.length() } else { format!("{exact}u") };
+        match self.cursor {
+            Cursor::Bytes => {
+                let here = || expr![Name::Body, " + ", Name::Here];
+                let zeros = text.then(|| zeroed(expr![here(), format!(", 0, {exact}u")]));
+                let copy = Expr::function("memcpy");
+                let copied = Stmt::Do(expr![copy, "(", here(), format!(", {value}, {used})")]);
+                zeros.into_iter().chain([copied]).collect()
+            }
+            Cursor::Bits => {
+                let n = format!("b{depth}");
+                let put = Expr::function(format!("{}_put", self.group.link));
+                let one =
+                    expr![put, "(", Name::Body, ", ", Name::Bit, format!(" + {n} * 8u, 8u, (uint8_t){value}[{n}])")];
+                let head = format!("{n} = 0; {n} < {used}; {n}++");
+                vec![Stmt::Block(vec![Stmt::call(format!("size_t {n}")), Stmt::For(expr![head], vec![Stmt::Do(one)])])]
+            }
+        }
+    }
+
+    fn list(
+        &self,
+        stem: &str,
+        list: &ListPlan,
+        once: Option<u8>,
+        ops: &[Op<'_>],
+        target: Target<'_>,
+        depth: usize,
+    ) -> Vec<Stmt> {
+        let n = format!("n{depth}");
+        let mut statements = vec![Stmt::call(format!("size_t {n}"))];
+        let count = match list.length {
+            Length::Exact(count) => format!("{count}u"),
+            Length::UpTo(most) => {
+                statements.extend(self.group.too_many(&target.count(), most));
+                statements.extend(self.put_count(count_bytes(most), target.count()));
+                target.count()
+            }
+            Length::Rest => {
+                let test = Test::Other(expr![format!("{} > {}u", target.count(), self.group.capacity(list))]);
+                statements.push(self.group.refuse(test, "TOO_MANY"));
+                target.count()
+            }
+        };
+        if let (Some(bytes), Some(size)) = (once, self.size_of(list)) {
+            let mut put: Vec<Stmt> = self.cursor.align().into_iter().collect();
+            put.extend(self.put_count(bytes, size));
+            match list.length {
+                Length::Rest => {
+                    statements.push(Stmt::If(Test::Other(expr![format!("{count} > 0u")]), put, Vec::new()));
+                }
+                _ => statements.extend(put),
+            }
+        }
+        let (prefix, name) = self.group.element_at(list, target, &n);
+        let element = Target { prefix: &prefix, name: &name };
+        let one = self.value(stem, &list.element.field, ops, element, depth + 1);
+        statements.push(Stmt::For(expr![format!("{n} = 0; {n} < {count}; {n}++")], one));
+        statements
+    }
+
+    /// The size of each element of a list of records, which is that of the sender's revision.
+    fn size_of(&self, list: &ListPlan) -> Option<Expr> {
+        let emberwort_model::plan::Action::Record(record) = &list.element.action else { return None };
+        let of_section = |section: &emberwort_model::plan::SectionPlan| {
+            expr!["(", Name::Revision, format!(" >= {}u ? {}u : 0u)", section.revision, section.greatest_size)]
+        };
+        Some(Expr::joined(record.sections.iter().map(of_section), " + ").bracketed())
+    }
+
+    fn union(&self, stem: &str, union: &UnionPlan, forms: &[Vec<Op<'_>>], target: Target<'_>, depth: usize) -> Stmt {
+        let meaning = &union.union;
+        let value = target.value();
+        let mut cases = Vec::new();
+        for (index, (form, ops)) in union.forms.iter().zip(forms).enumerate() {
+            let mut then = Vec::new();
+            if let Selector::Field(slot) = meaning.selector {
+                then.push(self.decided(meaning, index, slot, target));
+            }
+            let name = member(&form.field.name);
+            let prefix = format!("{value}.{name}.");
+            let element = Target { prefix: &prefix, name: "value" };
+            then.extend(self.value(&format!("{stem}_{name}"), &form.field, ops, element, depth + 1));
+            cases.push(Case { number: Some(format!("{index}u")), then });
+        }
+        let no_form = Stmt::Return(expr![format!("{}_NO_FORM", self.group.upper)]);
+        cases.push(Case { number: None, then: vec![no_form] });
+        Stmt::Switch(expr![target.form()], cases)
+    }
+
+    /// Ends the function if the deciding field does not select the form that is given.
+    fn decided(&self, union: &Union, index: usize, slot: usize, target: Target<'_>) -> Stmt {
         let decider = format!("(uint64_t){}{}", target.prefix, member(&self.group.fields[slot].name));
         let condition = match union.cases.get(index) {
             Some(case) => format!("{decider} != UINT64_C({})", case.raw),
@@ -198,133 +350,6 @@ impl Writer<'_, '_> {
                 if others.is_empty() { "false".into() } else { others.join(" || ") }
             }
         };
-        format!("if ({condition}) {{\n    return {}_NO_FORM;\n}}", self.group.upper)
-    }
-
-    fn write_list(&self, stem: &str, list: &ListPlan, target: Target<'_>, depth: usize, lines: &mut Vec<String>) {
-        let (cursor, Group { link, upper, .. }) = (self.cursor, self.group);
-        let n = format!("n{depth}");
-        lines.push("{".into());
-        let mut inner = vec![format!("size_t {n};")];
-        let count = match list.length {
-            Length::Exact(count) => format!("{count}u"),
-            Length::UpTo(max) => {
-                let bytes = count_bytes(max);
-                let size = Size::Bits(u64::from(bytes) * 8);
-                inner.extend(self.too_many(&target.count(), max));
-                inner.push(self.room(&size));
-                inner.extend(self.group.put_count(cursor, bytes, &target.count()));
-                inner.push(cursor.go(&size));
-                target.count()
-            }
-            Length::Rest => {
-                let capacity = self.group.capacity(list);
-                inner.push(format!("if ({} > {capacity}u) {{\n    return {upper}_TOO_MANY;\n}}", target.count()));
-                target.count()
-            }
-        };
-        if let (ElementSizes::Once(bytes), Action::Record(record)) = (list.sizes, &list.element.action) {
-            let sizes: Vec<String> = record
-                .sections
-                .iter()
-                .map(|section| format!("(revision >= {}u ? {}u : 0u)", section.revision, section.greatest_size))
-                .collect();
-            let size = Size::Bits(u64::from(bytes) * 8);
-            let mut put = cursor.align();
-            put.push(self.room(&size));
-            put.extend(self.group.put_count(cursor, bytes, &format!("({})", sizes.join(" + "))));
-            put.push(cursor.go(&size));
-            if list.length == Length::Rest {
-                inner.push(format!("if ({count} > 0u) {{"));
-                inner.extend(indented(&put));
-                inner.push("}".into());
-            } else {
-                inner.extend(put);
-            }
-        }
-        inner.push(format!("for ({n} = 0; {n} < {count}; {n}++) {{"));
-        let mut one: Vec<String> = Vec::new();
-        if list.element.aligned {
-            one.extend(cursor.align());
-        }
-        let (prefix, name) = self.group.element_at(list, target, &n);
-        let element = Target { prefix: &prefix, name: &name };
-        match (&list.element.action, list.sizes) {
-            (Action::Record(record), ElementSizes::Each(bytes)) => {
-                let name = snake(&record.record.name);
-                one.push(self.room(&Size::Bits(u64::from(bytes) * 8)));
-                one.push("{".into());
-                one.push(format!("    size_t inner = {} + {bytes}u;", cursor.byte()));
-                one.push("    size_t first = inner;".into());
-                one.push(format!(
-                    "    {link}_codec_result_t result = {link}_{name}_write(body, room, &inner, &{}, revision);",
-                    element.value()
-                ));
-                one.push(format!("    if (result != {upper}_OK) {{\n        return result;\n    }}"));
-                one.extend(indented(&self.group.put_count(cursor, bytes, "(inner - first)")));
-                one.push(format!("    {}\n}}", cursor.go_to("inner")));
-            }
-            (action, _) => one.extend(self.write(stem, &list.element.field, action, element, depth + 1)),
-        }
-        inner.extend(indented(&one));
-        inner.push("}".into());
-        lines.extend(indented(&inner));
-        lines.push("}".into());
-    }
-}
-
-impl Group<'_> {
-    /// What writes all sections from `target`; `condition` says in front of a later section whether it is written.
-    pub fn write_sections(&self, target: &str, condition: impl Fn(usize, u32) -> String, source: &mut Code) {
-        for (index, section) in self.sections.iter().enumerate() {
-            source.line(format!("    /* Revision {}. */", section.revision));
-            let pad = if index > 0 {
-                source.line(format!("    if ({}) {{", condition(index, section.revision)));
-                "        "
-            } else {
-                "    "
-            };
-            let known = self.known(index);
-            let cursor = Cursor::of(section);
-            let mut block = self.write_known(section, &known, target);
-            let moving = &section.steps[section.fixed_steps..];
-            let begin = self.begin_moving(section, &known);
-            for (n, step) in moving.iter().enumerate() {
-                let field = &self.fields[step.slot];
-                let mut lines = self.place(cursor, step, &known);
-                if n == 0 {
-                    lines.retain(|line| *line != begin);
-                    block.push(begin.clone());
-                }
-                let hidden = field.is_spare();
-                if let Some(presence) = step.presence.filter(|_| !hidden) {
-                    let byte = byte_at(&known, presence as usize / 8);
-                    lines.push(format!("{byte} = (uint8_t)({byte} | {:#04X}u);", 1u32 << (presence % 8)));
-                }
-                lines.extend(self.write_step(cursor, step, target));
-                match step.presence {
-                    // What is retired and optional is never sent.
-                    Some(_) if hidden => {}
-                    Some(_) => {
-                        block.push(format!("if ({target}has_{}) {{", member(&field.name)));
-                        block.extend(indented(&lines));
-                        block.push("}".into());
-                    }
-                    None => block.extend(lines),
-                }
-            }
-            block.push(match (section.fixed, known.start, cursor) {
-                (true, Some(start), _) => format!("start = {}u;", start + section.greatest_size),
-                (true, None, _) => format!("start += {}u;", section.greatest_size),
-                (false, _, Cursor::Bytes) => "start = here;".into(),
-                (false, _, Cursor::Bits) => "start = (bit + 7u) / 8u;".into(),
-            });
-            for line in block.join("\n").lines() {
-                source.line(format!("{pad}{line}"));
-            }
-            if index > 0 {
-                source.line("    }");
-            }
-        }
+        self.group.refuse(Test::Other(expr![condition]), "NO_FORM")
     }
 }
