@@ -185,9 +185,9 @@ impl From<&Expr> for Expr {
 
 /// An expression of its parts: texts, variables, other expressions. A single part stays what it is.
 macro_rules! expr {
-    ($only:expr $(,)?) => { $crate::c::tree::Expr::from($only) };
+    ($only:expr $(,)?) => { $crate::c::tree::expression::Expr::from($only) };
     ($first:expr, $($more:expr),+ $(,)?) => {{
-        let mut all = $crate::c::tree::Expr::from($first);
+        let mut all = $crate::c::tree::expression::Expr::from($first);
         $( all.push($more); )+
         all
     }};

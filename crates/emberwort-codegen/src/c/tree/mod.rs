@@ -6,7 +6,7 @@
 
 mod answered_tests;
 mod dead_stores;
-mod expression;
+pub mod expression;
 mod print;
 mod statement;
 

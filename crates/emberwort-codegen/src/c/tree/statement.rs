@@ -1,6 +1,6 @@
 //! Statements.
 
-use super::expression::{Expr, Name, Names};
+use super::expression::{Expr, Name, Names, expr};
 
 /// A statement.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -75,7 +75,6 @@ pub enum Test {
 impl Test {
     /// As an expression.
     pub fn expression(&self) -> Expr {
-        use super::expr;
         match self {
             Self::Below(bound, bytes) => expr![bound.name(), " < ", Expr::number(*bytes)],
             Self::Ends(bound, bytes) => expr![bound.name(), " == ", Expr::number(*bytes)],
