@@ -39,7 +39,7 @@ static void move(const marlock_bus485_frame_t *frame)
     marlock_move_gate_t order;
     marlock_move_accepted_t accepted;
     marlock_refused_t refused;
-    marlock_result_t result;
+    marlock_codec_result_t result;
     size_t used;
     if (marlock_move_gate_decode(&order, frame->body, frame->size) != MARLOCK_OK) {
         return;

@@ -152,3 +152,40 @@ fn small_machines_have_room() {
         }
     }
 }
+
+/// What stands beside generated code when it is measured compiles with it, as `scripts/generated-c` has it: that runs seldom.
+#[test]
+fn the_programs_that_measure_generated_code_compile() {
+    let benches = Path::new(env!("CARGO_MANIFEST_DIR")).join("benches");
+    let plan = marlock();
+    let beside = |folder: &Path, from: &str| {
+        for file in std::fs::read_dir(benches.join(from)).unwrap().map(|entry| entry.unwrap().path()) {
+            if file.is_file() {
+                std::fs::copy(&file, folder.join(file.file_name().unwrap())).unwrap();
+            }
+        }
+    };
+    let checked = ["-std=c99", "-fsyntax-only"];
+    if let Some(compiler) = common::compiler() {
+        let whole = tempfile::tempdir().unwrap();
+        common::write(whole.path(), &c::generate(&plan, &[], &[]).unwrap());
+        beside(whole.path(), "");
+        run(whole.path(), compiler, &[&checked[..], &["measure.c", "by_hand.c"]].concat());
+        let device = tempfile::tempdir().unwrap();
+        let names = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
+        let parts = Parts {
+            role: Some(End::Device),
+            channels: names(&["bus485"]),
+            messages: names(&["GateStatus", "MoveGate", "MoveAccepted", "Refused"]),
+            ..Parts::default()
+        };
+        common::write(device.path(), &c::generate_parts(&plan, &[], &[], &parts).unwrap());
+        beside(device.path(), "firmware");
+        run(device.path(), compiler, &[&checked[..], &["by_hand.c", "generated.c", "board.c"]].concat());
+        run(device.path(), compiler, &[&checked[..], &["-DMARLOCK_LOCAL", "generated.c"]].concat());
+    }
+    let folder = tempfile::tempdir().unwrap();
+    common::write(folder.path(), &emberwort_codegen::rust::generate(&plan, &vectors::vectors(&plan, 1)).unwrap());
+    beside(folder.path(), "rust");
+    run(folder.path(), common::rustc(), &["--edition", "2021", "--emit", "metadata", "measure.rs"]);
+}
