@@ -221,6 +221,8 @@ fn a_body_that_ends_inside_of_an_optional_list_is_refused() {
         "list : [3] R\n behind : u32",
         "list : [2] G optional\n behind : u64",
         "points : [2] R optional\n behind : u64",
+        "one : R\n two : R\n three : R optional\n behind : u8",
+        "one : u3\n two : R\n three : R\n behind : u8",
         "a : u8\n added in 2 { list : [3] u16 optional\n behind : u32 }\n added in 3 { more : [3] u16 optional\n last : u32 }",
         "a : text[..3]\n added in 2 { list : [3] u16 optional\n behind : u32 }",
         "kind : u8\n form : by kind { 0 list : [3] u16  1 one : u8 }\n behind : u32",

@@ -97,7 +97,7 @@ impl Cursor {
             (Self::Bits, Some(start)) => Expr::number(start * 8 + bit),
             (Self::Bits, None) => expr![Name::Start, " * 8u + ", Expr::number(bit)],
         };
-        Stmt::Set(self.name(), place)
+        Stmt::Set(self.name(), place.of_names())
     }
 
     /// Going to the next byte boundary, if it is not at one.

@@ -43,7 +43,7 @@ impl Facts {
             return false;
         }
         self.forget([name]);
-        if !value.names().any(|used| used == name) {
+        if value.is_of_names() && !value.names().any(|used| used == name) {
             self.held.insert(name, value.clone());
         }
         true

@@ -58,22 +58,28 @@ pub struct Expr {
     pieces: Vec<Piece>,
     number: Option<u64>,
     in_brackets: bool,
+    is_of_names: bool,
 }
 
 impl Expr {
     /// A whole number that is not negative.
     pub fn number(number: usize) -> Self {
-        Self { pieces: vec![Piece::Text(format!("{number}u"))], number: Some(number as u64), in_brackets: false }
+        Self {
+            pieces: vec![Piece::Text(format!("{number}u"))],
+            number: Some(number as u64),
+            in_brackets: false,
+            is_of_names: false,
+        }
     }
 
     /// The name of a function that is called.
     pub fn function(name: impl Into<String>) -> Self {
-        Self { pieces: vec![Piece::Function(name.into())], number: None, in_brackets: false }
+        Self { pieces: vec![Piece::Function(name.into())], number: None, in_brackets: false, is_of_names: false }
     }
 
     /// The address of a variable, for a function that reads and changes it.
     pub fn address(name: Name) -> Self {
-        Self { pieces: vec![Piece::Address(name)], number: None, in_brackets: false }
+        Self { pieces: vec![Piece::Address(name)], number: None, in_brackets: false, is_of_names: false }
     }
 
     /// This in round brackets, which nothing around it can tear apart.
@@ -87,6 +93,16 @@ impl Expr {
     /// Whether it stands in brackets as a whole.
     pub fn is_bracketed(&self) -> bool {
         self.in_brackets
+    }
+
+    /// This, of which it is said that numbers and variables of [`Name`] are all that its value comes from.
+    pub fn of_names(self) -> Self {
+        Self { is_of_names: true, ..self }
+    }
+
+    /// Whether its value stays the same until one of [`Self::names`] is set: other variables in it are text, of which nothing is known.
+    pub fn is_of_names(&self) -> bool {
+        self.is_of_names || self.number.is_some()
     }
 
     /// The number that it is, if it is a constant.
@@ -118,7 +134,7 @@ impl Expr {
     /// Adds something behind it.
     pub fn push(&mut self, part: impl Into<Expr>) {
         let part = part.into();
-        (self.number, self.in_brackets) = (None, false);
+        (self.number, self.in_brackets, self.is_of_names) = (None, false, false);
         for piece in part.pieces {
             match (self.pieces.last_mut(), piece) {
                 (Some(Piece::Text(text)), Piece::Text(more)) => text.push_str(&more),
@@ -155,13 +171,13 @@ impl fmt::Display for Expr {
 
 impl From<&str> for Expr {
     fn from(text: &str) -> Self {
-        Self { pieces: vec![Piece::Text(text.to_owned())], number: None, in_brackets: false }
+        Self { pieces: vec![Piece::Text(text.to_owned())], number: None, in_brackets: false, is_of_names: false }
     }
 }
 
 impl From<String> for Expr {
     fn from(text: String) -> Self {
-        Self { pieces: vec![Piece::Text(text)], number: None, in_brackets: false }
+        Self { pieces: vec![Piece::Text(text)], number: None, in_brackets: false, is_of_names: false }
     }
 }
 
@@ -173,7 +189,7 @@ impl From<&String> for Expr {
 
 impl From<Name> for Expr {
     fn from(name: Name) -> Self {
-        Self { pieces: vec![Piece::Name(name)], number: None, in_brackets: false }
+        Self { pieces: vec![Piece::Name(name)], number: None, in_brackets: false, is_of_names: false }
     }
 }
 

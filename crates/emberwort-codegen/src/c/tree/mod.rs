@@ -104,6 +104,13 @@ mod tests {
         // A set to what it is changes nothing.
         let same = Stmt::If(Test::Other("maybe".into()), vec![at(3), read()], Vec::new());
         assert_eq!(text(vec![at(3), same, read()], &[]).matches("here = 3u").count(), 1);
+        // The same text is not the same value where it holds a variable of which nothing is known.
+        let from_inner = || vec![Stmt::call("call(&inner)"), Stmt::Set(Name::Here, "inner".into()), read()];
+        assert_eq!(text([from_inner(), from_inner()].concat(), &[]).matches("here = inner").count(), 2);
+        let behind = || Stmt::Set(Name::Here, expr![Name::Start, " + ", Expr::number(2)].of_names());
+        assert_eq!(text(vec![behind(), read(), behind(), read()], &[]).matches("here = start").count(), 1);
+        let later = Stmt::Add(Name::Start, Expr::number(1));
+        assert_eq!(text(vec![behind(), read(), later, behind(), read()], &[]).matches("here = start").count(), 2);
         // A block of which nothing is left goes.
         assert_eq!(text(vec![Stmt::Block(vec![at(3)]), back], &[]), "return OK;\n");
     }
