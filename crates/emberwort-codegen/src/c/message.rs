@@ -8,7 +8,7 @@ use super::group::expressions::{change, number};
 use super::group::{Group, Take, declare_cursors, default_raw, print_inside};
 use super::numbers;
 use super::tables;
-use super::tree::{Expr, Name, Names, Stmt, calls, expr, names_in, simplified};
+use super::tree::{Expr, Stmt, Variable, Variables, calls, expr, simplified, variables_in};
 use super::words::{about, doc_comment, literal, member};
 use crate::code::Code;
 use crate::lower::pieces;
@@ -88,8 +88,8 @@ impl<'a> Message<'a> {
 }
 
 /// Declares the variables that code which reads sections uses; `asks` if it may need the key of a request that nobody gives.
-fn declare(names: &Names, group: &Group<'_>, asks: bool, source: &mut Code) {
-    if names.contains(&Name::Start) {
+fn declare(names: &Variables, group: &Group<'_>, asks: bool, source: &mut Code) {
+    if names.contains(&Variable::Start) {
         source.line("    size_t start = 0;");
     }
     declare_cursors(names, false, source);
@@ -199,22 +199,22 @@ impl Message<'_> {
             inner.extend(group.begin_section(index, section, vec![done()]));
             for step in &section.plan.steps[..section.plan.fixed_steps] {
                 if let (Place::Fixed(bit), Some(n)) = (step.place, place_of(step.slot)) {
-                    let place = expr![Name::Start, " * 8u + ", Expr::number(bit as usize)];
+                    let place = expr![Variable::Start, " * 8u + ", Expr::number(bit as usize)];
                     inner.push(Stmt::Do(expr![format!("at[{n}] = "), place]));
                 }
             }
             let noted = |cursor: Cursor, slot: usize| {
                 let place = match cursor {
-                    Cursor::Bits => expr![Name::Bit],
-                    Cursor::Bytes => expr![Name::Here, " * 8u"],
+                    Cursor::Bits => expr![Variable::Bit],
+                    Cursor::Bytes => expr![Variable::Here, " * 8u"],
                 };
                 place_of(slot).map(|n| Stmt::Do(expr![format!("at[{n}] = "), place]))
             };
             inner.extend(group.read_section(index, &sections, Take::Nothing, "", &noted));
             inner.push(Stmt::call(format!("*sections_held = {}u", index + 1)));
         }
-        let inner = simplified(inner, &Names::new());
-        let names = names_in(&inner);
+        let inner = simplified(inner, &Variables::new());
+        let names = variables_in(&inner);
         let is_inline = !calls(&inner);
         let (source, kind) = match is_inline {
             true => (header, format!("{link_upper}_CHECKED static inline")),
@@ -225,9 +225,11 @@ impl Message<'_> {
              {kind} {link}_codec_result_t {stem}_walk(const uint8_t *body, size_t end, size_t *at, uint8_t *sections_held)\n{{"
         ));
         declare(&names, &group, self.answers(), source);
-        for (name, is_used) in
-            [("body", names.contains(&Name::Body)), ("end", names.contains(&Name::End)), ("at", !moving.is_empty())]
-        {
+        for (name, is_used) in [
+            ("body", names.contains(&Variable::Body)),
+            ("end", names.contains(&Variable::End)),
+            ("at", !moving.is_empty()),
+        ] {
             if !is_used {
                 source.line(format!("    (void){name};"));
             }
@@ -318,12 +320,12 @@ impl Message<'_> {
         let group = self.group();
         let is_held = |index: usize, _: u32| expr![format!("message->sections_held > {index}u")];
         let inner = group.write_sections(&group.lowered(), "message->", is_held);
-        let inner = simplified(inner, &Names::from([Name::Start]));
-        let names = names_in(&inner);
+        let inner = simplified(inner, &Variables::from([Variable::Start]));
+        let names = variables_in(&inner);
         source.lines(&format!(
             "{link_upper}_FUNCTION {link}_codec_result_t {stem}_encode(const {stem}_t *message, uint8_t *body, size_t room, size_t *used)\n{{"
         ));
-        let by_revision = names.contains(&Name::Revision);
+        let by_revision = names.contains(&Variable::Revision);
         if by_revision {
             source.line("    uint32_t revision;");
         }
@@ -345,7 +347,7 @@ impl Message<'_> {
                 "    /* A sender of all sections is one of this very revision. */\n    revision = {earlier}{link_upper}_REVISION;"
             ));
         }
-        if !names.contains(&Name::Room) {
+        if !names.contains(&Variable::Room) {
             source.line("    (void)body;\n    (void)room;");
         }
         // Bits that are put into bytes one after the other need bytes that are zero.
@@ -378,17 +380,17 @@ impl Message<'_> {
             inner.extend(group.begin_section(index, section, lacking));
             inner.extend(group.read_section(index, &sections, Take::Keep, "message->", &|_, _| None));
         }
-        let inner = simplified(inner, &Names::new());
-        let names = names_in(&inner);
+        let inner = simplified(inner, &Variables::new());
+        let names = variables_in(&inner);
         source.lines(&format!(
             "{scope}{link}_codec_result_t {stem}{name}({stem}_t *message, const uint8_t *body, size_t size{more})\n{{"
         ));
-        let has_end = names.contains(&Name::End);
+        let has_end = names.contains(&Variable::End);
         if has_end {
             source.line("    const size_t end = size;");
         }
         declare(&names, &group, false, source);
-        for (name, is_used) in [("body", names.contains(&Name::Body)), ("size", has_end)] {
+        for (name, is_used) in [("body", names.contains(&Variable::Body)), ("size", has_end)] {
             if !is_used {
                 source.line(format!("    (void){name};"));
             }

@@ -5,7 +5,7 @@ use emberwort_model::plan::{Action, ElementSizes, Place, SectionPlan, Step};
 
 use super::Group;
 use super::expressions::{as_byte, number, part_of};
-use crate::c::tree::{Bound, Expr, Name, Stmt, Test, expr};
+use crate::c::tree::{Bound, Expr, Stmt, Test, Variable, expr};
 use crate::lower::{Known, Piece, Section, pieces};
 
 /// What counts the place in a section.
@@ -71,10 +71,10 @@ impl Cursor {
     }
 
     /// The variable that counts.
-    pub fn name(self) -> Name {
+    pub fn name(self) -> Variable {
         match self {
-            Self::Bytes => Name::Here,
-            Self::Bits => Name::Bit,
+            Self::Bytes => Variable::Here,
+            Self::Bits => Variable::Bit,
         }
     }
 
@@ -93,42 +93,42 @@ impl Cursor {
     pub fn seek(self, start: Option<usize>, bit: usize) -> Stmt {
         let place = match (self, start) {
             (Self::Bytes, Some(start)) => Expr::number(start + bit.div_ceil(8)),
-            (Self::Bytes, None) => expr![Name::Start, " + ", Expr::number(bit.div_ceil(8))],
+            (Self::Bytes, None) => expr![Variable::Start, " + ", Expr::number(bit.div_ceil(8))],
             (Self::Bits, Some(start)) => Expr::number(start * 8 + bit),
-            (Self::Bits, None) => expr![Name::Start, " * 8u + ", Expr::number(bit)],
+            (Self::Bits, None) => expr![Variable::Start, " * 8u + ", Expr::number(bit)],
         };
-        Stmt::Set(self.name(), place.of_names())
+        Stmt::Set(self.name(), place.of_variables())
     }
 
     /// Going to the next byte boundary, if it is not at one.
     pub fn align(self) -> Option<Stmt> {
         match self {
             Self::Bytes => None,
-            Self::Bits => Some(Stmt::Set(Name::Bit, expr!["(", Name::Bit, " + 7u) / 8u * 8u"])),
+            Self::Bits => Some(Stmt::Set(Variable::Bit, expr!["(", Variable::Bit, " + 7u) / 8u * 8u"])),
         }
     }
 
     /// The byte at a boundary.
     pub fn byte(self) -> Expr {
         match self {
-            Self::Bytes => expr![Name::Here],
-            Self::Bits => expr![Name::Bit, " / 8u"],
+            Self::Bytes => expr![Variable::Here],
+            Self::Bits => expr![Variable::Bit, " / 8u"],
         }
     }
 
     /// The byte at the next boundary.
     pub fn next_byte(self) -> Expr {
         match self {
-            Self::Bytes => expr![Name::Here],
-            Self::Bits => expr!["(", Name::Bit, " + 7u) / 8u"],
+            Self::Bytes => expr![Variable::Here],
+            Self::Bits => expr!["(", Variable::Bit, " + 7u) / 8u"],
         }
     }
 
     /// Going to a byte.
     pub fn go_to(self, byte: impl Into<Expr>) -> Stmt {
         match self {
-            Self::Bytes => Stmt::Set(Name::Here, byte.into()),
-            Self::Bits => Stmt::Set(Name::Bit, expr![byte.into(), " * 8u"]),
+            Self::Bytes => Stmt::Set(Variable::Here, byte.into()),
+            Self::Bits => Stmt::Set(Variable::Bit, expr![byte.into(), " * 8u"]),
         }
     }
 }
@@ -147,8 +147,8 @@ fn is_of_bytes(action: &Action) -> bool {
 /// A byte behind the cursor.
 fn byte_at(byte: usize) -> Expr {
     match byte {
-        0 => expr![Name::Body, "[", Name::Here, "]"],
-        byte => expr![Name::Body, "[", Name::Here, " + ", Expr::number(byte), "]"],
+        0 => expr![Variable::Body, "[", Variable::Here, "]"],
+        byte => expr![Variable::Body, "[", Variable::Here, " + ", Expr::number(byte), "]"],
     }
 }
 
@@ -157,11 +157,13 @@ impl Group<'_> {
     pub fn lacks(&self, cursor: Cursor, size: &Size<'_>) -> Stmt {
         let beyond = |bits: Expr| {
             let lacks = Expr::function(format!("{}_lacks", self.link));
-            Test::Other(expr![lacks, "(", Name::End, ", ", Name::Bit, ", ", bits, ")"])
+            Test::Other(expr![lacks, "(", Variable::End, ", ", Variable::Bit, ", ", bits, ")"])
         };
         let test = match (cursor, size) {
-            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::End, Name::Here, bits / 8),
-            (Cursor::Bytes, Size::Bytes(bytes)) => Test::Other(expr![Name::End, " - ", Name::Here, " < ", *bytes]),
+            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::End, Variable::Here, bits / 8),
+            (Cursor::Bytes, Size::Bytes(bytes)) => {
+                Test::Other(expr![Variable::End, " - ", Variable::Here, " < ", *bytes])
+            }
             (Cursor::Bits, Size::Bits(bits)) => beyond(Expr::number(*bits)),
             (Cursor::Bits, Size::Bytes(bytes)) => beyond(expr![format!("(size_t){bytes} * 8u")]),
         };
@@ -171,11 +173,13 @@ impl Group<'_> {
     /// Ends the function if there is no room for so much.
     pub fn room(&self, cursor: Cursor, size: &Size<'_>) -> Stmt {
         let test = match (cursor, size) {
-            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::Room, Name::Here, bits / 8),
-            (Cursor::Bytes, Size::Bytes(bytes)) => Test::Other(expr![Name::Room, " - ", Name::Here, " < ", *bytes]),
+            (Cursor::Bytes, Size::Bits(bits)) => Test::Behind(Bound::Room, Variable::Here, bits / 8),
+            (Cursor::Bytes, Size::Bytes(bytes)) => {
+                Test::Other(expr![Variable::Room, " - ", Variable::Here, " < ", *bytes])
+            }
             (Cursor::Bits, Size::Bits(bits)) => Test::BitsBehind(Bound::Room, *bits),
             (Cursor::Bits, Size::Bytes(bytes)) => {
-                Test::Other(expr!["(", Name::Bit, format!(" + (size_t){bytes} * 8u + 7u) / 8u > "), Name::Room])
+                Test::Other(expr!["(", Variable::Bit, format!(" + (size_t){bytes} * 8u + 7u) / 8u > "), Variable::Room])
             }
         };
         self.refuse(test, "NO_ROOM")
@@ -190,7 +194,7 @@ impl Group<'_> {
     pub fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> Expr {
         match cursor {
             Cursor::Bytes => number(self.link, kind, width, &pieces(0, width, order), byte_at),
-            Cursor::Bits => self.get_raw(kind, width, order, expr![Name::Body], expr![Name::Bit]),
+            Cursor::Bits => self.get_raw(kind, width, order, expr![Variable::Body], expr![Variable::Bit]),
         }
     }
 
@@ -203,7 +207,7 @@ impl Group<'_> {
                 expr!["(size_t)(", byte_at(low), " | (unsigned)", byte_at(high), " << 8)"]
             }
             (Cursor::Bits, _) => {
-                expr!["(size_t)", self.get(bytes * 8, self.order, expr![Name::Body], expr![Name::Bit])]
+                expr!["(size_t)", self.get(bytes * 8, self.order, expr![Variable::Body], expr![Variable::Bit])]
             }
         }
     }
@@ -217,7 +221,7 @@ impl Group<'_> {
                 };
                 pieces(0, width, order).iter().map(put).collect()
             }
-            Cursor::Bits => vec![Stmt::Do(self.put(width, order, expr![Name::Body], expr![Name::Bit], value))],
+            Cursor::Bits => vec![Stmt::Do(self.put(width, order, expr![Variable::Body], expr![Variable::Bit], value))],
         }
     }
 
@@ -233,7 +237,7 @@ impl Group<'_> {
                 ]
             }
             (Cursor::Bits, _) => {
-                vec![Stmt::Do(self.put(bytes * 8, self.order, expr![Name::Body], expr![Name::Bit], value))]
+                vec![Stmt::Do(self.put(bytes * 8, self.order, expr![Variable::Body], expr![Variable::Bit], value))]
             }
         }
     }

@@ -9,7 +9,7 @@ use super::cursor::{Cursor, Stretch};
 use super::expressions::{as_byte, number, part_of};
 use super::{Group, Take, Target, default_of, default_raw, init, set, zeroed};
 use crate::c::numbers;
-use crate::c::tree::{Bound, Expr, Name, Stmt, Test, expr};
+use crate::c::tree::{Bound, Expr, Stmt, Test, Variable, expr};
 use crate::c::words::member;
 use crate::lower::{Byte, Known, Op, Piece, Section, What};
 
@@ -17,14 +17,14 @@ use crate::lower::{Byte, Known, Op, Piece, Section, What};
 /// each other.
 pub fn byte_at(known: &Known, byte: usize) -> Expr {
     match known.start {
-        Some(start) => expr![Name::Body, format!("[{}]", start + byte)],
-        None => expr![Name::Section, format!("[{byte}]")],
+        Some(start) => expr![Variable::Body, format!("[{}]", start + byte)],
+        None => expr![Variable::Section, format!("[{byte}]")],
     }
 }
 
 /// Sets the pointer to a section, where one is needed.
 fn begin(known: &Known) -> Option<Stmt> {
-    known.start.is_none().then(|| Stmt::Set(Name::Section, expr![Name::Body, " + ", Name::Start]))
+    known.start.is_none().then(|| Stmt::Set(Variable::Section, expr![Variable::Body, " + ", Variable::Start]))
 }
 
 /// Operations that have not been printed yet.
@@ -109,7 +109,7 @@ impl Group<'_> {
         if known.bytes > 0 {
             let lacks = match known.start {
                 Some(start) => Test::Below(Bound::Room, start + known.bytes),
-                None => Test::Other(expr![Name::Room, " < ", Name::Start, " + ", Expr::number(known.bytes)]),
+                None => Test::Other(expr![Variable::Room, " < ", Variable::Start, " + ", Expr::number(known.bytes)]),
             };
             statements.push(self.refuse(lacks, "NO_ROOM"));
         }

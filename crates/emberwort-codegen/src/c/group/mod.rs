@@ -1,6 +1,6 @@
 //! Groups of fields, of messages and of records: their struct members, and the code that walks over, reads and writes them.
 //!
-//! The code works on `body` with the variables of [`crate::c::tree::Name`].
+//! The code works on `body` with the variables of [`crate::c::tree::Variable`].
 
 pub mod cursor;
 pub mod expressions;
@@ -9,11 +9,11 @@ mod read;
 mod validate;
 mod write;
 
-use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Value};
+use emberwort_model::model::{ByteOrder, Field, Kind, Length, Selector, Union, Value};
 use emberwort_model::plan::{Action, ListPlan, MessagePlan, SectionPlan, Step, count_bytes};
 
 use super::numbers;
-use super::tree::{Expr, Name, Names, Stmt, expr, names_in, print, simplified};
+use super::tree::{Expr, Stmt, Variable, Variables, expr, print, simplified, variables_in};
 use super::types;
 use super::words::{about, comment, constant, doc_comment, member};
 use crate::code::Code;
@@ -29,7 +29,7 @@ pub struct Group<'a> {
     pub upper: &'a str,
     /// The order of bytes and bits.
     pub order: ByteOrder,
-    /// Names of members and functions of this group's fields start with it: `link_message`.
+    /// Variables of members and functions of this group's fields start with it: `link_message`.
     pub stem: &'a str,
     pub fields: &'a [Field],
     pub sections: &'a [SectionPlan],
@@ -325,6 +325,20 @@ impl<'a> Group<'a> {
         statements
     }
 
+    /// The condition that the field which decides about a form selects another one than this, if a field decides.
+    fn other_form(&self, union: &Union, index: usize, target: Target<'_>) -> Option<String> {
+        let Selector::Field(slot) = union.selector else { return None };
+        let decider = format!("(uint64_t){}{}", target.prefix, member(&self.fields[slot].name));
+        match union.cases.get(index) {
+            Some(case) => Some(format!("{decider} != UINT64_C({})", case.raw)),
+            None => {
+                let others = union.cases.iter().map(|case| format!("{decider} == UINT64_C({})", case.raw));
+                let others: Vec<String> = others.collect();
+                (!others.is_empty()).then(|| others.join(" || "))
+            }
+        }
+    }
+
     /// The slots of fields that decide about forms.
     pub fn deciders(&self) -> Vec<usize> {
         let unions = self.sections.iter().flat_map(|section| &section.steps).filter_map(|step| match &step.action {
@@ -397,11 +411,11 @@ fn zeroed(what: impl Into<Expr>) -> Stmt {
 }
 
 /// The variables of a function that reads, or writes, a body: those that it uses.
-pub fn declare_cursors(names: &Names, is_written: bool, source: &mut Code) {
-    if names.contains(&Name::Section) {
+pub fn declare_cursors(names: &Variables, is_written: bool, source: &mut Code) {
+    if names.contains(&Variable::Section) {
         source.line(format!("    {}uint8_t *section;", if is_written { "" } else { "const " }));
     }
-    for name in [Name::Bit, Name::Here] {
+    for name in [Variable::Bit, Variable::Here] {
         if names.contains(&name) {
             source.line(format!("    size_t {name};"));
         }
@@ -465,7 +479,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     }
     let sections = group.lowered();
     // Behind the sections the place where they end is told.
-    let read_behind = Names::from([Name::Start]);
+    let read_behind = Variables::from([Variable::Start]);
     let done = format!("{upper}_OK");
     // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
@@ -477,17 +491,17 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
         let mut inner = Vec::new();
         for (index, section) in sections.iter().enumerate() {
             let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
-            lacking.extend([set("*at", Name::Start), Stmt::Return(expr![&done])]);
+            lacking.extend([set("*at", Variable::Start), Stmt::Return(expr![&done])]);
             inner.extend(group.begin_section(index, section, lacking));
             inner.extend(group.read_section(index, &sections, take, "record->", &|_, _| None));
         }
         let inner = simplified(inner, &read_behind);
-        let names = names_in(&inner);
+        let names = variables_in(&inner);
         declare_cursors(&names, false, source);
         for slot in group.deciders() {
             source.line(format!("    uint64_t key_{slot} = 0;"));
         }
-        if !names.contains(&Name::Body) {
+        if !names.contains(&Variable::Body) {
             source.line("    (void)body;");
         }
         if take == Take::Keep && !has_members {
@@ -503,11 +517,11 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
          static {link}_codec_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
              size_t start = *at;"
     ));
-    let since = |_: usize, revision: u32| expr![Name::Revision, " >= ", Expr::number(revision as usize)];
+    let since = |_: usize, revision: u32| expr![Variable::Revision, " >= ", Expr::number(revision as usize)];
     let inner = simplified(group.write_sections(&sections, "record->", since), &read_behind);
-    let names = names_in(&inner);
+    let names = variables_in(&inner);
     declare_cursors(&names, true, source);
-    if !names.contains(&Name::Revision) {
+    if !names.contains(&Variable::Revision) {
         source.line("    (void)revision;");
     }
     if !has_members {

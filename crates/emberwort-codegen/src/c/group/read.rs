@@ -7,7 +7,7 @@ use super::cursor::{Cursor, Size, Stretch};
 use super::known::{Left, byte_at};
 use super::{Group, Take, Target, set};
 use crate::c::numbers;
-use crate::c::tree::{Bound, Case, Expr, Name, Stmt, Test, expr};
+use crate::c::tree::{Bound, Case, Expr, Stmt, Test, Variable, expr};
 use crate::c::words::member;
 use crate::lower::{Op, Section};
 use crate::names::snake;
@@ -23,14 +23,14 @@ impl Group<'_> {
         if index > 0 {
             let ends = match start {
                 Some(start) => Test::Ends(Bound::End, start),
-                None => Test::Other(expr![Name::End, " == ", Name::Start]),
+                None => Test::Other(expr![Variable::End, " == ", Variable::Start]),
             };
             statements.push(Stmt::If(ends, lacking, Vec::new()));
         }
         if section.need > 0 {
             let lacks = match start {
                 Some(start) => Test::Below(Bound::End, start + section.need),
-                None => Test::Behind(Bound::End, Name::Start, section.need),
+                None => Test::Behind(Bound::End, Variable::Start, section.need),
             };
             statements.push(self.refuse(lacks, "TRUNCATED"));
         }
@@ -79,12 +79,7 @@ impl Group<'_> {
                     let has = |is_there: &str| name.as_ref().map(|name| set(format!("{target}has_{name}"), is_there));
                     let then: Vec<&Op<'_>> = then.iter().collect();
                     let inner = self.read_placed(stretch, &then, take, target, noted);
-                    // Where it is, is known before that it is there.
-                    let places = then.iter().take_while(|op| matches!(op, Op::Seek(_) | Op::Align)).count();
-                    let places = places.min(inner.len());
-                    let (place, rest) = inner.split_at(if cursor == Cursor::Bytes { 0 } else { places });
-                    let there: Vec<Stmt> =
-                        place.iter().cloned().chain(has("true")).chain(rest.iter().cloned()).collect();
+                    let there: Vec<Stmt> = has("true").into_iter().chain(inner).collect();
                     let mut absent: Vec<Stmt> = has("false").into_iter().collect();
                     if let Some(slot) = slot.filter(|_| take == Take::Keep) {
                         let step =
@@ -126,13 +121,13 @@ impl Group<'_> {
         let mut statements = Vec::new();
         if is_wanted {
             statements.push(match section.size {
-                Some(size) => Stmt::Add(Name::Start, Expr::number(size)),
-                None => Stmt::Set(Name::Start, cursor.next_byte()),
+                Some(size) => Stmt::Add(Variable::Start, Expr::number(size)),
+                None => Stmt::Set(Variable::Start, cursor.next_byte()),
             });
         }
         if section.size.is_none() && cursor == Cursor::Bits {
-            let place = if is_wanted { expr![Name::Start] } else { cursor.next_byte() };
-            statements.push(self.refuse(Test::Other(expr![place, " > ", Name::End]), "TRUNCATED"));
+            let place = if is_wanted { expr![Variable::Start] } else { cursor.next_byte() };
+            statements.push(self.refuse(Test::Other(expr![place, " > ", Variable::End]), "TRUNCATED"));
         }
         statements
     }
@@ -210,7 +205,7 @@ impl Reader<'_, '_> {
                 }
                 Op::Run { length, text } => statements.extend(self.run(*length, *text, target, depth)),
                 Op::Call(record) => {
-                    let call = self.call(record, expr![Name::End], target);
+                    let call = self.call(record, expr![Variable::End], target);
                     statements.push(Stmt::Block(self.group.call_inside(cursor, cursor.next_byte(), call)));
                 }
                 Op::Sized { bytes, record } => {
@@ -251,7 +246,7 @@ impl Reader<'_, '_> {
         let (function, value) =
             if self.keeps() { ("keep", format!(", &{}", target.value())) } else { ("check", String::new()) };
         let function = Expr::function(format!("{}_{name}_{function}", self.group.link));
-        expr![function, "(", Name::Body, ", ", end, ", &inner", value, ")"]
+        expr![function, "(", Variable::Body, ", ", end, ", &inner", value, ")"]
     }
 
     /// An integer of variable length.
@@ -260,7 +255,7 @@ impl Reader<'_, '_> {
         let bits = if width > 32 { 64 } else { 32 };
         let mut inner = vec![Stmt::call(format!("uint{bits}_t compact"))];
         let place = match cursor {
-            Cursor::Bytes => Expr::address(Name::Here),
+            Cursor::Bytes => Expr::address(Variable::Here),
             Cursor::Bits => {
                 inner.push(Stmt::Do(expr!["size_t inner = ", cursor.byte()]));
                 expr!["&inner"]
@@ -271,9 +266,9 @@ impl Reader<'_, '_> {
             format!("{link}_codec_result_t result = "),
             get,
             "(",
-            Name::Body,
+            Variable::Body,
             ", ",
-            Name::End,
+            Variable::End,
             ", ",
             place,
             format!(", {width}u, &compact)")
@@ -312,7 +307,7 @@ impl Reader<'_, '_> {
                     kept.push(set(target.length(), format!("(uint{}_t)count", bytes * 8)));
                     let copy = Expr::function("memcpy");
                     let to = format!("({}, ", target.value());
-                    kept.push(Stmt::Do(expr![copy, to, Name::Body, " + ", cursor.byte(), ", count)"]));
+                    kept.push(Stmt::Do(expr![copy, to, Variable::Body, " + ", cursor.byte(), ", count)"]));
                 }
                 inner.extend(self.stepping(&Size::Bytes("count"), kept));
                 vec![self.lacks(&size), Stmt::Block(inner)]
@@ -324,11 +319,11 @@ impl Reader<'_, '_> {
                 }
                 if self.keeps() {
                     let ty = if text { "char" } else { "uint8_t" };
-                    let from = expr![format!("(const {ty} *)("), Name::Body, " + ", cursor.byte(), ")"];
+                    let from = expr![format!("(const {ty} *)("), Variable::Body, " + ", cursor.byte(), ")"];
                     statements.push(set(target.value(), from));
-                    statements.push(set(target.length(), expr![Name::End, " - ", cursor.byte()]));
+                    statements.push(set(target.length(), expr![Variable::End, " - ", cursor.byte()]));
                 }
-                statements.push(cursor.go_to(Name::End));
+                statements.push(cursor.go_to(Variable::End));
                 statements
             }
         }
@@ -345,12 +340,27 @@ impl Reader<'_, '_> {
         inner.push(match self.cursor {
             Cursor::Bytes => {
                 let copy = Expr::function("memcpy");
-                Stmt::Do(expr![copy, format!("({value}, "), Name::Body, " + ", Name::Here, format!(", {count}u)")])
+                Stmt::Do(expr![
+                    copy,
+                    format!("({value}, "),
+                    Variable::Body,
+                    " + ",
+                    Variable::Here,
+                    format!(", {count}u)")
+                ])
             }
             Cursor::Bits => {
                 let ty = if text { "char" } else { "uint8_t" };
                 let get = Expr::function(format!("{link}_get"));
-                let byte = expr![format!("({ty})"), get, "(", Name::Body, ", ", Name::Bit, format!(" + {n} * 8u, 8u)")];
+                let byte = expr![
+                    format!("({ty})"),
+                    get,
+                    "(",
+                    Variable::Body,
+                    ", ",
+                    Variable::Bit,
+                    format!(" + {n} * 8u, 8u)")
+                ];
                 let head = format!("{n} = 0; {n} < {count}u; {n}++");
                 Stmt::For(expr![head], vec![set(format!("{value}[{n}]"), byte)])
             }
@@ -402,8 +412,8 @@ impl Reader<'_, '_> {
             size.extend(self.size(bytes, each));
             if is_rest {
                 let is_left = match cursor {
-                    Cursor::Bytes => expr![Name::Here, " < ", Name::End],
-                    Cursor::Bits => expr![Name::Bit, " < ", Name::End, " * 8u"],
+                    Cursor::Bytes => expr![Variable::Here, " < ", Variable::End],
+                    Cursor::Bits => expr![Variable::Bit, " < ", Variable::End, " * 8u"],
                 };
                 if (cursor, bytes) == (Cursor::Bytes, 1) {
                     // There is a byte.
@@ -419,8 +429,8 @@ impl Reader<'_, '_> {
             let capacity = self.group.capacity(list);
             one.push(self.group.refuse(Test::Other(expr![format!("{n} >= {capacity}u")]), "TOO_MANY"));
             match cursor {
-                Cursor::Bytes => expr![Name::Here, " < ", Name::End],
-                Cursor::Bits => expr![Name::Bit, " + 8u <= ", Name::End, " * 8u"],
+                Cursor::Bytes => expr![Variable::Here, " < ", Variable::End],
+                Cursor::Bits => expr![Variable::Bit, " + 8u <= ", Variable::End, " * 8u"],
             }
         } else {
             expr![format!("{n} < {count}")]

@@ -1,6 +1,6 @@
 //! What says whether all values of a struct may be sent, and which one may not.
 
-use emberwort_model::model::{Field, Length, Selector};
+use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{Action, ListPlan, UnionPlan, count_bytes};
 
 use super::{Group, Target, print_inside, set};
@@ -162,18 +162,8 @@ impl Check<'_, '_> {
         let mut cases = Vec::new();
         for (index, form) in union.forms.iter().enumerate() {
             let mut then = Vec::new();
-            if let Selector::Field(slot) = meaning.selector {
-                let decider = format!("(uint64_t){}{}", target.prefix, member(&self.group.fields[slot].name));
-                let other = match meaning.cases.get(index) {
-                    Some(case) => format!("{decider} != UINT64_C({})", case.raw),
-                    None => {
-                        let cases = meaning.cases.iter().map(|case| format!("{decider} == UINT64_C({})", case.raw));
-                        cases.collect::<Vec<_>>().join(" || ")
-                    }
-                };
-                if !other.is_empty() {
-                    then.push(self.wrong(expr![other], &self.told(field), "NO_FORM"));
-                }
+            if let Some(other) = self.group.other_form(meaning, index, target) {
+                then.push(self.wrong(expr![other], &self.told(field), "NO_FORM"));
             }
             let name = member(&form.field.name);
             let prefix = format!("{}.{name}.", target.value());

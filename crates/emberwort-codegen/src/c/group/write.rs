@@ -1,13 +1,13 @@
 //! Writing the fields of a group to a body.
 
-use emberwort_model::model::{Field, Length, Selector, Union};
+use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{ListPlan, RecordPlan, UnionPlan, count_bytes};
 
 use super::cursor::{Cursor, Size, Stretch};
 use super::known::{Left, byte_at};
 use super::{Group, Target, set, zeroed};
 use crate::c::numbers;
-use crate::c::tree::{Case, Expr, Name, Stmt, Test, expr};
+use crate::c::tree::{Case, Expr, Stmt, Test, Variable, expr};
 use crate::c::words::member;
 use crate::lower::{Op, Section, is_ascii};
 use crate::names::snake;
@@ -40,9 +40,9 @@ impl Group<'_> {
         let left: Vec<&Op<'_>> = left.into();
         statements.extend(self.write_placed(stretch, &left, target));
         statements.push(match (section.size, section.known.start) {
-            (Some(size), Some(start)) => Stmt::Set(Name::Start, Expr::number(start + size)),
-            (Some(size), None) => Stmt::Add(Name::Start, Expr::number(size)),
-            (None, _) => Stmt::Set(Name::Start, stretch.cursor.next_byte()),
+            (Some(size), Some(start)) => Stmt::Set(Variable::Start, Expr::number(start + size)),
+            (Some(size), None) => Stmt::Add(Variable::Start, Expr::number(size)),
+            (None, _) => Stmt::Set(Variable::Start, stretch.cursor.next_byte()),
         });
         statements
     }
@@ -65,10 +65,8 @@ impl Group<'_> {
                     let byte = byte_at(known, *bit as usize / 8);
                     let marked = expr!["(uint8_t)(", &byte, format!(" | {:#04X}u)", 1u32 << (bit % 8))];
                     let then: Vec<&Op<'_>> = then.iter().collect();
-                    let places = then.iter().take_while(|op| matches!(op, Op::Seek(_) | Op::Align)).count();
-                    let mut inner = self.write_placed(stretch, &then[..places], target);
-                    inner.push(set(byte, marked));
-                    inner.extend(self.write_placed(stretch, &then[places..], target));
+                    let mut inner = vec![set(byte, marked)];
+                    inner.extend(self.write_placed(stretch, &then, target));
                     let is_there = expr![format!("{target}has_{}", member(&self.fields[*slot].name))];
                     statements.push(Stmt::If(Test::Other(is_there), inner, Vec::new()));
                 }
@@ -182,7 +180,7 @@ impl Writer<'_, '_> {
         match op {
             Op::Align => self.cursor.align().into_iter().collect(),
             Op::Skip(bits) => {
-                let zeros = expr![Name::Body, " + ", Name::Here, format!(", 0, {}u", bits / 8)];
+                let zeros = expr![Variable::Body, " + ", Variable::Here, format!(", 0, {}u", bits / 8)];
                 let put = (self.cursor == Cursor::Bytes).then(|| zeroed(zeros));
                 self.stepping(&Size::Bits(*bits as usize), put.into_iter().collect())
             }
@@ -194,7 +192,16 @@ impl Writer<'_, '_> {
     /// The call that writes a record from byte `inner` on.
     fn call(&self, record: &RecordPlan, value: &str) -> Expr {
         let write = Expr::function(format!("{}_{}_write", self.group.link, snake(&record.record.name)));
-        expr![write, "(", Name::Body, ", ", Name::Room, format!(", &inner, &{value}, "), Name::Revision, ")"]
+        expr![
+            write,
+            "(",
+            Variable::Body,
+            ", ",
+            Variable::Room,
+            format!(", &inner, &{value}, "),
+            Variable::Revision,
+            ")"
+        ]
     }
 
     /// An integer of variable length.
@@ -208,11 +215,11 @@ impl Writer<'_, '_> {
         };
         let put = |place: Expr| {
             let put = Expr::function(format!("{link}_put_compact{bits}"));
-            let test = expr!["!", put, "(", Name::Body, ", ", Name::Room, ", ", place, format!(", {raw})")];
+            let test = expr!["!", put, "(", Variable::Body, ", ", Variable::Room, ", ", place, format!(", {raw})")];
             self.group.refuse(Test::Other(test), "NO_ROOM")
         };
         match cursor {
-            Cursor::Bytes => vec![put(Expr::address(Name::Here))],
+            Cursor::Bytes => vec![put(Expr::address(Variable::Here))],
             Cursor::Bits => vec![Stmt::Block(vec![
                 Stmt::Do(expr!["size_t inner = ", cursor.byte()]),
                 put(expr!["&inner"]),
@@ -240,7 +247,7 @@ impl Writer<'_, '_> {
             Length::Rest => {}
         }
         let copy = Expr::function("memcpy");
-        let copied = Stmt::Do(expr![copy, "(", Name::Body, " + ", cursor.byte(), format!(", {value}, {count})")]);
+        let copied = Stmt::Do(expr![copy, "(", Variable::Body, " + ", cursor.byte(), format!(", {value}, {count})")]);
         let put = Stmt::If(Test::Other(expr![format!("{count} > 0u")]), vec![copied], Vec::new());
         statements.extend(self.stepping(&Size::Bytes(&count), vec![put]));
         statements
@@ -252,7 +259,7 @@ impl Writer<'_, '_> {
         let used = if text { target.length() } else { format!("{exact}u") };
         match self.cursor {
             Cursor::Bytes => {
-                let here = || expr![Name::Body, " + ", Name::Here];
+                let here = || expr![Variable::Body, " + ", Variable::Here];
                 let zeros = text.then(|| zeroed(expr![here(), format!(", 0, {exact}u")]));
                 let copy = Expr::function("memcpy");
                 let copied = Stmt::Do(expr![copy, "(", here(), format!(", {value}, {used})")]);
@@ -261,8 +268,14 @@ impl Writer<'_, '_> {
             Cursor::Bits => {
                 let n = format!("b{depth}");
                 let put = Expr::function(format!("{}_put", self.group.link));
-                let one =
-                    expr![put, "(", Name::Body, ", ", Name::Bit, format!(" + {n} * 8u, 8u, (uint8_t){value}[{n}])")];
+                let one = expr![
+                    put,
+                    "(",
+                    Variable::Body,
+                    ", ",
+                    Variable::Bit,
+                    format!(" + {n} * 8u, 8u, (uint8_t){value}[{n}])")
+                ];
                 let head = format!("{n} = 0; {n} < {used}; {n}++");
                 vec![Stmt::Block(vec![Stmt::call(format!("size_t {n}")), Stmt::For(expr![head], vec![Stmt::Do(one)])])]
             }
@@ -314,7 +327,7 @@ impl Writer<'_, '_> {
     fn size_of(&self, list: &ListPlan) -> Option<Expr> {
         let emberwort_model::plan::Action::Record(record) = &list.element.action else { return None };
         let of_section = |section: &emberwort_model::plan::SectionPlan| {
-            expr!["(", Name::Revision, format!(" >= {}u ? {}u : 0u)", section.revision, section.greatest_size)]
+            expr!["(", Variable::Revision, format!(" >= {}u ? {}u : 0u)", section.revision, section.greatest_size)]
         };
         Some(Expr::joined(record.sections.iter().map(of_section), " + ").bracketed())
     }
@@ -325,8 +338,8 @@ impl Writer<'_, '_> {
         let mut cases = Vec::new();
         for (index, (form, ops)) in union.forms.iter().zip(forms).enumerate() {
             let mut then = Vec::new();
-            if let Selector::Field(slot) = meaning.selector {
-                then.push(self.decided(meaning, index, slot, target));
+            if let Some(other) = self.group.other_form(meaning, index, target) {
+                then.push(self.group.refuse(Test::Other(expr![other]), "NO_FORM"));
             }
             let name = member(&form.field.name);
             let prefix = format!("{value}.{name}.");
@@ -337,19 +350,5 @@ impl Writer<'_, '_> {
         let no_form = Stmt::Return(expr![format!("{}_NO_FORM", self.group.upper)]);
         cases.push(Case { number: None, then: vec![no_form] });
         Stmt::Switch(expr![target.form()], cases)
-    }
-
-    /// Ends the function if the deciding field does not select the form that is given.
-    fn decided(&self, union: &Union, index: usize, slot: usize, target: Target<'_>) -> Stmt {
-        let decider = format!("(uint64_t){}{}", target.prefix, member(&self.group.fields[slot].name));
-        let condition = match union.cases.get(index) {
-            Some(case) => format!("{decider} != UINT64_C({})", case.raw),
-            None => {
-                let others: Vec<String> =
-                    union.cases.iter().map(|case| format!("{decider} == UINT64_C({})", case.raw)).collect();
-                if others.is_empty() { "false".into() } else { others.join(" || ") }
-            }
-        };
-        self.group.refuse(Test::Other(expr![condition]), "NO_FORM")
     }
 }

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use super::expression::{Expr, Name};
+use super::expression::{Expr, Variable};
 use super::statement::{Bound, Case, Stmt, Test, set_in};
 
 /// What is known between two statements.
@@ -14,7 +14,7 @@ struct Facts {
     /// There are at least so many bytes to write.
     room: u64,
     /// What variables were set to, as far as nothing in it changed since.
-    held: BTreeMap<Name, Expr>,
+    held: BTreeMap<Variable, Expr>,
 }
 
 impl Facts {
@@ -26,24 +26,24 @@ impl Facts {
     }
 
     /// The number that a variable is, if it is known.
-    fn number(&self, name: Name) -> Option<u64> {
+    fn number(&self, name: Variable) -> Option<u64> {
         self.held.get(&name)?.as_number()
     }
 
     /// These variables change.
-    fn forget(&mut self, names: impl IntoIterator<Item = Name>) {
+    fn forget(&mut self, names: impl IntoIterator<Item = Variable>) {
         for changed in names {
-            self.held.retain(|name, value| *name != changed && !value.names().any(|used| used == changed));
+            self.held.retain(|name, value| *name != changed && !value.variables().any(|used| used == changed));
         }
     }
 
     /// A variable is set; whether it was not this value before.
-    fn set(&mut self, name: Name, value: &Expr) -> bool {
+    fn set(&mut self, name: Variable, value: &Expr) -> bool {
         if self.held.get(&name) == Some(value) {
             return false;
         }
         self.forget([name]);
-        if value.is_of_names() && !value.names().any(|used| used == name) {
+        if value.is_of_variables() && !value.variables().any(|used| used == name) {
             self.held.insert(name, value.clone());
         }
         true
@@ -59,7 +59,7 @@ impl Facts {
                 (*self.least(*bound) >= place).then_some((*bound, place + *bytes as u64))
             }
             Test::BitsBehind(bound, bits) => {
-                self.number(Name::Bit).map(|bit| (*bound, (bit + *bits as u64).div_ceil(8)))
+                self.number(Variable::Bit).map(|bit| (*bound, (bit + *bits as u64).div_ceil(8)))
             }
             // It is not this number: then it is greater, if it is not less.
             Test::Ends(bound, bytes) if *self.least(*bound) == *bytes as u64 => Some((*bound, *bytes as u64 + 1)),
@@ -123,6 +123,7 @@ fn one(statement: Stmt, known: &mut Option<Facts>) -> Option<Stmt> {
                 return None;
             }
             facts.passed(test);
+            facts.forget(test.expression().changed());
             statement
         }
         Stmt::Return(_) => {
@@ -130,6 +131,7 @@ fn one(statement: Stmt, known: &mut Option<Facts>) -> Option<Stmt> {
             statement
         }
         Stmt::If(test, then, otherwise) => {
+            facts.forget(test.expression().changed());
             let mut of_then = Some(facts.clone());
             let then = several(then, &mut of_then);
             facts.passed(&test);

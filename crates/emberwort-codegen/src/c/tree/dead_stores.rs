@@ -1,62 +1,59 @@
 //! Leaves out what sets a variable that nobody reads before it is set again, or the function ends: liveness, from the end to the beginning (Aho, Lam,
 //! Sethi, Ullman, "Compilers", 2nd edition, section 9.2.5).
 
-use super::expression::{Expr, Names};
+use super::expression::{Expr, Variables};
 use super::statement::{Case, Stmt};
 
 /// Statements without those that only set variables that nobody reads. Behind them these are read.
-pub(super) fn without_dead_stores(statements: Vec<Stmt>, read_behind: &Names) -> Vec<Stmt> {
-    let mut live = read_behind.clone();
-    let mut kept: Vec<Stmt> = statements.into_iter().rev().filter_map(|statement| one(statement, &mut live)).collect();
-    kept.reverse();
-    kept
+pub(super) fn without_dead_stores(statements: Vec<Stmt>, read_behind: &Variables) -> Vec<Stmt> {
+    several(statements, read_behind.clone()).0
 }
 
 /// Those, and the variables that are read from the first statement on.
-fn several(statements: Vec<Stmt>, mut live: Names) -> (Vec<Stmt>, Names) {
+fn several(statements: Vec<Stmt>, mut live: Variables) -> (Vec<Stmt>, Variables) {
     let mut kept: Vec<Stmt> = statements.into_iter().rev().filter_map(|statement| one(statement, &mut live)).collect();
     kept.reverse();
     (kept, live)
 }
 
 /// A statement if it has an effect; `live` are the variables that are read behind it, and then those that are read from it on.
-fn one(statement: Stmt, live: &mut Names) -> Option<Stmt> {
+fn one(statement: Stmt, live: &mut Variables) -> Option<Stmt> {
     Some(match statement {
         Stmt::Comment(_) => statement,
         Stmt::Do(ref expression) => {
-            live.extend(expression.names());
+            live.extend(expression.variables());
             statement
         }
         Stmt::Set(name, ref value) => {
             if !live.remove(&name) {
                 return None;
             }
-            live.extend(value.names());
+            live.extend(value.variables());
             statement
         }
         Stmt::Add(name, ref value) => {
             if !live.contains(&name) {
                 return None;
             }
-            live.extend(value.names());
+            live.extend(value.variables());
             statement
         }
         Stmt::Refuse(ref test, _) => {
-            live.extend(test.expression().names());
+            live.extend(test.expression().variables());
             statement
         }
         Stmt::Return(ref value) => {
-            *live = value.names().collect();
+            *live = value.variables().collect();
             statement
         }
         Stmt::If(test, then, otherwise) => {
             let (then, of_then) = several(then, live.clone());
             let (otherwise, of_otherwise) = several(otherwise, live.clone());
-            if then.is_empty() && otherwise.is_empty() {
+            if then.is_empty() && otherwise.is_empty() && !test.expression().calls() {
                 return None;
             }
             *live = &of_then | &of_otherwise;
-            live.extend(test.expression().names());
+            live.extend(test.expression().variables());
             Stmt::If(test, then, otherwise)
         }
         Stmt::Block(inner) => {
@@ -78,7 +75,7 @@ fn one(statement: Stmt, live: &mut Names) -> Option<Stmt> {
             Stmt::While(condition, inner)
         }
         Stmt::Switch(value, cases) => {
-            let mut before: Names = value.names().collect();
+            let mut before: Variables = value.variables().collect();
             let mut kept = Vec::with_capacity(cases.len());
             for Case { number, then } in cases {
                 let (then, of_then) = several(then, live.clone());
@@ -92,9 +89,9 @@ fn one(statement: Stmt, live: &mut Names) -> Option<Stmt> {
 }
 
 /// What is executed again and again: what is read behind it is also what is read the next time around.
-fn around(head: &Expr, inner: Vec<Stmt>, behind: &Names) -> (Vec<Stmt>, Names) {
-    let mut live: Names = behind.clone();
-    live.extend(head.names());
+fn around(head: &Expr, inner: Vec<Stmt>, behind: &Variables) -> (Vec<Stmt>, Variables) {
+    let mut live: Variables = behind.clone();
+    live.extend(head.variables());
     loop {
         let (kept, before) = several(inner.clone(), live.clone());
         if before.is_subset(&live) {

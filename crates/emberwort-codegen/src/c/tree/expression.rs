@@ -5,7 +5,7 @@ use std::fmt;
 
 /// A variable or a parameter of a function that reads or writes a body. Others are only text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Name {
+pub enum Variable {
     /// The bytes of the body.
     Body,
     /// How many bytes may be read.
@@ -25,9 +25,9 @@ pub enum Name {
 }
 
 /// Several of them.
-pub type Names = BTreeSet<Name>;
+pub type Variables = BTreeSet<Variable>;
 
-impl fmt::Display for Name {
+impl fmt::Display for Variable {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Body => "body",
@@ -45,9 +45,9 @@ impl fmt::Display for Name {
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Piece {
     Text(String),
-    Name(Name),
+    Variable(Variable),
     /// The address of a variable, through which a function that is called changes it.
-    Address(Name),
+    Address(Variable),
     /// The name of a function of the link, or of the C library.
     Function(String),
 }
@@ -58,28 +58,23 @@ pub struct Expr {
     pieces: Vec<Piece>,
     number: Option<u64>,
     in_brackets: bool,
-    is_of_names: bool,
+    is_of_variables: bool,
 }
 
 impl Expr {
     /// A whole number that is not negative.
     pub fn number(number: usize) -> Self {
-        Self {
-            pieces: vec![Piece::Text(format!("{number}u"))],
-            number: Some(number as u64),
-            in_brackets: false,
-            is_of_names: false,
-        }
+        Self { pieces: vec![Piece::Text(format!("{number}u"))], number: Some(number as u64), ..Self::default() }
     }
 
     /// The name of a function that is called.
     pub fn function(name: impl Into<String>) -> Self {
-        Self { pieces: vec![Piece::Function(name.into())], number: None, in_brackets: false, is_of_names: false }
+        Self { pieces: vec![Piece::Function(name.into())], ..Self::default() }
     }
 
     /// The address of a variable, for a function that reads and changes it.
-    pub fn address(name: Name) -> Self {
-        Self { pieces: vec![Piece::Address(name)], number: None, in_brackets: false, is_of_names: false }
+    pub fn address(name: Variable) -> Self {
+        Self { pieces: vec![Piece::Address(name)], ..Self::default() }
     }
 
     /// This in round brackets, which nothing around it can tear apart.
@@ -95,14 +90,14 @@ impl Expr {
         self.in_brackets
     }
 
-    /// This, of which it is said that numbers and variables of [`Name`] are all that its value comes from.
-    pub fn of_names(self) -> Self {
-        Self { is_of_names: true, ..self }
+    /// This, of which it is said that numbers and variables of [`Variable`] are all that its value comes from.
+    pub fn of_variables(self) -> Self {
+        Self { is_of_variables: true, ..self }
     }
 
-    /// Whether its value stays the same until one of [`Self::names`] is set: other variables in it are text, of which nothing is known.
-    pub fn is_of_names(&self) -> bool {
-        self.is_of_names || self.number.is_some()
+    /// Whether its value stays the same until one of [`Self::variables`] is set: other variables in it are text, of which nothing is known.
+    pub fn is_of_variables(&self) -> bool {
+        self.is_of_variables || self.number.is_some()
     }
 
     /// The number that it is, if it is a constant.
@@ -111,15 +106,15 @@ impl Expr {
     }
 
     /// The variables in it.
-    pub fn names(&self) -> impl Iterator<Item = Name> + '_ {
+    pub fn variables(&self) -> impl Iterator<Item = Variable> + '_ {
         self.pieces.iter().filter_map(|piece| match piece {
-            Piece::Name(name) | Piece::Address(name) => Some(*name),
+            Piece::Variable(name) | Piece::Address(name) => Some(*name),
             Piece::Text(_) | Piece::Function(_) => None,
         })
     }
 
     /// The variables that a function called in it may change.
-    pub fn changed(&self) -> impl Iterator<Item = Name> + '_ {
+    pub fn changed(&self) -> impl Iterator<Item = Variable> + '_ {
         self.pieces.iter().filter_map(|piece| match piece {
             Piece::Address(name) => Some(*name),
             _ => None,
@@ -134,7 +129,7 @@ impl Expr {
     /// Adds something behind it.
     pub fn push(&mut self, part: impl Into<Expr>) {
         let part = part.into();
-        (self.number, self.in_brackets, self.is_of_names) = (None, false, false);
+        (self.number, self.in_brackets, self.is_of_variables) = (None, false, false);
         for piece in part.pieces {
             match (self.pieces.last_mut(), piece) {
                 (Some(Piece::Text(text)), Piece::Text(more)) => text.push_str(&more),
@@ -161,7 +156,7 @@ impl fmt::Display for Expr {
         for piece in &self.pieces {
             match piece {
                 Piece::Text(text) | Piece::Function(text) => f.write_str(text)?,
-                Piece::Name(name) => write!(f, "{name}")?,
+                Piece::Variable(name) => write!(f, "{name}")?,
                 Piece::Address(name) => write!(f, "&{name}")?,
             }
         }
@@ -171,13 +166,13 @@ impl fmt::Display for Expr {
 
 impl From<&str> for Expr {
     fn from(text: &str) -> Self {
-        Self { pieces: vec![Piece::Text(text.to_owned())], number: None, in_brackets: false, is_of_names: false }
+        Self { pieces: vec![Piece::Text(text.to_owned())], ..Self::default() }
     }
 }
 
 impl From<String> for Expr {
     fn from(text: String) -> Self {
-        Self { pieces: vec![Piece::Text(text)], number: None, in_brackets: false, is_of_names: false }
+        Self { pieces: vec![Piece::Text(text)], ..Self::default() }
     }
 }
 
@@ -187,9 +182,9 @@ impl From<&String> for Expr {
     }
 }
 
-impl From<Name> for Expr {
-    fn from(name: Name) -> Self {
-        Self { pieces: vec![Piece::Name(name)], number: None, in_brackets: false, is_of_names: false }
+impl From<Variable> for Expr {
+    fn from(name: Variable) -> Self {
+        Self { pieces: vec![Piece::Variable(name)], ..Self::default() }
     }
 }
 

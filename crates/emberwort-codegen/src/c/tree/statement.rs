@@ -1,6 +1,6 @@
 //! Statements.
 
-use super::expression::{Expr, Name, Names, expr};
+use super::expression::{Expr, Variable, Variables, expr};
 
 /// A statement.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -10,9 +10,9 @@ pub enum Stmt {
     /// A declaration, an assignment, or a call, without its semicolon.
     Do(Expr),
     /// Sets a variable to a value.
-    Set(Name, Expr),
+    Set(Variable, Expr),
     /// Adds to a variable.
-    Add(Name, Expr),
+    Add(Variable, Expr),
     /// Ends the function with this result if something holds.
     Refuse(Test, String),
     /// One of two.
@@ -49,10 +49,10 @@ pub enum Bound {
 
 impl Bound {
     /// The variable that holds it.
-    pub fn name(self) -> Name {
+    pub fn name(self) -> Variable {
         match self {
-            Self::End => Name::End,
-            Self::Room => Name::Room,
+            Self::End => Variable::End,
+            Self::Room => Variable::Room,
         }
     }
 }
@@ -65,8 +65,8 @@ pub enum Test {
     /// There are so many bytes, not more.
     Ends(Bound, usize),
     /// From this place on, which is a byte, there are fewer bytes than this.
-    Behind(Bound, Name, usize),
-    /// The bit behind so many from [`Name::Bit`] on lies in a byte that is not there.
+    Behind(Bound, Variable, usize),
+    /// The bit behind so many from [`Variable::Bit`] on lies in a byte that is not there.
     BitsBehind(Bound, usize),
     /// Anything else.
     Other(Expr),
@@ -80,7 +80,7 @@ impl Test {
             Self::Ends(bound, bytes) => expr![bound.name(), " == ", Expr::number(*bytes)],
             Self::Behind(bound, place, bytes) => expr![bound.name(), " - ", *place, " < ", Expr::number(*bytes)],
             Self::BitsBehind(bound, bits) => {
-                expr!["(", Name::Bit, " + ", Expr::number(*bits), " + 7u) / 8u > ", bound.name()]
+                expr!["(", Variable::Bit, " + ", Expr::number(*bits), " + 7u) / 8u > ", bound.name()]
             }
             Self::Other(expression) => expression.clone(),
         }
@@ -115,27 +115,24 @@ impl Stmt {
 }
 
 /// All variables that some statements read or set.
-pub fn names_in(statements: &[Stmt]) -> Names {
-    let mut all = Names::new();
-    for statement in statements {
-        if let Stmt::Set(name, _) | Stmt::Add(name, _) = statement {
-            all.insert(*name);
-        }
-        statement.expressions().iter().for_each(|expression| all.extend(expression.names()));
-        statement.inner().iter().for_each(|inner| all.extend(names_in(inner)));
-    }
-    all
+pub fn variables_in(statements: &[Stmt]) -> Variables {
+    gathered(statements, &|expression| expression.variables().collect())
 }
 
 /// The variables that some statements may set.
-pub(super) fn set_in(statements: &[Stmt]) -> Names {
-    let mut all = Names::new();
+pub(super) fn set_in(statements: &[Stmt]) -> Variables {
+    gathered(statements, &|expression| expression.changed().collect())
+}
+
+/// The variables that some statements set, and those that are wanted of each expression in them.
+fn gathered(statements: &[Stmt], wanted: &dyn Fn(&Expr) -> Variables) -> Variables {
+    let mut all = Variables::new();
     for statement in statements {
         if let Stmt::Set(name, _) | Stmt::Add(name, _) = statement {
             all.insert(*name);
         }
-        statement.expressions().iter().for_each(|expression| all.extend(expression.changed()));
-        statement.inner().iter().for_each(|inner| all.extend(set_in(inner)));
+        statement.expressions().iter().for_each(|expression| all.extend(wanted(expression)));
+        statement.inner().iter().for_each(|inner| all.extend(gathered(inner, wanted)));
     }
     all
 }
