@@ -54,6 +54,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         #[cfg(feature = "parquet")]
         DecodeForm::Parquet => bail!("say which folder the tables go to: --out DIR"),
     };
+    if args.exchanges && !matches!(form, RowForm::Table | RowForm::Ndjson) {
+        bail!("--exchanges are shown as table or ndjson");
+    }
+    if args.explain.is_some() && form != RowForm::Table {
+        bail!("--explain tells it in sentences, and has no other form");
+    }
     let mut spoken = speakers(&args.speakers, link, look)?;
     let is_whole = spoken.is_whole;
     for name in &args.asked.message {

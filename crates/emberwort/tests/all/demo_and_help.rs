@@ -175,6 +175,24 @@ fn every_form_that_a_help_offers_is_taken() {
     assert!(seen > 40, "{seen}");
 }
 
+/// What has fewer forms than rows have refuses the others, in place of showing one that nobody asked for.
+#[test]
+fn a_form_that_something_does_not_have_is_refused() {
+    let folder = project_with_recording();
+    let forms = ["table", "tree", "ndjson", "csv", "hex", "bytes"];
+    for (asked, has) in [
+        (&["--exchanges"][..], &["table", "ndjson"][..]),
+        (&["--changes"], &["table", "ndjson", "csv"]),
+        (&["--explain", "5"], &["table"]),
+    ] {
+        for form in forms {
+            let ran = run(folder.path(), &[&["decode", "stormy-night.pcapng", "--as", form], asked].concat());
+            let expected = if has.contains(&form) { 0 } else { 2 };
+            assert_eq!((ran.code, ran.out.is_empty()), (expected, expected == 2), "{asked:?} {form}: {}", ran.err);
+        }
+    }
+}
+
 /// Runs an example with more words, in a project that has a recording and with simulated ends at the ports; it must succeed.
 fn ran_example(example: &str, more: &[&str]) -> Ran {
     let folder = project_with_recording();
