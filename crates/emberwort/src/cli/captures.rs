@@ -394,10 +394,10 @@ pub enum DecodeForm {
 impl ValueEnum for DecodeForm {
     fn value_variants<'a>() -> &'a [Self] {
         static ALL: LazyLock<Vec<DecodeForm>> = LazyLock::new(|| {
-            let mut all: Vec<_> = RowForm::value_variants().iter().copied().map(DecodeForm::Rows).collect();
+            let rows = RowForm::value_variants().iter().copied().map(DecodeForm::Rows);
             #[cfg(feature = "parquet")]
-            all.push(DecodeForm::Parquet);
-            all
+            let rows = rows.chain([DecodeForm::Parquet]);
+            rows.collect()
         });
         &ALL
     }
