@@ -1,4 +1,7 @@
-//! Collecting lines of code with indentation.
+//! Collecting lines of code with indentation, without definitions that nothing uses.
+
+use std::collections::BTreeSet;
+use std::ops::Range;
 
 /// Lines of code; four spaces for each level, if nothing else is said.
 #[derive(Debug)]
@@ -6,6 +9,17 @@ pub struct Code {
     text: String,
     level: usize,
     step: &'static str,
+    /// What is used outside of `definitions`.
+    uses: BTreeSet<String>,
+    definitions: Vec<Definition>,
+}
+
+/// Lines that define something, and are left out if nothing uses it.
+#[derive(Debug)]
+struct Definition {
+    name: String,
+    lines: Range<usize>,
+    uses: BTreeSet<String>,
 }
 
 impl Default for Code {
@@ -17,7 +31,20 @@ impl Default for Code {
 impl Code {
     /// No lines yet, and these spaces for each level.
     pub fn with_step(step: &'static str) -> Self {
-        Self { text: String::new(), level: 0, step }
+        Self { text: String::new(), level: 0, step, uses: BTreeSet::new(), definitions: Vec::new() }
+    }
+
+    /// Writes lines that define something, which are left out unless something uses it: [`Self::uses`].
+    pub fn define(&mut self, name: impl Into<String>, write: impl FnOnce(&mut Self)) {
+        let (from, outer) = (self.text.len(), std::mem::take(&mut self.uses));
+        write(self);
+        let uses = std::mem::replace(&mut self.uses, outer);
+        self.definitions.push(Definition { name: name.into(), lines: from..self.text.len(), uses });
+    }
+
+    /// Says that the lines at hand use something that may be defined with [`Self::define`].
+    pub fn uses(&mut self, name: impl Into<String>) {
+        self.uses.insert(name.into());
     }
 
     /// Adds a line at the current level; an empty one without spaces.
@@ -29,6 +56,12 @@ impl Code {
             }
             self.text.push_str(line);
         }
+        self.text.push('\n');
+    }
+
+    /// Adds a line that stands at the left whatever the level is: one for the preprocessor.
+    pub fn unindented(&mut self, line: impl AsRef<str>) {
+        self.text.push_str(line.as_ref());
         self.text.push('\n');
     }
 
@@ -61,9 +94,21 @@ impl Code {
         self.level = self.level.saturating_sub(1);
     }
 
-    /// The whole text.
+    /// The whole text, without definitions that nothing in it uses.
     pub fn finish(self) -> String {
-        self.text
+        let mut used = BTreeSet::new();
+        let mut more: Vec<String> = self.uses.into_iter().collect();
+        while let Some(name) = more.pop() {
+            let uses = self.definitions.iter().filter(|definition| definition.name == name).map(|one| &one.uses);
+            more.extend(uses.flatten().filter(|name| !used.contains(*name)).cloned());
+            used.insert(name);
+        }
+        let (mut out, mut from) = (String::with_capacity(self.text.len()), 0);
+        for definition in self.definitions.iter().filter(|definition| !used.contains(&definition.name)) {
+            out.push_str(&self.text[from..definition.lines.start]);
+            from = definition.lines.end;
+        }
+        out + &self.text[from..]
     }
 }
 
@@ -82,7 +127,31 @@ pub fn filled(text: &str, words: &[(&str, &str)]) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::filled;
+    use super::{Code, filled};
+
+    #[test]
+    fn what_nothing_uses_is_left_out_with_what_it_alone_uses() {
+        let mut code = Code::default();
+        code.line("first");
+        code.define("lowest", |code| code.line("lowest"));
+        code.define("inner", |code| {
+            code.uses("lowest");
+            code.line("inner");
+        });
+        code.define("outer", |code| {
+            code.uses("inner");
+            // One that calls itself is not used by that.
+            code.uses("outer");
+            code.line("outer");
+        });
+        code.define("used", |code| {
+            code.uses("lowest");
+            code.line("used");
+        });
+        code.uses("used");
+        code.line("last");
+        assert_eq!(code.finish(), "first\nlowest\nused\nlast\n");
+    }
 
     #[test]
     fn what_is_put_in_is_not_looked_at_again() {

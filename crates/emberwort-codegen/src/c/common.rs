@@ -106,24 +106,35 @@ pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, sou
         bits(&link, order, ty, &suffix, source);
     }
     if !digits.is_empty() {
-        source.lines(&DIGITS.replace("LINK", &link));
-        source.line("");
+        for (name, uses, text) in DIGITS {
+            source.define(format!("{link}_{name}"), |source| {
+                uses.iter().for_each(|used| source.uses(format!("{link}_{used}")));
+                source.lines(&filled(text, &[("LINK", &link)]));
+                source.line("");
+            });
+        }
     }
     for is_wide in varints {
         let bits = if is_wide { "64" } else { "32" };
-        source.lines(&filled(COMPACT, &[("LINK", &link), ("UPPER", &upper), ("BITS", bits)]));
-        source.line("");
+        for (name, text) in COMPACT {
+            source.define(format!("{link}_{name}{bits}"), |source| {
+                source.lines(&filled(text, &[("LINK", &link), ("UPPER", &upper), ("BITS", bits)]));
+                source.line("");
+            });
+        }
     }
     if has_ascii(plan) {
-        header.lines(&ASCII.replace("LINK", &link));
+        header.lines(&filled(ASCII, &[("LINK", &link)]));
         header.line("");
     }
-    source.lines(&format!(
-        "/* Whether so many bits from `bit` on do not all lie before the byte `end`. */\n\
-         static bool {link}_lacks(size_t end, size_t bit, size_t bits)\n{{\n    \
-             return bit > end * 8u || end * 8u - bit < bits;\n}}\n"
-    ));
-    source.line("");
+    source.define(format!("{link}_lacks"), |source| {
+        source.line("/* Whether so many bits from `bit` on do not all lie before the byte `end`. */");
+        source.line(format!("static bool {link}_lacks(size_t end, size_t bit, size_t bits)"));
+        source.open("{");
+        source.line("return bit > end * 8u || end * 8u - bit < bits;");
+        source.close("}");
+        source.line("");
+    });
 }
 
 /// Tables that stay in flash, also on machines on which only special instructions read it there.
@@ -181,7 +192,12 @@ static inline bool LINK_is_ascii(const char *text, size_t size)
 }
 ";
 
-const DIGITS: &str = r#"static unsigned LINK_digit(uint8_t c)
+/// Numbers in hex digits: the functions, and those that each calls.
+const DIGITS: [(&str, &[&str], &str); 4] = [
+    (
+        "digit",
+        &[],
+        "static unsigned LINK_digit(uint8_t c)
 {
     if (c >= '0' && c <= '9') {
         return (unsigned)c - '0';
@@ -189,8 +205,12 @@ const DIGITS: &str = r#"static unsigned LINK_digit(uint8_t c)
     c = (uint8_t)(c | 0x20u);
     return c >= 'a' && c <= 'f' ? (unsigned)c - 'a' + 10u : 16u;
 }
-
-static bool LINK_are_digits(const uint8_t *digits, unsigned count)
+",
+    ),
+    (
+        "are_digits",
+        &["digit"],
+        "static bool LINK_are_digits(const uint8_t *digits, unsigned count)
 {
     unsigned n;
     for (n = 0; n < count; n++) {
@@ -200,8 +220,12 @@ static bool LINK_are_digits(const uint8_t *digits, unsigned count)
     }
     return true;
 }
-
-/* The number in hex digits; all ones if other characters stand there. */
+",
+    ),
+    (
+        "get_digits",
+        &["digit"],
+        "/* The number in hex digits; all ones if other characters stand there. */
 static uint64_t LINK_get_digits(const uint8_t *digits, unsigned count)
 {
     uint64_t value = 0;
@@ -215,18 +239,27 @@ static uint64_t LINK_get_digits(const uint8_t *digits, unsigned count)
     }
     return value;
 }
-
-static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
+",
+    ),
+    (
+        "put_digits",
+        &[],
+        r#"static void LINK_put_digits(uint8_t *digits, unsigned count, uint64_t value)
 {
     while (count > 0u) {
         digits[--count] = (uint8_t)"0123456789ABCDEF"[value & 0xFu];
         value >>= 4;
     }
 }
-"#;
+"#,
+    ),
+];
 
 /// Reading and writing integers of variable length.
-const COMPACT: &str = "/* Reads seven bits a byte, low group first, from byte *at on, which then is after them. */
+const COMPACT: [(&str, &str); 2] = [
+    (
+        "get_compact",
+        "/* Reads seven bits a byte, low group first, from byte *at on, which then is after them. */
 static LINK_codec_result_t LINK_get_compactBITS(const uint8_t *body, size_t end, size_t *at, unsigned width,
     uintBITS_t *value)
 {
@@ -253,8 +286,11 @@ static LINK_codec_result_t LINK_get_compactBITS(const uint8_t *body, size_t end,
     }
     return UPPER_BAD_NUMBER;
 }
-
-/* Writes it at byte *at, which then is after it. */
+",
+    ),
+    (
+        "put_compact",
+        "/* Writes it at byte *at, which then is after it. */
 static bool LINK_put_compactBITS(uint8_t *body, size_t room, size_t *at, uintBITS_t value)
 {
     do {
@@ -271,53 +307,60 @@ static bool LINK_put_compactBITS(uint8_t *body, size_t room, size_t *at, uintBIT
     } while (value != 0u);
     return true;
 }
-";
+",
+    ),
+];
 
 /// The functions that read and write a number of bits, in the bit order of the link (see docs/wire rules: bits are counted
 /// in the order in which a body is filled).
 fn bits(link: &str, order: ByteOrder, ty: &str, suffix: &str, source: &mut Code) {
     let (get, put) = match order {
         ByteOrder::Little => (
-            "        value |= (TYPE)(((unsigned)bytes[at / 8u] >> shift) & ((1u << take) - 1u)) << done;",
-            "        unsigned part = (unsigned)(value >> done) & ((1u << take) - 1u);\n        \
-             unsigned place = shift;",
+            "value |= (TYPE)(((unsigned)bytes[at / 8u] >> shift) & ((1u << take) - 1u)) << done;\n",
+            "unsigned part = (unsigned)(value >> done) & ((1u << take) - 1u);\nunsigned place = shift;\n",
         ),
         ByteOrder::Big => (
-            "        value = (TYPE)(value << take) | (TYPE)(((unsigned)bytes[at / 8u] >> (8u - shift - take)) & ((1u << take) - 1u));",
-            "        unsigned part = (unsigned)(value >> (width - done - take)) & ((1u << take) - 1u);\n        \
-             unsigned place = 8u - shift - take;",
+            "value = (TYPE)(value << take) | (TYPE)(((unsigned)bytes[at / 8u] >> (8u - shift - take)) & ((1u << take) - 1u));\n",
+            "unsigned part = (unsigned)(value >> (width - done - take)) & ((1u << take) - 1u);\n\
+             unsigned place = 8u - shift - take;\n",
         ),
     };
-    let get = get.replace("TYPE", ty);
-    source.lines(&format!(
-        "/* Reads `width` bits from bit `at` on. */\n\
-         static {ty} {link}_get{suffix}(const uint8_t *bytes, size_t at, unsigned width)\n\
-         {{\n    \
-             {ty} value = 0;\n    \
-             unsigned done = 0;\n    \
-             while (done < width) {{\n        \
-                 unsigned shift = (unsigned)(at % 8u);\n        \
-                 unsigned take = 8u - shift < width - done ? 8u - shift : width - done;\n\
-         {get}\n        \
-                 done += take;\n        \
-                 at += take;\n    \
-             }}\n    \
-             return value;\n\
-         }}\n\n\
-         /* Writes `width` bits at bit `at`; other bits stay. */\n\
-         static void {link}_put{suffix}(uint8_t *bytes, size_t at, unsigned width, {ty} value)\n\
-         {{\n    \
-             unsigned done = 0;\n    \
-             while (done < width) {{\n        \
-                 unsigned shift = (unsigned)(at % 8u);\n        \
-                 unsigned take = 8u - shift < width - done ? 8u - shift : width - done;\n\
-         {put}\n        \
-                 unsigned mask = ((1u << take) - 1u) << place;\n        \
-                 bytes[at / 8u] = (uint8_t)((bytes[at / 8u] & ~mask) | (part << place));\n        \
-                 done += take;\n        \
-                 at += take;\n    \
-             }}\n\
-         }}\n"
-    ));
-    source.line("");
+    for (name, head, start, step, result) in [
+        (
+            "get",
+            format!(
+                "/* Reads `width` bits from bit `at` on. */\nstatic {ty} {link}_get{suffix}(const uint8_t *bytes, size_t at, unsigned width)"
+            ),
+            format!("{ty} value = 0;\n"),
+            filled(get, &[("TYPE", ty)]),
+            "return value;\n",
+        ),
+        (
+            "put",
+            format!(
+                "/* Writes `width` bits at bit `at`; other bits stay. */\n\
+                 static void {link}_put{suffix}(uint8_t *bytes, size_t at, unsigned width, {ty} value)"
+            ),
+            String::new(),
+            format!(
+                "{put}unsigned mask = ((1u << take) - 1u) << place;\n\
+                 bytes[at / 8u] = (uint8_t)((bytes[at / 8u] & ~mask) | (part << place));\n"
+            ),
+            "",
+        ),
+    ] {
+        source.define(format!("{link}_{name}{suffix}"), |source| {
+            source.lines(&head);
+            source.open("{");
+            source.lines(&format!("{start}unsigned done = 0;"));
+            source.open("while (done < width) {");
+            source.line("unsigned shift = (unsigned)(at % 8u);");
+            source.line("unsigned take = 8u - shift < width - done ? 8u - shift : width - done;");
+            source.lines(&format!("{step}done += take;\nat += take;"));
+            source.close("}");
+            source.lines(result);
+            source.close("}");
+            source.line("");
+        });
+    }
 }

@@ -6,7 +6,7 @@ use emberwort_model::plan::MessagePlan;
 
 use super::words::{literal, member};
 use super::{numbers, types};
-use crate::code::Code;
+use crate::code::{Code, filled};
 use crate::names::{screaming, snake};
 
 /// The functions that all lines share, if the link has lines.
@@ -15,9 +15,28 @@ pub fn common(plan: &Plan, source: &mut Code) {
         return;
     }
     let link = snake(&plan.link.name);
-    source.lines(&COMMON.replace("LINK", &link));
-    source.line("");
-    more(plan, source);
+    for (name, uses, text) in FUNCTIONS {
+        source.define(format!("{link}_{name}"), |source| {
+            uses.iter().for_each(|used| source.uses(format!("{link}_{used}")));
+            source.lines(&filled(text, &[("LINK", &link)]));
+            source.line("");
+        });
+    }
+}
+
+/// The shared functions with which a piece of a line is written and read.
+fn functions_of(plan: &MessagePlan, piece: &LinePiece) -> &'static [&'static str] {
+    let LinePiece::Field { slot, form } = piece else { return &["line_put", "line_has"] };
+    let kind = &plan.message.fields[*slot].kind;
+    match (kind, form.digits) {
+        (Kind::Text { ascii: true, .. }, _) => &["line_put"],
+        (Kind::Text { ascii: false, .. }, _) => &["line_put", "line_is_utf8"],
+        (_, LineDigits::Hex(_)) => &["line_put_hex", "line_get_hex"],
+        (Kind::Bool | Kind::Enum { .. }, _) => &["line_put", "line_word"],
+        // One that has no value is the word `none`.
+        _ if kind.none().is_some() && !form.blank => &["line_put", "line_has", "line_put_decimal", "line_get_decimal"],
+        _ => &["line_put_decimal", "line_get_decimal"],
+    }
 }
 
 /// `_write_line` and `_read_line` of a text message.
@@ -25,6 +44,9 @@ pub fn write(link: &str, plan: &MessagePlan, header: &mut Code, source: &mut Cod
     let Some(pieces) = &plan.message.line else { return };
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let upper = screaming(link);
+    for function in pieces.iter().flat_map(|piece| functions_of(plan, piece)) {
+        source.uses(format!("{link}_{function}"));
+    }
     header.lines(&format!(
         "/* Writes the message as a line, without its end; *used is its size. */\n\
          {upper}_CHECKED {upper}_FUNCTION {link}_codec_result_t {stem}_write_line(const {stem}_t *message, char *line, size_t room, size_t *used);\n\
@@ -319,8 +341,12 @@ fn get_field(link: &str, upper: &str, stem: &str, field: &Field, form: LineForm,
     lines.join("\n")
 }
 
-/// Writing and reading parts of lines.
-const COMMON: &str = r#"/* Appends characters to a line; false without room. */
+/// Writing and reading parts of lines: the functions, and those that each calls.
+const FUNCTIONS: [(&str, &[&str], &str); 8] = [
+    (
+        "line_put",
+        &[],
+        "/* Appends characters to a line; false without room. */
 static bool LINK_line_put(char *line, size_t room, size_t *at, const char *text, size_t size)
 {
     if (room - *at < size) {
@@ -332,54 +358,22 @@ static bool LINK_line_put(char *line, size_t room, size_t *at, const char *text,
     *at += size;
     return true;
 }
-
-/* Whether a line goes on with these characters. */
+",
+    ),
+    (
+        "line_has",
+        &[],
+        "/* Whether a line goes on with these characters. */
 static bool LINK_line_has(const char *line, size_t size, size_t at, const char *text, size_t count)
 {
     return at <= size && size - at >= count && memcmp(line + at, text, count) == 0;
 }
-
-"#;
-
-/// Shared functions that only some links need.
-fn more(plan: &Plan, source: &mut Code) {
-    let link = snake(&plan.link.name);
-    let any = |wanted: fn(&Field) -> bool| {
-        let lines = plan.messages.iter().filter(|message| message.message.line.is_some());
-        lines.flat_map(|message| &message.message.fields).any(wanted)
-    };
-    let forms = || plan.messages.iter().filter_map(|message| message.message.line.as_ref()).flatten();
-    if forms().any(|piece| matches!(piece, LinePiece::Field { form: LineForm { digits: LineDigits::Hex(_), .. }, .. }))
-    {
-        source.lines(&HEX.replace("LINK", &link));
-        source.line("");
-    }
-    let decimal =
-        plan.messages.iter().filter_map(|m| m.message.line.as_ref().map(|line| (m, line))).any(|(m, line)| {
-            line.iter().any(|piece| match piece {
-                LinePiece::Field { form: LineForm { digits: LineDigits::Hex(_), .. }, .. } | LinePiece::Text(_) => {
-                    false
-                }
-                LinePiece::Field { slot, .. } => {
-                    matches!(m.message.fields[*slot].kind, Kind::Number(_) | Kind::Varint(_) | Kind::Time { .. })
-                }
-            })
-        });
-    if decimal {
-        source.lines(&DECIMAL.replace("LINK", &link));
-        source.line("");
-    }
-    if any(|field| matches!(field.kind, Kind::Bool | Kind::Enum { .. })) {
-        source.lines(&WORD.replace("LINK", &link));
-        source.line("");
-    }
-    if any(|field| matches!(field.kind, Kind::Text { ascii: false, .. })) {
-        source.lines(&UTF8.replace("LINK", &link));
-        source.line("");
-    }
-}
-
-const HEX: &str = r#"/* Appends so many hex digits. */
+",
+    ),
+    (
+        "line_put_hex",
+        &["line_put"],
+        r#"/* Appends so many hex digits. */
 static bool LINK_line_put_hex(char *line, size_t room, size_t *at, uint64_t value, unsigned count)
 {
     char digits[16];
@@ -390,8 +384,12 @@ static bool LINK_line_put_hex(char *line, size_t room, size_t *at, uint64_t valu
     }
     return LINK_line_put(line, room, at, digits, count);
 }
-
-/* Reads so many hex digits. */
+"#,
+    ),
+    (
+        "line_get_hex",
+        &[],
+        "/* Reads so many hex digits. */
 static bool LINK_line_get_hex(const char *line, size_t size, size_t *at, unsigned count, uint64_t *value)
 {
     unsigned n;
@@ -415,9 +413,12 @@ static bool LINK_line_get_hex(const char *line, size_t size, size_t *at, unsigne
     *at += count;
     return true;
 }
-"#;
-
-const DECIMAL: &str = r#"/* Appends a number that has `own` decimals with `shown` decimals, at least as many, and `wide` characters at least. */
+",
+    ),
+    (
+        "line_put_decimal",
+        &["line_put"],
+        "/* Appends a number that has `own` decimals with `shown` decimals, at least as many, and `wide` characters at least. */
 static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool negative, uint64_t value, unsigned own, unsigned shown, unsigned wide)
 {
     char digits[48];
@@ -445,8 +446,12 @@ static bool LINK_line_put_decimal(char *line, size_t room, size_t *at, bool nega
     }
     return LINK_line_put(line, room, at, digits + n, sizeof digits - n);
 }
-
-/* Reads a run of signs, digits and points, of exactly `wide` unless that is 0: false without one; *exact if it is a number with
+",
+    ),
+    (
+        "line_get_decimal",
+        &[],
+        "/* Reads a run of signs, digits and points, of exactly `wide` unless that is 0: false without one; *exact if it is a number with
    at most so many decimals. */
 static bool LINK_line_get_decimal(const char *line, size_t size, size_t *at, unsigned decimals, unsigned wide, bool *negative, uint64_t *value, bool *exact)
 {
@@ -500,9 +505,12 @@ static bool LINK_line_get_decimal(const char *line, size_t size, size_t *at, uns
     }
     return true;
 }
-"#;
-
-const WORD: &str = "/* How many letters, digits and underscores follow. */
+",
+    ),
+    (
+        "line_word",
+        &[],
+        "/* How many letters, digits and underscores follow. */
 static size_t LINK_line_word(const char *line, size_t size, size_t at)
 {
     size_t end = at;
@@ -511,10 +519,12 @@ static size_t LINK_line_word(const char *line, size_t size, size_t at)
     }
     return end - at;
 }
-";
-
-const UTF8: &str =
-    "/* Whether the bytes are text in UTF-8 (RFC 3629): shortest forms, no surrogates, nothing beyond U+10FFFF. */
+",
+    ),
+    (
+        "line_is_utf8",
+        &[],
+        "/* Whether the bytes are text in UTF-8 (RFC 3629): shortest forms, no surrogates, nothing beyond U+10FFFF. */
 static bool LINK_line_is_utf8(const uint8_t *bytes, size_t size)
 {
     size_t at = 0;
@@ -538,4 +548,6 @@ static bool LINK_line_is_utf8(const uint8_t *bytes, size_t size)
     }
     return true;
 }
-";
+",
+    ),
+];

@@ -66,12 +66,12 @@ impl<'a> Message<'a> {
     }
 
     /// The bit place of a field as a C expression; `at` is the array of noted places.
-    fn place(&self, section: usize, step: &Step, at: &str) -> String {
+    fn place(&self, section: usize, step: &Step, at: &str) -> Expr {
         match self.fixed_place(section, step) {
-            Some(bit) => format!("{bit}u"),
+            Some(bit) => Expr::number(bit),
             None => {
                 let index = self.moving().iter().position(|slot| *slot == step.slot).unwrap_or(0);
-                format!("{at}[{index}]")
+                expr![format!("{at}[{index}]")]
             }
         }
     }
@@ -446,6 +446,7 @@ impl Message<'_> {
             header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
         }
         let written: &mut Code = if is_inline { header } else { source };
+        written.uses(&nothing);
         written.lines(&format!(
             "{begin}\n    \
                  {link}_codec_result_t result;\n    \
@@ -543,6 +544,7 @@ impl Message<'_> {
                     header.line(format!("/* If it is not there: {}. */", default_raw(link, field)));
                 }
                 header.line(format!("{link_upper}_FUNCTION {raw} {stem}_get_{name}({view});"));
+                get.functions().for_each(|function| source.uses(function));
                 source.lines(&format!(
                     "{link_upper}_FUNCTION {raw} {stem}_get_{name}({view})\n{{\n{}    return {get};\n}}\n",
                     guard(IN_VIEW, &default_raw(link, field))
@@ -552,6 +554,7 @@ impl Message<'_> {
                     return;
                 }
                 header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw);"));
+                set.functions().for_each(|function| source.uses(function));
                 source.lines(&format!(
                     "{link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, {raw} raw)\n{{\n{}    \
                          if (!{stem}_{name}_valid(raw)) {{\n        {misuse}\n    }}\n    \
@@ -562,6 +565,7 @@ impl Message<'_> {
             Action::Run { length: Length::Exact(count), text: false } => {
                 header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}]);"));
                 let absent = format!("{link_upper}_ABSENT");
+                source.uses(format!("{link}_get"));
                 source.lines(&format!(
                     "{link_upper}_FUNCTION {link}_codec_result_t {stem}_get_{name}({view}, uint8_t bytes[{count}])\n{{\n    size_t n;\n{}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
@@ -575,6 +579,7 @@ impl Message<'_> {
                     return;
                 }
                 header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}]);"));
+                source.uses(format!("{link}_put"));
                 source.lines(&format!(
                     "{link_upper}_FUNCTION {link}_codec_result_t {stem}_set_{name}({edit}, const uint8_t bytes[{count}])\n{{\n    size_t n;\n{}    \
                          for (n = 0; n < {count}u; n++) {{\n        \
@@ -596,6 +601,7 @@ impl Message<'_> {
                         let bytes = count_bytes(*most);
                         let order = self.plan.byte_order;
                         let count = self.group().get(bytes * 8, order, expr![IN_VIEW.body], expr![&place]);
+                        count.functions().for_each(|function| source.uses(function));
                         (format!("(size_t){count}"), bytes)
                     }
                     _ => (format!("view->size - {}", eighth(&place)), 0),
@@ -635,8 +641,8 @@ const IN_VIEW: InPlace = InPlace { view: "view", body: "view->body", places: "vi
 const IN_EDIT: InPlace = InPlace { view: "&edit->view", body: "edit->body", places: "edit->view.at" };
 
 /// The byte of a place in bits.
-fn eighth(place: &str) -> String {
-    match place.strip_suffix('u').and_then(|bits| bits.parse::<usize>().ok()) {
+fn eighth(place: &Expr) -> String {
+    match place.as_number() {
         Some(bits) if bits.is_multiple_of(8) => format!("{}u", bits / 8),
         _ => format!("{place} / 8u"),
     }

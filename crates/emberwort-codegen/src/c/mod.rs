@@ -25,7 +25,6 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, MessagePlan, RecordPlan};
 
 use words::comment;
-pub(crate) use words::{about, about_value};
 
 use crate::code::Code;
 use crate::lower::each_action_of;
@@ -114,11 +113,11 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
     }
     line::common(plan, &mut source);
     let least = wanted.iter().filter_map(|message| message.sections.first()).map(|section| section.least_size).max();
-    source.lines(&format!(
-        "/* What a view shows whose body is wrong. */\nstatic const uint8_t {link}_nothing[{}] = {{0}};\n",
-        least.unwrap_or(0).max(1)
-    ));
-    source.line("");
+    source.define(format!("{link}_nothing"), |source| {
+        source.line("/* What a view shows whose body is wrong. */");
+        source.line(format!("static const uint8_t {link}_nothing[{}] = {{0}};", least.unwrap_or(0).max(1)));
+        source.line("");
+    });
     for message in wanted {
         let ways = message::Ways {
             sends: parts.sends_message(&message.message),

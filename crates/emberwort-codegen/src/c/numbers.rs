@@ -277,9 +277,10 @@ pub fn validity(field: &Field, source: &mut Code) {
                 (true, _) => always(source),
                 (false, None) => source.line(format!("    return {};", inside.join(" && "))),
                 (false, Some(none)) => {
-                    let inside = inside.join(" && ");
-                    let inside =
-                        if inside.contains(' ') && inside.contains("&&") { format!("({inside})") } else { inside };
+                    let inside = match inside.as_slice() {
+                        [one] => one.clone(),
+                        both => format!("({})", both.join(" && ")),
+                    };
                     source.line(format!("    return {inside} || raw == {};", c(none)));
                 }
             }

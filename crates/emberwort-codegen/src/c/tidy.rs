@@ -1,17 +1,12 @@
-//! The last hand on generated C: what nothing uses is left out, only ASCII is left, and long lines are broken.
-
-use std::collections::HashMap;
+//! How generated C is set: only ASCII is left, and long lines are broken.
 
 use textwrap::{Options, WordSeparator, WordSplitter};
-
-use crate::names::without_comments;
 
 /// Columns that a line may have.
 const WIDTH: usize = 120;
 
 /// A file as it is written.
 pub fn tidy(text: &str) -> String {
-    let text = without_unused(text);
     let mut plain = String::with_capacity(text.len());
     text.chars().for_each(|c| in_ascii(c, &mut plain));
     let mut out = String::with_capacity(plain.len());
@@ -97,101 +92,6 @@ fn in_ascii(c: char, out: &mut String) {
     }
 }
 
-/// Without static functions and tables that nothing uses.
-fn without_unused(text: &str) -> String {
-    let blocks = blocks(text);
-    let code: Vec<String> = blocks.iter().map(|block| without_comments(&block.text)).collect();
-    let mut uses: HashMap<&str, usize> = HashMap::new();
-    for word in code.iter().flat_map(|code| words(code)) {
-        *uses.entry(word).or_default() += 1;
-    }
-    let names: HashMap<&str, usize> =
-        blocks.iter().enumerate().filter_map(|(n, block)| Some((block.name.as_deref()?, n))).collect();
-    let mut left_out = vec![false; blocks.len()];
-    let mut to_look_at: Vec<usize> = names.values().copied().collect();
-    while let Some(at) = to_look_at.pop() {
-        let Some(name) = blocks[at].name.as_deref().filter(|_| !left_out[at]) else { continue };
-        // One that calls itself is not used by that.
-        let by_itself = words(&code[at]).filter(|word| *word == name).count();
-        if uses.get(name).is_some_and(|all| *all > by_itself) {
-            continue;
-        }
-        left_out[at] = true;
-        for word in words(&code[at]) {
-            if let Some(all) = uses.get_mut(word) {
-                *all -= 1;
-            }
-            to_look_at.extend(names.get(word).copied());
-        }
-    }
-    let kept = blocks.into_iter().zip(left_out).filter(|(_, left_out)| !left_out);
-    kept.map(|(block, _)| block.text).collect()
-}
-
-struct Block {
-    text: String,
-    /// The name of what it defines, if that is static.
-    name: Option<String>,
-}
-
-/// The text in pieces: each static function or table is one, with the comment in front of it and the empty line behind.
-fn blocks(text: &str) -> Vec<Block> {
-    let mut blocks: Vec<Block> = Vec::new();
-    let mut current = String::new();
-    let mut comment_from = None;
-    let mut lines = text.lines().peekable();
-    while let Some(line) = lines.next() {
-        if line.starts_with("/*") && comment_from.is_none() {
-            comment_from = Some(current.len());
-        }
-        // What stands in a header is for others.
-        if line.starts_with("static ") && !line.starts_with("static inline ") {
-            let from = comment_from.take().unwrap_or(current.len());
-            let mut block = current.split_off(from);
-            blocks.push(Block { text: std::mem::take(&mut current), name: None });
-            let name = defined(line);
-            let mut line = line;
-            loop {
-                block.push_str(line);
-                block.push('\n');
-                let ends = line.starts_with('}') || (line.ends_with(';') && !line.starts_with([' ', '\t', '{']));
-                if ends {
-                    break;
-                }
-                match lines.next() {
-                    Some(next) => line = next,
-                    None => break,
-                }
-            }
-            if lines.peek().is_some_and(|next| next.is_empty()) {
-                lines.next();
-                block.push('\n');
-            }
-            blocks.push(Block { text: block, name });
-            continue;
-        }
-        let in_comment =
-            comment_from.is_some() && (line.starts_with("/*") || line.starts_with(" *") || line.starts_with("   "));
-        if !in_comment {
-            comment_from = None;
-        }
-        current.push_str(line);
-        current.push('\n');
-    }
-    blocks.push(Block { text: current, name: None });
-    blocks
-}
-
-/// The name that a line with `static` at its beginning defines: the last word before `(` or `[`.
-fn defined(line: &str) -> Option<String> {
-    let before = &line[..line.find(['(', '['])?];
-    words(before).last().map(str::to_owned)
-}
-
-fn words(text: &str) -> impl Iterator<Item = &str> {
-    text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|word| !word.is_empty())
-}
-
 /// Writes a line of code in several, if it is too long: behind commas and operators.
 fn broken(line: &str, out: &mut String) {
     let mut rest = line.to_owned();
@@ -264,7 +164,10 @@ mod tests {
         assert!(lines[0].starts_with("    /* a sentence") && lines[1].starts_with("     * "), "{tidied}");
         assert!(lines.contains(&"     *") && lines.contains(&"     *   set in   stays"), "{tidied}");
         assert!(lines.contains(&"     * Another one. */"), "{tidied}");
-        let words = |text: &str| words(text).map(str::to_owned).collect::<Vec<_>>();
+        let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        let words = |text: &str| -> Vec<String> {
+            text.split(|c| !is_word(c)).filter(|word| !word.is_empty()).map(str::to_owned).collect()
+        };
         assert_eq!(words(&tidied), words(&text));
         // One that fits stays as it is, and only what C can hold is left.
         assert_eq!(tidy("/* in\n * lines */\nint µ;\n"), "/* in\n * lines */\nint u;\n");

@@ -21,22 +21,30 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         "/* {origin}\n \
           * Checks {link}.c with all vectors, both ways; exits non-zero if anything differs. */\n\
          #include \"{link}.h\"\n\n#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n\n\
-         static int failures;\n\n\
-         static void expect(bool right, const char *vector, const char *what)\n{{\n    \
-             if (!right) {{\n        printf(\"%s: %s differs\\n\", vector, what);\n        failures++;\n    }}\n}}\n\n\
-         static bool same_bytes(const void *a, const void *b, size_t size)\n{{\n    \
-             return size == 0u || memcmp(a, b, size) == 0;\n}}\n"
+         static int failures;\n"
     ));
     code.line("");
+    code.define("expect", |code| code.lines(EXPECT));
+    code.define("same_bytes", |code| code.lines(SAME_BYTES));
+    // A message or a channel may have no vector.
+    let mut define = |name: String, write: &dyn Fn(&mut Code)| {
+        code.define(name, |code| {
+            code.uses("expect");
+            code.uses("same_bytes");
+            write(code);
+        });
+    };
     for message in &plan.messages {
-        compare(&link, message, &mut code);
+        let name = snake(&message.message.name);
+        define(format!("check_body_of_{link}_{name}"), &|code| compare(&link, message, code));
         if message.message.line.is_some() {
-            line_check(&link, message, &mut code);
+            define(format!("check_line_of_{link}_{name}"), &|code| line_check(&link, message, code));
         }
     }
     for channel in &plan.channels {
         for (from, direction) in channel.directions() {
-            frame_check(&link, direction, from, &mut code);
+            let stem = channel::stem(&link, &direction.name, from);
+            define(format!("check_frame_of_{stem}"), &|code| frame_check(&link, direction, from, code));
         }
     }
     for (index, vector) in vectors.iter().enumerate() {
@@ -59,6 +67,23 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
     ));
     code.finish()
 }
+
+const EXPECT: &str = r#"static void expect(bool right, const char *vector, const char *what)
+{
+    if (!right) {
+        printf("%s: %s differs\n", vector, what);
+        failures++;
+    }
+}
+
+"#;
+
+const SAME_BYTES: &str = "static bool same_bytes(const void *a, const void *b, size_t size)
+{
+    return size == 0u || memcmp(a, b, size) == 0;
+}
+
+";
 
 /// The check of one message: encode, decode, view, every shorter body.
 fn compare(link: &str, plan: &MessagePlan, code: &mut Code) {
@@ -281,6 +306,8 @@ fn stream_check(plan: &Plan, link: &str, index: usize, stream: &Stream, code: &m
     };
     let expected: Vec<String> = events.iter().map(one).collect();
     let expected = if expected.is_empty() { "{0, 0, 0}".to_owned() } else { expected.join(", ") };
+    code.uses("expect");
+    code.uses("same_bytes");
     code.lines(&format!(
         "static void stream_{index}(void)\n{{\n    static const uint8_t bytes[] = {{{}}};\n    \
              /* How many bytes come at once; 0 is silence. */\n    static const uint16_t chunks[] = {{{}}};\n    \
@@ -349,9 +376,11 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
         Some(_) => format!("UINT64_C({}), ", vector.key.unwrap_or(u64::MAX)),
         None => String::new(),
     };
+    code.uses(format!("check_body_of_{stem}"));
     code.line(format!("    check_body_of_{stem}(&values, body, {}u, {asked}{name});", vector.body.len()));
     for frame in vector.frames.iter().filter(is_line) {
         let line = literal(&String::from_utf8_lossy(&frame.body));
+        code.uses(format!("check_line_of_{stem}"));
         code.line(format!("    check_line_of_{stem}(&values, {line}, {}u, {name});", frame.body.len()));
     }
     for (n, frame) in vector.frames.iter().enumerate() {
@@ -379,6 +408,7 @@ fn one(plan: &Plan, link: &str, index: usize, vector: &Vector, code: &mut Code) 
             code.line(format!("    header_{n}.body = body;"));
         }
         code.line(format!("    header_{n}.size = {}u;", frame.body.len()));
+        code.uses(format!("check_frame_of_{stem}"));
         code.line(format!("    check_frame_of_{stem}(&header_{n}, frame_{n}, {}u, {name});", frame.bytes.len()));
         send_check(plan, link, compiled, (n, frame), &name, code);
     }
@@ -410,6 +440,8 @@ fn send_check(
     };
     let upper = screaming(link);
     let part = direction.parts.iter().find(|part| part.role == Role::Sequence);
+    code.uses("expect");
+    code.uses("same_bytes");
     code.lines(&format!("    {{\n        uint8_t sent[sizeof frame_{n} + 1u];\n        size_t used;"));
     // Of a number that goes around its bits are kept. Each time the frame is sent it has the same: another frame may be shorter.
     let number = |part: &Part| constant(i128::from(frame.header.sequence & part.greatest()), part.bits, false);

@@ -1,8 +1,9 @@
 //! Words of C: comments, names of members, constants, types.
 
-use emberwort_model::model::{Field, Kind};
+use emberwort_model::model::Field;
 
 use crate::code::Code;
+use crate::lower::{Floats, Holds};
 use crate::names::{changed, plain_snake, snake};
 
 /// Text that can stand in a C comment.
@@ -10,51 +11,9 @@ pub fn comment(text: &str) -> String {
     emberwort_model::diagnostics::escaped(text).replace("*/", "* /").replace("/*", "/ *").replace('\\', "/")
 }
 
-/// What a field holds, for a comment, in a language that has its floats as bits.
+/// What a field holds, for a comment.
 pub fn about(field: &Field) -> String {
-    about_as(field, "bits of an")
-}
-
-/// The same in a language that has them as numbers.
-pub fn about_value(field: &Field) -> String {
-    about_as(field, "an")
-}
-
-fn about_as(field: &Field, float: &str) -> String {
-    let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
-    let mut text = match &field.kind {
-        Kind::Number(form) | Kind::Varint(form) if form.low == form.high => format!("always {}", form.low),
-        Kind::Number(form) | Kind::Varint(form) if form.scaling.is_identity() => {
-            format!("{} .. {}{unit}", form.low, form.high)
-        }
-        Kind::Number(form) | Kind::Varint(form) => format!(
-            "{} .. {}{unit} in steps of {}: raw {} .. {}",
-            form.scaling.physical(form.low),
-            form.scaling.physical(form.high),
-            form.scaling.step_text(),
-            form.low,
-            form.high
-        ),
-        Kind::Bool => "true or false".into(),
-        Kind::Float(bits) => {
-            format!("{float} IEEE 754 binary{bits}{}", if unit.is_empty() { unit } else { format!(", in{unit}") })
-        }
-        Kind::Time { milliseconds } => {
-            format!("{} since 1970-01-01 UTC", if *milliseconds { "milliseconds" } else { "seconds" })
-        }
-        Kind::Enum { labels, .. } | Kind::Flags(labels) => labels.name.clone(),
-        Kind::Text { ascii, .. } => format!("{}, not ended by a zero", if *ascii { "ASCII" } else { "UTF-8" }),
-        Kind::Bytes(_) | Kind::List { .. } | Kind::Record(_) | Kind::Union(_) | Kind::Spare { .. } => String::new(),
-        Kind::NestedFrame { name, .. } => format!("a frame of {name}"),
-    };
-    if let Some(none) = field.kind.none() {
-        text.push_str(&format!(", {none} means none"));
-    }
-    if field.since > 1 {
-        let separator = if text.is_empty() { "" } else { "; " };
-        text.push_str(&format!("{separator}since revision {}", field.since));
-    }
-    comment(&text)
+    comment(&Holds::of(field, Floats::Bits).to_string())
 }
 
 /// A documentation comment in front of a declaration.

@@ -1,6 +1,8 @@
 //! Frames of a channel: building one around a body, judging one, and finding them in a stream.
 
-use emberwort_checksum::code::{Language, function};
+use std::cmp::Ordering;
+
+use emberwort_checksum::code::{CrcForm, Language, Printer, about, program};
 use emberwort_model::model::End;
 use emberwort_model::plan::{Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
@@ -9,7 +11,8 @@ use super::names::{bytes, class, comment, doc, little, member, text};
 use super::numbers::{Held, literal, sum};
 use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
+    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
+    longest_body, puts, right,
 };
 use crate::lower::pieces;
 use crate::names::plain_snake;
@@ -95,29 +98,32 @@ fn put(part: &Part, value: &str, code: &mut Code) {
 }
 
 impl Frames<'_> {
-    /// The same value as an earlier part, or each of its bits the other one.
-    fn again(&self, of: usize, inverted: bool) -> String {
-        let part = &self.plan.parts[of];
-        match (inverted, is_wide(part)) {
-            (false, _) => get(part),
-            (true, _) => format!("{} - ({})", literal(i128::from(part.greatest()), part.bits), get(part)),
+    /// The right value of a part, as an expression over `frame`.
+    fn right(part: &Part, right: Right<'_>) -> String {
+        match right {
+            Right::Number(value) => literal(i128::from(value), part.bits),
+            Right::Again { of, inverted: false } => format!("({})", get(of)),
+            Right::Again { of, inverted: true } => {
+                format!("({} - ({}))", literal(i128::from(of.greatest()), of.bits), get(of))
+            }
         }
     }
 
-    /// A checksum's function, which `checksum` calls.
-    fn checksum_name(&self, index: usize, part: &Part) -> String {
-        format!("checksum {index} of {} {}", plain_snake(&self.stem), part.name)
+    /// A checksum's function, and its table.
+    fn checksum_names(&self, index: usize, part: &Part) -> (String, String) {
+        let name = format!("checksum {index} of {} {}", plain_snake(&self.stem), part.name);
+        let words = name.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
+        let words: Vec<String> = words.map(str::to_ascii_lowercase).collect();
+        let camel = words.iter().enumerate().map(|(n, word)| match n {
+            0 => word.clone(),
+            _ => word[..1].to_ascii_uppercase() + &word[1..],
+        });
+        (camel.collect(), format!("{}_TABLE", words.join("_").to_ascii_uppercase()))
     }
 
     fn checksum(&self, index: usize, part: &Part) -> String {
         let Role::Checksum { algorithm, .. } = &part.role else { return String::new() };
-        let words = self.checksum_name(index, part);
-        let words = words.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
-        let name = words.map(str::to_ascii_lowercase).enumerate().map(|(n, word)| match n {
-            0 => word,
-            _ => word[..1].to_ascii_uppercase() + &word[1..],
-        });
-        let call = format!("{}({})", name.collect::<String>(), self.covered(index));
+        let call = format!("{}({})", self.checksum_names(index, part).0, self.covered(index));
         // Wider ones give a BigInt, and so have values of more than 53 bits.
         match (algorithm.bits() > 32, is_wide(part)) {
             (true, false) => format!("Number({call})"),
@@ -138,30 +144,22 @@ impl Frames<'_> {
         }
     }
 
-    /// The functions of the checksums: of the two of a CRC that with a table.
+    /// The functions of the checksums, of CRCs with a table.
     fn checksums(&self, code: &mut Code) {
         for (index, part) in self.plan.parts.iter().enumerate() {
             let Role::Checksum { algorithm, .. } = &part.role else { continue };
-            let said = function(algorithm, &self.checksum_name(index, part), Language::JavaScript);
-            let functions = said.matches("\nfunction ").count();
-            let mut skips = functions > 1;
-            let mut in_first = false;
+            let ((name, table), program) = (self.checksum_names(index, part), program(algorithm, CrcForm::Bytes));
+            let language = Language::JavaScript.for_bits(algorithm.bits());
+            let printer = Printer { language, table: &table, rust_type: "", indent: "  " };
             code.line("");
-            for line in said.lines() {
-                if line.starts_with("function ") {
-                    (in_first, skips) = (skips, false);
-                }
-                if in_first {
-                    continue;
-                }
-                let depth = (line.len() - line.trim_start().len()) / 4;
-                let line = line.trim_start();
-                let line = match functions > 1 && line.starts_with("function ") {
-                    true => line.replace("Table(", "("),
-                    false => line.to_owned(),
-                };
-                code.line("  ".repeat(depth) + &line);
+            code.line(format!("// {}", about(algorithm)));
+            if !program.table.is_empty() {
+                code.lines(&printer.table(&program.table, 0));
+                code.line("");
             }
+            code.open(format!("function {name}(bytes) {{"));
+            code.lines(&printer.body(&program, 0));
+            code.close("}");
         }
     }
 
@@ -198,7 +196,7 @@ impl Frames<'_> {
         code.line("");
         code.line("/** The frame around a body, as it goes over the wire. */");
         code.open(format!("function build{stem}(of) {{"));
-        let longest = longest_body(plan);
+        let longest = longest_body(plan).unwrap_or(0);
         code.line(format!("var body = checkedBytes(of.body, {}), size = body.length, out = [], end, n;", text("body")));
         code.lines(&format!(
             "if (size > {longest}) {{\n  throw badLength(size + \" bytes are more than the {longest} of the longest body\");\n}}"
@@ -213,63 +211,12 @@ impl Frames<'_> {
              for (n = 0; n < {1}; n++) {{\n  out.push(0);\n}}",
             plan.head_bytes, plan.tail_bytes
         ));
-        for (n, byte) in plan.sync.iter().enumerate() {
-            code.line(format!("out[{n}] = {byte:#04x};"));
-        }
-        if plan.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. } | Role::Same { .. })) {
+        let looks_back = |put: &Put<'_>| matches!(put, Put::Checksum(..) | Put::Value(_, Right::Again { .. }));
+        if puts(plan).iter().any(looks_back) {
             code.line("var frame = out;");
         }
-        for part in &plan.parts {
-            let what = text(&part.name);
-            match &part.role {
-                Role::Checksum { .. } => {}
-                Role::Same { part: of, inverted } => put(part, &format!("({})", self.again(*of, *inverted)), code),
-                Role::Fixed(value) => put(part, &literal(i128::from(*value), part.bits), code),
-                Role::Length { other_bytes, unit } => {
-                    let counted = if *other_bytes > 0 { format!("(size + {other_bytes})") } else { "size".to_owned() };
-                    let counted = if *unit > 1 { format!("{counted} / {unit}") } else { counted };
-                    code.lines(&format!(
-                        "n = {counted};\nif (n % 1 !== 0 || n > {}) {{\n  \
-                         throw badLength(\"a body of \" + size + \" bytes has no length here\");\n}}",
-                        part.greatest()
-                    ));
-                    put(part, if is_wide(part) { "BigInt(n)" } else { "n" }, code);
-                }
-                Role::Sequence => {
-                    let name = member(&part.name);
-                    let is_whole = if is_wide(part) {
-                        format!("typeof of.{name} === \"bigint\"")
-                    } else {
-                        format!("isWhole(of.{name}) && of.{name} >= 0")
-                    };
-                    code.lines(&format!("if (!({is_whole})) {{\n  throw outOfRange({what}, of.{name});\n}}"));
-                    let kept = match Held::of(part.bits) {
-                        Held::Small if part.bits == 8 => format!("of.{name} & 0xff"),
-                        Held::Wide => format!("BigInt.asUintN({}, of.{name})", part.bits),
-                        _ => format!("of.{name} % {}", 1u64 << part.bits),
-                    };
-                    put(part, &kept, code);
-                }
-                _ => {
-                    let name = member(&part.name);
-                    let greatest = literal(i128::from(part.greatest()), part.bits);
-                    let is_right = if is_wide(part) {
-                        format!("typeof of.{name} === \"bigint\"")
-                    } else {
-                        format!("isWhole(of.{name})")
-                    };
-                    code.lines(&format!(
-                        "if (!({is_right} && of.{name} >= 0 && of.{name} <= {greatest})) {{\n  throw outOfRange({what}, of.{name});\n}}"
-                    ));
-                    put(part, &format!("of.{name}"), code);
-                }
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                code.line(format!("var sum{index} = {};", self.checksum(index, part)));
-                put(part, &format!("sum{index}"), code);
-            }
+        for one in puts(plan) {
+            self.put_into(one, code);
         }
         self.stuff(code);
         code.lines(&format!(
@@ -277,6 +224,59 @@ impl Frames<'_> {
             plan.limit
         ));
         code.close("}");
+    }
+
+    /// Writes one thing around the body of `out`.
+    fn put_into(&self, one: Put<'_>, code: &mut Code) {
+        match one {
+            Put::Sync(sync) => {
+                sync.iter().enumerate().for_each(|(n, byte)| code.line(format!("out[{n}] = {byte:#04x};")));
+            }
+            Put::Given(part) => {
+                let (name, greatest) = (member(&part.name), literal(i128::from(part.greatest()), part.bits));
+                let is_number = match is_wide(part) {
+                    true => format!("typeof of.{name} === \"bigint\""),
+                    false => format!("isWhole(of.{name})"),
+                };
+                code.lines(&format!(
+                    "if (!({is_number} && of.{name} >= 0 && of.{name} <= {greatest})) {{\n  throw outOfRange({}, of.{name});\n}}",
+                    text(&part.name)
+                ));
+                put(part, &format!("of.{name}"), code);
+            }
+            Put::Sequence(part) => {
+                let name = member(&part.name);
+                let is_number = match is_wide(part) {
+                    true => format!("typeof of.{name} === \"bigint\""),
+                    false => format!("isWhole(of.{name}) && of.{name} >= 0"),
+                };
+                code.lines(&format!(
+                    "if (!({is_number})) {{\n  throw outOfRange({}, of.{name});\n}}",
+                    text(&part.name)
+                ));
+                let kept = match Held::of(part.bits) {
+                    Held::Small if part.bits == 8 => format!("of.{name} & 0xff"),
+                    Held::Wide => format!("BigInt.asUintN({}, of.{name})", part.bits),
+                    _ => format!("of.{name} % {}", 1u64 << part.bits),
+                };
+                put(part, &kept, code);
+            }
+            Put::Value(part, right) => put(part, &Self::right(part, right), code),
+            Put::Count { part, unit, other } => {
+                let counted = if other > 0 { format!("(size + {other})") } else { "size".to_owned() };
+                let counted = if unit > 1 { format!("{counted} / {unit}") } else { counted };
+                code.lines(&format!(
+                    "n = {counted};\nif (n % 1 !== 0 || n > {}) {{\n  \
+                     throw badLength(\"a body of \" + size + \" bytes has no length here\");\n}}",
+                    part.greatest()
+                ));
+                put(part, if is_wide(part) { "BigInt(n)" } else { "n" }, code);
+            }
+            Put::Checksum(index, part) => {
+                code.line(format!("var sum{index} = {};", self.checksum(index, part)));
+                put(part, &format!("sum{index}"), code);
+            }
+        }
     }
 
     /// Makes of `out` what goes over the wire.
@@ -341,81 +341,19 @@ impl Frames<'_> {
 
     fn open(&self, code: &mut Code) {
         let (plan, stem) = (self.plan, &self.stem);
-        let around = plan.head_bytes + plan.tail_bytes;
-        let too_long = |what: &str| {
-            format!(
-                "if ({what}.length > {0}) {{\n  throw badLength({what}.length + \" bytes are more than a frame has here: {0}\");\n}}",
-                plan.limit
-            )
-        };
         code.line("");
         code.line("/** Judges one whole frame as it comes over the wire: length, fixed values, checksums. */");
         code.open(format!("function open{stem}(wire) {{"));
         code.line("var frame;");
-        code.lines(&too_long("wire"));
+        too_long("wire", plan.limit, code);
         self.plain(code);
         code.line(format!("return judge{stem}(frame);"));
         code.close("}");
         code.line("");
         code.open(format!("function judge{stem}(frame) {{"));
         code.line(format!("var end = frame.length - {};", plan.tail_bytes));
-        if plan.limit > 0 {
-            code.lines(&too_long("frame"));
-        }
-        if around > 0 {
-            code.lines(&format!(
-                "if (frame.length < {around}) {{\n  throw badLength(frame.length + \" bytes are fewer than the {around} around a body\");\n}}"
-            ));
-        }
-        if !plan.sync.is_empty() {
-            let wrong: Vec<String> =
-                plan.sync.iter().enumerate().map(|(n, byte)| format!("frame[{n}] !== {byte:#04x}")).collect();
-            code.lines(&format!(
-                "if ({}) {{\n  throw badValue(\"the sync bytes are others\");\n}}",
-                wrong.join(" || ")
-            ));
-        }
-        for part in &plan.parts {
-            let wrong = text(&format!("{} is another value", part.name));
-            let said_wrong = text(&format!("{} says another length", part.name));
-            if part.hex {
-                code.lines(&format!(
-                    "if ({} < 0) {{\n  throw badValue({});\n}}",
-                    get(part),
-                    text(&format!("{} is not in hex digits", part.name))
-                ));
-            }
-            match &part.role {
-                Role::Length { other_bytes, unit } => {
-                    let said = get(part);
-                    let said = if is_wide(part) { format!("Number({said})") } else { format!("({said})") };
-                    let said = if *unit > 1 { format!("{said} * {unit}") } else { said };
-                    let others = *other_bytes as isize - around as isize;
-                    let whole = match others {
-                        0 => "frame.length".to_owned(),
-                        others if others < 0 => format!("frame.length - {}", -others),
-                        others => format!("frame.length + {others}"),
-                    };
-                    code.lines(&format!(
-                        "if ({said} !== {whole}) {{\n  \
-                         throw badLength({said_wrong});\n}}"
-                    ));
-                }
-                Role::Fixed(_) | Role::Same { .. } => {
-                    code.lines(&format!("if ({}) {{\n  throw badValue({wrong});\n}}", self.is_wrong(part)))
-                }
-                _ => {}
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                code.lines(&format!(
-                    "if ({} !== ({})) {{\n  throw new LinkError(\"bad_checksum\", {});\n}}",
-                    self.checksum(index, part),
-                    get(part),
-                    text(&format!("{} differs", part.name))
-                ));
-            }
+        for check in checks(plan) {
+            self.check(check, code);
         }
         let mut members: Vec<String> = plan
             .parts
@@ -433,17 +371,72 @@ impl Frames<'_> {
         code.close("}");
     }
 
-    /// Whether a part with one right value has another one, as an expression.
-    fn is_wrong(&self, part: &Part) -> String {
-        match part.role {
-            Role::Fixed(value) => format!("({}) !== {}", get(part), literal(i128::from(value), part.bits)),
-            Role::Same { part: of, inverted } => format!("({}) !== ({})", get(part), self.again(of, inverted)),
-            _ => "false".to_owned(),
+    /// What is looked at in `frame`, whose body ends at `end`.
+    fn check(&self, check: Check<'_>, code: &mut Code) {
+        let said = |part: &Part, what: &str| text(&format!("{} {what}", part.name));
+        let fail = |condition: String, error: String, code: &mut Code| {
+            code.lines(&format!("if ({condition}) {{\n  throw {error};\n}}"));
+        };
+        match check {
+            Check::Bytes(least, most) => {
+                if most > 0 {
+                    too_long("frame", most, code);
+                }
+                if least > 0 {
+                    let short =
+                        format!("badLength(frame.length + \" bytes are fewer than the {least} around a body\")");
+                    fail(format!("frame.length < {least}"), short, code);
+                }
+            }
+            Check::Sync(sync) => {
+                let one = |(n, byte): (usize, &u8)| format!("frame[{n}] !== {byte:#04x}");
+                let wrong: Vec<String> = sync.iter().enumerate().map(one).collect();
+                fail(wrong.join(" || "), "badValue(\"the sync bytes are others\")".to_owned(), code);
+            }
+            Check::Digits(part) => {
+                fail(format!("{} < 0", get(part)), format!("badValue({})", said(part, "is not in hex digits")), code);
+            }
+            Check::Value(part, right) => {
+                let wrong = format!("badValue({})", said(part, "is another value"));
+                fail(Self::is_wrong(part, right), wrong, code);
+            }
+            Check::Length { part, unit, other, around } => {
+                let count = if is_wide(part) { format!("Number({})", get(part)) } else { format!("({})", get(part)) };
+                let count = if unit > 1 { format!("{count} * {unit}") } else { count };
+                let whole = match other.cmp(&around) {
+                    Ordering::Less => format!("frame.length - {}", around - other),
+                    Ordering::Equal => "frame.length".to_owned(),
+                    Ordering::Greater => format!("frame.length + {}", other - around),
+                };
+                let wrong = format!("badLength({})", said(part, "says another length"));
+                fail(format!("{count} !== {whole}"), wrong, code);
+            }
+            Check::Size(bytes) => {
+                let wrong = format!("badLength(frame.length + \" bytes are not the {bytes} of a frame\")");
+                fail(format!("frame.length !== {bytes}"), wrong, code);
+            }
+            Check::SizeOfKey(part, sizes) => {
+                let wrong = "badLength(frame.length + \" bytes are not those of a frame with its key\")".to_owned();
+                fail(format!("{} !== frame.length", size_of_key(part, &sizes)), wrong, code);
+            }
+            Check::Checksum(index, part) => {
+                let wrong = format!("new LinkError(\"bad_checksum\", {})", said(part, "differs"));
+                fail(format!("{} !== ({})", self.checksum(index, part), get(part)), wrong, code);
+            }
         }
     }
 
+    /// Whether a part has another than its right value, as an expression.
+    fn is_wrong(part: &Part, right: Right<'_>) -> String {
+        format!("({}) !== {}", get(part), Self::right(part, right))
+    }
+
     fn are_wrong(&self, parts: &[usize]) -> String {
-        parts.iter().map(|index| self.is_wrong(&self.plan.parts[*index])).collect::<Vec<_>>().join(" || ")
+        let one = |index: &usize| {
+            let part = &self.plan.parts[*index];
+            Some(Self::is_wrong(part, right(self.plan, part)?))
+        };
+        parts.iter().filter_map(one).collect::<Vec<_>>().join(" || ")
     }
 
     /// The receiver, for channels whose frames come in a stream of bytes.
@@ -555,12 +548,7 @@ impl Frames<'_> {
             }
             Size::Always(size) => size.to_string(),
             Size::OfKey { part, sizes } => {
-                let part = &self.plan.parts[*part];
-                let all: Vec<String> = sizes
-                    .iter()
-                    .map(|(key, size)| format!("[{}, {size}]", literal(i128::from(*key), part.bits)))
-                    .collect();
-                code.line(format!("const size = new Map([{}]).get({});", all.join(", "), get(part)));
+                code.line(format!("const size = {};", size_of_key(&self.plan.parts[*part], sizes)));
                 code.lines("if (size === undefined) {\n  this.badLengths += 1;\n  return -1;\n}");
                 "size".to_owned()
             }
@@ -574,6 +562,20 @@ impl Frames<'_> {
         code.line(format!("return {result};"));
         code.close("}");
     }
+}
+
+/// The bytes of the frame with the key in this part, as an expression; `undefined` if no message has it.
+fn size_of_key(part: &Part, sizes: &[(u64, usize)]) -> String {
+    let one = |(key, size): &(u64, usize)| format!("[{}, {size}]", literal(i128::from(*key), part.bits));
+    let all: Vec<String> = sizes.iter().map(one).collect();
+    format!("new Map([{}]).get({})", all.join(", "), get(part))
+}
+
+/// Refuses more bytes than a frame has.
+fn too_long(what: &str, most: usize, code: &mut Code) {
+    code.lines(&format!(
+        "if ({what}.length > {most}) {{\n  throw badLength({what}.length + \" bytes are more than a frame has here: {most}\");\n}}"
+    ));
 }
 
 /// The class of a direction's receiver.

@@ -9,7 +9,7 @@ use super::names::{behind, class, comment, constant, doc, member, text};
 use super::numbers::{Held, is_wide};
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
-use crate::lower::{Group, labelled, records};
+use crate::lower::{Floats, Group, Holds, labelled, records};
 
 /// What is the same for every link.
 const COMMON: &str = include_str!("common.d.ts");
@@ -89,7 +89,10 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
     code.line("/** With these values; the others are what a sender that lacks them means. */");
     code.line(format!("constructor(values?: {held});"));
     for (_, field, action) in group.named() {
-        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
+        let about = match action {
+            Action::Run { .. } => String::new(),
+            _ => Holds::of(field, Floats::Numbers).to_string(),
+        };
         let said = [doc(&field.doc), doc(&about)].join("\n");
         code.lines(&comment(said.trim()));
         let ty = type_of(field, action);

@@ -1,6 +1,6 @@
 //! Frames of a channel: building one around a body, and judging one.
 
-use emberwort_checksum::code::{Language, function};
+use emberwort_checksum::code::{CrcForm, Language, Printer, about, program};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::{self, Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
@@ -9,7 +9,8 @@ use emberwort_model::stuffing::Stuffing;
 use super::names::{bytes, class, member, quoted};
 use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
+    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
+    longest_body, puts, right,
 };
 use crate::names::plain_snake;
 
@@ -59,12 +60,20 @@ impl Frames<'_> {
         let parts = &self.plan.parts;
         for (index, part) in parts.iter().enumerate() {
             if let Role::Checksum { algorithm, .. } = &part.role {
-                let name = format!("{} {} {index}", self.stem, part.name);
+                let name = self.checksum(index, part);
+                let table = format!("{}_TABLE", name.to_ascii_uppercase());
+                let printer = Printer { language: Language::Python, table: &table, rust_type: "", indent: "    " };
                 // With a table it is faster.
-                let text = function(algorithm, &format!("checksum of {name}"), Language::Python);
-                code.line("");
-                code.line("");
-                code.lines(&typed(&text));
+                let program = program(algorithm, CrcForm::Bytes);
+                code.lines("\n\n");
+                code.line(format!("# {}", about(algorithm)));
+                if !program.table.is_empty() {
+                    code.lines(&printer.table(&program.table, 0));
+                    code.lines("\n\n");
+                }
+                code.open(format!("def {name}(data: bytes) -> int:"));
+                code.lines(&printer.body(&program, 0));
+                code.dedent();
             }
         }
         code.line("");
@@ -141,11 +150,12 @@ impl Frames<'_> {
         format!("_bits(frame, {}, {}, {})", bit(part), part.bits, quoted(part.order))
     }
 
-    fn again(&self, of: usize, inverted: bool) -> String {
-        let part = &self.plan.parts[of];
-        match inverted {
-            true => format!("({} ^ {:#x})", Self::get(part), part.greatest()),
-            false => Self::get(part),
+    /// The right value of a part, as an expression over `frame`.
+    fn right(right: Right<'_>) -> String {
+        match right {
+            Right::Number(value) => format!("{value:#x}"),
+            Right::Again { of, inverted: true } => format!("({} ^ {:#x})", Self::get(of), of.greatest()),
+            Right::Again { of, inverted: false } => Self::get(of),
         }
     }
 
@@ -155,7 +165,7 @@ impl Frames<'_> {
         code.line("");
         code.open(format!("def build_{stem}(of: {}) -> bytes:", self.class));
         code.line("\"\"\"The frame around a body, as it goes over the wire.\"\"\"");
-        let longest = longest_body(plan);
+        let longest = longest_body(plan).unwrap_or(0);
         code.line("size = len(of.body)");
         code.lines(&format!(
             "if size > {longest}:\n    raise BadLength(f\"{{size}} bytes are more than the {longest} of the longest body\")"
@@ -167,44 +177,8 @@ impl Frames<'_> {
         if plan.parts.iter().any(|part| part.zone == Zone::Tail || matches!(part.role, Role::Checksum { .. })) {
             code.line(format!("end = {} + size", plan.head_bytes));
         }
-        if !plan.sync.is_empty() {
-            code.line(format!("out[0:{}] = {}", plan.sync.len(), bytes(&plan.sync)));
-        }
-        for part in &plan.parts {
-            match &part.role {
-                Role::Checksum { .. } => {}
-                Role::Same { part: of, inverted } => {
-                    code.line("frame = bytes(out)");
-                    Self::put(part, &self.again(*of, *inverted), code);
-                }
-                Role::Fixed(value) => Self::put(part, &format!("{value:#x}"), code),
-                Role::Length { other_bytes, unit } => {
-                    code.lines(&format!(
-                        "count, left = divmod(size + {other_bytes}, {unit})\nif left or count > {:#x}:\n    \
-                             raise BadLength(f\"a body of {{size}} bytes has no length here\")",
-                        part.greatest()
-                    ));
-                    Self::put(part, "count", code);
-                }
-                Role::Sequence => {
-                    Self::put(part, &format!("of.{} & {:#x}", member(&part.name), part.greatest()), code);
-                }
-                _ => {
-                    let name = member(&part.name);
-                    code.lines(&format!(
-                        "if not 0 <= of.{name} <= {:#x}:\n    raise _out_of_range({}, of.{name})",
-                        part.greatest(),
-                        super::names::text(&part.name)
-                    ));
-                    Self::put(part, &format!("of.{name}"), code);
-                }
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                code.line("frame = bytes(out)");
-                Self::put(part, &format!("{}({})", self.checksum(index, part), self.covered(index)), code);
-            }
+        for put in puts(plan) {
+            self.put_into(put, code);
         }
         code.line(format!("wire = {}", self.stuffed()));
         code.lines(&format!(
@@ -212,6 +186,43 @@ impl Frames<'_> {
             plan.limit
         ));
         code.dedent();
+    }
+
+    /// Writes one thing around the body of `out`.
+    fn put_into(&self, put: Put<'_>, code: &mut Code) {
+        match put {
+            Put::Sync(sync) => code.line(format!("out[0:{}] = {}", sync.len(), bytes(sync))),
+            Put::Given(part) => {
+                let name = member(&part.name);
+                code.lines(&format!(
+                    "if not 0 <= of.{name} <= {:#x}:\n    raise _out_of_range({}, of.{name})",
+                    part.greatest(),
+                    super::names::text(&part.name)
+                ));
+                Self::put(part, &format!("of.{name}"), code);
+            }
+            Put::Sequence(part) => {
+                Self::put(part, &format!("of.{} & {:#x}", member(&part.name), part.greatest()), code);
+            }
+            Put::Value(part, right) => {
+                if let Right::Again { .. } = right {
+                    code.line("frame = bytes(out)");
+                }
+                Self::put(part, &Self::right(right), code);
+            }
+            Put::Count { part, unit, other } => {
+                code.lines(&format!(
+                    "count, left = divmod(size + {other}, {unit})\nif left or count > {:#x}:\n    \
+                         raise BadLength(f\"a body of {{size}} bytes has no length here\")",
+                    part.greatest()
+                ));
+                Self::put(part, "count", code);
+            }
+            Put::Checksum(index, part) => {
+                code.line("frame = bytes(out)");
+                Self::put(part, &format!("{}({})", self.checksum(index, part), self.covered(index)), code);
+            }
+        }
     }
 
     /// The escape byte, the codes of the bytes that it stands for, and what each code means.
@@ -291,7 +302,6 @@ impl Frames<'_> {
 
     fn open(&self, code: &mut Code) {
         let (plan, stem, class) = (self.plan, &self.stem, &self.class);
-        let around = plan.head_bytes + plan.tail_bytes;
         code.line("");
         code.line("");
         code.open(format!("def open_{stem}(wire: bytes) -> {class}:"));
@@ -306,51 +316,8 @@ impl Frames<'_> {
         code.line("");
         code.line("");
         code.open(format!("def _judge_{stem}(frame: bytes) -> {class}:"));
-        if plan.limit > 0 {
-            code.lines(&format!(
-                "if len(frame) > {0}:\n    raise BadLength(f\"{{len(frame)}} bytes are more than a frame has here: {0}\")",
-                plan.limit
-            ));
-        }
-        if around > 0 {
-            code.lines(&format!(
-                "if len(frame) < {around}:\n    raise BadLength(f\"{{len(frame)}} bytes are fewer than the {around} around a body\")"
-            ));
-        }
-        code.line(format!("end = len(frame) - {}", plan.tail_bytes));
-        if !plan.sync.is_empty() {
-            let sync = bytes(&plan.sync);
-            code.lines(&format!("if not frame.startswith({sync}):\n    raise BadValue(\"the sync bytes are others\")"));
-        }
-        for part in &plan.parts {
-            let what = super::names::text(&part.name);
-            match &part.role {
-                Role::Length { other_bytes, unit } => code.lines(&format!(
-                    "if {} * {unit} != len(frame) - {around} + {other_bytes}:\n    raise BadLength({what} + \" says another length\")",
-                    Self::get(part)
-                )),
-                Role::Fixed(value) => code.lines(&format!(
-                    "if {} != {value:#x}:\n    raise BadValue({what} + \" is another value\")",
-                    Self::get(part)
-                )),
-                Role::Same { part: of, inverted } => code.lines(&format!(
-                    "if {} != {}:\n    raise BadValue({what} + \" is another value\")",
-                    Self::get(part),
-                    self.again(*of, *inverted)
-                )),
-                _ => {}
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                code.lines(&format!(
-                    "if {}({}) != {}:\n    raise BadChecksum({} + \" differs\")",
-                    self.checksum(index, part),
-                    self.covered(index),
-                    Self::get(part),
-                    super::names::text(&part.name)
-                ));
-            }
+        for check in checks(plan) {
+            self.check(check, code);
         }
         code.open(format!("return {class}("));
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
@@ -359,6 +326,55 @@ impl Frames<'_> {
         code.line(format!("body=frame[{}:end],", plan.head_bytes));
         code.close(")");
         code.dedent();
+    }
+    /// What is looked at in `frame`, whose body ends at `end`.
+    fn check(&self, check: Check<'_>, code: &mut Code) {
+        let said = |part: &Part| super::names::text(&part.name);
+        let fail = |condition: String, error: String, code: &mut Code| {
+            code.lines(&format!("if {condition}:\n    raise {error}"));
+        };
+        match check {
+            Check::Bytes(least, most) => {
+                if most > 0 {
+                    let long = format!("BadLength(f\"{{len(frame)}} bytes are more than a frame has here: {most}\")");
+                    fail(format!("len(frame) > {most}"), long, code);
+                }
+                if least > 0 {
+                    let short =
+                        format!("BadLength(f\"{{len(frame)}} bytes are fewer than the {least} around a body\")");
+                    fail(format!("len(frame) < {least}"), short, code);
+                }
+                code.line(format!("end = len(frame) - {}", self.plan.tail_bytes));
+            }
+            Check::Sync(sync) => {
+                let wrong = "BadValue(\"the sync bytes are others\")".to_owned();
+                fail(format!("not frame.startswith({})", bytes(sync)), wrong, code);
+            }
+            // Reading digits that are none fails.
+            Check::Digits(part) => code.line(Self::get(part)),
+            Check::Value(part, right) => {
+                let wrong = format!("BadValue({} + \" is another value\")", said(part));
+                fail(format!("{} != {}", Self::get(part), Self::right(right)), wrong, code);
+            }
+            Check::Length { part, unit, other, around } => {
+                let wrong = format!("BadLength({} + \" says another length\")", said(part));
+                fail(format!("{} * {unit} != len(frame) - {around} + {other}", Self::get(part)), wrong, code);
+            }
+            Check::Size(bytes) => {
+                let wrong = format!("BadLength(f\"{{len(frame)}} bytes are not the {bytes} of a frame\")");
+                fail(format!("len(frame) != {bytes}"), wrong, code);
+            }
+            Check::SizeOfKey(part, sizes) => {
+                let all: Vec<String> = sizes.iter().map(|(key, size)| format!("{key:#x}: {size}")).collect();
+                let wrong = "BadLength(f\"{len(frame)} bytes are not those of a frame with its key\")".to_owned();
+                fail(format!("{{{}}}.get({}) != len(frame)", all.join(", "), Self::get(part)), wrong, code);
+            }
+            Check::Checksum(index, part) => {
+                let wrong = format!("BadChecksum({} + \" differs\")", said(part));
+                let sum = format!("{}({})", self.checksum(index, part), self.covered(index));
+                fail(format!("{sum} != {}", Self::get(part)), wrong, code);
+            }
+        }
     }
 }
 
@@ -435,13 +451,7 @@ impl Frames<'_> {
     fn wrong(&self, parts: &[usize]) -> Vec<String> {
         let one = |index: &usize| {
             let part = &self.plan.parts[*index];
-            match part.role {
-                Role::Fixed(value) => Some(lenient(format!("{} != {value:#x}", Self::get(part)))),
-                Role::Same { part: of, inverted } => {
-                    Some(lenient(format!("{} != {}", Self::get(part), self.again(of, inverted))))
-                }
-                _ => None,
-            }
+            Some(lenient(format!("{} != {}", Self::get(part), Self::right(right(self.plan, part)?))))
         };
         parts.iter().filter_map(one).collect()
     }
@@ -502,28 +512,4 @@ fn lenient(code: String) -> String {
 /// The class of a direction's receiver.
 pub fn receiver_class(stem: &str) -> String {
     class(&format!("{stem}_receiver"))
-}
-
-/// A function in Python with types, and of two the one with the table.
-fn typed(text: &str) -> String {
-    let mut out = String::new();
-    let functions = text.matches("\ndef ").count() + usize::from(text.starts_with("def "));
-    let mut skips = functions > 1;
-    let mut in_first = false;
-    for line in text.lines() {
-        if line.starts_with("def ") {
-            in_first = skips;
-            skips = false;
-        }
-        if in_first {
-            continue;
-        }
-        let line = match line.strip_prefix("def ").and_then(|rest| rest.strip_suffix("(data):")) {
-            Some(name) => format!("\ndef {}(data: bytes) -> int:", name.strip_suffix("_table").unwrap_or(name)),
-            None => line.to_owned(),
-        };
-        out.push_str(&line);
-        out.push('\n');
-    }
-    out
 }

@@ -8,7 +8,7 @@ use super::read::read;
 use super::values::{default, python_type};
 use super::write::write;
 use crate::code::Code;
-use crate::lower::{Group, conversions};
+use crate::lower::{Floats, Group, Holds, conversions};
 
 /// The whole class of a message or a record.
 pub fn write_class(group: &Group<'_>, code: &mut Code) {
@@ -31,9 +31,12 @@ pub fn write_class(group: &Group<'_>, code: &mut Code) {
         for line in doc(&field.doc).lines().filter(|line| !line.is_empty()) {
             code.line(format!("#: {line}"));
         }
-        let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
+        let about = match action {
+            Action::Run { .. } => String::new(),
+            _ => Holds::of(field, Floats::Numbers).to_string(),
+        };
         if !about.is_empty() {
-            code.line(format!("#: {about}"));
+            code.line(format!("#: {}", doc(&about)));
         }
         let ty = python_type(field, action);
         let ty = if field.optional { format!("Optional[{ty}]") } else { ty };

@@ -1,25 +1,21 @@
 //! Frames of a channel: building one around a body, judging one, and finding them in a stream.
 
-use emberwort_checksum::code::{Language, function};
+use emberwort_checksum::code::{CrcForm, Language, Printer, about, program};
 use emberwort_model::Plan;
+use emberwort_model::algorithm::Algorithm;
 use emberwort_model::model::End;
 use emberwort_model::plan::{Bound, Direction, FrameFinder, KeySource, Part, Role, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::names::{bytes, class, doc, member, text};
 use super::values::{part as part_of, sum, unsigned};
-use crate::code::{Code, filled};
+use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Escapes, Size, Stretch, beginning, covered, escapes, fixed_parts, is_chosen, longest_body,
+    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
+    longest_body, puts, right,
 };
 use crate::lower::pieces;
 use crate::names::plain_snake;
-
-/// What a checksum's function is called until its text is as it should be.
-const UNNAMED: &str = "unnamed";
-
-/// And its table.
-const UNNAMED_TABLE: &str = "UNNAMED_TABLE";
 
 /// The frames of one direction.
 pub struct Frames<'a> {
@@ -40,6 +36,11 @@ pub fn stem(name: &str, from: Option<End>) -> String {
 /// Whether frames that come in this way have a receiver.
 pub fn has_receiver(finder: FrameFinder) -> bool {
     !matches!(finder, FrameFinder::Packet | FrameFinder::Lines { .. } | FrameFinder::StatusBytes { .. })
+}
+
+/// The type that a checksum is computed in.
+fn sum_type(algorithm: &Algorithm) -> &'static str {
+    if matches!(algorithm, Algorithm::Crc(_)) && algorithm.bits() <= 32 { "u32" } else { "u64" }
 }
 
 fn zone(part: &Part) -> &'static str {
@@ -126,54 +127,41 @@ impl Frames<'_> {
         words.map(str::to_ascii_lowercase).collect::<Vec<_>>().join("_")
     }
 
-    /// The functions of the checksums: of the two of a CRC that with a table. They take the bytes one after the other.
+    /// The functions of the checksums, of CRCs with a table. They take the bytes one after the other.
     fn checksums(&self, code: &mut Code) {
         for (index, part) in self.plan.parts.iter().enumerate() {
             let Role::Checksum { algorithm, .. } = &part.role else { continue };
-            // Its name comes last, since it can hold what is replaced before.
-            let said = function(algorithm, UNNAMED, Language::Rust);
-            let name = self.checksum_name(index, part);
+            let (name, ty, program) =
+                (self.checksum_name(index, part), sum_type(algorithm), program(algorithm, CrcForm::Bytes));
             let table = format!("{}_TABLE", name.to_ascii_uppercase());
-            let functions = said.matches("pub fn ").count();
-            let is_narrow = functions > 1 && algorithm.bits() <= 32;
-            let mut skips = functions > 1;
-            let mut in_first = false;
+            let printer = Printer { language: Language::Rust, table: &table, rust_type: ty, indent: "    " };
             code.line("");
-            for line in said.lines() {
-                if line.starts_with("pub fn ") {
-                    (in_first, skips) = (skips, false);
-                }
-                if in_first {
-                    continue;
-                }
-                let line = match line.strip_prefix("pub fn ") {
-                    Some(rest) => {
-                        let rest = if functions > 1 { rest.replace("_table(", "(") } else { rest.to_owned() };
-                        format!("fn {}", rest.replace("(bytes: &[u8])", "<'a>(bytes: impl Iterator<Item = &'a u8>)"))
-                    }
-                    None => line.to_owned(),
-                };
-                let line = if is_narrow { line.replace("u64", "u32") } else { line };
-                code.line(filled(&line, &[(UNNAMED, &name), (UNNAMED_TABLE, &table)]));
+            code.line(format!("// {}", about(algorithm)));
+            if !program.table.is_empty() {
+                code.lines(&printer.table(&program.table, 0));
+                code.line("");
             }
+            code.open(format!("fn {name}<'a>(bytes: impl Iterator<Item = &'a u8>) -> {ty} {{"));
+            code.lines(&printer.body(&program, 0));
+            code.close("}");
         }
     }
 
     /// A checksum of `frame`, as an expression of the type of its part.
     fn checksum(&self, index: usize, part: &Part) -> String {
         let Role::Checksum { algorithm, .. } = &part.role else { return String::new() };
-        let piece = |stretch: &Stretch| match stretch {
-            Stretch::Bytes(from, to) => format!("stretch(frame, {}, {})", bound(*from), bound(*to)),
-            Stretch::Zeros(count) => format!("[0u8; {count}]"),
+        let piece = |(n, stretch): (usize, &Stretch)| match (n, stretch) {
+            (0, Stretch::Bytes(from, to)) => format!("stretch(frame, {}, {}).iter()", bound(*from), bound(*to)),
+            (0, Stretch::Zeros(count)) => format!("[0u8; {count}].iter()"),
+            (_, Stretch::Bytes(from, to)) => format!(".chain(stretch(frame, {}, {}))", bound(*from), bound(*to)),
+            (_, Stretch::Zeros(count)) => format!(".chain(&[0u8; {count}])"),
         };
         let stretches = covered(self.plan, index);
-        let mut bytes =
-            stretches.first().map_or_else(|| "[].iter()".to_owned(), |first| format!("{}.iter()", piece(first)));
-        for stretch in stretches.iter().skip(1) {
-            bytes = format!("{bytes}.chain(&{})", piece(stretch)).replace("&stretch(", "stretch(");
-        }
-        let is_crc = function(algorithm, UNNAMED, Language::Rust).matches("pub fn ").count() > 1;
-        let made = if is_crc && algorithm.bits() <= 32 { "u32" } else { "u64" };
+        let bytes = match stretches.as_slice() {
+            [] => "[].iter()".to_owned(),
+            some => some.iter().enumerate().map(piece).collect(),
+        };
+        let made = sum_type(algorithm);
         let call = format!("{}({bytes})", self.checksum_name(index, part));
         match (made, unsigned(part.bits)) {
             (made, wanted) if made == wanted => call,
@@ -246,7 +234,7 @@ impl Frames<'_> {
 
     fn build(&self, code: &mut Code) {
         let (plan, stem, frame) = (self.plan, &self.stem, self.frame_name());
-        let longest = longest_body(plan);
+        let longest = longest_body(plan).unwrap_or(0);
         let about = "/// Writes the frame around a body, as it goes over the wire; how many bytes it has.\n///\n/// # Errors\n/// If a value may not be sent, or the buffer is too short.";
         code.line("");
         code.lines(about);
@@ -296,94 +284,7 @@ impl Frames<'_> {
             code.line("frame.fill(0);");
         }
         code.line(format!("copy_bytes(frame.get_mut({}..end).ok_or(Error::NoRoom)?, of.body);", plan.head_bytes));
-        let ordinary = |wanted: Zone| {
-            plan.parts.iter().any(|part| part.zone == wanted && !matches!(part.role, Role::Checksum { .. }))
-        };
-        if !plan.sync.is_empty() || ordinary(Zone::Head) {
-            code.line(format!(
-                "let head: &mut [u8; {}] = frame.first_chunk_mut().ok_or(Error::NoRoom)?;",
-                plan.head_bytes
-            ));
-        }
-        for (n, byte) in plan.sync.iter().enumerate() {
-            code.line(format!("head[{n}] = {byte:#04x};"));
-        }
-        // A part of the tail may be one of the head again.
-        let needs_both = plan.parts.iter().any(|part| {
-            part.zone == Zone::Tail
-                && matches!(part.role, Role::Same { part: of, .. } if plan.parts[of].zone == Zone::Head)
-        });
-        let mut in_tail = false;
-        for (index, part) in plan.parts.iter().enumerate() {
-            if matches!(part.role, Role::Checksum { .. }) {
-                continue;
-            }
-            if part.zone == Zone::Tail && !in_tail {
-                in_tail = true;
-                if needs_both {
-                    code.line("let head = *head;");
-                }
-                code.line(format!(
-                    "let tail: &mut [u8; {}] = frame.last_chunk_mut().ok_or(Error::NoRoom)?;",
-                    plan.tail_bytes
-                ));
-            }
-            let value = format!("p{index}");
-            let name = member(&part.name);
-            match &part.role {
-                Role::Same { part: of, inverted } => {
-                    code.line(format!("let {value} = {};", self.again(*of, *inverted, part)));
-                }
-                Role::Fixed(number) => code.line(format!("let {value}: {} = {number:#x};", unsigned(part.bits))),
-                Role::Length { other_bytes, unit } => {
-                    let counted = if *other_bytes > 0 { format!("size + {other_bytes}") } else { "size".to_owned() };
-                    if *unit > 1 {
-                        code.open(format!("if ({counted}) % {unit} != 0 {{"));
-                        code.line("return Err(Error::BadLength);");
-                        code.close("}");
-                    }
-                    let counted = if *unit > 1 { format!("({counted}) / {unit}") } else { counted };
-                    code.line(format!("let {value} = {counted};"));
-                    if part.bits < 64 {
-                        code.open(format!("if {value} as u64 > {:#x} {{", part.greatest()));
-                        code.line("return Err(Error::BadLength);");
-                        code.close("}");
-                    }
-                    code.line(format!("let {value} = {value} as {};", unsigned(part.bits)));
-                }
-                Role::Sequence => {
-                    let bits = unsigned(part.bits)[1..].parse::<u8>().unwrap_or(64);
-                    match part.bits == bits {
-                        true => code.line(format!("let {value} = of.{name};")),
-                        false => code.line(format!("let {value} = of.{name} & {:#x};", part.greatest())),
-                    }
-                }
-                _ => {
-                    let bits = unsigned(part.bits)[1..].parse::<u8>().unwrap_or(64);
-                    if part.bits < bits {
-                        code.open(format!("if of.{name} > {:#x} {{", part.greatest()));
-                        code.line(format!("return Err(Error::OutOfRange({}));", text(&part.name)));
-                        code.close("}");
-                    }
-                    code.line(format!("let {value} = of.{name};"));
-                }
-            }
-            Self::put(part, &value, code);
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                code.line(format!("let sum{index} = {};", self.checksum(index, part)));
-                let (size, which) = match part.zone {
-                    Zone::Head => (plan.head_bytes, "first"),
-                    Zone::Tail => (plan.tail_bytes, "last"),
-                };
-                code.line(format!(
-                    "let {}: &mut [u8; {size}] = frame.{which}_chunk_mut().ok_or(Error::NoRoom)?;",
-                    zone(part)
-                ));
-                Self::put(part, &format!("sum{index}"), code);
-            }
-        }
+        self.put_around(code);
         if !is_packed && !is_line {
             code.open(format!("if frame.len() > {} {{", plan.limit));
             code.line("return Err(Error::BadLength);");
@@ -393,13 +294,101 @@ impl Frames<'_> {
         code.close("}");
     }
 
-    /// The value of an earlier part again, or each of its bits the other one, as the type of a part.
-    fn again(&self, of: usize, inverted: bool, part: &Part) -> String {
-        let earlier = &self.plan.parts[of];
-        let (ty, wanted) = (unsigned(earlier.bits), unsigned(part.bits));
-        let value = number(earlier);
-        let value = if inverted { format!("({value}) ^ {:#x}", earlier.greatest()) } else { value };
-        if ty == wanted { value } else { format!("({value}) as {wanted}") }
+    /// Writes what stands around the body of `frame`.
+    fn put_around(&self, code: &mut Code) {
+        let (plan, puts) = (self.plan, puts(self.plan));
+        let is_ordinary = |put: &&Put<'_>| !matches!(put, Put::Checksum(..));
+        let lies_in = |put: &Put<'_>, zone: Zone| put.part().map_or(Zone::Head, |part| part.zone) == zone;
+        if puts.iter().filter(is_ordinary).any(|put| lies_in(put, Zone::Head)) {
+            code.line(format!(
+                "let head: &mut [u8; {}] = frame.first_chunk_mut().ok_or(Error::NoRoom)?;",
+                plan.head_bytes
+            ));
+        }
+        // A part of the tail may be one of the head again.
+        let is_of_head = |put: &Put<'_>| {
+            matches!(put, Put::Value(_, Right::Again { of, .. }) if of.zone == Zone::Head) && lies_in(put, Zone::Tail)
+        };
+        let needs_both = puts.iter().any(is_of_head);
+        let mut in_tail = false;
+        for put in &puts {
+            if lies_in(put, Zone::Tail) && is_ordinary(&put) && !in_tail {
+                in_tail = true;
+                if needs_both {
+                    code.line("let head = *head;");
+                }
+                code.line(format!(
+                    "let tail: &mut [u8; {}] = frame.last_chunk_mut().ok_or(Error::NoRoom)?;",
+                    plan.tail_bytes
+                ));
+            }
+            self.put_into(*put, code);
+        }
+    }
+
+    /// Writes one thing into the frame.
+    fn put_into(&self, put: Put<'_>, code: &mut Code) {
+        match put {
+            Put::Sync(sync) => {
+                sync.iter().enumerate().for_each(|(n, byte)| code.line(format!("head[{n}] = {byte:#04x};")));
+            }
+            Put::Given(part) => {
+                let (value, name) = (local(part), member(&part.name));
+                if part.bits < held_bits(part) {
+                    code.open(format!("if of.{name} > {:#x} {{", part.greatest()));
+                    code.line(format!("return Err(Error::OutOfRange({}));", text(&part.name)));
+                    code.close("}");
+                }
+                code.line(format!("let {value} = of.{name};"));
+                Self::put(part, &value, code);
+            }
+            Put::Sequence(part) => {
+                let (value, name) = (local(part), member(&part.name));
+                match part.bits == held_bits(part) {
+                    true => code.line(format!("let {value} = of.{name};")),
+                    false => code.line(format!("let {value} = of.{name} & {:#x};", part.greatest())),
+                }
+                Self::put(part, &value, code);
+            }
+            Put::Value(part, right) => {
+                let value = local(part);
+                code.line(match right {
+                    Right::Number(number) => format!("let {value}: {} = {number:#x};", unsigned(part.bits)),
+                    Right::Again { of, inverted } => format!("let {value} = {};", again(of, inverted, part)),
+                });
+                Self::put(part, &value, code);
+            }
+            Put::Count { part, unit, other } => {
+                let value = local(part);
+                let counted = if other > 0 { format!("size + {other}") } else { "size".to_owned() };
+                if unit > 1 {
+                    code.open(format!("if ({counted}) % {unit} != 0 {{"));
+                    code.line("return Err(Error::BadLength);");
+                    code.close("}");
+                }
+                let counted = if unit > 1 { format!("({counted}) / {unit}") } else { counted };
+                code.line(format!("let {value} = {counted};"));
+                if part.bits < 64 {
+                    code.open(format!("if {value} as u64 > {:#x} {{", part.greatest()));
+                    code.line("return Err(Error::BadLength);");
+                    code.close("}");
+                }
+                code.line(format!("let {value} = {value} as {};", unsigned(part.bits)));
+                Self::put(part, &value, code);
+            }
+            Put::Checksum(index, part) => {
+                code.line(format!("let sum{index} = {};", self.checksum(index, part)));
+                let (size, which) = match part.zone {
+                    Zone::Head => (self.plan.head_bytes, "first"),
+                    Zone::Tail => (self.plan.tail_bytes, "last"),
+                };
+                code.line(format!(
+                    "let {}: &mut [u8; {size}] = frame.{which}_chunk_mut().ok_or(Error::NoRoom)?;",
+                    zone(part)
+                ));
+                Self::put(part, &format!("sum{index}"), code);
+            }
+        }
     }
 
     /// Writes `plain` to `out` as it goes over the wire, and sets `count`.
@@ -422,108 +411,95 @@ impl Frames<'_> {
         }
     }
 
-    fn head_and_tail(&self, code: &mut Code, uses: &str) {
-        let plan = self.plan;
-        for (name, which, size) in [("head", "first", plan.head_bytes), ("tail", "last", plan.tail_bytes)] {
-            if uses.contains(&format!("{name}[")) {
+    /// Declares those of `head` and `tail` in which some parts lie.
+    fn head_and_tail(&self, uses_head: bool, parts: &[&Part], code: &mut Code) {
+        let lies_in = |zone: Zone| parts.iter().any(|part| part.zone == zone);
+        for (name, which, size, is_used) in [
+            ("head", "first", self.plan.head_bytes, uses_head || lies_in(Zone::Head)),
+            ("tail", "last", self.plan.tail_bytes, lies_in(Zone::Tail)),
+        ] {
+            if is_used {
                 code.line(format!("let {name}: &[u8; {size}] = frame.{which}_chunk().ok_or(Error::BadLength)?;"));
             }
         }
     }
 
-    /// Whether a part with one right value has another one, as an expression.
-    fn is_wrong(&self, part: &Part) -> String {
-        match (&part.role, part.hex) {
-            (Role::Fixed(value), false) => format!("{} != {value:#x}", bracketed(&get(part))),
-            (Role::Fixed(value), true) => format!("{} != Some({value:#x})", get(part)),
-            (Role::Same { part: of, inverted }, false) => {
-                format!("{} != {}", bracketed(&get(part)), bracketed(&self.again(*of, *inverted, part)))
+    /// What is looked at in `frame`, whose body ends at `end`.
+    fn check(&self, check: Check<'_>, code: &mut Code) {
+        let plan = self.plan;
+        let fail = |condition: String, error: &str, code: &mut Code| {
+            code.open(format!("if {condition} {{"));
+            code.line(format!("return Err(Error::{error});"));
+            code.close("}");
+        };
+        match check {
+            Check::Bytes(least, most) => {
+                let wrong = match least {
+                    0 => format!("frame.len() > {}", most.max(1)),
+                    1 => format!("frame.len() > {most} || frame.is_empty()"),
+                    least => format!("frame.len() > {most} || frame.len() < {least}"),
+                };
+                fail(wrong, "BadLength", code);
+                let checks = checks(plan);
+                let needs_end = |check: &Check<'_>| match check {
+                    Check::Checksum(index, _) => covered(plan, *index).iter().any(|stretch| stretch.needs_size()),
+                    _ => false,
+                };
+                if checks.iter().any(needs_end) {
+                    code.line(format!("let end = frame.len() - {};", plan.tail_bytes));
+                }
+                let parts: Vec<&Part> = checks.iter().flat_map(Check::parts).collect();
+                self.head_and_tail(!plan.sync.is_empty(), &parts, code);
             }
-            (Role::Same { part: of, inverted }, true) => {
-                let again = self.again(*of, *inverted, part);
-                let again = if unsigned(part.bits) == "u64" { again } else { format!("u64::from({again})") };
-                format!("{} != Some({again})", get(part))
+            Check::Sync(sync) => {
+                let one = |(n, byte): (usize, &u8)| format!("head[{n}] != {byte:#04x}");
+                fail(sync.iter().enumerate().map(one).collect::<Vec<_>>().join(" || "), "BadValue", code);
             }
-            _ => "false".to_owned(),
+            Check::Digits(part) => fail(format!("{}.is_none()", get(part)), "BadValue", code),
+            Check::Value(part, right) => fail(is_wrong(part, right), "BadValue", code),
+            Check::Length { part, unit, other, around } => {
+                let said = number(part);
+                let said = if unsigned(part.bits) == "u64" { said } else { format!("u64::from({said})") };
+                // What no frame can have is not multiplied.
+                let wrong = format!(
+                    "{} > 0xffff_ffff || ({said}) * {unit} != (frame.len() - {around} + {other}) as u64",
+                    bracketed(&said)
+                );
+                fail(wrong, "BadLength", code);
+            }
+            Check::Size(bytes) => fail(format!("frame.len() != {bytes}"), "BadLength", code),
+            Check::SizeOfKey(part, sizes) => {
+                code.open(format!("let size = match {} {{", number(part)));
+                sizes.iter().for_each(|(key, size)| code.line(format!("{key:#x} => {size},")));
+                code.line("_ => 0,");
+                code.close("};");
+                fail("frame.len() != size".to_owned(), "BadLength", code);
+            }
+            Check::Checksum(index, part) => {
+                fail(format!("{} != {}", self.checksum(index, part), bracketed(&number(part))), "BadChecksum", code);
+            }
         }
     }
 
     fn judge(&self, code: &mut Code) {
         let plan = self.plan;
-        let around = plan.head_bytes + plan.tail_bytes;
-        let mut checks = Code::default();
-        let fail = |condition: String, error: &str, checks: &mut Code| {
-            checks.open(format!("if {condition} {{"));
-            checks.line(format!("return Err(Error::{error});"));
-            checks.close("}");
-        };
-        if !plan.sync.is_empty() {
-            let wrong: Vec<String> =
-                plan.sync.iter().enumerate().map(|(n, byte)| format!("head[{n}] != {byte:#04x}")).collect();
-            fail(wrong.join(" || "), "BadValue", &mut checks);
-        }
-        for part in &plan.parts {
-            if part.hex {
-                fail(format!("{}.is_none()", get(part)), "BadValue", &mut checks);
-            }
-            match &part.role {
-                Role::Length { other_bytes, unit } => {
-                    let said = number(part);
-                    let said = if unsigned(part.bits) == "u64" { said } else { format!("u64::from({said})") };
-                    // What no frame can have is not multiplied.
-                    fail(
-                        format!(
-                            "{} > 0xffff_ffff || ({said}) * {unit} != (frame.len() - {around} + {other_bytes}) as u64",
-                            bracketed(&said)
-                        ),
-                        "BadLength",
-                        &mut checks,
-                    );
-                }
-                Role::Fixed(_) | Role::Same { .. } => fail(self.is_wrong(part), "BadValue", &mut checks),
-                _ => {}
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if let Role::Checksum { .. } = &part.role {
-                fail(
-                    format!("{} != {}", self.checksum(index, part), bracketed(&number(part))),
-                    "BadChecksum",
-                    &mut checks,
-                );
-            }
-        }
-        let checks = checks.finish();
         code.line("");
         code.line(format!("/// Judges a plain frame on {}.", plain_text(&plan.name)));
         code.open(format!("fn judge_{}(frame: &[u8]) -> Result<(), Error> {{", self.stem));
-        code.open(match around {
-            0 => format!("if frame.len() > {} {{", plan.limit.max(1)),
-            1 => format!("if frame.len() > {} || frame.is_empty() {{", plan.limit),
-            around => format!("if frame.len() > {} || frame.len() < {around} {{", plan.limit),
-        });
-        code.line("return Err(Error::BadLength);");
-        code.close("}");
-        if checks.contains("end")
-            && plan.parts.iter().any(|part| matches!(part.role, Role::Checksum { .. }))
-            && uses_end(&checks)
-        {
-            code.line(format!("let end = frame.len() - {};", plan.tail_bytes));
-        }
-        self.head_and_tail(code, &checks);
-        code.lines(&checks);
+        checks(plan).into_iter().for_each(|check| self.check(check, code));
         code.line("Ok(())");
         code.close("}");
 
         let mut members = Code::default();
-        for part in plan.parts.iter().filter(|part| is_chosen(part)) {
+        let chosen: Vec<&Part> = plan.parts.iter().filter(|part| is_chosen(part)).collect();
+        for part in &chosen {
             members.line(format!("{}: {},", member(&part.name), number(part)));
         }
         let members = members.finish();
         code.line("");
         code.line(format!("/// The parts of a frame on {} that is right.", plain_text(&plan.name)));
         code.open(format!("fn parts_of_{}(frame: &[u8]) -> Result<{}<'_>, Error> {{", self.stem, self.frame_name()));
-        self.head_and_tail(code, &members);
+        self.head_and_tail(false, &chosen, code);
         let end = match plan.tail_bytes {
             0 => "frame.len()".to_owned(),
             tail => format!("frame.len().saturating_sub({tail})"),
@@ -728,7 +704,11 @@ impl Frames<'_> {
     }
 
     fn are_wrong(&self, parts: &[usize]) -> String {
-        parts.iter().map(|index| self.is_wrong(&self.plan.parts[*index])).collect::<Vec<_>>().join(" || ")
+        let one = |index: &usize| {
+            let part = &self.plan.parts[*index];
+            Some(is_wrong(part, right(self.plan, part)?))
+        };
+        parts.iter().filter_map(one).collect::<Vec<_>>().join(" || ")
     }
 
     /// How long a frame is, by its first bytes.
@@ -794,7 +774,8 @@ impl Frames<'_> {
         };
         let inner = inner.finish();
         code.open("fn size(frame: &[u8]) -> Size {");
-        match inner.contains("head[") {
+        // Those are parts of the head.
+        match !first.is_empty() || !matches!(size, Size::Always(_)) {
             true => code.line(format!("let Some(head) = frame.first_chunk::<{needs}>() else {{ return Size::More }};")),
             false => {
                 code.open(if needs == 1 {
@@ -828,7 +809,36 @@ fn bracketed(value: &str) -> String {
     if value.contains(' ') { format!("({value})") } else { value.to_owned() }
 }
 
-/// Whether lines use the variable `end`.
-fn uses_end(code: &str) -> bool {
-    code.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).any(|word| word == "end")
+/// The name of the variable that holds what is written into a part.
+fn local(part: &Part) -> String {
+    format!("{}_bit_{}", zone(part), part.at_bit)
+}
+
+/// The bits of the type that holds a part's value.
+fn held_bits(part: &Part) -> u8 {
+    part.bits.next_power_of_two().max(8)
+}
+
+/// The value of an earlier part again, or each of its bits the other one, as the type of a part.
+fn again(of: &Part, inverted: bool, part: &Part) -> String {
+    let (ty, wanted) = (unsigned(of.bits), unsigned(part.bits));
+    let value = number(of);
+    let value = if inverted { format!("({value}) ^ {:#x}", of.greatest()) } else { value };
+    if ty == wanted { value } else { format!("({value}) as {wanted}") }
+}
+
+/// Whether a part has another than its right value, as an expression.
+fn is_wrong(part: &Part, right: Right<'_>) -> String {
+    match (right, part.hex) {
+        (Right::Number(value), false) => format!("{} != {value:#x}", bracketed(&get(part))),
+        (Right::Number(value), true) => format!("{} != Some({value:#x})", get(part)),
+        (Right::Again { of, inverted }, false) => {
+            format!("{} != {}", bracketed(&get(part)), bracketed(&again(of, inverted, part)))
+        }
+        (Right::Again { of, inverted }, true) => {
+            let again = again(of, inverted, part);
+            let again = if unsigned(part.bits) == "u64" { again } else { format!("u64::from({again})") };
+            format!("{} != Some({again})", get(part))
+        }
+    }
 }

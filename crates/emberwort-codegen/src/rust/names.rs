@@ -4,6 +4,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::{ByteOrder, Field};
 use emberwort_model::plan::Action;
 
+use crate::lower::{Floats, Holds};
 use crate::names::plain_snake;
 
 /// Words that the language keeps for itself, names that generated functions need, and methods that every value has, which would be called in
@@ -234,7 +235,10 @@ pub fn doc(doc: &str) -> String {
 
 /// The documentation of a field: what the definition says, and what it holds.
 pub fn field_doc(field: &Field, action: &Action) -> String {
-    let about = if matches!(action, Action::Run { .. }) { String::new() } else { crate::c::about_value(field) };
+    let about = match action {
+        Action::Run { .. } => String::new(),
+        _ => Holds::of(field, Floats::Numbers).to_string(),
+    };
     let said = [field.doc.as_str(), about.as_str()].join("\n");
     let said = said.trim();
     doc(if said.is_empty() { &field.name } else { said })

@@ -11,6 +11,7 @@ mod document;
 mod hostile_names;
 mod javascript;
 mod lowered;
+mod lowered_frames;
 mod name_matrix;
 mod payload_codec;
 mod python;

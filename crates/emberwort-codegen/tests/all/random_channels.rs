@@ -166,7 +166,7 @@ fn frame(random: &mut ChaCha8Rng, finding: &str) -> String {
     format!("{sync}{}\nbody\n{}\n", head.join("\n"), tail.join("\n"))
 }
 
-fn definition(seed: u64) -> String {
+pub fn definition(seed: u64) -> String {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let order = ["little", "big"].choose(&mut random).unwrap();
     let mut text = format!("link any {{ revision 3  byte_order {order} }}\n");

@@ -1,20 +1,27 @@
-//! Checksums of frames: a function that takes bytes into a register, and one for the stretches of a frame.
+//! Checksums of frames: a function that takes bytes into registers, and one for the stretches of a frame.
+//!
+//! The steps are those of all languages; here they go on in a register over several stretches, in the narrowest type that holds it, and the table
+//! of a CRC may lie in flash.
 
-use emberwort_model::algorithm::{Algorithm, Crc, Sum, SumKind};
-use emberwort_model::plan::{Bound, Covered, Part, Role, Zone};
+use emberwort_checksum::code::{CrcForm, Operator, Program, Register, Step, Value, crc_program, program};
+use emberwort_model::algorithm::{Algorithm, Crc, SumKind};
+use emberwort_model::plan::{Bound, Part};
 
 use super::Channel;
 use crate::c::words::{comment, constant, container, unsigned_type};
 use crate::code::Code;
+use crate::lower::frame::{Stretch, covered};
 use crate::names::snake;
 
 impl Channel<'_> {
-    /// The running part of a checksum: a function that takes more bytes into a register.
+    /// The running part of a checksum: a function that takes more bytes into its registers.
     pub(super) fn checksum(&self, index: usize, part: &Part, algorithm: &Algorithm, name: &str, source: &mut Code) {
         let stem = format!("{}_{}_{index}", self.stem, snake(&part.name));
-        let signature = |ty: &str| {
-            format!("static {ty} {stem}_update({ty} sum, const uint8_t *bytes, size_t size)\n{{\n    size_t n;")
-        };
+        source.define(format!("{stem}_update"), |source| self.update(&stem, algorithm, name, source));
+    }
+
+    fn update(&self, stem: &str, algorithm: &Algorithm, name: &str, source: &mut Code) {
+        let program = steps_of(algorithm, CrcForm::Bytes);
         match algorithm {
             Algorithm::Crc(crc) => {
                 source.line(format!(
@@ -23,36 +30,55 @@ impl Channel<'_> {
                     crc.width,
                     crc.polynomial
                 ));
-                self.tables(&stem, crc, source);
-                source.lines(&signature(unsigned_type(crc.width)));
-                self.crc_steps(&stem, crc, source);
-                source.lines("    return sum;\n}\n");
+                self.tables(stem, crc, source);
             }
-            Algorithm::Sum(sum) => {
-                let (about, ty, step) = step_of(sum.kind);
-                if !about.is_empty() {
-                    source.line(format!("/* {about} */"));
+            Algorithm::Sum(sum) => match sum.kind {
+                SumKind::Internet => source.line("/* The Internet checksum (RFC 1071). */"),
+                SumKind::Fletcher16 => source.line("/* Fletcher's checksum of bytes, modulo 255. */"),
+                SumKind::Fletcher32 => source.line("/* Fletcher's checksum of little-endian words, modulo 65535. */"),
+                SumKind::Adler32 => source.line("/* The Adler-32 checksum (RFC 1950). */"),
+                SumKind::Bytes { .. } | SumKind::Xor8 => {}
+            },
+        }
+        source.line(format!("static {}", update_signature(stem, &program)));
+        source.open("{");
+        source.line("size_t n;");
+        source.open("for (n = 0; n < size; n++) {");
+        match algorithm {
+            Algorithm::Sum(_) => self.steps(&program, stem, "", &program.each, source),
+            Algorithm::Crc(_) => {
+                let upper = &self.link_upper;
+                for (condition, table, form) in [
+                    (format!("#if defined({upper}_CRC_BITWISE)"), "", CrcForm::Bitwise),
+                    (format!("#elif defined({upper}_CRC_NIBBLE)"), "nibbles", CrcForm::Nibbles),
+                    ("#else".to_owned(), "table", CrcForm::Bytes),
+                ] {
+                    source.unindented(condition);
+                    self.steps(&program, stem, table, &steps_of(algorithm, form).each, source);
                 }
-                source.lines(&format!(
-                    "{}\n    for (n = 0; n < size; n++) {{\n{step}    }}\n    return sum;\n}}\n",
-                    signature(ty)
-                ));
+                source.unindented("#endif");
             }
         }
+        source.close("}");
+        if let [only] = program.registers.as_slice() {
+            source.line(format!("return {};", only.name));
+        }
+        source.close("}");
         source.line("");
     }
 
     /// The tables of a CRC: of 256 entries, or of 16.
     fn tables(&self, stem: &str, crc: &Crc, source: &mut Code) {
         let (upper, ty, container) = (&self.link_upper, unsigned_type(crc.width), container(crc.width));
-        let digits = container as usize / 4;
-        for (condition, name, bits) in [
-            (format!("#if !defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "table", 8),
-            (format!("#if defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "nibbles", 4),
+        let digits = usize::from(container) / 4;
+        for (condition, name, form) in [
+            (format!("#if !defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "table", CrcForm::Bytes),
+            (format!("#if defined({upper}_CRC_NIBBLE) && !defined({upper}_CRC_BITWISE)"), "nibbles", CrcForm::Nibbles),
         ] {
+            let table = crc_program(crc, form, container).table;
             source.line(condition);
-            source.line(format!("static const {ty} {stem}_{name}[{}] {upper}_FLASH = {{", 1 << bits));
-            for row in crc_table(crc, container, bits).chunks(8) {
+            source.line(format!("static const {ty} {stem}_{name}[{}] {upper}_FLASH = {{", table.len()));
+            for row in table.chunks(8) {
                 let end = if container == 64 { "ull" } else { "u" };
                 let cells: Vec<String> = row.iter().map(|cell| format!("0x{cell:0digits$X}{end}")).collect();
                 source.line(format!("    {},", cells.join(", ")));
@@ -62,106 +88,82 @@ impl Channel<'_> {
         source.line("");
     }
 
-    /// What takes each byte into the register `sum`.
-    fn crc_steps(&self, stem: &str, crc: &Crc, source: &mut Code) {
-        let (upper, ty, container) = (&self.link_upper, unsigned_type(crc.width), container(crc.width));
-        // Wide enough that nothing is lost and nothing has a sign.
-        let work = if container > 16 { ty } else { "unsigned" };
-        let hex = |value: u64| format!("0x{value:X}{}", if container == 64 { "ull" } else { "u" });
-        let step = |bits: u8, name: &str, byte: &str| {
-            let entry = format!("{upper}_FLASH_{container}({stem}_{name}[index])");
-            let index = match crc.reflect_in {
-                true => format!("(sum ^ {byte}) & 0x{:X}u", (1u32 << bits) - 1),
-                false if container == bits => format!("sum ^ {byte}"),
-                false => format!("(sum >> {}) ^ {byte}", container - bits),
-            };
-            let register = match crc.reflect_in {
-                _ if container == bits => format!("sum = {entry};"),
-                true => format!("sum = ({ty})((sum >> {bits}) ^ {entry});"),
-                false => format!("sum = ({ty})((({work})sum << {bits}) ^ {entry});"),
-            };
-            format!("        index = ({work})({index});\n        {register}\n")
-        };
-        let (high, low) = ("(bytes[n] >> 4)", "(bytes[n] & 0x0Fu)");
-        let nibbles = if crc.reflect_in { [low, high] } else { [high, low] };
-        let (take, bit) = if crc.reflect_in {
-            let polynomial = hex(crc.polynomial.reverse_bits() >> (64 - crc.width));
-            ("bytes[n]".to_owned(), format!("(sum & 1u) != 0u ? (sum >> 1) ^ {polynomial} : sum >> 1"))
-        } else {
-            let (top, polynomial) = (hex(1 << (container - 1)), hex(crc.polynomial << (container - crc.width)));
-            let twice = format!("({work})sum << 1");
-            let take =
-                if container == 8 { "bytes[n]".to_owned() } else { format!("(({work})bytes[n] << {})", container - 8) };
-            (take, format!("(sum & {top}) != 0u ? ({twice}) ^ {polynomial} : {twice}"))
-        };
-        source.lines(&format!(
-            "    for (n = 0; n < size; n++) {{\n\
-             #if defined({upper}_CRC_BITWISE)\n        \
-             unsigned bit;\n        sum = ({ty})(sum ^ {take});\n        for (bit = 0; bit < 8u; bit++) {{\n            \
-             sum = ({ty})({bit});\n        }}\n\
-             #elif defined({upper}_CRC_NIBBLE)\n        {work} index;\n{}{}\
-             #else\n        {work} index;\n{}\
-             #endif\n    }}",
-            step(4, "nibbles", nibbles[0]),
-            step(4, "nibbles", nibbles[1]),
-            step(8, "table", "bytes[n]"),
-        ));
+    /// Steps as statements. `table` is the last word of the table's name.
+    fn steps(&self, program: &Program, stem: &str, table: &str, steps: &[Step], source: &mut Code) {
+        let written = Written { program, flash: &self.link_upper, table: &format!("{stem}_{table}") };
+        written.steps(steps, source);
     }
 
     /// The checksum of a frame, over the stretches that it covers.
-    pub(super) fn checksum_of_frame(
-        &self,
-        index: usize,
-        part: &Part,
-        over: &[Covered],
-        skipping: bool,
-        source: &mut Code,
-    ) {
-        let Role::Checksum { algorithm, .. } = &part.role else { return };
+    pub(super) fn checksum_of_frame(&self, index: usize, part: &Part, algorithm: &Algorithm, source: &mut Code) {
         let stem = format!("{}_{}_{index}", self.stem, snake(&part.name));
-        let (ty, start, finish) = start_and_finish(algorithm);
-        let later: Vec<&Part> =
-            self.plan.parts[index..].iter().filter(|part| matches!(part.role, Role::Checksum { .. })).collect();
-        let mut lines = Vec::new();
-        let mut zeros = false;
-        for covered in over {
-            let mut at = covered.from;
-            let update = |from: Bound, to: Bound| match (from, to) {
-                (Bound::Head(a), Bound::Head(b)) | (Bound::Tail(a), Bound::Tail(b)) if a == b => None,
-                _ => {
-                    let (a, b) = (bound(from), bound(to));
-                    Some(format!("sum = {stem}_update(sum, frame + ({a}), ({b}) - ({a}));"))
+        let stretches = covered(self.plan, index);
+        source.define(&stem, |source| self.sum(&stem, algorithm, &stretches, source));
+    }
+
+    fn sum(&self, stem: &str, algorithm: &Algorithm, stretches: &[Stretch], source: &mut Code) {
+        let program = steps_of(algorithm, CrcForm::Bytes);
+        source.uses(format!("{stem}_update"));
+        let result = unsigned_type(algorithm.bits());
+        source.line(format!("static {result} {stem}(const uint8_t *frame, size_t end)"));
+        source.open("{");
+        if let Some(most) = stretches.iter().filter_map(|stretch| stretch.zeros()).max() {
+            source.line(format!("static const uint8_t zeros[{most}] = {{0}};"));
+        }
+        for Register { name, start, bits } in &program.registers {
+            source.line(format!("{} {name} = {};", unsigned_type(*bits), constant(i128::from(*start), *bits, false)));
+        }
+        for stretch in stretches {
+            let bytes = match stretch {
+                Stretch::Zeros(count) => format!("zeros, {count}u"),
+                Stretch::Bytes(from, to) => {
+                    format!("frame + ({}), ({}) - ({})", bound(*from), bound(*to), bound(*from))
                 }
             };
-            for blank in &later {
-                let (offset, bytes) = (blank.at_bit as usize / 8, blank.wire_bits() / 8);
-                let (first, last) = match blank.zone {
-                    Zone::Head => (Bound::Head(offset), Bound::Head(offset + bytes)),
-                    Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + bytes)),
-                };
-                if first.is_before(covered.from) || covered.to.is_before(last) {
-                    continue;
+            source.line(match program.registers.as_slice() {
+                [only] => format!("{0} = {stem}_update({0}, {bytes});", only.name),
+                several => {
+                    let all: Vec<String> = several.iter().map(|register| format!("&{}", register.name)).collect();
+                    format!("{stem}_update({}, {bytes});", all.join(", "))
                 }
-                lines.extend(update(at, first));
-                if !skipping {
-                    zeros = true;
-                    lines.push(format!("sum = {stem}_update(sum, zeros, {bytes}u);"));
-                }
-                at = last;
-            }
-            lines.extend(update(at, covered.to));
+            });
         }
-        let result = unsigned_type(algorithm.bits());
-        source.lines(&format!("static {result} {stem}(const uint8_t *frame, size_t end)\n{{"));
-        if zeros {
-            source.line("    static const uint8_t zeros[16] = {0};");
+        if !stretches.iter().any(|stretch| stretch.needs_size()) {
+            source.line("(void)end;");
         }
-        source.line(format!("    {ty} sum = {start};"));
-        for line in lines {
-            source.line(format!("    {line}"));
+        if stretches.is_empty() {
+            source.line("(void)frame;");
         }
-        source.lines(&format!("    (void)end;\n    {finish}\n}}\n"));
+        let local = Written { program: &Program { each: Vec::new(), ..program.clone() }, flash: "", table: "" };
+        local.steps(&program.then, source);
+        source.line(format!("return ({result})({});", local.value(&without_cut(&program.result, algorithm.bits()))));
+        source.close("}");
         source.line("");
+    }
+}
+
+/// The steps of an algorithm, of a CRC in the whole of a type of C.
+fn steps_of(algorithm: &Algorithm, form: CrcForm) -> Program {
+    match algorithm {
+        Algorithm::Crc(crc) => crc_program(crc, form, container(crc.width)),
+        Algorithm::Sum(_) => program(algorithm, form),
+    }
+}
+
+/// What takes bytes into a register and gives it back; several are given as pointers.
+fn update_signature(stem: &str, program: &Program) -> String {
+    match program.registers.as_slice() {
+        [Register { name, bits, .. }] => {
+            let ty = unsigned_type(*bits);
+            format!("{ty} {stem}_update({ty} {name}, const uint8_t *bytes, size_t size)")
+        }
+        several => {
+            let one = |register: &Register| format!("{} *{}, ", unsigned_type(register.bits), register.name);
+            format!(
+                "void {stem}_update({}const uint8_t *bytes, size_t size)",
+                several.iter().map(one).collect::<String>()
+            )
+        }
     }
 }
 
@@ -173,101 +175,126 @@ fn bound(bound: Bound) -> String {
     }
 }
 
-/// The register's C type, its first value, and the statement that returns the result from `sum`.
-fn start_and_finish(algorithm: &Algorithm) -> (&'static str, String, String) {
-    match algorithm {
-        Algorithm::Crc(crc) => {
-            let ty = unsigned_type(crc.width);
-            let unused = container(crc.width) - crc.width;
-            let mirrored = crc.initial.reverse_bits() >> (64 - crc.width);
-            let start = if crc.reflect_in { mirrored } else { crc.initial << unused };
-            let c = |value: u64| constant(i128::from(value), container(crc.width), false);
-            let plain = if crc.reflect_in { "sum".to_owned() } else { format!("(sum >> {unused})") };
-            let finish = if crc.reflect_in == crc.reflect_out {
-                format!("return ({ty})({plain} ^ {});", c(crc.final_xor))
-            } else {
-                format!(
-                    "{ty} out = 0;\n    unsigned n;\n    sum = ({ty}){plain};\n    \
-                     for (n = 0; n < {}u; n++) {{\n        out = ({ty})((unsigned long long)out << 1 | ((unsigned long long)sum >> n & 1u));\n    }}\n    \
-                     return ({ty})(out ^ {});",
-                    crc.width,
-                    c(crc.final_xor)
-                )
-            };
-            (ty, c(start), finish)
+/// A value of which only so many bits are kept: what cuts them off before is left out.
+fn without_cut(value: &Value, bits: u8) -> Value {
+    let cuts_later = |operator: Operator| !matches!(operator, Operator::Modulo | Operator::Right);
+    match value {
+        Value::Low(inner, kept) if *kept >= bits => without_cut(inner, bits),
+        Value::Two(left, Operator::Left, by) => {
+            Value::Two(Box::new(without_cut(left, bits)), Operator::Left, by.clone())
         }
-        Algorithm::Sum(Sum { kind, start, final_xor }) => {
-            let (_, ty, _) = step_of(*kind);
-            let result = unsigned_type(kind.bits());
-            let c = |value: u64| constant(i128::from(value), kind.bits().max(16), false);
-            let finish = match kind {
-                SumKind::Internet => format!(
-                    "sum &= 0x7FFFFFFFu;\n    sum = (sum & 0xFFFFu) + (sum >> 16);\n    \
-                     sum = (sum & 0xFFFFu) + (sum >> 16);\n    return (uint16_t)(~sum ^ {final_xor}u);"
-                ),
-                SumKind::Bytes { negated: true, .. } => {
-                    format!("return ({result})((({result})(0u - (unsigned)sum)) ^ {final_xor}u);")
+        Value::Two(left, operator, right) if cuts_later(*operator) => {
+            Value::Two(Box::new(without_cut(left, bits)), *operator, Box::new(without_cut(right, bits)))
+        }
+        other => other.clone(),
+    }
+}
+
+/// How steps of a program are written.
+struct Written<'a> {
+    program: &'a Program,
+    /// What the names of the macros that read from flash begin with.
+    flash: &'a str,
+    /// The table's name.
+    table: &'a str,
+}
+
+impl Written<'_> {
+    /// The bits of the widest register.
+    fn bits(&self) -> u8 {
+        self.program.registers.iter().map(|register| register.bits).max().unwrap_or(8)
+    }
+
+    /// The type in which nothing is lost and nothing has a sign.
+    fn work(&self) -> &'static str {
+        if self.bits() > 16 { unsigned_type(self.bits()) } else { "unsigned" }
+    }
+
+    /// Whether the registers are given as pointers: in a function that takes bytes, if there are several.
+    fn has_pointers(&self) -> bool {
+        self.program.registers.len() > 1 && !self.program.each.is_empty()
+    }
+
+    fn name(&self, name: &str) -> String {
+        let is_register = self.program.registers.iter().any(|register| register.name == name);
+        if is_register && self.has_pointers() { format!("*{name}") } else { name.to_owned() }
+    }
+
+    fn steps(&self, steps: &[Step], source: &mut Code) {
+        let ty = unsigned_type(self.bits());
+        for step in steps {
+            match step {
+                Step::Name(name, value) => {
+                    source.line(format!("const {} {name} = {};", self.work(), self.cast(self.work(), value)));
                 }
-                _ => format!("return ({result})(sum ^ {});", c(*final_xor)),
-            };
-            (ty, c(*start), finish)
-        }
-    }
-}
-
-/// What a sum's function says about itself, the type of what it adds up in, and what it does with a byte.
-fn step_of(kind: SumKind) -> (&'static str, &'static str, String) {
-    let double = |modulus: u32, half: u32| {
-        format!(
-            "        uint32_t first = ((sum & 0x{:X}u) + bytes[n]) % {modulus}u;\n        \
-                     sum = ((sum >> {half}) + first) % {modulus}u << {half} | first;\n",
-            (1u64 << half) - 1
-        )
-    };
-    match kind {
-        SumKind::Internet => (
-            "The Internet checksum (RFC 1071). Bit 31 of the sum says that an odd number of bytes went in.",
-            "uint32_t",
-            "        uint32_t odd = sum & 0x80000000u;\n        \
-                     sum = (sum & 0x7FFFFFFFu) + (odd != 0u ? (uint32_t)bytes[n] : (uint32_t)bytes[n] << 8);\n        \
-                     sum = ((sum & 0xFFFFu) + (sum >> 16)) | (odd ^ 0x80000000u);\n"
-                .into(),
-        ),
-        SumKind::Bytes { bits, .. } => {
-            let ty = unsigned_type(bits);
-            ("", ty, format!("        sum = ({ty})(sum + bytes[n]);\n"))
-        }
-        SumKind::Xor8 => ("", "uint8_t", "        sum = (uint8_t)(sum ^ bytes[n]);\n".into()),
-        SumKind::Fletcher16 => ("Fletcher's checksum of bytes, modulo 255.", "uint32_t", double(255, 8)),
-        SumKind::Adler32 => ("The Adler-32 checksum (RFC 1950).", "uint32_t", double(65_521, 16)),
-        SumKind::Fletcher32 => (
-            "Fletcher's checksum of little-endian words, modulo 65535. Bit 32 says that an odd number of bytes went in.",
-            "uint64_t",
-            "        uint64_t odd = sum >> 32;\n        \
-                     uint32_t value = odd != 0u ? (uint32_t)bytes[n] << 8 : bytes[n];\n        \
-                     uint32_t first = ((uint32_t)(sum & 0xFFFFu) + value) % 65535u;\n        \
-                     uint32_t second = ((uint32_t)(sum >> 16 & 0xFFFFu) + (odd != 0u ? value : first)) % 65535u;\n        \
-                     sum = (odd ^ 1u) << 32 | (uint64_t)second << 16 | first;\n"
-                .into(),
-        ),
-    }
-}
-
-/// The table of a CRC whose register has `container` bits, for `bits` bits at a time: mirrored ones at its low end, others at its high end.
-fn crc_table(crc: &Crc, container: u8, bits: u8) -> Vec<u64> {
-    let mask = if container == 64 { u64::MAX } else { (1 << container) - 1 };
-    (0..1u64 << bits)
-        .map(|part| {
-            if crc.reflect_in {
-                let polynomial = crc.polynomial.reverse_bits() >> (64 - crc.width);
-                (0..bits).fold(part, |sum, _| if sum & 1 == 1 { sum >> 1 ^ polynomial } else { sum >> 1 })
-            } else {
-                let polynomial = crc.polynomial << (container - crc.width);
-                let top = 1u64 << (container - 1);
-                (0..bits).fold(part << (container - bits), |sum, _| {
-                    (if sum & top != 0 { sum << 1 ^ polynomial } else { sum << 1 }) & mask
-                })
+                Step::Begin(name, value) => source.line(format!("{ty} {name} = {};", self.value(value))),
+                Step::Set(name, value) => {
+                    let value = match without_cut(value, self.bits()) {
+                        Value::Entry(index) => self.value(&Value::Entry(index)),
+                        value => self.cast(ty, &value),
+                    };
+                    source.line(format!("{} = {value};", self.name(name)));
+                }
+                Step::If(value, compare, with, steps) => {
+                    source.open(format!("if ({} {} {}) {{", self.inner(value), compare.sign(), self.number(*with)));
+                    self.steps(steps, source);
+                    source.close("}");
+                }
+                Step::Times(count, steps) => {
+                    source.open(format!("for (unsigned bit = 0; bit < {count}u; bit++) {{"));
+                    self.steps(steps, source);
+                    source.close("}");
+                }
             }
-        })
-        .collect()
+        }
+    }
+
+    /// A value as a type: what is narrower than an `int` may have become one on the way.
+    fn cast(&self, ty: &str, value: &Value) -> String {
+        let value = self.value(value);
+        if self.bits() >= 32 { value } else { format!("({ty})({value})") }
+    }
+
+    fn number(&self, value: u64) -> String {
+        let end = if self.bits() == 64 && value > 9 { "ull" } else { "u" };
+        if value < 10 { format!("{value}{end}") } else { format!("0x{value:X}{end}") }
+    }
+
+    fn value(&self, value: &Value) -> String {
+        match value {
+            Value::Number(number) => self.number(*number),
+            Value::Of(name) => self.name(name),
+            Value::Byte => "bytes[n]".to_owned(),
+            Value::Entry(index) => {
+                format!("{}_FLASH_{}({}[{}])", self.flash, self.bits(), self.table, self.value(index))
+            }
+            Value::Low(value, bits) => format!("{} & {}", self.inner(value), self.number(u64::MAX >> (64 - bits))),
+            Value::Two(left, operator @ (Operator::Left | Operator::Right), by) => {
+                // What has no sign and is wide enough is shifted.
+                let left = match (operator, self.inner(left)) {
+                    (Operator::Left, left) => format!("({}){left}", self.work()),
+                    (_, left) => left,
+                };
+                match **by {
+                    Value::Number(by) => format!("{left} {} {by}", operator.sign()),
+                    ref by => format!("{left} {} {}", operator.sign(), self.inner(by)),
+                }
+            }
+            Value::Two(left, operator, right) => {
+                let side = |value: &Value| match (operator, value) {
+                    (Operator::Add | Operator::Subtract, Value::Two(_, Operator::Multiply, _)) => self.value(value),
+                    _ => self.inner(value),
+                };
+                format!("{} {} {}", side(left), operator.sign(), side(right))
+            }
+        }
+    }
+
+    /// A value inside of another one.
+    fn inner(&self, value: &Value) -> String {
+        match value {
+            Value::Two(..) | Value::Low(..) => format!("({})", self.value(value)),
+            Value::Number(_) | Value::Of(_) | Value::Byte | Value::Entry(_) => self.value(value),
+        }
+    }
 }

@@ -16,10 +16,11 @@ use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role,
 
 use super::group::expressions::{put_unsigned, unsigned};
 use super::link::has_receiver;
-use super::tree::{Expr, expr};
+use super::tree::{Case, Expr, Stmt, Test, expr, print};
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::Parts;
 use crate::code::Code;
+use crate::lower::frame::{Check, Right, checks, is_chosen};
 use crate::lower::{Piece, pieces};
 use crate::names::{screaming, snake};
 
@@ -64,9 +65,9 @@ fn one_direction(
     this.facts(plan, parts, from, header);
     this.frame_struct(header);
     for (index, part) in channel.parts.iter().enumerate() {
-        if let Role::Checksum { algorithm, name, over, skipping } = &part.role {
+        if let Role::Checksum { algorithm, name, .. } = &part.role {
             this.checksum(index, part, algorithm, name, source);
-            this.checksum_of_frame(index, part, over, *skipping, source);
+            this.checksum_of_frame(index, part, algorithm, source);
         }
     }
     this.is_escaped(source);
@@ -84,11 +85,6 @@ fn one_direction(
     if has_receiver(channel.finder) {
         this.receiver(header, source);
     }
-}
-
-/// Whether a part's value is chosen by the sender.
-fn is_chosen(part: &Part) -> bool {
-    matches!(part.role, Role::Message | Role::Address | Role::Sequence | Role::Revision)
 }
 
 impl Channel<'_> {
@@ -145,21 +141,23 @@ impl Channel<'_> {
         part.hex.then_some((place, part.bits / 4))
     }
 
-    fn get(&self, part: &Part, bytes: &str) -> String {
+    fn get(&self, part: &Part, bytes: &str) -> Expr {
         if let Some((place, digits)) = self.digits(part) {
-            return format!("{}_get_digits({bytes} + {place}, {digits}u)", self.link);
+            let get = Expr::function(format!("{}_get_digits", self.link));
+            return expr![get, format!("({bytes} + {place}, {digits}u)")];
         }
-        unsigned(part.bits, &Self::pieces(part), |byte| expr![Self::byte(part.zone, bytes, byte)]).to_string()
+        unsigned(part.bits, &Self::pieces(part), |byte| expr![Self::byte(part.zone, bytes, byte)])
     }
 
     /// The statements that write a part; of bytes that it does not fill, its bits were zero before.
-    fn put(&self, part: &Part, bytes: &str, value: impl Into<Expr>) -> Vec<String> {
+    fn put(&self, part: &Part, bytes: &str, value: impl Into<Expr>) -> Vec<Stmt> {
         let value = value.into();
         if let Some((place, digits)) = self.digits(part) {
-            return vec![format!("{}_put_digits({bytes} + {place}, {digits}u, (uint64_t){value});", self.link)];
+            let put = Expr::function(format!("{}_put_digits", self.link));
+            return vec![Stmt::call(expr![put, format!("({bytes} + {place}, {digits}u, (uint64_t)"), value, ")"])];
         }
         let put = put_unsigned(&Self::pieces(part), |byte| expr![Self::byte(part.zone, bytes, byte)], &value);
-        put.iter().map(|set| format!("{set};")).collect()
+        put.into_iter().map(Stmt::Do).collect()
     }
 
     /// Whether the parts of a zone, and the sync bytes in front, fill all its bytes, so that none has to be cleared.
@@ -183,7 +181,6 @@ impl Channel<'_> {
     /// Judging the bytes of one whole frame.
     fn open(&self, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, plan, .. } = self;
-        let around = plan.head_bytes + plan.tail_bytes;
         let signature =
             format!("{link}_codec_result_t {stem}_open({stem}_frame_t *frame, const uint8_t *bytes, size_t size)");
         let stuffed = match plan.finder {
@@ -192,97 +189,99 @@ impl Channel<'_> {
             FrameFinder::Lines { .. } => ", a line without its end",
             _ => "",
         };
-        let shorter = if around > 0 { format!("size < {around}u || ") } else { String::new() };
         header.line(format!("/* Judges one whole frame{stuffed}: length, fixed values, checksums. */"));
         header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
-        source.lines(&format!(
-            "{link_upper}_FUNCTION {signature}\n{{\n    size_t end;\n    if ({shorter}size > {}_LIMIT) {{\n        return {link_upper}_BAD_LENGTH;\n    }}",
-            self.upper
-        ));
-        for (n, byte) in plan.sync.iter().enumerate() {
-            source.lines(&format!(
-                "    if (bytes[{n}] != 0x{byte:02X}u) {{\n        return {link_upper}_BAD_VALUE;\n    }}"
-            ));
-        }
-        source.line(format!("    end = size - {}u;", plan.tail_bytes));
-        if let Some((part, other, unit)) = self.length_part()
-            && part.zone == Zone::Head
-        {
-            let value = self.get(part, "bytes");
-            // Nothing of this wraps around, also where a size has 16 bits.
-            let is_small = part.bits <= 16 && unit == 1 && plan.limit + other <= 65_535 && !part.hex;
-            let wrong = match other.cmp(&around) {
-                _ if !is_small => {
-                    format!("(uint64_t){value} * {unit}u != (uint64_t)(size - {around}u) + {other}u")
-                }
-                Ordering::Less => format!("{value} != size - {}u", around - other),
-                Ordering::Equal => format!("{value} != size"),
-                Ordering::Greater => format!("{value} != size + {}u", other - around),
-            };
-            source.lines(&format!("    if ({wrong}) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"));
-        }
-        for (place, digits) in plan.parts.iter().filter_map(|part| self.digits(part)) {
-            source.lines(&format!(
-                "    if (!{link}_are_digits(bytes + {place}, {digits}u)) {{\n        return {link_upper}_BAD_VALUE;\n    }}"
-            ));
-        }
-        for part in &plan.parts {
-            if let Some(wrong) = self.is_wrong(part, "bytes") {
-                source.lines(&format!("    if ({wrong}) {{\n        return {link_upper}_BAD_VALUE;\n    }}"));
-            }
-        }
-        for (index, part) in plan.parts.iter().enumerate() {
-            if matches!(part.role, Role::Checksum { .. }) {
-                source.lines(&format!(
-                    "    if ({stem}_{}_{index}(bytes, end) != {}) {{\n        return {link_upper}_BAD_CHECKSUM;\n    }}",
-                    snake(&part.name),
-                    self.get(part, "bytes")
-                ));
-            }
+        let mut judged = Vec::new();
+        for check in checks(plan) {
+            judged.extend(self.check(check));
         }
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
-            source.line(format!(
-                "    frame->{} = ({}){};",
-                member(&part.name),
-                unsigned_type(part.bits),
-                self.get(part, "bytes")
-            ));
+            let (name, ty) = (member(&part.name), unsigned_type(part.bits));
+            judged.push(Stmt::call(expr![format!("frame->{name} = ({ty})"), self.get(part, "bytes")]));
         }
-        source.lines(&format!(
-            "    frame->body = bytes + {}u;\n    frame->size = end - {}u;\n    return {link_upper}_OK;\n}}\n",
-            plan.head_bytes, plan.head_bytes
-        ));
+        judged.push(Stmt::call(format!("frame->body = bytes + {}u", plan.head_bytes)));
+        judged.push(Stmt::call(format!("frame->size = end - {}u", plan.head_bytes)));
+        judged.push(Stmt::Return(expr![format!("{link_upper}_OK")]));
+        source.line(format!("{link_upper}_FUNCTION {signature}"));
+        source.open("{");
+        print(&judged, source);
+        source.close("}");
         source.line("");
     }
 
-    /// When a part that has one right value has another: a constant, or what an earlier part says.
-    fn is_wrong(&self, part: &Part, bytes: &str) -> Option<String> {
-        let right = match part.role {
-            Role::Fixed(value) => constant(i128::from(value), part.bits, false),
-            Role::Same { part: of, inverted } => self.again(of, inverted, bytes),
-            _ => return None,
-        };
-        Some(format!("{} != {right}", self.get(part, bytes)))
-    }
-
-    /// The value of an earlier part, from a frame that has it.
-    fn again(&self, of: usize, inverted: bool, bytes: &str) -> String {
-        let part = &self.plan.parts[of];
-        let value = self.get(part, bytes);
-        if !inverted {
-            return value;
+    /// What is looked at in the frame of `size` bytes at `bytes`, whose body ends at `end` once its size is known.
+    fn check(&self, check: Check<'_>) -> Vec<Stmt> {
+        let Self { link, link_upper, stem, .. } = self;
+        let refuse = |wrong: Expr, result: &str| Stmt::Refuse(Test::Other(wrong), format!("{link_upper}_{result}"));
+        match check {
+            Check::Bytes(least, _) => {
+                let shorter = if least > 0 { format!("size < {least}u || ") } else { String::new() };
+                let wrong = expr![format!("{shorter}size > {}_LIMIT", self.upper)];
+                let end = Stmt::call(format!("const size_t end = size - {}u", self.plan.tail_bytes));
+                vec![refuse(wrong, "BAD_LENGTH"), end]
+            }
+            Check::Sync(sync) => {
+                let one = |(n, byte)| refuse(expr![format!("bytes[{n}] != 0x{byte:02X}u")], "BAD_VALUE");
+                sync.iter().enumerate().map(one).collect()
+            }
+            Check::Digits(part) => {
+                let wrong = self.digits(part).map(|(place, digits)| {
+                    expr!["!", Expr::function(format!("{link}_are_digits")), format!("(bytes + {place}, {digits}u)")]
+                });
+                wrong.map(|wrong| refuse(wrong, "BAD_VALUE")).into_iter().collect()
+            }
+            Check::Value(part, right) => vec![refuse(self.is_wrong(part, right, "bytes"), "BAD_VALUE")],
+            Check::Length { part, unit, other, around } => {
+                let value = self.get(part, "bytes");
+                // Nothing of this wraps around, also where a size has 16 bits.
+                let is_small = part.bits <= 16 && unit == 1 && self.plan.limit + other <= 65_535 && !part.hex;
+                let wrong = match other.cmp(&around) {
+                    _ if !is_small => {
+                        expr!["(uint64_t)", value, format!(" * {unit}u != (uint64_t)(size - {around}u) + {other}u")]
+                    }
+                    Ordering::Less => expr![value, format!(" != size - {}u", around - other)],
+                    Ordering::Equal => expr![value, " != size"],
+                    Ordering::Greater => expr![value, format!(" != size + {}u", other - around)],
+                };
+                vec![refuse(wrong, "BAD_LENGTH")]
+            }
+            Check::Size(bytes) => vec![refuse(expr![format!("size != {bytes}u")], "BAD_LENGTH")],
+            Check::SizeOfKey(part, sizes) => {
+                let of_key = |(key, size): &(u64, usize)| Case {
+                    number: Some(constant(i128::from(*key), part.bits, false)),
+                    then: vec![refuse(expr![format!("size != {size}u")], "BAD_LENGTH")],
+                };
+                let mut cases: Vec<Case> = sizes.iter().map(of_key).collect();
+                let unknown = vec![Stmt::Return(expr![format!("{link_upper}_BAD_LENGTH")])];
+                cases.push(Case { number: None, then: unknown });
+                vec![Stmt::Switch(self.get(part, "bytes"), cases)]
+            }
+            Check::Checksum(index, part) => {
+                let sum = Expr::function(format!("{stem}_{}_{index}", snake(&part.name)));
+                vec![refuse(expr![sum, "(bytes, end) != ", self.get(part, "bytes")], "BAD_CHECKSUM")]
+            }
         }
-        let ones =
-            if part.bits > 32 { format!("UINT64_C({})", part.greatest()) } else { format!("{}u", part.greatest()) };
-        // As a difference: compilers warn of a comparison with what looks like `~`.
-        format!("({ones} - {value})")
     }
 
-    fn length_part(&self) -> Option<(&Part, usize, usize)> {
-        self.plan.parts.iter().find_map(|part| match part.role {
-            Role::Length { other_bytes, unit } => Some((part, other_bytes, unit)),
-            _ => None,
-        })
+    /// When a part has another value than its right one.
+    fn is_wrong(&self, part: &Part, right: Right<'_>, bytes: &str) -> Expr {
+        expr![self.get(part, bytes), " != ", self.right(part, right, bytes)]
+    }
+
+    /// The right value of a part: a number, or what an earlier part says in a frame that has it.
+    fn right(&self, part: &Part, right: Right<'_>, bytes: &str) -> Expr {
+        match right {
+            Right::Number(value) => expr![constant(i128::from(value), part.bits, false)],
+            Right::Again { of, inverted: false } => self.get(of, bytes),
+            Right::Again { of, inverted: true } => {
+                let ones = match of.bits {
+                    33.. => format!("UINT64_C({})", of.greatest()),
+                    _ => format!("{}u", of.greatest()),
+                };
+                // As a difference: compilers warn of a comparison with what looks like `~`.
+                expr![ones, " - ", self.get(of, bytes)].bracketed()
+            }
+        }
     }
 
     /// The C that says whether a line fits the pattern of a message.
@@ -302,13 +301,16 @@ impl Channel<'_> {
         source.line("");
     }
 
-    /// A key of a message in C: its constant, if it is the message's number everywhere.
-    fn key(&self, plan: &Plan, key: u64, message: usize, bits: u8) -> String {
+    /// The name of the constant that is a key, if it is the message's number everywhere.
+    fn named_key(&self, plan: &Plan, key: u64, message: usize) -> Option<String> {
         let message = &plan.messages[message].message;
-        match message.id {
-            Some(id) if id == key => format!("{}_ID", screaming(&format!("{}_{}", self.link, snake(&message.name)))),
-            _ => constant(i128::from(key), bits, false),
-        }
+        let is_id = message.id == Some(key);
+        is_id.then(|| format!("{}_ID", screaming(&format!("{}_{}", self.link, snake(&message.name)))))
+    }
+
+    /// A key of a message in C.
+    fn key(&self, plan: &Plan, key: u64, message: usize, bits: u8) -> String {
+        self.named_key(plan, key, message).unwrap_or_else(|| constant(i128::from(key), bits, false))
     }
 
     /// What selects the message of the frame that `frame` points to, and its width.

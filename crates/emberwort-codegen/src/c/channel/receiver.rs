@@ -1,17 +1,18 @@
 //! Receivers: fed byte by byte, they give out the good frames, and those that nobody can read.
 
-use std::ops::Range;
-
 use std::cmp::Ordering;
 
 use emberwort_model::budget::wire_time;
 use emberwort_model::model::MediumKind;
-use emberwort_model::plan::{FrameFinder, Part, Role, Zone};
+use emberwort_model::plan::{FrameFinder, Part, Zone};
 use emberwort_model::stuffing::Stuffing;
 
 use super::Channel;
+use super::build::Replaced;
+use crate::c::tree::{Case, Stmt, Test, expr, print};
 use crate::c::words::constant;
-use crate::code::{Code, filled};
+use crate::code::Code;
+use crate::lower::frame::{Beginning, Size, beginning, fixed_parts, right};
 
 impl Channel<'_> {
     pub(super) fn receiver(&self, header: &mut Code, source: &mut Code) {
@@ -211,7 +212,7 @@ impl Channel<'_> {
             return String::new();
         }
         let sync: Vec<String> = self.plan.sync.iter().map(|byte| format!("0x{byte:02X}u")).collect();
-        format!("    static const uint8_t sync[{}] = {{{}}};\n", sync.len(), sync.join(", "))
+        format!("static const uint8_t sync[{}] = {{{}}};", sync.len(), sync.join(", "))
     }
 
     /// How a receiver is told that nothing came for a while.
@@ -289,8 +290,7 @@ impl Channel<'_> {
         let Self { link_upper, plan, .. } = self;
         let by_length = plan.finder == FrameFinder::Sync;
         let looked_at = |part: &Part| by_length && part.zone == Zone::Head;
-        let has_value =
-            |part: &Part| self.digits(part).is_some() || (self.is_wrong(part, "").is_some() && !looked_at(part));
+        let has_value = |part: &Part| part.hex || (right(plan, part).is_some() && !looked_at(part));
         let reasons = [
             ("BAD_CHECKSUM", "bad_checksums", plan.has_checksum()),
             ("BAD_LENGTH", "bad_lengths", !by_length),
@@ -310,364 +310,410 @@ impl Channel<'_> {
     }
 
     /// What is done with a whole frame, in a loop.
-    fn judge(&self, bytes: &str, size: &str, taken: &str, indent: &str) -> String {
-        let Self { stem, .. } = self;
-        format!(
-            "{indent}if ({stem}_receiver_accepts(receiver, frame, {bytes}, {size}, {taken})) {{\n\
-             {indent}    return true;\n\
-             {indent}}}\n"
-        )
+    fn judge(&self, bytes: &str, size: &str, taken: &str) -> Stmt {
+        let accepts = format!("{}_receiver_accepts(receiver, frame, {bytes}, {size}, {taken})", self.stem);
+        Stmt::If(Test::Other(expr![accepts]), vec![Stmt::Return(expr!["true"])], Vec::new())
     }
 
-    /// Statements that give up a frame of whose head so many bytes are in `bytes`, and more than `from`, if a part of it that
-    /// has one right value has another.
-    fn wrong_head(&self, bytes: &str, ends: Range<usize>, give_up: &str) -> String {
-        let mut out = String::new();
-        for part in &self.plan.parts {
-            let end = (part.at_bit as usize + part.wire_bits()).div_ceil(8);
-            if part.zone == Zone::Head
-                && ends.contains(&end)
-                && let Some(wrong) = self.is_wrong(part, bytes)
-            {
-                out += &format!("if ({wrong}) {{\n    receiver->bad_values++;\n    {give_up}\n}}\n");
-            }
-        }
-        out
-    }
-
-    /// Where the part that says a frame's size ends, and those that repeat it.
-    fn length_end(&self) -> usize {
-        let plan = self.plan;
-        let end = |part: &Part| (part.at_bit as usize + part.wire_bits()).div_ceil(8);
-        let is_length = |part: &Part| matches!(part.role, Role::Length { .. });
-        let says = plan.parts.iter().filter(|part| match part.role {
-            Role::Same { part: of, .. } => is_length(&plan.parts[of]) && part.zone == Zone::Head,
-            _ => is_length(part),
-        });
-        says.map(end).max().unwrap_or(0)
-    }
-
-    /// The statements that declare `size`, the size of the frame whose first bytes are in `bytes`, or give it up; and how many bytes
-    /// they need.
-    fn size_of_frame(&self, bytes: &str, give_up: &str) -> (usize, String) {
-        let plan = self.plan;
-        let around = plan.head_bytes + plan.tail_bytes;
-        if let Some((part, other, unit)) = self.length_part() {
-            // What the length part can say of frames from the shortest to the limit.
-            let greatest = (plan.limit - around + other) / unit;
-            let value_type = match part.bits {
-                ..=16 if !part.hex => "unsigned",
-                ..=32 => "uint32_t",
-                _ => "uint64_t",
-            };
-            // A length below what surrounds the body has no comparison if it cannot be.
-            let too_small = if other > 0 { format!("(size_t)count * {unit}u < {other}u") } else { String::new() };
-            let fits_type = part.hex || part.bits >= 32 || ((1u64 << part.bits) - 1) > greatest as u64;
-            let too_large = if fits_type { format!("count > {greatest}u") } else { String::new() };
-            let wrong = [too_large, too_small].into_iter().filter(|c| !c.is_empty()).collect::<Vec<_>>().join(" || ");
-            let guard = match wrong.is_empty() {
-                true => wrong,
-                false => format!("if ({wrong}) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"),
-            };
-            let end = self.length_end();
-            let value = self.get(part, bytes);
-            let times = if unit > 1 { format!("(size_t)count * {unit}u") } else { "(size_t)count".to_owned() };
-            let size = match other.cmp(&around) {
-                Ordering::Less => format!("{times} + {}u", around - other),
-                Ordering::Equal => times,
-                Ordering::Greater => format!("{times} - {}u", other - around),
-            };
-            return (end, format!("const {value_type} count = {value};\n{guard}const size_t size = {size};\n"));
-        }
-        let sizes = &plan.body_sizes;
-        if let Some(Some(first)) = sizes.first().filter(|first| sizes.iter().all(|size| size == *first)) {
-            return (plan.sync.len(), format!("const size_t size = {}u;\n", around + first));
-        }
-        let Some(key) = plan.key_part().filter(|_| !sizes.is_empty()) else {
-            return (plan.sync.len(), format!("const size_t size = 0;\n{give_up}\n"));
+    /// Gives up a frame if a part (by index) with one right value has another in `bytes`.
+    fn wrong_values(&self, bytes: &str, parts: &[usize], give_up: &Stmt) -> Vec<Stmt> {
+        let one = |index: &usize| {
+            let part = &self.plan.parts[*index];
+            let test = Test::Other(self.is_wrong(part, right(self.plan, part)?, bytes));
+            Some(Stmt::If(test, vec![Stmt::call("receiver->bad_values++"), give_up.clone()], Vec::new()))
         };
-        let mut cases = String::new();
-        for ((value, _), size) in plan.keys.iter().zip(sizes) {
-            let Some(size) = size else { continue };
-            let value = constant(i128::from(*value), key.bits, false);
-            cases += &format!("case {value}:\n    size = {}u;\n    break;\n", around + size);
+        parts.iter().filter_map(one).collect()
+    }
+
+    /// Declares `size`, the size of the frame whose first bytes are in `bytes`, or gives it up.
+    fn size_of_frame(&self, bytes: &str, size: &Size, give_up: &Stmt) -> Vec<Stmt> {
+        let parts = &self.plan.parts;
+        let refuse = |wrong: String| {
+            let bad_length = vec![Stmt::call("receiver->bad_lengths++"), give_up.clone()];
+            Stmt::If(Test::Other(expr![wrong]), bad_length, Vec::new())
+        };
+        match size {
+            Size::Said { part, unit, other, around, greatest } => {
+                let part = &parts[*part];
+                let value_type = match part.bits {
+                    ..=16 if !part.hex => "unsigned",
+                    ..=32 => "uint32_t",
+                    _ => "uint64_t",
+                };
+                // A length below what surrounds the body has no comparison if it cannot be.
+                let too_small = (*other > 0).then(|| format!("(size_t)count * {unit}u < {other}u"));
+                let can_be_larger = part.hex || part.bits >= 32 || part.greatest() > *greatest as u64;
+                let too_large = can_be_larger.then(|| format!("count > {greatest}u"));
+                let wrong: Vec<String> = too_large.into_iter().chain(too_small).collect();
+                let count = if *unit > 1 { format!("(size_t)count * {unit}u") } else { "(size_t)count".to_owned() };
+                let size = match other.cmp(around) {
+                    Ordering::Less => format!("{count} + {}u", around - other),
+                    Ordering::Equal => count,
+                    Ordering::Greater => format!("{count} - {}u", other - around),
+                };
+                let mut all = vec![Stmt::Do(expr![format!("const {value_type} count = "), self.get(part, bytes)])];
+                all.extend((!wrong.is_empty()).then(|| refuse(wrong.join(" || "))));
+                all.push(Stmt::call(format!("const size_t size = {size}")));
+                all
+            }
+            Size::Always(size) => vec![Stmt::call(format!("const size_t size = {size}u"))],
+            Size::OfKey { part, sizes } => {
+                let part = &parts[*part];
+                let set = |size: usize| vec![Stmt::call(format!("size = {size}u"))];
+                let mut cases: Vec<Case> = sizes
+                    .iter()
+                    .map(|(key, size)| Case {
+                        number: Some(constant(i128::from(*key), part.bits, false)),
+                        then: set(*size),
+                    })
+                    .collect();
+                cases.push(Case { number: None, then: Vec::new() });
+                vec![
+                    Stmt::call("size_t size = 0"),
+                    Stmt::Switch(self.get(part, bytes), cases),
+                    refuse("size == 0u".to_owned()),
+                ]
+            }
+            Size::Unknown => vec![Stmt::call("const size_t size = 0"), give_up.clone()],
         }
-        let end = (key.at_bit as usize + key.wire_bits()).div_ceil(8);
-        let value = self.get(key, bytes);
-        (
-            end,
-            format!(
-                "size_t size = 0;\nswitch ({value}) {{\n{cases}default:\n    break;\n}}\nif (size == 0u) {{\n    receiver->bad_lengths++;\n    {give_up}\n}}\n"
-            ),
-        )
     }
 
     fn next_by_length(&self, source: &mut Code) {
         let Self { stem, link_upper, .. } = self;
-        let count = self.plan.sync.len();
+        let Beginning { needs, first, size, then: (whole, then) } = beginning(self.plan);
+        let needs = needs.max(1);
+        let next = || Stmt::call("continue");
         let one = |(n, byte): (usize, &u8)| match n {
             0 => format!("bytes[0] != {byte:#04X}u"),
             n => format!("(held > {n}u && bytes[{n}] != {byte:#04X}u)"),
         };
         let wrong: Vec<String> = self.plan.sync.iter().enumerate().map(one).collect();
-        let find = match count {
-            0 => String::new(),
-            _ => format!("        if ({}) {{\n            continue;\n        }}\n", wrong.join(" || ")),
-        };
-        let (length_end, size_of) = self.size_of_frame("bytes", "continue;");
-        let length_end = length_end.max(1);
-        let early = self.wrong_head("bytes", 0..length_end + 1, "continue;");
-        let size_of = indented(&(early + &size_of), "            ");
-        let head = self.plan.head_bytes;
-        let late = self.wrong_head("bytes", length_end + 1..head + 1, "continue;");
-        let late = match late.is_empty() {
-            true => late,
-            false => {
-                format!("            if (held >= {head}u) {{\n{}            }}\n", indented(&late, "                "))
-            }
-        };
+        let late = self.wrong_values("bytes", &then, &next());
         // With how many bytes something new can be said: each of the sync bytes, the size, the rest of the head, the whole frame.
-        let of_size = match late.is_empty() {
+        let before = match self.plan.sync.len() {
+            0 | 1 => format!("{needs}u"),
+            count => format!("held < {count}u ? held + 1u : {needs}u"),
+        };
+        let behind = match late.is_empty() {
             true => "size".to_owned(),
-            false => format!("held < {head}u ? {head}u : size"),
+            false => format!("held < {whole}u ? {whole}u : size"),
         };
-        let before = match count {
-            0 | 1 => format!("{length_end}u"),
-            _ => format!("held < {count}u ? held + 1u : {length_end}u"),
-        };
-        source.lines(&format!(
-            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n    \
-                 if (receiver->end - receiver->start < receiver->needed && !receiver->ended) {{\n        return false;\n    }}\n    \
-                 receiver->needed = 0;\n    \
-                 /* Where none begins, one byte further. */\n    \
-                 for (; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)) {{\n        \
-                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
-                     const size_t held = receiver->end - receiver->start;\n        \
-                     size_t needed = {before};\n{find}        \
-                     if (held >= {length_end}u) {{\n\
-                         {size_of}{late}            \
-                         if (held >= size) {{\n\
-                             {}                \
-                             continue;\n            }}\n            \
-                         needed = {of_size};\n        }}\n        \
-                     if (!receiver->ended) {{\n            receiver->needed = needed;\n            return false;\n        }}\n    }}\n    \
-                 return false;\n}}\n",
-            self.judge("bytes", "size", "size", "                "),
+        let mut sized = self.wrong_values("bytes", &first, &next());
+        sized.extend(self.size_of_frame("bytes", &size, &next()));
+        if !late.is_empty() {
+            sized.push(Stmt::If(Test::Other(expr![format!("held >= {whole}u")]), late, Vec::new()));
+        }
+        let is_whole = vec![self.judge("bytes", "size", "size"), next()];
+        sized.push(Stmt::If(Test::Other(expr!["held >= size"]), is_whole, Vec::new()));
+        sized.push(Stmt::call(format!("needed = {behind}")));
+        let mut looked = vec![
+            Stmt::call("const uint8_t *bytes = receiver->buffer + receiver->start"),
+            Stmt::call("const size_t held = receiver->end - receiver->start"),
+            Stmt::call(format!("size_t needed = {before}")),
+        ];
+        if !wrong.is_empty() {
+            looked.push(Stmt::If(Test::Other(expr![wrong.join(" || ")]), vec![next()], Vec::new()));
+        }
+        looked.push(Stmt::If(Test::Other(expr![format!("held >= {needs}u")]), sized, Vec::new()));
+        looked.push(Stmt::If(
+            Test::Other(expr!["!receiver->ended"]),
+            vec![Stmt::call("receiver->needed = needed"), Stmt::Return(expr!["false"])],
+            Vec::new(),
         ));
+        let waits = "receiver->end - receiver->start < receiver->needed && !receiver->ended";
+        let all = [
+            Stmt::If(Test::Other(expr![waits]), vec![Stmt::Return(expr!["false"])], Vec::new()),
+            Stmt::call("receiver->needed = 0"),
+            Stmt::Comment("Where none begins, one byte further.".to_owned()),
+            Stmt::For(expr![format!("; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)")], looked),
+            Stmt::Return(expr!["false"]),
+        ];
+        source.line(format!(
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
+        ));
+        source.open("{");
+        print(&all, source);
+        source.close("}");
+        source.line("");
+        source.line("");
+    }
+
+    /// A function that reads on in an escaped frame.
+    fn read_escaped(&self, replaced: &Replaced, source: &mut Code) {
+        let Self { stem, upper, plan, .. } = self;
+        let terminator = plan.terminator();
+        let none = || Stmt::Return(expr!["-1"]);
+        let test = |condition: String| Test::Other(expr![condition]);
+        let give_up = |counter: &str| vec![Stmt::call(format!("receiver->{counter}++")), none()];
+        let mut read = vec![
+            Stmt::call("const uint8_t *wire = receiver->buffer + receiver->start + receiver->read"),
+            Stmt::call("size_t left = receiver->end - receiver->start - receiver->read"),
+        ];
+        if !terminator.is_empty() {
+            let bytes: Vec<String> = terminator.iter().map(|byte| format!("0x{byte:02X}u")).collect();
+            read.push(Stmt::call(format!(
+                "static const uint8_t terminator[{}] = {{{}}}",
+                terminator.len(),
+                bytes.join(", ")
+            )));
+        }
+        let too_long = test(format!("receiver->read + {}u > {upper}_LIMIT", terminator.len()));
+        read.push(Stmt::If(too_long, give_up("bad_lengths"), Vec::new()));
+        let head = self.wrong_values("receiver->plain", &fixed_parts(plan, 0, plan.head_bytes), &none());
+        if !head.is_empty() {
+            read.push(Stmt::If(test(format!("receiver->size == {}u", plan.head_bytes)), head, Vec::new()));
+        }
+        match terminator.len() {
+            0 => {
+                let Beginning { needs, size, .. } = beginning(plan);
+                let mut sized = self.size_of_frame("receiver->plain", &size, &none());
+                let ends = Stmt::If(test("receiver->size >= size".into()), vec![Stmt::Return(expr!["1"])], Vec::new());
+                sized.push(ends);
+                let needs = needs.max(plan.sync.len());
+                read.push(Stmt::If(test(format!("receiver->size >= {needs}u")), sized, Vec::new()));
+            }
+            count => {
+                let ends = vec![
+                    Stmt::call(format!("memcpy(receiver->plain + receiver->size, wire, {count}u)")),
+                    Stmt::call(format!("receiver->size += {count}u")),
+                    Stmt::call(format!("receiver->read += {count}u")),
+                    Stmt::Return(expr!["1"]),
+                ];
+                let is_whole = test(format!("left >= {count}u && memcmp(wire, terminator, {count}u) == 0"));
+                read.push(Stmt::If(is_whole, ends, Vec::new()));
+                let begins = test(format!("left < {count}u && memcmp(wire, terminator, left) == 0"));
+                read.push(Stmt::If(begins, vec![Stmt::Return(expr!["0"])], Vec::new()));
+            }
+        }
+        let Replaced { escape, wrong, plain, .. } = replaced;
+        let more = || vec![Stmt::Return(expr!["0"])];
+        read.push(Stmt::If(test("left == 0u".into()), more(), Vec::new()));
+        let bare = vec![
+            Stmt::call("receiver->plain[receiver->size++] = wire[0]"),
+            Stmt::call("receiver->read++"),
+            Stmt::call("continue"),
+        ];
+        read.push(Stmt::If(test(format!("!{stem}_is_escaped(wire[0])")), bare, Vec::new()));
+        read.push(Stmt::If(test(format!("wire[0] != 0x{escape:02X}u")), give_up("bad_values"), Vec::new()));
+        read.push(Stmt::If(test("left == 1u".into()), more(), Vec::new()));
+        read.push(Stmt::Block(vec![
+            Stmt::call("uint8_t code = wire[1]"),
+            Stmt::If(test(wrong.clone()), give_up("bad_values"), Vec::new()),
+            Stmt::call(format!("receiver->plain[receiver->size++] = (uint8_t)({plain})")),
+            Stmt::call("receiver->read += 2u"),
+        ]));
+        source.line("/* Reads on in the frame that begins at `start`: 1 at its end, 0 if more bytes are needed, -1 if it is none. */");
+        source.line(format!("static int {stem}_receiver_read({stem}_receiver_t *receiver)"));
+        source.open("{");
+        print(&[Stmt::For(expr![";;"], read)], source);
+        source.close("}");
         source.line("");
     }
 
     fn next_escaped(&self, source: &mut Code) {
-        let Self { stem, upper, plan, link_upper, .. } = self;
+        let Self { stem, plan, link_upper, .. } = self;
         let Some(replaced) = self.replaced() else { return };
+        source.uses(format!("{stem}_is_escaped"));
+        self.read_escaped(&replaced, source);
         let sync = plan.sync.len();
-        let terminator = plan.terminator();
-        let head = self.wrong_head("receiver->plain", 0..plan.head_bytes + 1, "return -1;");
-        let head = match head.is_empty() {
-            true => head,
-            false => format!(
-                "        if (receiver->size == {}u) {{\n{}        }}\n",
-                plan.head_bytes,
-                indented(&head, "            ")
-            ),
-        };
-        let ends = if terminator.is_empty() {
-            let (length_end, size_of) = self.size_of_frame("receiver->plain", "return -1;");
-            let length_end = length_end.max(sync);
-            let size_of = indented(&size_of, "            ");
-            format!(
-                "        if (receiver->size >= {length_end}u) {{\n{size_of}            \
-                 if (receiver->size >= size) {{\n                return 1;\n            }}\n        }}\n"
-            )
-        } else {
-            let count = terminator.len();
-            let bytes: Vec<String> = terminator.iter().map(|byte| format!("0x{byte:02X}u")).collect();
-            format!(
-                "        if (left >= {count}u && memcmp(wire, terminator, {count}u) == 0) {{\n            \
-                     memcpy(receiver->plain + receiver->size, wire, {count}u);\n            \
-                     receiver->size += {count}u;\n            receiver->read += {count}u;\n            return 1;\n        }}\n        \
-                 if (left < {count}u && memcmp(wire, terminator, left) == 0) {{\n            return 0;\n        }}\n"
-            )
-            .replacen("        if", &format!("        static const uint8_t terminator[{count}] = {{{}}};\n        if", bytes.join(", ")), 1)
-        };
-        source.lines(&format!(
-            "/* Reads on in the frame that begins at `start`: 1 at its end, 0 if more bytes are needed, -1 if it is none. */\n\
-             static int {stem}_receiver_read({stem}_receiver_t *receiver)\n{{\n    \
-                 for (;;) {{\n        \
-                     const uint8_t *wire = receiver->buffer + receiver->start + receiver->read;\n        \
-                     size_t left = receiver->end - receiver->start - receiver->read;\n        \
-                     if (receiver->read + {}u > {upper}_LIMIT) {{\n            \
-                         receiver->bad_lengths++;\n            return -1;\n        }}\n\
-                     {head}{ends}        \
-                     if (left == 0u) {{\n            return 0;\n        }}\n        \
-                     if (!{stem}_is_escaped(wire[0])) {{\n            \
-                         receiver->plain[receiver->size++] = wire[0];\n            receiver->read++;\n            continue;\n        }}\n        \
-                     if (wire[0] != 0x{:02X}u) {{\n            receiver->bad_values++;\n            return -1;\n        }}\n        \
-                     if (left == 1u) {{\n            return 0;\n        }}\n        \
-                     {{\n            uint8_t code = wire[1];\n            \
-                         if ({}) {{\n                receiver->bad_values++;\n                return -1;\n            }}\n            \
-                         receiver->plain[receiver->size++] = (uint8_t)({});\n            \
-                         receiver->read += 2u;\n        }}\n    }}\n}}\n\n\
-             {link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n{}    \
-                 /* Where none begins, one byte further. */\n    \
-                 for (; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)) {{\n        \
-                     const uint8_t *bytes = receiver->buffer + receiver->start;\n        \
-{seen}        \
-                     if (memcmp(bytes, sync, seen) != 0) {{\n            continue;\n        }}\n        \
-                     {whole}{{\n            \
-                         int read;\n            \
-                         if (receiver->read == 0u) {{\n                \
-                             memcpy(receiver->plain, sync, {sync}u);\n                \
-                             receiver->read = {sync}u;\n                receiver->size = {sync}u;\n            }}\n            \
-                         read = {stem}_receiver_read(receiver);\n            \
-                         if (read > 0) {{\n                \
-                             size_t size = receiver->read;\n                \
-                             receiver->read = 0;\n\
-                             {}            }}\n            \
-                         if (read != 0) {{\n                continue;\n            }}\n        }}\n        \
-                     if (!receiver->ended) {{\n            return false;\n        }}\n    }}\n    \
-                 return false;\n}}\n",
-            terminator.len(),
-            replaced.escape,
-            replaced.wrong,
-            replaced.plain,
-            self.sync_bytes(),
-            self.judge("receiver->plain", "receiver->size", "size", "                "),
-            // One sync byte is there, or nothing is.
-            seen = match sync {
-                1 => "        const size_t seen = 1u;\n".to_owned(),
-                sync => format!(
-                    "        const size_t held = receiver->end - receiver->start;\n        \
-                         const size_t seen = held < {sync}u ? held : {sync}u;\n"
-                ),
-            },
-            whole = if sync == 1 { String::new() } else { format!("if (held >= {sync}u) ") },
+        let test = |condition: String| Test::Other(expr![condition]);
+        let mut looked = vec![Stmt::call("const uint8_t *bytes = receiver->buffer + receiver->start")];
+        // One sync byte is there, or nothing is.
+        match sync {
+            1 => looked.push(Stmt::call("const size_t seen = 1u")),
+            sync => {
+                looked.push(Stmt::call("const size_t held = receiver->end - receiver->start"));
+                looked.push(Stmt::call(format!("const size_t seen = held < {sync}u ? held : {sync}u")));
+            }
+        }
+        looked.push(Stmt::If(test("memcmp(bytes, sync, seen) != 0".into()), vec![Stmt::call("continue")], Vec::new()));
+        let begin = vec![
+            Stmt::call(format!("memcpy(receiver->plain, sync, {sync}u)")),
+            Stmt::call(format!("receiver->read = {sync}u")),
+            Stmt::call(format!("receiver->size = {sync}u")),
+        ];
+        let is_whole = vec![
+            Stmt::call("size_t size = receiver->read"),
+            Stmt::call("receiver->read = 0"),
+            self.judge("receiver->plain", "receiver->size", "size"),
+        ];
+        let read = vec![
+            Stmt::call("int read"),
+            Stmt::If(test("receiver->read == 0u".into()), begin, Vec::new()),
+            Stmt::call(format!("read = {stem}_receiver_read(receiver)")),
+            Stmt::If(test("read > 0".into()), is_whole, Vec::new()),
+            Stmt::If(test("read != 0".into()), vec![Stmt::call("continue")], Vec::new()),
+        ];
+        looked.push(match sync {
+            1 => Stmt::Block(read),
+            sync => Stmt::If(test(format!("held >= {sync}u")), read, Vec::new()),
+        });
+        looked.push(Stmt::If(test("!receiver->ended".into()), vec![Stmt::Return(expr!["false"])], Vec::new()));
+        let all = [
+            Stmt::Comment("Where none begins, one byte further.".to_owned()),
+            Stmt::For(expr![format!("; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)")], looked),
+            Stmt::Return(expr!["false"]),
+        ];
+        source.line(format!(
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
         ));
+        source.open("{");
+        source.lines(&self.sync_bytes());
+        print(&all, source);
+        source.close("}");
+        source.line("");
         source.line("");
     }
 
     /// Each line of text is a frame.
     fn next_line(&self, crlf: bool, source: &mut Code) {
-        let strip = if crlf {
-            "        if (size > 0u && bytes[size - 1u] == 0x0Du) {\n            size--;\n        }\n"
-        } else {
-            ""
-        };
         let stem = &self.stem;
+        let mut frame = self.skipped();
+        frame.push(Stmt::call("receiver->looked = 0"));
+        if crlf {
+            let is_return = Test::Other(expr!["size > 0u && bytes[size - 1u] == 0x0Du"]);
+            frame.push(Stmt::If(is_return, vec![Stmt::call("size--")], Vec::new()));
+        }
+        frame.push(self.judge("bytes", "size", "wire"));
         // Another line may begin in one that is cut off.
-        let rest = match self.plan.sync.first() {
-            None => format!("        {stem}_receiver_skip(receiver, wire);\n"),
-            Some(first) => format!(
-                "        for (size = 1; size < wire && bytes[size] != 0x{first:02X}u; size++) {{\n        }}\n        \
-                     {stem}_receiver_skip(receiver, size);\n"
-            ),
-        };
-        let frame =
-            format!("        receiver->looked = 0;\n{strip}{}{rest}", self.judge("bytes", "size", "wire", "        "),);
-        let skipped = self.skipped();
-        self.next_delimited(
-            "0x0Au",
-            "const uint8_t *bytes",
-            "        size_t size = wire - 1u;\n",
-            &(skipped + &frame),
-            source,
-        );
+        match self.plan.sync.first() {
+            None => frame.push(Stmt::call(format!("{stem}_receiver_skip(receiver, wire)"))),
+            Some(first) => {
+                let next = expr![format!("size = 1; size < wire && bytes[size] != 0x{first:02X}u; size++")];
+                frame.push(Stmt::For(next, Vec::new()));
+                frame.push(Stmt::call(format!("{stem}_receiver_skip(receiver, size)")));
+            }
+        }
+        let locals = vec![Stmt::call("size_t size = wire - 1u")];
+        self.next_delimited("0x0Au", "const uint8_t *bytes", locals, frame, source);
     }
 
     /// Frames that a delimiter ends, in whose bytes it does not occur; it may stand in front of them, too.
     fn next_stuffed(&self, stuffing: Stuffing, source: &mut Code) {
-        let Self { stem, .. } = self;
         let delimiter = format!("0x{:02X}u", stuffing.delimiter());
         let leads = stuffing.leads();
-        let decode = match self.replaced() {
-            None => "        while (right && from < stuffed) {\n            \
-                     size_t code = bytes[from];\n            size_t n;\n            \
-                     if (from + code > stuffed) {\n                right = false;\n                break;\n            }\n            \
-                     for (n = 1; n < code; n++) {\n                bytes[to++] = bytes[from + n];\n            }\n            \
-                     from += code;\n            \
-                     if (code < 0xFFu && from < stuffed) {\n                bytes[to++] = 0;\n            }\n        }\n"
-                .to_owned(),
-            Some(replaced) => format!(
-                "        while (right && from < stuffed) {{\n            \
-                     uint8_t code = bytes[from++];\n            \
-                     if (code == 0x{:02X}u) {{\n                \
-                         code = from < stuffed ? bytes[from++] : {delimiter};\n                \
-                         right = !({});\n                \
-                         code = (uint8_t)({});\n            }}\n            \
-                     bytes[to++] = code;\n        }}\n",
-                replaced.escape, replaced.wrong, replaced.plain
-            ),
-        };
-        let (lead, front, broken) = match leads {
+        let test = |condition: &str| Test::Other(expr![condition]);
+        let skip = |size: &str| Stmt::call(format!("{}_receiver_skip(receiver, {size})", self.stem));
+        let mut locals =
+            vec![Stmt::call("size_t from = 0"), Stmt::call("size_t to = 0"), Stmt::call("bool right = true")];
+        if leads {
+            locals.push(Stmt::call(format!("const size_t lead = bytes[0] == {delimiter} ? 1u : 0u")));
+        }
+        locals.push(Stmt::call(format!("const size_t stuffed = wire - 1u{}", if leads { " - lead" } else { "" })));
+        let mut frame = if leads { vec![Stmt::call("receiver->skipping = false")] } else { self.skipped() };
+        if leads {
+            let in_front = vec![
+                Stmt::Comment("The delimiter in front of a frame; of several the last.".to_owned()),
+                skip("wire - 1u"),
+                Stmt::call("receiver->looked = 1"),
+                Stmt::call("continue"),
+            ];
+            frame.push(Stmt::If(test("wire <= lead + 1u"), in_front, Vec::new()));
+            frame.push(Stmt::call("bytes += lead"));
+        }
+        frame.push(self.unstuff(&delimiter));
+        frame.push(Stmt::call("receiver->looked = 0"));
+        let bad_value = vec![Stmt::call("receiver->bad_values++")];
+        let judged = vec![self.judge("bytes", "to", "wire")];
+        match leads {
+            true => frame.push(Stmt::If(test("right"), judged, bad_value)),
+            false => {
+                frame.push(Stmt::If(test("right && stuffed > 0u"), judged, Vec::new()));
+                frame.push(Stmt::If(test("!right"), bad_value, Vec::new()));
+            }
+        }
+        match leads {
             // The delimiter that ends what is no frame may begin one.
-            true => (
-                "        const size_t lead = bytes[0] == DELIMITER ? 1u : 0u;\n",
-                "        if (wire <= lead + 1u) {\n            \
-                 /* The delimiter in front of a frame; of several the last. */\n            \
-                 STEM_receiver_skip(receiver, wire - 1u);\n            receiver->looked = 1;\n            continue;\n        }\n        \
-                 bytes += lead;\n",
-                "        STEM_receiver_skip(receiver, wire - 1u);\n        receiver->looked = 1;\n",
-            ),
-            false => ("", "", "        STEM_receiver_skip(receiver, wire);\n"),
+            true => frame.extend([skip("wire - 1u"), Stmt::call("receiver->looked = 1")]),
+            false => frame.push(skip("wire")),
+        }
+        self.next_delimited(&delimiter, "uint8_t *bytes", locals, frame, source);
+    }
+
+    /// A loop that takes the stuffing off `stuffed` bytes of `bytes`, which then are `to`.
+    fn unstuff(&self, delimiter: &str) -> Stmt {
+        let test = |condition: String| Test::Other(expr![condition]);
+        let condition = expr!["right && from < stuffed"];
+        let Some(Replaced { escape, wrong, plain, .. }) = self.replaced() else {
+            let too_long = vec![Stmt::call("right = false"), Stmt::call("break")];
+            let copy = vec![Stmt::call("bytes[to++] = bytes[from + n]")];
+            let block = vec![
+                Stmt::call("size_t code = bytes[from]"),
+                Stmt::call("size_t n"),
+                Stmt::If(test("from + code > stuffed".into()), too_long, Vec::new()),
+                Stmt::For(expr!["n = 1; n < code; n++"], copy),
+                Stmt::call("from += code"),
+                Stmt::If(
+                    test("code < 0xFFu && from < stuffed".into()),
+                    vec![Stmt::call("bytes[to++] = 0")],
+                    Vec::new(),
+                ),
+            ];
+            return Stmt::While(condition, block);
         };
-        let fill = |text: &str| filled(text, &[("STEM", stem), ("DELIMITER", &delimiter)]);
-        let locals = format!(
-            "        size_t from = 0;\n        size_t to = 0;\n        bool right = true;\n{}        \
-             const size_t stuffed = wire - 1u{};\n",
-            fill(lead),
-            if leads { " - lead" } else { "" }
-        );
-        let any = if leads { "right" } else { "right && stuffed > 0u" };
-        let otherwise = if leads { "} else {" } else { "} else if (!right) {" };
-        let frame = format!(
-            "{}{}{decode}        receiver->looked = 0;\n        \
-             if ({any}) {{\n{}        {otherwise}\n            receiver->bad_values++;\n        }}\n{}",
-            if leads { "        receiver->skipping = false;\n".to_owned() } else { self.skipped() },
-            fill(front),
-            self.judge("bytes", "to", "wire", "            "),
-            fill(broken),
-        );
-        self.next_delimited(&delimiter, "uint8_t *bytes", &locals, &frame, source);
+        let escaped = vec![
+            Stmt::call(format!("code = from < stuffed ? bytes[from++] : {delimiter}")),
+            Stmt::call(format!("right = !({wrong})")),
+            Stmt::call(format!("code = (uint8_t)({plain})")),
+        ];
+        let byte = vec![
+            Stmt::call("uint8_t code = bytes[from++]"),
+            Stmt::If(test(format!("code == 0x{escape:02X}u")), escaped, Vec::new()),
+            Stmt::call("bytes[to++] = code"),
+        ];
+        Stmt::While(condition, byte)
     }
 
-    /// Statements that end at a delimiter what is skipped.
-    fn skipped(&self) -> String {
-        format!(
-            "        if (receiver->skipping) {{\n            receiver->skipping = false;\n            \
-                 {}_receiver_skip(receiver, wire);\n            continue;\n        }}\n",
-            self.stem
-        )
+    /// Ends at a delimiter what is skipped.
+    fn skipped(&self) -> Vec<Stmt> {
+        let end = vec![
+            Stmt::call("receiver->skipping = false"),
+            Stmt::call(format!("{}_receiver_skip(receiver, wire)", self.stem)),
+            Stmt::call("continue"),
+        ];
+        vec![Stmt::If(Test::Other(expr!["receiver->skipping"]), end, Vec::new())]
     }
 
-    /// Looking for the next delimiter. `frame` are statements for the `wire` bytes of `bytes` that end with one, `locals` their variables.
-    fn next_delimited(&self, delimiter: &str, bytes: &str, locals: &str, frame: &str, source: &mut Code) {
+    /// Looking for the next delimiter. `frame` is for the `wire` bytes of `bytes` that end with one, `locals` are its variables.
+    fn next_delimited(&self, delimiter: &str, bytes: &str, locals: Vec<Stmt>, frame: Vec<Stmt>, source: &mut Code) {
         let Self { stem, link_upper, .. } = self;
-        let begins = match self.plan.sync.len() {
-            0 => String::new(),
-            count => format!(
-                "        if (!receiver->skipping && wire <= {count}u && bytes[wire - 1u] != sync[wire - 1u]) {{\n            \
-                     /* What stands in front of sync bytes is none of the frame. */\n            \
-                     {stem}_receiver_skip(receiver, 1);\n            continue;\n        }}\n"
-            ),
-        };
-        let sync = self.sync_bytes();
-        source.lines(&format!(
-            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)\n{{\n\
-             {sync}    \
-                 while (receiver->looked < receiver->end - receiver->start) {{\n        \
-                     {bytes} = receiver->buffer + receiver->start;\n        \
-                     const size_t wire = receiver->looked + 1u;\n\
-                 {locals}{begins}        \
-                     if (bytes[wire - 1u] != {delimiter}) {{\n            \
-                         receiver->looked = wire;\n            \
-                         if (receiver->skipping) {{\n                \
-                             {stem}_receiver_skip(receiver, wire);\n            }}\n            \
-                         continue;\n        }}\n\
-                 {frame}    }}\n    \
-                 if (receiver->ended) {{\n        \
-                     {stem}_receiver_skip(receiver, receiver->end - receiver->start);\n        receiver->skipping = false;\n    }}\n    \
-                 return false;\n}}\n",
+        let test = |condition: String| Test::Other(expr![condition]);
+        let skip = |size: &str| Stmt::call(format!("{stem}_receiver_skip(receiver, {size})"));
+        let mut looked = vec![
+            Stmt::call(format!("{bytes} = receiver->buffer + receiver->start")),
+            Stmt::call("const size_t wire = receiver->looked + 1u"),
+        ];
+        looked.extend(locals);
+        if let count @ 1.. = self.plan.sync.len() {
+            let wrong = format!("!receiver->skipping && wire <= {count}u && bytes[wire - 1u] != sync[wire - 1u]");
+            let next = vec![
+                Stmt::Comment("What stands in front of sync bytes is none of the frame.".to_owned()),
+                skip("1"),
+                Stmt::call("continue"),
+            ];
+            looked.push(Stmt::If(test(wrong), next, Vec::new()));
+        }
+        let on = vec![
+            Stmt::call("receiver->looked = wire"),
+            Stmt::If(test("receiver->skipping".into()), vec![skip("wire")], Vec::new()),
+            Stmt::call("continue"),
+        ];
+        looked.push(Stmt::If(test(format!("bytes[wire - 1u] != {delimiter}")), on, Vec::new()));
+        looked.extend(frame);
+        let ended = vec![skip("receiver->end - receiver->start"), Stmt::call("receiver->skipping = false")];
+        let all = [
+            Stmt::While(expr!["receiver->looked < receiver->end - receiver->start"], looked),
+            Stmt::If(test("receiver->ended".into()), ended, Vec::new()),
+            Stmt::Return(expr!["false"]),
+        ];
+        source.line(format!(
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
         ));
+        source.open("{");
+        source.lines(&self.sync_bytes());
+        print(&all, source);
+        source.close("}");
+        source.line("");
         source.line("");
     }
 
@@ -688,16 +734,10 @@ impl Channel<'_> {
                          /* What came last, and there is no more. */\n            \
                          wire = receiver->end - receiver->start;\n            receiver->skipping = false;\n        }}\n        \
                      receiver->whole = 0;\n        \
-                     if (wire == 0u) {{\n            return false;\n        }}\n\
-             {}        \
-                     {stem}_receiver_skip(receiver, wire);\n    }}\n}}\n",
-            self.judge("bytes", "wire", "wire", "        "),
+                     if (wire == 0u) {{\n            return false;\n        }}\n        \
+                     if ({stem}_receiver_accepts(receiver, frame, bytes, wire, wire)) {{\n            return true;\n        }}\n        \
+                     {stem}_receiver_skip(receiver, wire);\n    }}\n}}\n"
         ));
         source.line("");
     }
-}
-
-/// Statements, each line further to the right.
-fn indented(text: &str, indent: &str) -> String {
-    text.lines().map(|line| format!("{indent}{line}\n")).collect()
 }

@@ -7,8 +7,10 @@ use emberwort_model::plan::{FrameFinder, Part, Role};
 
 use super::Channel;
 use crate::Parts;
-use crate::c::words::{member, unsigned_type};
+use crate::c::tree::print;
+use crate::c::words::{constant, member, unsigned_type};
 use crate::code::Code;
+use crate::lower::frame::longest_body;
 use crate::names::{screaming, snake};
 
 impl Channel<'_> {
@@ -89,9 +91,9 @@ impl Channel<'_> {
             if let Some(part) = direction.key_part() {
                 arguments.push(match base {
                     Some((base, ..)) => format!("({})({base}u + node)", type_of(part)),
-                    None => match self.key(plan, key, index, part.bits) {
-                        named if named.ends_with("_ID") => format!("({}){named}", type_of(part)),
-                        number => number,
+                    None => match self.named_key(plan, key, index) {
+                        Some(named) => format!("({}){named}", type_of(part)),
+                        None => constant(i128::from(key), part.bits, false),
                     },
                 });
             }
@@ -133,10 +135,10 @@ impl Channel<'_> {
         };
         let up = sequence.map_or(String::new(), |sequence| {
             let (name, ty) = (member(&sequence.name), unsigned_type(sequence.bits));
-            format!("    sender->{name} = ({ty})(sender->{name} + 1u);\n")
+            format!("sender->{name} = ({ty})(sender->{name} + 1u);")
         });
         let goes_up = if sequence.is_some() { ", and the sender's number goes up" } else { "" };
-        if let (true, Some(longest)) = (self.is_plain(), self.longest_body()) {
+        if let (true, Some(longest)) = (self.is_plain(), longest_body(direction)) {
             let (head, around) = (direction.head_bytes, direction.head_bytes + direction.tail_bytes);
             parameters.push("uint8_t *out, size_t *used".to_owned());
             let signature = format!("{link}_codec_result_t {stem}_finish({})", parameters.join(", "));
@@ -146,15 +148,17 @@ impl Channel<'_> {
             ));
             header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));
             header.line("");
-            source.lines(&format!(
-                "{link_upper}_FUNCTION {signature}\n{{\n    const size_t size = *used;\n    *used = 0;\n    \
-                     if (size > {longest}u) {{\n        return {link_upper}_BAD_LENGTH;\n    }}"
-            ));
-            source.lines(&self.wrong_size("size", longest));
-            self.put_chosen("out", "size", &|part| value(part).unwrap_or_default(), source);
-            source.lines(&format!(
-                "    {stem}_seal(out, size);\n{up}    *used = size + {around}u;\n    return {link_upper}_OK;\n}}\n"
-            ));
+            source.line(format!("{link_upper}_FUNCTION {signature}"));
+            source.open("{");
+            source.lines("const size_t size = *used;\n*used = 0;");
+            print(&[self.too_long("size", longest)], source);
+            print(&self.wrong_size("size", longest), source);
+            print(&self.put_given("out", "size", &|part| value(part).unwrap_or_default()), source);
+            source.line(format!("{stem}_seal(out, size);"));
+            source.lines(&up);
+            source.lines(&format!("*used = size + {around}u;\nreturn {link_upper}_OK;"));
+            source.close("}");
+            source.line("");
             return;
         }
         parameters.push("const uint8_t *body, size_t size, uint8_t *out, size_t room, size_t *used".to_owned());
@@ -183,7 +187,7 @@ impl Channel<'_> {
         match sequence {
             Some(_) => source.lines(&format!(
                 "result = {stem}_build(&frame, out, room, used);\n\
-                 if (result == {link_upper}_OK) {{\n{up}}}\nreturn result;"
+                 if (result == {link_upper}_OK) {{\n    {up}\n}}\nreturn result;"
             )),
             None => source.line(format!("return {stem}_build(&frame, out, room, used);")),
         }

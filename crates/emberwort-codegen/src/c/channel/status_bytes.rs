@@ -41,14 +41,14 @@ impl Channel<'_> {
         }
     }
 
-    /// Whether a body may stand behind a status byte.
-    pub(super) fn high_bits(&self) -> Option<String> {
-        let FrameFinder::StatusBytes { .. } = self.plan.finder else { return None };
-        Some(format!(
-            "    for (size = 0; size < frame->size; size++) {{\n        \
-                 if (frame->body[size] >= 0x80u) {{\n            return {}_OUT_OF_RANGE;\n        }}\n    }}",
-            self.link_upper
-        ))
+    /// Refuses a body that may not stand behind a status byte.
+    pub(super) fn high_bits(&self, source: &mut Code) {
+        let FrameFinder::StatusBytes { .. } = self.plan.finder else { return };
+        source.open("for (size = 0; size < frame->size; size++) {");
+        source.open("if (frame->body[size] >= 0x80u) {");
+        source.line(format!("return {}_OUT_OF_RANGE;", self.link_upper));
+        source.close("}");
+        source.close("}");
     }
 }
 

@@ -483,51 +483,55 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     let done = format!("{upper}_OK");
     // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
     for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
-        let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
+        source.define(format!("{stem}_{function}"), |source| {
+            let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
+            source.lines(&format!(
+                "static {link}_codec_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
+                     size_t start = *at;"
+            ));
+            let mut inner = Vec::new();
+            for (index, section) in sections.iter().enumerate() {
+                let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
+                lacking.extend([set("*at", Variable::Start), Stmt::Return(expr![&done])]);
+                inner.extend(group.begin_section(index, section, lacking));
+                inner.extend(group.read_section(index, &sections, take, "record->", &|_, _| None));
+            }
+            let inner = simplified(inner, &read_behind);
+            let names = variables_in(&inner);
+            declare_cursors(&names, false, source);
+            for slot in group.deciders() {
+                source.line(format!("    uint64_t key_{slot} = 0;"));
+            }
+            if !names.contains(&Variable::Body) {
+                source.line("    (void)body;");
+            }
+            if take == Take::Keep && !has_members {
+                source.line("    (void)record;");
+            }
+            source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
+            print_inside(&inner, source);
+            source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
+            source.line("");
+        });
+    }
+    source.define(format!("{stem}_write"), |source| {
         source.lines(&format!(
-            "static {link}_codec_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
+            "/* Writes a record at byte *at, which then is after it. */\n\
+             static {link}_codec_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
                  size_t start = *at;"
         ));
-        let mut inner = Vec::new();
-        for (index, section) in sections.iter().enumerate() {
-            let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
-            lacking.extend([set("*at", Variable::Start), Stmt::Return(expr![&done])]);
-            inner.extend(group.begin_section(index, section, lacking));
-            inner.extend(group.read_section(index, &sections, take, "record->", &|_, _| None));
-        }
-        let inner = simplified(inner, &read_behind);
+        let since = |_: usize, revision: u32| expr![Variable::Revision, " >= ", Expr::number(revision as usize)];
+        let inner = simplified(group.write_sections(&sections, "record->", since), &read_behind);
         let names = variables_in(&inner);
-        declare_cursors(&names, false, source);
-        for slot in group.deciders() {
-            source.line(format!("    uint64_t key_{slot} = 0;"));
+        declare_cursors(&names, true, source);
+        if !names.contains(&Variable::Revision) {
+            source.line("    (void)revision;");
         }
-        if !names.contains(&Variable::Body) {
-            source.line("    (void)body;");
-        }
-        if take == Take::Keep && !has_members {
+        if !has_members {
             source.line("    (void)record;");
         }
-        source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));
         print_inside(&inner, source);
         source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
         source.line("");
-    }
-    source.lines(&format!(
-        "/* Writes a record at byte *at, which then is after it. */\n\
-         static {link}_codec_result_t {stem}_write(uint8_t *body, size_t room, size_t *at, const {stem}_t *record, uint32_t revision)\n{{\n    \
-             size_t start = *at;"
-    ));
-    let since = |_: usize, revision: u32| expr![Variable::Revision, " >= ", Expr::number(revision as usize)];
-    let inner = simplified(group.write_sections(&sections, "record->", since), &read_behind);
-    let names = variables_in(&inner);
-    declare_cursors(&names, true, source);
-    if !names.contains(&Variable::Revision) {
-        source.line("    (void)revision;");
-    }
-    if !has_members {
-        source.line("    (void)record;");
-    }
-    print_inside(&inner, source);
-    source.lines(&format!("    *at = start;\n    return {upper}_OK;\n}}\n"));
-    source.line("");
+    });
 }

@@ -49,7 +49,7 @@ fn one(statement: Stmt, live: &mut Variables) -> Option<Stmt> {
         Stmt::If(test, then, otherwise) => {
             let (then, of_then) = several(then, live.clone());
             let (otherwise, of_otherwise) = several(otherwise, live.clone());
-            if then.is_empty() && otherwise.is_empty() && !test.expression().calls() {
+            if then.is_empty() && otherwise.is_empty() && test.expression().functions().next().is_none() {
                 return None;
             }
             *live = &of_then | &of_otherwise;

@@ -121,9 +121,12 @@ impl Expr {
         })
     }
 
-    /// Whether a function is called in it.
-    pub fn calls(&self) -> bool {
-        self.pieces.iter().any(|piece| matches!(piece, Piece::Function(_)))
+    /// The functions that are called in it.
+    pub fn functions(&self) -> impl Iterator<Item = &str> + '_ {
+        self.pieces.iter().filter_map(|piece| match piece {
+            Piece::Function(name) => Some(name.as_str()),
+            _ => None,
+        })
     }
 
     /// Adds something behind it.

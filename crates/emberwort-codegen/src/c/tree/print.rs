@@ -11,6 +11,9 @@ pub fn print(statements: &[Stmt], code: &mut Code) {
 }
 
 fn one(statement: &Stmt, code: &mut Code) {
+    for function in statement.functions() {
+        code.uses(function);
+    }
     match statement {
         Stmt::Comment(text) => code.line(format!("/* {text} */")),
         Stmt::Do(expression) => code.lines(&format!("{expression};")),

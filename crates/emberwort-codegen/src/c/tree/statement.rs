@@ -103,6 +103,11 @@ impl Stmt {
         }
     }
 
+    /// The functions that this statement alone calls.
+    pub(super) fn functions(&self) -> Vec<String> {
+        self.expressions().iter().flat_map(Expr::functions).map(str::to_owned).collect()
+    }
+
     /// The statements in this one.
     fn inner(&self) -> Vec<&[Stmt]> {
         match self {
@@ -139,7 +144,7 @@ fn gathered(statements: &[Stmt], wanted: &dyn Fn(&Expr) -> Variables) -> Variabl
 
 /// Whether some statements call a function.
 pub fn calls(statements: &[Stmt]) -> bool {
-    statements.iter().any(|statement| {
-        statement.expressions().iter().any(Expr::calls) || statement.inner().iter().any(|inner| calls(inner))
-    })
+    statements
+        .iter()
+        .any(|statement| !statement.functions().is_empty() || statement.inner().iter().any(|inner| calls(inner)))
 }

@@ -1,6 +1,7 @@
 //! Compiling and running generated code.
 
 pub mod definitions;
+pub mod frame_interpreter;
 pub mod interpreter;
 pub mod plans;
 pub mod streams;

@@ -109,6 +109,11 @@ pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed:
     stream
 }
 
+/// The bytes of all pieces.
+pub fn bytes_of(pieces: &[Piece]) -> Vec<u8> {
+    pieces.iter().flat_map(|piece| &piece.bytes).copied().collect()
+}
+
 /// No message of the random channels has it.
 const UNKNOWN_KEY: u64 = 9;
 

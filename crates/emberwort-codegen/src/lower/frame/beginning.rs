@@ -1,89 +1,6 @@
-//! What is looked at in a frame, in which order, and how a receiver finds out how long one is.
+//! How a receiver finds out how long a frame is, from its first bytes.
 
-use emberwort_model::plan::{Bound, Direction, FrameFinder, Part, Role, Zone};
-use emberwort_model::stuffing::Stuffing;
-
-/// Some of what a checksum covers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Stretch {
-    /// The bytes of the frame from one place up to another.
-    Bytes(Bound, Bound),
-    /// So many zeros, in place of a checksum that is not known yet.
-    Zeros(usize),
-}
-
-/// What the checksum with this index among the parts covers: in place of itself and of those behind it zeros, or nothing.
-pub fn covered(direction: &Direction, index: usize) -> Vec<Stretch> {
-    let Role::Checksum { over, skipping, .. } = &direction.parts[index].role else { return Vec::new() };
-    let later = direction.parts[index..].iter().filter(|part| matches!(part.role, Role::Checksum { .. }));
-    let later: Vec<&Part> = later.collect();
-    let mut all = Vec::new();
-    for covered in over {
-        let mut at = covered.from;
-        for blank in &later {
-            let (offset, count) = (blank.at_bit as usize / 8, blank.wire_bits() / 8);
-            let (first, last) = match blank.zone {
-                Zone::Head => (Bound::Head(offset), Bound::Head(offset + count)),
-                Zone::Tail => (Bound::Tail(offset), Bound::Tail(offset + count)),
-            };
-            if first.is_before(covered.from) || covered.to.is_before(last) {
-                continue;
-            }
-            all.push(Stretch::Bytes(at, first));
-            if !skipping {
-                all.push(Stretch::Zeros(count));
-            }
-            at = last;
-        }
-        all.push(Stretch::Bytes(at, covered.to));
-    }
-    all.retain(|stretch| !matches!(stretch, Stretch::Bytes(from, to) if from == to));
-    all
-}
-
-/// The longest body that fits into a frame if nothing of it has to be escaped.
-pub fn longest_body(direction: &Direction) -> usize {
-    (0..=direction.limit).rev().find(|body| direction.least_frame_size(*body) <= direction.limit).unwrap_or(0)
-}
-
-/// How bytes that may not stand in a frame are written.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Escapes {
-    /// What stands in front of a code.
-    pub escape: u8,
-    /// The bytes that have to be escaped, and the code of each.
-    pub codes: Vec<(u8, u8)>,
-    /// All codes that are understood, and the byte of each: a sender may escape more than it has to, but what has to be escaped is no code.
-    pub meanings: Vec<(u8, u8)>,
-}
-
-/// The escapes of a direction, if it has some.
-pub fn escapes(direction: &Direction) -> Option<Escapes> {
-    let all_but = |kept_out: &dyn Fn(u8) -> bool, xor: u8| {
-        (0..=255).filter(|code| !kept_out(*code)).map(|code| (code, code ^ xor)).collect::<Vec<(u8, u8)>>()
-    };
-    Some(match direction.finder {
-        FrameFinder::Stuffed(Stuffing::Slip) => Escapes {
-            escape: 0xDB,
-            codes: vec![(0xC0, 0xDC), (0xDB, 0xDD)],
-            meanings: vec![(0xDC, 0xC0), (0xDD, 0xDB)],
-        },
-        FrameFinder::Stuffed(Stuffing::Hdlc) => Escapes {
-            escape: 0x7D,
-            codes: vec![(0x7E, 0x5E), (0x7D, 0x5D)],
-            meanings: all_but(&|code| matches!(code, 0x7D | 0x7E), 0x20),
-        },
-        FrameFinder::Escaped(escape) => Escapes {
-            escape: escape.escape,
-            codes: escape.escaped.iter().map(|byte| (byte, byte ^ escape.xor)).collect(),
-            meanings: match escape.xor {
-                0 => vec![(escape.escape, escape.escape)],
-                xor => all_but(&|code| escape.escaped.contains(code), xor),
-            },
-        },
-        _ => return None,
-    })
-}
+use emberwort_model::plan::{Direction, FrameFinder, Part, Role, Zone};
 
 /// How a receiver that looks for frames finds out whether one begins here, and how long it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -187,9 +104,4 @@ pub fn fixed_parts(direction: &Direction, from: usize, to: usize) -> Vec<usize> 
         part.zone == Zone::Head && has_one_value && end > from && end <= to
     };
     direction.parts.iter().enumerate().filter(is_fixed).map(|(index, _)| index).collect()
-}
-
-/// Whether a sender chooses a part's value.
-pub fn is_chosen(part: &Part) -> bool {
-    matches!(part.role, Role::Message | Role::Address | Role::Sequence | Role::Revision)
 }
