@@ -54,7 +54,7 @@ pub fn build(direction: &Direction, header: &Header, body: &[u8]) -> Option<Vec<
             }
             Put::Count { part, unit, other } => {
                 let counted = body.len() + other;
-                if counted % unit != 0 || (counted / unit) as u64 > part.greatest() {
+                if !counted.is_multiple_of(unit) || (counted / unit) as u64 > part.greatest() {
                     return None;
                 }
                 place.write(part, (counted / unit) as u64);
