@@ -16,13 +16,13 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Receiver};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-fn random_plan(seed: u64) -> Arc<Plan> {
+pub fn random_plan(seed: u64) -> Arc<Plan> {
     let checked = check(&Source::new("any.ember", definition(seed).as_str()));
     Arc::new(checked.plan.unwrap_or_else(|| panic!("seed {seed}: {:#?}", checked.findings)))
 }
 
 /// What a fault of the library is called in generated code.
-fn wrong(fault: FrameFault) -> Wrong {
+pub fn wrong(fault: FrameFault) -> Wrong {
     match fault {
         FrameFault::Length { .. } | FrameFault::Truncated { .. } | FrameFault::UnknownSize { .. } => Wrong::Length,
         FrameFault::Sync | FrameFault::Fixed { .. } | FrameFault::Digits { .. } => Wrong::Value,
@@ -32,7 +32,7 @@ fn wrong(fault: FrameFault) -> Wrong {
 }
 
 /// A frame with some damage, which may be in its length as well.
-fn damaged(frame: &[u8], random: &mut ChaCha8Rng) -> Vec<u8> {
+pub fn damaged(frame: &[u8], random: &mut ChaCha8Rng) -> Vec<u8> {
     let mut frame = frame.to_vec();
     match random.random_range(0..4) {
         0 => frame.truncate(random.random_range(0..=frame.len())),

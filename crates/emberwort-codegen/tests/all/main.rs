@@ -7,6 +7,7 @@ mod bad_values;
 mod by_hand;
 mod c_compiles_and_agrees;
 mod common;
+mod damaged_frames;
 mod document;
 mod hostile_names;
 mod javascript;

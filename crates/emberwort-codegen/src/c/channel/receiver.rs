@@ -207,12 +207,23 @@ impl Channel<'_> {
         source.line("");
     }
 
-    fn sync_bytes(&self) -> String {
-        if self.plan.sync.is_empty() {
-            return String::new();
-        }
+    /// Declares the sync bytes, if frames begin with some.
+    fn sync_bytes(&self) -> Option<Stmt> {
         let sync: Vec<String> = self.plan.sync.iter().map(|byte| format!("0x{byte:02X}u")).collect();
-        format!("static const uint8_t sync[{}] = {{{}}};", sync.len(), sync.join(", "))
+        let declared = format!("static const uint8_t sync[{}] = {{{}}}", sync.len(), sync.join(", "));
+        (!sync.is_empty()).then(|| Stmt::call(declared))
+    }
+
+    /// The function that gives out the next frame.
+    fn next(&self, statements: Vec<Stmt>, source: &mut Code) {
+        let Self { stem, link_upper, .. } = self;
+        source.line(format!(
+            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
+        ));
+        source.open("{");
+        print(&statements, source);
+        source.close("}");
+        source.line("");
     }
 
     /// How a receiver is told that nothing came for a while.
@@ -379,7 +390,7 @@ impl Channel<'_> {
     }
 
     fn next_by_length(&self, source: &mut Code) {
-        let Self { stem, link_upper, .. } = self;
+        let Self { stem, .. } = self;
         let Beginning { needs, first, size, then: (whole, then) } = beginning(self.plan);
         let needs = needs.max(1);
         let next = || Stmt::call("continue");
@@ -428,14 +439,7 @@ impl Channel<'_> {
             Stmt::For(expr![format!("; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)")], looked),
             Stmt::Return(expr!["false"]),
         ];
-        source.line(format!(
-            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
-        ));
-        source.open("{");
-        print(&all, source);
-        source.close("}");
-        source.line("");
-        source.line("");
+        self.next(all.into_iter().collect(), source);
     }
 
     /// A function that reads on in an escaped frame.
@@ -511,7 +515,7 @@ impl Channel<'_> {
     }
 
     fn next_escaped(&self, source: &mut Code) {
-        let Self { stem, plan, link_upper, .. } = self;
+        let Self { stem, plan, .. } = self;
         let Some(replaced) = self.replaced() else { return };
         source.uses(format!("{stem}_is_escaped"));
         self.read_escaped(&replaced, source);
@@ -554,15 +558,7 @@ impl Channel<'_> {
             Stmt::For(expr![format!("; receiver->start < receiver->end; {stem}_receiver_skip(receiver, 1)")], looked),
             Stmt::Return(expr!["false"]),
         ];
-        source.line(format!(
-            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
-        ));
-        source.open("{");
-        source.lines(&self.sync_bytes());
-        print(&all, source);
-        source.close("}");
-        source.line("");
-        source.line("");
+        self.next(self.sync_bytes().into_iter().chain(all).collect(), source);
     }
 
     /// Each line of text is a frame.
@@ -676,7 +672,7 @@ impl Channel<'_> {
 
     /// Looking for the next delimiter. `frame` is for the `wire` bytes of `bytes` that end with one, `locals` are its variables.
     fn next_delimited(&self, delimiter: &str, bytes: &str, locals: Vec<Stmt>, frame: Vec<Stmt>, source: &mut Code) {
-        let Self { stem, link_upper, .. } = self;
+        let Self { stem, .. } = self;
         let test = |condition: String| Test::Other(expr![condition]);
         let skip = |size: &str| Stmt::call(format!("{stem}_receiver_skip(receiver, {size})"));
         let mut looked = vec![
@@ -706,15 +702,7 @@ impl Channel<'_> {
             Stmt::If(test("receiver->ended".into()), ended, Vec::new()),
             Stmt::Return(expr!["false"]),
         ];
-        source.line(format!(
-            "{link_upper}_FUNCTION bool {stem}_receiver_next({stem}_receiver_t *receiver, {stem}_frame_t *frame)"
-        ));
-        source.open("{");
-        source.lines(&self.sync_bytes());
-        print(&all, source);
-        source.close("}");
-        source.line("");
-        source.line("");
+        self.next(self.sync_bytes().into_iter().chain(all).collect(), source);
     }
 
     fn next_by_silence(&self, source: &mut Code) {
