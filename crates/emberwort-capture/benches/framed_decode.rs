@@ -17,7 +17,7 @@ use std::time::Duration;
 
 use criterion::{Criterion, Throughput, criterion_group};
 use emberwort_capture::items::Nothing;
-use emberwort_capture::{Decoder, Form, source};
+use emberwort_capture::{CaptureFormat, Decoder, source};
 use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_wire::checksum::Checksum;
@@ -48,7 +48,7 @@ fn traffic(plan: &Plan) -> Vec<u8> {
 
 fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
     let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed().on(Some(0));
-    source::read(Form::Raw, bytes, &mut decoder).expect("memory can be read");
+    source::read(CaptureFormat::Raw, bytes, &mut decoder).expect("memory can be read");
     let (_, statistics) = decoder.into_sink().finish().expect("nothing fails");
     assert_eq!(statistics.good, bytes.len() as u64);
     statistics.good_frames()

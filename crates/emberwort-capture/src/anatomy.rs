@@ -7,8 +7,8 @@ use emberwort_model::plan::{Direction, Role, Zone};
 use emberwort_wire::codec::{PRESENCE, decode_places};
 use emberwort_wire::{ValueRef, Values};
 
-use crate::asking::walk::each_value;
 use crate::items::Row;
+use crate::query::walk::each_value;
 
 /// Some bits of a frame with one meaning.
 #[derive(Clone, Debug)]
@@ -16,12 +16,12 @@ pub struct Stretch {
     /// Its bits in the frame without stuffing and delimiters, in the order in which bits are filled.
     pub bits: Range<usize>,
     /// What it is.
-    pub what: What,
+    pub what: StretchKind,
 }
 
 /// What a stretch of a frame is.
 #[derive(Clone, Debug)]
-pub enum What {
+pub enum StretchKind {
     /// The bytes at the start of each frame.
     Sync,
     /// A part of the frame, by its index in the channel's direction.
@@ -54,12 +54,12 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
     let body_end = (body_start + frame.body.len()).min(frame.bytes.len());
     let mut all = Vec::new();
     if !direction.sync.is_empty() {
-        all.push(Stretch { bits: 0..direction.sync.len() * 8, what: What::Sync });
+        all.push(Stretch { bits: 0..direction.sync.len() * 8, what: StretchKind::Sync });
     }
     for (index, part) in direction.parts.iter().enumerate() {
         let start = if part.zone == Zone::Tail { body_end * 8 } else { 0 } + part.at_bit as usize;
         let bits = usize::from(part.bits) * if part.hex { 2 } else { 1 };
-        all.push(Stretch { bits: start..start + bits, what: What::Part(index) });
+        all.push(Stretch { bits: start..start + bits, what: StretchKind::Part(index) });
     }
     let message = &row.plan.messages[row.message];
     // The form that a request decided is the one that was chosen.
@@ -78,16 +78,16 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
         for place in places.iter().filter(|place| place.slot == PRESENCE) {
             let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;
             match all.last_mut() {
-                Some(Stretch { bits: before, what: What::Presence }) if before.end == bits.start => {
+                Some(Stretch { bits: before, what: StretchKind::Presence }) if before.end == bits.start => {
                     before.end = bits.end
                 }
-                _ => all.push(Stretch { bits, what: What::Presence }),
+                _ => all.push(Stretch { bits, what: StretchKind::Presence }),
             }
         }
         each_value(&message.message.fields, &values, |name, field, slot| {
             for place in places.iter().filter(|place| place.slot == slot) {
                 let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;
-                let what = What::Value { name: name.to_owned(), field: Box::new(field.clone()), slot };
+                let what = StretchKind::Value { name: name.to_owned(), field: Box::new(field.clone()), slot };
                 all.push(Stretch { bits, what });
             }
         });
@@ -99,12 +99,12 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
     let inside = all.iter().filter(|stretch| stretch.bits.start >= body_start * 8 && stretch.bits.end <= body_end * 8);
     for stretch in inside {
         if stretch.bits.start > at {
-            rests.push(Stretch { bits: at..stretch.bits.start, what: What::Rest });
+            rests.push(Stretch { bits: at..stretch.bits.start, what: StretchKind::Rest });
         }
         at = at.max(stretch.bits.end);
     }
     if at < body_end * 8 {
-        rests.push(Stretch { bits: at..body_end * 8, what: What::Rest });
+        rests.push(Stretch { bits: at..body_end * 8, what: StretchKind::Rest });
     }
     all.extend(rests);
     all.sort_by_key(|stretch| (stretch.bits.start, stretch.bits.end));

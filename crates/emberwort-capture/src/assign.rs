@@ -10,7 +10,7 @@ use emberwort_model::plan::EXTENDED_ID;
 
 /// What a capture says of a packet.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Facts<'a> {
+pub struct PacketFacts<'a> {
     /// The number of its interface, from 0, and its name.
     pub interface: Option<(usize, &'a str)>,
     /// The addresses that sent it and to which it was sent.
@@ -117,7 +117,7 @@ impl Rule {
     }
 
     /// Whether it is for a packet, and from which end that comes by its address.
-    pub fn is_for(&self, facts: &Facts<'_>) -> Option<Option<End>> {
+    pub fn is_for(&self, facts: &PacketFacts<'_>) -> Option<Option<End>> {
         let is_interface = |wanted: &String| {
             facts.interface.is_some_and(|(number, name)| *wanted == name || *wanted == number.to_string())
         };
@@ -163,7 +163,7 @@ fn shown_can_id(id: u64) -> String {
 
 /// Why bytes belong to their channel.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Why {
+pub enum AssignmentReason {
     /// The capture's own description of the interface names it.
     Described,
     /// The user said so of all bytes without a description.
@@ -182,7 +182,7 @@ pub enum Why {
     Named,
 }
 
-impl fmt::Display for Why {
+impl fmt::Display for AssignmentReason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Described => write!(f, "the capture names the channel in the description of its interface"),

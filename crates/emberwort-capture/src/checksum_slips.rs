@@ -14,10 +14,10 @@ const MAX_CONSTANTS: usize = 1024;
 
 /// The wrong checksums of all frames, by channel, sending end and part.
 #[derive(Clone, Debug, Default)]
-pub struct ChecksumSlips(BTreeMap<(usize, bool, usize), Seen>);
+pub struct ChecksumSlips(BTreeMap<(usize, bool, usize), SlipCounts>);
 
 #[derive(Clone, Debug, Default)]
-struct Seen {
+struct SlipCounts {
     frames: u64,
     swapped: u64,
     constants: HashMap<u64, u64>,
@@ -55,7 +55,7 @@ impl ChecksumSlips {
     }
 }
 
-impl Seen {
+impl SlipCounts {
     fn sentence(&self, channel: &Direction, part: usize) -> Option<String> {
         let part = channel.parts.get(part)?;
         let Role::Checksum { algorithm, .. } = &part.role else { return None };

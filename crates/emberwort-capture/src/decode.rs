@@ -13,9 +13,9 @@ use emberwort_wire::{
 use crate::assign::Unassigned;
 use crate::demux::{Demux, StreamSink};
 use crate::items::{Item, ItemSink, StrayBytes};
-use crate::lane::{Either, Lane, LaneSink, Reading, Shared, read_bodies};
-use crate::output::{Output, Taker};
-use crate::speakers::{Later, Speakers};
+use crate::lane::{EitherEnd, Lane, LaneContext, LaneReader, LaneSink, read_bodies};
+use crate::output::{GuardedSink, Output};
+use crate::revision_map::{DeferredDefinitions, RevisionMap};
 use crate::stats::Statistics;
 
 /// Decodes the chunks of a link.
@@ -28,12 +28,12 @@ pub struct Decoder<S: ItemSink> {
     nodes: HashMap<u32, u64>,
     /// The lane that was fed last.
     last_lane: usize,
-    shared: Shared<S>,
+    shared: LaneContext<S>,
 }
 
 /// The framing of a channel of the link's own definition for frames from an end, with the limit of the definition that has the
 /// greatest one.
-fn widest(speakers: &Speakers, channel: usize, from: End) -> Arc<Framing> {
+fn widest(speakers: &RevisionMap, channel: usize, from: End) -> Arc<Framing> {
     let framing = speakers.own().channels[channel].framing(from);
     let mut own = framing.plan().clone();
     for definition in &speakers.definitions()[1..] {
@@ -48,11 +48,11 @@ fn widest(speakers: &Speakers, channel: usize, from: End) -> Arc<Framing> {
 impl<S: ItemSink> Decoder<S> {
     /// A decoder for the channels of a link.
     pub fn new(plan: Arc<Plan>, sink: S) -> Self {
-        Self::of(Speakers::of(plan), sink)
+        Self::of(RevisionMap::of(plan), sink)
     }
 
     /// A decoder for a link whose devices and hosts do not all have the same revision.
-    pub fn of(speakers: Speakers, sink: S) -> Self {
+    pub fn of(speakers: RevisionMap, sink: S) -> Self {
         let plan = speakers.own().clone();
         let facing = |from: End| (0..plan.channels.len()).map(|channel| widest(&speakers, channel, from)).collect();
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
@@ -61,18 +61,18 @@ impl<S: ItemSink> Decoder<S> {
             first_messages: Vec::new(),
             messages: 0,
             statistics: Statistics::new(&speakers),
-            taker: Taker { sink, ended: None },
+            taker: GuardedSink { sink, ended: None },
             no_values: Values::default(),
         };
-        let mut shared = Shared { speakers, later: Later::none(), requests: Vec::new(), output };
-        shared.know();
+        let mut shared = LaneContext { speakers, later: DeferredDefinitions::none(), requests: Vec::new(), output };
+        shared.update_revisions();
         Self { framings, host_framings, lanes: Vec::new(), nodes: HashMap::new(), last_lane: 0, shared, plan }
     }
 
     /// Asks for definitions only when somebody speaks them. On channels whose frames say their revision and come as a stream, frames
     /// of a definition with a greater limit are found from the first that says it.
     #[must_use]
-    pub fn asking(mut self, later: Later) -> Self {
+    pub fn with_deferred(mut self, later: DeferredDefinitions) -> Self {
         self.shared.later = later;
         self
     }
@@ -88,7 +88,7 @@ impl<S: ItemSink> Decoder<S> {
     /// The first one of the sink.
     pub fn finish(mut self) -> Result<(S, Statistics), S::Error> {
         self.end_streams();
-        let Taker { mut sink, ended } = self.shared.output.taker;
+        let GuardedSink { mut sink, ended } = self.shared.output.taker;
         ended.unwrap_or(Ok(()))?;
         sink.finish()?;
         Ok((sink, self.shared.output.statistics))
@@ -174,8 +174,8 @@ impl<S: ItemSink> Decoder<S> {
             true => Receiver::of_both(framing.clone(), self.host_framings[channel].clone()),
             false => Receiver::new(framing.clone()),
         };
-        let reading = Reading {
-            either: is_either.then(Either::default),
+        let reading = LaneReader {
+            either: is_either.then(EitherEnd::default),
             only,
             readers: readers(from),
             host_readers: if is_either { readers(Some(End::Host)) } else { Vec::new() },
@@ -229,7 +229,7 @@ impl<S: ItemSink> ChunkSink for Decoder<S> {
         let is_longer = || chunk.bytes.len() > self.lanes[lane].framing.plan().limit;
         if chunk.key.is_some() && !self.shared.later.is_empty() && is_longer() {
             self.shared.later.ask_all(&mut self.shared.speakers);
-            self.shared.know();
+            self.shared.update_revisions();
             self.widen();
         }
         self.shared.output.statistics.count_input(chunk.bytes.len());
@@ -246,7 +246,7 @@ impl<S: ItemSink> ChunkSink for Decoder<S> {
 }
 
 impl<S: ItemSink> StreamSink for Decoder<S> {
-    fn knows(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: usize, key: u64) -> bool {
         self.shared.speakers.definitions().iter().any(|definition| {
             let there = definition.channels[channel].map(|there| &definition.plan.channels[there.channel]);
             there.is_some_and(|there| there.message_of(key, None).is_some())
@@ -262,7 +262,7 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
         self.goes_on()
     }
 
-    fn heard_of(&mut self, tap: u32, node: u64) {
+    fn bind_tap(&mut self, tap: u32, node: u64) {
         self.nodes.insert(tap, node);
     }
 

@@ -6,16 +6,16 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
-use emberwort_model::medium::{Carriage, MediumKind};
+use emberwort_model::medium::{Encapsulation, MediumKind};
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time, Times};
 
-use crate::assign::{Facts, Rule, Unassigned, Why};
+use crate::assign::{AssignmentReason, PacketFacts, Rule, Unassigned};
 use crate::network::fragments::Fragments;
 use crate::network::ip::{self, Packet};
 use crate::network::ip_packet;
-use crate::network::tcp::{self, Segment, Streams, Way};
+use crate::network::tcp::{self, Flow, Segment, Streams};
 use crate::packets::{CanFrame, can_frame, keyed, usual_datagram};
 use crate::pieces::{About, Comment, Interface, InterfaceKind, Piece, PieceSink, Record};
 use crate::recorder::described;
@@ -23,7 +23,7 @@ use crate::recorder::described;
 /// Takes the chunks of a capture, and says what it knows of their keys.
 pub trait StreamSink: ChunkSink {
     /// Whether a key selects a message on a channel (by index in the link's own definition), in any definition in use.
-    fn knows(&self, channel: usize, key: u64) -> bool;
+    fn has_key(&self, channel: usize, key: u64) -> bool;
 
     /// How many definitions are in use: with more of them more keys can be known.
     fn definitions(&self) -> usize;
@@ -34,7 +34,7 @@ pub trait StreamSink: ChunkSink {
     }
 
     /// Why what is handed on next belongs to its channel.
-    fn assigned(&mut self, why: Why) {
+    fn assigned(&mut self, why: AssignmentReason) {
         let _ = why;
     }
 
@@ -42,7 +42,7 @@ pub trait StreamSink: ChunkSink {
     fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()>;
 
     /// All that is heard at a tap is said by the device with this node, or to it, if frames do not say it themselves.
-    fn heard_of(&mut self, tap: u32, node: u64) {
+    fn bind_tap(&mut self, tap: u32, node: u64) {
         let _ = (tap, node);
     }
 
@@ -77,7 +77,7 @@ pub struct Demux<S> {
     rules: Vec<Rule>,
     /// Nodes of devices by the names that sources have for them.
     nodes: HashMap<String, u64>,
-    interfaces: Vec<Known>,
+    interfaces: Vec<CaptureInterface>,
     /// Packets so far.
     packets: u64,
     fragments: Fragments,
@@ -87,7 +87,7 @@ pub struct Demux<S> {
     /// Devices that sources name, and that have no node.
     nameless: HashMap<String, u32>,
     /// What somebody wrote into the captures: the first ones, and how many there are.
-    comments: (Vec<Noted>, u64),
+    comments: (Vec<CaptureComment>, u64),
     /// The streams of UDP ports that came last, as long as no more definitions are in use.
     ports: Vec<KnownPorts>,
     definitions: usize,
@@ -99,7 +99,7 @@ pub const MAX_COMMENTS: usize = 20;
 
 /// A comment of a capture.
 #[derive(Clone, Debug)]
-pub struct Noted {
+pub struct CaptureComment {
     /// The number of the packet that it is about, of all captures, if it is about one.
     pub packet: Option<u64>,
     /// The comment.
@@ -108,7 +108,7 @@ pub struct Noted {
 
 /// An interface of the capture at hand.
 #[derive(Clone, Debug)]
-struct Known {
+struct CaptureInterface {
     route: Route,
     name: String,
 }
@@ -120,9 +120,9 @@ type KnownPorts = ([u16; 2], Option<(usize, u64)>);
 #[derive(Clone, Copy, Debug)]
 enum Route {
     /// To one stream.
-    Stream(StreamId, Why),
+    Stream(StreamId, AssignmentReason),
     /// To one stream; the key stands in front of each packet.
-    Keyed(StreamId, Why),
+    Keyed(StreamId, AssignmentReason),
     /// By the UDP port inside; with the end that sends, if the interface says it.
     Network(InterfaceKind, Option<End>),
     /// By the CAN identifier; with the end that sends, if the interface says it.
@@ -135,7 +135,7 @@ enum Route {
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 enum Origin {
     /// A direction of a TCP connection, the channel, and how many gaps it had.
-    Tcp(Way),
+    Tcp(Flow),
     /// A node that a rule says.
     Node(u64),
     /// A device that a source names.
@@ -144,7 +144,7 @@ enum Origin {
 
 /// What is known of the bytes at hand beside their channel.
 #[derive(Clone, Copy, Debug)]
-struct Said {
+struct PacketContext {
     from: Option<End>,
     node: Option<u64>,
 }
@@ -239,7 +239,7 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The comments of the captures, the first [`MAX_COMMENTS`] of them, and how many there are in all.
-    pub fn comments(&self) -> (&[Noted], u64) {
+    pub fn comments(&self) -> (&[CaptureComment], u64) {
         (&self.comments.0, self.comments.1)
     }
 
@@ -272,18 +272,18 @@ impl<S: StreamSink> Demux<S> {
         flow
     }
 
-    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>, Why), Unassigned> {
+    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>, AssignmentReason), Unassigned> {
         if let Some((name, from)) = described(description) {
             let channel = self.plan.channel_index(name).ok_or(Unassigned::Described)?;
-            return Ok((channel, from.or(self.from), Why::Described));
+            return Ok((channel, from.or(self.from), AssignmentReason::Described));
         }
         if let Some(on) = self.on {
-            return Ok((on, self.from, Why::Said));
+            return Ok((on, self.from, AssignmentReason::Said));
         }
         let serial = |n: &usize| !self.plan.channels[*n].finder().is_packet();
         let mut serial = (0..self.plan.channels.len()).filter(serial);
         match (serial.next(), serial.next()) {
-            (Some(only), None) => Ok((only, self.from, Why::Only)),
+            (Some(only), None) => Ok((only, self.from, AssignmentReason::Only)),
             _ => Err(Unassigned::Serial),
         }
     }
@@ -297,7 +297,7 @@ impl<S: StreamSink> Demux<S> {
     fn packet(
         &mut self,
         (channel, key): (usize, u64),
-        said: Said,
+        said: PacketContext,
         bytes: &[u8],
         time: Option<Time>,
     ) -> ControlFlow<()> {
@@ -317,21 +317,21 @@ impl<S: StreamSink> Demux<S> {
         let tap = FIRST_TAP + 1 + self.taps.len() as u32;
         self.taps.insert(origin, tap);
         if let Some(node) = node {
-            self.sink.heard_of(tap, node);
+            self.sink.bind_tap(tap, node);
         }
         tap
     }
 
     /// What the first rule that is for a packet says of it: channel, end and node.
-    fn ruled(&self, facts: &Facts<'_>) -> (Option<(usize, Why)>, Said) {
+    fn ruled(&self, facts: &PacketFacts<'_>) -> (Option<(usize, AssignmentReason)>, PacketContext) {
         let mut rules = self.rules.iter().enumerate();
         let found = rules.find_map(|(number, rule)| Some((number, rule, rule.is_for(facts)?)));
         match found {
             Some((number, rule, from)) => {
-                let channel = rule.channel.map(|channel| (channel, Why::Rule(number)));
-                (channel, Said { from, node: rule.node })
+                let channel = rule.channel.map(|channel| (channel, AssignmentReason::Rule(number)));
+                (channel, PacketContext { from, node: rule.node })
             }
-            None => (None, Said { from: None, node: None }),
+            None => (None, PacketContext { from: None, node: None }),
         }
     }
 
@@ -339,9 +339,9 @@ impl<S: StreamSink> Demux<S> {
     fn can(&self, key: u64) -> Option<usize> {
         let mut channels = self.plan.channels.iter().enumerate();
         let found = channels.find(|(index, channel)| {
-            matches!(channel.medium.kind.carriage(), Carriage::Can { .. })
+            matches!(channel.medium.kind.carriage(), Encapsulation::Can { .. })
                 && self.on.is_none_or(|on| on == *index)
-                && (self.sink.knows(*index, key) || !channel.key_is_outside())
+                && (self.sink.has_key(*index, key) || !channel.key_is_outside())
         })?;
         Some(found.0)
     }
@@ -366,14 +366,14 @@ impl<S: StreamSink> Demux<S> {
     fn look_up(&self, [from, to]: [u16; 2]) -> Option<(usize, u64)> {
         let channels = &self.plan.channels;
         let has_port = |wanted: u16| {
-            channels.iter().position(|channel| channel.medium.kind.carriage() == (Carriage::Udp { port: wanted }))
+            channels.iter().position(|channel| channel.medium.kind.carriage() == (Encapsulation::Udp { port: wanted }))
         };
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.
             let knows = |port: u16| {
                 (0..channels.len()).find(|index| {
                     let by_port = channels[*index].direction(End::Device).selected_by == KeySource::Port;
-                    by_port && self.sink.knows(*index, u64::from(port))
+                    by_port && self.sink.has_key(*index, u64::from(port))
                 })
             };
             knows(to).or_else(|| knows(from))
@@ -383,7 +383,7 @@ impl<S: StreamSink> Demux<S> {
 
     /// The key that ports mean on a channel.
     fn key_of(&self, channel: usize, [from, to]: [u16; 2]) -> u64 {
-        let is_known = self.sink.knows(channel, u64::from(to));
+        let is_known = self.sink.has_key(channel, u64::from(to));
         u64::from(if is_known { to } else { from })
     }
 
@@ -396,11 +396,11 @@ impl<S: StreamSink> Demux<S> {
         time: Option<Time>,
     ) -> ControlFlow<()> {
         let (ruled, mut said) = match self.rules.is_empty() {
-            true => (None, Said { from: None, node: None }),
+            true => (None, PacketContext { from: None, node: None }),
             false => {
                 let name = self.interfaces.get(interface).map_or("", |known| known.name.as_str());
                 let interface = Some((interface, name));
-                self.ruled(&Facts { interface, addresses, ports: Some(ports), ..Facts::default() })
+                self.ruled(&PacketFacts { interface, addresses, ports: Some(ports), ..PacketFacts::default() })
             }
         };
         said.from = route_from.or(said.from);
@@ -408,8 +408,8 @@ impl<S: StreamSink> Demux<S> {
             Some((channel, why)) => Some(((channel, self.key_of(channel, ports)), why)),
             None => self.udp(ports).map(|found| {
                 let is_own =
-                    self.plan.channels[found.0].medium.kind.carriage() == Carriage::Udp { port: found.1 as u16 };
-                (found, if is_own { Why::Port(found.1 as u16) } else { Why::Key(found.1) })
+                    self.plan.channels[found.0].medium.kind.carriage() == Encapsulation::Udp { port: found.1 as u16 };
+                (found, if is_own { AssignmentReason::Port(found.1 as u16) } else { AssignmentReason::Key(found.1) })
             }),
         };
         match found {
@@ -472,19 +472,22 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a connection: as a rule says, else the one with its port.
-    fn tcp_channel(&self, way: Way) -> (Option<(usize, Why)>, Said) {
+    fn tcp_channel(&self, way: Flow) -> (Option<(usize, AssignmentReason)>, PacketContext) {
         let ports = [way.from.1, way.to.1];
-        let facts = Facts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..Facts::default() };
+        let facts =
+            PacketFacts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..PacketFacts::default() };
         let (ruled, said) = self.ruled(&facts);
         let has_port = |port: u16| {
             let mut channels = self.plan.channels.iter();
             let is_own = |kind: &MediumKind| matches!(kind, MediumKind::Tcp { port: own, .. } if *own == port);
-            channels.position(|channel| is_own(&channel.medium.kind)).map(|channel| (channel, Why::Port(port)))
+            channels
+                .position(|channel| is_own(&channel.medium.kind))
+                .map(|channel| (channel, AssignmentReason::Port(port)))
         };
         (ruled.or_else(|| has_port(ports[1])).or_else(|| has_port(ports[0])), said)
     }
 
-    fn tcp_event(&mut self, way: Way, event: tcp::Event<'_>) -> ControlFlow<()> {
+    fn tcp_event(&mut self, way: Flow, event: tcp::Event<'_>) -> ControlFlow<()> {
         let (Some((channel, why)), said) = self.tcp_channel(way) else { return ControlFlow::Continue(()) };
         let tap = self.tap(Origin::Tcp(way), said.node);
         let stream = StreamId { channel, from: said.from.or(self.from), tap };
@@ -519,15 +522,15 @@ impl<S: StreamSink> Demux<S> {
             CanFrame::Cut => return self.sink.unassigned(Unassigned::CanCut, bytes),
         };
         let (ruled, mut said) = match self.rules.is_empty() {
-            true => (None, Said { from: None, node: None }),
+            true => (None, PacketContext { from: None, node: None }),
             false => {
                 let name = self.interfaces.get(interface).map_or("", |known| known.name.as_str());
                 let interface = Some((interface, name));
-                self.ruled(&Facts { interface, can_id: Some(key), ..Facts::default() })
+                self.ruled(&PacketFacts { interface, can_id: Some(key), ..PacketFacts::default() })
             }
         };
         said.from = route_from.or(said.from);
-        match ruled.or_else(|| Some((self.can(key)?, Why::CanId(key)))) {
+        match ruled.or_else(|| Some((self.can(key)?, AssignmentReason::CanId(key)))) {
             Some((channel, why)) => {
                 self.sink.assigned(why);
                 self.packet((channel, key), said, data, time)
@@ -537,23 +540,27 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a record: as it says, else as the user does, else the one that has its key, else the only one that has none.
-    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<(usize, Why), Unassigned> {
+    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<(usize, AssignmentReason), Unassigned> {
         if let Some(name) = record.channel {
-            return self.plan.channel_index(name).map(|channel| (channel, Why::Named)).ok_or(Unassigned::Channel);
+            return self
+                .plan
+                .channel_index(name)
+                .map(|channel| (channel, AssignmentReason::Named))
+                .ok_or(Unassigned::Channel);
         }
         if let Some(on) = self.on {
-            return Ok((on, Why::Said));
+            return Ok((on, AssignmentReason::Said));
         }
         if let Some(key) = key {
             let channels = &self.plan.channels;
-            let keyed = |index: &usize| channels[*index].key_is_outside() && self.sink.knows(*index, key);
+            let keyed = |index: &usize| channels[*index].key_is_outside() && self.sink.has_key(*index, key);
             let carried = |channel: &emberwort_model::plan::Channel| match channel.medium.kind.carriage() {
-                Carriage::Udp { port } => u64::from(port) == key,
+                Encapsulation::Udp { port } => u64::from(port) == key,
                 _ => false,
             };
             let by_key = (0..channels.len()).find(keyed);
             let found = by_key.or_else(|| channels.iter().position(carried));
-            return found.map(|channel| (channel, Why::Key(key))).ok_or(Unassigned::Key(key));
+            return found.map(|channel| (channel, AssignmentReason::Key(key))).ok_or(Unassigned::Key(key));
         }
         self.serial_channel("").map(|(channel, _, why)| (channel, why))
     }
@@ -570,7 +577,7 @@ impl<S: StreamSink> PieceSink for Demux<S> {
     fn interface(&mut self, interface: Interface) {
         let number = self.interfaces.len();
         let said = described(&interface.description);
-        let facts = Facts { interface: Some((number, &interface.name)), ..Facts::default() };
+        let facts = PacketFacts { interface: Some((number, &interface.name)), ..PacketFacts::default() };
         let (ruled, by_rule) = self.ruled(&facts);
         let from = said.and_then(|(_, from)| from).or(by_rule.from);
         let route = match interface.kind {
@@ -595,14 +602,14 @@ impl<S: StreamSink> PieceSink for Demux<S> {
             InterfaceKind::Other(number) => Route::Other(Unassigned::LinkType(number)),
             kind => Route::Network(kind, from),
         };
-        self.interfaces.push(Known { route, name: interface.name });
+        self.interfaces.push(CaptureInterface { route, name: interface.name });
     }
 
     fn comment(&mut self, comment: Comment) {
         self.comments.1 += 1;
         if self.comments.0.len() < MAX_COMMENTS {
             let packet = matches!(comment.about, About::Piece(_)).then_some(self.packets + 1);
-            self.comments.0.push(Noted { packet, comment });
+            self.comments.0.push(CaptureComment { packet, comment });
         }
     }
 
@@ -647,14 +654,14 @@ impl<S: StreamSink> PieceSink for Demux<S> {
         self.sink.packet(self.packets, bytes);
         let key = record.key.or(self.key);
         let (ruled, said) = match self.rules.is_empty() {
-            true => (None, Said { from: None, node: None }),
+            true => (None, PacketContext { from: None, node: None }),
             false => {
                 let port = record.key.and_then(|key| u16::try_from(key).ok());
-                let facts = Facts {
+                let facts = PacketFacts {
                     device: record.device,
                     ports: port.map(|port| [port; 2]),
                     can_id: record.key,
-                    ..Facts::default()
+                    ..PacketFacts::default()
                 };
                 self.ruled(&facts)
             }

@@ -7,13 +7,13 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_wire::{Time, Values};
 
-use crate::asking::{Filter, Matching, Only};
 use crate::items::{Item, ItemSink, Row};
-use crate::speakers::Speakers;
+use crate::query::{Filter, Matching, SelectedRows};
+use crate::revision_map::RevisionMap;
 
 /// A message in an exchange.
 #[derive(Clone, Debug)]
-pub struct Spoken {
+pub struct ExchangedMessage {
     /// When it came.
     pub time: Time,
     /// The definition that it was read with.
@@ -34,9 +34,9 @@ pub struct Exchange {
     /// How many times the same was asked before it was answered.
     pub asked: u32,
     /// The request, the first of them if it was repeated.
-    pub request: Option<Spoken>,
+    pub request: Option<ExchangedMessage>,
     /// The answer.
-    pub answer: Option<Spoken>,
+    pub answer: Option<ExchangedMessage>,
     /// When it was asked last.
     last_asked: Time,
     /// Whether filters let the request or the answer pass.
@@ -114,7 +114,7 @@ impl Exchange {
     }
 
     /// Whether an answer that came to no request belongs to it.
-    fn is_answered_by(&self, early: &Exchange, answer: &Spoken) -> bool {
+    fn is_answered_by(&self, early: &Exchange, answer: &ExchangedMessage) -> bool {
         self.fits((early.channel, early.node), &answer.plan.messages[answer.message].message.name)
     }
 
@@ -168,7 +168,7 @@ const MAX_OPEN: usize = 10_000;
 
 /// Puts rows together to exchanges. Filters are asked of rows, and an exchange is shown if one of its rows passes; all rows are paired.
 pub struct Exchanges<S> {
-    filters: (Matching, Only),
+    filters: (Matching, SelectedRows),
     open: VecDeque<Exchange>,
     /// Answers to no request: one that was held up behind a broken frame may still be found.
     early: VecDeque<Exchange>,
@@ -182,7 +182,7 @@ impl<S> Exchanges<S> {
     }
 
     /// For a sink of exchanges.
-    pub fn new(filters: (Matching, Only), sink: S) -> Self {
+    pub fn new(filters: (Matching, SelectedRows), sink: S) -> Self {
         Self { filters, open: VecDeque::new(), early: VecDeque::new(), sink }
     }
 }
@@ -224,7 +224,8 @@ impl<S: ExchangeSink> Exchanges<S> {
             return Ok(ControlFlow::Break(()));
         }
         let message = &row.plan.messages[row.message].message;
-        let spoken = || Spoken { time, plan: row.plan.clone(), message: row.message, values: row.values.clone() };
+        let spoken =
+            || ExchangedMessage { time, plan: row.plan.clone(), message: row.message, values: row.values.clone() };
         if !message.answered_by.is_empty() {
             let same = |open: &&mut Exchange| {
                 let request = open.request.as_ref();
@@ -281,13 +282,13 @@ impl<S: ExchangeSink> Exchanges<S> {
 impl<S: ExchangeSink> ItemSink for Exchanges<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.filters.0.know(speakers);
-        self.filters.1.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.filters.0.update_revisions(speakers);
+        self.filters.1.update_revisions(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        let (by_matching, by_only) = (self.filters.0.lets_pass(&item), self.filters.1.lets_pass(&item));
+        let (by_matching, by_only) = (self.filters.0.accepts(&item), self.filters.1.accepts(&item));
         match item {
             Item::Row(row) => self.row(row, by_matching && by_only),
             Item::Broken(_) | Item::Stray(_) => Ok(ControlFlow::Continue(())),

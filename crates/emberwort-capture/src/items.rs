@@ -11,7 +11,7 @@ use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// When the first of some bytes began.
 pub(crate) fn began(times: &[ByteTime]) -> Option<Time> {
@@ -225,7 +225,7 @@ pub trait ItemSink {
     type Error;
 
     /// The definitions in use, before the first item; and again when there are more, which then stand behind those before.
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         let _ = speakers;
     }
 
@@ -237,7 +237,7 @@ pub trait ItemSink {
 
     /// Whether it may want a row with this body, of a message by index in [`Speakers::definitions`] and there; what it does not want is
     /// counted, and its values are not decoded.
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
         let _ = (definition, message, body);
         true
     }
@@ -249,7 +249,7 @@ pub trait ItemSink {
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Self::Error>;
 
     /// An item between others that is not asked for, for sinks that compare each with the one before it.
-    fn pass_by(&mut self, item: Item<'_>) {
+    fn skip_item(&mut self, item: Item<'_>) {
         let _ = item;
     }
 
@@ -278,24 +278,24 @@ pub trait ItemSink {
 impl<S: ItemSink> ItemSink for &mut S {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        (**self).know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        (**self).update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         (**self).wants(definition, message)
     }
 
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        (**self).may_want(definition, message, body)
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        (**self).wants_body(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         (**self).item(item)
     }
 
-    fn pass_by(&mut self, item: Item<'_>) {
-        (**self).pass_by(item);
+    fn skip_item(&mut self, item: Item<'_>) {
+        (**self).skip_item(item);
     }
 
     fn is_full(&self) -> bool {

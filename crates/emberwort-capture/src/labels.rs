@@ -9,9 +9,9 @@ use emberwort_model::model::{Field, Kind, Message};
 use emberwort_text::formula::number;
 use emberwort_wire::{ValueRef, Values};
 
-use crate::asking::variables::{Path, all_names, field_at};
 use crate::items::Row;
-use crate::speakers::Speakers;
+use crate::query::variables::{Path, all_names, field_at};
+use crate::revision_map::RevisionMap;
 
 /// Texts for nodes and values, from a table with a heading: the columns `node`, `field`, `address`, `value` and `text`, of which `text` and
 /// one other have to be there.
@@ -256,7 +256,7 @@ pub struct LabelledFields {
 
 impl LabelledFields {
     /// Looks up the fields in further definitions.
-    pub fn know(&mut self, labels: &Labels, speakers: &Speakers) {
+    pub fn update_revisions(&mut self, labels: &Labels, speakers: &RevisionMap) {
         for definition in &speakers.definitions()[self.bound.len()..] {
             let of = |compiled: &emberwort_model::plan::MessagePlan| {
                 let message = &compiled.message;

@@ -11,7 +11,7 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, StreamId, Time, 
 
 use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, began};
 use crate::output::Output;
-use crate::speakers::{Later, Speakers};
+use crate::revision_map::{DeferredDefinitions, RevisionMap};
 
 /// Readers of bodies, by definition; `None` for those that do not have the channel.
 pub(crate) type Readers = Vec<Option<BodyReader>>;
@@ -20,7 +20,7 @@ pub(crate) type Readers = Vec<Option<BodyReader>>;
 /// `only`, if that is given.
 pub(crate) fn read_bodies(
     readers: &mut Readers,
-    speakers: &Speakers,
+    speakers: &RevisionMap,
     channel: usize,
     from: Option<End>,
     only: Option<usize>,
@@ -39,13 +39,13 @@ pub(crate) struct Lane {
     pub node: Option<u64>,
     pub framing: Arc<Framing>,
     pub receiver: TimedReceiver,
-    pub reading: Reading,
+    pub reading: LaneReader,
 }
 
 /// What reads the frames of a lane.
-pub(crate) struct Reading {
+pub(crate) struct LaneReader {
     /// Where nobody said which end sends, and the two ends send different frames: what tells them apart.
-    pub either: Option<Either>,
+    pub either: Option<EitherEnd>,
     /// The definition of all frames, if that is known beforehand and is not the link's own.
     pub only: Option<usize>,
     /// For each definition, a reader of the bodies on this channel, where it has it.
@@ -54,36 +54,36 @@ pub(crate) struct Reading {
     pub host_readers: Readers,
 }
 
-impl Reading {
+impl LaneReader {
     /// The reader of bodies of a definition, as the end sends them whose frame is at hand; and what tells the two ends apart.
     #[inline]
-    fn reader(&mut self, definition: usize) -> (Option<&mut BodyReader>, &mut Option<Either>) {
-        let is_from_host = matches!(self.either, Some(Either { faces: Some(End::Host), .. }));
+    fn reader(&mut self, definition: usize) -> (Option<&mut BodyReader>, &mut Option<EitherEnd>) {
+        let is_from_host = matches!(self.either, Some(EitherEnd { faces: Some(End::Host), .. }));
         let readers = if is_from_host { &mut self.host_readers } else { &mut self.readers };
         (readers[definition].as_mut(), &mut self.either)
     }
 }
 
 /// What all lanes have together.
-pub(crate) struct Shared<S: ItemSink> {
-    pub speakers: Speakers,
-    pub later: Later,
+pub(crate) struct LaneContext<S: ItemSink> {
+    pub speakers: RevisionMap,
+    pub later: DeferredDefinitions,
     /// What was asked for and is not answered yet, as each definition reads it.
     pub requests: Vec<Requests>,
     pub output: Output<S>,
 }
 
-impl<S: ItemSink> Shared<S> {
+impl<S: ItemSink> LaneContext<S> {
     /// There are more definitions than before.
-    pub fn know(&mut self) {
-        self.output.know(&self.speakers);
+    pub fn update_revisions(&mut self) {
+        self.output.update_revisions(&self.speakers);
         self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
     }
 }
 
 /// Frames of which nobody said which end sent them, on a channel whose ends send different ones.
 #[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct Either {
+pub(crate) struct EitherEnd {
     /// The end as whose frame the one at hand is read.
     pub faces: Option<End>,
     /// The last question of the host that nobody has answered: its definition, message and node.
@@ -92,8 +92,8 @@ pub(crate) struct Either {
 
 /// A lane's receiver pushes into this.
 pub(crate) struct LaneSink<'a, S: ItemSink> {
-    pub shared: &'a mut Shared<S>,
-    pub reading: &'a mut Reading,
+    pub shared: &'a mut LaneContext<S>,
+    pub reading: &'a mut LaneReader,
     pub stream: StreamId,
     /// The node of all frames that do not say it.
     pub node: Option<u64>,
@@ -126,14 +126,14 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
     /// The channel as the frame at hand goes over it.
     fn direction(&self) -> &'a Direction {
         match (&self.reading.either, self.host_direction) {
-            (Some(Either { faces: Some(End::Host), .. }), Some(host)) => host,
+            (Some(EitherEnd { faces: Some(End::Host), .. }), Some(host)) => host,
             _ => self.direction,
         }
     }
 
     /// Makes readers for definitions that have none yet.
     pub fn read_all(&mut self) {
-        let Reading { either, only, readers, host_readers } = &mut *self.reading;
+        let LaneReader { either, only, readers, host_readers } = &mut *self.reading;
         let StreamId { channel, from, .. } = self.stream;
         // Where either end can have sent them, these read what the device sends.
         let first = if either.is_some() { None } else { from };
@@ -149,7 +149,7 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
             let Some(reader) = reader.as_mut().filter(|_| index != self.definition) else { continue };
             let plan = &self.shared.speakers.definitions()[index].plan;
             let requests = &mut self.shared.requests[index];
-            if reader.asks(frame) && reader.check(frame, requests).is_ok() {
+            if reader.is_decoded_by_request(frame) && reader.check(frame, requests).is_ok() {
                 let message = reader.message();
                 requests.note(plan, reader.channel(), frame.node.unwrap_or(0), message, reader.values(frame));
             }
@@ -158,7 +158,7 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
 }
 
 impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
-    fn faces(&mut self, from: End) {
+    fn assume_sender(&mut self, from: End) {
         if let Some(either) = &mut self.reading.either {
             either.faces = Some(from);
         }
@@ -175,7 +175,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
 
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {
         let [by_device, by_host] = [(End::Device, device), (End::Host, host)].map(|(end, frame)| {
-            self.faces(end);
+            self.assume_sender(end);
             self.accept(frame).ok()?;
             let reader = self.reading.reader(self.definition).0?;
             let (message, is_whole) = (reader.message(), reader.extent().later_bytes == 0);
@@ -241,7 +241,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             && let (Some(Some(reader)), output) = (self.reading.readers.first(), &mut self.shared.output)
             && let Some(interest) = output.interests[0].get(reader.message())
             && interest.for_sink_alone
-            && !output.taker.sink.may_want(0, reader.message(), frame.body)
+            && !output.taker.sink.wants_body(0, reader.message(), frame.body)
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
@@ -288,7 +288,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             && !self.shared.later.is_empty()
             && self.shared.later.ask(revision, &mut self.shared.speakers)
         {
-            self.shared.know();
+            self.shared.update_revisions();
             self.read_all();
             self.is_uniform = false;
         }
@@ -314,7 +314,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
     fn good_of_some_definition(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let definition = self.definition;
         let end = self.end();
-        let Shared { speakers, requests, output, .. } = &mut *self.shared;
+        let LaneContext { speakers, requests, output, .. } = &mut *self.shared;
         let (Some(reader), either) = self.reading.reader(definition) else { return };
         let message = reader.message();
         let extent = reader.extent();
@@ -388,7 +388,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
             }
             // A key that the own definition knows was looked up in another one.
             FrameFault::UnknownMessage { key } | FrameFault::UnknownSize { key } => {
-                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.knows(key));
+                let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.has_key(key));
                 (self.reading.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
             }
             fault => (self.reading.only.unwrap_or(0), fault),

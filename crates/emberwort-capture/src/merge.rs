@@ -19,11 +19,11 @@ pub struct Source<O> {
     /// The time of its first piece, if that is known: it is read when the others have come so far, at once if not.
     pub first: Option<Time>,
     /// Reads it.
-    pub read: Reading<O>,
+    pub read: CaptureTask<O>,
 }
 
 /// Reads a capture into a sink, on a thread of its own.
-type Reading<O> = Box<dyn FnOnce(&mut Batches) -> io::Result<O> + Send>;
+type CaptureTask<O> = Box<dyn FnOnce(&mut Batches) -> io::Result<O> + Send>;
 
 /// What a capture holds, on its way to another thread.
 #[derive(Debug)]
@@ -32,13 +32,13 @@ enum Event {
     Interface(Interface),
     Piece { interface: usize, time: Option<Time>, bytes: Range<usize> },
     Comment(Comment),
-    Record(Box<Kept>, Range<usize>),
+    Record(Box<RecordDetails>, Range<usize>),
     Pause,
 }
 
 /// What a record says beside its bytes.
 #[derive(Debug)]
-struct Kept {
+struct RecordDetails {
     time: Option<Time>,
     channel: Option<String>,
     from: Option<End>,
@@ -99,7 +99,7 @@ impl PieceSink for Batches {
         let bytes = self.keep(record.bytes);
         let text = |text: Option<&str>| text.map(str::to_owned);
         let (channel, device) = (text(record.channel), text(record.device));
-        let kept = Kept { time: record.time, channel, from: record.from, key: record.key, device };
+        let kept = RecordDetails { time: record.time, channel, from: record.from, key: record.key, device };
         self.push(Event::Record(Box::new(kept), bytes))
     }
 
@@ -116,7 +116,7 @@ impl PieceSink for Batches {
 }
 
 /// A capture that is being read.
-struct Running<O> {
+struct CaptureReader<O> {
     /// Its place among all.
     index: usize,
     from: Receiver<Batch>,
@@ -128,7 +128,7 @@ struct Running<O> {
     time: Option<Time>,
 }
 
-impl<O: Send + 'static> Running<O> {
+impl<O: Send + 'static> CaptureReader<O> {
     fn start(index: usize, source: Source<O>) -> Self {
         let (to, from) = sync_channel(2);
         let mut batches = Batches { batch: Batch::default(), to, is_over: false };
@@ -197,7 +197,7 @@ pub fn read<O: Send + 'static>(
     let mut waiting: Vec<(usize, Source<O>)> = sources.into_iter().enumerate().collect();
     // The next one stands last.
     waiting.sort_by_key(|(index, source)| std::cmp::Reverse((source.first, *index)));
-    let mut running: Vec<Running<O>> = Vec::new();
+    let mut running: Vec<CaptureReader<O>> = Vec::new();
     let mut is_over = false;
     while !(is_over || running.is_empty() && waiting.is_empty()) {
         let mut earliest: Option<(Option<Time>, usize)> = None;
@@ -215,7 +215,7 @@ pub fn read<O: Send + 'static>(
         }
         let is_due = |source: &Source<O>| earliest.is_none_or(|(time, _)| source.first <= time);
         if waiting.last().is_some_and(|(_, source)| is_due(source)) {
-            running.extend(waiting.pop().map(|(index, source)| Running::start(index, source)));
+            running.extend(waiting.pop().map(|(index, source)| CaptureReader::start(index, source)));
             running.sort_by_key(|running| running.index);
             continue;
         }
@@ -227,7 +227,7 @@ pub fn read<O: Send + 'static>(
     }
 }
 
-fn join<O>(running: Running<O>, ended: &mut impl FnMut(usize, io::Result<O>)) {
+fn join<O>(running: CaptureReader<O>, ended: &mut impl FnMut(usize, io::Result<O>)) {
     // Whoever waits to hand something over is to find nobody there.
     drop(running.from);
     let outcome = running.thread.join().unwrap_or_else(|_| Err(io::Error::other("its reader stopped")));
@@ -302,8 +302,8 @@ mod tests {
     fn what_came_before_a_pause_is_handed_on() {
         let (shown, is_shown) = sync_channel::<()>(1);
         let is_shown = std::sync::Arc::new(std::sync::Mutex::new(is_shown));
-        struct Shows(SyncSender<()>, usize);
-        impl PieceSink for Shows {
+        struct ProgressGuard(SyncSender<()>, usize);
+        impl PieceSink for ProgressGuard {
             fn section(&mut self) {}
             fn interface(&mut self, _: Interface) {}
             fn piece(&mut self, _: Piece<'_>) -> ControlFlow<()> {
@@ -328,7 +328,9 @@ mod tests {
             Source { first: None, read: Box::new(read) }
         };
         let mut late = 0;
-        read(vec![waits(1, true), waits(2, false)], &mut Shows(shown, 0), |_, outcome| late += outcome.unwrap());
+        read(vec![waits(1, true), waits(2, false)], &mut ProgressGuard(shown, 0), |_, outcome| {
+            late += outcome.unwrap()
+        });
         assert_eq!(late, 0, "it was handed on when the capture ended");
     }
 

@@ -32,7 +32,7 @@ pub type Source = (End, String, Option<u64>);
 #[derive(Clone, Debug, Default)]
 pub struct Monitor {
     /// What was received of each message.
-    pub seen: BTreeMap<Source, Seen>,
+    pub seen: BTreeMap<Source, MessageActivity>,
     /// The last frames, and what was none.
     pub log: VecDeque<Logged>,
     /// The last requests.
@@ -56,7 +56,7 @@ pub struct Counts {
 
 /// What was received of one message.
 #[derive(Clone, Debug)]
-pub struct Seen {
+pub struct MessageActivity {
     /// How many.
     pub count: u64,
     /// When the last ones came.
@@ -77,12 +77,12 @@ pub struct Logged {
     /// When.
     pub time: Option<Time>,
     /// What.
-    pub what: What,
+    pub what: LogEntryKind,
 }
 
 /// What came.
 #[derive(Clone, Debug)]
-pub enum What {
+pub enum LogEntryKind {
     /// A good frame.
     Frame {
         /// What the definition says that it was read with.
@@ -122,7 +122,7 @@ pub struct Pair {
     pub answer: Option<(String, u64)>,
 }
 
-impl Seen {
+impl MessageActivity {
     /// When the last one came.
     pub fn last(&self) -> Option<Time> {
         self.times.back().copied()
@@ -141,7 +141,7 @@ impl Monitor {
         let message = &row.plan.messages[row.message].message;
         let (from, node) = (row.from, row.frame.node);
         let time = row.time.unwrap_or_default();
-        let seen = self.seen.entry((from, message.name.clone(), node)).or_insert_with(|| Seen {
+        let seen = self.seen.entry((from, message.name.clone(), node)).or_insert_with(|| MessageActivity {
             count: 0,
             times: VecDeque::new(),
             plan: row.plan.clone(),
@@ -167,7 +167,7 @@ impl Monitor {
         }
         self.pair(row, time);
         let (plan, message, values) = (row.plan.clone(), row.message, row.values.clone());
-        self.note(row.time, What::Frame { plan, message, from, node, values });
+        self.note(row.time, LogEntryKind::Frame { plan, message, from, node, values });
     }
 
     /// Puts requests and their answers together.
@@ -194,7 +194,7 @@ impl Monitor {
         }
     }
 
-    fn note(&mut self, time: Option<Time>, what: What) {
+    fn note(&mut self, time: Option<Time>, what: LogEntryKind) {
         if self.log.len() == MAX_LOG {
             self.log.pop_front();
         }
@@ -212,7 +212,7 @@ impl ItemSink for Monitor {
                 self.counts.broken += 1;
                 self.note(
                     broken.time,
-                    What::Broken {
+                    LogEntryKind::Broken {
                         why: broken.fault.sentence(broken.plan, broken.direction),
                         bytes: broken.wire.to_vec(),
                     },
@@ -221,7 +221,7 @@ impl ItemSink for Monitor {
             Item::Stray(stray) if stray.is_packet => {}
             Item::Stray(stray) => {
                 self.counts.stray += stray.wire.len() as u64;
-                self.note(stray.time, What::Stray(stray.wire.to_vec()));
+                self.note(stray.time, LogEntryKind::Stray(stray.wire.to_vec()));
             }
         }
         Ok(ControlFlow::Continue(()))

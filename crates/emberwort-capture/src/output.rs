@@ -7,7 +7,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_wire::Values;
 
 use crate::items::{Item, ItemSink, Wants};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 use crate::stats::Statistics;
 
 /// What of a message's frames matters beside the row itself.
@@ -40,19 +40,19 @@ pub(crate) struct Output<S: ItemSink> {
     pub first_messages: Vec<usize>,
     /// How many messages there are in all.
     pub messages: usize,
-    pub taker: Taker<S>,
+    pub taker: GuardedSink<S>,
     pub statistics: Statistics,
     pub no_values: Values,
 }
 
 /// The sink, as long as it takes what is found.
-pub(crate) struct Taker<S: ItemSink> {
+pub(crate) struct GuardedSink<S: ItemSink> {
     pub sink: S,
     /// Whether it takes no more, and why if that is an error.
     pub ended: Option<Result<(), S::Error>>,
 }
 
-impl<S: ItemSink> Taker<S> {
+impl<S: ItemSink> GuardedSink<S> {
     pub fn hand_on(&mut self, item: Item<'_>) {
         if self.ended.is_none() {
             self.ended = match self.sink.item(item) {
@@ -66,9 +66,9 @@ impl<S: ItemSink> Taker<S> {
 
 impl<S: ItemSink> Output<S> {
     /// Makes room for definitions that it has none for yet.
-    pub fn know(&mut self, speakers: &Speakers) {
-        self.statistics.know(speakers);
-        self.taker.sink.know(speakers);
+    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.statistics.update_revisions(speakers);
+        self.taker.sink.update_revisions(speakers);
         for (index, definition) in speakers.definitions().iter().enumerate().skip(self.interests.len()) {
             let of_message = |(message, compiled): (usize, &MessagePlan)| {
                 let asks = !compiled.deciding.is_empty();

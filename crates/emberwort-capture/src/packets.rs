@@ -2,7 +2,7 @@
 
 use std::io;
 
-use emberwort_model::medium::Carriage;
+use emberwort_model::medium::Encapsulation;
 use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, EXTENDED_ID};
 use etherparse::{IpNumber, Ipv4HeaderSlice, UdpHeaderSlice};
@@ -37,10 +37,10 @@ impl Wrapping {
     /// That of a channel.
     pub fn of(channel: &Channel) -> Self {
         match channel.medium.kind.carriage() {
-            Carriage::Udp { port } => Self::Udp { port: (!channel.key_is_outside()).then_some(port) },
-            Carriage::Can { fd } => Self::Can { fd },
-            Carriage::Bytes if channel.key_is_outside() => Self::Keyed,
-            Carriage::Bytes => Self::Bytes,
+            Encapsulation::Udp { port } => Self::Udp { port: (!channel.key_is_outside()).then_some(port) },
+            Encapsulation::Can { fd } => Self::Can { fd },
+            Encapsulation::Bytes if channel.key_is_outside() => Self::Keyed,
+            Encapsulation::Bytes => Self::Bytes,
         }
     }
 

@@ -48,10 +48,10 @@ impl<R: Read> Read for UpToDamage<R> {
 /// A frame of Zstandard after the other, as gzip does with its members.
 struct ManyFrames<R: Read> {
     /// The frame that is read, or what comes behind the last one.
-    at: Option<At<R>>,
+    at: Option<UnpackState<R>>,
 }
 
-enum At<R: Read> {
+enum UnpackState<R: Read> {
     Frame(Box<StreamingDecoder<R, ruzstd::decoding::FrameDecoder>>),
     Between(R),
 }
@@ -61,14 +61,14 @@ impl<R: Read> Read for ManyFrames<io::Chain<Cursor<Vec<u8>>, R>> {
         loop {
             match self.at.take() {
                 None => return Ok(0),
-                Some(At::Frame(mut frame)) => match frame.read(room)? {
-                    0 if !room.is_empty() => self.at = Some(At::Between(frame.into_inner())),
+                Some(UnpackState::Frame(mut frame)) => match frame.read(room)? {
+                    0 if !room.is_empty() => self.at = Some(UnpackState::Between(frame.into_inner())),
                     read => {
-                        self.at = Some(At::Frame(frame));
+                        self.at = Some(UnpackState::Frame(frame));
                         return Ok(read);
                     }
                 },
-                Some(At::Between(mut rest)) => {
+                Some(UnpackState::Between(mut rest)) => {
                     let mut first = [0; 1];
                     if rest.read(&mut first)? == 0 {
                         return Ok(0);
@@ -77,7 +77,7 @@ impl<R: Read> Read for ManyFrames<io::Chain<Cursor<Vec<u8>>, R>> {
                     let unread = &looked_at.get_ref()[looked_at.position() as usize..];
                     let again = Cursor::new([&first, unread].concat()).chain(inner);
                     let frame = StreamingDecoder::new(again).map_err(|error| io::Error::other(error.to_string()))?;
-                    self.at = Some(At::Frame(Box::new(frame)));
+                    self.at = Some(UnpackState::Frame(Box::new(frame)));
                 }
             }
         }
@@ -112,7 +112,7 @@ impl<'a> Unpacked<'a> {
             return Ok(Self { reader, broken });
         }
         if is_zstd {
-            let reader = Box::new(UpToDamage { reader: ManyFrames { at: Some(At::Between(whole)) }, why });
+            let reader = Box::new(UpToDamage { reader: ManyFrames { at: Some(UnpackState::Between(whole)) }, why });
             return Ok(Self { reader, broken });
         }
         Ok(Self { reader: Box::new(whole), broken: None })

@@ -82,7 +82,7 @@ impl<W: Write> Recorder<W> {
     ///
     /// # Errors
     /// Those of the writer.
-    pub fn begin_anew(&mut self, channel: usize, from: Option<End>) -> io::Result<()> {
+    pub fn begin_new_stream(&mut self, channel: usize, from: Option<End>) -> io::Result<()> {
         let same = |lane: &&Recorded| (lane.channel, lane.from) == (channel, from);
         let Some(lane) = self.lanes.iter().rev().find(same) else { return Ok(()) };
         let (name, wrapping, connection) = (lane.name.clone(), lane.wrapping, lane.connection + 1);

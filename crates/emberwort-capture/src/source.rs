@@ -10,7 +10,7 @@ use crate::pieces::{DETECT_BYTES, Outcome, Piece, PieceSink, read_once, serial_i
 
 /// The form of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Form {
+pub enum CaptureFormat {
     /// pcapng (IETF draft-ietf-opsawg-pcapng).
     Pcapng,
     /// Classic pcap, in either byte order, with micro- or nanoseconds.
@@ -22,39 +22,39 @@ pub enum Form {
 }
 
 /// The form of a capture that starts with these bytes.
-pub fn detect(first: &[u8]) -> Form {
+pub fn detect(first: &[u8]) -> CaptureFormat {
     match first.get(..4) {
-        Some([0x0A, 0x0D, 0x0D, 0x0A]) => return Form::Pcapng,
+        Some([0x0A, 0x0D, 0x0D, 0x0A]) => return CaptureFormat::Pcapng,
         Some(
             [0xA1, 0xB2, 0xC3, 0xD4] | [0xD4, 0xC3, 0xB2, 0xA1] | [0xA1, 0xB2, 0x3C, 0x4D] | [0x4D, 0x3C, 0xB2, 0xA1],
         ) => {
-            return Form::Pcap;
+            return CaptureFormat::Pcap;
         }
         _ => {}
     }
-    if hex_text::is_hex_text(first) { Form::Hex } else { Form::Raw }
+    if hex_text::is_hex_text(first) { CaptureFormat::Hex } else { CaptureFormat::Raw }
 }
 
 /// Reads a capture to its end, or to the first damage, or until the sink has enough.
 ///
 /// # Errors
 /// Those of the reader.
-pub fn read(form: Form, mut input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
+pub fn read(form: CaptureFormat, mut input: impl Read, sink: &mut dyn PieceSink) -> io::Result<Outcome> {
     sink.section();
     match form {
-        Form::Pcapng => {
+        CaptureFormat::Pcapng => {
             let head = read_some(&mut input, section_header)?;
             read_pcapng(head.as_slice().chain(input), sink)
         }
-        Form::Pcap => {
+        CaptureFormat::Pcap => {
             let head = read_some(&mut input, |_| PCAP_HEADER)?;
             read_pcap(head.as_slice().chain(input), sink)
         }
-        Form::Hex => {
+        CaptureFormat::Hex => {
             let first = read_first(&mut input)?;
             hex_text::read(&first, input, sink)
         }
-        Form::Raw => read_raw(input, sink),
+        CaptureFormat::Raw => read_raw(input, sink),
     }
 }
 
@@ -136,10 +136,10 @@ mod tests {
 
     #[test]
     fn the_form_is_seen_from_the_first_bytes() {
-        assert_eq!(detect(&[0x0A, 0x0D, 0x0D, 0x0A, 0x1C]), Form::Pcapng);
-        assert_eq!(detect(&[0xD4, 0xC3, 0xB2, 0xA1]), Form::Pcap);
-        assert_eq!(detect(b"C6 39\n03 21"), Form::Hex);
-        assert_eq!(detect(&[0xC6, 0x39]), Form::Raw);
-        assert_eq!(detect(b""), Form::Raw);
+        assert_eq!(detect(&[0x0A, 0x0D, 0x0D, 0x0A, 0x1C]), CaptureFormat::Pcapng);
+        assert_eq!(detect(&[0xD4, 0xC3, 0xB2, 0xA1]), CaptureFormat::Pcap);
+        assert_eq!(detect(b"C6 39\n03 21"), CaptureFormat::Hex);
+        assert_eq!(detect(&[0xC6, 0x39]), CaptureFormat::Raw);
+        assert_eq!(detect(b""), CaptureFormat::Raw);
     }
 }

@@ -12,7 +12,7 @@ use emberwort_wire::{FrameFault, FrameView, Spent, Time, Timeline};
 use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes, began};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// So many reasons why packets belong to no channel are kept apart.
 const MAX_REASONS: usize = 256;
@@ -86,7 +86,7 @@ pub struct Gaps {
 
 impl Statistics {
     /// All zero, for the definitions in use.
-    pub fn new(speakers: &Speakers) -> Self {
+    pub fn new(speakers: &RevisionMap) -> Self {
         let plan = speakers.own().clone();
         let mut statistics = Self {
             input: 0,
@@ -115,12 +115,12 @@ impl Statistics {
             timeline: None,
             plan,
         };
-        statistics.know(speakers);
+        statistics.update_revisions(speakers);
         statistics
     }
 
     /// Makes room for the counts of definitions that it has none for yet.
-    pub(crate) fn know(&mut self, speakers: &Speakers) {
+    pub(crate) fn update_revisions(&mut self, speakers: &RevisionMap) {
         let mut known: HashMap<String, usize> =
             self.names.iter().enumerate().map(|(place, name)| (name.clone(), place)).collect();
         for definition in &speakers.definitions()[self.places.len()..] {

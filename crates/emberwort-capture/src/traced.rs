@@ -7,7 +7,7 @@ use std::rc::Rc;
 
 use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time};
 
-use crate::assign::{Unassigned, Why};
+use crate::assign::{AssignmentReason, Unassigned};
 use crate::demux::StreamSink;
 
 /// So many bytes of a stream are remembered at least, which is more than a receiver holds back.
@@ -15,7 +15,7 @@ const REMEMBERED: u64 = 1 << 20;
 
 /// Some bytes of a stream, as they stood in one packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Part {
+pub struct PacketPart {
     /// The number of the packet, from 1.
     pub packet: u64,
     /// Offset of the first byte in the packet; `None` if they were put together from several.
@@ -32,7 +32,7 @@ pub struct Provenance {
     packet: u64,
     /// Where the bytes of the packet lie in memory.
     span: (usize, usize),
-    why: Option<Why>,
+    why: Option<AssignmentReason>,
     streams: HashMap<StreamId, Stream>,
 }
 
@@ -41,7 +41,7 @@ struct Stream {
     /// Bytes so far.
     length: u64,
     /// Parts with their offsets in the stream, and why they belong to it.
-    parts: VecDeque<(u64, Part, Option<Why>)>,
+    parts: VecDeque<(u64, PacketPart, Option<AssignmentReason>)>,
 }
 
 impl Provenance {
@@ -51,7 +51,11 @@ impl Provenance {
         let lies_inside = from >= start && from + bytes.len() <= end;
         let at = lies_inside.then(|| from - start);
         let stream = self.streams.entry(stream).or_default();
-        stream.parts.push_back((stream.length, Part { packet, at, length: bytes.len(), whole: bytes.len() }, why));
+        stream.parts.push_back((
+            stream.length,
+            PacketPart { packet, at, length: bytes.len(), whole: bytes.len() },
+            why,
+        ));
         stream.length += bytes.len() as u64;
         let oldest = stream.length.saturating_sub(REMEMBERED);
         while stream.parts.len() > 1
@@ -62,11 +66,11 @@ impl Provenance {
     }
 
     /// Where some bytes of a stream stood, and why they belong to it; empty if that is no longer known.
-    pub fn parts(&self, stream: StreamId, offset: u64, length: usize) -> (Vec<Part>, Option<Why>) {
+    pub fn parts(&self, stream: StreamId, offset: u64, length: usize) -> (Vec<PacketPart>, Option<AssignmentReason>) {
         let Some(stream) = self.streams.get(&stream) else { return (Vec::new(), None) };
-        let part = |(at, part, why): &(u64, Part, Option<Why>), from: u64, to: u64| {
+        let part = |(at, part, why): &(u64, PacketPart, Option<AssignmentReason>), from: u64, to: u64| {
             let inside = part.at.map(|place| place + (from - at) as usize);
-            (Part { at: inside, length: (to - from) as usize, ..*part }, *why)
+            (PacketPart { at: inside, length: (to - from) as usize, ..*part }, *why)
         };
         if length == 0 {
             // A packet without bytes is one, too; of several at the same place it is the one that came last.
@@ -122,8 +126,8 @@ impl<S: ChunkSink> ChunkSink for Traced<S> {
 }
 
 impl<S: StreamSink> StreamSink for Traced<S> {
-    fn knows(&self, channel: usize, key: u64) -> bool {
-        self.sink.knows(channel, key)
+    fn has_key(&self, channel: usize, key: u64) -> bool {
+        self.sink.has_key(channel, key)
     }
 
     fn definitions(&self) -> usize {
@@ -137,7 +141,7 @@ impl<S: StreamSink> StreamSink for Traced<S> {
         self.sink.packet(number, bytes);
     }
 
-    fn assigned(&mut self, why: Why) {
+    fn assigned(&mut self, why: AssignmentReason) {
         self.provenance.borrow_mut().why = Some(why);
         self.sink.assigned(why);
     }
@@ -146,8 +150,8 @@ impl<S: StreamSink> StreamSink for Traced<S> {
         self.sink.unassigned(why, bytes)
     }
 
-    fn heard_of(&mut self, tap: u32, node: u64) {
-        self.sink.heard_of(tap, node);
+    fn bind_tap(&mut self, tap: u32, node: u64) {
+        self.sink.bind_tap(tap, node);
     }
 
     fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {

@@ -59,7 +59,7 @@ pub struct Covered {
 
 /// What a framing can promise.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Promises {
+pub struct Guarantees {
     /// What one damaged frame costs besides itself.
     pub damage: Damage,
     /// The chance that the sync bytes stand in the longest frame behind its own, if its bytes were random; `None` where they
@@ -89,11 +89,11 @@ pub fn covered(channel: &Direction) -> Option<Covered> {
 }
 
 /// What the framing of a channel (of one end, where the two send different frames) can promise.
-pub fn promises(plan: &Plan, channel: &Direction) -> Promises {
+pub fn promises(plan: &Plan, channel: &Direction) -> Guarantees {
     let longest = channel.head_bytes + channel.greatest_body + channel.tail_bytes;
     let places = (longest + 1).saturating_sub(2 * channel.sync.len());
     let start_here = 256f64.powi(-(channel.sync.len() as i32));
-    Promises {
+    Guarantees {
         damage: damage(plan, channel),
         false_start: (channel.finder.runs_on() && !channel.sync.is_empty())
             .then(|| 1.0 - (1.0 - start_here).powi(places as i32)),
@@ -168,7 +168,7 @@ mod tests {
     use emberwort_model::model::End;
     use emberwort_model::{Source, check};
 
-    fn of(finding: &str, frame: &str) -> Promises {
+    fn of(finding: &str, frame: &str) -> Guarantees {
         let text = format!(
             "link l {{ revision 1  byte_order little }}\nchannel c {{\n medium uart 9600 8N1\n {finding}\n limit 64 bytes\n frame {{ {frame} }}\n}}\n\
              message A {{ id 1  from host  on c\n a : u16 }}\nmessage B {{ id 2  from host  on c\n b : bytes[..19] }}"
@@ -207,7 +207,7 @@ mod tests {
         let escaped = "sync C6\n kind : u8 message\n size : u8 length of body\n body";
         let escaped = of("stuffing escape 7D xor 20 of 7D C6", escaped);
         let damage = Damage::Nothing;
-        assert_eq!(escaped, Promises { damage, false_start: None, looks_inside_unread: true, found: None });
+        assert_eq!(escaped, Guarantees { damage, false_start: None, looks_inside_unread: true, found: None });
         assert!(!stuffed.looks_inside_unread);
     }
 }

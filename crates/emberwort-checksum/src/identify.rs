@@ -15,7 +15,7 @@ use crate::polynomial::Polynomial;
 
 /// Where the checksum may stand, and how wide it may be.
 #[derive(Clone, Debug, Default)]
-pub struct Question {
+pub struct SearchSpace {
     /// Offset of its first byte; a negative one counts from the end. Without it, it stands at the end.
     pub at: Option<i64>,
     /// Its bits; without them 8, 16, 24, 32 and 64 are tried, and what the catalogue has besides.
@@ -111,7 +111,7 @@ pub fn constant_end(frames: &[Vec<u8>]) -> &[u8] {
 }
 
 /// Looks for what explains the frames. `progress` is told again and again how many steps are done, and of how many at most.
-pub fn identify(frames: &[Vec<u8>], question: &Question, progress: &mut dyn FnMut(u64, u64)) -> Answer {
+pub fn identify(frames: &[Vec<u8>], question: &SearchSpace, progress: &mut dyn FnMut(u64, u64)) -> Answer {
     let places = places(frames, question);
     let rounds = if frames.len() > 3 { 1 + frames.len() as u64 } else { 1 };
     let all_steps = 2 * places.len() as u64 * rounds;
@@ -142,7 +142,7 @@ pub fn identify(frames: &[Vec<u8>], question: &Question, progress: &mut dyn FnMu
     if frames.len() < ENOUGH_FRAMES { Answer::MoreFrames(ENOUGH_FRAMES - frames.len()) } else { Answer::Nothing }
 }
 
-fn places(frames: &[Vec<u8>], question: &Question) -> Vec<Place> {
+fn places(frames: &[Vec<u8>], question: &SearchSpace) -> Vec<Place> {
     let shortest = frames.iter().map(Vec::len).min().unwrap_or(0);
     let widths: Vec<u8> = match question.bits {
         Some(bits) => vec![bits],
@@ -479,7 +479,7 @@ fn without_small_factors(polynomial: &Polynomial, width: usize) -> Vec<Polynomia
 mod tests {
     use super::*;
 
-    fn identify(frames: &[Vec<u8>], question: &Question) -> Answer {
+    fn identify(frames: &[Vec<u8>], question: &SearchSpace) -> Answer {
         super::identify(frames, question, &mut |_, _| {})
     }
 
@@ -539,7 +539,7 @@ mod tests {
                 }
             }
             let frames = frames(&Algorithm::Crc(crc), order, from, &lengths, seed);
-            let found = only(identify(&frames, &Question { bits: Some(16), ..Question::default() }));
+            let found = only(identify(&frames, &SearchSpace { bits: Some(16), ..SearchSpace::default() }));
             // Another start with another final value can be the same for all lengths; what it computes decides.
             let checksum = Checksum::new(&found.algorithm);
             assert_eq!((found.from, found.left_out, found.at), (from, 2, -2), "{seed}: {crc:?} {found:?}");
@@ -570,7 +570,7 @@ mod tests {
             ("crc-64/xz", ByteOrder::Little, 2),
         ] {
             let frames = frames(&Algorithm::named(name).unwrap(), order, from, &[11, 14, 20, 25, 31, 40], 3);
-            let found = only(identify(&frames, &Question::default()));
+            let found = only(identify(&frames, &SearchSpace::default()));
             assert_eq!((found.name, found.from), (Some(name), from), "{found:?}");
             assert!(found.algorithm.bits() == 8 || found.order == order, "{name}: {found:?}");
         }
@@ -579,12 +579,14 @@ mod tests {
     #[test]
     fn sums_with_values_of_their_own() {
         let start = Algorithm::named("sum8").unwrap().with_start(0x5A);
-        let found =
-            only(identify(&frames(&start, ByteOrder::Big, 2, &[9, 12, 15, 18, 21, 24, 27], 4), &Question::default()));
+        let found = only(identify(
+            &frames(&start, ByteOrder::Big, 2, &[9, 12, 15, 18, 21, 24, 27], 4),
+            &SearchSpace::default(),
+        ));
         assert_eq!((found.algorithm, found.from), (start, 2));
         let xor = Algorithm::named("xor8").unwrap().with_start(0x77);
         let found =
-            only(identify(&frames(&xor, ByteOrder::Big, 1, &[9, 12, 15, 18, 21, 24, 27], 5), &Question::default()));
+            only(identify(&frames(&xor, ByteOrder::Big, 1, &[9, 12, 15, 18, 21, 24, 27], 5), &SearchSpace::default()));
         let value = |algorithm: &Algorithm| Checksum::new(algorithm).compute(&[1, 2, 3]);
         assert_eq!((value(&found.algorithm), found.from), (value(&xor), 1), "{found:?}");
     }
@@ -601,7 +603,7 @@ mod tests {
         };
         let algorithm = Algorithm::Crc(crc);
         let mut all = frames(&algorithm, ByteOrder::Big, 0, &[20, 23, 29, 31, 37, 41, 43, 47, 50], 6);
-        let question = Question { bits: Some(16), ..Question::default() };
+        let question = SearchSpace { bits: Some(16), ..SearchSpace::default() };
         assert_eq!(identify(&all[..2], &question), Answer::MoreFrames(3));
         all[4][9] ^= 0x10;
         match identify(&all, &question) {
@@ -630,10 +632,10 @@ mod tests {
                 [&[0xAA][..], sum, data].concat()
             })
             .collect();
-        let question = Question { anywhere: true, bits: Some(16), ..Question::default() };
+        let question = SearchSpace { anywhere: true, bits: Some(16), ..SearchSpace::default() };
         let found = only(identify(&frames, &question));
         assert_eq!((found.name, found.at, found.from, found.left_out), (Some("crc-16/arc"), 1, 3, 0), "{found:?}");
-        let said = Question { at: Some(1), ..Question::default() };
+        let said = SearchSpace { at: Some(1), ..SearchSpace::default() };
         assert_eq!(only(identify(&frames, &said)).name, Some("crc-16/arc"));
     }
 
@@ -648,7 +650,7 @@ mod tests {
         }
         assert_eq!(constant_end(&noise), [0]);
         for bits in [8, 16] {
-            let question = Question { bits: Some(bits), ..Question::default() };
+            let question = SearchSpace { bits: Some(bits), ..SearchSpace::default() };
             if let Answer::Found(found) | Answer::AllBut(_, found) = identify(&noise, &question) {
                 for one in found {
                     assert!(one.spare_bits < CERTAIN_BITS, "{one:?}");
@@ -660,7 +662,7 @@ mod tests {
         // How certain a known one is, to the bit: six frames of 16 bits, less what was tried.
         let algorithm = Algorithm::named("crc-16/modbus").unwrap();
         let all = frames(&algorithm, ByteOrder::Little, 0, &[11, 14, 20, 25, 31, 40], 3);
-        let found = only(identify(&all, &Question { bits: Some(16), ..Question::default() }));
+        let found = only(identify(&all, &SearchSpace { bits: Some(16), ..SearchSpace::default() }));
         // Two orders, nine starts, four ends, but for eight bytes in front and five behind of a frame of 13; the names of all
         // algorithms.
         let tried = (70f64).log2() + (Algorithm::names().count() as f64).log2();
@@ -686,7 +688,7 @@ mod tests {
             let mut all = frames(&Algorithm::Crc(crc), ByteOrder::Big, 0, &lengths, seed);
             let bad = random.random_range(0..all.len());
             all[bad][5] ^= 4;
-            match identify(&all, &Question { bits, ..Question::default() }) {
+            match identify(&all, &SearchSpace { bits, ..SearchSpace::default() }) {
                 Answer::AllBut(without, _) => assert_eq!(without, [bad], "{width}"),
                 other => panic!("{width}: {other:?}"),
             }

@@ -52,7 +52,7 @@ pub fn distances(crc: &Crc, data_bits: usize) -> Distances {
     let mut bound = usize::MAX;
     // A multiple of x + 1 has an even number of terms.
     let only_even = (crc.polynomial.count_ones() + 1).is_multiple_of(2);
-    let mut powers = Powers::new(crc);
+    let mut powers = PowersOfX::new(crc);
     for weight in 2..=MAX_WEIGHT {
         if only_even && weight % 2 == 1 {
             continue;
@@ -95,10 +95,10 @@ impl Distances {
     }
 
     /// The distances, the best first.
-    pub fn ranges(&self) -> Vec<Holds> {
+    pub fn ranges(&self) -> Vec<DistanceRange> {
         let mut sorted = self.breakpoints.clone();
         sorted.sort_by_key(|point| (point.from_data_bits, point.weight));
-        let mut ranges: Vec<Holds> = Vec::new();
+        let mut ranges: Vec<DistanceRange> = Vec::new();
         let mut lowest = u32::MAX;
         for (n, point) in sorted.iter().enumerate() {
             lowest = lowest.min(point.weight);
@@ -107,7 +107,7 @@ impl Distances {
             let searched = self.open.iter().filter(|open| open.weight < lowest).map(|open| open.from_data_bits).min();
             let exact = searched.is_none_or(|searched| next.is_some_and(|next| next <= searched));
             let up_to = if exact { next } else { searched };
-            let holds = Holds { distance: lowest, up_to, exact };
+            let holds = DistanceRange { distance: lowest, up_to, exact };
             match ranges.last_mut() {
                 Some(last) if last.distance == lowest => *last = holds,
                 _ => ranges.push(holds),
@@ -118,7 +118,7 @@ impl Distances {
     }
 
     /// The range of the distance at a length.
-    pub fn range_at(&self, data_bits: usize) -> Option<Holds> {
+    pub fn range_at(&self, data_bits: usize) -> Option<DistanceRange> {
         let (distance, _) = self.at(data_bits);
         self.ranges().into_iter().find(|range| range.distance == distance)
     }
@@ -126,7 +126,7 @@ impl Distances {
 
 /// Up to which length a distance holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Holds {
+pub struct DistanceRange {
     /// The Hamming distance.
     pub distance: u32,
     /// The most bits of data; `None` if it holds at all greater lengths.
@@ -136,7 +136,7 @@ pub struct Holds {
 }
 
 /// Powers of x modulo a generator.
-struct Powers {
+struct PowersOfX {
     width: u8,
     polynomial: u64,
     /// `powers[n]` is x^n.
@@ -145,9 +145,9 @@ struct Powers {
 
 /// Numbers that are as good as random hash to themselves times an odd constant.
 #[derive(Default)]
-struct Multiply(u64);
+struct OddMultiplyHasher(u64);
 
-impl Hasher for Multiply {
+impl Hasher for OddMultiplyHasher {
     fn finish(&self) -> u64 {
         self.0
     }
@@ -161,9 +161,9 @@ impl Hasher for Multiply {
     }
 }
 
-type Set = HashSet<u64, BuildHasherDefault<Multiply>>;
+type Set = HashSet<u64, BuildHasherDefault<OddMultiplyHasher>>;
 
-impl Powers {
+impl PowersOfX {
     fn new(crc: &Crc) -> Self {
         Self { width: crc.width, polynomial: crc.polynomial, powers: vec![1] }
     }
@@ -240,7 +240,7 @@ fn each_sum(values: &[u64], chosen: usize, start: u64, take: &mut impl FnMut(u64
 
 /// Facts about errors that need no search.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Facts {
+pub struct ErrorGuarantees {
     /// Bursts of up to so many bits are always found.
     pub burst_bits: u32,
     /// The share of frames with random content that pass.
@@ -250,11 +250,11 @@ pub struct Facts {
 }
 
 /// Those of an algorithm over so many bytes of data.
-pub fn facts(algorithm: &Algorithm, data_bytes: usize) -> Facts {
+pub fn facts(algorithm: &Algorithm, data_bytes: usize) -> ErrorGuarantees {
     let bits = algorithm.bits();
     let random_share = 2f64.powi(-i32::from(bits));
     let Algorithm::Sum(sum) = algorithm else {
-        return Facts { burst_bits: u32::from(bits), random_share, distance: None };
+        return ErrorGuarantees { burst_bits: u32::from(bits), random_share, distance: None };
     };
     let units = data_bytes.div_ceil(if sum.kind == SumKind::Fletcher32 { 2 } else { 1 });
     let (burst_bits, distance) = match (sum.kind, sum.kind.modulus()) {
@@ -288,12 +288,12 @@ pub fn facts(algorithm: &Algorithm, data_bytes: usize) -> Facts {
         None if sum.kind == SumKind::Internet => 1.0 / 65_535.0,
         None => random_share,
     };
-    Facts { burst_bits, random_share, distance: Some(distance) }
+    ErrorGuarantees { burst_bits, random_share, distance: Some(distance) }
 }
 
 /// A CRC of the catalogue, and its Hamming distance at some length.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Rated {
+pub struct RatedCrc {
     /// Names of the catalogue with this generator.
     pub names: Vec<&'static str>,
     /// Its distances.
@@ -302,7 +302,7 @@ pub struct Rated {
 
 /// The generators of the catalogue with so many bits, those with the greatest distance at this length first; of equals the one
 /// that holds its distance longer.
-pub fn best(width: u8, data_bits: usize) -> Vec<Rated> {
+pub fn best(width: u8, data_bits: usize) -> Vec<RatedCrc> {
     let mut generators: Vec<(u64, Crc, Vec<&'static str>)> = Vec::new();
     for entry in CATALOGUE.iter().filter(|entry| entry.crc.width == width) {
         match generators.iter_mut().find(|(polynomial, _, _)| *polynomial == entry.crc.polynomial) {
@@ -310,9 +310,12 @@ pub fn best(width: u8, data_bits: usize) -> Vec<Rated> {
             None => generators.push((entry.crc.polynomial, entry.crc, vec![entry.name])),
         }
     }
-    let mut rated: Vec<Rated> =
-        generators.into_iter().map(|(_, crc, names)| Rated { names, distances: distances(&crc, data_bits) }).collect();
-    let holds = |rated: &Rated| rated.distances.range_at(data_bits).and_then(|range| range.up_to).unwrap_or(usize::MAX);
+    let mut rated: Vec<RatedCrc> = generators
+        .into_iter()
+        .map(|(_, crc, names)| RatedCrc { names, distances: distances(&crc, data_bits) })
+        .collect();
+    let holds =
+        |rated: &RatedCrc| rated.distances.range_at(data_bits).and_then(|range| range.up_to).unwrap_or(usize::MAX);
     rated.sort_by_key(|rated| std::cmp::Reverse((rated.distances.at(data_bits).0, holds(rated))));
     rated
 }
@@ -378,8 +381,8 @@ mod tests {
     /// Koopman 2002, table 1, from distance 12 down.
     #[test]
     fn ranges_hold_from_one_end_to_the_other() {
-        let exact = |distance, up_to| Holds { distance, up_to, exact: true };
-        let open = |distance, up_to| Holds { distance, up_to: Some(up_to), exact: false };
+        let exact = |distance, up_to| DistanceRange { distance, up_to, exact: true };
+        let open = |distance, up_to| DistanceRange { distance, up_to: Some(up_to), exact: false };
         let limit = LONGEST[0] - 32;
         for (name, ranges) in [
             ("crc-5/usb", vec![exact(3, Some(26)), exact(2, None)]),

@@ -64,7 +64,7 @@ impl Parts {
     }
 
     /// Whether messages are named one by one as sent or received.
-    fn has_ways(&self) -> bool {
+    fn lists_directions(&self) -> bool {
         !self.send.is_empty() || !self.receive.is_empty()
     }
 
@@ -72,12 +72,12 @@ impl Parts {
     pub fn has_message(&self, name: &str) -> bool {
         let is_in = |names: &[String]| names.iter().any(|wanted| wanted == name);
         (self.messages.is_empty() || is_in(&self.messages))
-            && (!self.has_ways() || is_in(&self.send) || is_in(&self.receive))
+            && (!self.lists_directions() || is_in(&self.send) || is_in(&self.receive))
     }
 
     /// Whether this code sends a message.
     pub fn sends_message(&self, message: &Message) -> bool {
-        let is_sent = match self.has_ways() {
+        let is_sent = match self.lists_directions() {
             true => self.send.contains(&message.name),
             false => self.sends(Some(message.from)),
         };
@@ -86,7 +86,7 @@ impl Parts {
 
     /// Whether this code receives a message.
     pub fn receives_message(&self, message: &Message) -> bool {
-        let is_received = match self.has_ways() {
+        let is_received = match self.lists_directions() {
             true => self.receive.contains(&message.name),
             false => self.receives(Some(message.from)),
         };
@@ -96,13 +96,17 @@ impl Parts {
     /// Whether this code sends frames as an end sends them on a channel.
     pub fn sends_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
         let mut carried = direction.keys.iter().map(|(_, message)| &plan.messages[*message].message);
-        if self.has_ways() { carried.any(|message| self.sends_message(message)) } else { self.sends(from) }
+        if self.lists_directions() { carried.any(|message| self.sends_message(message)) } else { self.sends(from) }
     }
 
     /// Whether this code receives frames as an end sends them on a channel.
     pub fn receives_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
         let mut carried = direction.keys.iter().map(|(_, message)| &plan.messages[*message].message);
-        if self.has_ways() { carried.any(|message| self.receives_message(message)) } else { self.receives(from) }
+        if self.lists_directions() {
+            carried.any(|message| self.receives_message(message))
+        } else {
+            self.receives(from)
+        }
     }
 
     /// Whether there is code for a channel.

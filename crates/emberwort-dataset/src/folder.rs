@@ -6,7 +6,7 @@ use std::io::{self, BufWriter};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
-use emberwort_capture::{Item, ItemSink, Speakers, Wants};
+use emberwort_capture::{Item, ItemSink, RevisionMap, Wants};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_wire::Time;
 
@@ -51,7 +51,7 @@ enum Table {
     Parquet(Box<ParquetTable<BufWriter<File>>>),
 }
 
-struct Open {
+struct OpenTable {
     table: Table,
     columns: Vec<Column>,
     /// Where it is written, and what it is called in the end.
@@ -75,7 +75,7 @@ pub struct Folder {
     /// What the metadata says beside the units.
     about: Vec<(String, String)>,
     /// By message, definition and day.
-    open: BTreeMap<(String, String, usize), Open>,
+    open: BTreeMap<(String, String, usize), OpenTable>,
     /// Tables that were ended for others: their number counts on.
     parts: BTreeMap<(String, String, usize), u32>,
     finished: Vec<(PathBuf, PathBuf, u64)>,
@@ -124,7 +124,7 @@ impl Folder {
         time: Option<Time>,
         definition: usize,
         columns: impl FnOnce() -> Vec<Column>,
-    ) -> Result<&mut Open, DatasetError> {
+    ) -> Result<&mut OpenTable, DatasetError> {
         let day = match self.form {
             TableForm::Csv => String::new(),
             #[cfg(feature = "parquet")]
@@ -160,7 +160,7 @@ impl Folder {
                     Table::Parquet(Box::new(ParquetTable::new(&columns, &about, file)?))
                 }
             };
-            self.open.insert(key.clone(), Open { table, columns, paths: (unfinished, path), rows: 0 });
+            self.open.insert(key.clone(), OpenTable { table, columns, paths: (unfinished, path), rows: 0 });
         }
         match self.open.get_mut(&key) {
             Some(open) => Ok(open),
@@ -168,7 +168,7 @@ impl Folder {
         }
     }
 
-    fn end(&mut self, open: Open) -> Result<(), DatasetError> {
+    fn end(&mut self, open: OpenTable) -> Result<(), DatasetError> {
         match open.table {
             Table::Csv(table) => table.finish()?,
             #[cfg(feature = "parquet")]
@@ -203,7 +203,7 @@ fn day_of(time: Option<Time>) -> String {
     time.to_string().chars().take(10).collect()
 }
 
-impl Open {
+impl OpenTable {
     fn row(&mut self, cells: Vec<Cell>) -> Result<(), DatasetError> {
         self.rows += 1;
         match &mut self.table {
@@ -217,7 +217,7 @@ impl Open {
 impl ItemSink for Folder {
     type Error = DatasetError;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         let own = speakers.own();
         self.channels = own.channels.iter().map(|channel| channel.name.clone()).collect();
         self.about = vec![

@@ -44,7 +44,7 @@ fn alone(judgement: &Judgement) -> Judgement {
 
 /// Lowers the verdicts of differences that share their evidence with others to what they are by themselves, wherever one remains
 /// that does the harm by itself.
-pub(crate) fn acquit(old: &Revision, new: &Revision, comparison: &mut Comparison) {
+pub(crate) fn lower_shared_verdicts(old: &Revision, new: &Revision, comparison: &mut Comparison) {
     let outlines = [Outline::of(&old.text), Outline::of(&new.text)];
     let groups: Vec<(Pair, Vec<usize>)> = Pair::ALL
         .into_iter()

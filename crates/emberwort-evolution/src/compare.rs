@@ -1,6 +1,6 @@
 //! Comparing two revisions.
 
-use crate::alone::{acquit, uncover};
+use crate::alone::{lower_shared_verdicts, uncover};
 use crate::comparison::Comparison;
 use crate::revision::Revision;
 use crate::trying::tried;
@@ -9,6 +9,6 @@ use crate::trying::tried;
 pub fn compare(old: &Revision, new: &Revision) -> Comparison {
     let mut comparison = tried(old, new);
     uncover(old, new, &mut comparison);
-    acquit(old, new, &mut comparison);
+    lower_shared_verdicts(old, new, &mut comparison);
     comparison
 }

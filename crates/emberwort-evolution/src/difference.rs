@@ -222,7 +222,7 @@ struct Finder<'a> {
     found: Vec<Difference>,
 }
 
-type Touched = [BTreeSet<usize>; 2];
+type TouchedMessages = [BTreeSet<usize>; 2];
 
 impl Finder<'_> {
     fn note(
@@ -230,7 +230,7 @@ impl Finder<'_> {
         kind: DifferenceKind,
         place: impl Into<String>,
         (old, new): (impl Into<String>, impl Into<String>),
-        touches: &Touched,
+        touches: &TouchedMessages,
     ) -> &mut Difference {
         self.found.push(Difference {
             kind,
@@ -247,7 +247,7 @@ impl Finder<'_> {
     }
 
     /// All messages of both revisions for which something holds.
-    fn touched(&self, holds: impl Fn(&Plan, &Message) -> bool) -> Touched {
+    fn touched(&self, holds: impl Fn(&Plan, &Message) -> bool) -> TouchedMessages {
         self.plans.map(|plan| {
             let all = plan.link.messages.iter().enumerate();
             all.filter(|(_, message)| holds(plan, message)).map(|(index, _)| index).collect()
@@ -257,7 +257,7 @@ impl Finder<'_> {
     fn link(&mut self) {
         let [old, new] = self.plans.map(|plan| &plan.link);
         if old.name != new.name {
-            self.note(DifferenceKind::LinkRenamed, &new.name, (&old.name, &new.name), &Touched::default());
+            self.note(DifferenceKind::LinkRenamed, &new.name, (&old.name, &new.name), &TouchedMessages::default());
         }
         if old.byte_order != new.byte_order {
             let all = self.touched(|_, _| true);
@@ -295,7 +295,7 @@ impl Finder<'_> {
                     DifferenceKind::ChannelRenamed,
                     &channel.name,
                     (&was.name, &channel.name),
-                    &Touched::default(),
+                    &TouchedMessages::default(),
                 );
             }
             if was.medium.kind != channel.medium.kind {
@@ -360,7 +360,7 @@ impl Finder<'_> {
     }
 
     /// The labels of an enum or flag set, or the keys of a table.
-    fn codes(&mut self, was: &Labelled, is: &Labelled, touched: &Touched, table: bool) {
+    fn codes(&mut self, was: &Labelled, is: &Labelled, touched: &TouchedMessages, table: bool) {
         use DifferenceKind::*;
         let pick = |label, entry| if table { entry } else { label };
         if (was.flags, was.bits) != (is.flags, is.bits) {
@@ -406,7 +406,7 @@ impl Finder<'_> {
         }
     }
 
-    fn entries(&mut self, was: &Table, is: &Table, touched: &Touched) {
+    fn entries(&mut self, was: &Table, is: &Table, touched: &TouchedMessages) {
         for entry in &is.entries {
             let same = was.entries.iter().find(|other| other.field.name == entry.field.name);
             let Some(before) = same.or_else(|| was.entries.iter().find(|other| other.key == entry.key)) else {
@@ -419,7 +419,7 @@ impl Finder<'_> {
             };
             if access(before) != access(entry) {
                 let place = format!("{}.{}", is.name, entry.field.name);
-                self.note(DifferenceKind::Access, place, (access(before), access(entry)), &Touched::default());
+                self.note(DifferenceKind::Access, place, (access(before), access(entry)), &TouchedMessages::default());
             }
         }
     }
@@ -470,7 +470,7 @@ impl Finder<'_> {
     }
 
     /// What differs around the fields of a message.
-    fn message(&mut self, was: &Message, is: &Message, (before, index): (usize, usize), touched: &Touched) {
+    fn message(&mut self, was: &Message, is: &Message, (before, index): (usize, usize), touched: &TouchedMessages) {
         use DifferenceKind::*;
         let [old, new] = self.plans;
         let from = |message: &Message| if message.from == End::Device { "device" } else { "host" };
@@ -536,7 +536,7 @@ impl Finder<'_> {
                     told.push((pair, Verdict::FineWithLoss, sentence));
                 }
             }
-            self.note(DifferenceKind::Period, &is.name, texts, &Touched::default()).told = told;
+            self.note(DifferenceKind::Period, &is.name, texts, &TouchedMessages::default()).told = told;
         }
         let names = |plan: &Plan, message: &Message| -> Vec<String> {
             message.answered_by.iter().map(|answer| plan.link.messages[*answer].name.clone()).collect()
@@ -564,12 +564,17 @@ impl Finder<'_> {
                     told.push((pair, Verdict::FineWithLoss, sentence));
                 }
             }
-            self.note(DifferenceKind::Answers, &is.name, texts, &Touched::default()).told = told;
+            self.note(DifferenceKind::Answers, &is.name, texts, &TouchedMessages::default()).told = told;
         }
     }
 
     /// The fields of a message or record.
-    fn fields(&mut self, (old_name, old): (&str, &[Field]), (new_name, new): (&str, &[Field]), touched: &Touched) {
+    fn fields(
+        &mut self,
+        (old_name, old): (&str, &[Field]),
+        (new_name, new): (&str, &[Field]),
+        touched: &TouchedMessages,
+    ) {
         use DifferenceKind::*;
         let forth = matching::fields(old, new);
         let moved = moved(old, new, &forth);
@@ -606,7 +611,12 @@ impl Finder<'_> {
     }
 
     /// Space without a name in a message or record, where it is not of a field that was retired just now.
-    fn space(&mut self, (old_name, old): (&str, &[Field]), (new_name, new): (&str, &[Field]), touched: &Touched) {
+    fn space(
+        &mut self,
+        (old_name, old): (&str, &[Field]),
+        (new_name, new): (&str, &[Field]),
+        touched: &TouchedMessages,
+    ) {
         let forth = matching::fields(old, new);
         let spaces = |fields: &[Field], other: &[Field], names: &[Option<usize>]| -> Vec<(Option<String>, u64)> {
             let mut behind = None;
@@ -644,7 +654,7 @@ impl Finder<'_> {
     }
 
     /// One field.
-    fn field(&mut self, (old_name, was): (&str, &Field), (new_name, is): (&str, &Field), touched: &Touched) {
+    fn field(&mut self, (old_name, was): (&str, &Field), (new_name, is): (&str, &Field), touched: &TouchedMessages) {
         use DifferenceKind::*;
         let mut kinds = Vec::new();
         if was.name != is.name {

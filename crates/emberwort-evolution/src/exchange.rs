@@ -64,14 +64,14 @@ pub struct Received {
     /// Whether somebody listens there at all.
     pub heard: bool,
     /// Good frames.
-    pub good: Vec<Good>,
+    pub good: Vec<ReceivedFrame>,
     /// Why others are broken.
     pub broken: Vec<FrameFault>,
 }
 
 /// A frame that a receiver takes.
 #[derive(Clone, Debug)]
-pub struct Good {
+pub struct ReceivedFrame {
     /// Index of the receiver's message.
     pub message: usize,
     /// Its values.
@@ -162,7 +162,7 @@ impl Lane {
     }
 
     /// The frame with which the receiver asked for this answer, if the form of a value depends on what it asked.
-    pub fn request(&self, sent: &Sent, good: &Good) -> Option<Vec<u8>> {
+    pub fn request(&self, sent: &Sent, good: &ReceivedFrame) -> Option<Vec<u8>> {
         let (listener, key) = (self.listener.as_ref()?, sent.asked?);
         let plan = &listener.plan;
         let (request, slot) = plan.messages[good.message].request?;
@@ -225,7 +225,7 @@ impl FrameSink for Sink<'_> {
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
         let message = self.reader.message();
         let values = self.reader.values(frame).clone();
-        self.received.good.push(Good { message, values, node: frame.node, sequence: frame.sequence });
+        self.received.good.push(ReceivedFrame { message, values, node: frame.node, sequence: frame.sequence });
     }
 
     fn unread(&mut self, _: Range<u64>, _: Option<&FrameView<'_>>, fault: &FrameFault, _: &[u8]) {

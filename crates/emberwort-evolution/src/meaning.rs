@@ -71,13 +71,13 @@ pub struct Side<'a> {
 
 /// One value, on one side.
 #[derive(Clone, Copy)]
-struct One<'a> {
+struct OneSide<'a> {
     field: &'a Field,
     values: &'a Values,
     slot: usize,
 }
 
-impl One<'_> {
+impl OneSide<'_> {
     fn get(&self) -> ValueRef<'_> {
         self.values.get(self.slot)
     }
@@ -143,11 +143,11 @@ impl Reader {
     fn group(&mut self, sent: Side<'_>, read: Side<'_>) {
         let there = matching::fields(sent.fields, read.fields);
         for (slot, field) in read.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
-            let to = One { field, values: read.values, slot: read.base + slot };
+            let to = OneSide { field, values: read.values, slot: read.base + slot };
             let from = there.iter().position(|other| *other == Some(slot));
             self.within(read.owner, field, |reader| match from {
                 Some(from) => {
-                    let from = One { field: &sent.fields[from], values: sent.values, slot: sent.base + from };
+                    let from = OneSide { field: &sent.fields[from], values: sent.values, slot: sent.base + from };
                     reader.value(from, to);
                 }
                 None if to.is_assumed() => {}
@@ -155,7 +155,7 @@ impl Reader {
             });
         }
         for (slot, field) in sent.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
-            let from = One { field, values: sent.values, slot: sent.base + slot };
+            let from = OneSide { field, values: sent.values, slot: sent.base + slot };
             // Constants say nothing.
             let says_something =
                 !matches!(field.kind, Kind::Number(form) if form.low == form.high && form.none.is_none());
@@ -167,7 +167,7 @@ impl Reader {
         }
     }
 
-    fn value(&mut self, from: One<'_>, to: One<'_>) {
+    fn value(&mut self, from: OneSide<'_>, to: OneSide<'_>) {
         match (from.is_there(), to.is_there()) {
             (false, false) => return,
             (true, false) => return self.note(Verdict::FineWithLoss, from.text(), String::new(), ""),
@@ -207,8 +207,8 @@ impl Reader {
                     ),
                     (Kind::List { element: sent, .. }, Kind::List { element: read, .. }) if count == read_count => {
                         for n in 0..count {
-                            let from = One { field: sent, values: from.values, slot: a + n };
-                            let to = One { field: read, values: to.values, slot: b + n };
+                            let from = OneSide { field: sent, values: from.values, slot: a + n };
+                            let to = OneSide { field: read, values: to.values, slot: b + n };
                             self.value(from, to);
                         }
                     }
@@ -257,14 +257,14 @@ impl Reader {
         };
         self.trail.push(place);
         self.value(
-            One { field: one, values: sent.0, slot: sent.1 },
-            One { field: other, values: read.0, slot: read.1 },
+            OneSide { field: one, values: sent.0, slot: sent.1 },
+            OneSide { field: other, values: read.0, slot: read.1 },
         );
         self.trail.pop();
     }
 
     /// Two raw numbers.
-    fn number(&mut self, from: One<'_>, to: One<'_>) {
+    fn number(&mut self, from: OneSide<'_>, to: OneSide<'_>) {
         let (ValueRef::Raw(sent), ValueRef::Raw(read)) = (from.get(), to.get()) else { return };
         let (a, b) = (signed(&from.field.kind, sent), signed(&to.field.kind, read));
         match (from.is_none(sent), to.is_none(read)) {

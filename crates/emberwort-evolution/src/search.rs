@@ -21,11 +21,18 @@ const HEADERS_SEARCHED: usize = 5 * 256;
 const PATIENCE: usize = 60;
 
 /// Somebody who tries a message, and says how it fared.
-pub(crate) type Try<'a> = &'a mut dyn FnMut(&Trying, &mut Lane, Sent) -> Verdict;
+pub(crate) type TryMessage<'a> = &'a mut dyn FnMut(&Trying, &mut Lane, Sent) -> Verdict;
 
 impl Trying {
     /// Looks for a message that is misread, and gives those that could be to somebody.
-    pub(crate) fn search(&self, message: usize, most: usize, lane: &mut Lane, random: &mut ChaCha8Rng, act: Try<'_>) {
+    pub(crate) fn search(
+        &self,
+        message: usize,
+        most: usize,
+        lane: &mut Lane,
+        random: &mut ChaCha8Rng,
+        act: TryMessage<'_>,
+    ) {
         if lane.listening().is_none() {
             return;
         }
@@ -39,7 +46,14 @@ impl Trying {
     }
 
     /// Where frames are laid out otherwise, a part can be taken for another: each number and each node is tried.
-    fn search_frames(&self, message: usize, most: usize, lane: &mut Lane, random: &mut ChaCha8Rng, act: Try<'_>) {
+    fn search_frames(
+        &self,
+        message: usize,
+        most: usize,
+        lane: &mut Lane,
+        random: &mut ChaCha8Rng,
+        act: TryMessage<'_>,
+    ) {
         // Whole frames take far longer than bodies.
         let most = if lane.is_checked_alike() { most / 2 } else { HEADERS_SEARCHED };
         let count = self.sender.link.messages[message].fields.len();
@@ -86,7 +100,7 @@ impl Trying {
         most: usize,
         lane: &mut Lane,
         random: &mut ChaCha8Rng,
-        act: Try<'_>,
+        act: TryMessage<'_>,
     ) {
         let (own, other) = (&self.sender.messages[message], &self.receiver.messages[there]);
         let too_short = !own.has_rest && own.greatest_size() < other.sections[0].least_size;

@@ -65,7 +65,7 @@ pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
         channels: HashMap::new(),
         tried: 0,
     };
-    let touches = Touches::of(&comparison.changes);
+    let touches = TouchIndex::of(&comparison.changes);
     // Each pair says something of its own, so all four can be tried at once.
     let found: Vec<Found> = std::thread::scope(|scope| {
         let changes = &comparison.changes;
@@ -85,14 +85,14 @@ pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
 }
 
 /// Which differences touch which messages.
-struct Touches {
+struct TouchIndex {
     /// For the old and the new revision: by message, the differences.
     messages: [HashMap<usize, Vec<usize>>; 2],
     /// Whether a difference changes which frame is which message, so that one can be shown by messages that it does not touch.
     any_selects: bool,
 }
 
-impl Touches {
+impl TouchIndex {
     fn of(changes: &[Change]) -> Self {
         let mut messages: [HashMap<usize, Vec<usize>>; 2] = Default::default();
         for (index, change) in changes.iter().enumerate() {
@@ -155,7 +155,7 @@ impl Trying {
         }
     }
 
-    fn all(&mut self, changes: &[Change], touches: &Touches) -> Found {
+    fn all(&mut self, changes: &[Change], touches: &TouchIndex) -> Found {
         let pair = self.pair;
         let side = usize::from(!pair.sender_is_old());
         let mut found = Found {

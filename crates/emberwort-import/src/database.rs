@@ -72,7 +72,7 @@ pub struct Signal {
     /// Whether it is big-endian.
     pub is_big_endian: bool,
     /// What its bits are.
-    pub form: Form,
+    pub form: SignalForm,
     /// What the raw number is multiplied with, without an exponent.
     pub factor: String,
     /// What is added then, without an exponent.
@@ -91,7 +91,7 @@ pub struct Signal {
 
 /// What the bits of a signal are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Form {
+pub enum SignalForm {
     /// A number without a sign.
     #[default]
     Unsigned,

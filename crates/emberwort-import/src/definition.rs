@@ -6,8 +6,8 @@ use std::fmt::Write as _;
 use emberwort_model::counting::plural;
 use emberwort_model::tidy::tidy;
 
-use crate::database::{Database, Form, Message, Signal, Skipped};
-use crate::names::{Taken, lower, upper};
+use crate::database::{Database, Message, Signal, SignalForm, Skipped};
+use crate::names::{UsedNames, lower, upper};
 use crate::placing::{Occupied, bits, bytes};
 
 /// What the database does not say.
@@ -90,7 +90,7 @@ struct Writer {
     /// Items of the definition, those that others need first.
     items: Vec<String>,
     /// Names of items that are taken.
-    taken: Taken,
+    taken: UsedNames,
     /// Enums by their bits and labels.
     enums: BTreeMap<(usize, Vec<(i64, String)>), String>,
     renamed: Vec<(String, String, String)>,
@@ -137,7 +137,7 @@ impl Writer {
     }
 
     /// A name in its style; one that is another for a better reason than its style is said.
-    fn name(&mut self, taken: Option<&mut Taken>, name: &str, styled: String, of: &str) -> String {
+    fn name(&mut self, taken: Option<&mut UsedNames>, name: &str, styled: String, of: &str) -> String {
         let bare =
             |text: &str| text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
         let (free, was_taken) = match taken {
@@ -201,8 +201,8 @@ impl Writer {
     fn fits(&mut self, signal: &Signal, message: &Message) -> bool {
         let why = match (signal.form, signal.bits) {
             (_, 0) => Some("it has no bits".to_owned()),
-            (Form::Float, bits) if bits != 32 && bits != 64 => Some(format!("a float of {bits} bits is none")),
-            (Form::Float, _) if signal.start % 8 != if signal.is_big_endian { 7 } else { 0 } => {
+            (SignalForm::Float, bits) if bits != 32 && bits != 64 => Some(format!("a float of {bits} bits is none")),
+            (SignalForm::Float, _) if signal.start % 8 != if signal.is_big_endian { 7 } else { 0 } => {
                 Some("a float begins with a byte".to_owned())
             }
             (_, bits) if bits > 64 => Some(format!("{bits} bits are more than the 64 of a number")),
@@ -308,7 +308,7 @@ impl Writer {
         let by_name = lower(&by.name, "signal");
         let mut records: BTreeMap<BTreeSet<usize>, String> = BTreeMap::new();
         let _ = writeln!(text, "    by_{by_name} : by {by_name} {{");
-        let mut labels = Taken::default();
+        let mut labels = UsedNames::default();
         for (value, members) in &values {
             let record = match records.get(members) {
                 Some(record) => record.clone(),
@@ -351,7 +351,7 @@ impl Writer {
         (base, by): (usize, Option<&Signal>),
         up_to: usize,
     ) -> String {
-        let (mut text, mut taken, mut occupied) = (String::new(), Taken::default(), Occupied::default());
+        let (mut text, mut taken, mut occupied) = (String::new(), UsedNames::default(), Occupied::default());
         let mut end = base;
         for signal in signals {
             let places = bits(signal).unwrap_or_default();
@@ -390,26 +390,28 @@ impl Writer {
         let has_scale = signal.factor != "1" || signal.offset != "0";
         let is_enum = !is_by
             && !has_scale
-            && signal.form == Form::Unsigned
+            && signal.form == SignalForm::Unsigned
             && signal.unit.trim().is_empty()
             && !signal.texts.is_empty()
             && signal.bits < 63
             && signal.texts.iter().all(|(code, _)| (0..1i64 << signal.bits).contains(code));
         let kind = match signal.form {
             _ if is_enum => self.enumeration(signal, owner),
-            Form::Float => format!("f{}", signal.bits),
-            Form::Signed if signal.bits > 1 => format!("i{}", signal.bits),
-            Form::Signed => {
+            SignalForm::Float => format!("f{}", signal.bits),
+            SignalForm::Signed if signal.bits > 1 => format!("i{}", signal.bits),
+            SignalForm::Signed => {
                 left_out(self, format!("the sign of `{}`", signal.name), "one bit has no room for it");
                 "u1".to_owned()
             }
-            Form::Unsigned => format!("u{}", signal.bits),
+            SignalForm::Unsigned => format!("u{}", signal.bits),
         };
         let scale = match (has_scale, signal.form) {
-            (true, Form::Float) | (true, _) if signal.factor == "0" || is_by || signal.form == Form::Float => {
+            (true, SignalForm::Float) | (true, _)
+                if signal.factor == "0" || is_by || signal.form == SignalForm::Float =>
+            {
                 let what = format!("the scale of `{}`, * {} + {}", signal.name, signal.factor, signal.offset);
                 let why = match signal.form {
-                    Form::Float => "a float is the number itself",
+                    SignalForm::Float => "a float is the number itself",
                     _ if is_by => "what selects other signals is a whole number",
                     _ => "all values would be one",
                 };
@@ -463,7 +465,7 @@ impl Writer {
         }
         let (name, _) = self.taken.take(format!("{owner}{}", upper(&signal.name, "Signal")));
         let mut text = format!("enum {name} : u{} {{\n", signal.bits);
-        let (mut labels, mut codes) = (Taken::default(), BTreeSet::new());
+        let (mut labels, mut codes) = (UsedNames::default(), BTreeSet::new());
         let mut texts = signal.texts.clone();
         texts.sort_by_key(|(code, _)| *code);
         for (code, value) in texts {

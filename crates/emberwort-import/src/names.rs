@@ -68,9 +68,9 @@ pub fn upper(name: &str, alone: &str) -> String {
 
 /// Names that are taken.
 #[derive(Clone, Debug, Default)]
-pub struct Taken(BTreeSet<String>);
+pub struct UsedNames(BTreeSet<String>);
 
-impl Taken {
+impl UsedNames {
     /// The name, or one with a number behind it, if it is taken; and whether it was. It is taken from then on.
     pub fn take(&mut self, name: String) -> (String, bool) {
         if self.0.insert(name.clone()) {
@@ -101,7 +101,7 @@ mod tests {
         ] {
             assert_eq!((lower(name, "field"), upper(name, "Item")), (small.to_owned(), large.to_owned()), "{name}");
         }
-        let mut taken = Taken::default();
+        let mut taken = UsedNames::default();
         let names: Vec<String> = ["a", "a", "a", "a2"].map(|name| taken.take(name.to_owned()).0).to_vec();
         assert_eq!(names, ["a", "a2", "a3", "a2_2"]);
     }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::database::{Database, Form, Message, Multiplexed, Signal, Skipped};
+use crate::database::{Database, Message, Multiplexed, Signal, SignalForm, Skipped};
 use crate::decimal::plain;
 use crate::encoding::text_of;
 use crate::tokens::{Kind, Token, tokens};
@@ -276,10 +276,10 @@ impl Parser<'_> {
             _ => return None,
         };
         signal.form = if self.punct('-').is_some() {
-            Form::Signed
+            SignalForm::Signed
         } else {
             self.punct('+')?;
-            Form::Unsigned
+            SignalForm::Unsigned
         };
         self.punct('(')?;
         signal.factor = plain(&self.number()?)?;
@@ -414,7 +414,7 @@ impl Parser<'_> {
         let kind: u8 = self.whole()?;
         self.skip_rest();
         match (self.signal_of(id, &name), kind) {
-            (Some(signal), 1 | 2) => signal.form = Form::Float,
+            (Some(signal), 1 | 2) => signal.form = SignalForm::Float,
             (Some(_), 0) => {}
             (Some(_), _) => self.skip(line, format!("the form of `{name}`"), "it is none of integer, float and double"),
             (None, _) => self.skip(line, format!("the form of `{name}`"), "there is no such signal"),

@@ -13,9 +13,9 @@ use crate::Nanoseconds;
 use crate::agenda::Agenda;
 use crate::definitions::Definition;
 use crate::machine::{LinkEvent, Machine};
-use crate::player::{Player, Way};
-use crate::report::Heard;
-use crate::scenario::{Device, Planned, Scenario};
+use crate::player::{Player, ReplySource};
+use crate::report::ReceptionAccount;
+use crate::scenario::{Device, PlannedMessage, Scenario};
 use crate::side::{Found, Side};
 use crate::speech::{self, Said};
 
@@ -27,7 +27,7 @@ pub struct DeviceEnd {
     framing: Arc<Framing>,
     running: RunningStatus,
     side: Side,
-    agenda: Agenda<Todo>,
+    agenda: Agenda<PendingAction>,
     player: Player,
     random: ChaCha8Rng,
     sequence: u64,
@@ -35,15 +35,15 @@ pub struct DeviceEnd {
 }
 
 /// What it is going to do.
-enum Todo {
+enum PendingAction {
     /// Send a message that it sends regularly.
     Report { message: usize, every: Nanoseconds },
     /// Send a planned message.
-    Send(Planned),
+    Send(PlannedMessage),
     /// Send the frame with this number of the recording that plays it.
     Play(usize),
     /// Answer a request with these values.
-    Answer { request: usize, asked: Values, way: Way },
+    Answer { request: usize, asked: Values, way: ReplySource },
 }
 
 impl DeviceEnd {
@@ -57,17 +57,17 @@ impl DeviceEnd {
         let channel = &definition.plan.channels[definition.channel];
         let mut agenda = Agenda::new();
         if let Some((first, _)) = device.recording.as_ref().and_then(|recording| recording.frames.first()) {
-            agenda.note(*first, Todo::Play(0));
+            agenda.note(*first, PendingAction::Play(0));
         }
         let is_own = device.recording.is_none();
         for (message, compiled) in definition.plan.messages.iter().enumerate().filter(|_| is_own) {
             let every = compiled.message.every.filter(|_| compiled.message.from == End::Device);
             if let Some(every) = every.filter(|_| channel.carries(message)) {
-                agenda.note(device.first_report, Todo::Report { message, every });
+                agenda.note(device.first_report, PendingAction::Report { message, every });
             }
         }
         for planned in &device.sends {
-            agenda.note(planned.at, Todo::Send(planned.clone()));
+            agenda.note(planned.at, PendingAction::Send(planned.clone()));
         }
         let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
         // A stream of its own for each device, so that one does not change what another says.
@@ -101,10 +101,10 @@ impl DeviceEnd {
                 self.player.restart(&self.device);
             }
             match todo {
-                Todo::Report { message, every } => {
+                PendingAction::Report { message, every } => {
                     // What could not be sent in time is not made up for.
                     let next = (time + every).max(now.saturating_sub(every));
-                    self.agenda.note(next, Todo::Report { message, every });
+                    self.agenda.note(next, PendingAction::Report { message, every });
                     if runs {
                         let plan = &self.definition.plan;
                         let (values, alarms) = self.player.report(plan, &self.device, message, time, &mut self.random);
@@ -114,30 +114,30 @@ impl DeviceEnd {
                         }
                     }
                 }
-                Todo::Play(number) => {
+                PendingAction::Play(number) => {
                     let Some(recording) = &self.device.recording else { continue };
                     if let Some((next, _)) = recording.frames.get(number + 1) {
-                        self.agenda.note(*next, Todo::Play(number + 1));
+                        self.agenda.note(*next, PendingAction::Play(number + 1));
                     }
                     if runs {
                         self.outbox.push_back(recording.frames[number].1.clone());
                     }
                 }
-                Todo::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
-                Todo::Answer { request, asked, way } if runs => {
+                PendingAction::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
+                PendingAction::Answer { request, asked, way } if runs => {
                     let plan = &self.definition.plan;
                     let answer = self.player.answer(plan, &self.device, time, way, (request, &asked));
                     if let Some((message, node, values)) = answer {
                         self.send(message, node, &values);
                     }
                 }
-                Todo::Send(_) | Todo::Answer { .. } => {}
+                PendingAction::Send(_) | PendingAction::Answer { .. } => {}
             }
         }
     }
 
     /// All that it heard.
-    pub fn heard(&self) -> Heard {
+    pub fn heard(&self) -> ReceptionAccount {
         self.side.heard_in_all()
     }
 
@@ -162,7 +162,7 @@ impl DeviceEnd {
                 let request = (frame.message, &frame.values);
                 for answer in self.player.hear(plan, &self.device, now, request, &mut self.random) {
                     let (request, asked) = (frame.message, frame.values.clone());
-                    self.agenda.note(now + answer.after, Todo::Answer { request, asked, way: answer.way });
+                    self.agenda.note(now + answer.after, PendingAction::Answer { request, asked, way: answer.way });
                 }
             }
         }

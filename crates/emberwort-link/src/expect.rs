@@ -10,7 +10,7 @@ use crate::definitions::Definitions;
 use crate::file_words::duration;
 use crate::probe::{Probe, ProbeKind, Probed};
 use crate::reason::Reason;
-use crate::report::{Heard, Report, Verdict};
+use crate::report::{ReceptionAccount, Report, Verdict};
 
 /// One thing that must hold.
 #[derive(Clone, Debug, PartialEq)]
@@ -51,7 +51,7 @@ enum Kind {
     },
     Values(Box<Probe>),
     AtMost {
-        what: What,
+        what: Quantity,
         most: u64,
         at: Place,
     },
@@ -65,14 +65,14 @@ enum Bound {
 
 /// What is counted of all that one side received.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum What {
+enum Quantity {
     Broken,
     Unread,
     Gaps,
 }
 
-impl What {
-    fn count(self, heard: Heard) -> u64 {
+impl Quantity {
+    fn count(self, heard: ReceptionAccount) -> u64 {
         match self {
             Self::Broken => heard.broken,
             Self::Unread => heard.unread,
@@ -86,7 +86,7 @@ type Counts = BTreeMap<(usize, u64), u64>;
 
 /// What was seen of an expectation while the trial ran.
 #[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct Seen<'a> {
+pub(crate) struct Observed<'a> {
     /// What its probe found, if it has one.
     pub probed: Option<&'a Probed>,
     /// When more came than it allows, if it is a limit.
@@ -109,7 +109,7 @@ impl Place {
         }
     }
 
-    fn heard(self, report: &Report) -> Heard {
+    fn heard(self, report: &Report) -> ReceptionAccount {
         match self {
             Self::Host => report.host,
             Self::Device(node) => report.devices.get(&node).copied().unwrap_or_default(),
@@ -238,9 +238,9 @@ impl Expectation {
             }
             [first, second, "at", "most", count] => {
                 let what = match (*first, *second) {
-                    ("counter", "gaps") => What::Gaps,
-                    ("broken", "frames") => What::Broken,
-                    ("unread", "frames") => What::Unread,
+                    ("counter", "gaps") => Quantity::Gaps,
+                    ("broken", "frames") => Quantity::Broken,
+                    ("unread", "frames") => Quantity::Unread,
                     _ => return Err(unreadable()),
                 };
                 Kind::AtMost { what, most: number(count)?, at: place.unwrap_or(Place::Host) }
@@ -272,7 +272,7 @@ impl Expectation {
     }
 
     /// Whether more came than it allows, if it is a limit: of frames received by message and node, and by what one side heard.
-    pub(crate) fn is_exceeded(&self, received: &Counts, heard: impl Fn(Option<u64>) -> Heard) -> bool {
+    pub(crate) fn is_exceeded(&self, received: &Counts, heard: impl Fn(Option<u64>) -> ReceptionAccount) -> bool {
         match &self.kind {
             Kind::Count { bound: Bound::AtMost(most), message, node, .. } => summed(received, *message, *node) > *most,
             Kind::AtMost { what, most, at } => what.count(heard(at.node())) > *most,
@@ -281,7 +281,7 @@ impl Expectation {
     }
 
     /// The moment that shows that it did not hold, where there is one.
-    fn witness(&self, report: &Report, seen: Seen<'_>) -> Option<Nanoseconds> {
+    fn witness(&self, report: &Report, seen: Observed<'_>) -> Option<Nanoseconds> {
         match &self.kind {
             Kind::Answered { message, within, .. } => report.answers.get(message)?.first_late.get(within).copied(),
             Kind::NoWrongValue => report.wrong_examples.first().map(|wrong| wrong.time),
@@ -297,7 +297,7 @@ impl Expectation {
     }
 
     /// Whether it held.
-    pub(crate) fn judge(&self, report: &Report, seen: Seen<'_>) -> Verdict {
+    pub(crate) fn judge(&self, report: &Report, seen: Observed<'_>) -> Verdict {
         let (failed, found) = match &self.kind {
             Kind::Values(probe) => probe.judge(seen.probed.unwrap_or(&Probed::default())),
             Kind::Loss { message, node, below } => {
@@ -357,9 +357,9 @@ impl Expectation {
                 let heard = at.heard(report);
                 let count = what.count(heard);
                 let found = match what {
-                    What::Broken => format!("{count} broken {at}"),
-                    What::Unread => format!("{count} unread {at}"),
-                    What::Gaps => format!("{count} found {at}, with {} numbers left out", heard.missing),
+                    Quantity::Broken => format!("{count} broken {at}"),
+                    Quantity::Unread => format!("{count} unread {at}"),
+                    Quantity::Gaps => format!("{count} found {at}, with {} numbers left out", heard.missing),
                 };
                 (unless(count <= *most, Reason::TooMany), found)
             }

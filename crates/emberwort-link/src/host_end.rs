@@ -11,7 +11,7 @@ use crate::Nanoseconds;
 use crate::agenda::Agenda;
 use crate::definitions::Definition;
 use crate::machine::{LinkEvent, Machine};
-use crate::report::Heard;
+use crate::report::ReceptionAccount;
 use crate::scenario::Scenario;
 use crate::script::{Outcome, Runner};
 use crate::side::{Found, Side};
@@ -25,26 +25,26 @@ pub struct HostEnd {
     framing: Arc<Framing>,
     running: RunningStatus,
     side: Side,
-    agenda: Agenda<Todo>,
+    agenda: Agenda<PendingAction>,
     scripts: Runner,
     /// By node.
     sequences: BTreeMap<u64, u64>,
     /// Requests that nobody has answered yet, by the number of the request.
-    open: BTreeMap<u64, Open>,
+    open: BTreeMap<u64, OpenRequest>,
     asked: u64,
     outbox: VecDeque<Vec<u8>>,
     events: VecDeque<LinkEvent>,
 }
 
 /// A request that waits for its answer.
-struct Open {
+struct OpenRequest {
     index: usize,
     asked: Nanoseconds,
     left: u32,
 }
 
 /// What it is going to do.
-enum Todo {
+enum PendingAction {
     /// Send a planned request.
     Request { index: usize },
     /// See whether the request with this number was answered.
@@ -60,7 +60,7 @@ impl HostEnd {
         let definition = scenario.definitions.get(scenario.host).clone();
         let mut agenda = Agenda::new();
         for (index, request) in scenario.requests.iter().enumerate() {
-            agenda.note(request.at, Todo::Request { index });
+            agenda.note(request.at, PendingAction::Request { index });
         }
         Self {
             starts,
@@ -91,27 +91,27 @@ impl HostEnd {
         }
         while let Some((time, todo)) = self.agenda.take(now) {
             match todo {
-                Todo::Request { index } => {
+                PendingAction::Request { index } => {
                     let planned = &self.scenario.requests[index];
                     if let Some(every) = planned.every
                         && time + every < planned.until
                     {
-                        self.agenda.note(time + every, Todo::Request { index });
+                        self.agenda.note(time + every, PendingAction::Request { index });
                     }
                     self.send_planned(index);
                     if self.is_answered(index) {
-                        self.open.insert(self.asked, Open { index, asked: now, left: self.scenario.retries });
-                        self.agenda.note(now + self.within(index), Todo::Look { number: self.asked });
+                        self.open.insert(self.asked, OpenRequest { index, asked: now, left: self.scenario.retries });
+                        self.agenda.note(now + self.within(index), PendingAction::Look { number: self.asked });
                         self.asked += 1;
                     }
                 }
-                Todo::Look { number } => {
+                PendingAction::Look { number } => {
                     let Some(open) = self.open.get_mut(&number) else { continue };
                     let index = open.index;
                     if open.left > 0 {
                         open.left -= 1;
                         self.send_planned(index);
-                        self.agenda.note(now + self.within(index), Todo::Look { number });
+                        self.agenda.note(now + self.within(index), PendingAction::Look { number });
                     } else {
                         self.open.remove(&number);
                         let planned = &self.scenario.requests[index];
@@ -124,7 +124,7 @@ impl HostEnd {
     }
 
     /// All that it heard.
-    pub fn heard(&self) -> Heard {
+    pub fn heard(&self) -> ReceptionAccount {
         self.side.heard_in_all()
     }
 
@@ -165,7 +165,7 @@ impl HostEnd {
             self.side.numbering.take(sender, frame.sequence, frame.message, &frame.values);
             self.scripts.hear(plan, now, frame.message, frame.node, &frame.values);
             // The oldest request that this can answer.
-            let answers = |open: &Open| {
+            let answers = |open: &OpenRequest| {
                 let planned = &self.scenario.requests[open.index];
                 let named = plan.messages[planned.message].message.answered_by.contains(&frame.message);
                 named && frame.node.is_none_or(|node| node == planned.node)

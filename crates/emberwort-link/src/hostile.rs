@@ -10,7 +10,7 @@ use rand_chacha::ChaCha8Rng;
 use crate::scenario::Scenario;
 use crate::side::Side;
 use crate::sweep::check_bits;
-use crate::trial::{Watch, run};
+use crate::trial::{TrialObserver, run};
 
 /// What came of frames that were changed on purpose.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -45,8 +45,8 @@ const MAX_FRAMES: usize = 2_000;
 /// So many false accepts are kept as examples.
 const MAX_EXAMPLES: usize = 8;
 
-impl Watch for Keep {
-    fn goes_on(&mut self, _: u64) -> bool {
+impl TrialObserver for Keep {
+    fn should_continue(&mut self, _: u64) -> bool {
         self.frames.len() < MAX_FRAMES
     }
 

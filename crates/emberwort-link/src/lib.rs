@@ -13,6 +13,7 @@ pub mod expect;
 mod file_words;
 pub mod host_end;
 pub mod hostile;
+mod in_flight;
 pub mod machine;
 pub mod minimise;
 mod player;
@@ -27,7 +28,6 @@ mod speech;
 pub mod sweep;
 pub mod tables;
 pub mod trial;
-mod under_way;
 pub mod wire;
 
 pub use definitions::{Definitions, Revisions};
@@ -36,10 +36,10 @@ pub use file_words::{duration, hertz};
 pub use host_end::HostEnd;
 pub use machine::{LinkEvent, Machine};
 pub use reason::Reason;
-pub use report::{Heard, Report};
+pub use report::{ReceptionAccount, Report};
 pub use scenario::{Scenario, ScenarioError};
 pub use tables::tables_on;
-pub use trial::{Outside, Watch, run, run_with};
+pub use trial::{ExternalDevices, TrialObserver, run, run_with};
 
 /// A moment or a duration in nanoseconds of virtual time.
 pub type Nanoseconds = u64;

@@ -11,18 +11,18 @@ use crate::Nanoseconds;
 use crate::scenario::{Delay, Device, Reply, fill_with_rest};
 use crate::signal::{Commands, Fixed, Sampler, nearest, normal, rest};
 use crate::tables::{TableAccess, keys_in, tables_on, value_of};
-use emberwort_text::formula::Worked;
+use emberwort_text::formula::ComputedField;
 
 /// What a device answers to a request: so long after it, in this way.
 #[derive(Clone, Debug)]
 pub(crate) struct Answer {
     pub after: Nanoseconds,
-    pub way: Way,
+    pub way: ReplySource,
 }
 
 /// A way to answer.
 #[derive(Clone, Copy, Debug)]
-pub(crate) enum Way {
+pub(crate) enum ReplySource {
     /// As a reply of the trial says, by index.
     Reply(usize),
     /// The entry of a table is read or written.
@@ -119,14 +119,14 @@ impl Player {
             Some(index) => {
                 let reply = &device.replies[index];
                 let times = if reply.with.is_none() { 0 } else { reply.times };
-                (Way::Reply(index), reply.after.as_ref().unwrap_or(&device.answers_after), times)
+                (ReplySource::Reply(index), reply.after.as_ref().unwrap_or(&device.answers_after), times)
             }
             None => {
                 let reaches = |table: &TableAccess| {
                     table.read.is_some_and(|read| read.request == request)
                         || table.write.is_some_and(|write| write.request == request)
                 };
-                let way = self.tables.iter().position(reaches).map_or(Way::First, Way::Table);
+                let way = self.tables.iter().position(reaches).map_or(ReplySource::First, ReplySource::Table);
                 (way, &device.answers_after, 1)
             }
         };
@@ -139,12 +139,12 @@ impl Player {
         plan: &Plan,
         device: &Device,
         now: Nanoseconds,
-        way: Way,
+        way: ReplySource,
         (request, asked): (usize, &Values),
     ) -> Option<Said> {
         let first = plan.messages[request].message.answered_by.first().copied();
         let (with, node, values) = match way {
-            Way::Reply(index) => {
+            ReplySource::Reply(index) => {
                 let reply = device.replies.get(index)?;
                 let with = reply.with?;
                 // The fields were checked when the trial was read.
@@ -153,8 +153,8 @@ impl Player {
                 work_out(&reply.worked, plan, with, now, (request, asked), &mut values);
                 (with, reply.node.unwrap_or(device.node), values)
             }
-            Way::Table(table) => self.reach(plan, device, table, (request, asked))?,
-            Way::First => (first?, device.node, fill_with_rest(plan, first?, &serde_json::Map::new()).ok()?),
+            ReplySource::Table(table) => self.reach(plan, device, table, (request, asked))?,
+            ReplySource::First => (first?, device.node, fill_with_rest(plan, first?, &serde_json::Map::new()).ok()?),
         };
         if Some(with) == first {
             self.commands.insert(request, (now, asked.clone()));
@@ -234,7 +234,7 @@ fn echo(pairs: &[(usize, usize)], asked: &Values, values: &mut Values) {
 
 /// Sets the fields that are worked out of those of another message.
 fn work_out(
-    worked: &[Worked],
+    worked: &[ComputedField],
     plan: &Plan,
     message: usize,
     now: Nanoseconds,
@@ -242,7 +242,7 @@ fn work_out(
     values: &mut Values,
 ) {
     let others = &plan.messages[other].message.fields;
-    for Worked { slot, formula } in worked {
+    for ComputedField { slot, formula } in worked {
         if let Some(number) = formula.value_of(now, others, of) {
             values.set_raw(*slot, nearest(number, &plan.messages[message].message.fields[*slot].kind));
         }

@@ -25,12 +25,12 @@ pub struct Report {
     /// Good frames that were received more than once.
     pub repeated: u64,
     /// What the host received.
-    pub host: Heard,
+    pub host: ReceptionAccount,
     /// What each device received, by node. All of them hear what the host sends.
-    pub devices: BTreeMap<u64, Heard>,
+    pub devices: BTreeMap<u64, ReceptionAccount>,
     /// What became of whole frames between ends that do not have the same definition, where it is not all fine: by message,
     /// node and verdict. Those that are misread stand in `wrong`, too.
-    pub between: BTreeMap<(usize, u64, Understanding), Between>,
+    pub between: BTreeMap<(usize, u64, Understanding), RevisionPairAccount>,
     /// How many good frames had values other than those that were sent.
     pub wrong: u64,
     /// The first of them, [`Report::MAX_EXAMPLES`] at most.
@@ -91,7 +91,7 @@ impl Recovery {
 
 /// The accounting of what one side received. Good, unread, broken and stray bytes add up to the input.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Heard {
+pub struct ReceptionAccount {
     /// Bytes received.
     pub input: u64,
     /// Bytes in good frames.
@@ -131,7 +131,7 @@ pub struct WrongValue {
 
 /// What became of frames between two definitions.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Between {
+pub struct RevisionPairAccount {
     /// How many.
     pub frames: u64,
     /// What became of the last of them.
@@ -254,7 +254,7 @@ impl Report {
     }
 
     /// What the first device received, which all of them hear.
-    pub fn device(&self) -> Heard {
+    pub fn device(&self) -> ReceptionAccount {
         self.devices.values().next().copied().unwrap_or_default()
     }
 

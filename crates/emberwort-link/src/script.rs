@@ -8,7 +8,7 @@ use emberwort_wire::Values;
 use crate::Nanoseconds;
 use crate::reason::Reason;
 use crate::signal::nearest;
-use emberwort_text::formula::{Formula, Worked, number};
+use emberwort_text::formula::{ComputedField, Formula, number};
 
 /// The first number of the variables of formulas that are values which a script keeps; lower ones are slots.
 pub const KEPT: usize = 1 << 20;
@@ -40,7 +40,7 @@ pub enum Step {
         /// Its values.
         values: Values,
         /// Fields that are worked out of values that were kept.
-        worked: Vec<Worked>,
+        worked: Vec<ComputedField>,
         /// How many times it is sent once more if what the next step expects does not come.
         retries: u32,
     },
@@ -90,7 +90,7 @@ struct Failure {
 
 /// A message that came while another one was waited for, and what it says about why that does not come.
 #[derive(Clone, Debug)]
-struct Instead {
+struct UnexpectedMessage {
     message: usize,
     what: String,
 }
@@ -109,11 +109,11 @@ pub struct Sending {
 /// Scripts while they run.
 #[derive(Clone, Debug)]
 pub struct Runner {
-    lanes: Vec<Lane>,
+    lanes: Vec<ScriptLane>,
 }
 
 #[derive(Clone, Debug)]
-struct Lane {
+struct ScriptLane {
     script: Script,
     step: usize,
     round: u32,
@@ -125,14 +125,14 @@ struct Lane {
     /// The last step that sent something, and how many times it may do so once more.
     sent: Option<(usize, u32)>,
     /// What came while the step waited, and was not what it waits for, in words.
-    instead: Option<Instead>,
+    instead: Option<UnexpectedMessage>,
     failed: Option<Failure>,
 }
 
 impl Runner {
     /// Scripts that have not begun.
     pub fn new(scripts: &[Script]) -> Self {
-        let lane = |script: &Script| Lane {
+        let lane = |script: &Script| ScriptLane {
             step: 0,
             round: 0,
             due: Some(script.at),
@@ -180,7 +180,7 @@ impl Outcome {
     }
 }
 
-impl Lane {
+impl ScriptLane {
     fn act(&mut self, plan: &Plan, now: Nanoseconds, sendings: &mut Vec<Sending>) {
         while let Some(due) = self.due.filter(|due| *due <= now) {
             let Some(step) = self.script.steps.get(self.step).cloned() else {
@@ -196,7 +196,7 @@ impl Lane {
                     Step::Send { message, node, values, worked, retries } => {
                         let mut values = values.clone();
                         let fields = &plan.messages[*message].message.fields;
-                        for Worked { slot, formula } in worked {
+                        for ComputedField { slot, formula } in worked {
                             let kept = |variable: usize| self.kept.get(variable - KEPT).copied().flatten();
                             if let Some(number) = formula.value(now, &kept) {
                                 values.set_raw(*slot, nearest(number, &fields[*slot].kind));
@@ -242,7 +242,7 @@ impl Lane {
     }
 
     /// What a message is to a step that waits for another one, if it says something about why that does not come.
-    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<Instead> {
+    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<UnexpectedMessage> {
         let is_of_node = waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted));
         let asked = self.script.steps[..self.step].iter().rev().find_map(|step| match step {
             Step::Send { message, .. } => Some(*message),
@@ -254,10 +254,10 @@ impl Lane {
                 Some(when) if is_of_node => format!("not with `{}`", when.text()),
                 _ => "from another node".to_owned(),
             };
-            return Some(Instead { message, what: format!("; {name} came, but {why}") });
+            return Some(UnexpectedMessage { message, what: format!("; {name} came, but {why}") });
         }
         let answers = asked.is_some_and(|asked| plan.messages[asked].message.answered_by.contains(&message));
-        (answers && is_of_node).then(|| Instead { message, what: format!("; {name} came instead") })
+        (answers && is_of_node).then(|| UnexpectedMessage { message, what: format!("; {name} came instead") })
     }
 
     fn fail(&mut self, at: Nanoseconds, reason: Reason, what: String) {

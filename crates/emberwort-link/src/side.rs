@@ -9,7 +9,7 @@ use emberwort_wire::sequence::Numbering;
 use emberwort_wire::{Chunk, FrameFault, FrameSink, FrameView, Framed, Receiver, Time, TimedReceiver, Values};
 
 use crate::definitions::Definition;
-use crate::report::Heard;
+use crate::report::ReceptionAccount;
 
 /// What one receiving side has: its receiver, and which bytes of its stream belong to which sent frame.
 pub(crate) struct Side {
@@ -21,7 +21,7 @@ pub(crate) struct Side {
     /// First offset and sent frame, rising: those of which bytes have not been given away yet.
     origins: VecDeque<(u64, u64)>,
     /// All that it received.
-    pub heard: Heard,
+    pub heard: ReceptionAccount,
     /// The numbers of what it received.
     pub numbering: Numbering,
 }
@@ -51,7 +51,7 @@ pub(crate) struct FoundFrame {
 struct SideSink<'a> {
     reader: &'a mut BodyReader,
     requests: &'a Requests,
-    heard: &'a mut Heard,
+    heard: &'a mut ReceptionAccount,
     origins: &'a VecDeque<(u64, u64)>,
     found: Found,
 }
@@ -113,7 +113,7 @@ impl Side {
             requests: Requests::default(),
             fed: 0,
             origins: VecDeque::new(),
-            heard: Heard::default(),
+            heard: ReceptionAccount::default(),
             numbering: Numbering::new(plan),
         }
     }
@@ -171,9 +171,9 @@ impl Side {
     }
 
     /// All that it received, with the gaps in the numbers.
-    pub fn heard_in_all(&self) -> Heard {
+    pub fn heard_in_all(&self) -> ReceptionAccount {
         let watch = self.numbering.watch();
-        Heard { gaps: watch.gaps(), missing: watch.missing(), jumps_back: watch.jumps_back(), ..self.heard }
+        ReceptionAccount { gaps: watch.gaps(), missing: watch.missing(), jumps_back: watch.jumps_back(), ..self.heard }
     }
 
     /// Nothing more comes.

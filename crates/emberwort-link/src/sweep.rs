@@ -6,7 +6,7 @@ use rayon::prelude::*;
 use crate::Nanoseconds;
 use crate::report::Report;
 use crate::scenario::Scenario;
-use crate::trial::{Watch, run};
+use crate::trial::{TrialObserver, run};
 use crate::wire::Faults;
 
 /// A fault that a sweep varies.
@@ -107,10 +107,10 @@ pub fn rates(from: f64, to: f64, per_decade: u32) -> Vec<f64> {
 }
 
 /// Asks now and then whether a run goes on.
-struct GoOn<'a>(&'a (dyn Fn() -> bool + Sync));
+struct StopCheck<'a>(&'a (dyn Fn() -> bool + Sync));
 
-impl Watch for GoOn<'_> {
-    fn goes_on(&mut self, _: Nanoseconds) -> bool {
+impl TrialObserver for StopCheck<'_> {
+    fn should_continue(&mut self, _: Nanoseconds) -> bool {
         (self.0)()
     }
 }
@@ -133,7 +133,7 @@ pub fn sweep(
         scenario.to_device = scenario.faults;
         scenario.stretches.clear();
         scenario.bursts = None;
-        let report = goes_on().then(|| run(&scenario, &mut GoOn(goes_on)));
+        let report = goes_on().then(|| run(&scenario, &mut StopCheck(goes_on)));
         done();
         report.filter(|_| goes_on()).map(|report| (index, report))
     };

@@ -55,7 +55,7 @@ pub struct Bursts {
 
 /// A stretch of time with faults of its own.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Stretch {
+pub struct FaultyStretch {
     /// First moment.
     pub from: Nanoseconds,
     /// First moment behind it.
@@ -72,7 +72,7 @@ pub struct Wire {
     /// The same towards the devices.
     pub to_device: Faults,
     /// Stretches with other faults; the first that holds a moment counts.
-    pub stretches: Vec<Stretch>,
+    pub stretches: Vec<FaultyStretch>,
     /// Disturbances that come back.
     pub bursts: Option<Bursts>,
     /// From the last bit's sending to its receiving.
@@ -460,9 +460,9 @@ mod tests {
         let mut random = ChaCha8Rng::seed_from_u64(1);
         let inverting = Faults { bit_errors: 1.0, ..Faults::default() };
         wire.stretches = vec![
-            Stretch { from: 2 * BYTE, to: 4 * BYTE, faults: inverting },
+            FaultyStretch { from: 2 * BYTE, to: 4 * BYTE, faults: inverting },
             // The first that holds a moment counts.
-            Stretch { from: 3 * BYTE, to: 5 * BYTE, faults: Faults { byte_loss: 1.0, ..Faults::default() } },
+            FaultyStretch { from: 3 * BYTE, to: 5 * BYTE, faults: Faults { byte_loss: 1.0, ..Faults::default() } },
         ];
         let (_, deliveries) = wire.send(0, DEVICE, &[1, 2, 3, 4, 5, 6], &mut random);
         assert_eq!(deliveries[0].bytes, [1, 2, !3, !4, 6]);
@@ -476,7 +476,7 @@ mod tests {
         // The second of two copies is sent later, and has the faults of then.
         let mut wire = Wire::new(&UART);
         wire.faults.duplicates = 1.0;
-        wire.stretches = vec![Stretch { from: 3 * BYTE, to: 4 * BYTE, faults: inverting }];
+        wire.stretches = vec![FaultyStretch { from: 3 * BYTE, to: 4 * BYTE, faults: inverting }];
         let (_, deliveries) = wire.send(0, DEVICE, &[1, 2], &mut random);
         let bytes: Vec<&[u8]> = deliveries.iter().map(|delivery| delivery.bytes.as_slice()).collect();
         assert_eq!(bytes, [&[1, 2], &[1, !2]]);

@@ -37,8 +37,8 @@ fn a_day_with_every_fault(hours: u32) {
     let scenario = scenario(&text, &plan);
     let mut first = None;
     struct Look<'a>(&'a mut Option<u64>, u64, u64);
-    impl emberwort_link::Watch for Look<'_> {
-        fn goes_on(&mut self, now: u64) -> bool {
+    impl emberwort_link::TrialObserver for Look<'_> {
+        fn should_continue(&mut self, now: u64) -> bool {
             if now > self.1 {
                 let used = memory();
                 self.0.get_or_insert(used);

@@ -12,7 +12,7 @@ const MAX_FILES: usize = 1000;
 
 /// A file that is being read, or has been.
 #[derive(Clone, Copy)]
-struct Seen {
+struct ImportedFile {
     /// Whether its own imports are still being followed.
     open: bool,
 }
@@ -22,7 +22,7 @@ struct Reader<'a> {
     sources: Sources,
     findings: Vec<Finding>,
     file: File,
-    seen: HashMap<String, Seen>,
+    seen: HashMap<String, ImportedFile>,
 }
 
 /// The items of a file and of all that it imports, with the findings of their form.
@@ -41,7 +41,7 @@ impl Reader<'_> {
     /// are at most [`MAX_FILES`].
     fn read(&mut self, source: Source) {
         let name = source.name.clone();
-        self.seen.insert(name.clone(), Seen { open: true });
+        self.seen.insert(name.clone(), ImportedFile { open: true });
         let text = source.text.clone();
         let base = self.sources.add(source);
         let mut parsed = parse(&text, base);
@@ -61,7 +61,7 @@ impl Reader<'_> {
             }
             self.import(&name, &import);
         }
-        self.seen.insert(name, Seen { open: false });
+        self.seen.insert(name, ImportedFile { open: false });
     }
 
     fn import(&mut self, importer: &str, import: &ImportItem) {
@@ -84,13 +84,13 @@ impl Reader<'_> {
                 self.findings.push(failed(format!("`{path}` cannot be read: {why}"), help));
             }
             Ok(source) => match self.seen.get(&source.name) {
-                Some(Seen { open: true }) => self.findings.push(Finding::new(
+                Some(ImportedFile { open: true }) => self.findings.push(Finding::new(
                     Code::ImportCycle,
                     import.span,
                     format!("`{path}` imports, over others or itself, the file that imports it here"),
                     "take this import out: what that file says is known here already",
                 )),
-                Some(Seen { open: false }) => {}
+                Some(ImportedFile { open: false }) => {}
                 None => self.read(source),
             },
         }

@@ -32,7 +32,6 @@
 //! ```
 
 pub mod algorithm;
-mod apart;
 pub mod budget;
 pub mod counting;
 pub mod diagnostics;
@@ -44,6 +43,7 @@ pub mod medium;
 pub mod model;
 mod named_place;
 pub mod number;
+mod partial_definition;
 pub mod plan;
 mod resolve;
 mod source;
@@ -53,8 +53,8 @@ pub mod tidy;
 pub mod views;
 mod what_if;
 
-pub use apart::Apart;
 pub use named_place::named_place;
+pub use partial_definition::PartialDefinition;
 pub use plan::Plan;
 pub use source::{Source, Sources, Span};
 pub use what_if::what_if;
@@ -94,10 +94,10 @@ pub fn check_with(source: Source, load: &mut dyn FnMut(&str, &str) -> Result<Sou
 pub fn check_apart(
     source: Source,
     load: &mut dyn FnMut(&str, &str) -> Result<Source, String>,
-) -> (Checked, Option<Apart>) {
+) -> (Checked, Option<PartialDefinition>) {
     let (file, read, sources) = imports::read_all(source, load);
     let (plan, findings) = resolve::resolve(&file, read.clone());
-    let apart = if plan.is_some() { None } else { apart::apart(file, &read) };
+    let apart = if plan.is_some() { None } else { partial_definition::apart(file, &read) };
     (Checked { plan, findings, sources }, apart)
 }
 

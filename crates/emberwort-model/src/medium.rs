@@ -98,7 +98,7 @@ pub enum MediumKind {
 
 /// How the bytes of a medium stand in a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Carriage {
+pub enum Encapsulation {
     /// As they are.
     Bytes,
     /// In a UDP datagram.
@@ -235,10 +235,10 @@ impl MediumKind {
     }
 
     /// How its bytes stand in a capture.
-    pub fn carriage(&self) -> Carriage {
+    pub fn carriage(&self) -> Encapsulation {
         match *self {
-            MediumKind::Udp { port, .. } => Carriage::Udp { port },
-            MediumKind::Can { data_bitrate, .. } => Carriage::Can { fd: data_bitrate.is_some() },
+            MediumKind::Udp { port, .. } => Encapsulation::Udp { port },
+            MediumKind::Can { data_bitrate, .. } => Encapsulation::Can { fd: data_bitrate.is_some() },
             MediumKind::Uart(_)
             | MediumKind::Spi { .. }
             | MediumKind::I2c { .. }
@@ -246,7 +246,7 @@ impl MediumKind {
             | MediumKind::Line(_)
             | MediumKind::Lora { .. }
             | MediumKind::Tcp { .. }
-            | MediumKind::Stream { .. } => Carriage::Bytes,
+            | MediumKind::Stream { .. } => Encapsulation::Bytes,
         }
     }
 
@@ -273,8 +273,8 @@ impl MediumKind {
     /// The greatest port, endpoint, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
     pub fn greatest_key(&self, extended: bool) -> u64 {
         match (self.carriage(), self) {
-            (Carriage::Can { .. }, _) if extended => 0x1FFF_FFFF,
-            (Carriage::Can { .. }, _) => 0x7FF,
+            (Encapsulation::Can { .. }, _) if extended => 0x1FFF_FFFF,
+            (Encapsulation::Can { .. }, _) => 0x7FF,
             (_, MediumKind::Lora { .. }) => 223,
             (_, MediumKind::Usb { .. }) => usb::FROM_DEVICE | usb::GREATEST_ENDPOINT,
             _ => 65_535,

@@ -13,7 +13,7 @@ pub(crate) struct Line {
 }
 
 /// What is read of a line.
-pub(crate) enum Got {
+pub(crate) enum LineRead {
     /// So many bytes; of a packet there may be none.
     Bytes(usize),
     /// Nothing until now.
@@ -25,7 +25,7 @@ pub(crate) enum Got {
 /// The half that reads.
 pub(crate) trait Source: Send {
     /// Waits for what comes next, at most for a short time.
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got>;
+    fn next(&mut self, room: &mut [u8]) -> io::Result<LineRead>;
 }
 
 /// The half that writes.
@@ -37,9 +37,9 @@ pub(crate) trait Target: Write + Send {
 }
 
 /// A half that writes to somebody of whom nothing is known.
-pub(crate) struct Out<W>(pub W);
+pub(crate) struct PlainWriter<W>(pub W);
 
-impl<W: Write> Write for Out<W> {
+impl<W: Write> Write for PlainWriter<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.0.write(bytes)
     }
@@ -49,18 +49,18 @@ impl<W: Write> Write for Out<W> {
     }
 }
 
-impl<W: Write + Send> Target for Out<W> {}
+impl<W: Write + Send> Target for PlainWriter<W> {}
 
 /// A stream of bytes that ends with an empty read.
 pub(crate) struct Stream<R>(pub R);
 
 // Its reads do not wait for long.
 impl<R: Read + Send> Source for Stream<R> {
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
+    fn next(&mut self, room: &mut [u8]) -> io::Result<LineRead> {
         match self.0.read(room) {
-            Ok(0) => Ok(Got::Closed),
-            Ok(length) => Ok(Got::Bytes(length)),
-            Err(error) if is_nothing(&error) => Ok(Got::Nothing),
+            Ok(0) => Ok(LineRead::Closed),
+            Ok(length) => Ok(LineRead::Bytes(length)),
+            Err(error) if is_nothing(&error) => Ok(LineRead::Nothing),
             Err(error) => Err(error),
         }
     }

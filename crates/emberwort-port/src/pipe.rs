@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
-use crate::line::{Got, Line, Out, Source, Stream, Target};
+use crate::line::{Line, LineRead, PlainWriter, Source, Stream, Target};
 use crate::program::Program;
 
 /// How long, in milliseconds, a pipe that is empty or full is waited for.
@@ -24,12 +24,20 @@ pub(crate) fn start(words: &[String]) -> io::Result<Line> {
     let (Some(input), Some(output)) = (program.take_input(), program.take_output()) else {
         return Err(io::Error::other("it has no standard input and output"));
     };
-    Ok(Line { reader: Box::new(Pipe(Stream(output))), writer: Box::new(Pipe(Out(input))), program: Some(program) })
+    Ok(Line {
+        reader: Box::new(Pipe(Stream(output))),
+        writer: Box::new(Pipe(PlainWriter(input))),
+        program: Some(program),
+    })
 }
 
 /// Standard input and output of this program.
 pub(crate) fn standard() -> Line {
-    Line { reader: Box::new(Pipe(Stream(io::stdin()))), writer: Box::new(Pipe(Out(io::stdout()))), program: None }
+    Line {
+        reader: Box::new(Pipe(Stream(io::stdin()))),
+        writer: Box::new(Pipe(PlainWriter(io::stdout()))),
+        program: None,
+    }
 }
 
 /// One end of a pipe, which nobody waits for longer than a moment.
@@ -46,12 +54,12 @@ fn is_ready(pipe: &impl AsFd, what: PollFlags) -> io::Result<bool> {
 }
 
 impl<R: Read + AsFd + Send> Source for Pipe<Stream<R>> {
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
-        if is_ready(&self.0.0, PollFlags::POLLIN)? { self.0.next(room) } else { Ok(Got::Nothing) }
+    fn next(&mut self, room: &mut [u8]) -> io::Result<LineRead> {
+        if is_ready(&self.0.0, PollFlags::POLLIN)? { self.0.next(room) } else { Ok(LineRead::Nothing) }
     }
 }
 
-impl<W: Write + AsFd> Write for Pipe<Out<W>> {
+impl<W: Write + AsFd> Write for Pipe<PlainWriter<W>> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         if !is_ready(&self.0.0, PollFlags::POLLOUT)? {
             return Err(io::Error::other("whoever reads it does not read"));
@@ -66,4 +74,4 @@ impl<W: Write + AsFd> Write for Pipe<Out<W>> {
     }
 }
 
-impl<W: Write + AsFd + Send> Target for Pipe<Out<W>> {}
+impl<W: Write + AsFd + Send> Target for Pipe<PlainWriter<W>> {}

@@ -15,7 +15,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::clock::Clock;
-use crate::line::{Got, Line, Source, Target};
+use crate::line::{Line, LineRead, Source, Target};
 use crate::list;
 use crate::program::Program;
 use crate::serial::SerialSettings;
@@ -429,9 +429,9 @@ impl Serving {
         let mut room = vec![0; ROOM];
         while self.is_wanted() {
             match reader.next(&mut room) {
-                Ok(Got::Bytes(length)) => self.tell_bytes(self.time_of_bytes(), &room[..length]),
-                Ok(Got::Nothing) => {}
-                Ok(Got::Closed) => return "the other end closed it".to_owned(),
+                Ok(LineRead::Bytes(length)) => self.tell_bytes(self.time_of_bytes(), &room[..length]),
+                Ok(LineRead::Nothing) => {}
+                Ok(LineRead::Closed) => return "the other end closed it".to_owned(),
                 Err(error) => return error.to_string(),
             }
         }
@@ -444,7 +444,7 @@ impl Serving {
         let (mut rest, began) = (0, Instant::now());
         while rest < MAX_REST
             && began.elapsed() < RESTS_END_WITHIN
-            && let Ok(Got::Bytes(length)) = reader.next(room)
+            && let Ok(LineRead::Bytes(length)) = reader.next(room)
         {
             self.tell_bytes(self.time_of_bytes(), &room[..length]);
             rest += length.max(1);

@@ -12,7 +12,7 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::pty::{PtyMaster, grantpt, posix_openpt, ptsname_r, unlockpt};
 use nix::sys::termios::{SetArg, cfmakeraw, tcgetattr, tcsetattr};
 
-use crate::line::{Got, Line, Source, Target, is_nothing};
+use crate::line::{Line, LineRead, Source, Target, is_nothing};
 
 /// How long, in milliseconds, a full line is waited for before bytes are given up.
 const FULL: u16 = 200;
@@ -29,13 +29,13 @@ pub(crate) fn make() -> io::Result<(Line, String)> {
     cfmakeraw(&mut settings);
     tcsetattr(&far, SetArg::TCSANOW, &settings)?;
     let near = Arc::new(near);
-    let line = Line { reader: Box::new(Near(near.clone())), writer: Box::new(Near(near)), program: None };
+    let line = Line { reader: Box::new(MasterEnd(near.clone())), writer: Box::new(MasterEnd(near)), program: None };
     Ok((line, path))
 }
 
-struct Near(Arc<PtyMaster>);
+struct MasterEnd(Arc<PtyMaster>);
 
-impl Near {
+impl MasterEnd {
     /// Waits until it can be read or written; whether it can, and whether nobody has the far end open.
     fn wait(&self, what: PollFlags, milliseconds: u16) -> io::Result<(bool, bool)> {
         let mut wanted = [PollFd::new(self.0.as_fd(), what)];
@@ -49,26 +49,26 @@ impl Near {
     }
 }
 
-impl Source for Near {
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
+impl Source for MasterEnd {
+    fn next(&mut self, room: &mut [u8]) -> io::Result<LineRead> {
         let (is_ready, is_alone) = self.wait(PollFlags::POLLIN, 100)?;
         if is_ready {
             return match (&*self.0).read(room) {
-                Ok(length) => Ok(Got::Bytes(length)),
+                Ok(length) => Ok(LineRead::Bytes(length)),
                 // What was left is read, and nobody is there.
-                Err(error) if error.raw_os_error() == Some(nix::errno::Errno::EIO as i32) => Ok(Got::Nothing),
-                Err(error) if is_nothing(&error) => Ok(Got::Nothing),
+                Err(error) if error.raw_os_error() == Some(nix::errno::Errno::EIO as i32) => Ok(LineRead::Nothing),
+                Err(error) if is_nothing(&error) => Ok(LineRead::Nothing),
                 Err(error) => Err(error),
             };
         }
         if is_alone {
             thread::sleep(Duration::from_millis(5));
         }
-        Ok(Got::Nothing)
+        Ok(LineRead::Nothing)
     }
 }
 
-impl Write for Near {
+impl Write for MasterEnd {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let (is_ready, is_alone) = self.wait(PollFlags::POLLOUT, FULL)?;
         let unread = || Err(io::Error::other("whoever has the far end open does not read"));
@@ -87,7 +87,7 @@ impl Write for Near {
     }
 }
 
-impl Target for Near {
+impl Target for MasterEnd {
     /// Whether somebody has the far end open.
     fn has_peer(&self) -> bool {
         self.wait(PollFlags::POLLOUT, 0).is_ok_and(|(_, is_alone)| !is_alone)

@@ -7,7 +7,7 @@ use std::time::Duration;
 use emberwort_model::medium::{MediumKind, UartFormat};
 use serialport::{ClearBuffer, DataBits, FlowControl, Parity, SerialPort as _, StopBits};
 
-use crate::line::{Line, Out, Stream, Target};
+use crate::line::{Line, PlainWriter, Stream, Target};
 
 /// Speed and form of the characters on a serial line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -97,7 +97,7 @@ pub(crate) fn open(path: &Path, settings: SerialSettings) -> io::Result<Line> {
     Ok(if rts_while_sending {
         Line { reader, writer: Box::new(Driven(writer)), program: None }
     } else {
-        Line { reader, writer: Box::new(Out(writer)), program: None }
+        Line { reader, writer: Box::new(PlainWriter(writer)), program: None }
     })
 }
 

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use nix::sys::socket::{setsockopt, sockopt};
 
-use crate::line::{Got, Line, Out, Source, Stream, Target, is_nothing};
+use crate::line::{Line, LineRead, PlainWriter, Source, Stream, Target, is_nothing};
 
 /// Whoever waits looks this often whether it is still wanted.
 const PATIENCE: Duration = Duration::from_millis(100);
@@ -25,7 +25,7 @@ pub(crate) fn tcp(stream: TcpStream) -> io::Result<Line> {
     stream.set_nodelay(true)?;
     stream.set_read_timeout(Some(PATIENCE))?;
     stream.set_write_timeout(Some(FULL))?;
-    Ok(Line { writer: Box::new(Out(stream.try_clone()?)), reader: Box::new(Stream(stream)), program: None })
+    Ok(Line { writer: Box::new(PlainWriter(stream.try_clone()?)), reader: Box::new(Stream(stream)), program: None })
 }
 
 /// Connects to `host:port`, as long as that is wanted.
@@ -122,16 +122,18 @@ struct Packets {
 }
 
 impl Source for Packets {
-    fn next(&mut self, room: &mut [u8]) -> io::Result<Got> {
+    fn next(&mut self, room: &mut [u8]) -> io::Result<LineRead> {
         match self.socket.recv_from(room) {
             Ok((length, from)) => {
                 if !self.is_fixed {
                     *self.peer.lock().unwrap_or_else(PoisonError::into_inner) = Some(from);
                 }
-                Ok(Got::Bytes(length))
+                Ok(LineRead::Bytes(length))
             }
             // Nobody listens there yet, says the other host.
-            Err(error) if is_nothing(&error) || error.kind() == io::ErrorKind::ConnectionRefused => Ok(Got::Nothing),
+            Err(error) if is_nothing(&error) || error.kind() == io::ErrorKind::ConnectionRefused => {
+                Ok(LineRead::Nothing)
+            }
             Err(error) => Err(error),
         }
     }

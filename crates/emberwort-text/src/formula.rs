@@ -122,7 +122,7 @@ const FUNCTIONS: [(&str, Function, usize); 6] = [
 
 /// A field that is worked out.
 #[derive(Clone, Debug)]
-pub struct Worked {
+pub struct ComputedField {
     /// Its slot.
     pub slot: usize,
     /// How.

@@ -20,4 +20,4 @@ pub mod text;
 pub use filling::{Filling, Problem, forms, holds};
 pub use row::RowHeader;
 pub use show::{write_raw_value, write_value};
-pub use text::{Given, fill, raw_of};
+pub use text::{GivenValue, fill, raw_of};

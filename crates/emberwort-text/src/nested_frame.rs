@@ -7,7 +7,7 @@ use emberwort_wire::{FrameFault, Framed, Values};
 
 /// What stands in a frame inside of a message.
 #[derive(Clone, Debug)]
-pub struct Inner {
+pub struct NestedFrame {
     /// Index of its message.
     pub message: usize,
     /// The node, if its frames have one.
@@ -24,12 +24,12 @@ pub struct Inner {
 ///
 /// # Errors
 /// Why it is no good frame.
-pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<Inner, FrameFault> {
+pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<NestedFrame, FrameFault> {
     let framing = plan.channels[channel].framing(from);
     let mut plain = Vec::new();
     let view = framing.open(bytes, &mut plain)?;
     let mut values = Values::default();
     let message = read_body(plan, framing.plan(), &view, &mut values)?;
     let (node, sequence, revision) = (view.node, view.sequence, view.revision);
-    Ok(Inner { message, node, sequence, revision, values })
+    Ok(NestedFrame { message, node, sequence, revision, values })
 }

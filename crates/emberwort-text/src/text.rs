@@ -15,7 +15,7 @@ use crate::json;
 
 /// A value as given by a user.
 #[derive(Clone, Copy, Debug)]
-pub enum Given<'a> {
+pub enum GivenValue<'a> {
     /// As written behind `FIELD=`.
     Text(&'a str),
     /// As it stands in a row.
@@ -28,15 +28,15 @@ pub enum Given<'a> {
 /// All problems at once: unknown and repeated fields, values that do not fit, fields that are missing.
 pub fn fill<'g>(
     plan: &MessagePlan,
-    given: impl IntoIterator<Item = (&'g str, Given<'g>)>,
+    given: impl IntoIterator<Item = (&'g str, GivenValue<'g>)>,
     filling: Filling<'_>,
     values: &mut Values,
 ) -> Result<(), Vec<Problem>> {
     values.clear(plan);
     let message = &plan.message;
     fill_group((&message.name, &message.fields, 0), given, filling, values, |field, slot, given, values| match given {
-        Given::Text(text) => set_text(field, slot, text, filling, values),
-        Given::Json(value) => json::set(field, slot, value, filling, values),
+        GivenValue::Text(text) => set_text(field, slot, text, filling, values),
+        GivenValue::Json(value) => json::set(field, slot, value, filling, values),
     })
 }
 

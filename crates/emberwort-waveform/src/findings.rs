@@ -8,7 +8,7 @@ use emberwort_model::medium::{BitCode, LineCode, MediumKind, UartFormat, UsbSpee
 
 use crate::lines::event::Count;
 use crate::lines::{can, code, i2c, spi, uart, usb};
-use crate::listener::Seen;
+use crate::listener::LineObservations;
 use crate::wave::Moment;
 use crate::wiring::Role;
 
@@ -82,14 +82,14 @@ pub fn too_few(rate: u64, bits_a_second: u64) -> Option<Finding> {
 }
 
 /// All that is wrong with what was seen in a recording of a length.
-pub fn findings(seen: &Seen, length: Moment) -> Vec<Finding> {
+pub fn findings(seen: &LineObservations, length: Moment) -> Vec<Finding> {
     match seen {
-        Seen::Uart(role, format, seen) => of_uart(*role, format, seen, length),
-        Seen::Spi(seen) => of_spi(seen),
-        Seen::I2c(hertz, seen) => of_i2c(*hertz, seen),
-        Seen::Can(speeds, seen) => of_can(*speeds, seen, length),
-        Seen::Usb(speed, seen) => of_usb(*speed, seen),
-        Seen::Code(code, seen) => of_code(code, seen, length),
+        LineObservations::Uart(role, format, seen) => of_uart(*role, format, seen, length),
+        LineObservations::Spi(seen) => of_spi(seen),
+        LineObservations::I2c(hertz, seen) => of_i2c(*hertz, seen),
+        LineObservations::Can(speeds, seen) => of_can(*speeds, seen, length),
+        LineObservations::Usb(speed, seen) => of_usb(*speed, seen),
+        LineObservations::Code(code, seen) => of_code(code, seen, length),
     }
 }
 
@@ -109,31 +109,31 @@ pub struct BitTiming {
 }
 
 /// How fast those are that were seen on a medium; `None` where nobody can say it.
-pub fn bit_timing(seen: &Seen, medium: &MediumKind) -> Option<BitTiming> {
+pub fn bit_timing(seen: &LineObservations, medium: &MediumKind) -> Option<BitTiming> {
     let timing =
         |who: String, said: f64, measured, one_bit, allowed| Some(BitTiming { who, said, measured, one_bit, allowed });
     match seen {
-        Seen::Uart(role, format, seen) => {
+        LineObservations::Uart(role, format, seen) => {
             let allowed = Some((TOLERATED, ""));
             timing(role.to_string(), f64::from(format.baud), seen.baud(), seen.spread, allowed)
         }
-        Seen::I2c(hertz, seen) => timing("clock".to_owned(), f64::from(*hertz), seen.hertz(), None, None),
-        Seen::Can(speeds, seen) => {
+        LineObservations::I2c(hertz, seen) => timing("clock".to_owned(), f64::from(*hertz), seen.hertz(), None, None),
+        LineObservations::Can(speeds, seen) => {
             let allowed = Some((CAN_TOLERATED, ""));
             timing("bus".to_owned(), f64::from(speeds.bitrate), seen.bitrate(), seen.spread, allowed)
         }
-        Seen::Usb(speed, seen) => {
+        LineObservations::Usb(speed, seen) => {
             let allowed = match speed {
                 UsbSpeed::Low => (1.5, "USB 2.0, 7.1.11"),
                 UsbSpeed::Full => (0.25, "USB 2.0, 7.1.11"),
             };
             timing("bus".to_owned(), f64::from(speed.bitrate()), seen.bitrate(), seen.spread, Some(allowed))
         }
-        Seen::Code(code, seen) => {
+        LineObservations::Code(code, seen) => {
             let said = 1e12 / code.bit_picoseconds().max(1) as f64;
             timing("line".to_owned(), said, seen.bitrate(), None, None)
         }
-        Seen::Spi(seen) => {
+        LineObservations::Spi(seen) => {
             let MediumKind::Spi { hertz, .. } = medium else { return None };
             let measured = seen.period.map(|period| 1e12 / period as f64);
             timing("clock".to_owned(), f64::from(*hertz), measured, None, None)
@@ -160,10 +160,10 @@ pub fn allowed_slope(medium: &MediumKind) -> Option<((u64, u64), &'static str)> 
 }
 
 /// What is not wrong, and worth a word all the same.
-pub fn remarks(seen: &Seen) -> Vec<String> {
+pub fn remarks(seen: &LineObservations) -> Vec<String> {
     let time = |picoseconds: u64| duration(picoseconds);
     match seen {
-        Seen::Spi(seen) => {
+        LineObservations::Spi(seen) => {
             let range = |what: &str, (least, most): (u64, u64)| match least == most {
                 true => format!("{what} {}", time(least)),
                 false => format!("{what} {} to {}", time(least), time(most)),
@@ -173,10 +173,10 @@ pub fn remarks(seen: &Seen) -> Vec<String> {
             let parts: Vec<String> = words.into_iter().chain(frames).collect();
             if parts.is_empty() { Vec::new() } else { vec![format!("the clock rests {}", parts.join(", "))] }
         }
-        Seen::Can(_, seen) if seen.remote > 0 => {
+        LineObservations::Can(_, seen) if seen.remote > 0 => {
             vec![format!("{} ask for data, and carry none", plural(seen.remote, "remote frame"))]
         }
-        Seen::Usb(_, seen) if seen.good() > 0 => {
+        LineObservations::Usb(_, seen) if seen.good() > 0 => {
             let counts = PacketId::ALL.iter().zip(seen.packets).filter(|(_, count)| *count > 0);
             let counts: Vec<String> = counts.map(|(id, count)| format!("{count} {}", id.name())).collect();
             let resets = seen.resets.any().then(|| {
@@ -259,7 +259,7 @@ fn coarse(who: Role, spread: Option<(u64, u64)>, bit: u64, is_half: bool) -> Opt
     })
 }
 
-fn of_uart(role: Role, format: &UartFormat, seen: &uart::Seen, length: Moment) -> Vec<Finding> {
+fn of_uart(role: Role, format: &UartFormat, seen: &uart::UartObservations, length: Moment) -> Vec<Finding> {
     let mut findings = Vec::new();
     if seen.edges <= 1 {
         return vec![nothing(role)];
@@ -308,7 +308,7 @@ fn of_uart(role: Role, format: &UartFormat, seen: &uart::Seen, length: Moment) -
     findings
 }
 
-fn of_spi(seen: &spi::Seen) -> Vec<Finding> {
+fn of_spi(seen: &spi::SpiObservations) -> Vec<Finding> {
     let mut findings = Vec::new();
     if seen.clocks == 0 {
         return vec![nothing(Role::Clock)];
@@ -376,7 +376,7 @@ fn unknown(count: Count) -> Option<Finding> {
     })
 }
 
-fn of_i2c(hertz: u32, seen: &i2c::Seen) -> Vec<Finding> {
+fn of_i2c(hertz: u32, seen: &i2c::I2cObservations) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (role, changes) in [(Role::Clock, seen.clocks), (Role::Data, seen.data_changes)] {
         if changes == 0 {
@@ -443,7 +443,7 @@ fn of_i2c(hertz: u32, seen: &i2c::Seen) -> Vec<Finding> {
 /// Bit rates of a network agree better than those of serial lines: ISO 11898-1 allows less than 1.58 %.
 const CAN_TOLERATED: f64 = 1.0;
 
-fn of_can(speeds: can::Speeds, seen: &can::Seen, length: Moment) -> Vec<Finding> {
+fn of_can(speeds: can::Speeds, seen: &can::CanObservations, length: Moment) -> Vec<Finding> {
     let mut findings = Vec::new();
     if seen.edges <= 1 {
         return vec![nothing(Role::Bus)];
@@ -497,7 +497,7 @@ fn of_can(speeds: can::Speeds, seen: &can::Seen, length: Moment) -> Vec<Finding>
     findings
 }
 
-fn of_usb(speed: UsbSpeed, seen: &usb::Seen) -> Vec<Finding> {
+fn of_usb(speed: UsbSpeed, seen: &usb::UsbObservations) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (role, changes) in [Role::Plus, Role::Minus].into_iter().zip(seen.changes) {
         if changes == 0 {
@@ -576,7 +576,7 @@ fn of_usb(speed: UsbSpeed, seen: &usb::Seen) -> Vec<Finding> {
     findings
 }
 
-fn of_code(code: &LineCode, seen: &code::Seen, length: Moment) -> Vec<Finding> {
+fn of_code(code: &LineCode, seen: &code::CodeObservations, length: Moment) -> Vec<Finding> {
     let mut findings = Vec::new();
     if seen.edges == 0 {
         return vec![nothing(Role::Line)];

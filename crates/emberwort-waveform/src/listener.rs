@@ -16,7 +16,7 @@ use crate::wiring::{Comparator, Role, Wiring, WiringError, by_signal};
 /// Takes the chunks of a line, and which device they are about where the line says it.
 pub trait LineSink: ChunkSink {
     /// All chunks of this tap are said by the device with this node, or to it.
-    fn heard_of(&mut self, tap: u32, node: u64);
+    fn bind_tap(&mut self, tap: u32, node: u64);
 
     /// A packet of the line itself, which carries no message.
     fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
@@ -124,19 +124,19 @@ enum Line {
 
 /// What was seen on the wires beside bytes.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Seen {
+pub enum LineObservations {
     /// On a wire of an asynchronous line.
-    Uart(Role, UartFormat, uart::Seen),
+    Uart(Role, UartFormat, uart::UartObservations),
     /// On a serial peripheral interface.
-    Spi(spi::Seen),
+    Spi(spi::SpiObservations),
     /// On a two-wire bus, with its clock in hertz.
-    I2c(u32, i2c::Seen),
+    I2c(u32, i2c::I2cObservations),
     /// On a controller area network.
-    Can(can::Speeds, can::Seen),
+    Can(can::Speeds, can::CanObservations),
     /// On a universal serial bus.
-    Usb(UsbSpeed, usb::Seen),
+    Usb(UsbSpeed, usb::UsbObservations),
     /// On a line of one wire.
-    Code(LineCode, code::Seen),
+    Code(LineCode, code::CodeObservations),
 }
 
 impl<S: LineSink> Listener<S> {
@@ -299,28 +299,28 @@ impl<S: LineSink> Listener<S> {
     }
 
     /// What was seen beside bytes, wire by wire.
-    fn seen(&self) -> Vec<Seen> {
+    fn seen(&self) -> Vec<LineObservations> {
         match &self.line {
             Line::Uart(receivers) => {
                 let both = [Role::Device, Role::Host].into_iter().zip(receivers.iter());
                 both.filter_map(|(role, uart)| {
-                    uart.as_ref().map(|uart| Seen::Uart(role, uart.format(), uart.seen.clone()))
+                    uart.as_ref().map(|uart| LineObservations::Uart(role, uart.format(), uart.seen.clone()))
                 })
                 .collect()
             }
-            Line::Spi(spi) => vec![Seen::Spi(spi.seen.clone())],
-            Line::I2c(i2c, hertz) => vec![Seen::I2c(*hertz, i2c.seen.clone())],
-            Line::Can(can, _) => vec![Seen::Can(can.speeds(), can.seen.clone())],
-            Line::Usb(usb) => vec![Seen::Usb(usb.speed(), usb.seen.clone())],
-            Line::Code(code) => vec![Seen::Code(*code.code(), code.seen())],
+            Line::Spi(spi) => vec![LineObservations::Spi(spi.seen.clone())],
+            Line::I2c(i2c, hertz) => vec![LineObservations::I2c(*hertz, i2c.seen.clone())],
+            Line::Can(can, _) => vec![LineObservations::Can(can.speeds(), can.seen.clone())],
+            Line::Usb(usb) => vec![LineObservations::Usb(usb.speed(), usb.seen.clone())],
+            Line::Code(code) => vec![LineObservations::Code(*code.code(), code.seen())],
         }
     }
 
     /// Ends the waveform; gives back the sink, which was given all, what was seen, and how many bytes were dropped.
-    pub fn finish(mut self) -> (S, Vec<Seen>, u64) {
+    pub fn finish(mut self) -> (S, Vec<LineObservations>, u64) {
         // What is there at the end lasts.
         self.deglitch = self.deglitch.min(1);
-        let _ = self.become_sure(self.now.after(1));
+        let _ = self.confirm_until(self.now.after(1));
         let _ = self.settle();
         let _ = self.nothing_until(self.now);
         match &mut self.line {
@@ -370,7 +370,7 @@ impl<S: LineSink> Listener<S> {
         }
         let tap = self.taps.len() as u32 + 1;
         self.taps.insert(node, tap);
-        self.sink.heard_of(tap, node);
+        self.sink.bind_tap(tap, node);
         tap
     }
 
@@ -554,7 +554,7 @@ impl<S: LineSink> WaveSink for Listener<S> {
         if self.deglitch == 0 {
             return self.nothing_until(at);
         }
-        self.become_sure(at)?;
+        self.confirm_until(at)?;
         let sure = at.picoseconds().saturating_sub(self.deglitch);
         self.nothing_until(Moment::from_picoseconds(sure))
     }
@@ -563,7 +563,7 @@ impl<S: LineSink> WaveSink for Listener<S> {
 impl<S: LineSink> Listener<S> {
     /// A level that may be too short.
     fn maybe(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
-        self.become_sure(at)?;
+        self.confirm_until(at)?;
         // The level before it was too short: it never was.
         if let Some(index) = self.unsure.iter().position(|(_, other, _)| *other == wire) {
             self.unsure.remove(index);
@@ -578,7 +578,7 @@ impl<S: LineSink> Listener<S> {
     }
 
     /// What lasted until a moment is sure.
-    fn become_sure(&mut self, at: Moment) -> ControlFlow<()> {
+    fn confirm_until(&mut self, at: Moment) -> ControlFlow<()> {
         while let Some((since, wire, level)) = self.unsure.front().copied() {
             if at.since(since) < self.deglitch {
                 break;

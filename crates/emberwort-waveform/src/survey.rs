@@ -63,7 +63,7 @@ impl Widths {
 
 /// What was seen of one signal.
 #[derive(Clone, Debug, Default)]
-pub struct Seen {
+pub struct SignalObservations {
     /// Its name.
     pub name: String,
     /// The least and the greatest number, if it has some.
@@ -87,7 +87,7 @@ pub struct Seen {
     has_edge: bool,
 }
 
-impl Seen {
+impl SignalObservations {
     fn become_level(&mut self, at: Moment, level: Option<bool>) {
         if self.level == level {
             return;
@@ -349,10 +349,12 @@ impl Seen {
 
 /// Whether the first edges of two signals are packets of a universal serial bus: nearly all that begins as one has neither a wrong kind nor a
 /// wrong checksum.
-fn are_packets(plus: &Seen, minus: &Seen, speed: UsbSpeed) -> bool {
+fn are_packets(plus: &SignalObservations, minus: &SignalObservations, speed: UsbSpeed) -> bool {
     let mut usb = Usb::new(speed, 0, 1);
     let mut levels = [None; MAX_WIRES];
-    let of_wire = |wire: usize, seen: &Seen| seen.first.iter().map(move |(at, level)| (*at, wire, *level)).collect();
+    let of_wire = |wire: usize, seen: &SignalObservations| {
+        seen.first.iter().map(move |(at, level)| (*at, wire, *level)).collect()
+    };
     let mut edges: Vec<(Moment, usize, bool)> = of_wire(0, plus);
     edges.extend::<Vec<_>>(of_wire(1, minus));
     edges.sort_by_key(|(at, ..)| *at);
@@ -475,7 +477,7 @@ pub fn usual_baud(measured: f64) -> Option<u32> {
 #[derive(Clone, Debug, Default)]
 pub struct Survey {
     /// By signal.
-    pub signals: Vec<Seen>,
+    pub signals: Vec<SignalObservations>,
     /// The end of the waveform.
     pub end: Moment,
     /// Whether the levels of signals with numbers are known from a look before.
@@ -490,7 +492,7 @@ impl Survey {
 
     /// What the signals probably are, by signal.
     pub fn guesses(&self) -> Vec<Option<Guess>> {
-        let mut alone: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+        let mut alone: Vec<Option<Guess>> = self.signals.iter().map(SignalObservations::guess).collect();
         if let Some((plus, minus, speed)) = self.serial_bus() {
             for (wire, is_plus) in [(plus, true), (minus, false)] {
                 alone[wire] = Some(Guess::Usb { is_plus, speed });
@@ -505,7 +507,7 @@ impl Survey {
         }
         // Of several clocks nobody knows what belongs to which.
         let (Some((clock, hertz)), None) = (clocks.next(), clocks.next()) else { return alone };
-        let beside = |(guess, seen): (&Option<Guess>, &Seen)| match guess {
+        let beside = |(guess, seen): (&Option<Guess>, &SignalObservations)| match guess {
             Some(Guess::Clock { .. }) => *guess,
             _ => seen.beside(clock, hertz).or(*guess),
         };
@@ -535,7 +537,7 @@ impl Survey {
     /// Of all signals a clock and the data of a two-wire bus, if there are such: both rest high, and the data change while the clock is low,
     /// but for the conditions at which transfers begin and end (UM10204, section 3.1.4).
     fn two_wires(&self) -> Option<Vec<Option<Guess>>> {
-        let rests_high = |seen: &Seen| seen.edges >= 16 && seen.rests() == Some(true);
+        let rests_high = |seen: &SignalObservations| seen.edges >= 16 && seen.rests() == Some(true);
         for (clock, of_clock) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
             for (data, of_data) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
                 let [low, high] = of_data.beside.get(clock).copied().unwrap_or_default();
@@ -547,7 +549,7 @@ impl Survey {
                 }
                 let (low_width, _) = of_clock.widths[0].commonest()?;
                 let (high_width, _) = of_clock.widths[1].commonest()?;
-                let mut guesses: Vec<Option<Guess>> = self.signals.iter().map(Seen::guess).collect();
+                let mut guesses: Vec<Option<Guess>> = self.signals.iter().map(SignalObservations::guess).collect();
                 guesses[clock] = Some(Guess::I2cClock { hertz: 1e12 / (low_width + high_width) });
                 guesses[data] = Some(Guess::I2cData);
                 return Some(guesses);
@@ -564,8 +566,11 @@ impl Survey {
     /// A second look at the same waveform, with the levels that this one found.
     #[must_use]
     pub fn again(&self) -> Self {
-        let signals =
-            self.signals.iter().map(|seen| Seen { name: seen.name.clone(), numbers: seen.numbers, ..Seen::default() });
+        let signals = self.signals.iter().map(|seen| SignalObservations {
+            name: seen.name.clone(),
+            numbers: seen.numbers,
+            ..SignalObservations::default()
+        });
         Self { signals: signals.collect(), end: Moment::default(), has_levels: true }
     }
 }
@@ -573,7 +578,10 @@ impl Survey {
 impl WaveSink for Survey {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
         if !self.has_levels {
-            self.signals = signals.iter().map(|signal| Seen { name: signal.name.clone(), ..Seen::default() }).collect();
+            self.signals = signals
+                .iter()
+                .map(|signal| SignalObservations { name: signal.name.clone(), ..SignalObservations::default() })
+                .collect();
         }
         ControlFlow::Continue(())
     }
@@ -639,8 +647,8 @@ impl Survey {
 mod tests {
     use super::*;
 
-    fn seen(widths: impl Iterator<Item = u64>) -> Seen {
-        let mut seen = Seen::default();
+    fn seen(widths: impl Iterator<Item = u64>) -> SignalObservations {
+        let mut seen = SignalObservations::default();
         let (mut at, mut level) = (Moment::default(), true);
         seen.become_level(at, Some(level));
         for width in widths {

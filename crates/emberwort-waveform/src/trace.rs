@@ -232,9 +232,9 @@ impl WaveSink for Traces {
 
 /// Two sinks of the same waveform. It is read until both have enough.
 #[derive(Debug)]
-pub struct Both<'a, A, B>(&'a mut A, &'a mut B, [bool; 2]);
+pub struct BothSinks<'a, A, B>(&'a mut A, &'a mut B, [bool; 2]);
 
-impl<'a, A: WaveSink, B: WaveSink> Both<'a, A, B> {
+impl<'a, A: WaveSink, B: WaveSink> BothSinks<'a, A, B> {
     /// Of two sinks.
     pub fn new(one: &'a mut A, other: &'a mut B) -> Self {
         Self(one, other, [true; 2])
@@ -251,7 +251,7 @@ impl<'a, A: WaveSink, B: WaveSink> Both<'a, A, B> {
     }
 }
 
-impl<A: WaveSink, B: WaveSink> WaveSink for Both<'_, A, B> {
+impl<A: WaveSink, B: WaveSink> WaveSink for BothSinks<'_, A, B> {
     fn signals(&mut self, signals: &[Signal]) -> ControlFlow<()> {
         self.each(|one| one.signals(signals), |other| other.signals(signals))
     }

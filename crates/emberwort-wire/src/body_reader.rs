@@ -174,12 +174,12 @@ impl BodyReader {
     }
 
     /// Whether a key selects a message.
-    pub fn knows(&self, key: u64) -> bool {
+    pub fn has_key(&self, key: u64) -> bool {
         self.direction.message_of(key).is_some()
     }
 
     /// Whether the frame's key selects a message that asks for something which its answers do not repeat.
-    pub fn asks(&self, frame: &FrameView<'_>) -> bool {
+    pub fn is_decoded_by_request(&self, frame: &FrameView<'_>) -> bool {
         self.direction.message_of(frame.key).is_some_and(|message| !self.plan.messages[message].deciding.is_empty())
     }
 

@@ -88,9 +88,9 @@ impl Framings {
         check: impl Fn(&Framing) -> Result<FrameView<'a>, FrameFault>,
     ) -> (End, Checked<'a>) {
         let Some(host) = &self.host else { return (End::Device, checked_by_sink(check(&self.own), sink)) };
-        sink.faces(End::Device);
+        sink.assume_sender(End::Device);
         let by_device = checked_by_sink(check(&self.own), sink);
-        sink.faces(End::Host);
+        sink.assume_sender(End::Host);
         let by_host = checked_by_sink(check(host), sink);
         choose(by_device, by_host, sink)
     }
@@ -117,6 +117,6 @@ pub(crate) fn choose<'a, S: FrameSink + ?Sized>(
         (device, host) if host.rank() > device.rank() => End::Host,
         _ => End::Device,
     };
-    sink.faces(end);
+    sink.assume_sender(end);
     (end, if end == End::Host { by_host } else { by_device })
 }

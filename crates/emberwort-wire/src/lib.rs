@@ -21,7 +21,7 @@ pub mod timeline;
 pub mod values;
 
 pub use chunk::{Chunk, ChunkSink, StreamId, Time, Times};
-pub use codec::{BodyError, EncodeError, decode, decode_answer, encode, says_all, sender_revision};
+pub use codec::{BodyError, EncodeError, decode, decode_answer, encode, is_lossless, sender_revision};
 pub use frame::{FrameFault, FrameView, Framed, Framing, Header};
 pub use receiver::Receiver;
 pub use sink::FrameSink;

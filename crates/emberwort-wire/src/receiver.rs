@@ -32,7 +32,7 @@ use crate::stuffing;
 pub struct Receiver {
     framings: Framings,
     /// The end as whose frame the last one was read.
-    faces: End,
+    assumed_sender: End,
     /// Bytes kept for the next chunk; the first one has the offset `base`.
     carry: Vec<u8>,
     base: u64,
@@ -98,7 +98,7 @@ impl Receiver {
             carry: Vec::with_capacity(4 * limit),
             plain: Vec::with_capacity(limit),
             framings,
-            faces: End::Device,
+            assumed_sender: End::Device,
             base: 0,
             start: 0,
             scan: 0,
@@ -231,7 +231,7 @@ impl Receiver {
             let wire = window.get(range.clone());
             match &self.broken {
                 Some(pending) => {
-                    self.say_faces(pending.from, sink);
+                    self.announce_sender(pending.from, sink);
                     if pending.fault.is_unread() {
                         let mut plain = Vec::new();
                         let frame = self.framings.of(pending.from).open(wire, &mut plain).ok();
@@ -239,7 +239,7 @@ impl Receiver {
                     } else {
                         sink.broken(range, &pending.fault, wire);
                     }
-                    self.say_faces(self.faces, sink);
+                    self.announce_sender(self.assumed_sender, sink);
                 }
                 None => sink.stray(range, wire),
             }
@@ -247,9 +247,9 @@ impl Receiver {
     }
 
     #[inline(always)]
-    fn say_faces<S: FrameSink + ?Sized>(&self, from: End, sink: &mut S) {
+    fn announce_sender<S: FrameSink + ?Sized>(&self, from: End, sink: &mut S) {
         if self.framings.host.is_some() {
-            sink.faces(from);
+            sink.assume_sender(from);
         }
     }
 
@@ -274,10 +274,10 @@ impl Receiver {
     fn fail<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         // A false start inside a broken frame that reaches no further than it says nothing new; nor does one that is marked by a
         // single byte or by none, since many bytes look like that.
-        let marked = self.framings.of(self.faces).start_mark().len() > 1;
+        let marked = self.framings.of(self.assumed_sender).start_mark().len() > 1;
         if self.broken.is_none_or(|pending| marked && end > pending.end) {
             self.emit(window, self.scan, sink);
-            self.broken = Some(Pending { fault, end, from: self.faces });
+            self.broken = Some(Pending { fault, end, from: self.assumed_sender });
         }
         self.skip_to(window, self.scan + 1, sink);
     }
@@ -357,7 +357,7 @@ impl Receiver {
         loop {
             // On clean traffic one frame of a common shape follows the other.
             let mut rest = window.from(self.scan);
-            while let Some(view) = framing.quick_frame(rest) {
+            while let Some(view) = framing.fast_frame(rest) {
                 rest = &rest[view.bytes.len()..];
                 let at = self.scan..window.end() - rest.len() as u64;
                 if let Err(fault) = sink.accept(&view) {
@@ -445,7 +445,7 @@ impl Receiver {
     #[inline]
     fn accept<'a, S: FrameSink + ?Sized>(&mut self, framings: &Framings, bytes: &'a [u8], sink: &mut S) -> Checked<'a> {
         let (from, checked) = framings.accept(bytes, sink);
-        self.faces = from;
+        self.assumed_sender = from;
         checked
     }
 
@@ -463,16 +463,16 @@ impl Receiver {
             let by_host = start(framings.of(End::Host), rest, window.last, host);
             let from = match (&by_device, &by_host) {
                 (Start::Whole { .. }, Start::Whole { .. }) => {
-                    sink.faces(End::Device);
+                    sink.assume_sender(End::Device);
                     let as_device = whole(&framings, End::Device, &by_device, sink);
-                    sink.faces(End::Host);
+                    sink.assume_sender(End::Host);
                     let as_host = whole(&framings, End::Host, &by_host, sink);
                     choose(as_device, as_host, sink).0
                 }
                 // The shorter one is not held back, if it is good.
                 (Start::Whole { .. }, other) | (other, Start::Whole { .. }) => {
                     let whole_end = if matches!(by_device, Start::Whole { .. }) { End::Device } else { End::Host };
-                    sink.faces(whole_end);
+                    sink.assume_sender(whole_end);
                     let found = if whole_end == End::Device { &by_device } else { &by_host };
                     let good = matches!(whole(&framings, whole_end, found, sink), Checked::Good(_));
                     if matches!(other, Start::More) && !good {
@@ -488,8 +488,8 @@ impl Receiver {
                     continue;
                 }
             };
-            self.faces = from;
-            sink.faces(from);
+            self.assumed_sender = from;
+            sink.assume_sender(from);
             let found = if from == End::Device { by_device } else { by_host };
             let at = self.scan;
             match &found {
@@ -664,7 +664,7 @@ impl Receiver {
     /// A broken frame in which no other can begin.
     fn fail_whole<S: FrameSink + ?Sized>(&mut self, window: Window<'_>, fault: FrameFault, end: u64, sink: &mut S) {
         self.emit(window, self.scan, sink);
-        self.broken = Some(Pending { fault, end, from: self.faces });
+        self.broken = Some(Pending { fault, end, from: self.assumed_sender });
         self.skip_to(window, end, sink);
     }
 
@@ -673,7 +673,7 @@ impl Receiver {
         self.base = range.end;
         (self.start, self.scan) = (range.end, range.end);
         if self.framings.host.is_none()
-            && let Some(mut view) = self.framings.own.quick_frame(bytes)
+            && let Some(mut view) = self.framings.own.fast_frame(bytes)
             && view.bytes.len() == bytes.len()
         {
             if let (true, Some(key)) = (self.framings.plan().key_is_outside(), key) {

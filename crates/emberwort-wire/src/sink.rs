@@ -17,7 +17,7 @@ pub trait FrameSink {
     fn accept(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault>;
 
     /// The next frame, or fault, is read as one from this end. Only said by receivers that look for the frames of both.
-    fn faces(&mut self, from: End) {
+    fn assume_sender(&mut self, from: End) {
         let _ = from;
     }
 

@@ -190,8 +190,8 @@ impl<S: FrameSink + ?Sized> FrameSink for Timed<'_, S> {
     }
 
     #[inline]
-    fn faces(&mut self, from: End) {
-        self.sink.faces(from);
+    fn assume_sender(&mut self, from: End) {
+        self.sink.assume_sender(from);
     }
 
     fn choose(&mut self, device: &FrameView<'_>, host: &FrameView<'_>) -> End {

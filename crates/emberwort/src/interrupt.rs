@@ -24,12 +24,12 @@ static IS_END: AtomicBool = AtomicBool::new(false);
 
 static NEXT: AtomicU64 = AtomicU64::new(0);
 
-type Last = Box<dyn FnOnce() + Send>;
+type LastAction = Box<dyn FnOnce() + Send>;
 
 /// What is done last, by number.
-static LAST: Mutex<Vec<(u64, Last)>> = Mutex::new(Vec::new());
+static LAST: Mutex<Vec<(u64, LastAction)>> = Mutex::new(Vec::new());
 
-fn last() -> MutexGuard<'static, Vec<(u64, Last)>> {
+fn last() -> MutexGuard<'static, Vec<(u64, LastAction)>> {
     LAST.lock().unwrap_or_else(PoisonError::into_inner)
 }
 

@@ -95,7 +95,12 @@ pub fn of_checked(name: String, checked: Checked, look: Look) -> anyhow::Result<
 }
 
 /// The earlier sealed revisions with which a definition does not get along, beyond what was accepted.
-pub fn strangers(definition: &Path, plan: &Arc<Plan>, allowed: &[AllowEntry], look: Look) -> anyhow::Result<Vec<u32>> {
+pub fn incompatible_revisions(
+    definition: &Path,
+    plan: &Arc<Plan>,
+    allowed: &[AllowEntry],
+    look: Look,
+) -> anyhow::Result<Vec<u32>> {
     let history = history(definition, &plan.link.name)?;
     let earlier: Vec<&Sealed> =
         history.revisions.iter().filter(|sealed| sealed.revision < plan.link.revision).collect();

@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 use super::edits::EditsInOrder;
 use super::layers::{Layer, rebuild};
 use crate::pieces::InterfaceKind;
-use crate::source::Form;
+use crate::source::CaptureFormat;
 
 /// A block, or a packet, that claims more than this is damage.
 const MAX_BLOCK: usize = 1 << 25;
@@ -57,7 +57,7 @@ pub struct How<'a> {
 /// # Errors
 /// What could not be done; what was written by then is no whole capture.
 pub fn copy(
-    form: Form,
+    form: CaptureFormat,
     mut input: impl Read,
     edits: &mut EditsInOrder,
     how: How<'_>,
@@ -65,9 +65,9 @@ pub fn copy(
 ) -> Result<(), CopyError> {
     let mut copy = Copy { edits, how, number: 0 };
     match form {
-        Form::Pcapng => copy.pcapng(&mut input, out),
-        Form::Pcap => copy.pcap(&mut input, out),
-        Form::Raw | Form::Hex => copy.raw(&mut input, out),
+        CaptureFormat::Pcapng => copy.pcapng(&mut input, out),
+        CaptureFormat::Pcap => copy.pcap(&mut input, out),
+        CaptureFormat::Raw | CaptureFormat::Hex => copy.raw(&mut input, out),
     }
 }
 

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 
-use crate::traced::Part;
+use crate::traced::PacketPart;
 
 /// What becomes of one packet.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -65,7 +65,7 @@ impl Edits {
     ///
     /// # Errors
     /// If there is no room for it.
-    pub fn relieve(&mut self, needed: impl Fn(u64) -> bool) -> io::Result<()> {
+    pub fn spill(&mut self, needed: impl Fn(u64) -> bool) -> io::Result<()> {
         if self.collected < MUCH {
             return Ok(());
         }
@@ -103,7 +103,7 @@ impl Edits {
     ///
     /// # Errors
     /// If its bytes were put together from several packets of a network.
-    pub fn replace(&mut self, parts: &[Part], bytes: &[u8]) -> Result<(), String> {
+    pub fn replace(&mut self, parts: &[PacketPart], bytes: &[u8]) -> Result<(), String> {
         for (n, part) in parts.iter().enumerate() {
             let at = part.at.ok_or_else(put_together)?;
             let new = if n == 0 { bytes.to_vec() } else { Vec::new() };
@@ -117,7 +117,7 @@ impl Edits {
     ///
     /// # Errors
     /// As [`Self::replace`].
-    pub fn leave_out(&mut self, parts: &[Part]) -> Result<(), String> {
+    pub fn leave_out(&mut self, parts: &[PacketPart]) -> Result<(), String> {
         for part in parts {
             if part.length == part.whole {
                 self.of(part.packet).is_dropped = true;
@@ -132,7 +132,7 @@ impl Edits {
     ///
     /// # Errors
     /// As [`Self::replace`].
-    pub fn repeat(&mut self, parts: &[Part], bytes: &[u8]) -> Result<(), String> {
+    pub fn repeat(&mut self, parts: &[PacketPart], bytes: &[u8]) -> Result<(), String> {
         let Some(last) = parts.last() else { return Ok(()) };
         let end = last.at.ok_or_else(put_together)? + last.length;
         self.collected += CUT + bytes.len();
@@ -298,7 +298,7 @@ mod tests {
     #[test]
     fn what_was_put_away_comes_back_in_order() {
         let mut edits = Edits::new(Box::new(|| Ok(Box::new(io::Cursor::new(Vec::new())))));
-        let part = |packet, at| Part { packet, at: Some(at), length: 2, whole: 100 };
+        let part = |packet, at| PacketPart { packet, at: Some(at), length: 2, whole: 100 };
         // Later packets first, one of them in two goes, and one that is needed again.
         for packet in [9, 4, 7] {
             edits.replace(&[part(packet, 10)], &[packet as u8; 3]).unwrap();
@@ -306,13 +306,13 @@ mod tests {
         edits.of(4).delay = -5;
         edits.of(9).instead = Some(vec![1, 2]);
         edits.collected = MUCH;
-        edits.relieve(|packet| packet == 7).unwrap();
+        edits.spill(|packet| packet == 7).unwrap();
         assert_eq!(edits.packets.keys().copied().collect::<Vec<_>>(), [7]);
         edits.replace(&[part(4, 2)], &[8]).unwrap();
         edits.of(3).is_dropped = true;
         edits.of(9).copies = 2;
         edits.collected = MUCH;
-        edits.relieve(|_| false).unwrap();
+        edits.spill(|_| false).unwrap();
         edits.repeat(&[part(4, 20)], &[6]).unwrap();
         let mut all = edits.in_order().unwrap();
         assert_eq!(all.of(1).unwrap(), PacketEdit::default());
@@ -334,7 +334,7 @@ mod tests {
                 let mut edits = Edits::new(Box::new(|| Ok(Box::new(io::Cursor::new(Vec::new())))));
                 let start = std::time::Instant::now();
                 for cut in 0..cuts {
-                    let part = Part { packet: 1, at: Some(cut * 10), length: 4, whole: usize::MAX };
+                    let part = PacketPart { packet: 1, at: Some(cut * 10), length: 4, whole: usize::MAX };
                     edits.replace(&[part], &[1, 2]).unwrap();
                 }
                 start.elapsed()

@@ -9,9 +9,9 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_wire::{Framed as _, ValueRef, Values};
 use sha2::{Digest as _, Sha256};
 
-use crate::asking::walk::each_value;
 use crate::network::ip_packet;
 use crate::pieces::InterfaceKind;
+use crate::query::walk::each_value;
 
 /// Gives other values for values, the same ones for the same under one key.
 #[derive(Clone)]
@@ -102,7 +102,7 @@ fn varint_range(code: i128, low: i128, high: i128) -> (i128, i128) {
 
 /// What is to be scrubbed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Wanted {
+pub struct ScrubRequest {
     /// Names of fields, in any message.
     pub fields: Vec<String>,
     /// Addresses of networks.
@@ -134,7 +134,7 @@ fn is_searched(bytes: &[u8]) -> bool {
 /// Values of fewer bytes are not searched for afterwards.
 const MIN_SEARCHED: usize = 4;
 
-impl Wanted {
+impl ScrubRequest {
     fn is_wanted(&self, path: &str, field: &Field) -> bool {
         let last = path.rsplit('.').next().unwrap_or(path);
         let plain = last.split('[').next().unwrap_or(last);
@@ -358,7 +358,7 @@ mod tests {
 
     #[test]
     fn stations_get_others_and_groups_stay() {
-        let wanted = Wanted { addresses: true, ..Wanted::default() };
+        let wanted = ScrubRequest { addresses: true, ..ScrubRequest::default() };
         // Ethernet to a group (its first bit is set), from a station; IPv6, which claims to be as long as it can.
         let mut packet =
             vec![0x33, 0x33, 0, 0, 0, 1, 0x0A, 2, 3, 4, 5, 6, 0x86, 0xDD, 0x60, 0, 0, 0, 0xFF, 0xFF, 17, 64];

@@ -16,7 +16,7 @@ const PATIENCE: u64 = 60_000_000_000;
 
 /// What all parts of a packet have in common.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Whole {
+struct PacketKey {
     source: IpAddr,
     destination: IpAddr,
     protocol: u8,
@@ -24,8 +24,8 @@ struct Whole {
 }
 
 #[derive(Debug)]
-struct Open {
-    whole: Whole,
+struct PartialPacket {
+    whole: PacketKey,
     since: Option<Time>,
     parts: IpDefragBuf,
     bytes: usize,
@@ -34,7 +34,7 @@ struct Open {
 /// Packets of which not all parts have come.
 #[derive(Debug, Default)]
 pub struct Fragments {
-    open: Vec<Open>,
+    open: Vec<PartialPacket>,
     /// Packets that were given up, and the bytes of their parts.
     pub given_up: (u64, u64),
 }
@@ -43,7 +43,7 @@ impl Fragments {
     /// Takes a part; gives what the packet carries if it was the last one that lacked.
     pub fn add(&mut self, packet: &Packet<'_>, fragment: Fragment, time: Option<Time>) -> Option<Vec<u8>> {
         let Packet { source, destination, protocol, payload, .. } = *packet;
-        let whole = Whole { source, destination, protocol, identification: fragment.identification };
+        let whole = PacketKey { source, destination, protocol, identification: fragment.identification };
         let is_old = |since: Option<Time>| since.zip(time).is_some_and(|(since, time)| time.since(since) > PATIENCE);
         while let Some(at) = self.open.iter().position(|open| is_old(open.since)) {
             self.give_up(at);
@@ -55,7 +55,7 @@ impl Fragments {
                     self.give_up(0);
                 }
                 let parts = IpDefragBuf::new(IpNumber(protocol), Vec::new(), Vec::new());
-                self.open.push(Open { whole, since: time, parts, bytes: 0 });
+                self.open.push(PartialPacket { whole, since: time, parts, bytes: 0 });
                 self.open.len() - 1
             }
         };

@@ -29,14 +29,14 @@ const MAX_GAPS: usize = 256;
 
 /// One direction of a connection: who sends, and to whom.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Way {
+pub struct Flow {
     /// The sender's address and port.
     pub from: (IpAddr, u16),
     /// The receiver's.
     pub to: (IpAddr, u16),
 }
 
-impl Way {
+impl Flow {
     fn back(self) -> Self {
         Self { from: self.to, to: self.from }
     }
@@ -46,7 +46,7 @@ impl Way {
 #[derive(Clone, Copy, Debug)]
 pub struct Segment<'a> {
     /// Which way it goes.
-    pub way: Way,
+    pub way: Flow,
     /// The number of its first byte.
     pub sequence: u32,
     /// The number of the byte that its sender waits for, if it says it.
@@ -69,7 +69,7 @@ impl<'a> Segment<'a> {
         let (finishes, begins, resets, acknowledges) =
             (flags & 1 != 0, flags & 2 != 0, flags & 4 != 0, flags & 16 != 0);
         Some(Self {
-            way: Way { from: (source, port(0)), to: (destination, port(2)) },
+            way: Flow { from: (source, port(0)), to: (destination, port(2)) },
             sequence: number(4),
             acknowledged: acknowledges.then(|| number(8)),
             begins,
@@ -115,7 +115,7 @@ pub type Amount = (u64, u64);
 /// All streams of a capture.
 #[derive(Debug, Default)]
 pub struct Streams {
-    streams: HashMap<Way, Stream>,
+    streams: HashMap<Flow, Stream>,
     segments: u64,
     /// Bytes that wait in all streams.
     waiting: usize,
@@ -137,7 +137,7 @@ impl Streams {
         &mut self,
         segment: &Segment<'_>,
         time: Option<Time>,
-        tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>,
+        tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         self.segments += 1;
         if segment.begins && self.streams.contains_key(&segment.way) {
@@ -215,7 +215,7 @@ impl Streams {
     }
 
     /// Hands on what follows now; ends the stream if that was all.
-    fn go_on(&mut self, way: Way, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+    fn go_on(&mut self, way: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
         let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
         while let Some((at, _)) = stream.waiting.first_key_value() {
             if *at > stream.position {
@@ -253,9 +253,9 @@ impl Streams {
     /// The receiver of a stream has all bytes up to a number: those that did not come before are not in the capture.
     fn catch_up(
         &mut self,
-        way: Way,
+        way: Flow,
         acknowledged: u32,
-        tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>,
+        tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
         let ahead = i64::from(acknowledged.wrapping_sub(stream.next) as i32);
@@ -271,14 +271,14 @@ impl Streams {
     }
 
     /// Follows a stream no longer.
-    fn remove(&mut self, way: Way) {
+    fn remove(&mut self, way: Flow) {
         if let Some(stream) = self.streams.remove(&way) {
             self.waiting -= stream.waiting_bytes;
             self.recent -= stream.recent.len();
         }
     }
 
-    fn make_room(&mut self, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+    fn make_room(&mut self, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
         if self.streams.len() < MAX_STREAMS {
             return ControlFlow::Continue(());
         }
@@ -290,7 +290,7 @@ impl Streams {
     }
 
     /// Ends a stream with all that waits in it.
-    fn end(&mut self, way: Way, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+    fn end(&mut self, way: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
         while let Some(stream) = self.streams.get_mut(&way) {
             let Some((first, _)) = stream.waiting.first_key_value() else {
                 self.remove(way);
@@ -308,8 +308,8 @@ impl Streams {
     }
 
     /// Nothing more comes: what waits is handed on behind its gaps.
-    pub fn finish(&mut self, tell: &mut impl FnMut(Way, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
-        let mut ways: Vec<(u64, Way)> = self.streams.iter().map(|(way, stream)| (stream.last, *way)).collect();
+    pub fn finish(&mut self, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+        let mut ways: Vec<(u64, Flow)> = self.streams.iter().map(|(way, stream)| (stream.last, *way)).collect();
         ways.sort_unstable();
         for (_, way) in ways {
             self.end(way, tell)?;
@@ -331,14 +331,14 @@ fn differing<'a>(one: impl Iterator<Item = &'a u8>, other: &[u8]) -> u64 {
 }
 
 /// What bytes are that a stream has gone past: how many went nowhere, and how many differ from those that came first. All others came again.
-struct Known {
+struct PassedBytes {
     late: u64,
     differing: u64,
 }
 
 impl Stream {
     /// Bytes from `at` on, all of them in front of the position; a negative place is one before the stream's beginning.
-    fn known(&self, at: i64, bytes: &[u8]) -> Known {
+    fn known(&self, at: i64, bytes: &[u8]) -> PassedBytes {
         let end = at + bytes.len() as i64;
         let inside = |(from, to): (i64, i64)| (end.min(to) - at.max(from)).max(0) as u64;
         let given_up = self.given_up.iter().map(|(from, to)| inside((*from as i64, *to as i64))).sum::<u64>();
@@ -346,7 +346,7 @@ impl Stream {
         let recent_from = self.position as i64 - self.recent.len() as i64;
         let (skipped, ahead) = ((recent_from - at).max(0) as usize, (at - recent_from).max(0) as usize);
         let other = bytes.get(skipped..).unwrap_or_default();
-        Known { late, differing: differing(self.recent.iter().skip(ahead), other) }
+        PassedBytes { late, differing: differing(self.recent.iter().skip(ahead), other) }
     }
 
     fn take(&mut self, bytes: &[u8], all_recent: &mut usize) {
@@ -387,7 +387,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const WAY: Way = Way {
+    const WAY: Flow = Flow {
         from: (IpAddr::V4(std::net::Ipv4Addr::new(192, 0, 2, 10)), 4001),
         to: (IpAddr::V4(std::net::Ipv4Addr::new(192, 0, 2, 1)), 40_000),
     };
@@ -400,7 +400,7 @@ mod tests {
     fn come(segments: &[Segment<'_>]) -> (Vec<Vec<u8>>, Streams) {
         let mut streams = Streams::default();
         let mut come = vec![Vec::new()];
-        let mut tell = |_: Way, event: Event<'_>| {
+        let mut tell = |_: Flow, event: Event<'_>| {
             match event {
                 Event::Bytes(_, bytes) => come.last_mut().unwrap().extend_from_slice(bytes),
                 Event::Gap(_) => come.push(Vec::new()),
@@ -533,13 +533,13 @@ mod tests {
     fn what_is_no_longer_followed_takes_no_memory() {
         let mut streams = Streams::default();
         let mut ended = Vec::new();
-        let mut tell = |way: Way, event: Event<'_>| {
+        let mut tell = |way: Flow, event: Event<'_>| {
             if event == Event::End {
                 ended.push(way);
             }
             ControlFlow::Continue(())
         };
-        let way = |port: u16| Way { from: (WAY.from.0, port), to: WAY.to };
+        let way = |port: u16| Flow { from: (WAY.from.0, port), to: WAY.to };
         // One more than are followed at once, each with bytes, and some that wait for others.
         for port in 0..=MAX_STREAMS as u16 {
             for (sequence, bytes) in [(1, b"abc"), (10, b"xyz")] {

@@ -13,7 +13,7 @@ use crate::stamps::{Stamps, parsed};
 
 /// What a part of a record says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum What {
+pub enum CellKind {
     /// When the bytes came.
     Time,
     /// The bytes.
@@ -30,16 +30,16 @@ pub enum What {
     Device,
 }
 
-impl What {
+impl CellKind {
     /// All of them, with the word for each.
-    pub const ALL: [(&'static str, What); 7] = [
-        ("time", What::Time),
-        ("bytes", What::Bytes),
-        ("port", What::Port),
-        ("can_id", What::CanId),
-        ("channel", What::Channel),
-        ("direction", What::Direction),
-        ("device", What::Device),
+    pub const ALL: [(&'static str, CellKind); 7] = [
+        ("time", CellKind::Time),
+        ("bytes", CellKind::Bytes),
+        ("port", CellKind::Port),
+        ("can_id", CellKind::CanId),
+        ("channel", CellKind::Channel),
+        ("direction", CellKind::Direction),
+        ("device", CellKind::Device),
     ];
 
     /// The one for a word.
@@ -132,14 +132,14 @@ impl Cells {
     ///
     /// # Errors
     /// Why it cannot be read.
-    pub fn take(&mut self, what: What, text: &str) -> Result<(), String> {
+    pub fn take(&mut self, what: CellKind, text: &str) -> Result<(), String> {
         let text = text.trim();
-        if text.is_empty() && what != What::Bytes {
+        if text.is_empty() && what != CellKind::Bytes {
             return Ok(());
         }
         let short = || emberwort_model::diagnostics::escaped(&text.chars().take(24).collect::<String>());
         match what {
-            What::Time => {
+            CellKind::Time => {
                 let nanoseconds = match self.forms.time {
                     TimeForm::Text => match scaled(text, 1_000_000_000) {
                         Some(seconds) => Some(seconds),
@@ -152,7 +152,7 @@ impl Cells {
                 let nanoseconds = nanoseconds.ok_or_else(|| format!("`{}` is not a time", short()))?;
                 self.time = Some(Time::from_nanoseconds(nanoseconds));
             }
-            What::Bytes => {
+            CellKind::Bytes => {
                 let bytes = match self.forms.bytes {
                     BytesForm::Hex if text.is_empty() => Ok(Vec::new()),
                     BytesForm::Hex => bytes_in(text).map_err(|_| format!("`{}` is not bytes in hex", short())),
@@ -164,11 +164,11 @@ impl Cells {
                 };
                 self.bytes = Some(bytes?);
             }
-            What::Port => {
+            CellKind::Port => {
                 let port: u16 = text.parse().map_err(|_| format!("`{}` is not a port", short()))?;
                 self.key = Some(u64::from(port));
             }
-            What::CanId => {
+            CellKind::CanId => {
                 let digits = text.strip_prefix("0x").or_else(|| text.strip_prefix("0X"));
                 let id = match digits.or(self.forms.hex_ids.then_some(text)) {
                     Some(digits) => u64::from_str_radix(digits, 16).ok(),
@@ -181,8 +181,8 @@ impl Cells {
                 let is_extended = id > 0x7FF || digits.unwrap_or(text).len() == 8;
                 self.key = Some(if is_extended { id | EXTENDED_ID } else { id });
             }
-            What::Channel => self.channel = Some(text.to_owned()),
-            What::Direction => {
+            CellKind::Channel => self.channel = Some(text.to_owned()),
+            CellKind::Direction => {
                 let end = match text.to_ascii_lowercase().as_str() {
                     "device" | "up" | "uplink" => End::Device,
                     "host" | "down" | "downlink" => End::Host,
@@ -190,7 +190,7 @@ impl Cells {
                 };
                 self.from = Some(end);
             }
-            What::Device => self.device = Some(text.to_owned()),
+            CellKind::Device => self.device = Some(text.to_owned()),
         }
         Ok(())
     }

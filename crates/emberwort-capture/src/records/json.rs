@@ -2,12 +2,12 @@
 
 use serde_json::Value;
 
-use super::cells::{Cells, What};
+use super::cells::{CellKind, Cells};
 
 /// Where the parts of a record stand in an object.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Pointers {
-    pointers: Vec<(What, String)>,
+    pointers: Vec<(CellKind, String)>,
 }
 
 impl Pointers {
@@ -15,7 +15,7 @@ impl Pointers {
     ///
     /// # Errors
     /// Which one is no pointer, or that none is for the bytes.
-    pub fn new(pointers: Vec<(What, String)>) -> Result<Self, String> {
+    pub fn new(pointers: Vec<(CellKind, String)>) -> Result<Self, String> {
         for (_, pointer) in &pointers {
             let is_pointer = pointer.is_empty() || pointer.starts_with('/');
             let shown = emberwort_model::diagnostics::escaped(pointer);
@@ -28,7 +28,7 @@ impl Pointers {
                 return Err(format!("in the JSON pointer `{shown}` a ~ is written ~0, and a / inside of a name ~1"));
             }
         }
-        if !pointers.iter().any(|(what, _)| *what == What::Bytes) {
+        if !pointers.iter().any(|(what, _)| *what == CellKind::Bytes) {
             return Err("nothing says where the bytes stand".to_owned());
         }
         Ok(Self { pointers })
@@ -43,8 +43,8 @@ impl Pointers {
         for (what, pointer) in &self.pointers {
             match object.pointer(pointer) {
                 Some(Value::String(text)) => cells.take(*what, text)?,
-                Some(Value::Number(number)) if *what != What::Bytes => cells.take(*what, &number.to_string())?,
-                None | Some(Value::Null) if *what != What::Bytes => {}
+                Some(Value::Number(number)) if *what != CellKind::Bytes => cells.take(*what, &number.to_string())?,
+                None | Some(Value::Null) if *what != CellKind::Bytes => {}
                 None | Some(Value::Null) => return Err(format!("nothing stands at {pointer}")),
                 Some(_) => return Err(format!("what stands at {pointer} is neither text nor a number")),
             }
@@ -61,9 +61,9 @@ mod tests {
     #[test]
     fn parts_stand_where_pointers_say() {
         let pointers = vec![
-            (What::Bytes, "/up/data~1raw".to_owned()),
-            (What::Port, "/up/port".to_owned()),
-            (What::Device, "/ids/0".to_owned()),
+            (CellKind::Bytes, "/up/data~1raw".to_owned()),
+            (CellKind::Port, "/up/port".to_owned()),
+            (CellKind::Device, "/ids/0".to_owned()),
         ];
         let pointers = Pointers::new(pointers).unwrap();
         let mut cells = Cells::new(Forms { bytes: BytesForm::Base64, ..Forms::default() });
@@ -80,7 +80,7 @@ mod tests {
             let error = pointers.find(line, &mut cells).unwrap_err();
             assert!(error.contains(said), "{line}: {error}");
         }
-        assert!(Pointers::new(vec![(What::Bytes, "up".into())]).unwrap_err().contains("is not a JSON pointer"));
-        assert!(Pointers::new(vec![(What::Bytes, "/a~b".into())]).unwrap_err().contains("a ~ is written ~0"));
+        assert!(Pointers::new(vec![(CellKind::Bytes, "up".into())]).unwrap_err().contains("is not a JSON pointer"));
+        assert!(Pointers::new(vec![(CellKind::Bytes, "/a~b".into())]).unwrap_err().contains("a ~ is written ~0"));
     }
 }

@@ -8,7 +8,7 @@ mod table;
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
-pub use cells::{BytesForm, Cells, Forms, TimeForm, What};
+pub use cells::{BytesForm, CellKind, Cells, Forms, TimeForm};
 pub use json::Pointers;
 pub use pattern::{Pattern, can_log};
 pub use table::Columns;

@@ -1,6 +1,6 @@
 //! Lines of a log, by a pattern: `{time} ({can_id:hex}) {bytes}`.
 
-use super::cells::{BytesForm, Cells, Forms, TimeForm, What};
+use super::cells::{BytesForm, CellKind, Cells, Forms, TimeForm};
 
 /// A pattern of lines: names in braces, and what stands between them. A blank stands for one or more, `{}` for anything.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,7 +15,7 @@ enum Part {
     /// At least one blank.
     Blank,
     /// What the part says; anything, if it is `None`.
-    Named(Option<What>),
+    Named(Option<CellKind>),
 }
 
 impl Pattern {
@@ -52,7 +52,7 @@ impl Pattern {
             parts.push(Part::Text(rest[..end].to_owned()));
             rest = &rest[end..];
         }
-        if !parts.contains(&Part::Named(Some(What::Bytes))) {
+        if !parts.contains(&Part::Named(Some(CellKind::Bytes))) {
             return Err("it has no {bytes}".to_owned());
         }
         Ok(Self { parts })
@@ -97,9 +97,10 @@ impl Pattern {
 }
 
 /// Where the blank stands that ends a part: one between a date and a time of day is a part of both.
-fn blank(text: &str, what: Option<What>) -> Option<usize> {
+fn blank(text: &str, what: Option<CellKind>) -> Option<usize> {
     let first = text.find(char::is_whitespace)?;
-    let is_date = what == Some(What::Time) && text[..first].matches('-').count() == 2 && !text[..first].contains(':');
+    let is_date =
+        what == Some(CellKind::Time) && text[..first].matches('-').count() == 2 && !text[..first].contains(':');
     if !is_date {
         return Some(first);
     }
@@ -109,22 +110,22 @@ fn blank(text: &str, what: Option<What>) -> Option<usize> {
 }
 
 /// What a name stands for.
-pub(super) fn named(name: &str) -> Result<What, String> {
-    What::named(name).ok_or_else(|| {
-        let names: Vec<&str> = What::ALL.iter().map(|(name, _)| *name).collect();
+pub(super) fn named(name: &str) -> Result<CellKind, String> {
+    CellKind::named(name).ok_or_else(|| {
+        let names: Vec<&str> = CellKind::ALL.iter().map(|(name, _)| *name).collect();
         let name = emberwort_model::diagnostics::escaped(name);
         format!("nothing is called `{name}`; there are {}", names.join(", "))
     })
 }
 
-fn set_form(what: Option<What>, form: &str, forms: &mut Forms) -> Result<(), String> {
+fn set_form(what: Option<CellKind>, form: &str, forms: &mut Forms) -> Result<(), String> {
     match (what, form) {
-        (_, "") | (Some(What::Bytes), "hex") | (Some(What::Time), "s") => {}
-        (Some(What::Bytes), "base64") => forms.bytes = BytesForm::Base64,
-        (Some(What::CanId), "hex") => forms.hex_ids = true,
-        (Some(What::Time), "ms") => forms.time = TimeForm::Milliseconds,
-        (Some(What::Time), "us") => forms.time = TimeForm::Microseconds,
-        (Some(What::Time), "ns") => forms.time = TimeForm::Nanoseconds,
+        (_, "") | (Some(CellKind::Bytes), "hex") | (Some(CellKind::Time), "s") => {}
+        (Some(CellKind::Bytes), "base64") => forms.bytes = BytesForm::Base64,
+        (Some(CellKind::CanId), "hex") => forms.hex_ids = true,
+        (Some(CellKind::Time), "ms") => forms.time = TimeForm::Milliseconds,
+        (Some(CellKind::Time), "us") => forms.time = TimeForm::Microseconds,
+        (Some(CellKind::Time), "ns") => forms.time = TimeForm::Nanoseconds,
         (_, form) => {
             let form = emberwort_model::diagnostics::escaped(form);
             return Err(format!(

@@ -1,19 +1,19 @@
 //! Rows of a table, as programs export them: cells between commas, semicolons or tabs (RFC 4180).
 
-use super::cells::{Cells, What};
+use super::cells::{CellKind, Cells};
 use super::pattern::named;
 
 /// Which columns of a table say what: by their name in the heading, or by their number from 0.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Columns {
-    columns: Vec<(What, String)>,
+    columns: Vec<(CellKind, String)>,
 }
 
 /// Columns that were found in the first row.
 #[derive(Clone, Debug)]
 pub struct KnownColumns {
     separator: u8,
-    columns: Vec<(What, usize, String)>,
+    columns: Vec<(CellKind, usize, String)>,
 }
 
 impl Columns {
@@ -22,7 +22,7 @@ impl Columns {
     /// # Errors
     /// What is wrong with it.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let mut columns: Vec<(What, String)> = Vec::new();
+        let mut columns: Vec<(CellKind, String)> = Vec::new();
         for part in text.split(',') {
             let (word, column) = part.split_once('=').ok_or_else(|| {
                 format!("`{}` is not written as time=COLUMN", emberwort_model::diagnostics::escaped(part))
@@ -33,7 +33,7 @@ impl Columns {
             }
             columns.push((what, column.trim().to_owned()));
         }
-        if !columns.iter().any(|(what, _)| *what == What::Bytes) {
+        if !columns.iter().any(|(what, _)| *what == CellKind::Bytes) {
             return Err("it does not say which column has the bytes: bytes=COLUMN".to_owned());
         }
         Ok(Self { columns })
@@ -70,7 +70,8 @@ impl Columns {
         }
         // Where all columns are numbers, a heading has no bytes where they should stand.
         if !is_heading {
-            let bytes = columns.iter().find(|(what, ..)| *what == What::Bytes).and_then(|(_, at, _)| cells.get(*at));
+            let bytes =
+                columns.iter().find(|(what, ..)| *what == CellKind::Bytes).and_then(|(_, at, _)| cells.get(*at));
             is_heading = bytes.is_some_and(|cell| {
                 !cell.is_empty()
                     && crate::hex_text::bytes_in(cell).is_err()

@@ -9,9 +9,9 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_text::nested_frame;
 use emberwort_wire::{ValueRef, Values};
 
-use crate::asking::walk::each_value;
 use crate::items::{Item, ItemSink, Wants};
-use crate::speakers::Speakers;
+use crate::query::walk::each_value;
+use crate::revision_map::RevisionMap;
 
 /// What a frame inside of a message is.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -74,7 +74,7 @@ fn holds_frame(field: &Field) -> bool {
 impl ItemSink for NestedFrames {
     type Error = Infallible;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         for definition in &speakers.definitions()[self.can_hold.len()..] {
             let messages = definition.plan.messages.iter();
             self.can_hold.push(messages.map(|compiled| compiled.message.fields.iter().any(holds_frame)).collect());

@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use emberwort_capture::items::Nothing;
 use emberwort_capture::packets::{LINK_TYPE_CAN, LINK_TYPE_RAW, LINK_TYPE_USER0, can_packet, udp_packet};
-use emberwort_capture::{Decoder, Demux, Form, Item, ItemSink, PcapngWriter, Statistics, lane_description, source};
+use emberwort_capture::{
+    CaptureFormat, Decoder, Demux, Item, ItemSink, PcapngWriter, Statistics, lane_description, source,
+};
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
@@ -73,7 +75,7 @@ impl Given<'_> {
         Decoder::new(self.plan.clone(), log).demuxed().on(on).assuming_from(self.from)
     }
 
-    fn read(&self, form: Form, bytes: &[u8]) -> (Vec<String>, Statistics) {
+    fn read(&self, form: CaptureFormat, bytes: &[u8]) -> (Vec<String>, Statistics) {
         let mut decoder = self.decoder();
         source::read(form, bytes, &mut decoder).unwrap();
         let (log, statistics) = decoder.into_sink().finish().unwrap();
@@ -118,7 +120,7 @@ fn can_identifiers_select_the_messages() {
     packets.push(lying);
     packets.push(vec![0, 0, 1]);
     let given = Given { plan: &plan, on: Some("power"), from: None };
-    let (log, statistics) = given.read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
+    let (log, statistics) = given.read(CaptureFormat::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
     assert_eq!(
         log,
         [
@@ -142,7 +144,8 @@ fn ports_select_the_messages_of_a_radio_network() {
     let level = &raw.to_le_bytes()[..];
     let packets = [keyed(2, level), keyed(3, &[9 | 0x80, 12]), keyed(4, level), vec![0, 0]];
     let described = lane_description("gauges", "device");
-    let (log, statistics) = everything(&plan).read(Form::Pcapng, &recording(LINK_TYPE_USER0, &described, &packets));
+    let (log, statistics) =
+        everything(&plan).read(CaptureFormat::Pcapng, &recording(LINK_TYPE_USER0, &described, &packets));
     assert_eq!(log[0], r#"device Level {"depth":1.500,"battery":3.60,"gauge":1,"trend":{"downstream":0.06}}"#);
     // GaugeSettings: 10 min is raw 9 of 6 bits, 5.0 m raw 50 of 7.
     assert_eq!(log[1], r#"device GaugeSettings {"period":10,"alarm":5.0}"#);
@@ -157,7 +160,7 @@ fn packets_whose_key_somebody_says() {
     for (key, row) in [(0x120, r#"host RunPump {"running":false,"speed":7}"#), (0x121, "unread unknown message 3")] {
         // Each line of hex text is a packet.
         let mut decoder = power.decoder().assuming_key(Some(key));
-        source::read(Form::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
+        source::read(CaptureFormat::Hex, &b"00 00 07\n00 00 07\n"[..], &mut decoder).unwrap();
         let (log, statistics) = decoder.into_sink().finish().unwrap();
         assert_eq!(log.lines, [row, row]);
         assert!(statistics.adds_up());
@@ -169,7 +172,7 @@ fn lines_of_text_and_lines_that_are_none() {
     let plan = marlock();
     let given = Given { plan: &plan, on: Some("console"), from: None };
     let text = b"V3:40.5 remote\r\nM3=60.0\r\nOK 3 1A2B\r\nhello?\r\nV3:400 remote\r\n\r\nV4:1 local";
-    let (log, statistics) = given.read(Form::Raw, text);
+    let (log, statistics) = given.read(CaptureFormat::Raw, text);
     assert_eq!(
         log,
         [
@@ -199,7 +202,7 @@ fn a_frame_in_a_frame_is_shown_as_what_it_is() {
     *cut.last_mut().unwrap() ^= 1;
     let packets = [can_packet(0x55, true, &inner), can_packet(0x55, true, &cut)];
     let given = Given { plan: &plan, on: Some("tunnel"), from: None };
-    let (log, _) = given.read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
+    let (log, _) = given.read(CaptureFormat::Pcapng, &recording(LINK_TYPE_CAN, "", &packets));
     assert_eq!(
         log[0],
         r#"device Carried {"carried":{"message":"Identity","node":3,"sequence":9,"fields":{"serial":"01 02 03 04 05 06","hours":7,"revision":2}}}"#
@@ -232,13 +235,13 @@ fn directions_with_frames_of_their_own() {
     let device = writer.interface(LINK_TYPE_USER0, "d", &lane_description("line", "device")).unwrap();
     writer.packet(host, START, &ask).unwrap();
     writer.packet(device, START, &tell).unwrap();
-    let (log, _) = everything(&plan).read(Form::Pcapng, &writer.finish().unwrap());
+    let (log, _) = everything(&plan).read(CaptureFormat::Pcapng, &writer.finish().unwrap());
     assert_eq!(log, [r#"host Ask {"what":7}"#, r#"device Tell {"level":4660}"#]);
     // Bytes of which nobody says the direction tell it themselves.
     let from_host = Given { plan: &plan, on: None, from: Some(End::Host) };
-    assert_eq!(from_host.read(Form::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
-    assert_eq!(everything(&plan).read(Form::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
-    assert_eq!(everything(&plan).read(Form::Raw, &tell).0, [r#"device Tell {"level":4660}"#]);
+    assert_eq!(from_host.read(CaptureFormat::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
+    assert_eq!(everything(&plan).read(CaptureFormat::Raw, &ask).0, [r#"host Ask {"what":7}"#]);
+    assert_eq!(everything(&plan).read(CaptureFormat::Raw, &tell).0, [r#"device Tell {"level":4660}"#]);
 }
 
 #[test]
@@ -250,7 +253,7 @@ fn sizes_select_messages() {
     );
     let packets: Vec<Vec<u8>> =
         [&[7u8][..], &[1, 2, 3], &[1, 2], &[]].iter().map(|body| udp_packet(4000, true, body).unwrap()).collect();
-    let (log, statistics) = everything(&plan).read(Form::Pcapng, &recording(LINK_TYPE_RAW, "", &packets));
+    let (log, statistics) = everything(&plan).read(CaptureFormat::Pcapng, &recording(LINK_TYPE_RAW, "", &packets));
     assert_eq!(log[..3], [r#"device Short {"a":7}"#, r#"device Long {"a":513,"b":3}"#, "unread unknown message 2"]);
     assert_eq!(statistics.input, 6);
 }
@@ -268,7 +271,7 @@ fn answers_are_read_by_what_was_asked() {
     let ask = |node, setting: u16| frame(node, 0x50, &setting.to_le_bytes());
     let answer = |node, body: &[u8]| frame(node, 0x51, body);
     let given = Given { plan: &plan, on: Some("bus485"), from: None };
-    let read = |parts: &[Vec<u8>]| given.read(Form::Raw, &parts.concat()).0;
+    let read = |parts: &[Vec<u8>]| given.read(CaptureFormat::Raw, &parts.concat()).0;
 
     // Two controllers are asked before either answers: each answer is read by its own request.
     let rows = read(&[ask(3, 0x0140), ask(4, 0x0102), answer(4, &[40]), answer(3, &[0xF8, 0x2A])]);
@@ -292,7 +295,7 @@ fn counters_of_messages_are_watched_like_those_of_frames() {
         let packets: Vec<Vec<u8>> = counters.iter().map(|counter| status(*counter)).collect();
         // Also without anybody who looks at the values.
         let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed();
-        source::read(Form::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
+        source::read(CaptureFormat::Pcapng, &recording(LINK_TYPE_CAN, "", &packets)[..], &mut decoder).unwrap();
         let sequence = decoder.into_sink().finish().unwrap().1.sequence();
         (sequence.gaps, sequence.missing, sequence.jumps_back)
     };
@@ -316,7 +319,7 @@ fn silence_between_packets_ends_frames() {
         for (milliseconds, bytes) in packets {
             writer.packet(interface, START + milliseconds * 1_000_000, bytes).unwrap();
         }
-        everything(&plan).read(Form::Pcapng, &writer.finish().unwrap()).0
+        everything(&plan).read(CaptureFormat::Pcapng, &writer.finish().unwrap()).0
     };
     let (a, b) = (r#"device A {"a":2}"#, r#"device A {"a":3}"#);
     assert_eq!(read(&[(4, &[1, 2, 0, 3]), (10, &[1, 3, 0, 4])]), [a, b], "silence of exactly 2 ms");
@@ -379,7 +382,7 @@ fn packets_without_bytes_have_a_time_of_their_own() {
             .collect();
         let file = pcapng(&[(link_type, String::new())], &packets);
         let mut decoder = Decoder::new(plan.clone(), Times::default()).demuxed();
-        source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
+        source::read(CaptureFormat::Pcapng, &file[..], &mut decoder).unwrap();
         let (times, statistics) = decoder.into_sink().finish().unwrap();
         let time = Time::from_nanoseconds;
         assert_eq!(times.0, (10..16).map(|n| Some(time(n))).collect::<Vec<_>>());
@@ -427,7 +430,7 @@ fn answers_come_from_the_port_that_questions_go_to() {
     .collect();
     let file = pcapng(&[(LINK_TYPE_RAW, String::new())], &packets);
     let mut decoder = Decoder::new(plan.clone(), Log { plan, lines: Vec::new() }).demuxed();
-    source::read(Form::Pcapng, &file[..], &mut decoder).unwrap();
+    source::read(CaptureFormat::Pcapng, &file[..], &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(
         log.lines,
@@ -484,7 +487,7 @@ fn recordings_of_both_directions_are_read_on_every_medium() {
             (1, 5, packet(true, frame_of(&plan, "Write", &[1, 2, 3]))),
             (0, 6, packet(false, frame_of(&plan, "Written", &[3, 0]))),
         ];
-        let (log, statistics) = everything(&plan).read(Form::Pcapng, &pcapng(&interfaces, &packets));
+        let (log, statistics) = everything(&plan).read(CaptureFormat::Pcapng, &pcapng(&interfaces, &packets));
         assert_eq!(log, [r#"host Write {"where":513,"what":3}"#, r#"device Written {"what":3}"#], "{medium}");
         assert_eq!(statistics.told_apart, (0, 0), "nothing had to be guessed");
     }
@@ -508,7 +511,7 @@ fn where_nobody_says_the_direction_both_are_tried() {
             frame_of(&plan, "Write", &[4, 5, 6]),
         ];
         let lines: String = pieces.iter().map(|piece| emberwort_model::hex::hex(piece) + "\n").collect();
-        let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+        let (log, statistics) = everything(&plan).read(CaptureFormat::Hex, lines.as_bytes());
         assert_eq!(
             log,
             [
@@ -525,7 +528,7 @@ fn where_nobody_says_the_direction_both_are_tried() {
         let last = damaged[1].len() - 2;
         damaged[1][last] ^= 1;
         let lines: String = damaged.iter().map(|piece| emberwort_model::hex::hex(piece) + "\n").collect();
-        let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+        let (log, statistics) = everything(&plan).read(CaptureFormat::Hex, lines.as_bytes());
         assert_eq!((statistics.good_frames(), statistics.all_broken_frames()), (3, 1), "{how}: {log:?}");
     }
 }
@@ -552,15 +555,15 @@ fn what_both_ends_could_have_sent_follows_what_was_asked() {
     };
     let set = frame(6, &[1, 0, 2, 0]);
     let lines = [&set, &set, &set, &set, &frame(3, &[0, 0, 2, 0]), &frame(3, &[2, 8, 9])].map(String::as_str).concat();
-    let (log, statistics) = everything(&plan).read(Form::Hex, lines.as_bytes());
+    let (log, statistics) = everything(&plan).read(CaptureFormat::Hex, lines.as_bytes());
     let names: Vec<String> = log.iter().map(|line| line.split(" {").next().unwrap().to_owned()).collect();
     assert_eq!(names, ["host Set", "device Done", "host Set", "device Done", "host Read", "device Data"]);
     assert!(statistics.ambiguous.is_empty(), "{:?}", statistics.ambiguous);
     // Nothing tells this one.
-    let (log, statistics) = everything(&plan).read(Form::Hex, frame(9, &[4]).as_bytes());
+    let (log, statistics) = everything(&plan).read(CaptureFormat::Hex, frame(9, &[4]).as_bytes());
     let both = [(("Event".to_owned(), "Reset".to_owned()), 1)].into();
     assert_eq!((log[0].as_str(), statistics.ambiguous), (r#"device Event {"code":4}"#, both));
     let host = Given { plan: &plan, on: None, from: Some(End::Host) };
-    let (log, statistics) = host.read(Form::Hex, frame(9, &[4]).as_bytes());
+    let (log, statistics) = host.read(CaptureFormat::Hex, frame(9, &[4]).as_bytes());
     assert_eq!((log[0].as_str(), statistics.ambiguous.len()), (r#"host Reset {"code":4}"#, 0));
 }

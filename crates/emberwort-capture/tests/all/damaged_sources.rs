@@ -7,7 +7,7 @@ use std::sync::Arc;
 use emberwort_capture::assign::Rule;
 use emberwort_capture::items::Nothing;
 use emberwort_capture::packing::Unpacked;
-use emberwort_capture::records::{self, BytesForm, Columns, Forms, Pattern, Pointers, Shape, TimeForm, What};
+use emberwort_capture::records::{self, BytesForm, CellKind, Columns, Forms, Pattern, Pointers, Shape, TimeForm};
 use emberwort_capture::{Decoder, Statistics, source};
 use emberwort_model::Plan;
 use emberwort_model::model::End;
@@ -78,7 +78,7 @@ fn captures(plan: &Plan) -> Option<Vec<Capture>> {
                     forms.bytes = BytesForm::Base64;
                 }
                 forms.time = TimeForm::Nanoseconds;
-                let pointers = [(What::Bytes, 1), (What::Time, 5), (What::Port, 9)];
+                let pointers = [(CellKind::Bytes, 1), (CellKind::Time, 5), (CellKind::Port, 9)];
                 Some(Shape::Json(
                     Pointers::new(pointers.map(|(what, at)| (what, words[at].to_owned())).to_vec()).unwrap(),
                 ))

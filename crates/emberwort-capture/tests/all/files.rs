@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use emberwort_capture::packets::{LINK_TYPE_RAW, LINK_TYPE_USER0, udp_packet};
 use emberwort_capture::{
-    Decoder, Form, Interface, Item, ItemSink, Outcome, PcapngWriter, Piece, PieceSink, Statistics, lane_description,
-    source,
+    CaptureFormat, Decoder, Interface, Item, ItemSink, Outcome, PcapngWriter, Piece, PieceSink, Statistics,
+    lane_description, source,
 };
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
@@ -84,7 +84,7 @@ impl ItemSink for Log {
     }
 }
 
-fn decode(form: Form, bytes: &[u8]) -> (Vec<String>, Statistics, Outcome) {
+fn decode(form: CaptureFormat, bytes: &[u8]) -> (Vec<String>, Statistics, Outcome) {
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     let outcome = source::read(form, bytes, &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
@@ -131,7 +131,7 @@ fn pcapng() -> Vec<u8> {
 
 #[test]
 fn a_recording_says_its_channels_directions_and_times() {
-    let (log, statistics, outcome) = decode(Form::Pcapng, &pcapng());
+    let (log, statistics, outcome) = decode(CaptureFormat::Pcapng, &pcapng());
     assert_eq!(log, ["1000 line host Ask", "3000 line device Level", "5000 net device Level", "stray 4"]);
     assert_eq!((statistics.input, statistics.good, statistics.stray), (26, 22, 4));
     assert_eq!((statistics.other_packets, statistics.other_bytes), (1, 31), "the packet to another port");
@@ -144,8 +144,8 @@ fn classic_pcap_in_both_byte_orders_and_resolutions() {
     for big in [false, true] {
         for nanoseconds in [false, true] {
             let bytes = pcap(big, nanoseconds, 147, &packets);
-            assert_eq!(source::detect(&bytes), Form::Pcap);
-            let (log, _, outcome) = decode(Form::Pcap, &bytes);
+            assert_eq!(source::detect(&bytes), CaptureFormat::Pcap);
+            let (log, _, outcome) = decode(CaptureFormat::Pcap, &bytes);
             assert_eq!(log, ["1500 line device Level", "2500 line device Level"]);
             assert_eq!(outcome.damage, None);
         }
@@ -155,10 +155,10 @@ fn classic_pcap_in_both_byte_orders_and_resolutions() {
 #[test]
 fn all_user_link_types_are_serial_and_others_are_not() {
     for link_type in 147..=162 {
-        let (log, ..) = decode(Form::Pcap, &pcap(false, true, link_type, &[(START, frame(0, 2, 0, &[]))]));
+        let (log, ..) = decode(CaptureFormat::Pcap, &pcap(false, true, link_type, &[(START, frame(0, 2, 0, &[]))]));
         assert_eq!(log, ["0 line host Ask"]);
     }
-    let (log, statistics, _) = decode(Form::Pcap, &pcap(false, true, 105, &[(START, frame(0, 2, 0, &[]))]));
+    let (log, statistics, _) = decode(CaptureFormat::Pcap, &pcap(false, true, 105, &[(START, frame(0, 2, 0, &[]))]));
     assert_eq!((log.len(), statistics.other_packets, statistics.input), (0, 1, 0));
 }
 
@@ -180,13 +180,13 @@ fn udp_over_ethernet_ipv4_and_ipv6() {
         .udp(1, 4850));
     add(ethernet().ipv4([192, 0, 2, 10], [192, 0, 2, 1], 64).udp(1, 2));
     packets.push((START, vec![0xFF; 9]));
-    let (log, statistics, _) = decode(Form::Pcap, &pcap(false, false, 1, &packets));
+    let (log, statistics, _) = decode(CaptureFormat::Pcap, &pcap(false, false, 1, &packets));
     assert_eq!(log, ["0 net device Level"; 3]);
     assert_eq!((statistics.input, statistics.good, statistics.other_packets), (12, 12, 2));
     // Ethernet pads short frames; the padding belongs to no datagram.
     let mut padded = packets[0].1.clone();
     padded.resize(60, 0);
-    let (log, statistics, _) = decode(Form::Pcap, &pcap(false, false, 1, &[(START, padded)]));
+    let (log, statistics, _) = decode(CaptureFormat::Pcap, &pcap(false, false, 1, &[(START, padded)]));
     assert_eq!((log.len(), statistics.input), (1, 4));
 }
 
@@ -194,16 +194,17 @@ fn udp_over_ethernet_ipv4_and_ipv6() {
 fn raw_bytes_and_hex_text() {
     let stream = [&[0x11][..], &frame(0, 1, 0, &[1, 0]), &frame(0, 2, 1, &[])].concat();
     let expected = ["stray 1", "- line device Level", "- line host Ask"];
-    assert_eq!(decode(Form::Raw, &stream).0, expected);
+    assert_eq!(decode(CaptureFormat::Raw, &stream).0, expected);
     let plain: String = stream.iter().map(|b| format!("{b:02x}")).collect();
     let spaced: String = stream.iter().map(|b| format!("0x{b:02X},\n ")).collect();
     for text in [plain, spaced] {
-        assert_eq!(source::detect(text.as_bytes()), Form::Hex);
-        let (log, statistics, outcome) = decode(Form::Hex, text.as_bytes());
+        assert_eq!(source::detect(text.as_bytes()), CaptureFormat::Hex);
+        let (log, statistics, outcome) = decode(CaptureFormat::Hex, text.as_bytes());
         assert_eq!(log, expected);
         assert_eq!((statistics.input, outcome.damage), (stream.len() as u64, None));
     }
-    let damage = |text: &str| decode(Form::Hex, text.as_bytes()).2.damage.map(|damage| (damage.offset, damage.reason));
+    let damage =
+        |text: &str| decode(CaptureFormat::Hex, text.as_bytes()).2.damage.map(|damage| (damage.offset, damage.reason));
     assert_eq!(damage("A5 5A 0"), Some((7, "the text ends in the middle of a byte: one hex digit is missing".into())));
     assert_eq!(damage("A5 5A zz"), Some((6, "'z' is not a hex digit".into())));
     assert_eq!(damage("A5 5 A"), Some((4, "a byte has one hex digit only".into())));
@@ -215,21 +216,21 @@ fn on_packet_channels_each_line_of_hex_is_a_packet() {
         .map(|n| frame(1, 1, 0, &[n, 0]).iter().map(|b| format!("{b:02X} ")).collect::<String>() + "\n")
         .collect();
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed().on(Some(1));
-    source::read(Form::Hex, lines.as_bytes(), &mut decoder).unwrap();
+    source::read(CaptureFormat::Hex, lines.as_bytes(), &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(log.0, ["- net device Level"; 3]);
     assert_eq!((statistics.input, statistics.good), (12, 12));
     // A line that does not end is handed on in pieces, so that memory stays bounded.
     let endless = "A5".repeat(200_000);
-    let (_, statistics, _) = decode(Form::Hex, endless.as_bytes());
+    let (_, statistics, _) = decode(CaptureFormat::Hex, endless.as_bytes());
     assert_eq!(statistics.input, 200_000);
 }
 
 #[test]
 fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
     for (form, whole) in [
-        (Form::Pcapng, pcapng()),
-        (Form::Pcap, pcap(true, true, 147, &[(START, frame(0, 2, 0, &[])), (START, frame(0, 2, 1, &[]))])),
+        (CaptureFormat::Pcapng, pcapng()),
+        (CaptureFormat::Pcap, pcap(true, true, 147, &[(START, frame(0, 2, 0, &[])), (START, frame(0, 2, 1, &[]))])),
     ] {
         let all = decode(form, &whole).0;
         let mut most = 0;
@@ -250,7 +251,7 @@ fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
     let length = huge.len();
     huge.extend([6, 0, 0, 0, 0xF0, 0xFF, 0xFF, 0x7F]);
     huge.extend([0; 64]);
-    let (log, _, outcome) = decode(Form::Pcapng, &huge);
+    let (log, _, outcome) = decode(CaptureFormat::Pcapng, &huge);
     assert_eq!(log.len(), 4);
     assert_eq!(outcome.damage.map(|damage| damage.offset), Some(length as u64));
 }
@@ -259,15 +260,15 @@ fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
 fn several_captures_and_sections_follow_each_other() {
     // Two sections in one file: the interfaces of the second are numbered from 0 again.
     let twice = [pcapng(), pcapng()].concat();
-    let (log, statistics, outcome) = decode(Form::Pcapng, &twice);
+    let (log, statistics, outcome) = decode(CaptureFormat::Pcapng, &twice);
     assert_eq!((log.len(), statistics.input, outcome.damage), (8, 52, None));
     // Files of different forms into one decoder; a frame cut by a file's end does not go on in the next file.
     let whole = frame(0, 1, 0, &[1, 0]);
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
-    source::read(Form::Pcapng, pcapng().as_slice(), &mut decoder).unwrap();
-    source::read(Form::Raw, &whole[..4], &mut decoder).unwrap();
-    source::read(Form::Raw, &whole[4..], &mut decoder).unwrap();
-    source::read(Form::Raw, whole.as_slice(), &mut decoder).unwrap();
+    source::read(CaptureFormat::Pcapng, pcapng().as_slice(), &mut decoder).unwrap();
+    source::read(CaptureFormat::Raw, &whole[..4], &mut decoder).unwrap();
+    source::read(CaptureFormat::Raw, &whole[4..], &mut decoder).unwrap();
+    source::read(CaptureFormat::Raw, whole.as_slice(), &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(log.0[4..], ["broken truncated 4", "stray 6", "- line device Level"]);
     assert!(statistics.adds_up());
@@ -279,7 +280,7 @@ fn a_file_full_of_interfaces_does_not_fill_the_memory() {
     for _ in 0..5000 {
         writer.interface(LINK_TYPE_USER0, "", &lane_description("line", "host")).unwrap();
     }
-    let (_, _, outcome) = decode(Form::Pcapng, &writer.finish().unwrap());
+    let (_, _, outcome) = decode(CaptureFormat::Pcapng, &writer.finish().unwrap());
     assert!(outcome.damage.unwrap().reason.contains("more interfaces"));
 }
 
@@ -299,15 +300,15 @@ impl std::io::Read for Slow<'_> {
 fn a_slow_pipe_gives_the_same_as_a_file() {
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     let bytes = pcapng();
-    let outcome = source::read(Form::Pcapng, Slow(&bytes), &mut decoder).unwrap();
+    let outcome = source::read(CaptureFormat::Pcapng, Slow(&bytes), &mut decoder).unwrap();
     assert_eq!(outcome.damage, None);
-    assert_eq!(decoder.into_sink().finish().unwrap().0.0, decode(Form::Pcapng, &bytes).0);
+    assert_eq!(decoder.into_sink().finish().unwrap().0.0, decode(CaptureFormat::Pcapng, &bytes).0);
 }
 
 #[test]
 fn sequence_gaps_are_counted_by_node_and_direction() {
     let stream: Vec<u8> = [0u64, 1, 5, 6, 6].iter().flat_map(|count| frame(0, 1, *count, &[0, 0])).collect();
-    let (_, statistics, _) = decode(Form::Raw, &stream);
+    let (_, statistics, _) = decode(CaptureFormat::Raw, &stream);
     let watch = &statistics.sequence();
     assert_eq!((watch.gaps, watch.missing, watch.jumps_back), (1, 3, 1));
 }
@@ -319,7 +320,7 @@ fn the_directions_of_a_recording_win_over_those_of_the_messages() {
     let unknown = writer.interface(LINK_TYPE_USER0, "", &lane_description("gone", "host")).unwrap();
     writer.packet(host, START, &frame(0, 1, 0, &[0, 0])).unwrap();
     writer.packet(unknown, START, &frame(0, 1, 0, &[0, 0])).unwrap();
-    let (log, statistics, _) = decode(Form::Pcapng, &writer.finish().unwrap());
+    let (log, statistics, _) = decode(CaptureFormat::Pcapng, &writer.finish().unwrap());
     assert_eq!(log, ["0 line host Level"]);
     assert_eq!(statistics.other_packets, 1, "a channel that this link does not have");
     assert_eq!(End::Host.as_str(), "host");
@@ -341,7 +342,7 @@ proptest! {
             let at = flip.index(stream.len());
             stream[at] ^= 0x10;
         }
-        let (_, statistics, _) = decode(Form::Raw, &stream);
+        let (_, statistics, _) = decode(CaptureFormat::Raw, &stream);
         prop_assert_eq!(statistics.good + statistics.unread + statistics.broken + statistics.stray, stream.len() as u64);
     }
 
@@ -350,9 +351,9 @@ proptest! {
         mutations in proptest::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..6), legacy: bool,
     ) {
         let (form, mut bytes) = if legacy {
-            (Form::Pcap, pcap(false, true, 1, &[(START, udp_packet(4850, true, &frame(1, 2, 0, &[])).unwrap())]))
+            (CaptureFormat::Pcap, pcap(false, true, 1, &[(START, udp_packet(4850, true, &frame(1, 2, 0, &[])).unwrap())]))
         } else {
-            (Form::Pcapng, pcapng())
+            (CaptureFormat::Pcapng, pcapng())
         };
         for (at, value) in mutations {
             let at = at.index(bytes.len());
@@ -374,7 +375,7 @@ fn a_block_larger_than_the_room_that_is_kept_is_read_whole() {
     writer.packet(interface, START, &bytes).unwrap();
     writer.packet(interface, START + 1, &frame(0, 1, 1, &[2, 0])).unwrap();
     let file = writer.finish().unwrap();
-    let (log, statistics, outcome) = decode(Form::Pcapng, &file);
+    let (log, statistics, outcome) = decode(CaptureFormat::Pcapng, &file);
     assert_eq!((outcome.damage, outcome.bytes), (None, file.len() as u64));
     assert_eq!(statistics.input, bytes.len() as u64 + frame(0, 1, 1, &[2, 0]).len() as u64);
     assert_eq!((statistics.good_frames(), statistics.stray), (2, 1_200_000));
@@ -390,7 +391,7 @@ fn a_block_that_claims_too_much_ends_the_file() {
     head.extend([6_u32, 1 << 30].into_iter().flat_map(u32::to_le_bytes));
     let endless = std::io::repeat(0).take(100_000_000);
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
-    let outcome = source::read(Form::Pcapng, head.as_slice().chain(endless), &mut decoder).unwrap();
+    let outcome = source::read(CaptureFormat::Pcapng, head.as_slice().chain(endless), &mut decoder).unwrap();
     let damage = outcome.damage.expect("no packet is so large");
     assert_eq!(
         (damage.offset, damage.reason.as_str()),
@@ -418,10 +419,10 @@ fn who_has_enough_gets_no_more_pieces() {
     let packets: Vec<(u64, Vec<u8>)> = (0..6).map(|n| (START + n * SECOND, frame(0, 1, n, &[1, 0]))).collect();
     let hex = "c6 39 00 01\n".repeat(6);
     let files = [
-        (Form::Pcapng, pcapng()),
-        (Form::Pcap, pcap(false, true, LINK_TYPE_USER0.into(), &packets)),
-        (Form::Hex, hex.into_bytes()),
-        (Form::Raw, vec![0; 1 << 20]),
+        (CaptureFormat::Pcapng, pcapng()),
+        (CaptureFormat::Pcap, pcap(false, true, LINK_TYPE_USER0.into(), &packets)),
+        (CaptureFormat::Hex, hex.into_bytes()),
+        (CaptureFormat::Raw, vec![0; 1 << 20]),
     ];
     for (form, bytes) in files {
         for pieces in 1..=4 {

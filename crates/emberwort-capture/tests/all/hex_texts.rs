@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use emberwort_capture::hex_text::bytes_in;
 use emberwort_capture::pieces::DETECT_BYTES;
 use emberwort_capture::source;
-use emberwort_capture::{Form, Interface, Outcome, Piece, PieceSink};
+use emberwort_capture::{CaptureFormat, Interface, Outcome, Piece, PieceSink};
 use proptest::prelude::*;
 
 /// A time, if there is one, and bytes.
@@ -26,9 +26,9 @@ impl PieceSink for Pieces {
 
 fn read(text: &str) -> (Vec<Timed>, Outcome) {
     let first = &text.as_bytes()[..text.len().min(DETECT_BYTES)];
-    assert_eq!(source::detect(first), Form::Hex, "{text}");
+    assert_eq!(source::detect(first), CaptureFormat::Hex, "{text}");
     let mut pieces = Pieces::default();
-    let outcome = source::read(Form::Hex, text.as_bytes(), &mut pieces).unwrap();
+    let outcome = source::read(CaptureFormat::Hex, text.as_bytes(), &mut pieces).unwrap();
     (pieces.0, outcome)
 }
 
@@ -126,7 +126,7 @@ proptest! {
     fn any_text_is_read_or_refused(text in "[0-9a-f |:.*\n\\[\\]xT-]{0,200}", cut in 0usize..200) {
         let mut pieces = Pieces::default();
         let cut = text.char_indices().nth(cut).map_or(text.len(), |(at, _)| at);
-        let outcome = source::read(Form::Hex, &text.as_bytes()[..cut], &mut pieces).unwrap();
+        let outcome = source::read(CaptureFormat::Hex, &text.as_bytes()[..cut], &mut pieces).unwrap();
         prop_assert!(outcome.bytes <= cut as u64);
         prop_assert!(outcome.damage.is_some() || outcome.bytes == cut as u64);
     }

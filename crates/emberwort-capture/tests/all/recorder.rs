@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use emberwort_capture::assign::Unassigned;
-use emberwort_capture::{Demux, Form, Recorder, StreamSink, source};
+use emberwort_capture::{CaptureFormat, Demux, Recorder, StreamSink, source};
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_model::{Plan, Source, check, check_with};
@@ -32,7 +32,7 @@ impl ChunkSink for Keep {
 impl StreamSink for Keep {
     fn end_stream(&mut self, _: StreamId) {}
 
-    fn knows(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: usize, key: u64) -> bool {
         self.plan.channels[channel].message_of(key, None).is_some()
     }
 
@@ -105,7 +105,7 @@ fn every_channel_and_both_ends_are_read_back_as_they_were_recorded() {
             let file = recorder.finish().unwrap();
             let keep = Keep { plan: plan.clone(), chunks: Vec::new(), unassigned: 0 };
             let mut demux = Demux::new(plan.clone(), keep);
-            source::read(Form::Pcapng, &file[..], &mut demux).unwrap();
+            source::read(CaptureFormat::Pcapng, &file[..], &mut demux).unwrap();
             let keep = demux.into_sink();
             let name = &plan.channels[channel].name;
             assert_eq!(keep.unassigned, 0, "{name}");
@@ -145,7 +145,7 @@ proptest! {
         }
         let file = recorder.finish().unwrap();
         let mut demux = Demux::new(plan.clone(), Keep { plan: plan.clone(), chunks: Vec::new(), unassigned: 0 });
-        source::read(Form::Pcapng, &file[..], &mut demux).unwrap();
+        source::read(CaptureFormat::Pcapng, &file[..], &mut demux).unwrap();
         let read = demux.into_sink().chunks;
         prop_assert_eq!(read.len(), said.len());
         for (read, said) in read.into_iter().zip(said) {

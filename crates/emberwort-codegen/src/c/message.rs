@@ -5,7 +5,7 @@ use emberwort_model::plan::{Action, MessagePlan, Place, Step, count_bytes};
 
 use super::group::cursor::Cursor;
 use super::group::expressions::{change, number};
-use super::group::{Group, Take, declare_cursors, default_raw, print_inside};
+use super::group::{Group, ValueUse, declare_cursors, default_raw, print_inside};
 use super::numbers;
 use super::tables;
 use super::tree::{Expr, Stmt, Variable, Variables, calls, expr, simplified, variables_in};
@@ -103,7 +103,7 @@ fn declare(names: &Variables, group: &Group<'_>, asks: bool, source: &mut Code) 
 
 /// What is done with a message.
 #[derive(Clone, Copy)]
-pub struct Ways {
+pub struct EmitOptions {
     pub sends: bool,
     pub receives: bool,
     /// Whether there is a struct of its values.
@@ -111,7 +111,14 @@ pub struct Ways {
 }
 
 /// Writes what is needed to send a message, to receive it, or both.
-pub fn write(link: &str, all: &[MessagePlan], plan: &MessagePlan, ways: Ways, header: &mut Code, source: &mut Code) {
+pub fn write(
+    link: &str,
+    all: &[MessagePlan],
+    plan: &MessagePlan,
+    ways: EmitOptions,
+    header: &mut Code,
+    source: &mut Code,
+) {
     let stem = format!("{link}_{}", snake(&plan.message.name));
     let message = Message { link, upper: screaming(&stem), stem, link_upper: screaming(link), plan };
     header.line(format!("/* ---- {} ---- */", plan.message.name));
@@ -210,7 +217,7 @@ impl Message<'_> {
                 };
                 place_of(slot).map(|n| Stmt::Do(expr![format!("at[{n}] = "), place]))
             };
-            inner.extend(group.read_section(index, &sections, Take::Nothing, "", &noted));
+            inner.extend(group.read_section(index, &sections, ValueUse::Nothing, "", &noted));
             inner.push(Stmt::call(format!("*sections_held = {}u", index + 1)));
         }
         let inner = simplified(inner, &Variables::new());
@@ -245,7 +252,7 @@ impl Message<'_> {
     }
 
     /// `_init`, `_encode`, `_decode` of the struct.
-    fn owned(&self, ways: Ways, header: &mut Code, source: &mut Code) {
+    fn owned(&self, ways: EmitOptions, header: &mut Code, source: &mut Code) {
         let Self { stem, link, upper, link_upper, .. } = self;
         let (keeps, writes) = (ways.receives && ways.structs, ways.sends && ways.structs);
         if ways.structs {
@@ -378,7 +385,7 @@ impl Message<'_> {
             lacking.push(Stmt::call(format!("message->sections_held = {index}u")));
             lacking.push(Stmt::Return(expr![format!("{link_upper}_OK")]));
             inner.extend(group.begin_section(index, section, lacking));
-            inner.extend(group.read_section(index, &sections, Take::Keep, "message->", &|_, _| None));
+            inner.extend(group.read_section(index, &sections, ValueUse::Keep, "message->", &|_, _| None));
         }
         let inner = simplified(inner, &Variables::new());
         let names = variables_in(&inner);

@@ -119,7 +119,7 @@ fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String,
         source.line("");
     });
     for message in wanted {
-        let ways = message::Ways {
+        let ways = message::EmitOptions {
             sends: parts.sends_message(&message.message),
             receives: parts.receives_message(&message.message),
             // A line is read into a struct.

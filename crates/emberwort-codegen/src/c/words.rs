@@ -3,7 +3,7 @@
 use emberwort_model::model::Field;
 
 use crate::code::Code;
-use crate::lower::{Floats, Holds};
+use crate::lower::{FieldContent, Floats};
 use crate::names::{changed, plain_snake, snake};
 
 /// Text that can stand in a C comment.
@@ -13,7 +13,7 @@ pub fn comment(text: &str) -> String {
 
 /// What a field holds, for a comment.
 pub fn about(field: &Field) -> String {
-    comment(&Holds::of(field, Floats::Bits).to_string())
+    comment(&FieldContent::of(field, Floats::Bits).to_string())
 }
 
 /// A documentation comment in front of a declaration.

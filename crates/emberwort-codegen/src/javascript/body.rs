@@ -5,7 +5,7 @@ use emberwort_model::model::{Label, Labelled};
 
 use super::flavour::Flavour;
 use super::frames::{self, Frames};
-use super::group::Printed;
+use super::group::GroupPrinter;
 use super::names::{class, comment, constant, doc};
 use super::numbers::literal;
 use super::read::read;
@@ -34,7 +34,7 @@ pub fn body(plan: &Plan, flavour: Flavour) -> String {
     let groups = records.iter().map(|record| Group::of_record(plan, record));
     let groups = groups.chain(plan.messages.iter().map(|message| Group::of_message(plan, message)));
     for group in groups {
-        let printed = Printed { group: &group, flavour };
+        let printed = GroupPrinter { group: &group, flavour };
         match flavour {
             Flavour::Module => printed.class(&mut own),
             Flavour::Script => printed.maker(&mut own),

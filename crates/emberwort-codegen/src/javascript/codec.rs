@@ -15,7 +15,7 @@ use super::numbers::{is_wide, literal};
 
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
-use crate::lower::{Floats, Group, Holds, records};
+use crate::lower::{FieldContent, Floats, Group, records};
 use crate::parts::Parts;
 use crate::{GenerateError, GeneratedFile};
 
@@ -189,7 +189,7 @@ fn kind(field: &Field, action: &Action) -> String {
                 }
             };
             let (low, high) = (literal(form.low, width), literal(form.high, width));
-            let holds = text(&format!("it takes {}", Holds::of(field, Floats::Numbers).values()));
+            let holds = text(&format!("it takes {}", FieldContent::of(field, Floats::Numbers).values()));
             format!("kind: \"number\", low: {low}, high: {high}{scaling}{none}{wide}, holds: {holds}")
         }
         (Kind::Bool, _) => "kind: \"boolean\"".to_owned(),

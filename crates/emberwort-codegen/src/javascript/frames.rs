@@ -8,11 +8,11 @@ use emberwort_model::plan::{Bound, Direction, FrameFinder, KeySource, Part, Role
 use emberwort_model::stuffing::Stuffing;
 
 use super::names::{bytes, class, comment, doc, little, member, text};
-use super::numbers::{Held, literal, sum};
+use super::numbers::{NumberRepresentation, literal, sum};
 use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
-    longest_body, puts, right,
+    Beginning, Check, Escapes, ExpectedValue, Put, Size, Stretch, beginning, checks, covered, escapes, fixed_parts,
+    is_chosen, longest_body, puts, right,
 };
 use crate::lower::pieces;
 use crate::names::plain_snake;
@@ -43,7 +43,7 @@ pub fn has_receiver(finder: FrameFinder) -> bool {
 
 /// Whether a part's values are of type BigInt.
 pub fn is_wide(part: &Part) -> bool {
-    Held::of(part.bits) == Held::Wide
+    NumberRepresentation::of(part.bits) == NumberRepresentation::Wide
 }
 
 fn place(part: &Part, byte: usize) -> String {
@@ -85,10 +85,10 @@ fn put(part: &Part, value: &str, code: &mut Code) {
         code.line(format!("out[{}] = {value};", place(part, first)));
         return;
     }
-    let halves = match Held::of(part.bits) {
-        Held::Small => format!("{value}, 0"),
-        Held::Large => format!("({value}) >>> 0, upper({value})"),
-        Held::Wide => format!("lowOf({value}), highOf({value})"),
+    let halves = match NumberRepresentation::of(part.bits) {
+        NumberRepresentation::Small => format!("{value}, 0"),
+        NumberRepresentation::Large => format!("({value}) >>> 0, upper({value})"),
+        NumberRepresentation::Wide => format!("lowOf({value}), highOf({value})"),
     };
     let at = match part.zone {
         Zone::Head => part.at_bit.to_string(),
@@ -99,11 +99,11 @@ fn put(part: &Part, value: &str, code: &mut Code) {
 
 impl Frames<'_> {
     /// The right value of a part, as an expression over `frame`.
-    fn right(part: &Part, right: Right<'_>) -> String {
+    fn right(part: &Part, right: ExpectedValue<'_>) -> String {
         match right {
-            Right::Number(value) => literal(i128::from(value), part.bits),
-            Right::Again { of, inverted: false } => format!("({})", get(of)),
-            Right::Again { of, inverted: true } => {
+            ExpectedValue::Number(value) => literal(i128::from(value), part.bits),
+            ExpectedValue::Again { of, inverted: false } => format!("({})", get(of)),
+            ExpectedValue::Again { of, inverted: true } => {
                 format!("({} - ({}))", literal(i128::from(of.greatest()), of.bits), get(of))
             }
         }
@@ -211,7 +211,7 @@ impl Frames<'_> {
              for (n = 0; n < {1}; n++) {{\n  out.push(0);\n}}",
             plan.head_bytes, plan.tail_bytes
         ));
-        let looks_back = |put: &Put<'_>| matches!(put, Put::Checksum(..) | Put::Value(_, Right::Again { .. }));
+        let looks_back = |put: &Put<'_>| matches!(put, Put::Checksum(..) | Put::Value(_, ExpectedValue::Again { .. }));
         if puts(plan).iter().any(looks_back) {
             code.line("var frame = out;");
         }
@@ -254,9 +254,9 @@ impl Frames<'_> {
                     "if (!({is_number})) {{\n  throw outOfRange({}, of.{name});\n}}",
                     text(&part.name)
                 ));
-                let kept = match Held::of(part.bits) {
-                    Held::Small if part.bits == 8 => format!("of.{name} & 0xff"),
-                    Held::Wide => format!("BigInt.asUintN({}, of.{name})", part.bits),
+                let kept = match NumberRepresentation::of(part.bits) {
+                    NumberRepresentation::Small if part.bits == 8 => format!("of.{name} & 0xff"),
+                    NumberRepresentation::Wide => format!("BigInt.asUintN({}, of.{name})", part.bits),
                     _ => format!("of.{name} % {}", 1u64 << part.bits),
                 };
                 put(part, &kept, code);
@@ -427,7 +427,7 @@ impl Frames<'_> {
     }
 
     /// Whether a part has another than its right value, as an expression.
-    fn is_wrong(part: &Part, right: Right<'_>) -> String {
+    fn is_wrong(part: &Part, right: ExpectedValue<'_>) -> String {
         format!("({}) !== {}", get(part), Self::right(part, right))
     }
 

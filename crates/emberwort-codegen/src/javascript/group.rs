@@ -10,14 +10,14 @@ use crate::code::Code;
 use crate::lower::Group;
 
 /// A message or a record in one of the flavours.
-pub struct Printed<'a> {
+pub struct GroupPrinter<'a> {
     /// Which one.
     pub group: &'a Group<'a>,
     /// The flavour.
     pub flavour: Flavour,
 }
 
-impl Printed<'_> {
+impl GroupPrinter<'_> {
     /// The class of a message or a record, in a module.
     pub fn class(&self, code: &mut Code) {
         let class = class(self.group.name);
@@ -26,7 +26,7 @@ impl Printed<'_> {
         code.open(format!("export class {class} {{"));
         code.open("constructor(values) {");
         for (_, field, action) in self.group.named() {
-            code.line(format!("this.{} = {};", member(&field.name), self.lacking(field, action)));
+            code.line(format!("this.{} = {};", member(&field.name), self.missing_value(field, action)));
         }
         if self.group.message.is_some() {
             code.line(format!("this.sectionsHeld = {};", self.group.sections.len()));
@@ -74,7 +74,7 @@ impl Printed<'_> {
         let mut all: Vec<String> = self
             .group
             .named()
-            .map(|(_, field, action)| format!("{}: {}", member(&field.name), self.lacking(field, action)))
+            .map(|(_, field, action)| format!("{}: {}", member(&field.name), self.missing_value(field, action)))
             .collect();
         if self.group.message.is_some() {
             all.push(format!("sectionsHeld: {}", self.group.sections.len()));
@@ -111,7 +111,7 @@ impl Printed<'_> {
     // ---- values ----
 
     /// The value of a field that nobody gave, or that the sender's revision lacks.
-    fn lacking(&self, field: &Field, action: &Action) -> String {
+    fn missing_value(&self, field: &Field, action: &Action) -> String {
         if field.optional {
             return "null".into();
         }

@@ -62,7 +62,7 @@ pub fn generate_package(
 }
 
 /// What the module of a link does not do, in a sentence for each channel.
-pub fn lacking(plan: &Plan) -> Vec<String> {
+pub fn unsupported(plan: &Plan) -> Vec<String> {
     let without = plan.channels.iter().filter(|channel| !frames::has_receiver(channel.finder()));
     let streams = without.filter(|channel| !channel.finder().is_packet());
     let sentence = |name: &str, is_text: bool| match is_text {

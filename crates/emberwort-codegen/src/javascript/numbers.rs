@@ -7,7 +7,7 @@ use crate::lower::{self, Group, Piece, Valid};
 
 /// How a number of so many bits is held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Held {
+pub enum NumberRepresentation {
     /// Up to 32 bits: operators on bits work on it.
     Small,
     /// Up to 53 bits: exact, but its bits are reached in halves.
@@ -16,7 +16,7 @@ pub enum Held {
     Wide,
 }
 
-impl Held {
+impl NumberRepresentation {
     pub fn of(width: u8) -> Self {
         match width {
             0..=32 => Self::Small,
@@ -28,14 +28,15 @@ impl Held {
 
 /// Whether the values of a field are of type BigInt.
 pub fn is_wide(kind: &Kind) -> bool {
-    !matches!(kind, Kind::Float(_)) && kind.raw_bits().is_some_and(|width| Held::of(width) == Held::Wide)
+    !matches!(kind, Kind::Float(_))
+        && kind.raw_bits().is_some_and(|width| NumberRepresentation::of(width) == NumberRepresentation::Wide)
 }
 
 /// A number as a literal, as values of this width have it.
 pub fn literal(number: i128, width: u8) -> String {
-    match (Held::of(width), number < 0) {
-        (Held::Wide, false) => format!("BigInt(\"{number}\")"),
-        (Held::Wide, true) => format!("-BigInt(\"{}\")", -number),
+    match (NumberRepresentation::of(width), number < 0) {
+        (NumberRepresentation::Wide, false) => format!("BigInt(\"{number}\")"),
+        (NumberRepresentation::Wide, true) => format!("-BigInt(\"{}\")", -number),
         _ => number.to_string(),
     }
 }
@@ -81,7 +82,7 @@ pub fn sum(pieces: &[Piece], width: u8, at: &dyn Fn(usize) -> String) -> String 
         all.join(" + ")
     };
     let all: Vec<&Piece> = pieces.iter().collect();
-    if Held::of(width) != Held::Wide {
+    if NumberRepresentation::of(width) != NumberRepresentation::Wide {
         return number(&all, 0);
     }
     let (low, high): (Vec<&Piece>, Vec<&Piece>) = all.iter().partition(|piece| piece.shift < 32);
@@ -93,7 +94,7 @@ pub fn sum(pieces: &[Piece], width: u8, at: &dyn Fn(usize) -> String) -> String 
 /// `High` behind it.
 pub fn part(name: &str, piece: &Piece, width: u8, is_signed: bool) -> String {
     let mask = piece.mask();
-    if Held::of(width) == Held::Small {
+    if NumberRepresentation::of(width) == NumberRepresentation::Small {
         let moved = if piece.shift > 0 { format!("{name} >>> {}", piece.shift) } else { name.to_owned() };
         let is_all = piece.shift + piece.bits == u32::from(width) && !is_signed;
         return if is_all { moved } else { format!("{moved} & {mask:#04x}") };
@@ -113,11 +114,11 @@ pub fn value_of(kind: &Kind, raw: &str, width: u8, signed: bool) -> String {
         Kind::Bool => format!("({raw}) !== 0"),
         Kind::Float(16 | 32) => format!("floatOf({raw}, 0, {width})"),
         Kind::Float(_) => format!("floatOf(lowOf({raw}), highOf({raw}), {width})"),
-        _ if signed => match Held::of(width) {
-            Held::Small if width == 32 => format!("({raw}) | 0"),
-            Held::Small => format!("({raw}) << {0} >> {0}", 32 - width),
-            Held::Large => format!("signed({raw}, {width})"),
-            Held::Wide => format!("BigInt.asIntN({width}, {raw})"),
+        _ if signed => match NumberRepresentation::of(width) {
+            NumberRepresentation::Small if width == 32 => format!("({raw}) | 0"),
+            NumberRepresentation::Small => format!("({raw}) << {0} >> {0}", 32 - width),
+            NumberRepresentation::Large => format!("signed({raw}, {width})"),
+            NumberRepresentation::Wide => format!("BigInt.asIntN({width}, {raw})"),
         },
         _ => raw.to_owned(),
     }
@@ -126,7 +127,7 @@ pub fn value_of(kind: &Kind, raw: &str, width: u8, signed: bool) -> String {
 /// Whether a value has no meaning, as an expression.
 pub fn is_invalid(field: &Field, width: u8, value: &str) -> String {
     let literal = |number: i128| literal(number, width);
-    let is_wide = Held::of(width) == Held::Wide;
+    let is_wide = NumberRepresentation::of(width) == NumberRepresentation::Wide;
     let is_whole = match is_wide {
         true => format!("typeof {value} !== \"bigint\" || "),
         false => format!("!isWhole({value}) || "),
@@ -144,14 +145,15 @@ pub fn is_invalid(field: &Field, width: u8, value: &str) -> String {
             let one = |code: &u64| format!("{value} !== {}", literal(i128::from(*code)));
             codes.iter().map(one).collect::<Vec<_>>().join(" && ")
         }
-        Valid::Flags(known) => match Held::of(width) {
-            Held::Small => {
+        Valid::Flags(known) => match NumberRepresentation::of(width) {
+            NumberRepresentation::Small => {
                 let greatest = literal((1 << width) - 1);
                 let unknown = !known & (u64::MAX >> (64 - width));
                 format!("{is_whole}!({value} >= 0 && {value} <= {greatest}) || ({value} & {unknown:#x}) !== 0")
             }
             held => {
-                let big = if held == Held::Wide { value.to_owned() } else { format!("BigInt({value})") };
+                let big =
+                    if held == NumberRepresentation::Wide { value.to_owned() } else { format!("BigInt({value})") };
                 format!(
                     "{is_whole}!({value} >= 0) || (BigInt.asUintN(64, {big}) | BigInt(\"{known}\")) !== BigInt(\"{known}\")"
                 )
@@ -181,7 +183,7 @@ pub fn code(kind: &Kind, raw: u64) -> String {
 
 /// The physical value of a code as an expression, and the code of a value: `raw` and `value` stand for them.
 pub fn conversions(scaling: &Scaling, width: u8) -> (String, String) {
-    let is_wide = Held::of(width) == Held::Wide;
+    let is_wide = NumberRepresentation::of(width) == NumberRepresentation::Wide;
     let (physical, back) = lower::conversions(scaling, if is_wide { "Number(raw)" } else { "raw" }, "");
     let nearest = if is_wide { format!("BigInt(nearest({back}))") } else { format!("nearest({back})") };
     (physical, nearest)

@@ -7,9 +7,9 @@ use emberwort_model::plan::{Action, Element, ListPlan, RecordPlan, UnionPlan};
 
 use super::flavour::Flavour;
 use super::names::{class, little, member, text};
-use super::numbers::{Held, case_number, sum, value_of};
+use super::numbers::{NumberRepresentation, case_number, sum, value_of};
 use crate::code::Code;
-use crate::lower::{Group, Op, Section, What, sections};
+use crate::lower::{FixedItemKind, Group, Op, Section, sections};
 
 /// The function that reads one at a reader's place.
 pub fn read(group: &Group<'_>, flavour: Flavour, code: &mut Code) {
@@ -77,7 +77,7 @@ impl Reader<'_> {
         for item in &known.items {
             let field = &self.group.fields[item.slot];
             let action = &section.plan.steps[item.step].action;
-            if let (What::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
                 let raw = sum(pieces, *width, &at);
                 code.line(format!("m.{} = {};", member(&field.name), value_of(&field.kind, &raw, *width, *signed)));
             }
@@ -135,7 +135,8 @@ impl Reader<'_> {
         for op in ops {
             match op {
                 Op::Number { width, signed, order } => {
-                    let get = if Held::of(*width) == Held::Wide { "getWide" } else { "get" };
+                    let get =
+                        if NumberRepresentation::of(*width) == NumberRepresentation::Wide { "getWide" } else { "get" };
                     match &field.kind {
                         Kind::Float(64) => {
                             let one = format!("n{}", self.fresh());
@@ -149,13 +150,13 @@ impl Reader<'_> {
                     }
                 }
                 Op::Varint { width, signed } => {
-                    let raw = match Held::of(*width) {
-                        Held::Wide => format!("wideVarint(r, {width})"),
+                    let raw = match NumberRepresentation::of(*width) {
+                        NumberRepresentation::Wide => format!("wideVarint(r, {width})"),
                         _ => format!("varint(r, {width})"),
                     };
-                    let value = match (signed, Held::of(*width)) {
+                    let value = match (signed, NumberRepresentation::of(*width)) {
                         (false, _) => raw,
-                        (true, Held::Wide) => format!("wideZigzag({raw})"),
+                        (true, NumberRepresentation::Wide) => format!("wideZigzag({raw})"),
                         (true, _) => format!("zigzag({raw})"),
                     };
                     code.line(format!("{to} = {value};"));

@@ -6,10 +6,10 @@ use emberwort_model::plan::{Action, Part};
 
 use super::frames::{Frames, has_receiver, is_wide as is_wide_part, key, messages, receiver_class, stem};
 use super::names::{behind, class, comment, constant, doc, member, text};
-use super::numbers::{Held, is_wide};
+use super::numbers::{NumberRepresentation, is_wide};
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
-use crate::lower::{Floats, Group, Holds, labelled, records};
+use crate::lower::{FieldContent, Floats, Group, labelled, records};
 
 /// What is the same for every link.
 const COMMON: &str = include_str!("common.d.ts");
@@ -28,8 +28,8 @@ pub fn write(plan: &Plan) -> String {
         code.open(format!("export const {}: {{", class(&labelled.name)));
         for label in &labelled.labels {
             code.lines(&comment(&doc(&label.text)));
-            let ty = match (Held::of(labelled.bits), labelled.flags) {
-                (Held::Wide, _) => "bigint".to_owned(),
+            let ty = match (NumberRepresentation::of(labelled.bits), labelled.flags) {
+                (NumberRepresentation::Wide, _) => "bigint".to_owned(),
                 (_, false) => label.code.to_string(),
                 (_, true) => (1u64 << label.code).to_string(),
             };
@@ -91,7 +91,7 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
     for (_, field, action) in group.named() {
         let about = match action {
             Action::Run { .. } => String::new(),
-            _ => Holds::of(field, Floats::Numbers).to_string(),
+            _ => FieldContent::of(field, Floats::Numbers).to_string(),
         };
         let said = [doc(&field.doc), doc(&about)].join("\n");
         code.lines(&comment(said.trim()));

@@ -6,9 +6,9 @@ use emberwort_model::model::{Field, Kind, Length, Selector};
 use emberwort_model::plan::{Action, ListPlan, RecordPlan, SectionPlan, UnionPlan};
 
 use super::names::{behind, class, little, member, text};
-use super::numbers::{Held, case_number, is_invalid, is_wide, part};
+use super::numbers::{NumberRepresentation, case_number, is_invalid, is_wide, part};
 use crate::code::Code;
-use crate::lower::{Group, Op, Piece, Section, What, has_record, is_ascii, sections};
+use crate::lower::{FixedItemKind, Group, Op, Piece, Section, has_record, is_ascii, sections};
 
 /// The function that writes one at a writer's place.
 pub fn write(group: &Group<'_>, code: &mut Code) {
@@ -98,7 +98,9 @@ impl Writer<'_> {
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
-            if let (What::Number(_), Action::Bits { width, .. }) = (&item.what, &section.plan.steps[item.step].action) {
+            if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
+                (&item.what, &section.plan.steps[item.step].action)
+            {
                 let name = member(&field.name);
                 self.raw(field, *width, &format!("m.{name}"), &behind("n", &name), code);
                 widths.push((item.slot, *width));
@@ -149,10 +151,10 @@ impl Writer<'_> {
         code.open(format!("if ({}) {{", is_invalid(field, width, to)));
         code.line(format!("throw outOfRange({what}, {to});"));
         code.close("}");
-        match Held::of(width) {
-            Held::Small => {}
-            Held::Large => code.line(format!("var {to}Low = {to} >>> 0, {to}High = upper({to});")),
-            Held::Wide => code.line(format!("var {to}Low = lowOf({to}), {to}High = highOf({to});")),
+        match NumberRepresentation::of(width) {
+            NumberRepresentation::Small => {}
+            NumberRepresentation::Large => code.line(format!("var {to}Low = {to} >>> 0, {to}High = upper({to});")),
+            NumberRepresentation::Wide => code.line(format!("var {to}Low = lowOf({to}), {to}High = highOf({to});")),
         }
     }
 
@@ -194,9 +196,9 @@ impl Writer<'_> {
                     code.open(format!("if ({}) {{", is_invalid(field, *width, value)));
                     code.line(format!("throw outOfRange({what}, {value});"));
                     code.close("}");
-                    code.line(match (Held::of(*width), signed) {
-                        (Held::Wide, true) => format!("putWideVarint(w, wideUnzigzag({value}));"),
-                        (Held::Wide, false) => format!("putWideVarint(w, {value});"),
+                    code.line(match (NumberRepresentation::of(*width), signed) {
+                        (NumberRepresentation::Wide, true) => format!("putWideVarint(w, wideUnzigzag({value}));"),
+                        (NumberRepresentation::Wide, false) => format!("putWideVarint(w, {value});"),
                         (_, true) => format!("putVarint(w, unzigzag({value}));"),
                         (_, false) => format!("putVarint(w, {value});"),
                     });

@@ -78,7 +78,7 @@ pub fn has_record(action: &Action) -> bool {
 }
 
 /// Whether a request decides about a value in it.
-pub fn asks(action: &Action) -> bool {
+pub fn depends_on_request(action: &Action) -> bool {
     let mut found = false;
     inside(action, &mut |one| {
         found |= matches!(one, Action::Union(union) if matches!(union.union.selector, Selector::Request { .. }));

@@ -8,7 +8,7 @@ use std::fmt::{self, Write};
 use emberwort_model::model::{ByteOrder, Length, Selector};
 use emberwort_model::plan::{Action, Element, ElementSizes, ListPlan, Place, RecordPlan, SectionPlan, UnionPlan};
 
-use super::{Group, Known, What};
+use super::{FixedItemKind, FixedLayout, Group};
 
 /// One section.
 #[derive(Clone, Debug)]
@@ -18,7 +18,7 @@ pub struct Section<'a> {
     /// With fewer bytes than this from its start on it cannot be read.
     pub need: usize,
     /// The numbers at known places, which are safe behind that test.
-    pub known: Known,
+    pub known: FixedLayout,
     /// All else, in order; a number or bits of spare space at known places need no operation.
     pub ops: Vec<Op<'a>>,
     /// How many bytes it always has; `None` where it ends with the byte that the last operation ends in.
@@ -111,13 +111,13 @@ pub fn sections<'a>(group: &Group<'a>) -> Vec<Section<'a>> {
 
 fn section<'a>(group: &Group<'a>, index: usize) -> Section<'a> {
     let plan = &group.sections[index];
-    let known = Known::of(group.sections, index);
+    let known = FixedLayout::of(group.sections, index);
     let mut ops = Vec::new();
     for item in &known.items {
         let step = &plan.steps[item.step];
         match (&item.what, step.place) {
-            (What::Number(_) | What::Spare, _) => {}
-            (What::Bytes { byte, count, text: false }, _) => {
+            (FixedItemKind::Number(_) | FixedItemKind::Spare, _) => {}
+            (FixedItemKind::Bytes { byte, count, text: false }, _) => {
                 ops.push(Op::Field(item.slot, vec![Op::Bytes { byte: *byte, count: *count as u32 }]));
             }
             (_, place) => {
@@ -219,7 +219,7 @@ fn section_text(group: &Group<'_>, section: &Section<'_>, out: &mut String) -> f
     writeln!(out, "  section of revision {}: need {} bytes", section.plan.revision, section.need)?;
     for item in &section.known.items {
         let name = &group.fields[item.slot].name;
-        if let What::Number(pieces) = &item.what {
+        if let FixedItemKind::Number(pieces) = &item.what {
             write!(out, "    {name}: bits")?;
             for piece in pieces.iter().rev() {
                 write!(out, " {}[{}..{}]", piece.byte, piece.low + piece.bits - 1, piece.low)?;

@@ -15,19 +15,21 @@ mod actions;
 mod bits;
 mod body;
 mod clashes;
+mod field_content;
+mod fixed_layout;
 pub mod frame;
 mod group;
-mod holds;
-mod known;
 mod scale;
 mod valid;
 
-pub use actions::{asks, each_action, each_action_of, has_ascii, has_record, is_ascii, labelled, records};
+pub use actions::{
+    depends_on_request, each_action, each_action_of, has_ascii, has_record, is_ascii, labelled, records,
+};
 pub use bits::{Piece, pieces};
 pub use body::{Op, Section, sections, text};
 pub use clashes::{Rules, clashes};
+pub use field_content::{FieldContent, Floats};
+pub use fixed_layout::{Byte, FixedItem, FixedItemKind, FixedLayout};
 pub use group::Group;
-pub use holds::{Floats, Holds};
-pub use known::{Byte, Item, Known, What};
 pub use scale::conversions;
 pub use valid::Valid;

@@ -9,8 +9,8 @@ use emberwort_model::stuffing::Stuffing;
 use super::names::{bytes, class, member, quoted};
 use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
-    longest_body, puts, right,
+    Beginning, Check, Escapes, ExpectedValue, Put, Size, Stretch, beginning, checks, covered, escapes, fixed_parts,
+    is_chosen, longest_body, puts, right,
 };
 use crate::names::plain_snake;
 
@@ -151,11 +151,11 @@ impl Frames<'_> {
     }
 
     /// The right value of a part, as an expression over `frame`.
-    fn right(right: Right<'_>) -> String {
+    fn right(right: ExpectedValue<'_>) -> String {
         match right {
-            Right::Number(value) => format!("{value:#x}"),
-            Right::Again { of, inverted: true } => format!("({} ^ {:#x})", Self::get(of), of.greatest()),
-            Right::Again { of, inverted: false } => Self::get(of),
+            ExpectedValue::Number(value) => format!("{value:#x}"),
+            ExpectedValue::Again { of, inverted: true } => format!("({} ^ {:#x})", Self::get(of), of.greatest()),
+            ExpectedValue::Again { of, inverted: false } => Self::get(of),
         }
     }
 
@@ -205,7 +205,7 @@ impl Frames<'_> {
                 Self::put(part, &format!("of.{} & {:#x}", member(&part.name), part.greatest()), code);
             }
             Put::Value(part, right) => {
-                if let Right::Again { .. } = right {
+                if let ExpectedValue::Again { .. } = right {
                     code.line("frame = bytes(out)");
                 }
                 Self::put(part, &Self::right(right), code);

@@ -8,7 +8,7 @@ use super::read::read;
 use super::values::{default, python_type};
 use super::write::write;
 use crate::code::Code;
-use crate::lower::{Floats, Group, Holds, conversions};
+use crate::lower::{FieldContent, Floats, Group, conversions};
 
 /// The whole class of a message or a record.
 pub fn write_class(group: &Group<'_>, code: &mut Code) {
@@ -33,7 +33,7 @@ pub fn write_class(group: &Group<'_>, code: &mut Code) {
         }
         let about = match action {
             Action::Run { .. } => String::new(),
-            _ => Holds::of(field, Floats::Numbers).to_string(),
+            _ => FieldContent::of(field, Floats::Numbers).to_string(),
         };
         if !about.is_empty() {
             code.line(format!("#: {}", doc(&about)));

@@ -62,7 +62,7 @@ pub fn class_of(name: &str) -> String {
 }
 
 /// What the module of a link does not do, in a sentence for each channel.
-pub fn lacking(plan: &Plan) -> Vec<String> {
+pub fn unsupported(plan: &Plan) -> Vec<String> {
     let one = |channel: &emberwort_model::plan::Channel| match channel.finder() {
         FrameFinder::Lines { .. } => Some(format!(
             "Python builds and opens the lines of `{}`, and neither finds them in a stream nor reads their texts; C does both",

@@ -3,14 +3,14 @@
 use emberwort_model::model::ByteOrder;
 use emberwort_model::plan::{Action, Place, Step};
 
-use crate::lower::{Group, Section, What};
+use crate::lower::{FixedItemKind, Group, Section};
 
 /// Whether the numbers at known places of a section are parts of one large number: several of them, in the order of the link.
 pub fn is_one_number(group: &Group<'_>, section: &Section<'_>) -> bool {
     let known = &section.known;
     let steps = &section.plan.steps;
     let numbers = known.items.iter().filter_map(|item| match (&item.what, &steps[item.step].action) {
-        (What::Number(_), Action::Bits { width, order, .. }) => Some((*width, *order)),
+        (FixedItemKind::Number(_), Action::Bits { width, order, .. }) => Some((*width, *order)),
         _ => None,
     });
     let (mut count, mut bytes) = (0, 0);

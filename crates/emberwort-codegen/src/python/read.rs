@@ -7,9 +7,9 @@ use emberwort_model::plan::{Action, Element, ListPlan, RecordPlan, UnionPlan};
 
 use super::names::{class, member, quoted, text};
 use super::one_number::{is_one_number, shift};
-use super::values::{case_number, lacking, sum, value_of};
+use super::values::{case_number, missing_value, sum, value_of};
 use crate::code::Code;
-use crate::lower::{Group, Op, Section, What, sections};
+use crate::lower::{FixedItemKind, Group, Op, Section, sections};
 
 /// The class method `_read`.
 pub fn read(group: &Group<'_>, code: &mut Code) {
@@ -20,7 +20,7 @@ pub fn read(group: &Group<'_>, code: &mut Code) {
     code.open(format!("def _read(cls, r: _Reader) -> {class}:"));
     code.line("b, start = r.body, r.bit // 8");
     for (_, field, action) in group.named().filter(|(index, ..)| *index > 0) {
-        code.line(format!("v_{}: Any = {}", member(&field.name), lacking(field, action)));
+        code.line(format!("v_{}: Any = {}", member(&field.name), missing_value(field, action)));
     }
     let sections = sections(group);
     for (index, section) in sections.iter().enumerate() {
@@ -82,7 +82,7 @@ impl Reader<'_> {
         }
         for item in &known.items {
             let (step, field) = (&section.plan.steps[item.step], &self.group.fields[item.slot]);
-            let (What::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, &step.action) else {
+            let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, &step.action) else {
                 continue;
             };
             let raw = if is_one {

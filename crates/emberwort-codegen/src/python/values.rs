@@ -56,13 +56,13 @@ pub fn default(field: &Field, action: &Action) -> String {
     }
     match action {
         Action::Record(record) => format!("field(default_factory=lambda: {}())", class(&record.record.name)),
-        Action::List(_) => format!("field(default_factory=lambda: {})", lacking(field, action)),
-        _ => lacking(field, action),
+        Action::List(_) => format!("field(default_factory=lambda: {})", missing_value(field, action)),
+        _ => missing_value(field, action),
     }
 }
 
 /// The value of a field that the sender's revision lacks.
-pub fn lacking(field: &Field, action: &Action) -> String {
+pub fn missing_value(field: &Field, action: &Action) -> String {
     if field.optional {
         return "None".into();
     }

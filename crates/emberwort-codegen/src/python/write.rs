@@ -9,7 +9,7 @@ use super::names::{member, quoted, text};
 use super::one_number::{is_one_number, shift};
 use super::values::{case_number, valid};
 use crate::code::Code;
-use crate::lower::{Group, Item, Op, Piece, Section, What, is_ascii, sections};
+use crate::lower::{FixedItem, FixedItemKind, Group, Op, Piece, Section, is_ascii, sections};
 
 /// The method `_write`.
 pub fn write(group: &Group<'_>, code: &mut Code) {
@@ -97,7 +97,9 @@ impl Writer<'_> {
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
-            if let (What::Number(_), Action::Bits { width, .. }) = (&item.what, &section.plan.steps[item.step].action) {
+            if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
+                (&item.what, &section.plan.steps[item.step].action)
+            {
                 let name = member(&field.name);
                 self.raw(field, *width, &format!("self.{name}"), &format!("n_{name}"), code);
                 widths.push((item.slot, *width));
@@ -121,7 +123,7 @@ impl Writer<'_> {
             let parts: Vec<String> = found.iter().flat_map(|byte| &byte.parts).map(part).collect();
             if parts.is_empty() { "0".to_owned() } else { parts.join(" | ") }
         };
-        let whole = |item: &Item| {
+        let whole = |item: &FixedItem| {
             let width = widths.iter().find(|(slot, _)| *slot == item.slot).map(|(_, width)| *width)?;
             let shift = shift(group, &section.plan.steps[item.step], width, known.bytes);
             let name = format!("n_{}", member(&group.fields[item.slot].name));

@@ -11,8 +11,8 @@ use super::names::{bytes, class, doc, member, text};
 use super::values::{part as part_of, sum, unsigned};
 use crate::code::Code;
 use crate::lower::frame::{
-    Beginning, Check, Escapes, Put, Right, Size, Stretch, beginning, checks, covered, escapes, fixed_parts, is_chosen,
-    longest_body, puts, right,
+    Beginning, Check, Escapes, ExpectedValue, Put, Size, Stretch, beginning, checks, covered, escapes, fixed_parts,
+    is_chosen, longest_body, puts, right,
 };
 use crate::lower::pieces;
 use crate::names::plain_snake;
@@ -307,7 +307,8 @@ impl Frames<'_> {
         }
         // A part of the tail may be one of the head again.
         let is_of_head = |put: &Put<'_>| {
-            matches!(put, Put::Value(_, Right::Again { of, .. }) if of.zone == Zone::Head) && lies_in(put, Zone::Tail)
+            matches!(put, Put::Value(_, ExpectedValue::Again { of, .. }) if of.zone == Zone::Head)
+                && lies_in(put, Zone::Tail)
         };
         let needs_both = puts.iter().any(is_of_head);
         let mut in_tail = false;
@@ -353,8 +354,8 @@ impl Frames<'_> {
             Put::Value(part, right) => {
                 let value = local(part);
                 code.line(match right {
-                    Right::Number(number) => format!("let {value}: {} = {number:#x};", unsigned(part.bits)),
-                    Right::Again { of, inverted } => format!("let {value} = {};", again(of, inverted, part)),
+                    ExpectedValue::Number(number) => format!("let {value}: {} = {number:#x};", unsigned(part.bits)),
+                    ExpectedValue::Again { of, inverted } => format!("let {value} = {};", again(of, inverted, part)),
                 });
                 Self::put(part, &value, code);
             }
@@ -828,14 +829,14 @@ fn again(of: &Part, inverted: bool, part: &Part) -> String {
 }
 
 /// Whether a part has another than its right value, as an expression.
-fn is_wrong(part: &Part, right: Right<'_>) -> String {
+fn is_wrong(part: &Part, right: ExpectedValue<'_>) -> String {
     match (right, part.hex) {
-        (Right::Number(value), false) => format!("{} != {value:#x}", bracketed(&get(part))),
-        (Right::Number(value), true) => format!("{} != Some({value:#x})", get(part)),
-        (Right::Again { of, inverted }, false) => {
+        (ExpectedValue::Number(value), false) => format!("{} != {value:#x}", bracketed(&get(part))),
+        (ExpectedValue::Number(value), true) => format!("{} != Some({value:#x})", get(part)),
+        (ExpectedValue::Again { of, inverted }, false) => {
             format!("{} != {}", bracketed(&get(part)), bracketed(&again(of, inverted, part)))
         }
-        (Right::Again { of, inverted }, true) => {
+        (ExpectedValue::Again { of, inverted }, true) => {
             let again = again(of, inverted, part);
             let again = if unsigned(part.bits) == "u64" { again } else { format!("u64::from({again})") };
             format!("{} != Some({again})", get(part))

@@ -12,14 +12,14 @@ use crate::code::Code;
 use crate::lower::{Group, conversions};
 
 /// A message or a record.
-pub struct Printed<'a> {
+pub struct GroupPrinter<'a> {
     /// Which one.
     pub group: &'a Group<'a>,
     /// Most bytes of a field that reaches to the body's end.
     pub rest: usize,
 }
 
-impl Printed<'_> {
+impl GroupPrinter<'_> {
     fn owner(&self) -> Owner<'_> {
         Owner { name: self.group.name, rest: self.rest }
     }
@@ -73,7 +73,11 @@ impl Printed<'_> {
         code.line("");
         code.open(format!("impl Default for {name} {{"));
         code.open("fn default() -> Self {");
-        code.line(format!("Self::{}({})", class(&first.field.name), self.owner().lacking(&first.field, &first.action)));
+        code.line(format!(
+            "Self::{}({})",
+            class(&first.field.name),
+            self.owner().missing_value(&first.field, &first.action)
+        ));
         code.close("}");
         code.close("}");
         blank(&name, code);
@@ -105,7 +109,7 @@ impl Printed<'_> {
         code.open("fn default() -> Self {");
         code.open("Self {");
         for (_, field, action) in self.group.named() {
-            code.line(format!("{}: {},", member(&field.name), self.owner().lacking(field, action)));
+            code.line(format!("{}: {},", member(&field.name), self.owner().missing_value(field, action)));
         }
         if self.group.message.is_some() {
             code.line(format!("sections_held: {},", self.group.sections.len()));

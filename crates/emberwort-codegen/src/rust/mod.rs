@@ -20,7 +20,7 @@ use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile};
 pub use clashes::clashes;
 use frames::{Frames, has_receiver};
-use group::{Printed, blank};
+use group::{GroupPrinter, blank};
 use names::{class, constant, doc, module, text};
 use values::unsigned;
 
@@ -49,7 +49,7 @@ const LINTS: &str = "// Numbers are cut to the bits that they have, which were l
 
 /// How the code comes to who uses it.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Form {
+enum Packaging {
     /// With `mod`, or with `include!`, which takes no attributes of the whole file.
     Module,
     /// As a crate.
@@ -66,7 +66,7 @@ pub fn generate(plan: &Plan, vectors: &[Vector]) -> Result<Vec<GeneratedFile>, G
     }
     let name = module(&plan.link.name);
     Ok(vec![
-        GeneratedFile { name: format!("{name}.rs"), text: module_text(plan, Form::Module) },
+        GeneratedFile { name: format!("{name}.rs"), text: module_text(plan, Packaging::Module) },
         GeneratedFile { name: format!("{name}_test.rs"), text: vectors::write(plan, vectors) },
     ])
 }
@@ -96,13 +96,13 @@ pub fn generate_crate(plan: &Plan, vectors: &[Vector], name: &str) -> Result<Vec
     let tests = tests.replacen(&how, "Checks the crate with the test vectors: `cargo test`", 1);
     Ok(vec![
         GeneratedFile { name: "Cargo.toml".into(), text: manifest },
-        GeneratedFile { name: "src/lib.rs".into(), text: module_text(plan, Form::Crate) },
+        GeneratedFile { name: "src/lib.rs".into(), text: module_text(plan, Packaging::Crate) },
         GeneratedFile { name: "tests/vectors.rs".into(), text: tests },
     ])
 }
 
 /// What the module of a link does not do, in a sentence for each channel.
-pub fn lacking(plan: &Plan) -> Vec<String> {
+pub fn unsupported(plan: &Plan) -> Vec<String> {
     let streams =
         plan.channels.iter().filter(|channel| !has_receiver(channel.finder()) && !channel.finder().is_packet());
     let sentence = |name: &str, is_text: bool| match is_text {
@@ -114,7 +114,7 @@ pub fn lacking(plan: &Plan) -> Vec<String> {
     streams.map(|channel| sentence(&channel.name, channel.finder().is_text())).collect()
 }
 
-fn module_text(plan: &Plan, form: Form) -> String {
+fn module_text(plan: &Plan, form: Packaging) -> String {
     let mut code = Code::default();
     let about = crate::origin(plan);
     let said = doc(&plan.link.doc);
@@ -125,13 +125,13 @@ fn module_text(plan: &Plan, form: Form) -> String {
         if said.is_empty() { String::new() } else { format!("///\n{said}") }
     );
     match form {
-        Form::Module => {
+        Packaging::Module => {
             code.lines(&head.replace("///", "//"));
             code.lines("\n#[allow(unused_imports)]\npub use code::*;\n\n");
             code.lines(LINTS);
             code.open("mod code {");
         }
-        Form::Crate => {
+        Packaging::Crate => {
             code.lines(&head.replace("///", "//!"));
             code.lines("\n#![no_std]\n#![forbid(unsafe_code)]");
             code.lines(&LINTS.replace("#[", "#!["));
@@ -147,10 +147,10 @@ fn module_text(plan: &Plan, form: Form) -> String {
     }
     let rest = plan.messages.iter().map(|message| message.rest_bytes).max().unwrap_or(0);
     for record in &records(plan) {
-        Printed { group: &Group::of_record(plan, record), rest }.write(&mut code);
+        GroupPrinter { group: &Group::of_record(plan, record), rest }.write(&mut code);
     }
     for message in &plan.messages {
-        Printed { group: &Group::of_message(plan, message), rest: message.rest_bytes }.write(&mut code);
+        GroupPrinter { group: &Group::of_message(plan, message), rest: message.rest_bytes }.write(&mut code);
     }
     code.lines(STUFFING);
     code.lines(RECEIVERS);
@@ -159,7 +159,7 @@ fn module_text(plan: &Plan, form: Form) -> String {
             Frames { link: plan, plan: direction, stem: frames::stem(&direction.name, from) }.write(&mut code);
         }
     }
-    if form == Form::Module {
+    if form == Packaging::Module {
         code.close("}");
     }
     code.finish()

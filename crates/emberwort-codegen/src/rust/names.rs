@@ -4,7 +4,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::{ByteOrder, Field};
 use emberwort_model::plan::Action;
 
-use crate::lower::{Floats, Holds};
+use crate::lower::{FieldContent, Floats};
 use crate::names::plain_snake;
 
 /// Words that the language keeps for itself, names that generated functions need, and methods that every value has, which would be called in
@@ -237,7 +237,7 @@ pub fn doc(doc: &str) -> String {
 pub fn field_doc(field: &Field, action: &Action) -> String {
     let about = match action {
         Action::Run { .. } => String::new(),
-        _ => Holds::of(field, Floats::Numbers).to_string(),
+        _ => FieldContent::of(field, Floats::Numbers).to_string(),
     };
     let said = [field.doc.as_str(), about.as_str()].join("\n");
     let said = said.trim();

@@ -9,11 +9,11 @@ use super::names::{class, doc, field_doc, little, member};
 use super::values::{Owner, number_type, raw_of, unsigned};
 use super::write::{Writer, widen};
 use crate::code::Code;
-use crate::lower::{Group, Op, Section, What, has_record, sections};
+use crate::lower::{FixedItemKind, Group, Op, Section, has_record, sections};
 use crate::names::plain_snake;
 
 /// One value: its section, its field, and what is done for it.
-struct Turn<'a> {
+struct WriteStep<'a> {
     section: usize,
     slot: usize,
     /// The place of a number that lies where nothing can move it, in bits from the section's start.
@@ -36,7 +36,7 @@ pub fn has_writer(group: &Group<'_>) -> bool {
 }
 
 /// All values in their order, and what stands behind the last one of each section.
-fn turns<'a>(sections: &[Section<'a>]) -> (Vec<Turn<'a>>, Vec<Vec<Op<'a>>>) {
+fn turns<'a>(sections: &[Section<'a>]) -> (Vec<WriteStep<'a>>, Vec<Vec<Op<'a>>>) {
     let mut turns = Vec::new();
     let mut behind = Vec::new();
     for (index, section) in sections.iter().enumerate() {
@@ -44,7 +44,7 @@ fn turns<'a>(sections: &[Section<'a>]) -> (Vec<Turn<'a>>, Vec<Vec<Op<'a>>>) {
         let mut ops: VecDeque<Op<'a>> = section.ops.iter().cloned().collect();
         let mut next = |known: Option<(usize, usize)>, wanted: Option<usize>, ops: &mut VecDeque<Op<'a>>| {
             if let Some((slot, bit)) = known {
-                turns.push(Turn { section: index, slot, known: Some(bit), before: Vec::new(), op: None });
+                turns.push(WriteStep { section: index, slot, known: Some(bit), before: Vec::new(), op: None });
                 return true;
             }
             while let Some(op) = ops.pop_front() {
@@ -56,7 +56,7 @@ fn turns<'a>(sections: &[Section<'a>]) -> (Vec<Turn<'a>>, Vec<Vec<Op<'a>>>) {
                 match slot {
                     Some(slot) => {
                         let before = std::mem::take(&mut before);
-                        turns.push(Turn { section: index, slot, known: None, before, op: Some(op) });
+                        turns.push(WriteStep { section: index, slot, known: None, before, op: Some(op) });
                         if wanted == Some(slot) {
                             return true;
                         }
@@ -71,8 +71,8 @@ fn turns<'a>(sections: &[Section<'a>]) -> (Vec<Turn<'a>>, Vec<Vec<Op<'a>>>) {
         for item in &section.known.items {
             let step = &section.plan.steps[item.step];
             match (&item.what, step.place) {
-                (What::Spare, _) => {}
-                (What::Number(_), Place::Fixed(bit)) => {
+                (FixedItemKind::Spare, _) => {}
+                (FixedItemKind::Number(_), Place::Fixed(bit)) => {
                     next(Some((item.slot, bit as usize)), None, &mut ops);
                 }
                 _ => {

@@ -8,7 +8,7 @@ use emberwort_model::plan::{Action, Element, ListPlan, RecordPlan, UnionPlan};
 use super::names::{class, little, member, text};
 use super::values::{Owner, case_number, signed, sum, unsigned, value_of};
 use crate::code::Code;
-use crate::lower::{Group, Op, Section, What, asks, sections};
+use crate::lower::{FixedItemKind, Group, Op, Section, depends_on_request, sections};
 
 /// The functions that read one.
 pub fn read(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
@@ -18,7 +18,7 @@ pub fn read(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
         code.open("pub fn decode(body: &[u8]) -> Result<Self, Error> {");
         code.line("Self::read(&mut Reader::new(body, None))");
         code.close("}");
-        if group.named().any(|(_, _, action)| asks(action)) {
+        if group.named().any(|(_, _, action)| depends_on_request(action)) {
             code.line("");
             code.lines("/// Reads the body of an answer; `key` is what the request asked for.\n///\n/// # Errors\n/// If it cannot be read.");
             code.open("pub fn decode_answer(body: &[u8], key: u64) -> Result<Self, Error> {");
@@ -86,7 +86,7 @@ impl<'g> Reader<'g> {
             Op::Field(_, ops) => matches!(ops[..], [Op::Bytes { .. }]),
             _ => false,
         });
-        let reads_bytes = reads_bytes || known.items.iter().any(|item| matches!(item.what, What::Number(_)));
+        let reads_bytes = reads_bytes || known.items.iter().any(|item| matches!(item.what, FixedItemKind::Number(_)));
         if known.bytes > 0 {
             let name = if reads_bytes { "b" } else { "_" };
             code.line(format!("let {name}: &[u8; {}] = r.known(start)?;", known.bytes));
@@ -94,7 +94,7 @@ impl<'g> Reader<'g> {
         for item in &known.items {
             let field = &self.group.fields[item.slot];
             let action = &section.plan.steps[item.step].action;
-            if let (What::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
                 let raw = sum(pieces, *width, &at);
                 code.line(format!("m.{} = {};", member(&field.name), value_of(&field.kind, &raw, *width, *signed)));
             }
@@ -224,7 +224,7 @@ impl<'g> Reader<'g> {
         let one_type = self.owner.type_of(&list.element.field, &list.element.action);
         match list.length {
             Length::Exact(count) => {
-                let default = self.owner.lacking(&list.element.field, &list.element.action);
+                let default = self.owner.missing_value(&list.element.field, &list.element.action);
                 code.line(format!("let mut {items}: [{one_type}; {count}] = [{default}; {count}];"));
             }
             _ => {

@@ -95,7 +95,7 @@ impl Owner<'_> {
     }
 
     /// The value of a field that nobody gave, or that the sender's revision lacks.
-    pub fn lacking(&self, field: &Field, action: &Action) -> String {
+    pub fn missing_value(&self, field: &Field, action: &Action) -> String {
         if field.optional {
             return "None".into();
         }

@@ -9,7 +9,7 @@ use super::names::{bytes, class, doc, field_doc, little, member, text};
 use super::read::Reader;
 use super::values::{Owner, case_number, sum, value_of};
 use crate::code::Code;
-use crate::lower::{Group, Op, Section, What, asks, sections};
+use crate::lower::{FixedItemKind, Group, Op, Section, depends_on_request, sections};
 use crate::names::plain_snake;
 
 /// Whether a message is looked at where it lies.
@@ -24,17 +24,17 @@ pub fn type_of(name: &str) -> String {
 
 /// Places that a view notes: of sections but the first, in bytes, and of values that move, in bits.
 #[derive(Default)]
-struct Places {
+struct ViewPlaces {
     sections: Vec<usize>,
     slots: Vec<usize>,
 }
 
-impl Places {
+impl ViewPlaces {
     fn of(group: &Group<'_>, sections: &[Section<'_>]) -> Self {
         let mut places = Self::default();
         for (index, section) in sections.iter().enumerate() {
             let reads = |op: &Op<'_>| matches!(op, Op::Field(_, ops) if matches!(ops[..], [Op::Bytes { .. }]));
-            let numbers = section.known.items.iter().any(|item| matches!(item.what, What::Number(_)));
+            let numbers = section.known.items.iter().any(|item| matches!(item.what, FixedItemKind::Number(_)));
             if index > 0 && (numbers || section.ops.iter().any(reads)) {
                 places.sections.push(index);
             }
@@ -68,7 +68,7 @@ impl Places {
 pub fn pass(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.line("");
     code.open("fn pass(r: &mut Reader<'_>) -> Result<(), Error> {");
-    Walk { group, owner, places: None, made: Cell::new(0) }.sections(&sections(group), code);
+    PlaceWalk { group, owner, places: None, made: Cell::new(0) }.sections(&sections(group), code);
     code.lines("r.bit = start * 8;\nOk(())");
     code.close("}");
 }
@@ -76,9 +76,9 @@ pub fn pass(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
 /// The view of a message.
 pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     let sections = sections(group);
-    let places = Places::of(group, &sections);
+    let places = ViewPlaces::of(group, &sections);
     let name = type_of(group.name);
-    let has_key = group.named().any(|(_, _, action)| asks(action));
+    let has_key = group.named().any(|(_, _, action)| depends_on_request(action));
     code.line("");
     code.lines(
         doc(&format!("The body of {} where it lies: checked once, read value by value.", group.name)).trim_end(),
@@ -109,7 +109,7 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.line("");
     code.open("fn check(body: &'a [u8], key: Option<u64>) -> Result<Self, Error> {");
     let mut inner = Code::default();
-    Walk { group, owner, places: Some(&places), made: Cell::new(0) }.sections(&sections, &mut inner);
+    PlaceWalk { group, owner, places: Some(&places), made: Cell::new(0) }.sections(&sections, &mut inner);
     let inner = inner.finish();
     let (at, key) = (
         if places.len() > 0 { format!(", at: [usize::MAX; {}]", places.len()) } else { String::new() },
@@ -146,7 +146,7 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     for (index, section) in sections.iter().enumerate() {
         for item in &section.known.items {
             let action = &section.plan.steps[item.step].action;
-            if let (What::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
                 let field = &group.fields[item.slot];
                 let raw = sum(pieces, *width, &|byte| format!("b[{byte}]"));
                 getters.known(index, section, field, action, &value_of(&field.kind, &raw, *width, *signed), code);
@@ -172,15 +172,15 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
 }
 
 /// Goes over all of it, and keeps nothing but places.
-struct Walk<'g> {
+struct PlaceWalk<'g> {
     group: &'g Group<'g>,
     owner: Owner<'g>,
     /// Of a message.
-    places: Option<&'g Places>,
+    places: Option<&'g ViewPlaces>,
     made: Cell<usize>,
 }
 
-impl Walk<'_> {
+impl PlaceWalk<'_> {
     fn fresh(&self) -> usize {
         self.made.replace(self.made.get() + 1)
     }
@@ -224,8 +224,11 @@ impl Walk<'_> {
             code.line("return Err(Error::Truncated);");
             code.close("}");
         }
-        let decided =
-            section.known.items.iter().filter(|item| matches!(item.what, What::Number(_)) && self.decides(item.slot));
+        let decided = section
+            .known
+            .items
+            .iter()
+            .filter(|item| matches!(item.what, FixedItemKind::Number(_)) && self.decides(item.slot));
         let reads = section.ops.iter().any(|op| matches!(op, Op::If { .. })) || decided.clone().next().is_some();
         if section.known.bytes > 0 {
             let name = if reads { "b" } else { "_" };
@@ -236,7 +239,7 @@ impl Walk<'_> {
         }
         for item in decided {
             let field = &self.group.fields[item.slot];
-            if let (What::Number(pieces), Action::Bits { width, signed, .. }) =
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) =
                 (&item.what, &section.plan.steps[item.step].action)
             {
                 let raw = sum(pieces, *width, &|byte| format!("b[{byte}]"));
@@ -420,7 +423,7 @@ fn element_size(list: &ListPlan, bytes: u8, order: &str, failed: &str) -> String
 struct Getters<'g> {
     group: &'g Group<'g>,
     owner: Owner<'g>,
-    places: &'g Places,
+    places: &'g ViewPlaces,
 }
 
 impl Getters<'_> {
@@ -460,7 +463,7 @@ impl Getters<'_> {
             0 => "0".to_owned(),
             index => {
                 code.open(format!("if self.sections_held <= {index} {{"));
-                code.line(format!("return {};", self.owner.lacking(field, action)));
+                code.line(format!("return {};", self.owner.missing_value(field, action)));
                 code.close("}");
                 format!("self.at[{}]", self.places.of_section(index).unwrap_or(0))
             }
@@ -528,7 +531,7 @@ impl Getters<'_> {
                 let read = format!("self.reader(self.at[{at}]).and_then(|mut r| read(&mut r).ok())");
                 code.line(match field.optional {
                     true => read,
-                    false => match self.owner.lacking(field, action) {
+                    false => match self.owner.missing_value(field, action) {
                         lacking if lacking.ends_with("::default()") => format!("{read}.unwrap_or_default()"),
                         lacking => format!("{read}.unwrap_or({lacking})"),
                     },
@@ -602,9 +605,9 @@ impl Getters<'_> {
 /// For the test program: that a view shows what decoding gives.
 pub fn check(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     let (name, view) = (class(group.name), type_of(group.name));
-    let has_key = group.named().any(|(_, _, action)| asks(action));
+    let has_key = group.named().any(|(_, _, action)| depends_on_request(action));
     let sections = sections(group);
-    let places = Places::of(group, &sections);
+    let places = ViewPlaces::of(group, &sections);
     let getters = Getters { group, owner, places: &places };
     code.open(format!(
         "fn view_{}(body: &[u8], {}: Option<u64>) {{",

@@ -8,7 +8,7 @@ use emberwort_model::plan::{Action, ListPlan, RecordPlan, SectionPlan, UnionPlan
 use super::names::{class, little, member, text};
 use super::values::{Owner, case_number, part, raw_of, signed, unsigned};
 use crate::code::Code;
-use crate::lower::{Group, Op, Piece, Section, What, has_record, is_ascii, sections};
+use crate::lower::{FixedItemKind, Group, Op, Piece, Section, has_record, is_ascii, sections};
 
 /// The functions that write one.
 pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
@@ -132,7 +132,9 @@ impl<'g> Writer<'g> {
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
-            if let (What::Number(_), Action::Bits { width, .. }) = (&item.what, &section.plan.steps[item.step].action) {
+            if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
+                (&item.what, &section.plan.steps[item.step].action)
+            {
                 let name = member(&field.name);
                 let (refusals, raw) = raw_of(field, *width, &format!("self.{name}"), &self.what(field));
                 refusals.iter().for_each(|lines| code.lines(lines));

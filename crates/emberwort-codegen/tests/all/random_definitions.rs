@@ -9,7 +9,7 @@ use emberwort_codegen::vectors::Vector;
 use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::codec::check as check_body;
 use emberwort_wire::{Values, decode, encode};
 use serde_json::Value as Json;
@@ -67,7 +67,7 @@ fn codec_and_rows_agree(plan: &Plan, vector: &Vector, text: &str) {
     let mut row = String::new();
     json::write_fields(compiled, &back, Writing::default(), &mut row).unwrap();
     let Json::Object(fields) = serde_json::from_str(&row).unwrap() else { panic!("{row}") };
-    let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = fields.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     let mut from_row = Values::default();
     fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan), changed: None }, &mut from_row)
         .unwrap_or_else(|e| panic!("{e:?} in {row}"));

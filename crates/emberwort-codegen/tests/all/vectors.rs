@@ -6,7 +6,7 @@ use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::{Kind, Selector};
 use emberwort_model::{Plan, Source, check};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, ValueRef, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
@@ -112,11 +112,11 @@ fn the_lines_say_everything_that_is_needed_to_make_the_bytes_again() {
             let compiled = &plan.messages[plan.message_index(row["message"].as_str().unwrap()).unwrap()];
             let revision = row["revision"].as_u64().unwrap() as u32;
             assert_eq!(compiled.sections_of(revision), vector.sections);
-            let given: Vec<(&str, Given<'_>)> = row["fields"]
+            let given: Vec<(&str, GivenValue<'_>)> = row["fields"]
                 .as_object()
                 .unwrap()
                 .iter()
-                .map(|(name, value)| (name.as_str(), Given::Json(value)))
+                .map(|(name, value)| (name.as_str(), GivenValue::Json(value)))
                 .collect();
             let mut values = Values::default();
             fill(compiled, given, Filling { clamp: false, revision, plan: Some(&plan), changed: None }, &mut values)

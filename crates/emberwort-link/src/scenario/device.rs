@@ -7,13 +7,13 @@ use emberwort_model::model::{End, Kind};
 use serde_json::{Map, Value as Json};
 
 use super::file::{AlarmFile, DelayFile, DeviceFile, ReplyFile};
-use super::parts::{Alarm, Delay, Device, Planned, Recording, Refusal, Reply};
+use super::parts::{Alarm, Delay, Device, PlannedMessage, Recording, Refusal, Reply};
 use super::problem::{ScenarioError, chance, content, time};
 use super::read::Reader;
 use crate::file_words::index;
 use crate::signal::{Fixed, Signal, Surroundings};
 use crate::tables::tables_on;
-use emberwort_text::formula::{Formula, Worked};
+use emberwort_text::formula::{ComputedField, Formula};
 
 /// How long something takes.
 fn delay(at: &str, file: &DelayFile) -> Result<Delay, ScenarioError> {
@@ -38,7 +38,7 @@ fn given_and_worked(
     message: usize,
     fields: &Map<String, Json>,
     of: usize,
-) -> Result<(Map<String, Json>, Vec<Worked>), String> {
+) -> Result<(Map<String, Json>, Vec<ComputedField>), String> {
     let (mut given, mut worked) = (Map::new(), Vec::new());
     for (name, value) in fields {
         let formula = value.as_object().filter(|object| object.len() == 1).and_then(|object| object.get("formula"));
@@ -54,7 +54,7 @@ fn given_and_worked(
             return Err(format!("{name}: only numbers can be worked out"));
         }
         let formula = Formula::of_fields(text, &plan.messages[of].message.fields);
-        worked.push(Worked { slot, formula: formula.map_err(|problem| format!("{name}: {problem}"))? });
+        worked.push(ComputedField { slot, formula: formula.map_err(|problem| format!("{name}: {problem}"))? });
     }
     Ok((given, worked))
 }
@@ -139,7 +139,7 @@ impl Reader<'_> {
         Ok(signals)
     }
 
-    fn sends(&self, at: &str, file: &DeviceFile) -> Result<Vec<Planned>, ScenarioError> {
+    fn sends(&self, at: &str, file: &DeviceFile) -> Result<Vec<PlannedMessage>, ScenarioError> {
         let mut sends = Vec::new();
         for (n, send) in file.sends.iter().enumerate() {
             let at = format!("{at}.sends {}", n + 1);
@@ -147,7 +147,7 @@ impl Reader<'_> {
             self.node_fits(&format!("{at}.node"), file.node, message)?;
             let values = self.values(&at, message, &send.fields)?;
             let at = time(&at, &send.at)?;
-            sends.push(Planned { at, every: None, until: at, message, node: file.node, values });
+            sends.push(PlannedMessage { at, every: None, until: at, message, node: file.node, values });
         }
         Ok(sends)
     }

@@ -6,13 +6,13 @@ use emberwort_model::model::{End, Kind};
 use serde_json::{Map, Value as Json};
 
 use super::file::{RequestFile, ScriptFile, StepFile};
-use super::parts::Planned;
+use super::parts::PlannedMessage;
 use super::problem::{ScenarioError, content, time};
 use super::read::Reader;
 use crate::Nanoseconds;
 use crate::file_words::index;
 use crate::script::{KEPT, Script, Step, Waiting};
-use emberwort_text::formula::{Formula, Worked};
+use emberwort_text::formula::{ComputedField, Formula};
 
 impl Reader<'_> {
     /// A request that the file describes.
@@ -22,7 +22,7 @@ impl Reader<'_> {
         file: &RequestFile,
         span: Nanoseconds,
         retries: u32,
-    ) -> Result<Planned, ScenarioError> {
+    ) -> Result<PlannedMessage, ScenarioError> {
         let message = self.message(at, &file.message, End::Host)?;
         self.node_fits(at, file.node, message)?;
         let values = self.values(at, message, &file.fields)?;
@@ -40,7 +40,7 @@ impl Reader<'_> {
         if every == Some(0) {
             return content(at, "`every` must be more than 0");
         }
-        Ok(Planned { at: moment, every, until, message, node: file.node, values })
+        Ok(PlannedMessage { at: moment, every, until, message, node: file.node, values })
     }
 
     /// Steps of the host that the file describes.
@@ -102,7 +102,7 @@ impl Reader<'_> {
             let known = |name: &str| names.iter().position(|kept| kept == name).map(|kept| (KEPT + kept, None));
             let all: Vec<&str> = names.iter().map(String::as_str).collect();
             let formula = Formula::parse(text, &known, &all).or_else(|problem| self.wrong(at, problem))?;
-            worked.push(Worked { slot, formula });
+            worked.push(ComputedField { slot, formula });
         }
         let values = self.values(at, message, &given)?;
         Ok(Step::Send { message, node, values, worked, retries: file.retries })

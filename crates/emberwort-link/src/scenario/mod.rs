@@ -11,6 +11,6 @@ mod read;
 mod wave;
 mod wire;
 
-pub use parts::{Alarm, Delay, Device, Planned, Refusal, Reply, Scenario};
+pub use parts::{Alarm, Delay, Device, PlannedMessage, Refusal, Reply, Scenario};
 pub use problem::ScenarioError;
 pub(crate) use read::fill_with_rest;

@@ -7,7 +7,7 @@ use emberwort_model::model::End;
 use emberwort_wire::Time;
 
 use super::file::{self, TrialFile};
-use super::parts::{Device, Planned, Scenario};
+use super::parts::{Device, PlannedMessage, Scenario};
 use super::problem::{ScenarioError, content, time};
 use super::read::{Reader, definition};
 use super::{wave, wire};
@@ -135,7 +135,7 @@ fn ends_in_time(
     definitions: &Definitions,
     span: Nanoseconds,
     devices: &[Device],
-    requests: &[Planned],
+    requests: &[PlannedMessage],
 ) -> Result<(), ScenarioError> {
     let times =
         |first: Nanoseconds, until: Nanoseconds, every: Nanoseconds| until.saturating_sub(first).div_ceil(every.max(1));

@@ -12,8 +12,8 @@ use crate::definitions::Definitions;
 use crate::expect::Expectation;
 use crate::script::Script;
 use crate::signal::{Fixed, Signal};
-use crate::wire::{Bursts, Faults, Stretch};
-use emberwort_text::formula::{Formula, Worked};
+use crate::wire::{Bursts, Faults, FaultyStretch};
+use emberwort_text::formula::{ComputedField, Formula};
 
 /// A trial, checked against a link.
 #[derive(Clone, Debug)]
@@ -35,7 +35,7 @@ pub struct Scenario {
     /// The same towards the devices.
     pub to_device: Faults,
     /// Stretches with other faults.
-    pub stretches: Vec<Stretch>,
+    pub stretches: Vec<FaultyStretch>,
     /// Disturbances that come back.
     pub bursts: Option<Bursts>,
     /// From the last bit's sending to its receiving.
@@ -51,7 +51,7 @@ pub struct Scenario {
     /// The devices.
     pub devices: Vec<Device>,
     /// What the host sends.
-    pub requests: Vec<Planned>,
+    pub requests: Vec<PlannedMessage>,
     /// How many times the host sends a request once more when nobody answers it in time.
     pub retries: u32,
     /// What the host does step by step, several at once.
@@ -76,7 +76,7 @@ pub struct Device {
     /// Signals by message index and slot.
     pub signals: BTreeMap<(usize, usize), Signal>,
     /// Messages that it sends at moments.
-    pub sends: Vec<Planned>,
+    pub sends: Vec<PlannedMessage>,
     /// How it answers requests; the first that fits counts.
     pub replies: Vec<Reply>,
     /// When it is off, and from when on it runs again.
@@ -147,12 +147,12 @@ pub struct Alarm {
     /// Values that are given; the others hold their rest.
     pub fields: Map<String, Json>,
     /// Fields that are worked out of those of the message that decides.
-    pub worked: Vec<Worked>,
+    pub worked: Vec<ComputedField>,
 }
 
 /// A message to be sent at a moment, or again and again.
 #[derive(Clone, Debug)]
-pub struct Planned {
+pub struct PlannedMessage {
     /// When first.
     pub at: Nanoseconds,
     /// From one time to the next.
@@ -187,7 +187,7 @@ pub struct Reply {
     /// The node that it names, if that is not the device's.
     pub node: Option<u64>,
     /// Fields that are worked out of those of the request.
-    pub worked: Vec<Worked>,
+    pub worked: Vec<ComputedField>,
     /// Values that are given; the others hold their rest.
     pub fields: Map<String, Json>,
     /// Fields that repeat one of the request: its slot, and that of the answer.

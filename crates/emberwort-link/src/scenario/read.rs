@@ -6,7 +6,7 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 use emberwort_text::row::RowHeader;
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::Values;
 use serde_json::{Map, Value as Json};
 
@@ -118,7 +118,7 @@ pub(crate) fn fill_with_rest(plan: &Plan, message: usize, fields: &Map<String, J
     let mut values = Values::new(compiled);
     // A first look at the given values alone: all that is missing is filled below.
     let filling = Filling::of(plan);
-    let given = || fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = || fields.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     if let Err(problems) = fill(compiled, given(), filling, &mut values) {
         let real: Vec<String> =
             problems.iter().filter(|problem| fields.contains_key(&problem.field)).map(ToString::to_string).collect();

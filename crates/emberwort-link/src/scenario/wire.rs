@@ -3,7 +3,7 @@
 use super::file::{BurstsFile, FaultsFile, StretchFile, WireFile};
 use super::parts::Scenario;
 use super::problem::{ScenarioError, chance, content, time};
-use crate::wire::{Bursts, Faults, Noise, Stretch, Wire};
+use crate::wire::{Bursts, Faults, FaultyStretch, Noise, Wire};
 
 /// The faults in one direction: what it says itself, else what the whole wire says.
 pub(super) fn faults_towards(
@@ -53,8 +53,8 @@ fn faults(at: &str, file: &FaultsFile) -> Result<Faults, ScenarioError> {
     })
 }
 
-fn stretch_of(at: &str, (from, to): (&str, &str), faults: Faults) -> Result<Stretch, ScenarioError> {
-    let stretch = Stretch { from: time(at, from)?, to: time(at, to)?, faults };
+fn stretch_of(at: &str, (from, to): (&str, &str), faults: Faults) -> Result<FaultyStretch, ScenarioError> {
+    let stretch = FaultyStretch { from: time(at, from)?, to: time(at, to)?, faults };
     if stretch.from >= stretch.to {
         return content(at, format!("it ends at {to}, which is not after {from}, where it begins"));
     }
@@ -62,7 +62,7 @@ fn stretch_of(at: &str, (from, to): (&str, &str), faults: Faults) -> Result<Stre
 }
 
 /// Stretches of time with faults of their own; while the wire is cut, no byte arrives.
-pub(super) fn stretches_of(file: &WireFile) -> Result<Vec<Stretch>, ScenarioError> {
+pub(super) fn stretches_of(file: &WireFile) -> Result<Vec<FaultyStretch>, ScenarioError> {
     let cut = |(n, (from, to)): (usize, &(String, String))| {
         let at = format!("wire.cut {}", n + 1);
         let faults = Faults { byte_loss: 1.0, ..Faults::default() };

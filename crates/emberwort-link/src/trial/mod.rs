@@ -19,7 +19,8 @@ use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::expect::{Expectation, Seen};
+use crate::expect::{Expectation, Observed};
+use crate::in_flight::InFlight;
 use crate::player::Player;
 use crate::probe::{Probe, Probed};
 use crate::report::{Recovery, Report, Verdict};
@@ -27,15 +28,14 @@ use crate::scenario::{Device, Scenario};
 use crate::script::Runner;
 use crate::side::Side;
 use crate::speech;
-use crate::under_way::UnderWay;
 use crate::wire::Wire;
 use queue::{Event, Exchange, Queued};
 use sent::{Cause, Sent, Taken};
 
 /// Looks on while a trial runs.
-pub trait Watch {
+pub trait TrialObserver {
     /// Whether the trial goes on; asked now and then, with the virtual time.
-    fn goes_on(&mut self, now: Nanoseconds) -> bool {
+    fn should_continue(&mut self, now: Nanoseconds) -> bool {
         let _ = now;
         true
     }
@@ -54,10 +54,10 @@ pub trait Watch {
 }
 
 /// Nobody looks on.
-impl Watch for () {}
+impl TrialObserver for () {}
 
 /// Programs that play devices, in real time.
-pub trait Outside {
+pub trait ExternalDevices {
     /// Waits until a moment of the trial. Returns earlier with bytes that a device, by index, sent, and when.
     fn wait_until(&mut self, moment: Nanoseconds) -> Option<(Nanoseconds, usize, Vec<u8>)>;
 
@@ -75,13 +75,17 @@ const MAX_OPEN: usize = 1_000;
 const MAX_WAITING: usize = 100_000;
 
 /// Runs a trial to its end, or until `watch` ends it. The same scenario gives the same report and the same bytes.
-pub fn run(scenario: &Scenario, watch: &mut dyn Watch) -> Report {
+pub fn run(scenario: &Scenario, watch: &mut dyn TrialObserver) -> Report {
     run_with(scenario, watch, None)
 }
 
 /// Runs a trial in which programs play some of the devices, as [`run`] does, but in real time. What such a device sends is not known
 /// beforehand, so its frames cannot be compared with it.
-pub fn run_with(scenario: &Scenario, watch: &mut dyn Watch, mut outside: Option<&mut dyn Outside>) -> Report {
+pub fn run_with(
+    scenario: &Scenario,
+    watch: &mut dyn TrialObserver,
+    mut outside: Option<&mut dyn ExternalDevices>,
+) -> Report {
     let mut trial = Trial::new(scenario);
     trial.start();
     if outside.is_some() {
@@ -94,18 +98,18 @@ pub fn run_with(scenario: &Scenario, watch: &mut dyn Watch, mut outside: Option<
             if let Some((time, device, bytes)) = outside.wait_until(next) {
                 trial.now = time.max(trial.now);
                 trial.came_from_outside(device, &bytes, watch);
-                if !watch.goes_on(trial.now) {
+                if !watch.should_continue(trial.now) {
                     break;
                 }
                 continue;
             }
-            if !watch.goes_on(trial.now) {
+            if !watch.should_continue(trial.now) {
                 break;
             }
         }
         let Some(queued) = trial.events.pop() else { break };
         events += 1;
-        if events.is_multiple_of(256) && !watch.goes_on(queued.time) {
+        if events.is_multiple_of(256) && !watch.should_continue(queued.time) {
             break;
         }
         if trial.events.len() > MAX_WAITING {
@@ -127,7 +131,7 @@ pub fn run_with(scenario: &Scenario, watch: &mut dyn Watch, mut outside: Option<
 }
 
 /// What there is of each definition in use.
-struct Use {
+struct DefinitionUse {
     /// The framing of frames from devices that have it, and from hosts.
     framings: (Arc<Framing>, Arc<Framing>),
     /// From devices that have it to the host, and back.
@@ -138,7 +142,7 @@ struct Use {
 struct Trial<'a> {
     scenario: &'a Scenario,
     /// By definition.
-    uses: Vec<Use>,
+    uses: Vec<DefinitionUse>,
     /// Requests that nobody has answered yet, by message; the oldest, [`MAX_OPEN`] at most.
     open: BTreeMap<usize, VecDeque<Rc<Exchange>>>,
     /// What must hold for values, and what was found.
@@ -170,7 +174,7 @@ struct Trial<'a> {
     /// Bytes for devices that programs play.
     for_outside: Vec<(usize, Vec<u8>)>,
     /// Sent frames that are still under way, by number.
-    sent: UnderWay<Sent>,
+    sent: InFlight<Sent>,
     /// Room for a body and a frame.
     room: (Vec<u8>, Vec<u8>),
     /// What became of the last frame between two definitions.
@@ -185,7 +189,7 @@ impl<'a> Trial<'a> {
         let host = scenario.definitions.get(scenario.host);
         let of_definition = |definition: &Definition| {
             let framing = |from: End| definition.plan.channels[definition.channel].framing(from);
-            Use {
+            DefinitionUse {
                 framings: (framing(End::Device), framing(End::Host)),
                 to_host: Translation::new(&definition.plan, &host.plan),
                 from_host: Translation::new(&host.plan, &definition.plan),
@@ -233,7 +237,7 @@ impl<'a> Trial<'a> {
             host_recovery: Recovery::default(),
             device_recoveries: vec![Recovery::default(); scenario.devices.len()],
             for_outside: Vec::new(),
-            sent: UnderWay::new(),
+            sent: InFlight::new(),
             room: Default::default(),
             taken: None,
             report: Report::new(scenario.must.iter().filter_map(|expectation| expectation.answer_time())),
@@ -302,7 +306,7 @@ impl<'a> Trial<'a> {
         runs
     }
 
-    fn handle(&mut self, event: Event, watch: &mut dyn Watch) {
+    fn handle(&mut self, event: Event, watch: &mut dyn TrialObserver) {
         match event {
             Event::Arrive { sent, bytes, whole } => self.arrive(sent, bytes, whole, watch),
             Event::ArriveFromOutside { node, bytes } => self.arrive_from_outside(node, &bytes, watch),
@@ -417,7 +421,7 @@ impl<'a> Trial<'a> {
         let judged = self.scenario.must.iter().map(|expectation| {
             let probed = expectation.probe().and_then(|_| probed.next());
             let exceeded = if expectation.is_limit() { limits.next().flatten() } else { None };
-            expectation.judge(&self.report, Seen { probed, exceeded })
+            expectation.judge(&self.report, Observed { probed, exceeded })
         });
         let verdicts = judged.collect();
         self.report.verdicts = verdicts;

@@ -7,7 +7,7 @@ use std::rc::Rc;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
-use crate::player::Way;
+use crate::player::ReplySource;
 
 /// Something that happens at a moment.
 pub(super) struct Queued {
@@ -57,7 +57,7 @@ pub(super) enum Event {
     /// The host asks once more, if nobody has answered.
     Retry { index: usize, left: u32, exchange: Rc<Exchange> },
     /// A device answers a request with these values.
-    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>>, way: Way },
+    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>>, way: ReplySource },
     /// The host goes on with its scripts.
     Script,
     /// The span is over.

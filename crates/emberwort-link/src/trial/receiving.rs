@@ -6,10 +6,10 @@ use emberwort_wire::{Chunk, StreamId, Times};
 
 use super::queue::Event;
 use super::sent::{Sent, Taken};
-use super::{Trial, Watch};
+use super::{Trial, TrialObserver};
 use crate::Nanoseconds;
 use crate::definitions::Definition;
-use crate::report::{Heard, Recovery, WrongValue};
+use crate::report::{ReceptionAccount, Recovery, WrongValue};
 use crate::scenario::Device;
 use crate::side::{Found, FoundFrame, Side};
 use crate::wire::Sender;
@@ -25,7 +25,7 @@ fn recovers(side: &mut Recovery, now: Nanoseconds, found: &Found) {
 }
 
 impl Trial<'_> {
-    pub(super) fn arrive(&mut self, sent: u64, mut bytes: Vec<u8>, mut whole: bool, watch: &mut dyn Watch) {
+    pub(super) fn arrive(&mut self, sent: u64, mut bytes: Vec<u8>, mut whole: bool, watch: &mut dyn TrialObserver) {
         let Some(of) = self.sent.get_mut(sent) else { return };
         if self.wire.garble(sent, &mut bytes, &mut self.wire_random) && std::mem::replace(&mut whole, false) {
             let number = self.scenario.definitions.get(of.definition).number(of.message);
@@ -75,7 +75,7 @@ impl Trial<'_> {
     }
 
     /// A program or a recording that plays a device sent bytes. They pass the wire as a frame does.
-    pub(super) fn came_from_outside(&mut self, device: usize, bytes: &[u8], watch: &mut dyn Watch) {
+    pub(super) fn came_from_outside(&mut self, device: usize, bytes: &[u8], watch: &mut dyn TrialObserver) {
         let node = self.devices[device].node;
         let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
         let times = Times::Last(self.scenario.starts.after(self.now));
@@ -86,7 +86,7 @@ impl Trial<'_> {
         }
     }
 
-    pub(super) fn arrive_from_outside(&mut self, node: u64, bytes: &[u8], watch: &mut dyn Watch) {
+    pub(super) fn arrive_from_outside(&mut self, node: u64, bytes: &[u8], watch: &mut dyn TrialObserver) {
         let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
         let times = Times::Last(self.scenario.starts.after(self.now));
         let chunk = Chunk { stream, times, key: None, bytes };
@@ -217,7 +217,7 @@ impl Trial<'_> {
                 Some(&self.device_sides[device])
             }
         };
-        let heard = |node: Option<u64>| side(node).map_or_else(Heard::default, Side::heard_in_all);
+        let heard = |node: Option<u64>| side(node).map_or_else(ReceptionAccount::default, Side::heard_in_all);
         for (limit, exceeded) in self.limits.iter_mut().filter(|(_, exceeded)| exceeded.is_none()) {
             *exceeded = limit.is_exceeded(&self.report.received, heard).then_some(self.now);
         }

@@ -9,9 +9,9 @@ use emberwort_wire::{Chunk, StreamId, Times, ValueRef, Values};
 
 use super::queue::{Event, Exchange};
 use super::sent::{Cause, Sent};
-use super::{HOST, MAX_OPEN, Trial, Watch};
+use super::{HOST, MAX_OPEN, Trial, TrialObserver};
 use crate::definitions::Definition;
-use crate::player::Way;
+use crate::player::ReplySource;
 use crate::speech::{self, Said};
 use crate::wire::Sender;
 
@@ -44,7 +44,7 @@ impl Trial<'_> {
         index: usize,
         retries: u32,
         exchange: Option<Rc<Exchange>>,
-        watch: &mut dyn Watch,
+        watch: &mut dyn TrialObserver,
     ) {
         let planned = self.scenario.requests[index].clone();
         let compiled = &self.of_host().plan.messages[planned.message].message;
@@ -59,10 +59,10 @@ impl Trial<'_> {
     pub(super) fn reply(
         &mut self,
         device: usize,
-        way: Way,
+        way: ReplySource,
         request: (usize, &Values),
         exchange: Option<Rc<Exchange>>,
-        watch: &mut dyn Watch,
+        watch: &mut dyn TrialObserver,
     ) {
         let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
         let Some((with, node, values)) = self.players[device].answer(plan, of, self.now, way, request) else { return };
@@ -79,7 +79,7 @@ impl Trial<'_> {
         message: usize,
         values: Values,
         cause: Cause<'_>,
-        watch: &mut dyn Watch,
+        watch: &mut dyn TrialObserver,
     ) {
         let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);

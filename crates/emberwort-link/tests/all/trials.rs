@@ -6,7 +6,7 @@ use emberwort_wire::Framed;
 use std::sync::Arc;
 
 use crate::common::{Piece, run_and_keep};
-use emberwort_link::{Report, Revisions, Scenario, Watch, run};
+use emberwort_link::{Report, Revisions, Scenario, TrialObserver, run};
 use emberwort_model::Plan;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -406,8 +406,8 @@ fn what_nobody_waits_for_is_refused_and_what_the_wire_cannot_carry_is_given_up()
 #[test]
 fn long_trials_forget_what_is_judged() {
     struct Count(u64);
-    impl Watch for Count {
-        fn goes_on(&mut self, _: u64) -> bool {
+    impl TrialObserver for Count {
+        fn should_continue(&mut self, _: u64) -> bool {
             self.0 += 1;
             true
         }

@@ -2,7 +2,7 @@
 
 use super::Resolver;
 use crate::diagnostics::{Code, Finding};
-use crate::medium::Carriage;
+use crate::medium::Encapsulation;
 use crate::model::{Base, End, Medium, MediumKind};
 use crate::number::Decimal;
 use crate::plan::{Channel, Direction, FrameFinder, KeySource, Role};
@@ -218,7 +218,7 @@ impl Resolver<'_> {
         let medium = &channel.medium.kind;
         let (fits, source, media) = match kind {
             KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora` have"),
-            KeyKind::CanId => (matches!(medium.carriage(), Carriage::Can { .. }), KeySource::CanId, "`can` has"),
+            KeyKind::CanId => (matches!(medium.carriage(), Encapsulation::Can { .. }), KeySource::CanId, "`can` has"),
             KeyKind::Endpoint => (medium.has_endpoints(), KeySource::Endpoint, "`usb` has"),
             KeyKind::Size => (channel.finder.separates(), KeySource::Size, "packets have"),
         };

@@ -17,7 +17,7 @@ const ZERO: Decimal = Decimal { mantissa: 0, decimals: 0 };
 
 /// What surrounds a field: the fields before it, and the message that it stands in, if it is not a record's.
 #[derive(Clone, Copy)]
-struct Around<'a> {
+struct FieldContext<'a> {
     before: &'a [Field],
     message: Option<&'a MessageItem>,
 }
@@ -31,7 +31,7 @@ impl Resolver<'_> {
         before: &[Field],
         message: Option<&MessageItem>,
     ) -> Option<Field> {
-        let kind = self.kind(item, Some(Around { before, message }))?;
+        let kind = self.kind(item, Some(FieldContext { before, message }))?;
         let mut field = self.finished(item, kind)?;
         self.stands_in_list(item, &field);
         if let (Some(span), None) = (item.counter, message) {
@@ -149,7 +149,7 @@ impl Resolver<'_> {
         order
     }
 
-    fn kind(&mut self, item: &FieldItem, around: Option<Around<'_>>) -> Option<Kind> {
+    fn kind(&mut self, item: &FieldItem, around: Option<FieldContext<'_>>) -> Option<Kind> {
         let none = item.none;
         let kind = match &item.ty {
             TypeExpr::Integer { signed, bits, scale, offset } => {
@@ -325,7 +325,7 @@ impl Resolver<'_> {
     }
 
     /// The field that decides, among those before.
-    fn selector(&mut self, around: Option<Around<'_>>, item: &FieldItem, name: &Name) -> Option<usize> {
+    fn selector(&mut self, around: Option<FieldContext<'_>>, item: &FieldItem, name: &Name) -> Option<usize> {
         let Some(around) = around else {
             self.element(item.ty_span, "a value whose form depends on another field");
             return None;
@@ -359,7 +359,7 @@ impl Resolver<'_> {
 
     fn by(
         &mut self,
-        around: Option<Around<'_>>,
+        around: Option<FieldContext<'_>>,
         item: &FieldItem,
         name: &Name,
         cases: &[CaseItem],
@@ -454,7 +454,7 @@ impl Resolver<'_> {
 
     fn value_of(
         &mut self,
-        around: Option<Around<'_>>,
+        around: Option<FieldContext<'_>>,
         item: &FieldItem,
         table: &Name,
         request: Option<&Name>,
@@ -493,7 +493,7 @@ impl Resolver<'_> {
     /// The deciding field of the request that this message answers.
     fn request(
         &mut self,
-        around: Option<Around<'_>>,
+        around: Option<FieldContext<'_>>,
         item: &FieldItem,
         request: &Name,
         field: &Name,

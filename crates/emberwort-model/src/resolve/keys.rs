@@ -7,14 +7,14 @@ use crate::budget::line_length;
 use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
 use crate::layout::bit_owners;
-use crate::medium::{Carriage, MediumKind, usb};
+use crate::medium::{Encapsulation, MediumKind, usb};
 use crate::model::{Base, ByteOrder, End, NodeRange};
 use crate::plan::{Channel, Direction, EXTENDED_ID, FrameFinder, KeySource, MessagePlan, Plan, Role, Zone};
 use crate::source::Span;
 use crate::syntax::ast::{KeyItem, KeyKind, MessageItem, Name};
 
 /// A message on a channel.
-struct Carried<'a> {
+struct KeyedMessage<'a> {
     /// Index of the channel, and of the message.
     index: usize,
     number: usize,
@@ -26,7 +26,7 @@ struct Carried<'a> {
     given: Option<KeyItem>,
 }
 
-impl Carried<'_> {
+impl KeyedMessage<'_> {
     /// Where its key is written.
     fn key_span(&self, channel: &Direction) -> Span {
         let span = match channel.selected_by {
@@ -129,7 +129,7 @@ impl Resolver<'_> {
                 continue;
             }
             let given = item.on.iter().find(|on| on.channel.text == channel.name).and_then(|on| on.key);
-            let carried = Carried { index, number, position, message, item, given };
+            let carried = KeyedMessage { index, number, position, message, item, given };
             let Some(keys) = self.keys_of_message(&carried, channel, &mut taken) else { continue };
             if let Some(nodes) = carried.nodes(channel) {
                 bases.insert(number, keys[0] - nodes.least);
@@ -157,7 +157,12 @@ impl Resolver<'_> {
     }
 
     /// The keys that select a message on a channel, which no other one has; `None` if something is wrong with them.
-    fn keys_of_message(&mut self, carried: &Carried<'_>, channel: &Direction, taken: &mut Taken) -> Option<Vec<u64>> {
+    fn keys_of_message(
+        &mut self,
+        carried: &KeyedMessage<'_>,
+        channel: &Direction,
+        taken: &mut Taken,
+    ) -> Option<Vec<u64>> {
         if let Some(key) = carried.given
             && wanted_key(channel) != Some(key.kind)
         {
@@ -206,7 +211,7 @@ impl Resolver<'_> {
     }
 
     /// The ports or CAN identifiers of a message.
-    fn keys_outside(&mut self, carried: &Carried<'_>, channel: &Direction) -> Option<Vec<u64>> {
+    fn keys_outside(&mut self, carried: &KeyedMessage<'_>, channel: &Direction) -> Option<Vec<u64>> {
         let name = &carried.item.name;
         let Some(key) = carried.message.message.keys[carried.position] else {
             if carried.given.is_none() {
@@ -249,7 +254,7 @@ impl Resolver<'_> {
     }
 
     /// The sizes of a message's body, where they select it.
-    fn sizes_of(&mut self, carried: &Carried<'_>, channel: &Direction) -> Option<Vec<u64>> {
+    fn sizes_of(&mut self, carried: &KeyedMessage<'_>, channel: &Direction) -> Option<Vec<u64>> {
         let message = carried.message;
         if message.has_rest || message.sections.iter().any(|section| section.least_size != section.greatest_size) {
             let help = "select by a frame part, or give its fields fixed sizes";
@@ -264,8 +269,8 @@ impl Resolver<'_> {
     }
 
     /// The key of a text message, whose line looks like no other one's.
-    fn key_of_line(&mut self, carried: &Carried<'_>, channel: &Direction, taken: &mut Taken) -> Option<Vec<u64>> {
-        let Carried { message, item, .. } = *carried;
+    fn key_of_line(&mut self, carried: &KeyedMessage<'_>, channel: &Direction, taken: &mut Taken) -> Option<Vec<u64>> {
+        let KeyedMessage { message, item, .. } = *carried;
         let Some(line) = &message.message.line else {
             // One that could not be read has its finding.
             if item.line.is_none() && !item.damaged {
@@ -466,7 +471,7 @@ impl Resolver<'_> {
             ));
             return;
         }
-        if channel.medium.kind.carriage() == (Carriage::Can { fd: true })
+        if channel.medium.kind.carriage() == (Encapsulation::Can { fd: true })
             && can::fd_size(size) != size
             && self.file.messages.iter().all(|item| item.name.text != name.text || item.sections.len() < 2)
         {

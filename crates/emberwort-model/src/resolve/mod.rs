@@ -80,7 +80,7 @@ struct Resolver<'a> {
     records: BTreeMap<String, Lookup<Record>>,
     tables: BTreeMap<String, Lookup<Table>>,
     /// Of each record that was looked up, how far its fields reach.
-    reaches: HashMap<String, Reach>,
+    reaches: HashMap<String, GroupReach>,
     /// How many records and tables are being looked up, each for the one before.
     depth: usize,
     /// For how many unknown names the nearest one was looked for.
@@ -100,7 +100,7 @@ const MAX_GUESSES: usize = 100;
 
 /// How far a group of fields reaches: levels of records in it, and fields with those of all records inside.
 #[derive(Clone, Copy, Debug, Default)]
-struct Reach {
+struct GroupReach {
     levels: usize,
     fields: usize,
 }

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::{Lookup, Reach, Resolver, Style};
+use super::{GroupReach, Lookup, Resolver, Style};
 use crate::diagnostics::{Code, Finding};
 use crate::model::{Base, Entry, Field, Kind, Label, Labelled, Length, Record, Selector, Table};
 use crate::source::Span;
@@ -32,7 +32,7 @@ const MAX_FIELDS: usize = 10_000;
 
 impl Resolver<'_> {
     /// How far a form reaches.
-    fn reach(&self, kind: &Kind) -> Reach {
+    fn reach(&self, kind: &Kind) -> GroupReach {
         match kind {
             Kind::Record(record) => self.reaches.get(&record.name).copied().unwrap_or_default(),
             Kind::List { element, .. } => self.reach(&element.kind),
@@ -40,12 +40,12 @@ impl Resolver<'_> {
                 let forms = union.cases.iter().map(|case| &case.field).chain(&union.otherwise);
                 self.reach_of(forms.map(|field| &field.kind))
             }
-            _ => Reach::default(),
+            _ => GroupReach::default(),
         }
     }
 
-    fn reach_of<'k>(&self, kinds: impl Iterator<Item = &'k Kind>) -> Reach {
-        kinds.map(|kind| self.reach(kind)).fold(Reach::default(), |all, one| Reach {
+    fn reach_of<'k>(&self, kinds: impl Iterator<Item = &'k Kind>) -> GroupReach {
+        kinds.map(|kind| self.reach(kind)).fold(GroupReach::default(), |all, one| GroupReach {
             levels: all.levels.max(one.levels),
             fields: all.fields.saturating_add(one.fields).saturating_add(1),
         })
@@ -70,7 +70,7 @@ impl Resolver<'_> {
             ));
             return false;
         }
-        self.reaches.insert(owner.text.clone(), Reach { levels: inside.levels + 1, fields: inside.fields });
+        self.reaches.insert(owner.text.clone(), GroupReach { levels: inside.levels + 1, fields: inside.fields });
         true
     }
 

@@ -24,7 +24,7 @@ pub(crate) const TYPE_WORDS: &[&str] = &[
 const MAX_DEPTH: usize = 8;
 
 /// A type and its unit.
-type Typed = Option<(TypeExpr, String)>;
+type TypeAndUnit = Option<(TypeExpr, String)>;
 
 impl Parser<'_> {
     /// `u3`, `i16`: signedness and width, if the word has that form. A bad width is reported.
@@ -210,7 +210,7 @@ impl Parser<'_> {
         found
     }
 
-    fn list(&mut self) -> Typed {
+    fn list(&mut self) -> TypeAndUnit {
         let open = self.next().span;
         let length = self.length("elements")?;
         let start = self.peek().span.start;
@@ -235,7 +235,7 @@ impl Parser<'_> {
         Some(length)
     }
 
-    fn by(&mut self, span: Span) -> Typed {
+    fn by(&mut self, span: Span) -> TypeAndUnit {
         let field = self.name("the field that decides")?;
         let mut cases = Vec::new();
         let mut otherwise = None;
@@ -270,7 +270,7 @@ impl Parser<'_> {
     }
 
     /// The field that decides: `FIELD` or `MESSAGE.FIELD`.
-    fn value_of(&mut self) -> Typed {
+    fn value_of(&mut self) -> TypeAndUnit {
         self.expect_word("of", "write `value of Settings by setting`")?;
         let table = self.name("a table's name")?;
         self.expect_word("by", "write `value of Settings by setting`: the field that holds the key")?;
@@ -361,7 +361,7 @@ impl Parser<'_> {
         unit.to_owned()
     }
 
-    fn type_expr(&mut self) -> Typed {
+    fn type_expr(&mut self) -> TypeAndUnit {
         let token = self.peek();
         match token.kind {
             TokenKind::Number | TokenKind::Punct('-') => self.range(),
@@ -371,7 +371,7 @@ impl Parser<'_> {
         }
     }
 
-    fn range(&mut self) -> Typed {
+    fn range(&mut self) -> TypeAndUnit {
         let low = self.number("the least value")?;
         if self.peek().kind != TokenKind::DotDot {
             return self.unexpected("`..`", "a range is written `0 .. 100 % step 0.5`");
@@ -399,7 +399,7 @@ impl Parser<'_> {
         )
     }
 
-    fn named_type(&mut self) -> Typed {
+    fn named_type(&mut self) -> TypeAndUnit {
         let token = self.next();
         let word = self.text_of(token);
         if let Some((signed, bits)) = self.integer_type(word, token.span)? {
@@ -467,7 +467,7 @@ impl Parser<'_> {
         Some((ty, String::new()))
     }
 
-    fn integer(&mut self, signed: bool, bits: u8) -> Typed {
+    fn integer(&mut self, signed: bool, bits: u8) -> TypeAndUnit {
         let scale = if self.eat_punct('*') { Some(self.number("the scale")?) } else { None };
         // A minus belongs to the number itself.
         let offset = if self.eat_punct('+') || self.is_punct('-') { Some(self.number("the offset")?) } else { None };

@@ -5,7 +5,7 @@ use emberwort_model::layout::rows;
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_text::{RowHeader, nested_frame};
 use emberwort_wire::{Values, decode, encode};
 use proptest::prelude::*;
@@ -53,7 +53,7 @@ fn plan() -> Plan {
 fn encoded(plan: &Plan, which: usize, row: &str) -> Result<String, String> {
     let compiled = &plan.messages[3 + which];
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
-    let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = row.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     let mut values = Values::default();
     fill(compiled, given, Filling { clamp: false, revision: 3, ..Filling::of(plan) }, &mut values)
         .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;

@@ -4,7 +4,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Source, check};
 use emberwort_text::json;
 use emberwort_text::json::Writing;
-use emberwort_text::{Filling, Given, fill, write_value};
+use emberwort_text::{Filling, GivenValue, fill, write_value};
 use emberwort_wire::{ValueRef, Values};
 
 /// A message with one field.
@@ -19,7 +19,7 @@ fn message(ty: &str) -> MessagePlan {
     checked.plan.unwrap_or_else(|| panic!("{:?} in {ty}", checked.findings)).messages.remove(0)
 }
 
-fn set(plan: &MessagePlan, given: Given<'_>, clamp: bool) -> Result<Values, String> {
+fn set(plan: &MessagePlan, given: GivenValue<'_>, clamp: bool) -> Result<Values, String> {
     let mut values = Values::default();
     match fill(plan, [("a", given)], Filling { clamp, revision: 1, plan: None, changed: None }, &mut values) {
         Ok(()) => Ok(values),
@@ -30,20 +30,20 @@ fn set(plan: &MessagePlan, given: Given<'_>, clamp: bool) -> Result<Values, Stri
 /// What a text becomes: as a table shows it, and as a row has it.
 fn shown(ty: &str, text: &str) -> (String, String) {
     let plan = message(ty);
-    let values = set(&plan, Given::Text(text), false).unwrap_or_else(|problem| panic!("{ty} = {text}: {problem}"));
+    let values = set(&plan, GivenValue::Text(text), false).unwrap_or_else(|problem| panic!("{ty} = {text}: {problem}"));
     let mut table = String::new();
     write_value(&plan.message.fields[0], &values, 0, &mut table).unwrap();
     let mut row = String::new();
     json::write_fields(&plan, &values, Writing::default(), &mut row).unwrap();
     // What a row says is read back as the same value.
     let parsed: serde_json::Value = serde_json::from_str(&row).unwrap();
-    let again = set(&plan, Given::Json(&parsed["a"]), false).unwrap_or_else(|problem| panic!("{row}: {problem}"));
+    let again = set(&plan, GivenValue::Json(&parsed["a"]), false).unwrap_or_else(|problem| panic!("{row}: {problem}"));
     assert!(again == values, "{ty} = {text} → {row}");
     (table, row.strip_prefix("{\"a\":").unwrap().strip_suffix('}').unwrap().to_owned())
 }
 
 fn refused(ty: &str, text: &str) -> String {
-    set(&message(ty), Given::Text(text), false).expect_err(text)
+    set(&message(ty), GivenValue::Text(text), false).expect_err(text)
 }
 
 fn both(text: &str) -> (String, String) {
@@ -94,7 +94,7 @@ fn numbers_that_do_not_fit() {
 
 #[test]
 fn clamping_moves_to_the_nearest_end() {
-    let raw = |ty: &str, text: &str| match set(&message(ty), Given::Text(text), true).unwrap().get(0) {
+    let raw = |ty: &str, text: &str| match set(&message(ty), GivenValue::Text(text), true).unwrap().get(0) {
         ValueRef::Raw(raw) => raw as i64,
         other => panic!("{other:?}"),
     };
@@ -155,7 +155,7 @@ fn texts_and_bytes() {
 #[test]
 fn rows_with_wrong_values() {
     let refused =
-        |ty: &str, value: serde_json::Value| set(&message(ty), Given::Json(&value), false).expect_err("refused");
+        |ty: &str, value: serde_json::Value| set(&message(ty), GivenValue::Json(&value), false).expect_err("refused");
     use serde_json::json;
     assert_eq!(refused("u8", json!("12")), "a: \"12\" does not fit; it holds 0 .. 255 in steps of 1");
     assert_eq!(refused("u8", json!(null)), "a: it cannot be null; it holds 0 .. 255 in steps of 1");
@@ -169,7 +169,7 @@ fn rows_with_wrong_values() {
     assert_eq!(refused("Alarms", json!([[]])), "a: [] is not a flag; write labels in quotes");
     assert_eq!(refused("text[..3]", json!({"raw": "zz"})), "a: \"raw\" takes hex digits, two per byte");
     let plan = message("u8 optional");
-    let values = set(&plan, Given::Json(&json!(null)), false).unwrap();
+    let values = set(&plan, GivenValue::Json(&json!(null)), false).unwrap();
     assert_eq!(values.get(0), ValueRef::Absent);
 }
 
@@ -177,7 +177,7 @@ fn rows_with_wrong_values() {
 fn a_field_given_twice_or_unknown_is_told() {
     let plan = message("u8");
     let mut values = Values::default();
-    let given = [("a", Given::Text("1")), ("a", Given::Text("2")), ("zzz", Given::Text("3"))];
+    let given = [("a", GivenValue::Text("1")), ("a", GivenValue::Text("2")), ("zzz", GivenValue::Text("3"))];
     let problems =
         fill(&plan, given, Filling { clamp: false, revision: 1, plan: None, changed: None }, &mut values).unwrap_err();
     let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();

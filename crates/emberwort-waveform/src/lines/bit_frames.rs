@@ -7,7 +7,7 @@ use crate::wave::Moment;
 
 /// What was seen of frames of bits.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct BitFrameObservations {
     /// Frames that ended as they have to.
     pub frames: u64,
     /// Frames that ended inside of a byte.
@@ -50,7 +50,7 @@ pub struct BitFrames {
     /// bits, and edges that are a bit off.
     around: u64,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: BitFrameObservations,
 }
 
 impl BitFrames {
@@ -69,7 +69,7 @@ impl BitFrames {
             is_over: false,
             is_fresh: true,
             around,
-            seen: Seen::default(),
+            seen: BitFrameObservations::default(),
         }
     }
 

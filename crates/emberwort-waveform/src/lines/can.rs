@@ -32,7 +32,7 @@ pub enum Flaw {
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct CanObservations {
     /// How often the level changed.
     pub edges: u64,
     /// Frames that ask for data.
@@ -55,7 +55,7 @@ pub struct Seen {
     pub dominant: u64,
 }
 
-impl Seen {
+impl CanObservations {
     /// The nominal bit rate, measured on the edges inside of frames; `None` if there were too few.
     pub fn bitrate(&self) -> Option<f64> {
         let (picoseconds, bits) = self.measured;
@@ -115,7 +115,7 @@ pub struct Can {
     is_checksum_right: bool,
     has_seen_idle: bool,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: CanObservations,
 }
 
 /// What the bits of the frame at hand say of it so far.
@@ -184,7 +184,7 @@ impl Can {
             times: Vec::with_capacity(64),
             is_checksum_right: false,
             has_seen_idle: false,
-            seen: Seen::default(),
+            seen: CanObservations::default(),
         }
     }
 

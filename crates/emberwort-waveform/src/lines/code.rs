@@ -8,7 +8,7 @@ use crate::wave::Moment;
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct CodeObservations {
     /// How often the level changed.
     pub edges: u64,
     /// For how long the line was high, in picoseconds.
@@ -33,10 +33,10 @@ pub struct Seen {
     /// The shortest and the longest pulse of a 0 and of a 1, in picoseconds.
     pub pulses: [Option<(u64, u64)>; 2],
     /// Of the frames.
-    pub frames: bit_frames::Seen,
+    pub frames: bit_frames::BitFrameObservations,
 }
 
-impl Seen {
+impl CodeObservations {
     /// The bit rate, measured on the edges inside of frames; `None` if there were too few.
     pub fn bitrate(&self) -> Option<f64> {
         let (picoseconds, halves) = self.measured;
@@ -62,7 +62,7 @@ pub struct Code {
     last_kind: Option<Moment>,
     place: Place,
     frames: BitFrames,
-    seen: Seen,
+    seen: CodeObservations,
 }
 
 /// So many equal bits in sequence are no data, but a line that does not work.
@@ -106,7 +106,7 @@ impl Code {
             last_kind: None,
             place: Place::Outside,
             frames: BitFrames::new(code.frame, code.bit_at_rest(), around),
-            seen: Seen::default(),
+            seen: CodeObservations::default(),
         }
     }
 
@@ -116,8 +116,8 @@ impl Code {
     }
 
     /// What was seen so far.
-    pub fn seen(&self) -> Seen {
-        Seen { frames: self.frames.seen.clone(), ..self.seen.clone() }
+    pub fn seen(&self) -> CodeObservations {
+        CodeObservations { frames: self.frames.seen.clone(), ..self.seen.clone() }
     }
 
     /// From this moment on the wire has another level; one that nobody knows counts as that at rest.

@@ -5,7 +5,7 @@ use crate::wave::Moment;
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct I2cObservations {
     /// How often the clock rose.
     pub clocks: u64,
     /// How often the data wire changed.
@@ -32,7 +32,7 @@ pub struct Seen {
     measured: (u64, u64),
 }
 
-impl Seen {
+impl I2cObservations {
     /// The mean clock inside of bytes, in hertz.
     pub fn hertz(&self) -> Option<f64> {
         let (picoseconds, bits) = self.measured;
@@ -71,7 +71,7 @@ pub struct I2c {
     /// Bytes of the transfer at hand.
     count: usize,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: I2cObservations,
 }
 
 impl I2c {
@@ -88,7 +88,7 @@ impl I2c {
             address: None,
             begun: Moment::default(),
             count: 0,
-            seen: Seen::default(),
+            seen: I2cObservations::default(),
         }
     }
 

@@ -18,7 +18,7 @@ pub struct Pins {
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct SpiObservations {
     /// Whole words of each wire with data.
     pub words: [u64; 2],
     /// How often the clock changed.
@@ -89,7 +89,7 @@ pub struct Spi {
     /// Whether the beginning of the frame at hand is missing, so that nobody knows where its words begin.
     is_cut: bool,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: SpiObservations,
 }
 
 /// The two senders.
@@ -114,7 +114,7 @@ impl Spi {
             beginning: None,
             saw_select: false,
             is_cut: false,
-            seen: Seen::default(),
+            seen: SpiObservations::default(),
         }
     }
 

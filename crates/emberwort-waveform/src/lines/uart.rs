@@ -20,7 +20,7 @@ pub enum Flaw {
 
 /// What was seen on one wire beside its bytes.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Seen {
+pub struct UartObservations {
     /// Characters, flawed ones included.
     pub characters: u64,
     /// Of each flaw the first moment, and how many.
@@ -39,7 +39,7 @@ pub struct Seen {
     pub high: u64,
 }
 
-impl Seen {
+impl UartObservations {
     /// The baud rate of the sender, measured on the edges inside of characters; `None` if there were too few.
     pub fn baud(&self) -> Option<f64> {
         let (picoseconds, bits, _) = self.measured;
@@ -81,7 +81,7 @@ pub struct Uart {
     /// Characters with a flaw since somebody last asked, from when to when.
     pub flawed: Vec<(Moment, Moment)>,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: UartObservations,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -111,7 +111,7 @@ impl Uart {
             last_edge: Moment::default(),
             edges: Vec::new(),
             flawed: Vec::new(),
-            seen: Seen::default(),
+            seen: UartObservations::default(),
         }
     }
 

@@ -24,7 +24,7 @@ pub enum Flaw {
 
 /// What was seen beside the bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct UsbObservations {
     /// How often each wire changed: D+, D-.
     pub changes: [u64; 2],
     /// Packets without a flaw, in the order of [`PacketId::ALL`].
@@ -51,7 +51,7 @@ pub struct Seen {
     pub spread: Option<(u64, u64)>,
 }
 
-impl Seen {
+impl UsbObservations {
     /// The bit rate, measured inside of packets; `None` if there were too few.
     pub fn bitrate(&self) -> Option<f64> {
         let (picoseconds, bits) = self.measured;
@@ -132,7 +132,7 @@ pub struct Usb {
     /// The last toggle that was acknowledged, by address, endpoint and direction.
     toggles: Vec<((u8, u8, bool), bool)>,
     /// What was seen.
-    pub seen: Seen,
+    pub seen: UsbObservations,
 }
 
 /// The address of an endpoint, as its descriptor has it.
@@ -164,7 +164,7 @@ impl Usb {
             bytes: Vec::new(),
             transaction: None,
             toggles: Vec::new(),
-            seen: Seen::default(),
+            seen: UsbObservations::default(),
         }
     }
 

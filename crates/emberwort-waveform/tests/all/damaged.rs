@@ -147,7 +147,7 @@ fn time_adds_up(source: Read, bytes: &[u8]) {
         }
     }
     impl LineSink for Line {
-        fn heard_of(&mut self, _: u32, _: u64) {}
+        fn bind_tap(&mut self, _: u32, _: u64) {}
 
         fn spent(&mut self, spent: Spent, from: Time, until: Time) {
             self.1 = self.1.or(Some(from));

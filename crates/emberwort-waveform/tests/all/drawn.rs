@@ -9,7 +9,7 @@ use emberwort_waveform::drawing::files::{FileForm, FileRecord};
 use emberwort_waveform::drawing::instrument::{Instrument, Settings, Volts};
 use emberwort_waveform::drawing::{Drawing, Transfer};
 use emberwort_waveform::findings::{Finding, Kind, findings};
-use emberwort_waveform::listener::Seen;
+use emberwort_waveform::listener::LineObservations;
 use emberwort_waveform::sources::samples::{Number, Sample};
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::wiring::Threshold;
@@ -47,7 +47,7 @@ impl ChunkSink for Heard {
 }
 
 impl LineSink for Heard {
-    fn heard_of(&mut self, tap: u32, node: u64) {
+    fn bind_tap(&mut self, tap: u32, node: u64) {
         assert_eq!(tap as usize, self.nodes.len() + 1);
         self.nodes.push(node);
     }
@@ -99,7 +99,12 @@ fn read(form: FileForm, file: &[u8], rate: u64, channels: usize, sink: &mut List
     }
 }
 
-fn round_trip(medium: &MediumKind, sent: &[Sent], settings: &Settings, form: FileForm) -> (Heard, Vec<Seen>) {
+fn round_trip(
+    medium: &MediumKind,
+    sent: &[Sent],
+    settings: &Settings,
+    form: FileForm,
+) -> (Heard, Vec<LineObservations>) {
     let (wires, file) = drawn(medium, sent, settings, form);
     let wires_of = |(n, (role, _)): (usize, &(String, bool))| {
         let front = if matches!(form, FileForm::Bits(_)) { 'D' } else { 'A' };
@@ -281,7 +286,7 @@ proptest! {
         let (heard, seen) = round_trip(&MediumKind::I2c { hertz }, &sent, &settings, form);
         let said: Vec<_> = sent.iter().map(|sent| (Some(if sent.from_host { End::Host } else { End::Device }), None, Some(sent.node), sent.bytes.clone())).collect();
         prop_assert_eq!(heard.chunks, said);
-        let Seen::I2c(_, seen) = &seen[0] else { panic!() };
+        let LineObservations::I2c(_, seen) = &seen[0] else { panic!() };
         prop_assert_eq!((seen.halves.count, seen.refused.count, seen.no_answer.count, seen.left_out, seen.empty), (0, 0, 0, 0, 0));
     }
 
@@ -387,7 +392,7 @@ impl ChunkSink for Timed {
 }
 
 impl LineSink for Timed {
-    fn heard_of(&mut self, _: u32, _: u64) {}
+    fn bind_tap(&mut self, _: u32, _: u64) {}
 
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {
         if spent == Spent::Rest {

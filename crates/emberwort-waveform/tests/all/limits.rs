@@ -7,7 +7,7 @@ use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, UartForma
 use emberwort_model::model::End;
 use emberwort_waveform::lines::code::Code;
 use emberwort_waveform::lines::{can, i2c, uart};
-use emberwort_waveform::listener::Seen;
+use emberwort_waveform::listener::LineObservations;
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::survey::{Guess, Survey};
 use emberwort_waveform::trace::Traces;
@@ -201,7 +201,7 @@ impl ChunkSink for Heard {
 }
 
 impl LineSink for Heard {
-    fn heard_of(&mut self, _: u32, _: u64) {}
+    fn bind_tap(&mut self, _: u32, _: u64) {}
 
     fn spent(&mut self, spent: Spent, from: Time, until: Time) {
         self.spent.push((spent, from.nanoseconds(), until.nanoseconds()));
@@ -209,7 +209,7 @@ impl LineSink for Heard {
 }
 
 /// What a listener to a dump of changes in nanoseconds heard and saw: the signals are a, b and so on, and begin low.
-fn listened(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> (Heard, Vec<Seen>) {
+fn listened(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> (Heard, Vec<LineObservations>) {
     let wires: Vec<Wire> = wires.iter().map(|text| Wire::parse(text).unwrap()).collect();
     let signals: Vec<Signal> =
         wires.iter().map(|wire| Signal { name: wire.signal.clone(), is_analog: false }).collect();
@@ -228,7 +228,7 @@ fn listened(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)])
     (heard, seen)
 }
 
-fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> Vec<Seen> {
+fn seen(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)]) -> Vec<LineObservations> {
     listened(medium, wires, changes).1
 }
 
@@ -247,7 +247,7 @@ fn two_devices_that_are_selected_at_once_are_found() {
         ]);
     }
     let seen = seen(&spi(), &wires, &changes);
-    let Seen::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
+    let LineObservations::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
     // Both are low from the beginning on, too.
     assert_eq!((spi.both.count, spi.both.first.picoseconds()), (3, 0), "{spi:?}");
     let said: Vec<String> = findings(&seen[0], Moment::default()).into_iter().map(|finding| finding.text).collect();
@@ -267,7 +267,7 @@ fn times_between_words_and_frames_of_a_clocked_line_are_measured() {
         changes.push((start + 50_000, 2, true));
     }
     let seen = seen(&spi(), &["clock=c", "device=d", "select3=s3"], &changes);
-    let Seen::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
+    let LineObservations::Spi(spi) = &seen[0] else { panic!("{seen:?}") };
     assert_eq!((spi.words, spi.clocks, spi.selected_clocks, spi.selected), ([6, 0], 96, 96, 3));
     assert_eq!((spi.between_words, spi.period), (Some((3_000_000, 5_000_000)), Some(1_000_000)));
     // The last bit of the first frame is taken at 40,000, the first one of the second frame at 65,000.
@@ -303,9 +303,9 @@ fn how_sure_a_baud_rate_is_follows_from_the_pulses() {
 #[test]
 fn one_bit_in_front_of_a_transfer_is_the_start_of_the_recording() {
     let said = |left_out: u64| {
-        let mut seen = i2c::Seen::default();
+        let mut seen = i2c::I2cObservations::default();
         (seen.clocks, seen.data_changes, seen.starts, seen.stops, seen.left_out) = (100, 50, 3, 3, left_out);
-        let all = findings(&Seen::I2c(100_000, seen), Moment::default());
+        let all = findings(&LineObservations::I2c(100_000, seen), Moment::default());
         all.into_iter().filter(|finding| finding.text.contains("begins inside")).count()
     };
     assert_eq!((said(0), said(1), said(2)), (0, 0, 1));
@@ -417,7 +417,7 @@ fn starts_and_stops_of_a_bus_of_two_wires_are_counted() {
     }
     let medium = MediumKind::I2c { hertz: 100_000 };
     let seen = seen(&medium, &["clock=c", "data=d"], &changes);
-    let Seen::I2c(_, i2c) = &seen[0] else { panic!("{seen:?}") };
+    let LineObservations::I2c(_, i2c) = &seen[0] else { panic!("{seen:?}") };
     // The data that rises at the beginning, while the clock is high, is a stop, too. Ten clocks are nine bits and the stop.
     assert_eq!((i2c.starts, i2c.stops, i2c.clocks), (2, 3, 21), "{i2c:?}");
 }
@@ -469,10 +469,10 @@ fn overload_frames_are_a_finding_and_what_is_dominant_at_the_end_counts() {
     let at = |microseconds: u64| Moment::from_picoseconds(microseconds * 1_000_000);
     let speeds = can::Speeds { bitrate: 500_000, data_bitrate: None, sample: 80 };
     let said = |count: u64| {
-        let mut seen = can::Seen::default();
+        let mut seen = can::CanObservations::default();
         seen.edges = 100;
         (0..count).for_each(|n| seen.overloads.add(at(5 + n)));
-        let all = findings(&Seen::Can(speeds, seen), Moment::default());
+        let all = findings(&LineObservations::Can(speeds, seen), Moment::default());
         all.into_iter().map(|finding| finding.text).find(|text| text.contains("overload"))
     };
     assert_eq!(said(0), None);

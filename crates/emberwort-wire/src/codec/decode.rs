@@ -24,7 +24,7 @@ trait Target {
     fn scattered(&mut self, slot: usize, bytes: impl Iterator<Item = u8>, text: bool);
     fn absent(&mut self, slot: usize);
     fn unset(&mut self, slot: usize);
-    fn lacking(&mut self, slot: usize, field: &Field);
+    fn set_missing(&mut self, slot: usize, field: &Field);
     fn group(&mut self, slot: usize, count: usize) -> usize;
     fn loose(&mut self) -> usize;
     fn gather(&mut self, slot: usize, slots: &[usize]);
@@ -62,7 +62,7 @@ impl Target for Values {
         self.set_unset(slot);
     }
 
-    fn lacking(&mut self, slot: usize, field: &Field) {
+    fn set_missing(&mut self, slot: usize, field: &Field) {
         self.set_default(slot, field.default.as_ref());
     }
 
@@ -130,8 +130,8 @@ impl Target for Placed<'_> {
     fn unset(&mut self, slot: usize) {
         self.values.unset(slot);
     }
-    fn lacking(&mut self, slot: usize, field: &Field) {
-        self.values.lacking(slot, field);
+    fn set_missing(&mut self, slot: usize, field: &Field) {
+        self.values.set_missing(slot, field);
     }
     fn group(&mut self, slot: usize, count: usize) -> usize {
         self.values.group(slot, count)
@@ -169,9 +169,9 @@ pub fn decode_places(
 }
 
 /// Takes nothing: for checking whether a body without unions can be decoded.
-struct Nobody;
+struct CheckOnly;
 
-impl Target for Nobody {
+impl Target for CheckOnly {
     const WANTS_VALUES: bool = false;
 
     fn raw(&mut self, _: usize, _: u64) {}
@@ -179,7 +179,7 @@ impl Target for Nobody {
     fn scattered(&mut self, _: usize, _: impl Iterator<Item = u8>, _: bool) {}
     fn absent(&mut self, _: usize) {}
     fn unset(&mut self, _: usize) {}
-    fn lacking(&mut self, _: usize, _: &Field) {}
+    fn set_missing(&mut self, _: usize, _: &Field) {}
     fn group(&mut self, _: usize, _: usize) -> usize {
         0
     }
@@ -260,7 +260,7 @@ pub fn check(plan: &MessagePlan, body: &[u8]) -> Result<Extent, BodyError> {
         decode(plan, body, &mut values)?;
         return Ok(Extent { sections: values.sections(), later_bytes: values.later_bytes() });
     }
-    walk(plan, body, body.len(), None, &mut Nobody)
+    walk(plan, body, body.len(), None, &mut CheckOnly)
 }
 
 fn walk<T: Target>(
@@ -270,13 +270,13 @@ fn walk<T: Target>(
     key: Option<u64>,
     target: &mut T,
 ) -> Result<Extent, BodyError> {
-    let mut walk = Walk { bytes, order: plan.byte_order, key, surplus: 0, target };
+    let mut walk = BodyWalk { bytes, order: plan.byte_order, key, surplus: 0, target };
     let (at, sections) = walk.sections(&plan.sections, &plan.message.fields, (0, length), 0)?;
     Ok(Extent { sections, later_bytes: length - at + walk.surplus })
 }
 
 /// A walk over a body, behind which there may be more bytes.
-struct Walk<'a, T> {
+struct BodyWalk<'a, T> {
     bytes: &'a [u8],
     order: ByteOrder,
     key: Option<u64>,
@@ -285,7 +285,7 @@ struct Walk<'a, T> {
     target: &'a mut T,
 }
 
-impl<T: Target> Walk<'_, T> {
+impl<T: Target> BodyWalk<'_, T> {
     /// Reads the sections that stand between two bytes. Returns where they end, and how many there were.
     #[inline]
     fn sections(
@@ -314,7 +314,7 @@ impl<T: Target> Walk<'_, T> {
             if matches!(step.action, Action::Skip { .. }) {
                 self.target.unset(base + step.slot);
             } else {
-                self.target.lacking(base + step.slot, &fields[step.slot]);
+                self.target.set_missing(base + step.slot, &fields[step.slot]);
             }
         }
     }

@@ -17,7 +17,7 @@ use crate::values::Values;
 
 /// Whether a body is the one that a sender of a revision writes for its values. Another one holds more than its fields say: bytes of a later
 /// revision, spare bits that are set, numbers with more bytes than they need. `again` is room to encode them in.
-pub fn says_all(plan: &MessagePlan, body: &[u8], values: &Values, revision: u32, again: &mut Vec<u8>) -> bool {
+pub fn is_lossless(plan: &MessagePlan, body: &[u8], values: &Values, revision: u32, again: &mut Vec<u8>) -> bool {
     if plan.message.line.is_none() && plan.sections_of(revision).max(1) != values.sections() {
         return false;
     }
@@ -42,7 +42,7 @@ pub fn sender_revision(plan: &MessagePlan, own: u32, body: &[u8], values: &Value
         Some(next) => (least, next.revision - 1),
     };
     let others = plan.growth.iter().rev().copied().filter(|revision| (least..=most).contains(revision));
-    [usual].into_iter().chain(others).chain([least]).find(|revision| says_all(plan, body, values, *revision, again))
+    [usual].into_iter().chain(others).chain([least]).find(|revision| is_lossless(plan, body, values, *revision, again))
 }
 
 /// What [`says_all`] says, where the bits that no field fills tell it without encoding: for most messages.

@@ -1,8 +1,8 @@
 //! Frames: building them around a body, and judging the bytes of one that was received.
 
 mod covered;
+mod fast_path;
 mod parts;
-mod quick;
 mod view;
 
 use std::sync::Arc;
@@ -13,8 +13,8 @@ use emberwort_model::stuffing::Escape;
 use thiserror::Error;
 
 use covered::{FrameChecksum, pieces};
+use fast_path::FastPath;
 use parts::{LengthPart, PartPlace, RightValue, SamePart};
-use quick::Quick;
 
 use crate::bits;
 use crate::checksum::Checksum;
@@ -50,7 +50,7 @@ pub struct Framing {
     /// The bytes that are escaped.
     escaped: Vec<u8>,
     /// Where everything lies, if frames have a common shape.
-    quick: Option<Quick>,
+    quick: Option<FastPath>,
 }
 
 /// Bytes with which every frame begins: its sync bytes, else a constant in whole bytes in front.
@@ -194,7 +194,7 @@ impl Framing {
             },
             plan,
         };
-        framing.quick = Quick::of(&framing.plan, &framing.checksums);
+        framing.quick = FastPath::of(&framing.plan, &framing.checksums);
         let length_end = framing.length_end();
         let is_early = |right: &RightValue| right.place().end() <= length_end;
         (framing.early, framing.late) = RightValue::all(&framing.plan).into_iter().partition(is_early);
@@ -215,7 +215,7 @@ impl Framing {
 
     /// The good frame of a common shape with which these bytes begin; of packets, that they are. What it does not know is still to be judged.
     #[inline(always)]
-    pub(crate) fn quick_frame<'a>(&self, bytes: &'a [u8]) -> Option<FrameView<'a>> {
+    pub(crate) fn fast_frame<'a>(&self, bytes: &'a [u8]) -> Option<FrameView<'a>> {
         self.quick.as_ref()?.read(&self.checksums, bytes)
     }
 

@@ -5,10 +5,10 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json;
 use emberwort_text::json::Writing;
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::codec::Measure;
 use emberwort_wire::codec::check as check_body;
-use emberwort_wire::{ValueRef, Values, decode, encode, says_all};
+use emberwort_wire::{ValueRef, Values, decode, encode, is_lossless};
 use proptest::prelude::*;
 use serde_json::Value as Json;
 
@@ -140,7 +140,7 @@ fn through_json(plan: &MessagePlan, values: &Values, sections: usize) -> Values 
     json::write_fields(plan, values, Writing::default(), &mut text).unwrap();
     let Json::Object(row) = serde_json::from_str(&text).unwrap() else { panic!("{text}") };
     let mut back = Values::default();
-    let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = row.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     fill(
         plan,
         given,
@@ -243,7 +243,7 @@ proptest! {
             again.clear();
             let revision = plan.sections[values.sections() - 1].revision;
             let same = encode(plan, &values, revision, &mut again).is_ok() && again == *body;
-            prop_assert_eq!(says_all(plan, body, &values, revision, &mut room), same, "{:02X?} {:02X?}", body, again);
+            prop_assert_eq!(is_lossless(plan, body, &values, revision, &mut room), same, "{:02X?} {:02X?}", body, again);
         }
     }
 

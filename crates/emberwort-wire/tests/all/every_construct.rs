@@ -3,7 +3,7 @@
 use emberwort_model::layout::rows;
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::codec::check as check_body;
 use emberwort_wire::{BodyError, EncodeError, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
@@ -33,7 +33,7 @@ fn plan(order: &str, fields: &str) -> Plan {
 fn encoded(plan: &Plan, row: &str, revision: u32) -> Result<String, String> {
     let compiled = plan.messages.iter().find(|plan| plan.message.name == "M").unwrap();
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
-    let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = row.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     let mut values = Values::default();
     fill(compiled, given, Filling { clamp: false, revision, plan: Some(plan), changed: None }, &mut values)
         .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;

@@ -2,7 +2,7 @@
 
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json::{self, Writing};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::{BodyError, EncodeError, Values, line};
 use proptest::prelude::*;
 use serde_json::Value as Json;
@@ -22,7 +22,7 @@ fn plan(pattern: &str, fields: &str) -> Plan {
 fn written(plan: &Plan, row: &str) -> Result<String, EncodeError> {
     let compiled = &plan.messages[0];
     let Json::Object(row) = serde_json::from_str(row).unwrap() else { panic!("{row}") };
-    let given = row.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = row.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     let mut values = Values::default();
     fill(compiled, given, Filling::of(plan), &mut values).unwrap();
     let mut out = Vec::new();

@@ -9,7 +9,7 @@ use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::json;
 use emberwort_text::json::Writing;
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::{BodyError, EncodeError, FrameFault, Framed, Header, ValueRef, Values, decode, encode};
 use serde_json::Value as Json;
 
@@ -46,7 +46,7 @@ fn message(fields: &str) -> String {
 fn body(plan: &Plan, sections: usize, fields: &str) -> Vec<u8> {
     let Json::Object(fields) = serde_json::from_str(fields).unwrap() else { panic!() };
     let mut values = Values::default();
-    let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
+    let given = fields.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
     let revision = plan.messages[0].sections[sections - 1].revision;
     fill(&plan.messages[0], given, Filling { clamp: false, revision, plan: None, changed: None }, &mut values).unwrap();
     let mut out = Vec::new();
@@ -406,11 +406,11 @@ fn a_length_in_units_needs_a_multiple() {
 #[test]
 fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
     let plan = plan("little", 1, &message("a : u8\n pos : 0 .. 100 % step 0.5\n mode : Mode\n t : i8 * 0.5"));
-    let given: [(&str, Given<'_>); 4] = [
-        ("a", Given::Text("256")),
-        ("pos", Given::Text("100.1")),
-        ("mod", Given::Text("off")),
-        ("t", Given::Text("-64.1")),
+    let given: [(&str, GivenValue<'_>); 4] = [
+        ("a", GivenValue::Text("256")),
+        ("pos", GivenValue::Text("100.1")),
+        ("mod", GivenValue::Text("off")),
+        ("t", GivenValue::Text("-64.1")),
     ];
     let mut values = Values::default();
     let problems =
@@ -427,8 +427,12 @@ fn wrong_values_are_told_all_at_once_and_nothing_wraps() {
             "mode: missing; it holds one of off, slow, fast",
         ]
     );
-    let given: [(&str, Given<'_>); 4] =
-        [("a", Given::Text("300")), ("pos", Given::Text("-1")), ("mode", Given::Text("off")), ("t", Given::Text("99"))];
+    let given: [(&str, GivenValue<'_>); 4] = [
+        ("a", GivenValue::Text("300")),
+        ("pos", GivenValue::Text("-1")),
+        ("mode", GivenValue::Text("off")),
+        ("t", GivenValue::Text("99")),
+    ];
     fill(&plan.messages[0], given, Filling { clamp: true, revision: 1, plan: None, changed: None }, &mut values)
         .unwrap();
     let raws: Vec<ValueRef<'_>> = (0..4).map(|slot| values.get(slot)).collect();

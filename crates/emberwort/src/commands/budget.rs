@@ -1,6 +1,6 @@
 //! `budget`: what messages cost in bits, time on the wire and energy.
 
-use emberwort_model::medium::Carriage;
+use emberwort_model::medium::Encapsulation;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use emberwort_model::budget::{
     ChannelReport, MessageRow, can_id, decimal_text, medium_text, report, time_text, to_f64,
 };
 use emberwort_model::{Plan, Source};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Header, Values};
 use serde_json::{Value as Json, json};
@@ -266,7 +266,7 @@ impl Content {
         let mut given = Vec::new();
         for word in words {
             match word.split_once('=') {
-                Some((name, value)) => given.push((name, Given::Text(value))),
+                Some((name, value)) => given.push((name, GivenValue::Text(value))),
                 None => bail!("`{word}` is not a value; write FIELD=VALUE"),
             }
         }
@@ -293,7 +293,7 @@ impl Content {
         let exact = kind.exact(&frame, can_id(key));
         let worst = kind.worst(frame.len(), can_id(key).1);
         let stuffing = match kind.carriage() {
-            Carriage::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
+            Encapsulation::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
             _ => String::new(),
         };
         let radio = kind.radio().is_some();

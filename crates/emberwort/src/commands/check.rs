@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::Context;
-use emberwort_checksum::frames::{Promises, promises};
+use emberwort_checksum::frames::{Guarantees, promises};
 use emberwort_evolution::{file_name, folded};
 use emberwort_model::diagnostics::{Code, Finding, Severity};
 use emberwort_model::model::End;
@@ -109,7 +109,7 @@ fn is_edited_after_sealing(file: &Path, checked: &Checked) -> anyhow::Result<boo
 }
 
 /// The channels whose framing is asked about, those with other frames in each direction twice, and what it can promise.
-fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a Direction, Option<End>, Promises)> {
+fn of_frames<'a>(args: &CheckArgs, checked: &'a Checked) -> Vec<(&'a Direction, Option<End>, Guarantees)> {
     let Some(plan) = checked.plan.as_ref().filter(|_| args.frames) else { return Vec::new() };
     let each = plan.channels.iter().flat_map(Channel::directions);
     each.map(|(from, direction)| (&**direction, from, promises(plan, direction))).collect()

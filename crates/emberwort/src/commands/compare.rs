@@ -120,7 +120,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
     let mut out = output::stdout();
     out.write_all(text.as_bytes())?;
     out.flush()?;
-    say_needless(&entries, &found, look);
+    warn_unused_allowances(&entries, &found, look);
     let contradicted = proof.as_ref().is_some_and(|proof| !proof.contradictions.is_empty());
     if args.form == CompareForm::Table {
         offer_entries(&found, &allowed, &earlier, new.plan.link.revision);
@@ -129,7 +129,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
 }
 
 /// What is accepted and does not differ was mended, or misspelt.
-fn say_needless(entries: &[AllowEntry], found: &Comparison, look: Look) {
+fn warn_unused_allowances(entries: &[AllowEntry], found: &Comparison, look: Look) {
     for entry in entries {
         if found.changes.iter().all(|change| change.difference.to_string() != entry.difference) {
             say!(

@@ -6,24 +6,24 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use anyhow::bail;
-use emberwort_capture::asking::changes::Changes;
-use emberwort_capture::asking::filter::FromEnd;
 use emberwort_capture::exchanges::Exchanges;
-use emberwort_capture::speakers::Definition;
-use emberwort_capture::{Filtered, First, Item, ItemSink, Last};
+use emberwort_capture::query::changes::Changes;
+use emberwort_capture::query::filter::FromEnd;
+use emberwort_capture::revision_map::Definition;
+use emberwort_capture::{Filtered, FirstRows, Item, ItemSink, LastRows};
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Time, Values, decode};
 
-use super::asked::{Asked, around, asked, filters};
+use super::capture_definitions::{CaptureDefinitions, speakers};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::explain;
 use super::inputs;
 use super::inputs::given_hex;
 use super::names::message_index;
-use super::speakers::{Spoken, speakers};
+use super::queried::{QueriedSink, around, asked, filters};
 use super::tables;
 use crate::cli::{DecodeArgs, DecodeForm, RowForm, SenderEnd, moment};
 use crate::files::PendingFile;
@@ -64,7 +64,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let is_whole = spoken.is_whole;
     for name in &args.asked.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
-        let Spoken { speakers, later, .. } = &mut spoken;
+        let CaptureDefinitions { speakers, later, .. } = &mut spoken;
         if !speakers.definitions().iter().any(knows) {
             later.ask_all(speakers);
         }
@@ -181,10 +181,10 @@ fn is_one_file(args: &DecodeArgs, out: &Path) -> bool {
 }
 
 /// A printer behind the filters and limits that the arguments ask for.
-fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<Asked<Rows<S>>> {
+fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Result<QueriedSink<Rows<S>>> {
     // A stream of bytes is that of one end.
     let end = args.input.from.filter(|_| args.form_out == DecodeForm::Rows(RowForm::Bytes)).map(SenderEnd::end);
-    let limited = Last::new(args.last, Filtered::new(First::new(args.first), printer));
+    let limited = LastRows::new(args.last, Filtered::new(FirstRows::new(args.first), printer));
     asked(&args.asked, plan, Filtered::new(FromEnd::new(end), limited))
 }
 
@@ -211,8 +211,8 @@ fn times(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<S
 
 /// When the frame with a number came, for which the captures are read up to it.
 fn time_of_frame(number: u64, args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Time> {
-    struct OfFrame(u64, Option<Option<Time>>);
-    impl ItemSink for OfFrame {
+    struct FrameOfRow(u64, Option<Option<Time>>);
+    impl ItemSink for FrameOfRow {
         type Error = Infallible;
 
         fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
@@ -231,7 +231,7 @@ fn time_of_frame(number: u64, args: &DecodeArgs, link: Option<&Path>, look: Look
     if args.input.follow || args.input.inputs.iter().any(|path| path == Path::new("-")) {
         bail!("--times {number} reads a capture twice, which standard input and --follow do not allow");
     }
-    let mut found = OfFrame(number, None);
+    let mut found = FrameOfRow(number, None);
     inputs::decode_all(&args.input, link, speakers(&args.speakers, link, look)?, &mut found)?;
     match found.1 {
         None => bail!("--times {number}: there is no frame {number}"),
@@ -241,7 +241,7 @@ fn time_of_frame(number: u64, args: &DecodeArgs, link: Option<&Path>, look: Look
 }
 
 /// What limits rows.
-type Rows<S> = Filtered<FromEnd, Last<Filtered<First, S>>>;
+type Rows<S> = Filtered<FromEnd, LastRows<Filtered<FirstRows, S>>>;
 
 /// Decodes a bare body, given in hex.
 fn body(args: &DecodeArgs, link: &Plan, plan: &MessagePlan) -> anyhow::Result<Ending> {

@@ -13,7 +13,7 @@ use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Kind, Selector};
 use emberwort_model::plan::{MessagePlan, Part, Role};
 use emberwort_text::RowHeader;
-use emberwort_text::{Filling, Given, Problem, fill};
+use emberwort_text::{Filling, GivenValue, Problem, fill};
 use emberwort_wire::body_reader::read_body;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
@@ -21,9 +21,9 @@ use emberwort_wire::{EncodeError, Framed, Framing, ValueRef, Values, decode, enc
 use serde_json::{Map, Value as Json};
 use tempfile::SpooledTempFile;
 
+use super::capture_definitions::sent_otherwise;
 use super::ending::Ending;
 use super::names::{channel_index, message_index};
-use super::speakers::sent_otherwise;
 use crate::cli::{BytesForm, EncodeArgs};
 use crate::files;
 use crate::output::{self, Look, say};
@@ -83,12 +83,12 @@ fn written_though_read_only(message: &MessagePlan, values: &Values) -> Vec<Strin
 }
 
 /// Values as they are given on the command line, and those that are none.
-pub fn given_words(words: &[String]) -> (Vec<(&str, Given<'_>)>, Vec<Problem>) {
+pub fn given_words(words: &[String]) -> (Vec<(&str, GivenValue<'_>)>, Vec<Problem>) {
     let mut given = Vec::new();
     let mut wrong = Vec::new();
     for pair in words {
         match pair.split_once('=') {
-            Some((name, value)) => given.push((name, Given::Text(value))),
+            Some((name, value)) => given.push((name, GivenValue::Text(value))),
             None => wrong.push(Problem { field: pair.clone(), message: "write FIELD=VALUE".into() }),
         }
     }
@@ -212,14 +212,14 @@ impl Encoder<'_> {
                 "a row has \"message\" and \"fields\", as `decode --as ndjson` prints them; for bare fields name the message"
             ),
         };
-        let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value))).collect();
+        let given = fields.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value))).collect();
         self.message(message, given, Vec::new(), header, out)
     }
 
     fn message(
         &mut self,
         index: usize,
-        given: Vec<(&str, Given<'_>)>,
+        given: Vec<(&str, GivenValue<'_>)>,
         mut problems: Vec<Problem>,
         row: RowHeader,
         out: &mut dyn Write,

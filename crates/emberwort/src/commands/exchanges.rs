@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use emberwort_capture::exchanges::{Exchange, ExchangeSink, Outcome, Spoken};
+use emberwort_capture::exchanges::{Exchange, ExchangeSink, ExchangedMessage, Outcome};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_text::json::{self, Writing};
@@ -35,7 +35,7 @@ pub struct ExchangePrinter {
 const MAX_TIMES: usize = 1_000_000;
 
 /// The fields of a message as people read them.
-fn fields(spoken: &Spoken) -> String {
+fn fields(spoken: &ExchangedMessage) -> String {
     let message = &spoken.plan.messages[spoken.message].message;
     let mut out = String::new();
     for (slot, field) in message.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
@@ -54,11 +54,11 @@ fn fields(spoken: &Spoken) -> String {
     out
 }
 
-fn name(spoken: &Spoken) -> &str {
+fn name(spoken: &ExchangedMessage) -> &str {
     &spoken.plan.messages[spoken.message].message.name
 }
 
-fn as_json(spoken: &Spoken) -> Json {
+fn as_json(spoken: &ExchangedMessage) -> Json {
     let compiled = &spoken.plan.messages[spoken.message];
     let mut text = String::new();
     // Writing to memory cannot fail.
@@ -81,7 +81,7 @@ impl ExchangePrinter {
                 "TIME (UTC)", "CHANNEL", "NODE", "OUTCOME", "AFTER"
             )?;
         }
-        let said = |spoken: &Option<Spoken>| {
+        let said = |spoken: &Option<ExchangedMessage>| {
             spoken.as_ref().map_or_else(|| "-".to_owned(), |spoken| format!("{}{}", name(spoken), fields(spoken)))
         };
         let outcome = exchange.outcome();

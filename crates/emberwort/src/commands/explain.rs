@@ -7,8 +7,8 @@ use std::ops::ControlFlow;
 use std::path::Path;
 use std::rc::Rc;
 
-use emberwort_capture::anatomy::{What, anatomy, covered, direction};
-use emberwort_capture::traced::{Part, Provenance, Traced};
+use emberwort_capture::anatomy::{StretchKind, anatomy, covered, direction};
+use emberwort_capture::traced::{PacketPart, Provenance, Traced};
 use emberwort_capture::{BrokenFrame, Decoder, Item, ItemSink, Row};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -16,10 +16,10 @@ use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Channel, FrameFinder, Role};
 use emberwort_wire::FrameFault;
 
+use super::capture_definitions::CaptureDefinitions;
 use super::ending::Ending;
 use super::inputs;
 use super::sources::Settings;
-use super::speakers::Spoken;
 use crate::cli::DecodeArgs;
 use crate::output::{self, Look, say};
 use crate::render::rows::{meaning, place};
@@ -35,13 +35,19 @@ struct Explain {
     text: Option<String>,
 }
 
-pub fn run(args: &DecodeArgs, number: u64, link: Option<&Path>, spoken: Spoken, _: Look) -> anyhow::Result<Ending> {
+pub fn run(
+    args: &DecodeArgs,
+    number: u64,
+    link: Option<&Path>,
+    spoken: CaptureDefinitions,
+    _: Look,
+) -> anyhow::Result<Ending> {
     let plan = spoken.speakers.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
     settings.nodes = spoken.nodes;
     let provenance: Rc<RefCell<Provenance>> = Rc::default();
     let sink = Explain { number, provenance: provenance.clone(), plan, text: None };
-    let decoder = Decoder::of(spoken.speakers, sink).asking(spoken.later);
+    let decoder = Decoder::of(spoken.speakers, sink).with_deferred(spoken.later);
     let (traced, inputs) = inputs::read_all(&settings, Traced::new(provenance, decoder))?;
     let (explain, statistics) = traced.into_sink().finish()?;
     let mut out = output::stdout();
@@ -115,7 +121,7 @@ impl Explain {
         let channel = &self.plan.channels[item.channel()];
         let when = item.time().map_or_else(|| "without a time".to_owned(), rfc3339);
         let _ = writeln!(out, "frame {}, {when}", self.number);
-        let part = |part: &Part| match part.at {
+        let part = |part: &PacketPart| match part.at {
             Some(at) => format!("packet {} (bytes {} to {})", part.packet, at, at + part.length.max(1) - 1),
             None => format!("packet {} and those before it, put together", part.packet),
         };
@@ -140,7 +146,7 @@ impl Explain {
                 .map(|bytes| format!("bytes {} to {}", bytes.start, bytes.end.max(1) - 1))
                 .collect();
             let stretches = anatomy(row, direction);
-            let own = stretches.iter().find(|stretch| matches!(stretch.what, What::Part(own) if own == index));
+            let own = stretches.iter().find(|stretch| matches!(stretch.what, StretchKind::Part(own) if own == index));
             let own = own.map_or_else(String::new, |own| {
                 hex(&row.frame.bytes[own.bits.start / 8..own.bits.end.div_ceil(8).min(row.frame.bytes.len())])
             });

@@ -4,15 +4,15 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use anyhow::bail;
-use emberwort_capture::asking::find::{FieldForm, Find, Found, Pattern, Place, Wanted};
-use emberwort_capture::asking::like::Like;
+use emberwort_capture::query::find::{FieldForm, Find, Found, Pattern, Place, SearchedValue};
+use emberwort_capture::query::like::Like;
 use emberwort_model::Plan;
 use serde_json::json;
 
-use super::asked::{Interruptible, asked};
+use super::capture_definitions::speakers;
 use super::ending::Ending;
-use super::inputs::{self, Reading};
-use super::speakers::speakers;
+use super::inputs::{self, InputsOutcome};
+use super::queried::{Interruptible, asked};
 use crate::cli::{FindArgs, InputArgs, TableForm};
 use crate::output::{self, Look, say};
 use crate::render::sheets::Sheet;
@@ -40,7 +40,7 @@ pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let Some(value) = &args.value else {
         bail!("say the value to look for, or with --like the field that others are compared with")
     };
-    let mut find = Find::new(Wanted::new(value));
+    let mut find = Find::new(SearchedValue::new(value));
     let reading = inputs::decode_all(&input, link, spoken, asked(&args.asked, &plan, Interruptible(&mut find))?)?;
     show_found(args, &plan, &find)?;
     if find.places.is_empty() {
@@ -49,7 +49,7 @@ pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     Ok(account(&reading, &input))
 }
 
-fn account(reading: &Reading, input: &InputArgs) -> Ending {
+fn account(reading: &InputsOutcome, input: &InputArgs) -> Ending {
     let inputs = &reading.inputs;
     if crate::interrupt::came() && !input.follow {
         say!("interrupted; this is what was read until then:");
@@ -186,7 +186,7 @@ fn show_like(args: &FindArgs, like: &Like) -> anyhow::Result<()> {
         &[("node", true), ("field", false), ("correlation", true), ("changed together", true), ("values", true)],
     );
     let mut all: Vec<_> = like.likenesses.iter().filter(|(_, likeness)| likeness.correlation().is_some()).collect();
-    let strength = |likeness: &emberwort_capture::asking::like::Likeness| likeness.correlation().unwrap_or(0.0).abs();
+    let strength = |likeness: &emberwort_capture::query::like::Likeness| likeness.correlation().unwrap_or(0.0).abs();
     all.sort_by(|a, b| strength(b.1).total_cmp(&strength(a.1)));
     let mut out = output::stdout();
     for ((node, (message, field, of)), likeness) in &all {

@@ -30,7 +30,7 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let plan = load_plan_of(&project.definition, look)?;
     let vectors = vectors::vectors(&plan, SEED);
     let allowed = project.file.as_ref().map_or(&[][..], |(_, file)| &file.allow);
-    let strangers = revisions::strangers(&project.definition, &plan, allowed, look)?;
+    let strangers = revisions::incompatible_revisions(&project.definition, &plan, allowed, look)?;
     let mut generated = Vec::new();
     for entry in entries(args, &project) {
         for file in of_kind(&entry, &plan, &vectors, &strangers)? {
@@ -51,9 +51,9 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     }
     out.flush()?;
     for (kind, lacking) in [
-        (GenerateKind::Python, python::lacking as Lacking),
-        (GenerateKind::Rust, rust::lacking),
-        (GenerateKind::Javascript, javascript::lacking),
+        (GenerateKind::Python, python::unsupported as UnsupportedParts),
+        (GenerateKind::Rust, rust::unsupported),
+        (GenerateKind::Javascript, javascript::unsupported),
     ] {
         if entries(args, &project).iter().any(|entry| entry.kind == kind) {
             lacking(&plan).iter().for_each(|sentence| say!("{}", wrapped(sentence)));
@@ -63,7 +63,7 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
 }
 
 /// Says what generated code does not do.
-type Lacking = fn(&Plan) -> Vec<String>;
+type UnsupportedParts = fn(&Plan) -> Vec<String>;
 
 /// What can be written, and where it goes.
 fn list(args: &GenerateArgs, link: Option<&Path>) -> anyhow::Result<Ending> {

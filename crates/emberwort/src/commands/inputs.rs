@@ -5,13 +5,13 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
-use emberwort_capture::demux::Noted;
+use emberwort_capture::demux::CaptureComment;
 use emberwort_capture::merge::{self, Source};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::records::{self, Skipped};
 use emberwort_capture::{
-    About, Damage, Decoder, Demux, Form, Interface, Item, ItemSink, Outcome, Piece, PieceSink, Speakers, Statistics,
-    StreamSink, Wants, hex_text, source,
+    About, CaptureFormat, Damage, Decoder, Demux, Interface, Item, ItemSink, Outcome, Piece, PieceSink, RevisionMap,
+    Statistics, StreamSink, Wants, hex_text, source,
 };
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -19,16 +19,16 @@ use emberwort_model::model::End;
 use emberwort_wire::Time;
 use indicatif::{ProgressBar, ProgressStyle};
 
+use super::capture_definitions::CaptureDefinitions;
 use super::opening::{input_name, open};
 use super::sources::Settings;
-use super::speakers::Spoken;
 use super::waveforms;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::render::plural;
 use crate::render::time::rfc3339;
 
 /// What came of all inputs.
-pub struct Reading {
+pub struct InputsOutcome {
     pub statistics: Statistics,
     pub inputs: InputsRead,
 }
@@ -46,7 +46,7 @@ pub struct InputsRead {
     pub remarks: Vec<String>,
 }
 
-impl Reading {
+impl InputsOutcome {
     /// What to do about text in which no frame was found.
     pub fn text_hint(&self) -> Option<String> {
         let name = self.inputs.texts.first().filter(|_| self.statistics.good_frames() == 0)?;
@@ -87,16 +87,16 @@ impl<S> ByEnd<S> {
 impl<S: ItemSink> ItemSink for ByEnd<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.sink.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.sink.update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         self.sink.wants(definition, message)
     }
 
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        self.sink.may_want(definition, message, body)
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.sink.wants_body(definition, message, body)
     }
 
     #[inline]
@@ -125,7 +125,12 @@ impl<S: ItemSink> ItemSink for ByEnd<S> {
 const PROGRESS_FROM: u64 = 32 << 20;
 
 /// Decodes all inputs into a sink.
-pub fn decode_all<S>(args: &InputArgs, link: Option<&Path>, spoken: Spoken, sink: S) -> anyhow::Result<Reading>
+pub fn decode_all<S>(
+    args: &InputArgs,
+    link: Option<&Path>,
+    spoken: CaptureDefinitions,
+    sink: S,
+) -> anyhow::Result<InputsOutcome>
 where
     S: ItemSink<Error: std::error::Error + Send + Sync + 'static>,
 {
@@ -134,11 +139,11 @@ where
     }
     let mut settings = Settings::of(args, link, spoken.speakers.own())?;
     settings.nodes = spoken.nodes;
-    let decoder = Decoder::of(spoken.speakers, ByEnd { sink, ends: [0; 2] }).asking(spoken.later);
+    let decoder = Decoder::of(spoken.speakers, ByEnd { sink, ends: [0; 2] }).with_deferred(spoken.later);
     let (decoder, mut inputs) = read_all(&settings, decoder)?;
     let (by_end, statistics) = decoder.finish()?;
     inputs.notes.extend(by_end.swapped(args));
-    Ok(Reading { statistics, inputs })
+    Ok(InputsOutcome { statistics, inputs })
 }
 
 /// Reads all inputs into a sink of their streams.
@@ -207,8 +212,8 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
 }
 
 /// What somebody wrote into the captures, for people.
-fn comments((some, all): (&[Noted], u64)) -> Vec<String> {
-    let about = |noted: &Noted| match (noted.comment.about, noted.packet) {
+fn comments((some, all): (&[CaptureComment], u64)) -> Vec<String> {
+    let about = |noted: &CaptureComment| match (noted.comment.about, noted.packet) {
         (About::Capture, _) => "comment on the capture".to_owned(),
         (About::Interface, _) => "comment on an interface".to_owned(),
         (About::Piece(time), packet) => {
@@ -384,15 +389,15 @@ fn read_one(
             let first = source::read_first(&mut unpacked)?;
             let form = match args.form {
                 None => source::detect(&first),
-                Some(CaptureForm::Pcapng) => Form::Pcapng,
-                Some(CaptureForm::Pcap) => Form::Pcap,
-                Some(CaptureForm::Hex) => Form::Hex,
-                Some(CaptureForm::Raw) => Form::Raw,
+                Some(CaptureForm::Pcapng) => CaptureFormat::Pcapng,
+                Some(CaptureForm::Pcap) => CaptureFormat::Pcap,
+                Some(CaptureForm::Hex) => CaptureFormat::Hex,
+                Some(CaptureForm::Raw) => CaptureFormat::Raw,
                 Some(CaptureForm::Samples) => {
                     bail!("--form samples is for waveforms: --wire says which signal is which wire")
                 }
             };
-            if matches!(form, Form::Hex | Form::Raw) && !first.is_empty() {
+            if matches!(form, CaptureFormat::Hex | CaptureFormat::Raw) && !first.is_empty() {
                 let pattern = emberwort_capture::records::can_log(&first).filter(|_| args.key.is_none());
                 let channel = need_channel(args, plan, *on, &input_name(path)).map_err(|problem| match pattern {
                     Some(pattern) => {
@@ -400,7 +405,7 @@ fn read_one(
                     }
                     None => problem,
                 })?;
-                if form == Form::Raw && plan.channels[channel].finder().silence().is_some() {
+                if form == CaptureFormat::Raw && plan.channels[channel].finder().silence().is_some() {
                     bail!(
                         "on `{}` silence separates frames, and bytes without times do not say when there was any\n\
                          give a capture with times (pcapng, pcap), or hex text with a line for each frame",
@@ -408,7 +413,7 @@ fn read_one(
                     );
                 }
                 let all_text = || first.iter().all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace());
-                is_text = form == Form::Raw && !plan.channels[channel].finder().is_text() && all_text();
+                is_text = form == CaptureFormat::Raw && !plan.channels[channel].finder().is_text() && all_text();
             }
             let input = first.as_slice().chain(&mut unpacked);
             (source::read(form, input, sink)?, Skipped::default())

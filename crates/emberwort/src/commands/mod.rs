@@ -1,8 +1,8 @@
 //! One module for each command: arguments in, calls, output.
 
 mod amend;
-mod asked;
 mod budget;
+mod capture_definitions;
 mod check;
 mod checksum;
 mod compare;
@@ -22,12 +22,12 @@ mod names;
 mod new;
 mod opening;
 mod plot;
+mod queried;
 mod recordings;
 mod scenario;
 mod seal;
 pub mod shell;
 mod sources;
-mod speakers;
 mod stats;
 mod survey;
 mod tables;

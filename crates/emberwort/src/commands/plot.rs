@@ -7,17 +7,17 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use anyhow::bail;
-use emberwort_capture::asking::Tee;
-use emberwort_capture::asking::series::{BrokenTimes, Collect, Series};
 use emberwort_capture::exchanges::{Exchange, ExchangeSink, Exchanges};
+use emberwort_capture::query::Tee;
+use emberwort_capture::query::series::{BrokenTimes, Collect, Series};
 use emberwort_model::diagnostics::escaped;
 use emberwort_wire::Time;
 
-use super::asked::{Interruptible, asked, filters};
+use super::capture_definitions::speakers;
 use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
-use super::speakers::speakers;
+use super::queried::{Interruptible, asked, filters};
 use super::wave_plot;
 use crate::cli::PlotArgs;
 use crate::files::{self, Replace};

@@ -20,7 +20,7 @@ use crate::cli::InputArgs;
 const MOST: usize = 1 << 28;
 
 /// The frames of one device, as they came.
-struct OfDevice {
+struct DeviceFrames {
     channel: usize,
     node: u64,
     /// The time of the first item of the recording, of whatever kind.
@@ -30,7 +30,7 @@ struct OfDevice {
     without_time: usize,
 }
 
-impl ItemSink for OfDevice {
+impl ItemSink for DeviceFrames {
     type Error = Infallible;
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
@@ -68,7 +68,7 @@ pub fn load(trial: &Path, plan: &Arc<Plan>, scenario: &mut Scenario) -> anyhow::
             bail!("{shown} cannot play node {node}: messages on `{name}` are told apart by what carries them");
         }
         let args = InputArgs { inputs: vec![path], on: Some(name.clone()), ..InputArgs::default() };
-        let sink = OfDevice { channel, node, begins: None, frames: Vec::new(), bytes: 0, without_time: 0 };
+        let sink = DeviceFrames { channel, node, begins: None, frames: Vec::new(), bytes: 0, without_time: 0 };
         let (decoder, _) = read_all(&Settings::of(&args, None, plan)?, Decoder::new(plan.clone(), sink))
             .with_context(|| format!("the recording of node {node} cannot be read"))?;
         let (found, _) = decoder.finish()?;

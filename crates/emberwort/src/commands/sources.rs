@@ -7,7 +7,7 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use clap::{Args, FromArgMatches};
 use emberwort_capture::assign::Rule;
-use emberwort_capture::records::{BytesForm, Columns, Forms, Pattern, Pointers, Shape, TimeForm, What};
+use emberwort_capture::records::{BytesForm, CellKind, Columns, Forms, Pattern, Pointers, Shape, TimeForm};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 
@@ -122,13 +122,13 @@ fn records(args: &TextArgs) -> anyhow::Result<Option<(Shape, Forms)>> {
         Shape::Table(Columns::parse(text).map_err(|problem| anyhow::anyhow!("--columns cannot be read: {problem}"))?)
     } else if args.bytes_at.is_some() {
         let pointers = [
-            (What::Bytes, &args.bytes_at),
-            (What::Time, &args.time_at),
-            (What::Port, &args.port_at),
-            (What::CanId, &args.can_id_at),
-            (What::Channel, &args.channel_at),
-            (What::Direction, &args.direction_at),
-            (What::Device, &args.device_at),
+            (CellKind::Bytes, &args.bytes_at),
+            (CellKind::Time, &args.time_at),
+            (CellKind::Port, &args.port_at),
+            (CellKind::CanId, &args.can_id_at),
+            (CellKind::Channel, &args.channel_at),
+            (CellKind::Direction, &args.direction_at),
+            (CellKind::Device, &args.device_at),
         ];
         let pointers = pointers.into_iter().filter_map(|(what, pointer)| Some((what, pointer.clone()?)));
         Shape::Json(Pointers::new(pointers.collect()).map_err(|problem| anyhow::anyhow!(problem))?)

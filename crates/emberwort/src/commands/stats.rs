@@ -4,17 +4,17 @@ use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
-use emberwort_capture::asking::Tee;
 use emberwort_capture::exchanges::Exchanges;
+use emberwort_capture::query::Tee;
 use emberwort_capture::summary::{Latencies, NestedFrames, Senders, Summary};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
-use super::asked::{Interruptible, asked, filters};
+use super::capture_definitions::speakers;
 use super::ending::Ending;
-use super::inputs::{self, Reading};
+use super::inputs::{self, InputsOutcome};
 use super::names::message_index;
-use super::speakers::speakers;
+use super::queried::{Interruptible, asked, filters};
 use crate::cli::{InputArgs, StatsArgs, StatsForm};
 use crate::output::{self, Look, say};
 use crate::render::plural;
@@ -24,7 +24,7 @@ use crate::render::summary::{self, Summed};
 
 /// What came of reading captures.
 struct Read {
-    reading: Reading,
+    reading: InputsOutcome,
     /// What was summed up beside the accounting, if that was asked for.
     sums: Option<Sums>,
     nested: NestedFrames,

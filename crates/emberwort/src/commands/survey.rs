@@ -5,12 +5,12 @@ use std::path::Path;
 
 use anyhow::Context;
 use emberwort_model::diagnostics::escaped;
-use emberwort_waveform::survey::{Guess, Seen, Survey, usual_baud, usual_bitrate};
+use emberwort_waveform::survey::{Guess, SignalObservations, Survey, usual_baud, usual_bitrate};
 use serde_json::{Value as Json, json};
 
 use super::ending::Ending;
 use super::opening::{input_name, open};
-use super::waveforms::{Form, hear};
+use super::waveforms::{WaveformForm, hear};
 use crate::cli::{SurveyArgs, TableForm};
 use crate::output::{self, Look, Paint, say};
 use crate::render::plural;
@@ -19,7 +19,7 @@ use crate::render::table::table;
 pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     let shown = input_name(&args.file);
     let cannot_be_read = || format!("{shown} cannot be read");
-    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &[] };
+    let form = WaveformForm { sample: args.sample, rate: args.rate, channels: args.channels, columns: &[] };
     let mut survey = Survey::new();
     let mut heard = hear(open(&args.file, false).with_context(cannot_be_read)?, form, &mut survey)?;
     // Levels of numbers are known at the end; pulses take a second look, which standard input does not allow.
@@ -99,12 +99,12 @@ fn frequency(hertz: f64) -> String {
 }
 
 /// The commonest pulse of both levels: the one that makes up more of its level.
-fn commonest(seen: &Seen) -> Option<f64> {
+fn commonest(seen: &SignalObservations) -> Option<f64> {
     let both = seen.widths.iter().filter_map(|widths| widths.commonest());
     both.max_by(|one, other| one.1.total_cmp(&other.1)).map(|(width, _)| width)
 }
 
-fn guess(seen: &Seen, guess: Option<Guess>) -> String {
+fn guess(seen: &SignalObservations, guess: Option<Guess>) -> String {
     match guess {
         None if !seen.has_pulses() => "not looked at".to_owned(),
         None if seen.edges == 0 => "nothing happens".to_owned(),
@@ -173,11 +173,11 @@ fn shown_table(survey: &Survey) -> String {
 fn advice(survey: &Survey) -> Vec<String> {
     let mut lines = Vec::new();
     let guesses = survey.guesses();
-    let of = |fits: &dyn Fn(&Guess) -> bool| -> Vec<&Seen> {
+    let of = |fits: &dyn Fn(&Guess) -> bool| -> Vec<&SignalObservations> {
         let both = survey.signals.iter().zip(&guesses);
         both.filter(|(_, guess)| guess.as_ref().is_some_and(fits)).map(|(seen, _)| seen).collect()
     };
-    let wires = |roles: &[(&str, Option<&&Seen>)]| {
+    let wires = |roles: &[(&str, Option<&&SignalObservations>)]| {
         let named =
             roles.iter().filter_map(|(role, seen)| Some(format!(" --wire {role}={}", escaped(&seen.as_ref()?.name))));
         format!("  --on CHANNEL{}", named.collect::<String>())
@@ -286,7 +286,7 @@ fn advice(survey: &Survey) -> Vec<String> {
     lines
 }
 
-fn object(seen: &Seen, guess: Option<Guess>) -> Json {
+fn object(seen: &SignalObservations, guess: Option<Guess>) -> Json {
     let pulses = |widths: &emberwort_waveform::survey::Widths| {
         let commonest = widths.commonest();
         json!({

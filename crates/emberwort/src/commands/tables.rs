@@ -8,11 +8,11 @@ use anyhow::{Context, bail};
 use emberwort_dataset::{Folder, TableForm};
 use rayon::prelude::*;
 
-use super::asked::asked;
+use super::capture_definitions::speakers;
 use super::ending::Ending;
-use super::inputs::{self, Reading};
+use super::inputs::{self, InputsOutcome};
 use super::opening::input_name;
-use super::speakers::speakers;
+use super::queried::asked;
 use crate::cli::{DecodeArgs, DecodeForm, InputArgs, RowForm};
 use crate::files;
 use crate::output::{Look, say};
@@ -107,7 +107,7 @@ fn capture(
     (state, name, path): (&Path, &str, &Path),
     link: Option<&Path>,
     look: Look,
-) -> anyhow::Result<(Reading, Tables)> {
+) -> anyhow::Result<(InputsOutcome, Tables)> {
     let (started, done) = (state.join(format!("{name}.started")), state.join(format!("{name}.done")));
     if let Ok(written) = fs::read_to_string(&started) {
         for table in written.lines() {
@@ -162,7 +162,7 @@ fn one(
     (out, form, name): (&Path, TableForm, &str),
     link: Option<&Path>,
     look: Look,
-) -> anyhow::Result<(Reading, Tables)> {
+) -> anyhow::Result<(InputsOutcome, Tables)> {
     let spoken = speakers(&args.speakers, link, look)?;
     let plan = spoken.speakers.own().clone();
     let mut folder = Folder::new(out, form, name, crate::interrupt::came);
@@ -172,7 +172,7 @@ fn one(
     Ok((reading, tables))
 }
 
-fn account(reading: &Reading) -> Ending {
+fn account(reading: &InputsOutcome) -> Ending {
     let account = Account {
         statistics: &reading.statistics,
         file_bytes: reading.inputs.file_bytes,

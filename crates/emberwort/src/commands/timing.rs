@@ -12,10 +12,10 @@ use emberwort_waveform::slopes::{Levels, Slope, Slopes};
 use emberwort_waveform::wiring::Extremes;
 use serde_json::{Value as Json, json};
 
+use super::capture_definitions::speakers;
 use super::ending::Ending;
 use super::opening::{input_name, open};
 use super::sources::Settings;
-use super::speakers::speakers;
 use super::survey::width;
 use super::waveforms::{filtered, filtered_part, read, wiring};
 use crate::cli::{InputArgs, SpeakerArgs, SurveyArgs, TableForm, WaveArgs};

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::anatomy::{anatomy, direction};
-use emberwort_capture::{Decoder, Item, ItemSink, Query, Speakers, Wants};
+use emberwort_capture::{Decoder, Item, ItemSink, Query, RevisionMap, Wants};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_waveform::Moment;
@@ -15,17 +15,17 @@ use emberwort_waveform::findings::duration;
 use emberwort_waveform::trace::Traces;
 use emberwort_wire::chunk::ByteTime;
 
-use super::asked::{Interruptible, asked};
+use super::capture_definitions::CaptureDefinitions;
 use super::ending::Ending;
 use super::opening::input_name;
+use super::queried::{Interruptible, asked};
 use super::sources::Settings;
-use super::speakers::Spoken;
 use super::waveforms::read_beside;
 use crate::cli::{PlotArgs, PlotForm, wave_span};
 use crate::files::{self, Replace};
 use crate::output::{self, say};
 use crate::render::plural;
-use crate::render::rows::{Known, meaning};
+use crate::render::rows::{RowContext, meaning};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::wave::{self, Byte, Frame, Mark, Part, Picture};
 
@@ -41,7 +41,7 @@ const PAGE_EDGES: usize = 6_000_000;
 const STEPS: usize = 2200;
 const PAGE_STEPS: usize = 60_000;
 
-pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Result<Ending> {
+pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> anyhow::Result<Ending> {
     let is_page = args.picture == Some(PlotForm::Page);
     let extension = args.out.as_deref().and_then(Path::extension).and_then(|extension| extension.to_str());
     if is_page != (extension == Some("html")) {
@@ -57,7 +57,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
     let around = around.map_err(|problem| anyhow::anyhow!("--around cannot be read: {problem}"))?;
     // Around what one asks for is where to look, and no filter.
     let filters = crate::cli::AskedArgs { around: None, ..args.asked.clone() };
-    let look = |span: (Moment, Moment), keeps: Keeps, around: Option<Query>, edges: usize, steps: usize| {
+    let look = |span: (Moment, Moment), keeps: CollectedData, around: Option<Query>, edges: usize, steps: usize| {
         let (known, found) = (None, None);
         let mut collect = Collect { span, keeps, around, known, frames: Vec::new(), found, left: 0 };
         let decoder = Decoder::of(spoken.speakers.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
@@ -69,7 +69,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
     };
     let whole = (Moment::default(), Moment::from_picoseconds(u64::MAX));
     let is_asked = around.is_some();
-    let (first, ..) = look(whole, Keeps::Focus, around, 0, 2)?;
+    let (first, ..) = look(whole, CollectedData::Focus, around, 0, 2)?;
     let focus = first.found.as_ref();
     if is_asked && focus.is_none() {
         bail!("nothing fits --around, so there is no place to look at");
@@ -100,7 +100,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: Spoken) -> anyhow::Resu
         Err(problem) => bail!("--span: {problem}"),
     };
     let (edges, steps) = if is_page { (PAGE_EDGES, PAGE_STEPS) } else { (PICTURE_EDGES, STEPS) };
-    let (collected, statistics, heard, traces) = look(span, Keeps::Frames, None, edges, steps)?;
+    let (collected, statistics, heard, traces) = look(span, CollectedData::Frames, None, edges, steps)?;
     let Some(traces) = traces else { bail!("the wires were not read") };
     if traces.is_cut {
         say!("there are more edges than fit into the picture: the last ones are left out; show a part with --span");
@@ -175,7 +175,7 @@ fn show(args: &PlotArgs, picture: &Picture<'_>) -> anyhow::Result<()> {
 
 /// What is collected.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Keeps {
+enum CollectedData {
     /// The place to look at: what is asked for, else the first broken frame, else the first frame.
     Focus,
     /// All frames of the part.
@@ -193,9 +193,9 @@ struct Focus {
 /// Collects frames with their times.
 struct Collect {
     span: (Moment, Moment),
-    keeps: Keeps,
+    keeps: CollectedData,
     around: Option<Query>,
-    known: Option<Known>,
+    known: Option<RowContext>,
     frames: Vec<Frame>,
     found: Option<Focus>,
     /// Frames beyond those that are kept.
@@ -246,7 +246,7 @@ impl Collect {
                     for stretch in anatomy(row, direction) {
                         let (name, text) = meaning(row, direction, &stretch, false);
                         let text = text.split("  raw ").next().unwrap_or("").trim_end().to_owned();
-                        let is_field = matches!(stretch.what, emberwort_capture::anatomy::What::Value { .. });
+                        let is_field = matches!(stretch.what, emberwort_capture::anatomy::StretchKind::Value { .. });
                         if is_field {
                             said.push(format!("{name}={text}"));
                         }
@@ -300,13 +300,13 @@ impl Collect {
 impl ItemSink for Collect {
     type Error = Infallible;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         if let Some(query) = &mut self.around {
-            query.know(speakers);
+            query.update_revisions(speakers);
         }
         match &mut self.known {
-            Some(known) => known.know(speakers),
-            None => self.known = Some(Known::new(speakers, false, None)),
+            Some(known) => known.update_revisions(speakers),
+            None => self.known = Some(RowContext::new(speakers, false, None)),
         }
     }
 
@@ -316,8 +316,8 @@ impl ItemSink for Collect {
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         match self.keeps {
-            Keeps::Focus => self.focus(&item, item.times()),
-            Keeps::Frames => self.frame(&item, item.times()),
+            CollectedData::Focus => self.focus(&item, item.times()),
+            CollectedData::Frames => self.frame(&item, item.times()),
         }
         Ok(ControlFlow::Continue(()))
     }

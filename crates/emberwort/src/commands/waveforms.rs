@@ -12,10 +12,10 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
 use emberwort_waveform::filters::{Smoothed, Spanned};
 use emberwort_waveform::findings::{duration, findings, remarks, too_few};
-use emberwort_waveform::listener::Seen;
+use emberwort_waveform::listener::LineObservations;
 use emberwort_waveform::sources::samples::{self, Number, Sample};
 use emberwort_waveform::sources::{sound, table, vcd};
-use emberwort_waveform::trace::{Both, Traces};
+use emberwort_waveform::trace::{BothSinks, Traces};
 use emberwort_waveform::wiring::{Extremes, Threshold};
 use emberwort_waveform::{Damage, LineSink, Listener, Moment, Outcome, WaveSink, Wire, Wiring};
 use emberwort_wire::{Chunk, ChunkSink, Spent, Time};
@@ -37,7 +37,7 @@ pub struct Read {
     /// What is worth a word, and no finding.
     pub remarks: Vec<String>,
     /// What was seen on the wires.
-    pub seen: Vec<Seen>,
+    pub seen: Vec<LineObservations>,
 }
 
 /// Reads a waveform into a sink of the streams of its channel.
@@ -101,7 +101,7 @@ pub fn read_beside(
     }
     let heard = match &mut traces {
         None => filtered(input()?, args, &mut listener),
-        Some(traces) => filtered(input()?, args, &mut Both::new(&mut listener, traces)),
+        Some(traces) => filtered(input()?, args, &mut BothSinks::new(&mut listener, traces)),
     };
     let heard = heard.with_context(cannot_be_read)?;
     if let Some(problem) = listener.problem() {
@@ -137,7 +137,7 @@ pub fn read_beside(
 }
 
 /// How the reading of a waveform ended.
-pub struct Heard {
+pub struct WaveformOutcome {
     pub outcome: Outcome,
     /// What is worth a word, and no finding.
     pub remark: Option<String>,
@@ -147,7 +147,7 @@ pub struct Heard {
 
 /// What the arguments say of the form of a waveform.
 #[derive(Clone, Copy)]
-pub struct Form<'a> {
+pub struct WaveformForm<'a> {
     /// Raw samples of this form.
     pub sample: Option<SampleForm>,
     /// Samples a second.
@@ -168,7 +168,11 @@ fn columns(text: Option<&str>) -> anyhow::Result<Vec<(String, String)>> {
 }
 
 /// Reads a waveform into a sink.
-pub fn hear(input: Box<dyn io::Read>, form: Form<'_>, sink: &mut dyn WaveSink) -> anyhow::Result<Heard> {
+pub fn hear(
+    input: Box<dyn io::Read>,
+    form: WaveformForm<'_>,
+    sink: &mut dyn WaveSink,
+) -> anyhow::Result<WaveformOutcome> {
     let mut unpacked = Unpacked::new(input)?;
     let (mut remark, mut note) = (None, None);
     let mut outcome = match (form.sample, form.rate) {
@@ -201,7 +205,7 @@ pub fn hear(input: Box<dyn io::Read>, form: Form<'_>, sink: &mut dyn WaveSink) -
     if let Some(reason) = unpacked.damage() {
         outcome.damage = Some(Damage { offset: outcome.bytes, reason });
     }
-    Ok(Heard { outcome, remark, note })
+    Ok(WaveformOutcome { outcome, remark, note })
 }
 
 /// That the threshold of a wire lies outside of its signal, if it does.
@@ -288,8 +292,8 @@ impl ChunkSink for Lines<'_> {
 }
 
 impl LineSink for Lines<'_> {
-    fn heard_of(&mut self, tap: u32, node: u64) {
-        self.0.heard_of(tap, node);
+    fn bind_tap(&mut self, tap: u32, node: u64) {
+        self.0.bind_tap(tap, node);
     }
 
     fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
@@ -302,7 +306,11 @@ impl LineSink for Lines<'_> {
 }
 
 /// Reads a waveform through the filters that the arguments say.
-pub fn filtered(input: Box<dyn io::Read>, args: &InputArgs, sink: &mut dyn WaveSink) -> anyhow::Result<Heard> {
+pub fn filtered(
+    input: Box<dyn io::Read>,
+    args: &InputArgs,
+    sink: &mut dyn WaveSink,
+) -> anyhow::Result<WaveformOutcome> {
     filtered_part(input, args, args.wave.span.as_deref(), sink)
 }
 
@@ -312,10 +320,10 @@ pub fn filtered_part(
     args: &InputArgs,
     span: Option<&str>,
     sink: &mut dyn WaveSink,
-) -> anyhow::Result<Heard> {
+) -> anyhow::Result<WaveformOutcome> {
     let columns = columns(args.records.columns.as_deref())?;
     let args = &args.wave;
-    let form = Form { sample: args.sample, rate: args.rate, channels: args.channels, columns: &columns };
+    let form = WaveformForm { sample: args.sample, rate: args.rate, channels: args.channels, columns: &columns };
     let moment = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds.saturating_mul(1000));
     let span = span.map(wave_span).transpose().map_err(|problem| anyhow!("--span: {problem}"))?;
     let span = span.map(|(from, to)| (moment(from), moment(to)));

@@ -6,8 +6,8 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_capture::asking::changes::ChangeSink;
-use emberwort_capture::{Row, Speakers};
+use emberwort_capture::query::changes::ChangeSink;
+use emberwort_capture::{RevisionMap, Row};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Field;
@@ -29,7 +29,7 @@ pub struct ChangePrinter {
 }
 
 impl ChangePrinter {
-    pub fn new(speakers: &Speakers, style: RowStyle) -> anyhow::Result<Self> {
+    pub fn new(speakers: &RevisionMap, style: RowStyle) -> anyhow::Result<Self> {
         if !matches!(style.form, RowForm::Table | RowForm::Ndjson | RowForm::Csv) {
             bail!("--changes are shown as table, ndjson or csv");
         }

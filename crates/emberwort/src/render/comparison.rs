@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use emberwort_evolution::prove::Proof;
-use emberwort_evolution::{Change, Comparison, Judgement, Order, Pair, Verdict, WayOut};
+use emberwort_evolution::{Change, Comparison, Judgement, Order, Pair, Remedy, Verdict};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use serde_json::{Map, Value as Json, json};
@@ -21,7 +21,7 @@ pub struct Report<'a> {
     /// The last sealed revision, if the new one has the number of a sealed one and is not the same.
     pub edited_after_sealing: Option<u32>,
     /// What to write instead.
-    pub ways: &'a [WayOut],
+    pub ways: &'a [Remedy],
     /// For each change, why it is accepted all the same.
     pub allowed: &'a [Option<String>],
     /// In which order both ends can be updated.
@@ -163,7 +163,7 @@ pub fn table(report: &Report<'_>, look: Look) -> String {
         let _ = writeln!(text, "{}", look.paint(Paint::Bad, wrapped_under(&said, "  ")));
     }
     let mut title = "";
-    let mut shown: Vec<*const WayOut> = Vec::new();
+    let mut shown: Vec<*const Remedy> = Vec::new();
     for (index, change) in report.sorted() {
         let allowed = report.allowed[index].as_ref();
         let heading = match (change.worst(), allowed) {
@@ -203,7 +203,7 @@ pub fn table(report: &Report<'_>, look: Look) -> String {
     text
 }
 
-fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &mut Vec<*const WayOut>) -> String {
+fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &mut Vec<*const Remedy>) -> String {
     let difference = &change.difference;
     let mut text = format!("  {}\n", escaped(&difference.heading()));
     for (word, value) in [("was", &difference.old), ("is", &difference.new)] {
@@ -250,7 +250,7 @@ fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &m
 }
 
 /// The lines that a way out takes out (`-`) and puts in (`+`), with what stands around them.
-fn lines_of(way: &WayOut) -> Vec<String> {
+fn lines_of(way: &Remedy) -> Vec<String> {
     let mut lines = Vec::new();
     for item in &way.items {
         let before = emberwort_model::tidy::tidy(&item.before).unwrap_or_else(|_| item.before.clone());

@@ -1,6 +1,6 @@
 //! What the framing of a channel can promise, in sentences and as a row.
 
-use emberwort_checksum::frames::{Damage, Promises};
+use emberwort_checksum::frames::{Damage, Guarantees};
 use emberwort_model::budget::{time_text, wire_time::nanoseconds};
 use emberwort_model::medium::Guard;
 use emberwort_model::model::End;
@@ -11,7 +11,7 @@ use super::{grouped, plural, wrapped_under};
 use crate::output::{Look, Paint};
 
 /// The sentences about a channel, or about the frames of one end.
-pub fn sentences(channel: &Direction, from: Option<End>, promises: &Promises, look: Look) -> String {
+pub fn sentences(channel: &Direction, from: Option<End>, promises: &Guarantees, look: Look) -> String {
     let title =
         from.map_or_else(|| channel.name.clone(), |end| format!("{}, frames from the {}", channel.name, end.as_str()));
     let mut text = look.paint(Paint::Bold, title) + "\n";
@@ -73,7 +73,7 @@ pub fn sentences(channel: &Direction, from: Option<End>, promises: &Promises, lo
 }
 
 /// What a channel promises to notice, as a JSON object; times are in nanoseconds.
-pub fn row(channel: &Direction, from: Option<End>, promises: &Promises) -> Json {
+pub fn row(channel: &Direction, from: Option<End>, promises: &Guarantees) -> Json {
     let (costs, wait) = match promises.damage {
         Damage::Nothing => ("nothing", Json::Null),
         Damage::Next => ("next frame", Json::Null),

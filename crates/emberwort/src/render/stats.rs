@@ -1,6 +1,6 @@
 //! Where every byte went, as a sentence, a table, or JSON.
 
-use emberwort_model::medium::Carriage;
+use emberwort_model::medium::Encapsulation;
 use emberwort_model::plan::Channel;
 use std::fmt::Write as _;
 
@@ -110,9 +110,9 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .channels
         .iter()
         .map(|channel| match channel.medium.kind.carriage() {
-            Carriage::Udp { port } => format!("{} (UDP port {port})", channel.name),
-            Carriage::Can { .. } => format!("{} (CAN frames)", channel.name),
-            Carriage::Bytes => format!("{} (bytes, or packets of the user link types)", channel.name),
+            Encapsulation::Udp { port } => format!("{} (UDP port {port})", channel.name),
+            Encapsulation::Can { .. } => format!("{} (CAN frames)", channel.name),
+            Encapsulation::Bytes => format!("{} (bytes, or packets of the user link types)", channel.name),
         })
         .collect();
     let channels = channels.join(", ");

@@ -7,7 +7,7 @@ use super::Channel;
 use crate::c::tree::{Expr, Stmt, Test, expr, print};
 use crate::c::words::{constant, container, member, unsigned_type};
 use crate::code::Code;
-use crate::lower::frame::{Escapes, Put, Right, escapes, longest_body, puts};
+use crate::lower::frame::{Escapes, ExpectedValue, Put, escapes, longest_body, puts};
 use crate::names::snake;
 
 impl Channel<'_> {
@@ -128,7 +128,7 @@ impl Channel<'_> {
                     written.extend(sync.iter().enumerate().map(one));
                 }
                 // Its bits are zero.
-                Put::Value(part, Right::Number(0)) if !self.fills(part.zone) && !part.hex => {}
+                Put::Value(part, ExpectedValue::Number(0)) if !self.fills(part.zone) && !part.hex => {}
                 Put::Value(part, right) => {
                     written.extend(self.put(part, "bytes", self.right(part, right, "bytes")));
                 }

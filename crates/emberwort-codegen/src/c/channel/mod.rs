@@ -20,7 +20,7 @@ use super::tree::{Case, Expr, Stmt, Test, expr, print};
 use super::words::{comment, constant, doc_comment, member, unsigned_type};
 use crate::Parts;
 use crate::code::Code;
-use crate::lower::frame::{Check, Right, checks, is_chosen};
+use crate::lower::frame::{Check, ExpectedValue, checks, is_chosen};
 use crate::lower::{Piece, pieces};
 use crate::names::{screaming, snake};
 
@@ -264,16 +264,16 @@ impl Channel<'_> {
     }
 
     /// When a part has another value than its right one.
-    fn is_wrong(&self, part: &Part, right: Right<'_>, bytes: &str) -> Expr {
+    fn is_wrong(&self, part: &Part, right: ExpectedValue<'_>, bytes: &str) -> Expr {
         expr![self.get(part, bytes), " != ", self.right(part, right, bytes)]
     }
 
     /// The right value of a part: a number, or what an earlier part says in a frame that has it.
-    fn right(&self, part: &Part, right: Right<'_>, bytes: &str) -> Expr {
+    fn right(&self, part: &Part, right: ExpectedValue<'_>, bytes: &str) -> Expr {
         match right {
-            Right::Number(value) => expr![constant(i128::from(value), part.bits, false)],
-            Right::Again { of, inverted: false } => self.get(of, bytes),
-            Right::Again { of, inverted: true } => {
+            ExpectedValue::Number(value) => expr![constant(i128::from(value), part.bits, false)],
+            ExpectedValue::Again { of, inverted: false } => self.get(of, bytes),
+            ExpectedValue::Again { of, inverted: true } => {
                 let ones = match of.bits {
                     33.. => format!("UINT64_C({})", of.greatest()),
                     _ => format!("{}u", of.greatest()),

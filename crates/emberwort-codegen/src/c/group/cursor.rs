@@ -6,7 +6,7 @@ use emberwort_model::plan::{Action, ElementSizes, Place, SectionPlan, Step};
 use super::Group;
 use super::expressions::{as_byte, number, part_of};
 use crate::c::tree::{Bound, Expr, Stmt, Test, Variable, expr};
-use crate::lower::{Known, Piece, Section, pieces};
+use crate::lower::{FixedLayout, Piece, Section, pieces};
 
 /// What counts the place in a section.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -23,14 +23,14 @@ pub struct Stretch<'k> {
     /// What counts the place in it.
     pub cursor: Cursor,
     /// What lies at known places of the section.
-    pub known: &'k Known,
+    pub known: &'k FixedLayout,
     /// Whether the test for the known places covers it.
     pub is_tested: bool,
 }
 
 impl<'k> Stretch<'k> {
     /// One step at a known place.
-    pub fn tested(step: &Step, known: &'k Known) -> Self {
+    pub fn tested(step: &Step, known: &'k FixedLayout) -> Self {
         Self { cursor: Cursor::of_step(step), known, is_tested: true }
     }
 

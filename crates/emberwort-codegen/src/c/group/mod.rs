@@ -4,7 +4,7 @@
 
 pub mod cursor;
 pub mod expressions;
-pub mod known;
+pub mod fixed_layout;
 mod read;
 mod validate;
 mod write;
@@ -41,7 +41,7 @@ pub struct Group<'a> {
 
 /// What is done with the values that are found.
 #[derive(Clone, Copy, PartialEq)]
-pub enum Take {
+pub enum ValueUse {
     /// Nothing: the bytes are only checked.
     Nothing,
     /// They are kept in the struct.
@@ -482,16 +482,16 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
     let read_behind = Variables::from([Variable::Start]);
     let done = format!("{upper}_OK");
     // One function only checks, and one keeps: each begins at byte *at, which then is behind the record.
-    for (function, take) in [("check", Take::Nothing), ("keep", Take::Keep)] {
+    for (function, take) in [("check", ValueUse::Nothing), ("keep", ValueUse::Keep)] {
         source.define(format!("{stem}_{function}"), |source| {
-            let value = if take == Take::Keep { format!(", {stem}_t *record") } else { String::new() };
+            let value = if take == ValueUse::Keep { format!(", {stem}_t *record") } else { String::new() };
             source.lines(&format!(
                 "static {link}_codec_result_t {stem}_{function}(const uint8_t *body, size_t end, size_t *at{value})\n{{\n    \
                      size_t start = *at;"
             ));
             let mut inner = Vec::new();
             for (index, section) in sections.iter().enumerate() {
-                let mut lacking = if take == Take::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
+                let mut lacking = if take == ValueUse::Keep { group.unset_sections(index, "record->") } else { Vec::new() };
                 lacking.extend([set("*at", Variable::Start), Stmt::Return(expr![&done])]);
                 inner.extend(group.begin_section(index, section, lacking));
                 inner.extend(group.read_section(index, &sections, take, "record->", &|_, _| None));
@@ -505,7 +505,7 @@ pub fn record(group: &Group<'_>, doc: &str, name: &str, structs: bool, header: &
             if !names.contains(&Variable::Body) {
                 source.line("    (void)body;");
             }
-            if take == Take::Keep && !has_members {
+            if take == ValueUse::Keep && !has_members {
                 source.line("    (void)record;");
             }
             source.lines(&format!("    if (start > end) {{\n        return {upper}_TRUNCATED;\n    }}"));

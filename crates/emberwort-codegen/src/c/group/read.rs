@@ -4,8 +4,8 @@ use emberwort_model::model::{Field, Length, Selector};
 use emberwort_model::plan::{ListPlan, RecordPlan, UnionPlan, count_bytes};
 
 use super::cursor::{Cursor, Size, Stretch};
-use super::known::{Left, byte_at};
-use super::{Group, Take, Target, set};
+use super::fixed_layout::{PendingOps, byte_at};
+use super::{Group, Target, ValueUse, set};
 use crate::c::numbers;
 use crate::c::tree::{Bound, Case, Expr, Stmt, Test, Variable, expr};
 use crate::c::words::member;
@@ -13,7 +13,7 @@ use crate::lower::{Op, Section};
 use crate::names::snake;
 
 /// What the code around a section wants to know of a field before it is read.
-type Noted<'n> = &'n dyn Fn(Cursor, usize) -> Option<Stmt>;
+type BeforeField<'n> = &'n dyn Fn(Cursor, usize) -> Option<Stmt>;
 
 impl Group<'_> {
     /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
@@ -42,12 +42,12 @@ impl Group<'_> {
         &self,
         index: usize,
         sections: &[Section<'_>],
-        take: Take,
+        take: ValueUse,
         target: &str,
-        noted: Noted<'_>,
+        noted: BeforeField<'_>,
     ) -> Vec<Stmt> {
         let section = &sections[index];
-        let mut left: Left<'_, '_> = section.ops.iter().collect();
+        let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
         let mut statements = self.read_known(section, take, target, &mut left);
         let stretch = Stretch::behind(section);
         let left: Vec<&Op<'_>> = left.into();
@@ -61,9 +61,9 @@ impl Group<'_> {
         &self,
         stretch: Stretch<'_>,
         ops: &[&Op<'_>],
-        take: Take,
+        take: ValueUse,
         target: &str,
-        noted: Noted<'_>,
+        noted: BeforeField<'_>,
     ) -> Vec<Stmt> {
         let Stretch { cursor, known, is_tested } = stretch;
         let mut statements = Vec::new();
@@ -75,13 +75,13 @@ impl Group<'_> {
                     statements.extend(self.read_field(stretch, *slot, ops, take, target));
                 }
                 Op::If { slot, bit, then } => {
-                    let name = slot.filter(|_| take == Take::Keep).map(|slot| member(&self.fields[slot].name));
+                    let name = slot.filter(|_| take == ValueUse::Keep).map(|slot| member(&self.fields[slot].name));
                     let has = |is_there: &str| name.as_ref().map(|name| set(format!("{target}has_{name}"), is_there));
                     let then: Vec<&Op<'_>> = then.iter().collect();
                     let inner = self.read_placed(stretch, &then, take, target, noted);
                     let there: Vec<Stmt> = has("true").into_iter().chain(inner).collect();
                     let mut absent: Vec<Stmt> = has("false").into_iter().collect();
-                    if let Some(slot) = slot.filter(|_| take == Take::Keep) {
+                    if let Some(slot) = slot.filter(|_| take == ValueUse::Keep) {
                         let step =
                             self.sections.iter().flat_map(|section| &section.steps).find(|step| step.slot == slot);
                         absent.extend(step.map(|step| self.unset(slot, &step.action, target)).into_iter().flatten());
@@ -90,18 +90,18 @@ impl Group<'_> {
                     let is_there = expr!["(", byte_at(known, *bit as usize / 8), format!(" & {mask:#04X}u) != 0u")];
                     statements.push(Stmt::If(Test::Other(is_there), there, absent));
                 }
-                op => statements.extend(Reader { group: self, cursor, is_tested, take: Take::Nothing }.space(op)),
+                op => statements.extend(Reader { group: self, cursor, is_tested, take: ValueUse::Nothing }.space(op)),
             }
         }
         statements
     }
 
     /// Reads the field that lies at the cursor, and goes behind it. `target` stands in front of members' names.
-    fn read_field(&self, stretch: Stretch<'_>, slot: usize, ops: &[Op<'_>], take: Take, target: &str) -> Vec<Stmt> {
+    fn read_field(&self, stretch: Stretch<'_>, slot: usize, ops: &[Op<'_>], take: ValueUse, target: &str) -> Vec<Stmt> {
         let field = &self.fields[slot];
         let name = member(&field.name);
         let decides = self.deciders().contains(&slot).then_some(slot);
-        let take = if field.is_spare() { Take::Nothing } else { take };
+        let take = if field.is_spare() { ValueUse::Nothing } else { take };
         let Stretch { cursor, is_tested, .. } = stretch;
         Reader { group: self, cursor, is_tested, take }.value(
             field,
@@ -160,12 +160,12 @@ struct Reader<'g, 'a> {
     cursor: Cursor,
     /// Whether there are certainly all bytes that a value without a length of its own has.
     is_tested: bool,
-    take: Take,
+    take: ValueUse,
 }
 
 impl Reader<'_, '_> {
     fn keeps(&self) -> bool {
-        self.take == Take::Keep
+        self.take == ValueUse::Keep
     }
 
     fn lacks(&self, size: &Size<'_>) -> Stmt {

@@ -73,7 +73,7 @@ struct Check<'g, 'a> {
 
 impl Check<'_, '_> {
     /// The name that is told of a field.
-    fn told(&self, field: &Field) -> String {
+    fn reported_name(&self, field: &Field) -> String {
         if field.name.is_empty() { self.name.to_owned() } else { format!("{}.{}", self.name, field.name) }
     }
 
@@ -90,7 +90,8 @@ impl Check<'_, '_> {
 
     fn too_many(&self, count: &str, most: u32, field: &Field) -> Option<Stmt> {
         let greatest = if count_bytes(most) == 1 { 255 } else { 65_535 };
-        (most < greatest).then(|| self.wrong(expr![format!("{count} > {most}u")], &self.told(field), "TOO_MANY"))
+        (most < greatest)
+            .then(|| self.wrong(expr![format!("{count} > {most}u")], &self.reported_name(field), "TOO_MANY"))
     }
 
     fn value(&self, stem: &str, field: &Field, action: &Action, target: Target<'_>, depth: usize) -> Vec<Stmt> {
@@ -98,7 +99,10 @@ impl Check<'_, '_> {
             Action::Bits { .. } | Action::Varint { .. } => {
                 let is_needed = !numbers::is_always_valid(field);
                 let invalid = || expr!["!", Expr::function(format!("{stem}_valid")), format!("({})", target.value())];
-                is_needed.then(|| self.wrong(invalid(), &self.told(field), "OUT_OF_RANGE")).into_iter().collect()
+                is_needed
+                    .then(|| self.wrong(invalid(), &self.reported_name(field), "OUT_OF_RANGE"))
+                    .into_iter()
+                    .collect()
             }
             Action::Run { length, text } => {
                 let count = target.length();
@@ -110,7 +114,7 @@ impl Check<'_, '_> {
                 let not_ascii = is_ascii(field).then(|| {
                     let is_ascii = Expr::function(format!("{}_is_ascii", self.group.link));
                     let other = expr!["!", is_ascii, format!("({}, {count})", target.value())];
-                    self.wrong(other, &self.told(field), "OUT_OF_RANGE")
+                    self.wrong(other, &self.reported_name(field), "OUT_OF_RANGE")
                 });
                 too_many.into_iter().chain(not_ascii).collect()
             }
@@ -140,7 +144,7 @@ impl Check<'_, '_> {
             }
             Length::Rest => {
                 let test = expr![format!("{} > {}u", target.count(), self.group.capacity(list))];
-                statements.push(self.wrong(test, &self.told(field), "TOO_MANY"));
+                statements.push(self.wrong(test, &self.reported_name(field), "TOO_MANY"));
                 target.count()
             }
         };
@@ -163,7 +167,7 @@ impl Check<'_, '_> {
         for (index, form) in union.forms.iter().enumerate() {
             let mut then = Vec::new();
             if let Some(other) = self.group.other_form(meaning, index, target) {
-                then.push(self.wrong(expr![other], &self.told(field), "NO_FORM"));
+                then.push(self.wrong(expr![other], &self.reported_name(field), "NO_FORM"));
             }
             let name = member(&form.field.name);
             let prefix = format!("{}.{name}.", target.value());
@@ -171,7 +175,7 @@ impl Check<'_, '_> {
             then.extend(self.value(&format!("{stem}_{name}"), &form.field, &form.action, element, depth + 1));
             cases.push(Case { number: Some(format!("{index}u")), then });
         }
-        cases.push(Case { number: None, then: self.refusal(&self.told(field), "NO_FORM") });
+        cases.push(Case { number: None, then: self.refusal(&self.reported_name(field), "NO_FORM") });
         Stmt::Switch(expr![target.form()], cases)
     }
 }

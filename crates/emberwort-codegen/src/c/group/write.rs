@@ -4,7 +4,7 @@ use emberwort_model::model::{Field, Length};
 use emberwort_model::plan::{ListPlan, RecordPlan, UnionPlan, count_bytes};
 
 use super::cursor::{Cursor, Size, Stretch};
-use super::known::{Left, byte_at};
+use super::fixed_layout::{PendingOps, byte_at};
 use super::{Group, Target, set, zeroed};
 use crate::c::numbers;
 use crate::c::tree::{Case, Expr, Stmt, Test, Variable, expr};
@@ -35,7 +35,7 @@ impl Group<'_> {
 
     fn write_section(&self, section: &Section<'_>, target: &str) -> Vec<Stmt> {
         let stretch = Stretch::behind(section);
-        let mut left: Left<'_, '_> = section.ops.iter().collect();
+        let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
         let mut statements = self.write_known(section, target, &mut left);
         let left: Vec<&Op<'_>> = left.into();
         statements.extend(self.write_placed(stretch, &left, target));

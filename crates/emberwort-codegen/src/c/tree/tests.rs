@@ -88,7 +88,7 @@ fn a_set_that_nobody_reads_is_left_out() {
 
 /// What a run of some statements does that can be seen from outside: the places that were looked at, and how it ended.
 #[derive(Debug, PartialEq)]
-struct Seen {
+struct Behaviour {
     looked_at: Vec<usize>,
     ended: &'static str,
     here: usize,
@@ -256,7 +256,7 @@ proptest! {
             let ended = machine.run(statements);
             // Nobody reads a variable behind a return.
             let here = if ended.is_none() { machine.here } else { 0 };
-            Seen { looked_at: machine.looked_at, ended: ended.unwrap_or("ran through"), here }
+            Behaviour { looked_at: machine.looked_at, ended: ended.unwrap_or("ran through"), here }
         };
         let left = simplified(statements.clone(), &read_behind);
         prop_assert_eq!(run(&statements), run(&left), "{:#?}\n{:#?}", statements, left);

@@ -2,7 +2,7 @@
 
 use emberwort_model::plan::{Direction, Part, Role};
 
-use super::judging::{Right, right};
+use super::judging::{ExpectedValue, right};
 
 /// Something that is written into a frame whose body stands in it, and whose other bytes are zero.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -14,7 +14,7 @@ pub enum Put<'a> {
     /// The lowest bits of the sender's number, which goes around.
     Sequence(&'a Part),
     /// The one right value of a part.
-    Value(&'a Part, Right<'a>),
+    Value(&'a Part, ExpectedValue<'a>),
     /// `(bytes of the body + other) / unit`, which must be whole, and which the part must hold.
     Count {
         /// The part.

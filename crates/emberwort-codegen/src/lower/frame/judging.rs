@@ -6,7 +6,7 @@ use super::beginning::{Size, beginning, fixed_parts};
 
 /// The one right value of a part.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Right<'a> {
+pub enum ExpectedValue<'a> {
     /// A number.
     Number(u64),
     /// The value of an earlier part.
@@ -19,10 +19,10 @@ pub enum Right<'a> {
 }
 
 /// The one right value of a part, if it has one that needs no bytes but those of other parts.
-pub fn right<'a>(direction: &'a Direction, part: &Part) -> Option<Right<'a>> {
+pub fn right<'a>(direction: &'a Direction, part: &Part) -> Option<ExpectedValue<'a>> {
     match part.role {
-        Role::Fixed(value) => Some(Right::Number(value)),
-        Role::Same { part: of, inverted } => Some(Right::Again { of: &direction.parts[of], inverted }),
+        Role::Fixed(value) => Some(ExpectedValue::Number(value)),
+        Role::Same { part: of, inverted } => Some(ExpectedValue::Again { of: &direction.parts[of], inverted }),
         Role::Message
         | Role::Length { .. }
         | Role::Address
@@ -42,7 +42,7 @@ pub enum Check<'a> {
     /// A part stands in hex digits: a wrong value.
     Digits(&'a Part),
     /// A part has its right value: a wrong value.
-    Value(&'a Part, Right<'a>),
+    Value(&'a Part, ExpectedValue<'a>),
     /// `value * unit` of a part is `bytes of the frame - around + other`: a wrong length.
     Length {
         /// The part.
@@ -62,7 +62,7 @@ pub enum Check<'a> {
     Checksum(usize, &'a Part),
 }
 
-impl<'a> Right<'a> {
+impl<'a> ExpectedValue<'a> {
     /// The earlier part that it comes from, if it does.
     pub fn earlier(self) -> Option<&'a Part> {
         match self {

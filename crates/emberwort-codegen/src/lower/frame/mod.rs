@@ -13,7 +13,7 @@ pub use beginning::{Beginning, Size, beginning, fixed_parts};
 pub use building::{Put, longest_body, puts};
 pub use coverage::{Stretch, covered};
 pub use escapes::{Escapes, escapes};
-pub use judging::{Check, Right, checks, right};
+pub use judging::{Check, ExpectedValue, checks, right};
 
 use emberwort_model::plan::{Part, Role};
 

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use emberwort_codegen::lower::frame::{
-    Beginning, Check, Put, Right, Size, Stretch, beginning, checks, covered, longest_body, puts, right,
+    Beginning, Check, ExpectedValue, Put, Size, Stretch, beginning, checks, covered, longest_body, puts, right,
 };
 use emberwort_codegen::lower::pieces;
 use emberwort_model::plan::{Bound, Direction, FrameFinder, Part, Role, Zone};
@@ -182,10 +182,12 @@ impl Frame<'_> {
         }
     }
 
-    fn right(&self, right: Right<'_>) -> u64 {
+    fn right(&self, right: ExpectedValue<'_>) -> u64 {
         match right {
-            Right::Number(value) => value,
-            Right::Again { of, inverted } => self.read(of).unwrap_or(0) ^ if inverted { of.greatest() } else { 0 },
+            ExpectedValue::Number(value) => value,
+            ExpectedValue::Again { of, inverted } => {
+                self.read(of).unwrap_or(0) ^ if inverted { of.greatest() } else { 0 }
+            }
         }
     }
 

@@ -1,6 +1,6 @@
 //! Does what the lowered form of a body says, operation by operation.
 
-use emberwort_codegen::lower::{Group, Op, Section, What, sections};
+use emberwort_codegen::lower::{FixedItemKind, Group, Op, Section, sections};
 use emberwort_model::Plan;
 use emberwort_model::model::{ByteOrder, Length, Selector};
 use emberwort_model::plan::{Action, ListPlan, RecordPlan, UnionPlan, count_bytes};
@@ -105,7 +105,7 @@ impl<'a> Reader<'a> {
         }
         for item in &section.known.items {
             let action = &section.plan.steps[item.step].action;
-            if let (What::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
                 let part = |piece: &emberwort_codegen::lower::Piece| {
                     u64::from(u32::from(self.body[start + piece.byte]) >> piece.low & piece.mask()) << piece.shift
                 };

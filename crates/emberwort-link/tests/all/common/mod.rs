@@ -1,6 +1,6 @@
 //! Running trials, and keeping what each side received.
 
-use emberwort_link::{Report, Scenario, Watch, run};
+use emberwort_link::{Report, Scenario, TrialObserver, run};
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, Time};
 
@@ -18,7 +18,7 @@ struct Keep {
     pieces: Vec<Piece>,
 }
 
-impl Watch for Keep {
+impl TrialObserver for Keep {
     fn received(&mut self, chunk: &Chunk<'_>, _: u64) {
         let (Some(time), Some(from)) = (chunk.times.last(), chunk.stream.from) else { panic!("{chunk:?}") };
         self.pieces.push(Piece { time: time.since(self.starts), from, bytes: chunk.bytes.to_vec() });

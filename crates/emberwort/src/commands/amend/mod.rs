@@ -2,9 +2,9 @@
 
 mod change;
 mod proof;
+mod report;
 mod select;
 mod show;
-mod told;
 
 use std::cell::RefCell;
 use std::fs::File;
@@ -14,24 +14,24 @@ use std::rc::Rc;
 
 use anyhow::{Context, bail};
 use emberwort_capture::amend::copy::How;
-use emberwort_capture::amend::scrub::{Pseudonyms, Scrubbed, Wanted};
+use emberwort_capture::amend::scrub::{Pseudonyms, ScrubRequest, Scrubbed};
 use emberwort_capture::amend::{self, Edits, EditsInOrder};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::traced::{Provenance, Traced};
-use emberwort_capture::{Decoder, Form, InterfaceKind, Statistics, source};
+use emberwort_capture::{CaptureFormat, Decoder, InterfaceKind, Statistics, source};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::parse_hex;
 use emberwort_model::medium::MediumKind;
 
-use self::proof::{Counted, Kept};
-use self::select::{Select, Wish};
-use self::told::Layers;
+use self::proof::{CaptureCount, FramesDigest};
+use self::report::Layers;
+use self::select::{EditRequest, Select};
+use super::capture_definitions::speakers;
 use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
 use super::sources::Settings;
-use super::speakers::speakers;
 use crate::cli::{AmendArgs, CaptureForm};
 use crate::files;
 use crate::output::{Look, say};
@@ -64,8 +64,8 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let scrubbed = Rc::new(RefCell::new(Scrubbed::default()));
     let scrub = wanted.as_ref().map(|wanted| (wanted, &by, scrubbed.clone()));
     let provenance: Rc<RefCell<Provenance>> = Rc::default();
-    let select = Select::new(args, &plan, wish, provenance.clone(), scrub, form == Form::Raw)?;
-    let decoder = Decoder::of(spoken.speakers.clone(), select).asking(spoken.later);
+    let select = Select::new(args, &plan, wish, provenance.clone(), scrub, form == CaptureFormat::Raw)?;
+    let decoder = Decoder::of(spoken.speakers.clone(), select).with_deferred(spoken.later);
     let (traced, inputs) = inputs::read_all(&settings, Traced::new(provenance, decoder))?;
     let (mut select, statistics) = traced.into_sink().finish()?;
     if let Some((name, damage)) = inputs.damage.first() {
@@ -148,7 +148,7 @@ fn open(args: &AmendArgs, path: &Path) -> anyhow::Result<(Vec<u8>, Unpacked<'sta
     Ok((first, unpacked))
 }
 
-fn form_of(args: &AmendArgs, path: &Path) -> anyhow::Result<Form> {
+fn form_of(args: &AmendArgs, path: &Path) -> anyhow::Result<CaptureFormat> {
     let (first, _) = open(args, path)?;
     let records = &args.input.records;
     let is_text = records.lines.is_some()
@@ -156,21 +156,21 @@ fn form_of(args: &AmendArgs, path: &Path) -> anyhow::Result<Form> {
         || records.bytes_at.is_some()
         || args.input.source.is_some();
     let form = match args.input.form {
-        Some(CaptureForm::Pcapng) => Form::Pcapng,
-        Some(CaptureForm::Pcap) => Form::Pcap,
-        Some(CaptureForm::Hex) => Form::Hex,
-        Some(CaptureForm::Raw) => Form::Raw,
+        Some(CaptureForm::Pcapng) => CaptureFormat::Pcapng,
+        Some(CaptureForm::Pcap) => CaptureFormat::Pcap,
+        Some(CaptureForm::Hex) => CaptureFormat::Hex,
+        Some(CaptureForm::Raw) => CaptureFormat::Raw,
         Some(CaptureForm::Samples) => bail!("--form samples is for waveforms, which hold no bytes that could be set"),
         None => source::detect(&first),
     };
-    if is_text || form == Form::Hex {
+    if is_text || form == CaptureFormat::Hex {
         bail!("text is changed with an editor; amend copies pcapng, pcap and raw bytes");
     }
     Ok(form)
 }
 
 /// What is to become of the chosen frames.
-fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<Wish> {
+fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<EditRequest> {
     let mut patches = Vec::new();
     for text in &args.patch {
         let read = text.split_once('=').and_then(|(at, bytes)| {
@@ -199,7 +199,8 @@ fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<Wish> {
             bail!("--set: no message has a field `{}`{near}", escaped(first));
         }
     }
-    let wish = Wish { sets, patches, drop: args.drop, twice: args.twice, delay: args.delay, reorder: args.reorder };
+    let wish =
+        EditRequest { sets, patches, drop: args.drop, twice: args.twice, delay: args.delay, reorder: args.reorder };
     let chooses = !args.frame.is_empty() || args.condition.is_some() || !args.message.is_empty() || args.node.is_some();
     if wish.is_something() && !chooses {
         bail!(
@@ -216,11 +217,11 @@ fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<Wish> {
     Ok(wish)
 }
 
-fn scrubbing(args: &AmendArgs) -> anyhow::Result<Option<Wanted>> {
+fn scrubbing(args: &AmendArgs) -> anyhow::Result<Option<ScrubRequest>> {
     if args.scrub.is_empty() {
         return Ok(None);
     }
-    let mut wanted = Wanted::default();
+    let mut wanted = ScrubRequest::default();
     for name in &args.scrub {
         match name.as_str() {
             "addresses" => wanted.addresses = true,
@@ -247,12 +248,12 @@ fn key(args: &AmendArgs) -> anyhow::Result<Vec<u8>> {
     Ok(key)
 }
 
-type Scrubbing<'a> = (Option<&'a Wanted>, &'a Pseudonyms, &'a Rc<RefCell<Scrubbed>>, &'a Plan);
+type Scrubbing<'a> = (Option<&'a ScrubRequest>, &'a Pseudonyms, &'a Rc<RefCell<Scrubbed>>, &'a Plan);
 
 fn write(
     args: &AmendArgs,
     path: &Path,
-    form: Form,
+    form: CaptureFormat,
     (edits, layers): (&mut EditsInOrder, &mut Layers),
     (wanted, by, scrubbed, plan): Scrubbing<'_>,
     out: &mut files::PendingFile,
@@ -288,9 +289,9 @@ fn write(
 ///
 /// # Errors
 /// If that is not what it should be: such a copy is not left.
-fn is_proved(select: &Select<'_>, counted: &Counted, before: &Statistics, args: &AmendArgs) -> anyhow::Result<()> {
+fn is_proved(select: &Select<'_>, counted: &CaptureCount, before: &Statistics, args: &AmendArgs) -> anyhow::Result<()> {
     let out = files::shown(&args.out);
-    let expected = Kept { frames: select.kept.frames, sum: select.kept.sum };
+    let expected = FramesDigest { frames: select.kept.frames, sum: select.kept.sum };
     let is_right = counted.kept.frames == expected.frames && counted.kept.sum == expected.sum;
     say!(
         "read back: {out} has {} ({} before), {} bytes of them broken or stray ({} before)",
@@ -325,7 +326,7 @@ fn is_proved(select: &Select<'_>, counted: &Counted, before: &Statistics, args: 
 /// Says what could not be scrubbed, and whether an old value still stands in the copy.
 fn tell_scrubbed(
     args: &AmendArgs,
-    wanted: &Wanted,
+    wanted: &ScrubRequest,
     done: &Scrubbed,
     (statistics, copy): (&Statistics, &Path),
 ) -> anyhow::Result<bool> {

@@ -3,19 +3,19 @@
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 
-use emberwort_capture::{Decoder, Item, ItemSink, Speakers, Statistics};
+use emberwort_capture::{Decoder, Item, ItemSink, RevisionMap, Statistics};
 
 use crate::commands::inputs;
 use crate::commands::sources::Settings;
 
 /// Good frames, and the sum of a digest of each: the same for the same frames in any order.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Kept {
+pub struct FramesDigest {
     pub frames: u64,
     pub sum: u64,
 }
 
-impl Kept {
+impl FramesDigest {
     /// One more frame, as it went over the wire.
     pub fn add(&mut self, wire: &[u8]) {
         self.frames += 1;
@@ -27,14 +27,14 @@ impl Kept {
 }
 
 /// What a capture holds.
-pub struct Counted {
-    pub kept: Kept,
+pub struct CaptureCount {
+    pub kept: FramesDigest,
     pub statistics: Statistics,
 }
 
-struct Counting(Kept);
+struct DigestSink(FramesDigest);
 
-impl ItemSink for Counting {
+impl ItemSink for DigestSink {
     type Error = Infallible;
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
@@ -46,8 +46,8 @@ impl ItemSink for Counting {
 }
 
 /// Counts what the copy holds.
-pub fn count(settings: &Settings, speakers: Speakers) -> anyhow::Result<Counted> {
-    let (decoder, _) = inputs::read_all(settings, Decoder::of(speakers, Counting(Kept::default())))?;
+pub fn count(settings: &Settings, speakers: RevisionMap) -> anyhow::Result<CaptureCount> {
+    let (decoder, _) = inputs::read_all(settings, Decoder::of(speakers, DigestSink(FramesDigest::default())))?;
     let (counting, statistics) = decoder.finish()?;
-    Ok(Counted { kept: counting.0, statistics })
+    Ok(CaptureCount { kept: counting.0, statistics })
 }

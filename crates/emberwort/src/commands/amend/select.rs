@@ -9,26 +9,26 @@ use std::sync::Arc;
 
 use anyhow::Context as _;
 use emberwort_capture::amend::Edits;
-use emberwort_capture::amend::scrub::{Pseudonyms, Scrubbed, Wanted};
-use emberwort_capture::asking::{Filter, Matching, Only};
-use emberwort_capture::traced::{Part, Provenance};
-use emberwort_capture::{BrokenFrame, Item, ItemSink, Query, Row, Speakers, Wants};
+use emberwort_capture::amend::scrub::{Pseudonyms, ScrubRequest, Scrubbed};
+use emberwort_capture::query::{Filter, Matching, SelectedRows};
+use emberwort_capture::traced::{PacketPart, Provenance};
+use emberwort_capture::{BrokenFrame, Item, ItemSink, Query, RevisionMap, Row, Wants};
 use emberwort_model::Plan;
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_text::json::{self, Writing};
-use emberwort_text::{Filling, Given, fill};
+use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Framing, Header, StreamId, Time, Values, sender_revision};
 use serde_json::{Map, Value as Json};
 
 use super::change::{Change, FrameSum};
-use super::proof::Kept;
-use super::told::Told;
+use super::proof::FramesDigest;
+use super::report::AmendReport;
 use crate::cli::AmendArgs;
 use crate::render::rows::write_value;
 
 /// What is to become of frames.
-pub struct Wish {
+pub struct EditRequest {
     pub sets: Vec<(String, String)>,
     pub patches: Vec<(usize, Vec<u8>)>,
     pub drop: bool,
@@ -38,7 +38,7 @@ pub struct Wish {
     pub reorder: bool,
 }
 
-impl Wish {
+impl EditRequest {
     pub fn is_something(&self) -> bool {
         !self.sets.is_empty()
             || !self.patches.is_empty()
@@ -53,18 +53,18 @@ impl Wish {
 pub struct Select<'a> {
     args: &'a AmendArgs,
     plan: Arc<Plan>,
-    wish: Wish,
+    wish: EditRequest,
     matching: Matching,
-    only: Only,
+    only: SelectedRows,
     keep: Option<Query>,
     provenance: Rc<RefCell<Provenance>>,
-    scrub: Option<(&'a Wanted, &'a Pseudonyms, Rc<RefCell<Scrubbed>>)>,
+    scrub: Option<(&'a ScrubRequest, &'a Pseudonyms, Rc<RefCell<Scrubbed>>)>,
     /// Whether the capture is one stream of raw bytes.
     is_raw: bool,
     /// Packets that change places with the next one of their stream, and the frames in them.
     pub waiting: HashMap<StreamId, (u64, Vec<u8>)>,
     pub edits: Edits,
-    pub told: Told,
+    pub told: AmendReport,
     /// Frames that were scrubbed.
     pub scrubbed: u64,
     pub found: BTreeSet<u64>,
@@ -72,19 +72,19 @@ pub struct Select<'a> {
     pub problem: Option<String>,
     pub problems: usize,
     /// The good frames that the copy should have.
-    pub kept: Kept,
+    pub kept: FramesDigest,
     start: Option<Time>,
     /// What is wrong with the span.
     pub span_problem: Option<String>,
 }
 
-type Scrub<'a> = Option<(&'a Wanted, &'a Pseudonyms, Rc<RefCell<Scrubbed>>)>;
+type Scrub<'a> = Option<(&'a ScrubRequest, &'a Pseudonyms, Rc<RefCell<Scrubbed>>)>;
 
 impl<'a> Select<'a> {
     pub fn new(
         args: &'a AmendArgs,
         plan: &Arc<Plan>,
-        wish: Wish,
+        wish: EditRequest,
         provenance: Rc<RefCell<Provenance>>,
         scrub: Scrub<'a>,
         is_raw: bool,
@@ -98,19 +98,19 @@ impl<'a> Select<'a> {
             plan: plan.clone(),
             wish,
             matching: Matching::new(query("--where", &args.condition)?, (None, None)),
-            only: Only::new(&args.message, args.node),
+            only: SelectedRows::new(&args.message, args.node),
             keep: query("--keep", &args.keep)?,
             provenance,
             scrub,
             is_raw,
             waiting: HashMap::new(),
             edits: Edits::new(Box::new(|| Ok(Box::new(tempfile::tempfile()?)))),
-            told: Told::new(args.form_out).context("no temporary file can be made")?,
+            told: AmendReport::new(args.form_out).context("no temporary file can be made")?,
             scrubbed: 0,
             found: BTreeSet::new(),
             problem: None,
             problems: 0,
-            kept: Kept::default(),
+            kept: FramesDigest::default(),
             start: None,
             span_problem: None,
         })
@@ -144,17 +144,17 @@ impl<'a> Select<'a> {
         }
     }
 
-    fn parts(&self, item: &Item<'_>) -> Vec<Part> {
+    fn parts(&self, item: &Item<'_>) -> Vec<PacketPart> {
         if self.is_raw {
             // The file is the stream.
             let length = item.wire().len();
-            return vec![Part { packet: 1, at: Some(item.offset() as usize), length, whole: usize::MAX }];
+            return vec![PacketPart { packet: 1, at: Some(item.offset() as usize), length, whole: usize::MAX }];
         }
         self.provenance.borrow().parts(item.stream(), item.offset(), item.wire().len()).0
     }
 
     fn is_chosen(&mut self, item: &Item<'_>) -> bool {
-        let (by_query, by_only) = (self.matching.lets_pass(item), self.only.lets_pass(item));
+        let (by_query, by_only) = (self.matching.accepts(item), self.only.accepts(item));
         let Some(number) = item.number() else { return false };
         let by_number = self.args.frame.is_empty() || self.args.frame.contains(&number);
         let asks = !self.args.frame.is_empty()
@@ -234,7 +234,7 @@ impl<'a> Select<'a> {
     }
 
     /// Lets a frame change places with the one before it in its stream, if that waits for it; whether it did.
-    fn change_places(&mut self, item: &Item<'_>, parts: &[Part]) -> Result<bool, String> {
+    fn change_places(&mut self, item: &Item<'_>, parts: &[PacketPart]) -> Result<bool, String> {
         // A frame that is broken goes on nobody knows where.
         let (true, Some(part)) = (matches!(item, Item::Row(_)), parts.first()) else { return Ok(false) };
         let Some((packet, before)) = self.waiting.remove(&item.stream()) else { return Ok(false) };
@@ -366,7 +366,7 @@ impl<'a> Select<'a> {
     }
 
     /// Gives the values of a row that are to be scrubbed others.
-    fn scrub(&mut self, item: &Item<'_>, parts: &[Part]) -> Result<(), String> {
+    fn scrub(&mut self, item: &Item<'_>, parts: &[PacketPart]) -> Result<(), String> {
         let Item::Row(row) = item else { return Ok(()) };
         let Some((wanted, by, done)) = &self.scrub else {
             self.expect(row.time, row.wire);
@@ -455,9 +455,9 @@ fn with_values(row: &Row<'_>, framing: &Framing, sets: &[(String, String)]) -> R
         let Json::Object(changed) = root else { return Err("it has no fields".to_owned()) };
         object = changed;
     }
-    let given = object.iter().map(|(name, value)| (name.as_str(), Given::Json(value)));
-    let given: Vec<(&str, Given<'_>)> =
-        given.chain(plain.iter().map(|(name, value)| (*name, Given::Text(value)))).collect();
+    let given = object.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value)));
+    let given: Vec<(&str, GivenValue<'_>)> =
+        given.chain(plain.iter().map(|(name, value)| (*name, GivenValue::Text(value)))).collect();
     let revision = revision_of(row)?;
     // What an older sender lacks is not said.
     let is_held = |name: &str| compiled.message.field(name).is_none_or(|(_, field)| field.since <= revision);
@@ -478,11 +478,11 @@ fn with_values(row: &Row<'_>, framing: &Framing, sets: &[(String, String)]) -> R
 impl ItemSink for Select<'_> {
     type Error = Infallible;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.matching.know(speakers);
-        self.only.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.matching.update_revisions(speakers);
+        self.only.update_revisions(speakers);
         if let Some(keep) = &mut self.keep {
-            keep.know(speakers);
+            keep.update_revisions(speakers);
         }
     }
 
@@ -494,7 +494,7 @@ impl ItemSink for Select<'_> {
         let taken = self.take(&item).and_then(|()| {
             let waiting = &self.waiting;
             let needed = |packet: u64| waiting.values().any(|(waits, _)| *waits == packet);
-            self.edits.relieve(needed).map_err(|error| format!("what is to change cannot be kept: {error}"))
+            self.edits.spill(needed).map_err(|error| format!("what is to change cannot be kept: {error}"))
         });
         if let Err(problem) = taken {
             let number = item.number().map_or_else(|| "stray bytes".to_owned(), |number| format!("frame {number}"));

@@ -8,7 +8,7 @@ use emberwort_model::hex::hex;
 use serde_json::Value as Json;
 
 use super::change::Change;
-use super::told::{Layers, Told};
+use super::report::{AmendReport, Layers};
 use crate::cli::AmendArgs;
 use crate::output::{self, Look, Paint, say};
 use crate::render::{plural, wrapped_under};
@@ -16,7 +16,7 @@ use crate::render::{plural, wrapped_under};
 /// Shows the changes with the checksums around them; `scrubbed` frames got other values, too.
 pub fn changes(
     args: &AmendArgs,
-    told: &mut Told,
+    told: &mut AmendReport,
     layers: &mut Layers,
     scrubbed: u64,
     look: Look,

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_capture::{Interface, Piece, PieceSink, source};
-use emberwort_checksum::identify::{Answer, CERTAIN_BITS, Explanation, Question, constant_end, identify};
+use emberwort_checksum::identify::{Answer, CERTAIN_BITS, Explanation, SearchSpace, constant_end, identify};
 use emberwort_model::hex::{hex, parse_hex};
 use emberwort_model::model::{ByteOrder, End};
 use emberwort_wire::Framed;
@@ -50,7 +50,7 @@ pub fn run(args: &IdentifyArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     if let Some(channel) = &args.on {
         frames = without_stuffing(&frames, channel, link, look)?;
     }
-    let question = Question { at: args.at, bits: args.bits, anywhere: args.anywhere };
+    let question = SearchSpace { at: args.at, bits: args.bits, anywhere: args.anywhere };
     let search = |frames: &[Vec<u8>]| {
         let mut progress = Progress::new(1);
         let answer = identify(frames, &question, &mut |done, all| progress.at_of(done, all));
@@ -164,7 +164,7 @@ fn frames(args: &IdentifyArgs) -> anyhow::Result<Vec<Vec<u8>>> {
     };
     let first = source::read_first(&mut input).with_context(failed)?;
     let form = source::detect(&first);
-    if form == source::Form::Raw && !first.is_empty() {
+    if form == source::CaptureFormat::Raw && !first.is_empty() {
         bail!(
             "{} is neither a capture nor hex text, so nothing says where its frames begin",
             crate::files::shown(path)

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_checksum::frames::{Covered, covered};
-use emberwort_checksum::strength::{Holds, best, distances, facts, undetected};
+use emberwort_checksum::strength::{DistanceRange, best, distances, facts, undetected};
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::plan::Channel;
 use serde_json::json;
@@ -99,7 +99,7 @@ pub fn run(args: &StrengthArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
 }
 
 /// The most data bits at which a distance holds.
-fn up_to(range: &Holds) -> String {
+fn up_to(range: &DistanceRange) -> String {
     match range.up_to {
         None => "longer".to_owned(),
         Some(bits) => format!("{}{}", if range.exact { "" } else { "≥" }, grouped(bits as f64)),

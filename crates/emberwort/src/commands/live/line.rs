@@ -6,7 +6,7 @@ use std::time::Duration;
 use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
-use emberwort_model::medium::{Carriage, UartFormat};
+use emberwort_model::medium::{Encapsulation, UartFormat};
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;
 use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received, SerialSettings, WhenLost};
@@ -31,7 +31,7 @@ pub struct Line {
 }
 
 /// What came of waiting at one or more lines.
-pub enum Came {
+pub enum PortInput {
     /// Bytes, or a packet, at the line with this number.
     Bytes(usize, Time, Vec<u8>),
     /// The other side of the line with this number is gone: what comes from there next has nothing to do with what came before.
@@ -110,7 +110,7 @@ impl Line {
     }
 
     /// The end that sends what is heard here, if nobody says it: packets come to the host; on a line both may be heard.
-    pub fn hears(&self) -> Option<End> {
+    pub fn assumed_sender(&self) -> Option<End> {
         self.keeps_packets.then_some(End::Device)
     }
 
@@ -166,28 +166,28 @@ impl Incoming {
 
     /// Waits for what comes at any line: until a moment, or for ever. What else happens there is said. When the end has come, what had come
     /// before is still given out.
-    pub fn wait(&mut self, lines: &[&Line], until: Option<Time>) -> Came {
+    pub fn wait(&mut self, lines: &[&Line], until: Option<Time>) -> PortInput {
         loop {
             if self.ending.is_none() && !self.is_wanted() {
                 self.stop(lines);
             }
             let now = self.now();
             if self.open == 0 || self.ending.is_some_and(|since| now.since(since) > READERS_END_WITHIN) {
-                return Came::End;
+                return PortInput::End;
             }
-            self.tell_if_full(now);
+            self.report_overload(now);
             let look = now.after(LOOK_EVERY);
             let turn = earliest(earliest(until, self.end.filter(|end| *end > now)), Some(look)).unwrap_or(look);
             let (number, event) = match self.events.receive(Some(turn)) {
                 Received::Event(number, event) => (number, event),
-                Received::Nothing if until.is_some_and(|until| until <= turn) => return Came::Nothing,
+                Received::Nothing if until.is_some_and(|until| until <= turn) => return PortInput::Nothing,
                 Received::Nothing => continue,
             };
             let name = || escaped(lines[number].port.name());
             match event {
                 Event::Bytes(time, bytes) => {
                     self.ending = self.ending.map(|_| self.now());
-                    return Came::Bytes(number, time, bytes);
+                    return PortInput::Bytes(number, time, bytes);
                 }
                 Event::Ended => {
                     self.open -= 1;
@@ -195,7 +195,7 @@ impl Incoming {
                 }
                 Event::Lost(why) => {
                     say!("{} is gone: {why}; waiting for it", name());
-                    return Came::Break(number);
+                    return PortInput::Break(number);
                 }
                 Event::Opened => say!("{} is there", name()),
             }
@@ -211,8 +211,8 @@ impl Incoming {
     pub fn leave(&mut self, lines: &[&Line]) {
         let mut left = 0;
         self.stop(lines);
-        while let came @ (Came::Bytes(..) | Came::Break(_)) = self.wait(lines, None) {
-            if let Came::Bytes(_, _, bytes) = came {
+        while let came @ (PortInput::Bytes(..) | PortInput::Break(_)) = self.wait(lines, None) {
+            if let PortInput::Bytes(_, _, bytes) = came {
                 left += bytes.len();
             }
         }
@@ -229,7 +229,7 @@ impl Incoming {
     }
 
     /// Says from time to time that more comes than can be looked at, as long as that is so.
-    fn tell_if_full(&mut self, now: Time) {
+    fn report_overload(&mut self, now: Time) {
         let waiting = self.events.waiting();
         let is_new = self.told_full.is_none_or(|told| now.since(told) >= TELL_FULL_EVERY);
         if self.ending.is_none() && is_new && waiting.share() >= MUCH {
@@ -257,9 +257,9 @@ const READERS_END_WITHIN: u64 = 400_000_000;
 /// Whether a channel can run over a port.
 fn fits(channel: &Channel, address: &Address) -> bool {
     match channel.medium.kind.carriage() {
-        Carriage::Udp { port } => address.keeps_packets() && address.port_number() == Some(port),
-        Carriage::Can { .. } => matches!(address, Address::Can(_)),
-        Carriage::Bytes => !channel.finder().is_packet() && !address.keeps_packets(),
+        Encapsulation::Udp { port } => address.keeps_packets() && address.port_number() == Some(port),
+        Encapsulation::Can { .. } => matches!(address, Address::Can(_)),
+        Encapsulation::Bytes => !channel.finder().is_packet() && !address.keeps_packets(),
     }
 }
 

@@ -2,22 +2,22 @@
 
 use std::path::Path;
 
-use emberwort_capture::{Decoder, Filtered, First, Statistics, StreamSink as _};
+use emberwort_capture::{Decoder, Filtered, FirstRows, Statistics, StreamSink as _};
 use emberwort_wire::ChunkSink as _;
 
-use super::line::{Came, Incoming, Line};
+use super::line::{Incoming, Line, PortInput};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, RowForm, SenderEnd};
-use crate::commands::asked::asked;
+use crate::commands::capture_definitions::{CaptureDefinitions, speakers};
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
-use crate::commands::speakers::{Spoken, speakers};
+use crate::commands::queried::asked;
 use crate::output::{self, Look, Paint, say};
 use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let Spoken { speakers, later, is_whole, .. } = speakers(&args.speakers, link, look)?;
+    let CaptureDefinitions { speakers, later, is_whole, .. } = speakers(&args.speakers, link, look)?;
     for name in &args.asked.message {
         message_index(speakers.own(), name)?;
     }
@@ -39,19 +39,19 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     };
     let printer = RowPrinter::new(&speakers, style, out);
     let sink =
-        Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(First::new(args.count), printer))?;
+        Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(FirstRows::new(args.count), printer))?;
     let sink = asked(&args.asked, speakers.own(), sink)?;
-    let mut decoder = Decoder::of(speakers, sink).asking(later);
-    let from = args.from.map(SenderEnd::end).or(line.hears());
+    let mut decoder = Decoder::of(speakers, sink).with_deferred(later);
+    let from = args.from.map(SenderEnd::end).or(line.assumed_sender());
     loop {
         match incoming.wait(&[&line], decoder.poll_timeout()) {
-            Came::Bytes(_, time, bytes) => {
+            PortInput::Bytes(_, time, bytes) => {
                 // Whether more is wanted is asked below, of what was collected, too.
                 let _ = decoder.chunk(&line.chunk(from, time, &bytes));
             }
-            Came::Break(_) => decoder.end_streams(),
-            Came::Nothing => decoder.handle_timeout(incoming.now()),
-            Came::End => break,
+            PortInput::Break(_) => decoder.end_streams(),
+            PortInput::Nothing => decoder.handle_timeout(incoming.now()),
+            PortInput::End => break,
         }
         decoder.pause();
         if decoder.has_ended() {

@@ -4,17 +4,17 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-use emberwort_capture::{Decoder, Speakers, StreamSink as _};
+use emberwort_capture::{Decoder, RevisionMap, StreamSink as _};
 use emberwort_link::{LinkEvent, Machine, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_wire::{ChunkSink as _, Time};
 
-use super::line::{Came, Incoming, Line, earliest};
+use super::line::{Incoming, Line, PortInput, earliest};
 use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
+use crate::commands::capture_definitions::revisions_in_trial;
 use crate::commands::scenario;
-use crate::commands::speakers::revisions_in_trial;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
@@ -78,7 +78,7 @@ impl Stage {
         machines: &mut [M],
         mut tell: impl FnMut(LinkEvent),
     ) -> anyhow::Result<()> {
-        let printer = RowPrinter::new(&Speakers::of(self.plan.clone()), self.style, output::stdout_at_once());
+        let printer = RowPrinter::new(&RevisionMap::of(self.plan.clone()), self.style, output::stdout_at_once());
         let mut decoder = Decoder::new(self.plan.clone(), printer);
         let mut refused = false;
         loop {
@@ -113,20 +113,20 @@ impl Stage {
                 break;
             }
             match self.incoming.wait(&[&self.line], earliest(next, decoder.poll_timeout())) {
-                Came::Bytes(_, time, bytes) => {
+                PortInput::Bytes(_, time, bytes) => {
                     let chunk = self.line.chunk(Some(from.other()), time, &bytes);
                     for machine in machines.iter_mut() {
                         machine.handle_chunk(time, &chunk);
                     }
                     let _ = decoder.chunk(&chunk);
                 }
-                Came::Break(_) => {
+                PortInput::Break(_) => {
                     let now = self.incoming.now();
                     machines.iter_mut().for_each(|machine| machine.handle_break(now));
                     decoder.end_streams();
                 }
-                Came::Nothing => decoder.handle_timeout(self.incoming.now()),
-                Came::End => break,
+                PortInput::Nothing => decoder.handle_timeout(self.incoming.now()),
+                PortInput::End => break,
             }
         }
         let (_, statistics) = decoder.finish()?;

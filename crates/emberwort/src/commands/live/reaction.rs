@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_capture::{Item, ItemSink, Row, Speakers};
+use emberwort_capture::{Item, ItemSink, RevisionMap, Row};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_port::Program;
@@ -146,8 +146,8 @@ fn filled(word: &[Part], row: &Row<'_>) -> String {
 impl<S: ItemSink<Error = io::Error>> ItemSink for Reaction<S> {
     type Error = io::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.sink.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.sink.update_revisions(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {

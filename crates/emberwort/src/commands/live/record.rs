@@ -14,12 +14,12 @@ use emberwort_wire::Time;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
-use super::line::{Came, Incoming, Line, earliest};
+use super::line::{Incoming, Line, PortInput, earliest};
 use super::record_file::{Recording, Rotation};
 use crate::cli::{RecordArgs, SenderEnd, SpeakerArgs};
+use crate::commands::capture_definitions::revisions_in_trial;
 use crate::commands::ending::Ending;
 use crate::commands::scenario;
-use crate::commands::speakers::revisions_in_trial;
 use crate::output::{Look, say};
 use crate::project::{Project, load_plan_of};
 use crate::render::plural;
@@ -34,13 +34,13 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let (mut lines, ends) = match (&args.port, &args.between[..]) {
         (Some(port), _) => {
             let line = open(port)?;
-            let from = args.from.map(SenderEnd::end).or(line.hears());
+            let from = args.from.map(SenderEnd::end).or(line.assumed_sender());
             (vec![line], vec![from])
         }
         (None, [device, host]) => (vec![open(device)?, open(host)?], vec![Some(End::Device), Some(End::Host)]),
         _ => bail!("name a port, or two with --between"),
     };
-    let mut passing = Passing::new(lines.len(), damage(args, &project, &plan, look)?, incoming.now());
+    let mut passing = RelayedBytes::new(lines.len(), damage(args, &project, &plan, look)?, incoming.now());
     let rotation = Rotation { size: args.split_size, every: args.split_every, keep: args.keep };
     let now = incoming.now();
     let mut recording = Recording::new(&args.out, rotation, &plan, lines[0].channel, now)?;
@@ -48,14 +48,14 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     loop {
         let all: Vec<&Line> = lines.iter().collect();
         let came = incoming.wait(&all, earliest(recording.flush_at(), passing.next()));
-        let has_ended = matches!(came, Came::End);
+        let has_ended = matches!(came, PortInput::End);
         match came {
-            Came::Bytes(number, time, bytes) => {
+            PortInput::Bytes(number, time, bytes) => {
                 counts[number] += bytes.len() as u64;
                 passing.take(number, time, bytes);
             }
-            Came::Break(number) => recording.begin_anew(ends[number])?,
-            Came::Nothing | Came::End => {}
+            PortInput::Break(number) => recording.begin_new_stream(ends[number])?,
+            PortInput::Nothing | PortInput::End => {}
         }
         // At the end also what is under way.
         let now = if has_ended { Time::from_nanoseconds(u64::MAX) } else { incoming.now() };
@@ -105,7 +105,7 @@ fn damage(args: &RecordArgs, project: &Project, plan: &Arc<Plan>, look: Look) ->
 }
 
 /// Bytes that go from one line to the other, at once or damaged on the way.
-struct Passing {
+struct RelayedBytes {
     is_between: bool,
     wire: Option<(Wire, ChaCha8Rng)>,
     began: Time,
@@ -118,7 +118,7 @@ struct Passing {
     failed: bool,
 }
 
-impl Passing {
+impl RelayedBytes {
     fn new(lines: usize, damage: Option<(Wire, u64)>, began: Time) -> Self {
         Self {
             is_between: lines == 2,

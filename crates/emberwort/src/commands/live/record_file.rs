@@ -89,8 +89,8 @@ impl Recording {
     }
 
     /// The line was broken off: what an end sends from now on, `None` where nobody knows which, has nothing to do with what came before.
-    pub fn begin_anew(&mut self, from: Option<End>) -> anyhow::Result<()> {
-        Ok(self.file.recorder.begin_anew(self.channel, from)?)
+    pub fn begin_new_stream(&mut self, from: Option<End>) -> anyhow::Result<()> {
+        Ok(self.file.recorder.begin_new_stream(self.channel, from)?)
     }
 
     fn go_on_in_another(&mut self, now: Time) -> anyhow::Result<()> {

@@ -1,6 +1,6 @@
 //! The results of a trial as one JSON object.
 
-use emberwort_link::{Heard, Report, Scenario};
+use emberwort_link::{ReceptionAccount, Report, Scenario};
 use serde_json::{Map, Value as Json, json};
 
 use super::names::{channel, kinds};
@@ -17,7 +17,7 @@ pub fn as_json(scenario: &Scenario, report: &Report) -> Json {
             })
         })
         .collect();
-    let heard = |heard: &Heard| {
+    let heard = |heard: &ReceptionAccount| {
         json!({
             "bytes": {
                 "input": heard.input, "good": heard.good_bytes, "unread": heard.unread_bytes, "broken": heard.broken_bytes,

@@ -18,10 +18,10 @@ use anyhow::bail;
 use emberwort_capture::Recorder;
 use emberwort_wire::Chunk;
 
+use super::capture_definitions::revisions_in_trial;
 use super::ending::Ending;
 use super::recordings;
 use super::scenario;
-use super::speakers::revisions_in_trial;
 use crate::cli::{TableForm, TrialArgs};
 use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, Progress, say};
@@ -65,10 +65,10 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let watch = Watcher { recorder, wave, failed: None, progress: Progress::new(scenario.span) };
     let mut programs = programs::Programs::start(&scenario, &args.file)?;
     // What programs do is not the same each time, so it is kept for the story.
-    let mut around = story::Last::new(watch, programs.is_some());
-    let outside = programs.as_mut().map(|programs| programs as &mut dyn emberwort_link::Outside);
+    let mut around = story::TailRecorder::new(watch, programs.is_some());
+    let outside = programs.as_mut().map(|programs| programs as &mut dyn emberwort_link::ExternalDevices);
     let report = emberwort_link::run_with(&scenario, &mut around, outside);
-    let story::Last { mut watch, pieces } = around;
+    let story::TailRecorder { mut watch, pieces } = around;
     watch.progress.end();
     if let Some(error) = watch.failed {
         return Err(error);
@@ -132,8 +132,8 @@ struct Watcher {
     progress: Progress,
 }
 
-impl emberwort_link::Watch for Watcher {
-    fn goes_on(&mut self, now: u64) -> bool {
+impl emberwort_link::TrialObserver for Watcher {
+    fn should_continue(&mut self, now: u64) -> bool {
         self.progress.at(now);
         self.failed.is_none() && !crate::interrupt::came()
     }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use anyhow::Context;
-use emberwort_link::{Outside, Scenario};
+use emberwort_link::{ExternalDevices, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_port::{Address, Clock, Event, Events, Port, Received, WhenLost};
 use emberwort_wire::Time;
@@ -59,7 +59,7 @@ impl Drop for Programs {
     }
 }
 
-impl Outside for Programs {
+impl ExternalDevices for Programs {
     fn wait_until(&mut self, moment: u64) -> Option<(u64, usize, Vec<u8>)> {
         let until = self.starts.after(moment);
         while !crate::interrupt::came() {

@@ -19,7 +19,7 @@ use emberwort_codegen::figure::xml;
 
 /// Writes the results in the form that the file's ending says.
 pub fn write(path: &Path, trial: &Path, scenario: &Scenario, report: &Report, stories: &[Story]) -> anyhow::Result<()> {
-    let told = Told { name: trial.display().to_string(), scenario, report, stories };
+    let told = JsonReport { name: trial.display().to_string(), scenario, report, stories };
     let text = match path.extension().and_then(|ending| ending.to_str()) {
         Some("xml") => told.junit()?,
         Some("ndjson") => told.ndjson(),
@@ -30,7 +30,7 @@ pub fn write(path: &Path, trial: &Path, scenario: &Scenario, report: &Report, st
     files::write_file(path, text.as_bytes(), Replace::No)
 }
 
-struct Told<'a> {
+struct JsonReport<'a> {
     name: String,
     scenario: &'a Scenario,
     report: &'a Report,
@@ -38,7 +38,7 @@ struct Told<'a> {
 }
 
 /// Frames of one message and node: sent, received, damaged, lost.
-struct Counted<'a> {
+struct MessageCounts<'a> {
     message: &'a str,
     from: &'a str,
     node: u64,
@@ -47,14 +47,14 @@ struct Counted<'a> {
 
 const COUNTS: [&str; 4] = ["sent", "received", "damaged", "lost"];
 
-impl Told<'_> {
-    fn counted(&self) -> Vec<Counted<'_>> {
+impl JsonReport<'_> {
+    fn counted(&self) -> Vec<MessageCounts<'_>> {
         let all = [&self.report.sent, &self.report.received, &self.report.damaged, &self.report.lost];
         kinds(self.report)
             .map(|key| {
                 let (message, from) = self.scenario.definitions.message(key.0);
                 let counts = all.map(|counts| counts.get(&key).copied().unwrap_or(0));
-                Counted { message, from: from.as_str(), node: key.1, counts }
+                MessageCounts { message, from: from.as_str(), node: key.1, counts }
             })
             .collect()
     }
@@ -102,7 +102,7 @@ impl Told<'_> {
 
     fn ndjson(&self) -> String {
         let mut out = String::new();
-        for Counted { message, from, node, counts } in self.counted() {
+        for MessageCounts { message, from, node, counts } in self.counted() {
             let [sent, received, damaged, lost] = counts;
             let row = json!({"message": message, "direction": from, "node": node, "sent": sent, "received": received, "damaged": damaged, "lost": lost});
             let _ = writeln!(out, "{}", safe_text(&row));
@@ -131,7 +131,7 @@ impl Told<'_> {
             out,
             "\n| message | from | node | sent | received | damaged | lost |\n| --- | --- | ---: | ---: | ---: | ---: | ---: |"
         );
-        for Counted { message, from, node, counts } in self.counted() {
+        for MessageCounts { message, from, node, counts } in self.counted() {
             let counts: Vec<String> = counts.iter().map(u64::to_string).collect();
             let _ = writeln!(out, "| {} | {from} | {node} | {} |", cell(message), counts.join(" | "));
         }
@@ -184,7 +184,7 @@ impl Told<'_> {
         );
         let counted = self.counted();
         let most = counted.iter().map(|one| one.counts[0]).max().unwrap_or(1).max(1);
-        for Counted { message, from, node, counts } in &counted {
+        for MessageCounts { message, from, node, counts } in &counted {
             let cells: String = counts.iter().map(|count| format!("<td class=\"n\">{count}")).collect();
             let _ = writeln!(
                 out,

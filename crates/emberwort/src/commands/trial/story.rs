@@ -3,9 +3,9 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use emberwort_capture::{Decoder, Speakers};
+use emberwort_capture::{Decoder, RevisionMap};
 use emberwort_link::report::Verdict;
-use emberwort_link::{Report, Scenario, Watch, run};
+use emberwort_link::{Report, Scenario, TrialObserver, run};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
@@ -55,7 +55,7 @@ pub struct Piece {
 }
 
 /// Keeps what goes over the wire around moments.
-struct Around {
+struct MomentRecorder {
     moments: Vec<Time>,
     before: VecDeque<Piece>,
     /// By moment: what is kept.
@@ -79,7 +79,7 @@ impl Piece {
     }
 }
 
-impl Around {
+impl MomentRecorder {
     fn note(&mut self, piece: Piece) {
         for (moment, kept) in self.moments.iter().zip(&mut self.kept) {
             if piece.time < *moment {
@@ -100,8 +100,8 @@ impl Around {
     }
 }
 
-impl Watch for Around {
-    fn goes_on(&mut self, _: u64) -> bool {
+impl TrialObserver for MomentRecorder {
+    fn should_continue(&mut self, _: u64) -> bool {
         // Those that no moment shows are not waited for.
         let wanted = self.moments.iter().zip(&self.kept).filter(|(moment, _)| **moment < NEVER);
         wanted.filter(|(moment, kept)| kept.iter().filter(|piece| piece.time >= **moment).count() < 2 * AROUND).count()
@@ -118,7 +118,7 @@ impl Watch for Around {
 }
 
 /// Keeps all that goes over the wire of a trial that cannot be run in the same way again, up to a limit.
-pub struct Last<W> {
+pub struct TailRecorder<W> {
     pub watch: W,
     /// What went over the wire; `None` if the trial can be run again.
     pub pieces: Option<VecDeque<Piece>>,
@@ -127,7 +127,7 @@ pub struct Last<W> {
 /// So many pieces are kept of a trial that cannot be run again.
 const MAX_PIECES: usize = 100_000;
 
-impl<W: Watch> Last<W> {
+impl<W: TrialObserver> TailRecorder<W> {
     /// Keeps what goes over the wire if `keeps` says so.
     pub fn new(watch: W, keeps: bool) -> Self {
         Self { watch, pieces: keeps.then(VecDeque::new) }
@@ -143,9 +143,9 @@ impl<W: Watch> Last<W> {
     }
 }
 
-impl<W: Watch> Watch for Last<W> {
-    fn goes_on(&mut self, now: u64) -> bool {
-        self.watch.goes_on(now)
+impl<W: TrialObserver> TrialObserver for TailRecorder<W> {
+    fn should_continue(&mut self, now: u64) -> bool {
+        self.watch.should_continue(now)
     }
 
     fn sent(&mut self, chunk: &Chunk<'_>) {
@@ -169,7 +169,7 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
         return Vec::new();
     }
     let empty = moments.iter().map(|_| Vec::new()).collect();
-    let mut around = Around { moments, before: VecDeque::new(), kept: empty };
+    let mut around = MomentRecorder { moments, before: VecDeque::new(), kept: empty };
     match kept {
         Some(pieces) => pieces.into_iter().for_each(|piece| around.note(piece)),
         None => {
@@ -200,7 +200,7 @@ fn decoded(plan: &Arc<Plan>, pieces: &[Piece], since: Time, width: Option<usize>
         width,
     };
     let mut rows = Vec::new();
-    let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, &mut rows);
+    let printer = RowPrinter::new(&RevisionMap::of(plan.clone()), style, &mut rows);
     let mut decoder = Decoder::new(plan, printer);
     for piece in pieces.iter().filter(|piece| !piece.is_sent) {
         let stream = emberwort_wire::StreamId { channel: piece.channel, from: Some(piece.from), tap: 0 };

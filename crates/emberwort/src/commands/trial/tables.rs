@@ -1,6 +1,6 @@
 //! The tables of a trial's results.
 
-use emberwort_link::{Heard, Report, Scenario};
+use emberwort_link::{ReceptionAccount, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 
@@ -8,7 +8,7 @@ use super::names::{channel, kinds};
 use crate::output::{Look, Paint};
 use crate::render::{plural, table, time, wrapped};
 
-fn heard_line(who: &str, heard: &Heard) -> String {
+fn heard_line(who: &str, heard: &ReceptionAccount) -> String {
     let unread = match heard.unread {
         0 => String::new(),
         frames => format!(", {} in {frames} unread", heard.unread_bytes),

@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 
-use emberwort_capture::monitor::{Logged, Monitor, Seen, Source, What};
+use emberwort_capture::monitor::{LogEntryKind, Logged, MessageActivity, Monitor, Source};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Field, Kind};
@@ -137,7 +137,7 @@ fn block(title: &str) -> Block<'_> {
     Block::new().borders(Borders::TOP).title(Span::styled(title, Style::new().add_modifier(Modifier::BOLD)))
 }
 
-fn age(seen: &Seen, now: Time) -> String {
+fn age(seen: &MessageActivity, now: Time) -> String {
     match seen.last() {
         Some(last) => format!("{:.1} s", now.since(last) as f64 / 1e9),
         None => String::new(),
@@ -272,7 +272,7 @@ fn draw_fields(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor
 fn log_line(logged: &Logged, paints: &Paints) -> Line<'static> {
     let when = logged.time.map_or_else(|| " ".repeat(12), clock);
     match &logged.what {
-        What::Frame { plan, message, from, node, values } => {
+        LogEntryKind::Frame { plan, message, from, node, values } => {
             let message = &plan.messages[*message].message;
             let node = node.map_or_else(String::new, |node| node.to_string());
             let fields = message.fields.iter().enumerate().filter(|(slot, field)| {
@@ -284,10 +284,10 @@ fn log_line(logged: &Logged, paints: &Paints) -> Line<'static> {
             let text = format!("{when}  {:6} {node:>3}  {:14} {}", from.as_str(), message.name, fields.join("  "));
             Line::styled(text, if *from == End::Host { paints.host() } else { Style::new() })
         }
-        What::Broken { why, bytes } => {
+        LogEntryKind::Broken { why, bytes } => {
             Line::styled(format!("{when}  BROKEN      {why}  {}", short_hex(bytes)), paints.bad())
         }
-        What::Stray(bytes) => Line::styled(
+        LogEntryKind::Stray(bytes) => Line::styled(
             format!("{when}  stray       {} bytes  {}", bytes.len(), short_hex(bytes)),
             Style::new().add_modifier(Modifier::DIM),
         ),

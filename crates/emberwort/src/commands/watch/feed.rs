@@ -65,12 +65,12 @@ struct Piece {
 /// So many pieces are read ahead.
 const AHEAD: usize = 1_024;
 
-struct Hand {
+struct Injection {
     plan: Arc<Plan>,
     to: SyncSender<Piece>,
 }
 
-impl ChunkSink for Hand {
+impl ChunkSink for Injection {
     fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
         let piece =
             Piece { stream: chunk.stream, time: chunk.times.last(), key: chunk.key, bytes: chunk.bytes.to_vec() };
@@ -82,8 +82,8 @@ impl ChunkSink for Hand {
     }
 }
 
-impl StreamSink for Hand {
-    fn knows(&self, channel: usize, key: u64) -> bool {
+impl StreamSink for Injection {
+    fn has_key(&self, channel: usize, key: u64) -> bool {
         self.plan.channels[channel].message_of(key, None).is_some()
     }
 
@@ -112,7 +112,7 @@ impl Feed {
             let address: Address = args.source.parse()?;
             let mut incoming = Incoming::new(None);
             let line = Box::new(Line::open(&address, &args.line, plan, &mut incoming)?);
-            from = from.or(line.hears());
+            from = from.or(line.assumed_sender());
             let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel], None);
             Source::Live { line, incoming, numbers }
         };
@@ -305,7 +305,7 @@ fn play(path: &Path, args: &WatchArgs, plan: &Arc<Plan>, from: Option<End>) -> a
     let (sender, pieces) = mpsc::sync_channel(AHEAD);
     let plan = plan.clone();
     thread::spawn(move || {
-        let hand = Hand { plan: plan.clone(), to: sender };
+        let hand = Injection { plan: plan.clone(), to: sender };
         let mut demux = Demux::new(plan, hand).on(on).assuming_from(from);
         // What is damaged ends the recording; `decode` says where.
         let Ok(mut file) = Unpacked::new(file) else { return };

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::model::{End, Field, Kind};
-use emberwort_text::{Filling, Given, RowHeader, fill};
+use emberwort_text::{Filling, GivenValue, RowHeader, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed as _, Values};
 
@@ -124,7 +124,7 @@ impl Form {
             Some(text) => text.parse().map_err(|_| format!("the node `{text}` is not a whole number"))?,
         };
         let given = self.lines.iter().skip(1).filter(|line| !line.text.is_empty());
-        let given = given.map(|line| (line.name.as_str(), Given::Text(&line.text)));
+        let given = given.map(|line| (line.name.as_str(), GivenValue::Text(&line.text)));
         let mut values = Values::default();
         fill(compiled, given, Filling::of(&self.plan), &mut values)
             .map_err(|problems| problems.first().map_or_else(String::new, ToString::to_string))?;

@@ -2,13 +2,13 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::Speakers;
+use emberwort_capture::RevisionMap;
 use emberwort_capture::labels::Labels;
 use emberwort_model::model::{Field, Kind};
 use emberwort_text::{write_raw_value, write_value};
 use emberwort_wire::Values;
 
-use super::known::{Around, write_label};
+use super::row_context::{FieldMarkup, write_label};
 use super::text_buffer::TextBuffer;
 
 /// What stands where a row has no value.
@@ -36,7 +36,7 @@ struct Column {
 
 impl Columns {
     /// For a message of the link's own definition, by index.
-    pub fn new(speakers: &Speakers, message: usize, raw: bool, labels: Option<&Labels>) -> Self {
+    pub fn new(speakers: &RevisionMap, message: usize, raw: bool, labels: Option<&Labels>) -> Self {
         let of = &speakers.own().messages[message].message;
         let column = |(slot, field): (usize, &Field)| {
             let title = match field.unit.is_empty() || raw {
@@ -52,12 +52,12 @@ impl Columns {
         };
         let columns = of.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()).map(column).collect();
         let mut made = Self { name: of.name.clone(), columns, by_definition: Vec::new() };
-        made.know(speakers);
+        made.update_revisions(speakers);
         made
     }
 
     /// Looks where the fields are in further definitions.
-    pub fn know(&mut self, speakers: &Speakers) {
+    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
         for definition in &speakers.definitions()[self.by_definition.len()..] {
             let column_of = |field: &Field| match field.is_spare() {
                 true => Some(usize::MAX),
@@ -146,7 +146,7 @@ impl Cells<'_> {
     }
 }
 
-impl Around for Cells<'_> {
+impl FieldMarkup for Cells<'_> {
     fn before(&mut self, slot: usize, out: &mut TextBuffer) {
         self.skip_to(self.of_slots[slot], out);
         self.begin(out);

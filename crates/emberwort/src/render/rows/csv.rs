@@ -1,14 +1,14 @@
 //! Rows as CSV (RFC 4180): a line for each value.
 
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_wire::{Time, ValueRef};
 
-use super::form::{Before, Form};
-use super::known::{Around, Known, Reading, Shown};
+use super::form::{Form, PreviousItem};
+use super::row_context::{FieldMarkup, MessageReading, RowContext, Shown};
 use super::text_buffer::TextBuffer;
 use crate::render::plural;
 use crate::render::time::Calendar;
@@ -16,7 +16,7 @@ use crate::render::time::Calendar;
 const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence";
 
 pub struct Csv {
-    known: Known,
+    known: RowContext,
     calendar: Calendar,
     started: bool,
     /// The cells that all lines of a frame begin with, and those that they end with.
@@ -63,7 +63,7 @@ struct Cells<'a> {
     label: String,
 }
 
-impl Around for Cells<'_> {
+impl FieldMarkup for Cells<'_> {
     fn before(&mut self, _slot: usize, out: &mut TextBuffer) {
         out.push_all(self.first);
     }
@@ -84,7 +84,7 @@ impl Around for Cells<'_> {
 }
 
 impl Csv {
-    pub fn new(known: Known, has_begins: bool) -> Self {
+    pub fn new(known: RowContext, has_begins: bool) -> Self {
         let (first, last) = Default::default();
         Self { known, calendar: Calendar::default(), started: false, first, last, value: String::new(), has_begins }
     }
@@ -145,12 +145,12 @@ impl Csv {
 }
 
 impl Form for Csv {
-    fn resume(&mut self, before: Before) {
+    fn resume(&mut self, before: PreviousItem) {
         self.started = before.something;
     }
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.known.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.known.update_revisions(speakers);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
@@ -170,7 +170,7 @@ impl Form for Csv {
             cell(self.known.node_label(row.frame.node).unwrap_or_default(), &mut self.last);
         }
         let room = &mut self.value;
-        let write = |reading: &Reading, shown: &Shown<'_>, out: &mut TextBuffer| {
+        let write = |reading: &MessageReading, shown: &Shown<'_>, out: &mut TextBuffer| {
             out.push_str(&shown.field.name);
             out.push(',');
             room.clear();

@@ -1,7 +1,7 @@
 //! One way to show what was decoded, as all of them are.
 
 use emberwort_capture::labels::Labels;
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_wire::Time;
 
 use crate::cli::RowForm;
@@ -43,9 +43,9 @@ impl RowStyle {
 /// One way to show what was decoded: lines of text, one item after the other.
 pub trait Form {
     /// What was shown before the first item, if this form goes on where another one of its kind stopped.
-    fn resume(&mut self, before: Before);
+    fn resume(&mut self, before: PreviousItem);
     /// The definitions in use, of which there may be more than before.
-    fn know(&mut self, speakers: &Speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap);
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer);
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer);
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer);
@@ -53,14 +53,14 @@ pub trait Form {
 
 /// What was shown before an item.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Before {
+pub struct PreviousItem {
     /// Whether anything was.
     pub something: bool,
     /// The time of the last item that had one.
     pub time: Option<Time>,
 }
 
-impl Before {
+impl PreviousItem {
     pub fn note(&mut self, time: Option<Time>) {
         self.something = true;
         self.time = time.or(self.time);

@@ -2,16 +2,16 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::anatomy::{Stretch, What, anatomy, direction};
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::anatomy::{Stretch, StretchKind, anatomy, direction};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Direction, Role};
 use emberwort_wire::{ValueRef, bits};
 
 use super::cells::has_unit;
-use super::form::{Before, Form, RowStyle};
-use super::known::{Known, write_value};
+use super::form::{Form, PreviousItem, RowStyle};
+use super::row_context::{RowContext, write_value};
 use super::table::Lines;
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
@@ -20,13 +20,13 @@ use crate::output::Paint;
 const BYTES: usize = 16;
 
 pub struct Hex {
-    known: Known,
+    known: RowContext,
     style: RowStyle,
     lines: Lines,
 }
 
 impl Hex {
-    pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
+    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
         Self { known, style, lines: Lines::new(speakers, style) }
     }
 }
@@ -55,8 +55,8 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
     let mut hex = String::new();
     let _ = write_hex(bytes, &mut hex);
     match &stretch.what {
-        What::Sync => ("(sync)".to_owned(), hex),
-        What::Rest | What::Presence => {
+        StretchKind::Sync => ("(sync)".to_owned(), hex),
+        StretchKind::Rest | StretchKind::Presence => {
             let whole = stretch.bits.start.is_multiple_of(8) && stretch.bits.end.is_multiple_of(8);
             let held = match stretch.bits.len() {
                 length @ 1..=64 if !whole => {
@@ -65,10 +65,10 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
                 }
                 _ => hex,
             };
-            let name = if matches!(stretch.what, What::Presence) { "(presence)" } else { "(unused)" };
+            let name = if matches!(stretch.what, StretchKind::Presence) { "(presence)" } else { "(unused)" };
             (name.to_owned(), held)
         }
-        What::Part(index) => {
+        StretchKind::Part(index) => {
             let part = &direction.parts[*index];
             let said = match &part.role {
                 Role::Message => format!("message {}", row.plan.messages[row.message].message.name),
@@ -84,7 +84,7 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
             };
             (format!("({})", part.name), format!("{hex}  {said}"))
         }
-        What::Value { name, field, slot } => {
+        StretchKind::Value { name, field, slot } => {
             let mut text = String::new();
             // A slot of the row's own values, unless it was read in another way.
             if *slot < row.plan.messages[row.message].message.fields.len() {
@@ -104,11 +104,11 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
 }
 
 impl Form for Hex {
-    fn resume(&mut self, _: Before) {}
+    fn resume(&mut self, _: PreviousItem) {}
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.known.know(speakers);
-        self.lines.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.known.update_revisions(speakers);
+        self.lines.update_revisions(speakers);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
@@ -159,7 +159,7 @@ impl Form for Hex {
         for (index, (name, text)) in named.iter().enumerate() {
             let (letter, place) = (letter(index), place(&stretches[index].bits));
             let label = match stretches[index].what {
-                What::Value { slot, .. } if slot < row.plan.messages[row.message].message.fields.len() => {
+                StretchKind::Value { slot, .. } if slot < row.plan.messages[row.message].message.fields.len() => {
                     self.known.label(row, slot)
                 }
                 _ => None,
@@ -185,9 +185,9 @@ impl Form for Hex {
 pub struct Bytes;
 
 impl Form for Bytes {
-    fn resume(&mut self, _: Before) {}
+    fn resume(&mut self, _: PreviousItem) {}
 
-    fn know(&mut self, _: &Speakers) {}
+    fn update_revisions(&mut self, _: &RevisionMap) {}
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         out.push_bytes(row.wire);

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
@@ -10,13 +10,13 @@ use emberwort_model::number::write_integer;
 use emberwort_text::json;
 use emberwort_wire::{FrameFault, Time};
 
-use super::form::{Before, Form};
-use super::known::{Known, Shown};
+use super::form::{Form, PreviousItem};
+use super::row_context::{RowContext, Shown};
 use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::time::Calendar;
 
 pub struct Ndjson {
-    known: Known,
+    known: RowContext,
     calendar: Calendar,
     /// What was written last for a channel and a direction.
     last_stream: Option<((usize, Option<End>), ShortText)>,
@@ -24,7 +24,7 @@ pub struct Ndjson {
 
 // Writing to memory cannot fail. Names are identifiers, which need no escapes.
 impl Ndjson {
-    pub fn new(known: Known) -> Self {
+    pub fn new(known: RowContext) -> Self {
         Self { known, calendar: Calendar::default(), last_stream: None }
     }
 
@@ -120,10 +120,10 @@ fn bytes(key: &str, bytes: &[u8], out: &mut TextBuffer) {
 }
 
 impl Form for Ndjson {
-    fn resume(&mut self, _: Before) {}
+    fn resume(&mut self, _: PreviousItem) {}
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.known.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.known.update_revisions(speakers);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
@@ -142,7 +142,7 @@ impl Form for Ndjson {
         self.lacks(row, out);
         let later = row.values.later_bytes() as u64;
         number(",\"later_bytes\":", Some(later).filter(|later| *later > 0), out);
-        if !self.known.says_all(row) {
+        if !self.known.is_lossless(row) {
             bytes(",\"body\":\"", row.frame.body, out);
         }
         out.push_str(",\"message\":\"");

@@ -8,9 +8,9 @@ use std::sync::mpsc::{self, Receiver, Sender, SyncSender};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 
-use emberwort_capture::{Item, ItemSink, KeptItems, Speakers};
+use emberwort_capture::{Item, ItemSink, RevisionMap, StoredItems};
 
-use super::form::{Before, RowStyle, write_item};
+use super::form::{PreviousItem, RowStyle, write_item};
 use super::forms::form_of;
 use super::text_buffer::TextBuffer;
 use crate::output;
@@ -21,9 +21,9 @@ const BATCH: usize = 256;
 /// Items in a row that are formatted together.
 struct Batch {
     number: u64,
-    items: KeptItems,
-    before: Before,
-    speakers: Arc<Speakers>,
+    items: StoredItems,
+    before: PreviousItem,
+    speakers: Arc<RevisionMap>,
 }
 
 /// The lines of a batch.
@@ -53,11 +53,11 @@ impl<T: Default> Spare<T> {
 pub struct RowsOnCores {
     style: RowStyle,
     threads: usize,
-    speakers: Arc<Speakers>,
-    items: KeptItems,
+    speakers: Arc<RevisionMap>,
+    items: StoredItems,
     /// What was shown before the items at hand, and with them.
-    before: Before,
-    so_far: Before,
+    before: PreviousItem,
+    so_far: PreviousItem,
     number: u64,
     crew: Option<Crew>,
     /// What the writer said when it could not go on.
@@ -66,21 +66,21 @@ pub struct RowsOnCores {
 
 /// The threads at work. They end when nothing more is given to them.
 struct Crew {
-    spare: Arc<Spare<KeptItems>>,
+    spare: Arc<Spare<StoredItems>>,
     work: SyncSender<Batch>,
     workers: Vec<JoinHandle<()>>,
     writer: JoinHandle<io::Result<()>>,
 }
 
 impl RowsOnCores {
-    pub fn new(speakers: &Speakers, style: RowStyle, threads: usize) -> Self {
+    pub fn new(speakers: &RevisionMap, style: RowStyle, threads: usize) -> Self {
         let (before, so_far) = Default::default();
         let speakers = Arc::new(speakers.clone());
         Self {
             style,
             threads,
             speakers,
-            items: KeptItems::default(),
+            items: StoredItems::default(),
             before,
             so_far,
             number: 0,
@@ -90,7 +90,7 @@ impl RowsOnCores {
     }
 
     /// Gives the items at hand to the workers.
-    fn give(&mut self) -> io::Result<()> {
+    fn dispatch(&mut self) -> io::Result<()> {
         if self.items.is_empty() {
             return Ok(());
         }
@@ -185,7 +185,7 @@ struct Worker {
     batches: Arc<Mutex<Receiver<Batch>>>,
     done: Sender<Lines>,
     slots: Arc<Slots>,
-    spare: Arc<Spare<KeptItems>>,
+    spare: Arc<Spare<StoredItems>>,
     texts: Arc<Spare<TextBuffer>>,
 }
 
@@ -200,7 +200,7 @@ impl Drop for Worker {
 
 impl Worker {
     fn run(self) {
-        let mut known: Option<Arc<Speakers>> = None;
+        let mut known: Option<Arc<RevisionMap>> = None;
         let mut form = None;
         loop {
             let taken = self.batches.lock().unwrap_or_else(PoisonError::into_inner).recv();
@@ -210,7 +210,7 @@ impl Worker {
             }
             let form = form.get_or_insert_with(|| form_of(&speakers, self.style));
             if known.as_ref().is_some_and(|known| !Arc::ptr_eq(known, &speakers)) {
-                form.know(&speakers);
+                form.update_revisions(&speakers);
             }
             form.resume(before);
             let mut text = self.texts.take();
@@ -247,9 +247,9 @@ fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<TextBuff
 impl ItemSink for RowsOnCores {
     type Error = io::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         // What was found before is shown as it would have been then.
-        if let Err(error) = self.give() {
+        if let Err(error) = self.dispatch() {
             self.failed = Some(error);
         }
         self.speakers = Arc::new(speakers.clone());
@@ -266,7 +266,7 @@ impl ItemSink for RowsOnCores {
         });
         self.items.push(item);
         if self.items.len() >= BATCH {
-            self.give()?;
+            self.dispatch()?;
         }
         Ok(ControlFlow::Continue(()))
     }
@@ -276,12 +276,12 @@ impl ItemSink for RowsOnCores {
     }
 
     fn pause(&mut self) -> io::Result<()> {
-        self.give()
+        self.dispatch()
     }
 
     fn finish(&mut self) -> io::Result<()> {
         if self.crew.is_some() {
-            self.give()?;
+            self.dispatch()?;
             return self.end();
         }
         // So few that nobody was called.

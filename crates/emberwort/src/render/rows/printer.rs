@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::ops::ControlFlow;
 
-use emberwort_capture::{Item, ItemSink, Speakers};
+use emberwort_capture::{Item, ItemSink, RevisionMap};
 
 use super::form::{Form, RowStyle, write_item};
 use super::forms::form_of;
@@ -20,7 +20,7 @@ pub struct RowPrinter<W> {
 }
 
 impl<W: Write> RowPrinter<W> {
-    pub fn new(speakers: &Speakers, style: RowStyle, out: W) -> Self {
+    pub fn new(speakers: &RevisionMap, style: RowStyle, out: W) -> Self {
         Self { form: form_of(speakers, style), lines: TextBuffer::default(), out }
     }
 
@@ -34,8 +34,8 @@ impl<W: Write> RowPrinter<W> {
 impl<W: Write> ItemSink for RowPrinter<W> {
     type Error = io::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.form.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.form.update_revisions(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use std::fmt::Write as _;
 
 use emberwort_capture::labels::Labels;
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
@@ -13,15 +13,15 @@ use emberwort_model::number::write_integer;
 
 use super::cells::{has_unit, some_hex};
 use super::columns::Columns;
-use super::form::{Before, Form, RowStyle};
-use super::known::{Around, Known, write_label};
+use super::form::{Form, PreviousItem, RowStyle};
+use super::row_context::{FieldMarkup, RowContext, write_label};
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 use crate::render::plural;
 use crate::render::time::{Calendar, write_time_of_day};
 
 pub struct Table {
-    known: Known,
+    known: RowContext,
     lines: Lines,
     /// If all rows are of one message, and a terminal has room for its fields beside each other.
     columns: Option<Columns>,
@@ -78,17 +78,17 @@ const LABEL: &str = "NAME";
 const WITH_NAMES: usize = 100;
 
 impl Lines {
-    pub fn new(speakers: &Speakers, style: RowStyle) -> Self {
+    pub fn new(speakers: &RevisionMap, style: RowStyle) -> Self {
         let has_room = style.width.is_none_or(|width| width >= WITH_NAMES);
         let longest = style.labels.filter(|_| has_room).and_then(Labels::longest_of_nodes);
         let label_width = longest.map(|width| width.max(LABEL.len()));
         let mut lines = Self { style, message_width: 7, channel_width: 7, label_width, last: Cell::new(None) };
-        lines.know(speakers);
+        lines.update_revisions(speakers);
         lines
     }
 
     /// Makes the columns as wide as the names of the definitions in use.
-    pub fn know(&mut self, speakers: &Speakers) {
+    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
         let messages = speakers.definitions().iter().flat_map(|definition| &definition.plan.messages);
         let messages = messages.map(|plan| plan.message.name.len());
         let channels = speakers.own().channels.iter().map(|channel| channel.name.len());
@@ -97,12 +97,12 @@ impl Lines {
     }
 
     /// The columns in front of the message.
-    fn begin(&self, known: &Known, about: About, out: &mut TextBuffer) {
+    fn begin(&self, known: &RowContext, about: About, out: &mut TextBuffer) {
         self.begin_sender(known, about, true, out);
     }
 
     /// The columns in front of a row; without the end that sent it where the message says that.
-    fn begin_sender(&self, known: &Known, about: About, with_end: bool, out: &mut TextBuffer) {
+    fn begin_sender(&self, known: &RowContext, about: About, with_end: bool, out: &mut TextBuffer) {
         let start = out.len();
         match about.time {
             Some(time) => {
@@ -164,7 +164,7 @@ impl Lines {
     }
 
     /// The whole line about a frame that is no row.
-    pub fn broken(&self, known: &Known, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
+    pub fn broken(&self, known: &RowContext, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         let start = out.len();
         self.begin(known, About::broken(broken), out);
         self.name(if broken.is_unread() { "UNREAD" } else { "BROKEN" }, out);
@@ -173,7 +173,7 @@ impl Lines {
     }
 
     /// The whole line about bytes in no frame.
-    pub fn stray(&self, known: &Known, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
+    pub fn stray(&self, known: &RowContext, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         let start = out.len();
         self.begin(known, About::stray(stray), out);
         let (name, sentence) = match stray.is_packet {
@@ -220,13 +220,13 @@ struct Words {
 
 impl Words {
     /// Behind what stands in the line that begins at `start`.
-    fn behind(width: Option<usize>, start: usize, out: &TextBuffer) -> Self {
+    fn after_column(width: Option<usize>, start: usize, out: &TextBuffer) -> Self {
         let indent = if width.is_some() { out.characters_since(start) } else { 0 };
         Self { width, indent, column: indent, count: 0, start: 0 }
     }
 }
 
-impl Around for Words {
+impl FieldMarkup for Words {
     /// The gap in front of a word.
     fn before(&mut self, _slot: usize, out: &mut TextBuffer) {
         if self.count > 0 {
@@ -261,7 +261,7 @@ impl Around for Words {
 const GAP: &str = "  ";
 
 impl Table {
-    pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
+    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
         let lines = Lines::new(speakers, style);
         let columns = style.only.map(|message| Columns::new(speakers, message, style.raw, style.labels));
         let in_front = lines.titles(false).chars().count();
@@ -308,7 +308,7 @@ impl Table {
 }
 
 impl Form for Table {
-    fn resume(&mut self, before: Before) {
+    fn resume(&mut self, before: PreviousItem) {
         self.started = before.something;
         self.lines.last.set(before.time);
         let shown = before.time.and_then(|time| self.lines.style.times.of_day(time));
@@ -316,11 +316,11 @@ impl Form for Table {
         date.clone_into(&mut self.date);
     }
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.known.know(speakers);
-        self.lines.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.known.update_revisions(speakers);
+        self.lines.update_revisions(speakers);
         if let Some(columns) = &mut self.columns {
-            columns.know(speakers);
+            columns.update_revisions(speakers);
         }
     }
 
@@ -349,7 +349,7 @@ impl Form for Table {
         let of_cells = self.columns.as_ref().map(|_| std::mem::take(&mut self.known.texts));
         self.lines.begin(&self.known, About::row(row), out);
         self.lines.name(&row.plan.messages[row.message].message.name, out);
-        let mut words = Words::behind(self.lines.style.width, start, out);
+        let mut words = Words::after_column(self.lines.style.width, start, out);
         if let Some(label) = self.known.node_label(row.frame.node).filter(|_| self.lines.label_width.is_none()) {
             words.before(0, out);
             let _ = write!(out, "({})", escaped(label));

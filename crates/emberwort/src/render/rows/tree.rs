@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use emberwort_capture::{BrokenFrame, Item, Row, Speakers, StrayBytes};
+use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
@@ -11,30 +11,30 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_wire::{ValueRef, Values};
 
 use super::cells::has_unit;
-use super::form::{Before, Form, RowStyle};
-use super::known::{Known, write_value};
+use super::form::{Form, PreviousItem, RowStyle};
+use super::row_context::{RowContext, write_value};
 use super::table::Lines;
 use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 
 pub struct Tree {
-    known: Known,
+    known: RowContext,
     style: RowStyle,
     lines: Lines,
 }
 
 impl Tree {
-    pub fn new(known: Known, speakers: &Speakers, style: RowStyle) -> Self {
+    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
         Self { known, style, lines: Lines::new(speakers, style) }
     }
 }
 
 impl Form for Tree {
-    fn resume(&mut self, _: Before) {}
+    fn resume(&mut self, _: PreviousItem) {}
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.known.know(speakers);
-        self.lines.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.known.update_revisions(speakers);
+        self.lines.update_revisions(speakers);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {

@@ -6,17 +6,17 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use anyhow::bail;
-use emberwort_capture::{Decoder, Item, ItemSink, Speakers, StreamSink as _};
+use emberwort_capture::{Decoder, Item, ItemSink, RevisionMap, StreamSink as _};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Field;
 use emberwort_model::plan::Role;
-use emberwort_text::{Filling, Given, Problem, RowHeader, fill, show};
+use emberwort_text::{Filling, GivenValue, Problem, RowHeader, fill, show};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{ChunkSink as _, Framed as _, Header, Time, ValueRef, Values};
 
-use super::super::line::{Came, Incoming, Line, earliest};
+use super::super::line::{Incoming, Line, PortInput, earliest};
 use super::super::numbers::Numbers;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
@@ -70,7 +70,7 @@ pub struct Exchange<'a> {
     pub line: Line,
     pub look: Look,
     incoming: Incoming,
-    decoder: Decoder<Talk<RowPrinter<Stdout>>>,
+    decoder: Decoder<ExchangeView<RowPrinter<Stdout>>>,
     numbers: Numbers,
     running: RunningStatus,
 }
@@ -87,9 +87,15 @@ impl<'a> Exchange<'a> {
             look,
             width: output::terminal_width(),
         };
-        let printer = RowPrinter::new(&Speakers::of(plan.clone()), style, output::stdout_at_once());
-        let talk =
-            Talk { printer, is_shown: args.read_all.is_none(), asked: None, answer: None, from_all: 0, broken: 0 };
+        let printer = RowPrinter::new(&RevisionMap::of(plan.clone()), style, output::stdout_at_once());
+        let talk = ExchangeView {
+            printer,
+            is_shown: args.read_all.is_none(),
+            asked: None,
+            answer: None,
+            from_all: 0,
+            broken: 0,
+        };
         let decoder = Decoder::new(plan.clone(), talk);
         let numbers = Numbers::of(line.port.name(), &plan.channels[line.channel], args.sequence);
         Self { args, plan, line, look, incoming, decoder, numbers, running: RunningStatus::default() }
@@ -109,7 +115,7 @@ impl<'a> Exchange<'a> {
     pub fn ready(
         &self,
         message: usize,
-        given: Vec<(&str, Given<'_>)>,
+        given: Vec<(&str, GivenValue<'_>)>,
         mut problems: Vec<Problem>,
         row: &RowHeader,
     ) -> anyhow::Result<Ready> {
@@ -167,7 +173,7 @@ impl<'a> Exchange<'a> {
         let node = has_node.then_some(ready.header.node);
         let is_for_all = node.is_some() && node == direction.broadcast;
         let talk = self.decoder.sink_mut();
-        talk.asked = Some(Asked { message: ready.message, answers: answers.clone(), node, is_for_all, sent });
+        talk.asked = Some(PendingRequest { message: ready.message, answers: answers.clone(), node, is_for_all, sent });
         talk.answer = None;
         talk.from_all = 0;
         talk.broken = 0;
@@ -243,13 +249,13 @@ impl<'a> Exchange<'a> {
     /// Reads what comes next. Returns whether there is time left, and the port is still there.
     fn go_on(&mut self, message: usize, end: Time) -> bool {
         match self.incoming.wait(&[&self.line], earliest(Some(end), self.decoder.poll_timeout())) {
-            Came::Bytes(_, time, bytes) => {
+            PortInput::Bytes(_, time, bytes) => {
                 let from = self.plan.messages[message].message.from.other();
                 let _ = self.decoder.chunk(&self.line.chunk(Some(from), time, &bytes));
             }
-            Came::Break(_) => self.decoder.end_streams(),
-            Came::Nothing => self.decoder.handle_timeout(self.now()),
-            Came::End => return false,
+            PortInput::Break(_) => self.decoder.end_streams(),
+            PortInput::Nothing => self.decoder.handle_timeout(self.now()),
+            PortInput::End => return false,
         }
         self.decoder.pause();
         self.now() < end && !self.decoder.has_ended()
@@ -257,7 +263,7 @@ impl<'a> Exchange<'a> {
 }
 
 /// What is asked at the moment.
-struct Asked {
+struct PendingRequest {
     message: usize,
     answers: Vec<usize>,
     node: Option<u64>,
@@ -273,10 +279,10 @@ struct Answer {
 }
 
 /// Shows the request and its answer, out of all that goes through the port.
-struct Talk<P> {
+struct ExchangeView<P> {
     printer: P,
     is_shown: bool,
-    asked: Option<Asked>,
+    asked: Option<PendingRequest>,
     answer: Option<Answer>,
     /// Answers to what was for all nodes.
     from_all: usize,
@@ -284,17 +290,17 @@ struct Talk<P> {
     broken: usize,
 }
 
-impl<P: ItemSink<Error = io::Error>> Talk<P> {
+impl<P: ItemSink<Error = io::Error>> ExchangeView<P> {
     fn show(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {
         if self.is_shown { self.printer.item(item) } else { Ok(ControlFlow::Continue(())) }
     }
 }
 
-impl<P: ItemSink<Error = io::Error>> ItemSink for Talk<P> {
+impl<P: ItemSink<Error = io::Error>> ItemSink for ExchangeView<P> {
     type Error = io::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.printer.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.printer.update_revisions(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_model::diagnostics::escaped;
-use emberwort_text::{Given, RowHeader};
+use emberwort_text::{GivenValue, RowHeader};
 use serde_json::{Map, Value as Json};
 
 use super::line::{Incoming, Line};
@@ -89,7 +89,7 @@ fn send_rows(exchange: &mut Exchange<'_>, path: &Path) -> anyhow::Result<u64> {
         let message = message_index(&exchange.plan, name).with_context(place)?;
         let empty = Map::new();
         let fields = row.get("fields").and_then(Json::as_object).unwrap_or(&empty);
-        let given = fields.iter().map(|(name, value)| (name.as_str(), Given::Json(value))).collect();
+        let given = fields.iter().map(|(name, value)| (name.as_str(), GivenValue::Json(value))).collect();
         let header = RowHeader::of(&row).map_err(|problem| anyhow::anyhow!(problem)).with_context(place)?;
         let ready = exchange.ready(message, given, Vec::new(), &header).with_context(place)?;
         let has_failed = matches!(exchange.ask(&ready)?, Outcome::Failed);

@@ -7,7 +7,7 @@ use anyhow::{Context, bail};
 use emberwort_link::tables::{TableAccess, tables_on};
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::model::{Entry, Field, Kind};
-use emberwort_text::{Given, RowHeader};
+use emberwort_text::{GivenValue, RowHeader};
 use emberwort_wire::{ValueRef, Values};
 use serde_json::{Map, Value as Json, json};
 
@@ -75,8 +75,12 @@ fn read(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry) -> any
     let Some(read) = access.read else { bail!("no message on this channel reads `{table}`") };
     let plan = exchange.plan.clone();
     let key = plan.messages[read.request].message.fields[read.key].name.as_str();
-    let ready =
-        exchange.ready(read.request, vec![(key, Given::Text(&entry.field.name))], Vec::new(), &RowHeader::default())?;
+    let ready = exchange.ready(
+        read.request,
+        vec![(key, GivenValue::Text(&entry.field.name))],
+        Vec::new(),
+        &RowHeader::default(),
+    )?;
     match exchange.ask(&ready)? {
         Outcome::Well(Some(values)) => {
             let repeated = read.repeated.map(|slot| values.get(slot));
@@ -110,8 +114,8 @@ fn write(exchange: &mut Exchange<'_>, access: &TableAccess, entry: &Entry, text:
     let fields = &plan.messages[write.request].message.fields;
     let value = Json::Object(Map::from_iter([(name.clone(), as_json(&entry.field, text))]));
     let given = vec![
-        (fields[write.key].name.as_str(), Given::Text(name)),
-        (fields[write.value].name.as_str(), Given::Json(&value)),
+        (fields[write.key].name.as_str(), GivenValue::Text(name)),
+        (fields[write.value].name.as_str(), GivenValue::Json(&value)),
     ];
     let ready = exchange.ready(write.request, given, Vec::new(), &RowHeader::default())?;
     let written = ready.shown_value(write.value, &entry.field);

@@ -2,17 +2,17 @@
 //! trials.
 
 pub mod changes;
+pub mod conditions;
 pub mod filter;
 pub mod find;
 pub mod like;
-pub mod query;
 pub mod series;
 pub mod tee;
 pub mod variables;
 pub mod walk;
 pub mod window;
 
-pub use filter::{Filter, Filtered, First, Matching, Only};
-pub use query::Query;
+pub use conditions::Query;
+pub use filter::{Filter, Filtered, FirstRows, Matching, SelectedRows};
 pub use tee::Tee;
-pub use window::{Around, Last};
+pub use window::{ContextWindow, LastRows};

@@ -4,7 +4,7 @@ use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
 use emberwort_capture::labels::{LabelledFields, Labels};
-use emberwort_capture::{BrokenFrame, Row, Speakers};
+use emberwort_capture::{BrokenFrame, RevisionMap, Row};
 use emberwort_model::Plan;
 use emberwort_model::counting::some_of;
 use emberwort_model::diagnostics::escaped;
@@ -13,19 +13,19 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_text::nested_frame;
-use emberwort_wire::{ValueRef, Values, says_all, sender_revision};
+use emberwort_wire::{ValueRef, Values, is_lossless, sender_revision};
 
 use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::plural;
 
 /// What all forms know of the definitions in use.
-pub struct Known {
+pub struct RowContext {
     /// The link's own.
     pub plan: Arc<Plan>,
     /// Raw codes for numbers.
     pub raw: bool,
     /// By definition and message.
-    pub readings: Vec<Vec<Reading>>,
+    pub readings: Vec<Vec<MessageReading>>,
     /// Room to encode bodies in.
     pub again: Vec<u8>,
     pub texts: Texts,
@@ -77,7 +77,7 @@ impl WrittenOfField {
 }
 
 /// What there is to say of all rows of a message that were read with one definition.
-pub struct Reading {
+pub struct MessageReading {
     /// Whether the link's own definition has that message.
     pub is_known: bool,
     /// The fields that it has beyond those of the definition.
@@ -88,7 +88,7 @@ pub struct Reading {
     pub slots: Vec<usize>,
 }
 
-impl Reading {
+impl MessageReading {
     /// Of a message in one of the definitions in use.
     pub fn of(own: &Plan, plan: &MessagePlan) -> Self {
         let name = &plan.message.name;
@@ -104,12 +104,12 @@ impl Reading {
     }
 }
 
-impl Known {
-    pub fn new(speakers: &Speakers, raw: bool, labels: Option<&'static Labels>) -> Self {
+impl RowContext {
+    pub fn new(speakers: &RevisionMap, raw: bool, labels: Option<&'static Labels>) -> Self {
         let plan = speakers.own().clone();
         let (readings, again, texts, labelled) = Default::default();
         let mut known = Self { plan, raw, readings, again, texts, labels, labelled };
-        known.know(speakers);
+        known.update_revisions(speakers);
         known
     }
 
@@ -132,17 +132,17 @@ impl Known {
         text
     }
 
-    pub fn know(&mut self, speakers: &Speakers) {
-        let reading = |message: &MessagePlan| Reading::of(&self.plan, message);
+    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
+        let reading = |message: &MessagePlan| MessageReading::of(&self.plan, message);
         let definitions = speakers.definitions()[self.readings.len()..].iter();
         let readings: Vec<_> = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
         self.readings.extend(readings);
         if let Some(labels) = self.labels {
-            self.labelled.know(labels, speakers);
+            self.labelled.update_revisions(labels, speakers);
         }
     }
 
-    pub fn reading(&self, row: &Row<'_>) -> &Reading {
+    pub fn reading(&self, row: &Row<'_>) -> &MessageReading {
         &self.readings[row.definition][row.message]
     }
 
@@ -158,10 +158,10 @@ impl Known {
     }
 
     /// Whether the fields say all that the body holds, for a sender of the revision that the row says.
-    pub fn says_all(&mut self, row: &Row<'_>) -> bool {
+    pub fn is_lossless(&mut self, row: &Row<'_>) -> bool {
         let said = row.frame.revision.map(|revision| u32::try_from(revision).unwrap_or(u32::MAX));
         let revision = said.or_else(|| self.assumed_revision(row)).unwrap_or(row.plan.link.revision);
-        says_all(&row.plan.messages[row.message], row.frame.body, row.values, revision, &mut self.again)
+        is_lossless(&row.plan.messages[row.message], row.frame.body, row.values, revision, &mut self.again)
     }
 
     /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
@@ -201,8 +201,8 @@ impl Known {
         &mut self,
         row: &Row<'_>,
         out: &mut TextBuffer,
-        around: &mut impl Around,
-        mut write: impl FnMut(&Reading, &Shown<'_>, &mut TextBuffer),
+        around: &mut impl FieldMarkup,
+        mut write: impl FnMut(&MessageReading, &Shown<'_>, &mut TextBuffer),
     ) {
         let reading = &self.readings[row.definition][row.message];
         let fields = &row.plan.messages[row.message].message.fields;
@@ -254,7 +254,7 @@ impl Known {
 }
 
 /// What a form writes around each field of a row.
-pub trait Around {
+pub trait FieldMarkup {
     /// In front of the field in a slot.
     fn before(&mut self, _slot: usize, _: &mut TextBuffer) {}
     fn after(&mut self, _: &mut TextBuffer) {}
@@ -269,7 +269,7 @@ pub fn write_label(label: &str, out: &mut TextBuffer) {
     out.push(')');
 }
 
-impl Around for () {}
+impl FieldMarkup for () {}
 
 /// A value to be shown.
 pub struct Shown<'a> {

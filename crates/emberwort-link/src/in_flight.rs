@@ -5,13 +5,13 @@ use std::collections::VecDeque;
 /// Things that are kept until they are settled, mostly in the order in which they came. A number is a place, so that nothing has to
 /// be looked up.
 #[derive(Clone, Debug)]
-pub(crate) struct UnderWay<T> {
+pub(crate) struct InFlight<T> {
     /// The number of the first that is kept.
     first: u64,
     kept: VecDeque<Option<T>>,
 }
 
-impl<T> UnderWay<T> {
+impl<T> InFlight<T> {
     pub fn new() -> Self {
         Self { first: 0, kept: VecDeque::new() }
     }
@@ -61,7 +61,7 @@ mod tests {
 
     #[test]
     fn numbers_stay_while_others_leave() {
-        let mut kept = UnderWay::new();
+        let mut kept = InFlight::new();
         for one in ["a", "b", "c", "d"] {
             assert_eq!(kept.next_number(), kept.numbers().len() as u64);
             kept.push(one);

@@ -5,10 +5,10 @@ use std::ops::ControlFlow;
 
 use emberwort_wire::Time;
 
-use super::query::Query;
+use super::conditions::Query;
 use crate::items::{Item, ItemSink, Wants};
-use crate::kept::KeptItems;
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
+use crate::stored_items::StoredItems;
 
 /// So many items are kept at most from before one that somebody asks for.
 const MAX_BEFORE: usize = 1 << 16;
@@ -16,9 +16,9 @@ const MAX_BEFORE: usize = 1 << 16;
 /// Items in their order, each of which can be forgotten by itself.
 #[derive(Clone, Debug, Default)]
 struct Queue {
-    items: VecDeque<(Option<Time>, KeptItems)>,
+    items: VecDeque<(Option<Time>, StoredItems)>,
     /// Emptied ones, whose memory is used again.
-    spare: Vec<KeptItems>,
+    spare: Vec<StoredItems>,
 }
 
 impl Queue {
@@ -37,9 +37,9 @@ impl Queue {
     }
 
     /// Hands the first one by: it was not asked for.
-    fn pass_by<S: ItemSink>(&mut self, speakers: Option<&Speakers>, sink: &mut S) {
+    fn skip_item<S: ItemSink>(&mut self, speakers: Option<&RevisionMap>, sink: &mut S) {
         if let (Some((_, kept)), Some(speakers)) = (self.items.front(), speakers) {
-            kept.each(speakers, |item| sink.pass_by(item));
+            kept.each(speakers, |item| sink.skip_item(item));
         }
         self.pop();
     }
@@ -47,8 +47,8 @@ impl Queue {
     /// Hands all of them on, as long as the sink takes them.
     fn hand_on<S: ItemSink>(
         &mut self,
-        speakers: &Speakers,
-        behind: &mut Behind<S>,
+        speakers: &RevisionMap,
+        behind: &mut Downstream<S>,
     ) -> Result<ControlFlow<()>, S::Error> {
         let mut flow = Ok(ControlFlow::Continue(()));
         while let Some((_, kept)) = self.items.front() {
@@ -65,14 +65,14 @@ impl Queue {
 
 /// A sink, and what it wants of each message.
 #[derive(Clone, Debug)]
-struct Behind<S> {
+struct Downstream<S> {
     wanted: Vec<Vec<Wants>>,
     sink: S,
 }
 
-impl<S: ItemSink> Behind<S> {
-    fn know(&mut self, speakers: &Speakers) {
-        self.sink.know(speakers);
+impl<S: ItemSink> Downstream<S> {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.sink.update_revisions(speakers);
         for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
             self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
         }
@@ -89,7 +89,7 @@ impl<S: ItemSink> Behind<S> {
 
 /// Hands on the items for which a condition holds, with those shortly before and behind.
 #[derive(Clone, Debug)]
-pub struct Around<S> {
+pub struct ContextWindow<S> {
     /// Without one all items are handed on.
     query: Option<Query>,
     /// In nanoseconds.
@@ -99,28 +99,28 @@ pub struct Around<S> {
     queue: Queue,
     /// Up to when items are wanted.
     until: Option<Time>,
-    speakers: Option<Speakers>,
-    behind: Behind<S>,
+    speakers: Option<RevisionMap>,
+    behind: Downstream<S>,
 }
 
-impl<S> Around<S> {
+impl<S> ContextWindow<S> {
     /// Items for which a condition holds, and what lies so many nanoseconds before and after them. In captures without times only the items
     /// themselves; without a condition all.
     pub fn new(query: Option<Query>, (before, after): (u64, u64), sink: S) -> Self {
-        let behind = Behind { wanted: Vec::new(), sink };
+        let behind = Downstream { wanted: Vec::new(), sink };
         Self { query, before, after, queue: Queue::default(), until: None, speakers: None, behind }
     }
 }
 
-impl<S: ItemSink> ItemSink for Around<S> {
+impl<S: ItemSink> ItemSink for ContextWindow<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         if let Some(query) = &mut self.query {
-            query.know(speakers);
+            query.update_revisions(speakers);
         }
         self.speakers = Some(speakers.clone());
-        self.behind.know(speakers);
+        self.behind.update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
@@ -139,7 +139,7 @@ impl<S: ItemSink> ItemSink for Around<S> {
                 .front()
                 .is_some_and(|(then, ..)| then.is_none_or(|then| then.after(self.before) < time))
             {
-                self.queue.pass_by(self.speakers.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.speakers.as_ref(), &mut self.behind.sink);
             }
         }
         if is_found {
@@ -156,11 +156,11 @@ impl<S: ItemSink> ItemSink for Around<S> {
         }
         if time.is_some() && self.before > 0 {
             if self.queue.items.len() >= MAX_BEFORE {
-                self.queue.pass_by(self.speakers.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.speakers.as_ref(), &mut self.behind.sink);
             }
             self.queue.push(item);
         } else {
-            self.behind.sink.pass_by(item);
+            self.behind.sink.skip_item(item);
         }
         Ok(ControlFlow::Continue(()))
     }
@@ -180,28 +180,28 @@ impl<S: ItemSink> ItemSink for Around<S> {
 
 /// Hands on the last rows alone, good, broken and stray ones alike, when there are no more.
 #[derive(Clone, Debug)]
-pub struct Last<S> {
+pub struct LastRows<S> {
     /// How many rows; all, if it is `None`.
     rows: Option<u64>,
     queue: Queue,
-    speakers: Option<Speakers>,
-    behind: Behind<S>,
+    speakers: Option<RevisionMap>,
+    behind: Downstream<S>,
 }
 
-impl<S> Last<S> {
+impl<S> LastRows<S> {
     /// At most so many rows; all, as they come, if it is `None`.
     pub fn new(rows: Option<u64>, sink: S) -> Self {
-        let behind = Behind { wanted: Vec::new(), sink };
+        let behind = Downstream { wanted: Vec::new(), sink };
         Self { rows, queue: Queue::default(), speakers: None, behind }
     }
 }
 
-impl<S: ItemSink> ItemSink for Last<S> {
+impl<S: ItemSink> ItemSink for LastRows<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         self.speakers = Some(speakers.clone());
-        self.behind.know(speakers);
+        self.behind.update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {

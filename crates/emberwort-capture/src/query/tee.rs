@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 
 use crate::items::{Item, ItemSink, Wants};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// Hands all items to two sinks, until both have enough.
 #[derive(Clone, Debug)]
@@ -24,17 +24,17 @@ impl<A, B> Tee<A, B> {
 impl<A: ItemSink, B: ItemSink<Error = A::Error>> ItemSink for Tee<A, B> {
     type Error = A::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.one.know(speakers);
-        self.other.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.one.update_revisions(speakers);
+        self.other.update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         self.one.wants(definition, message).max(self.other.wants(definition, message))
     }
 
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        self.one.may_want(definition, message, body) || self.other.may_want(definition, message, body)
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.one.wants_body(definition, message, body) || self.other.wants_body(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, A::Error> {

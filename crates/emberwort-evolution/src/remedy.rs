@@ -31,7 +31,7 @@ pub struct Rewrite {
 
 /// What to write instead.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WayOut {
+pub struct Remedy {
     /// The changes that it settles, by their index in the comparison.
     pub changes: Vec<usize>,
     /// What to do, in a sentence without an end.
@@ -41,7 +41,7 @@ pub struct WayOut {
 }
 
 /// The ways out of all changes that would strand units, one for each item that has such changes.
-pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<WayOut> {
+pub fn ways_out(old: &Revision, new: &Revision, comparison: &Comparison) -> Vec<Remedy> {
     let outlines = Outlines {
         old: Outline::of(&old.text),
         new: Outline::of(&new.text),
@@ -119,24 +119,24 @@ impl Attempt {
     }
 
     /// Without the items that have ways out of their own.
-    fn way(mut self, outlines: &Outlines, names: &BTreeSet<String>) -> Option<WayOut> {
+    fn way(mut self, outlines: &Outlines, names: &BTreeSet<String>) -> Option<Remedy> {
         let (sentence, items) = self.candidates.pop()?;
         let items = items.iter().filter(|item| item.name == self.name || !names.contains(&item.name));
         let items = items.map(|item| outlines.rewrite(item)).collect();
-        Some(WayOut { changes: self.changes, sentence, items })
+        Some(Remedy { changes: self.changes, sentence, items })
     }
 }
 
-impl WayOut {
+impl Remedy {
     fn parsed(&self) -> Vec<Item> {
         self.items.iter().flat_map(|item| Outline::of(&item.text).items).collect()
     }
 }
 
 /// Ways out that change something: what is left as it stands in the new revision is settled by the others.
-fn without_idle(ways: Vec<WayOut>) -> Vec<WayOut> {
-    let is_idle = |way: &WayOut| way.items.iter().all(|item| words(&item.text) == words(&item.before));
-    let (idle, mut real): (Vec<WayOut>, Vec<WayOut>) = ways.into_iter().partition(is_idle);
+fn without_idle(ways: Vec<Remedy>) -> Vec<Remedy> {
+    let is_idle = |way: &Remedy| way.items.iter().all(|item| words(&item.text) == words(&item.before));
+    let (idle, mut real): (Vec<Remedy>, Vec<Remedy>) = ways.into_iter().partition(is_idle);
     match real.first_mut() {
         Some(first) => first.changes.extend(idle.into_iter().flat_map(|way| way.changes)),
         None => return idle,
@@ -145,8 +145,8 @@ fn without_idle(ways: Vec<WayOut>) -> Vec<WayOut> {
 }
 
 /// The text of a definition with ways out written into it.
-pub fn with_ways_out(new: &Revision, ways: &[WayOut]) -> String {
-    let items: Vec<Item> = ways.iter().flat_map(WayOut::parsed).collect();
+pub fn with_ways_out(new: &Revision, ways: &[Remedy]) -> String {
+    let items: Vec<Item> = ways.iter().flat_map(Remedy::parsed).collect();
     written(&new.text, &items)
 }
 

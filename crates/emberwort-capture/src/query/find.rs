@@ -15,7 +15,7 @@ use crate::items::{Item, ItemSink, Row};
 
 /// What is looked for, in all forms that it can have.
 #[derive(Clone, Debug)]
-pub struct Wanted {
+pub struct SearchedValue {
     /// A number.
     number: Option<f64>,
     /// A text or a label.
@@ -89,7 +89,7 @@ pub struct Found {
 /// So many places are kept apart.
 const MAX_PLACES: usize = 10_000;
 
-impl Wanted {
+impl SearchedValue {
     /// A value as people write it: a number, also as 0x1A4; a label; a text; bytes in hex.
     pub fn new(text: &str) -> Self {
         let hex = text.strip_prefix("0x").and_then(|digits| u64::from_str_radix(digits, 16).ok());
@@ -197,7 +197,7 @@ impl Wanted {
 /// Looks for a value in all that a decoder finds.
 #[derive(Clone, Debug)]
 pub struct Find {
-    wanted: Wanted,
+    wanted: SearchedValue,
     /// Where it was found.
     pub places: BTreeMap<Place, Found>,
     /// Frames by channel and message, of which some have it.
@@ -208,7 +208,7 @@ pub struct Find {
 
 impl Find {
     /// Nothing found yet.
-    pub fn new(wanted: Wanted) -> Self {
+    pub fn new(wanted: SearchedValue) -> Self {
         Self { wanted, places: BTreeMap::new(), frames: BTreeMap::new(), not_kept: 0 }
     }
 
@@ -321,7 +321,7 @@ mod tests {
     use super::*;
 
     fn patterns(text: &str) -> Vec<(String, Option<bool>, i8, Vec<u8>)> {
-        let wanted = Wanted::new(text);
+        let wanted = SearchedValue::new(text);
         wanted.patterns.into_iter().map(|(p, bytes)| (p.form, p.is_little, p.power, bytes)).collect()
     }
 

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 
-use emberwort_capture::{Around, Filtered, Item, ItemSink, Matching, Only, Query, Speakers, Wants};
+use emberwort_capture::{ContextWindow, Filtered, Item, ItemSink, Matching, Query, RevisionMap, SelectedRows, Wants};
 use emberwort_model::Plan;
 
 use crate::cli::AskedArgs;
@@ -13,16 +13,16 @@ pub struct Interruptible<S>(pub S);
 impl<S: ItemSink> ItemSink for Interruptible<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.0.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.0.update_revisions(speakers);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
         self.0.wants(definition, message)
     }
 
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        self.0.may_want(definition, message, body)
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+        self.0.wants_body(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
@@ -43,12 +43,12 @@ impl<S: ItemSink> ItemSink for Interruptible<S> {
 }
 
 /// A sink behind the filters. Conditions see all rows, since they may ask for those that came before.
-pub type Asked<S> = Filtered<Matching, Around<Filtered<Only, S>>>;
+pub type QueriedSink<S> = Filtered<Matching, ContextWindow<Filtered<SelectedRows, S>>>;
 
 /// The filters of the arguments by themselves, but for what lies around rows.
-pub fn filters(args: &AskedArgs, plan: &Plan) -> anyhow::Result<(Matching, Only)> {
+pub fn filters(args: &AskedArgs, plan: &Plan) -> anyhow::Result<(Matching, SelectedRows)> {
     let query = query("--where", &args.condition, plan)?;
-    Ok((Matching::new(query, (args.since, args.until)), Only::new(&args.message, args.node)))
+    Ok((Matching::new(query, (args.since, args.until)), SelectedRows::new(&args.message, args.node)))
 }
 
 fn query(option: &str, text: &Option<String>, plan: &Plan) -> anyhow::Result<Option<Query>> {
@@ -57,13 +57,13 @@ fn query(option: &str, text: &Option<String>, plan: &Plan) -> anyhow::Result<Opt
 }
 
 /// A sink behind the filters that the arguments ask for.
-pub fn asked<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Asked<S>> {
+pub fn asked<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<QueriedSink<S>> {
     let (matching, only) = filters(args, plan)?;
     Ok(Filtered::new(matching, around(args, plan, Filtered::new(only, sink))?))
 }
 
 /// A sink that gets what lies around the rows that the arguments ask for; all, if they do not say any.
-pub fn around<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<Around<S>> {
+pub fn around<S>(args: &AskedArgs, plan: &Plan, sink: S) -> anyhow::Result<ContextWindow<S>> {
     let condition = query("--around", &args.around, plan)?;
-    Ok(Around::new(condition, (args.before, args.after), sink))
+    Ok(ContextWindow::new(condition, (args.before, args.after), sink))
 }

@@ -6,10 +6,10 @@ use std::ops::ControlFlow;
 use emberwort_model::model::End;
 use emberwort_wire::Values;
 
-use super::filter::{Filter, Matching, Only};
-use super::query::MAX_SENDERS;
+use super::conditions::MAX_SENDERS;
+use super::filter::{Filter, Matching, SelectedRows};
 use crate::items::{Item, ItemSink, Row};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// Takes changes.
 pub trait ChangeSink {
@@ -17,7 +17,7 @@ pub trait ChangeSink {
     type Error;
 
     /// The definitions in use.
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         let _ = speakers;
     }
 
@@ -46,7 +46,7 @@ type Sender = (usize, usize, usize, End, Option<u64>);
 /// row changed is told against the one before it, shown or not.
 #[derive(Clone, Debug)]
 pub struct Changes<S> {
-    filters: (Matching, Only),
+    filters: (Matching, SelectedRows),
     last: HashMap<Sender, Values>,
     slots: Vec<usize>,
     sink: S,
@@ -54,7 +54,7 @@ pub struct Changes<S> {
 
 impl<S> Changes<S> {
     /// For a sink.
-    pub fn new(filters: (Matching, Only), sink: S) -> Self {
+    pub fn new(filters: (Matching, SelectedRows), sink: S) -> Self {
         Self { filters, last: HashMap::new(), slots: Vec::new(), sink }
     }
 
@@ -76,14 +76,14 @@ fn sender(row: &Row<'_>) -> Sender {
 impl<S: ChangeSink> ItemSink for Changes<S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.filters.0.know(speakers);
-        self.filters.1.know(speakers);
-        self.sink.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.filters.0.update_revisions(speakers);
+        self.filters.1.update_revisions(speakers);
+        self.sink.update_revisions(speakers);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        let (by_matching, by_only) = (self.filters.0.lets_pass(&item), self.filters.1.lets_pass(&item));
+        let (by_matching, by_only) = (self.filters.0.accepts(&item), self.filters.1.accepts(&item));
         let Item::Row(row) = item else { return Ok(ControlFlow::Continue(())) };
         let mut flow = ControlFlow::Continue(());
         match self.last.get_mut(&sender(row)) {
@@ -104,9 +104,9 @@ impl<S: ChangeSink> ItemSink for Changes<S> {
         Ok(flow)
     }
 
-    fn pass_by(&mut self, item: Item<'_>) {
+    fn skip_item(&mut self, item: Item<'_>) {
         // Conditions may ask for what came before.
-        self.filters.0.lets_pass(&item);
+        self.filters.0.accepts(&item);
         if let Item::Row(row) = item {
             self.keep(row);
         }

@@ -12,7 +12,7 @@ const MAX_ROUNDS: usize = 16;
 
 /// A definition without the messages in which its errors lie.
 #[derive(Debug)]
-pub struct Apart {
+pub struct PartialDefinition {
     /// The link without them.
     pub plan: Plan,
     /// Their names, and those of messages that need them.
@@ -20,7 +20,7 @@ pub struct Apart {
 }
 
 /// Leaves messages out until no error is left; `None` if one lies elsewhere, or no message is right. `read` are the findings of reading.
-pub(crate) fn apart(mut file: File, read: &[Finding]) -> Option<Apart> {
+pub(crate) fn apart(mut file: File, read: &[Finding]) -> Option<PartialDefinition> {
     let items = items(&file);
     // An item reaches up to the next one.
     let message_of = |finding: &Finding| {
@@ -41,7 +41,7 @@ pub(crate) fn apart(mut file: File, read: &[Finding]) -> Option<Apart> {
         let kept = read.iter().filter(|finding| message_of(finding).is_none_or(|name| !without.contains(&name)));
         let (plan, next) = resolve(&file, kept.cloned().collect());
         if let Some(plan) = plan {
-            return Some(Apart { plan, without });
+            return Some(PartialDefinition { plan, without });
         }
         findings = next;
     }

@@ -18,7 +18,7 @@ const SHOWN: usize = 20;
 const NEAR: usize = 4096;
 
 /// What became of the chosen frames.
-pub struct Told {
+pub struct AmendReport {
     /// The first ones, where people read them.
     pub first: Vec<Change>,
     /// How many there were.
@@ -27,7 +27,7 @@ pub struct Told {
     objects: Option<BufWriter<File>>,
 }
 
-impl Told {
+impl AmendReport {
     /// Of none yet.
     ///
     /// # Errors
@@ -78,7 +78,7 @@ pub struct Layers {
 
 impl Layers {
     /// Those of the packets of these changes, or of all where programs read them.
-    pub fn new(told: &Told) -> io::Result<Self> {
+    pub fn new(told: &AmendReport) -> io::Result<Self> {
         let packets = told.first.iter().flat_map(|change| &change.packets);
         let objects = told.objects.as_ref().map(|_| tempfile::tempfile().map(BufWriter::new)).transpose()?;
         Ok(Self { shown: packets.map(|packet| (*packet, Vec::new())).collect(), objects })

@@ -5,8 +5,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use anyhow::{Context, bail};
-use emberwort_capture::Speakers;
-use emberwort_capture::speakers::Later;
+use emberwort_capture::RevisionMap;
+use emberwort_capture::revision_map::DeferredDefinitions;
 use emberwort_evolution::{History, Pair, Revision, compare, counterparts};
 use emberwort_link::Revisions;
 use emberwort_model::Plan;
@@ -21,10 +21,10 @@ use crate::project::{Project, load_plan_of, read_definition};
 use crate::revisions;
 
 /// The definitions that a capture is read with.
-pub struct Spoken {
-    pub speakers: Speakers,
+pub struct CaptureDefinitions {
+    pub speakers: RevisionMap,
     /// Those that are only read when a frame says that it is of their revision.
-    pub later: Later,
+    pub later: DeferredDefinitions,
     /// Nodes of devices by their names in the fleet file.
     pub nodes: HashMap<String, u64>,
     /// Whether the sealed revisions are whole.
@@ -32,14 +32,19 @@ pub struct Spoken {
 }
 
 /// What the arguments and the project say of who speaks which revision.
-pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Spoken> {
+pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<CaptureDefinitions> {
     let project = Project::find(link)?;
     let definition = &project.definition;
     let plan = load_plan_of(definition, look)?;
-    let mut speakers = Speakers::of(plan.clone());
+    let mut speakers = RevisionMap::of(plan.clone());
     let saying = || plan.channels.iter().filter(|channel| channel.has_part(is_revision));
     if args.device.is_empty() && args.fleet.is_none() && saying().next().is_none() {
-        return Ok(Spoken { speakers, later: Later::none(), nodes: HashMap::new(), is_whole: true });
+        return Ok(CaptureDefinitions {
+            speakers,
+            later: DeferredDefinitions::none(),
+            nodes: HashMap::new(),
+            is_whole: true,
+        });
     }
     let history = revisions::history(definition, &plan.link.name)?;
     let is_whole = report_history(&history, look);
@@ -96,14 +101,14 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     if saying().any(|channel| !channel.finder().is_packet()) {
         later.ask_all(&mut speakers);
     }
-    Ok(Spoken { speakers, later, nodes: names, is_whole })
+    Ok(CaptureDefinitions { speakers, later, nodes: names, is_whole })
 }
 
 /// Sealed revisions that are read, and compared with the definition, when somebody speaks them.
-fn later(definition: &Path, history: History, revisions: Vec<u64>, look: Look) -> Later {
+fn later(definition: &Path, history: History, revisions: Vec<u64>, look: Look) -> DeferredDefinitions {
     let definition = definition.to_owned();
     let mut own: Option<Revision> = None;
-    Later::new(revisions, move |revision| {
+    DeferredDefinitions::new(revisions, move |revision| {
         let mut find = || -> anyhow::Result<Option<Arc<Plan>>> {
             let sealed = history.revisions.iter().find(|sealed| u64::from(sealed.revision) == revision);
             let Some(sealed) = sealed else { return Ok(None) };

@@ -6,14 +6,14 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 
-use super::query::Query;
+use super::conditions::Query;
 use crate::items::{Item, ItemSink, Wants};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// Decides which items are handed on.
 pub trait Filter {
     /// The definitions in use, before the first item and again when there are more.
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         let _ = speakers;
     }
 
@@ -30,7 +30,7 @@ pub trait Filter {
     }
 
     /// Whether an item is handed on; told of all, in their order.
-    fn lets_pass(&mut self, item: &Item<'_>) -> bool;
+    fn accepts(&mut self, item: &Item<'_>) -> bool;
 
     /// Whether nothing that comes can pass any more.
     fn is_over(&self) -> bool {
@@ -67,9 +67,9 @@ impl<F, S> Filtered<F, S> {
 impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
     type Error = S::Error;
 
-    fn know(&mut self, speakers: &Speakers) {
-        self.filter.know(speakers);
-        self.sink.know(speakers);
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
+        self.filter.update_revisions(speakers);
+        self.sink.update_revisions(speakers);
         for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
             self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
         }
@@ -79,12 +79,12 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
         self.filter.wants(definition, message, self.wanted[definition][message])
     }
 
-    fn may_want(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
         self.filter.may_pass(definition, message, body)
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        let passes = self.filter.lets_pass(&item);
+        let passes = self.filter.accepts(&item);
         // The filter may have asked for messages that the sink does not want.
         let is_wanted = match item {
             Item::Row(row) => self.wanted[row.definition][row.message] != Wants::Nothing,
@@ -111,19 +111,19 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
 
 /// The first rows alone, good, broken and stray ones alike.
 #[derive(Clone, Debug)]
-pub struct First {
+pub struct FirstRows {
     left: Option<u64>,
 }
 
-impl First {
+impl FirstRows {
     /// At most so many rows; all, if it is `None`.
     pub fn new(rows: Option<u64>) -> Self {
         Self { left: rows }
     }
 }
 
-impl Filter for First {
-    fn lets_pass(&mut self, _: &Item<'_>) -> bool {
+impl Filter for FirstRows {
+    fn accepts(&mut self, _: &Item<'_>) -> bool {
         match &mut self.left {
             Some(0) => return false,
             Some(left) => *left -= 1,
@@ -139,22 +139,22 @@ impl Filter for First {
 
 /// The rows of some messages and of one node. What is neither good nor of that node passes only if all rows do.
 #[derive(Clone, Debug)]
-pub struct Only {
+pub struct SelectedRows {
     /// By definition and message.
     wanted: Vec<Vec<bool>>,
     messages: Vec<String>,
     node: Option<u64>,
 }
 
-impl Only {
+impl SelectedRows {
     /// Rows of the messages with these names, of all if there are none; and of this node, of all if it is `None`.
     pub fn new(messages: &[String], node: Option<u64>) -> Self {
         Self { wanted: Vec::new(), messages: messages.to_vec(), node }
     }
 }
 
-impl Filter for Only {
-    fn know(&mut self, speakers: &Speakers) {
+impl Filter for SelectedRows {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         let is_wanted = |name: &String| self.messages.is_empty() || self.messages.contains(name);
         let of_plan = |plan: &Plan| plan.messages.iter().map(|message| is_wanted(&message.message.name)).collect();
         self.wanted = speakers.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
@@ -164,7 +164,7 @@ impl Filter for Only {
         if self.wanted[definition][message] { behind } else { Wants::Nothing }
     }
 
-    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+    fn accepts(&mut self, item: &Item<'_>) -> bool {
         match item {
             Item::Row(row) => {
                 self.wanted[row.definition][row.message] && self.node.is_none_or(|node| row.frame.node == Some(node))
@@ -194,9 +194,9 @@ impl Matching {
 }
 
 impl Filter for Matching {
-    fn know(&mut self, speakers: &Speakers) {
+    fn update_revisions(&mut self, speakers: &RevisionMap) {
         if let Some(query) = &mut self.query {
-            query.know(speakers);
+            query.update_revisions(speakers);
         }
     }
 
@@ -211,7 +211,7 @@ impl Filter for Matching {
         self.query.as_ref().is_none_or(|query| query.may_hold(definition, message, body))
     }
 
-    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+    fn accepts(&mut self, item: &Item<'_>) -> bool {
         let time = item.time();
         let is_in_time = self.since.is_none_or(|since| time.is_some_and(|time| time >= since))
             && self.until.is_none_or(|until| time.is_some_and(|time| time <= until));
@@ -233,7 +233,7 @@ impl FromEnd {
 }
 
 impl Filter for FromEnd {
-    fn lets_pass(&mut self, item: &Item<'_>) -> bool {
+    fn accepts(&mut self, item: &Item<'_>) -> bool {
         self.0.is_none_or(|end| item.from().is_none_or(|from| from == end))
     }
 }

@@ -7,29 +7,29 @@ use super::bits::{Piece, pieces};
 
 /// What lies at known places of a section, whatever its bytes are. Bytes are counted from the section's start.
 #[derive(Clone, Debug)]
-pub struct Known {
+pub struct FixedLayout {
     /// Where the section begins in its message or record, if that is always the same.
     pub start: Option<usize>,
     /// How many bytes these places take, the last one perhaps not to its end.
     pub bytes: usize,
     /// In the order of the fields.
-    pub items: Vec<Item>,
+    pub items: Vec<FixedItem>,
 }
 
 /// Something at a known place.
 #[derive(Clone, Debug)]
-pub struct Item {
+pub struct FixedItem {
     /// The index of the step among those of the section.
     pub step: usize,
     /// The index of the field.
     pub slot: usize,
     /// What it is.
-    pub what: What,
+    pub what: FixedItemKind,
 }
 
 /// What lies at a known place.
 #[derive(Clone, Debug)]
-pub enum What {
+pub enum FixedItemKind {
     /// A number, and the bytes that it lies in.
     Number(Vec<Piece>),
     /// So many whole bytes from this byte on.
@@ -61,7 +61,7 @@ pub struct Byte {
     pub parts: Vec<(usize, Piece)>,
 }
 
-impl Known {
+impl FixedLayout {
     /// Of the section with this index.
     pub fn of(sections: &[SectionPlan], index: usize) -> Self {
         let before = &sections[..index];
@@ -71,14 +71,14 @@ impl Known {
             let Place::Fixed(bit) = step.place else { return None };
             let bit = bit as usize;
             let what = match &step.action {
-                Action::Bits { width, order, .. } => What::Number(pieces(bit, *width, *order)),
-                Action::Skip { .. } => What::Spare,
+                Action::Bits { width, order, .. } => FixedItemKind::Number(pieces(bit, *width, *order)),
+                Action::Skip { .. } => FixedItemKind::Spare,
                 Action::Run { length: Length::Exact(count), text } if bit.is_multiple_of(8) => {
-                    What::Bytes { byte: bit / 8, count: *count as usize, text: *text }
+                    FixedItemKind::Bytes { byte: bit / 8, count: *count as usize, text: *text }
                 }
-                action => What::Group { bit, bits: action.bits().1 as usize },
+                action => FixedItemKind::Group { bit, bits: action.bits().1 as usize },
             };
-            Some(Item { step: at, slot: step.slot, what })
+            Some(FixedItem { step: at, slot: step.slot, what })
         });
         let bytes = match section.fixed {
             true => section.greatest_size,
@@ -96,14 +96,16 @@ impl Known {
     pub fn sums(&self, is_sent: impl Fn(usize) -> bool) -> Vec<Byte> {
         let is_filled = |byte: usize| {
             self.items.iter().any(|item| match item.what {
-                What::Bytes { byte: first, count, text: false } => (first..first + count).contains(&byte),
-                What::Group { bit, bits } => byte * 8 >= bit && byte * 8 + 8 <= bit + bits && bit.is_multiple_of(8),
+                FixedItemKind::Bytes { byte: first, count, text: false } => (first..first + count).contains(&byte),
+                FixedItemKind::Group { bit, bits } => {
+                    byte * 8 >= bit && byte * 8 + 8 <= bit + bits && bit.is_multiple_of(8)
+                }
                 _ => false,
             })
         };
         let sum = |byte: usize| {
-            let of_item = |item: &Item| match &item.what {
-                What::Number(pieces) if is_sent(item.slot) => {
+            let of_item = |item: &FixedItem| match &item.what {
+                FixedItemKind::Number(pieces) if is_sent(item.slot) => {
                     let here = pieces.iter().find(|piece| piece.byte == byte);
                     here.map(|piece| (item.slot, *piece))
                 }

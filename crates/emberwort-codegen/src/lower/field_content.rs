@@ -15,7 +15,7 @@ pub enum Floats {
 
 /// What a field holds: texts of the definition stand in it as they are, and a language escapes them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Holds {
+pub struct FieldContent {
     /// The values, as `0 .. 40.95 bar in steps of 0.01`; empty where the type says it all.
     pub values: String,
     /// The raw numbers of physical values, as `0 .. 4095`.
@@ -26,7 +26,7 @@ pub struct Holds {
     pub since: Option<u32>,
 }
 
-impl Holds {
+impl FieldContent {
     /// What a field holds.
     pub fn of(field: &Field, floats: Floats) -> Self {
         let unit = if field.unit.is_empty() { String::new() } else { format!(" {}", field.unit) };
@@ -67,7 +67,7 @@ impl Holds {
     }
 }
 
-impl fmt::Display for Holds {
+impl fmt::Display for FieldContent {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.values)?;
         if let Some(raw) = &self.raw {

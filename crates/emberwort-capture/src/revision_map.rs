@@ -13,7 +13,7 @@ use emberwort_wire::FrameView;
 /// Of a device, what was said with [`Self::device`] counts, then what its frame says of itself, then [`Self::expected`]. Of a
 /// host, what its frame says.
 #[derive(Clone, Debug)]
-pub struct Speakers {
+pub struct RevisionMap {
     /// The link's own definition first.
     definitions: Vec<Definition>,
     /// What all devices speak that are not named; index of the definition.
@@ -42,7 +42,7 @@ impl Definition {
     }
 }
 
-impl Speakers {
+impl RevisionMap {
     /// Everybody speaks the link's own definition.
     pub fn of(own: Arc<Plan>) -> Self {
         let channels =
@@ -174,13 +174,13 @@ impl Speakers {
 ///
 /// A frame that says another revision than the link's own asks for it. So does a packet that is longer than the link's own limit,
 /// since that of another revision may be greater.
-pub struct Later {
+pub struct DeferredDefinitions {
     /// Revisions that may be spoken, and were not asked for.
     revisions: Vec<u64>,
     find: Box<dyn FnMut(u64) -> Option<Arc<Plan>>>,
 }
 
-impl Later {
+impl DeferredDefinitions {
     /// Revisions that may be spoken. `find` gives what such a revision means, or `None` if the link's own definition reads it.
     pub fn new(revisions: Vec<u64>, find: impl FnMut(u64) -> Option<Arc<Plan>> + 'static) -> Self {
         Self { revisions, find: Box::new(find) }
@@ -196,7 +196,7 @@ impl Later {
     }
 
     /// Makes a revision known, if that was not done; returns whether it is a new definition.
-    pub(crate) fn ask(&mut self, revision: u64, speakers: &mut Speakers) -> bool {
+    pub(crate) fn ask(&mut self, revision: u64, speakers: &mut RevisionMap) -> bool {
         let Some(at) = self.revisions.iter().position(|other| *other == revision) else { return false };
         self.revisions.swap_remove(at);
         let found = (self.find)(revision);
@@ -207,7 +207,7 @@ impl Later {
     }
 
     /// Makes all of them known.
-    pub fn ask_all(&mut self, speakers: &mut Speakers) {
+    pub fn ask_all(&mut self, speakers: &mut RevisionMap) {
         while let Some(revision) = self.revisions.first().copied() {
             self.ask(revision, speakers);
         }

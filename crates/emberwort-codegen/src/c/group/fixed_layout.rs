@@ -7,15 +7,15 @@ use emberwort_model::plan::{Action, Step};
 
 use super::cursor::{Cursor, Stretch};
 use super::expressions::{as_byte, number, part_of};
-use super::{Group, Take, Target, default_of, default_raw, init, set, zeroed};
+use super::{Group, Target, ValueUse, default_of, default_raw, init, set, zeroed};
 use crate::c::numbers;
 use crate::c::tree::{Bound, Expr, Stmt, Test, Variable, expr};
 use crate::c::words::member;
-use crate::lower::{Byte, Known, Op, Piece, Section, What};
+use crate::lower::{Byte, FixedItemKind, FixedLayout, Op, Piece, Section};
 
 /// A byte of the body: of one at a known place, or behind the section's start, to which a pointer leads: so compilers see that bytes follow
 /// each other.
-pub fn byte_at(known: &Known, byte: usize) -> Expr {
+pub fn byte_at(known: &FixedLayout, byte: usize) -> Expr {
     match known.start {
         Some(start) => expr![Variable::Body, format!("[{}]", start + byte)],
         None => expr![Variable::Section, format!("[{byte}]")],
@@ -23,15 +23,15 @@ pub fn byte_at(known: &Known, byte: usize) -> Expr {
 }
 
 /// Sets the pointer to a section, where one is needed.
-fn begin(known: &Known) -> Option<Stmt> {
+fn begin(known: &FixedLayout) -> Option<Stmt> {
     known.start.is_none().then(|| Stmt::Set(Variable::Section, expr![Variable::Body, " + ", Variable::Start]))
 }
 
 /// Operations that have not been printed yet.
-pub type Left<'s, 'a> = VecDeque<&'s Op<'a>>;
+pub type PendingOps<'s, 'a> = VecDeque<&'s Op<'a>>;
 
 /// Takes the operations for the field with this slot, with what goes to its place.
-pub fn take_field<'s, 'a>(slot: usize, left: &mut Left<'s, 'a>) -> Vec<&'s Op<'a>> {
+pub fn take_field<'s, 'a>(slot: usize, left: &mut PendingOps<'s, 'a>) -> Vec<&'s Op<'a>> {
     let is_it = |op: &&Op<'_>| matches!(op, Op::Field(of, _) if *of == slot);
     let count = left.iter().position(is_it).map_or(0, |at| at + 1);
     left.drain(..count).collect()
@@ -42,9 +42,9 @@ impl Group<'_> {
     pub fn read_known<'s, 'a>(
         &self,
         section: &'s Section<'a>,
-        take: Take,
+        take: ValueUse,
         target: &str,
-        left: &mut Left<'s, 'a>,
+        left: &mut PendingOps<'s, 'a>,
     ) -> Vec<Stmt> {
         let (deciders, known) = (self.deciders(), &section.known);
         let mut statements: Vec<Stmt> = begin(known).into_iter().collect();
@@ -52,20 +52,20 @@ impl Group<'_> {
             let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
             let name = member(&field.name);
             match (&item.what, &step.action) {
-                (What::Number(pieces), Action::Bits { width, .. }) => {
+                (FixedItemKind::Number(pieces), Action::Bits { width, .. }) => {
                     let raw = || number(self.link, &field.kind, *width, pieces, |byte| byte_at(known, byte));
                     if deciders.contains(&item.slot) {
                         statements.push(set(format!("key_{}", item.slot), expr!["(uint64_t)(", raw(), ")"]));
                     }
-                    if take == Take::Keep && !field.is_spare() {
+                    if take == ValueUse::Keep && !field.is_spare() {
                         statements.push(set(format!("{target}{name}"), raw()));
                     }
                 }
-                (What::Bytes { .. } | What::Group { .. }, _) => {
+                (FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }, _) => {
                     let ops = take_field(item.slot, left);
                     match item.what {
-                        What::Bytes { .. } if take == Take::Nothing || field.is_spare() => {}
-                        What::Bytes { byte, count, text: false } => {
+                        FixedItemKind::Bytes { .. } if take == ValueUse::Nothing || field.is_spare() => {}
+                        FixedItemKind::Bytes { byte, count, text: false } => {
                             let (copy, from) = (Expr::function("memcpy"), byte_at(known, byte));
                             statements.push(Stmt::Do(expr![
                                 copy,
@@ -87,12 +87,17 @@ impl Group<'_> {
     }
 
     /// Writes the fields of a section at known places: first all values are looked at, then the room, then each byte is written once.
-    pub fn write_known<'s, 'a>(&self, section: &'s Section<'a>, target: &str, left: &mut Left<'s, 'a>) -> Vec<Stmt> {
+    pub fn write_known<'s, 'a>(
+        &self,
+        section: &'s Section<'a>,
+        target: &str,
+        left: &mut PendingOps<'s, 'a>,
+    ) -> Vec<Stmt> {
         let known = &section.known;
         let mut statements = Vec::new();
         let numbers = || {
             known.items.iter().filter_map(|item| match (&item.what, &section.plan.steps[item.step].action) {
-                (What::Number(_), Action::Bits { width, .. }) if !self.fields[item.slot].is_spare() => {
+                (FixedItemKind::Number(_), Action::Bits { width, .. }) if !self.fields[item.slot].is_spare() => {
                     Some((item.slot, *width))
                 }
                 _ => None,
@@ -128,14 +133,14 @@ impl Group<'_> {
             });
         }
         for item in &known.items {
-            if !matches!(item.what, What::Bytes { .. } | What::Group { .. }) {
+            if !matches!(item.what, FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }) {
                 continue;
             }
             let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
             let ops = take_field(item.slot, left);
             match item.what {
                 _ if field.is_spare() => {}
-                What::Bytes { byte, count, text: false } => {
+                FixedItemKind::Bytes { byte, count, text: false } => {
                     let copy = Expr::function("memcpy");
                     let from = format!(", {}, {count}u)", value(item.slot));
                     statements.push(Stmt::Do(expr![copy, "(&", byte_at(known, byte), from]));

@@ -11,20 +11,20 @@ use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
 use crate::items::{BrokenFrame, Item, Row, StrayBytes};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// Items with all that they borrowed. Clearing keeps the memory, so that few are allocated anew.
 #[derive(Clone, Debug, Default)]
-pub struct KeptItems {
+pub struct StoredItems {
     /// Those at the front are in use.
-    items: Vec<Kept>,
+    items: Vec<StoredItem>,
     used: usize,
     bytes: Vec<u8>,
     times: Vec<ByteTime>,
 }
 
 #[derive(Clone, Debug)]
-struct Kept {
+struct StoredItem {
     /// Of a frame.
     number: u64,
     /// Those of its bytes, by their place.
@@ -52,7 +52,7 @@ enum Kind {
     Stray { is_packet: bool },
 }
 
-impl KeptItems {
+impl StoredItems {
     /// How many there are.
     pub fn len(&self) -> usize {
         self.used
@@ -113,7 +113,7 @@ impl KeptItems {
         }
         let times = self.times.len()..self.times.len() + item.times().len();
         self.times.extend_from_slice(item.times());
-        let kept = Kept {
+        let kept = StoredItem {
             number,
             times,
             time,
@@ -145,7 +145,7 @@ impl KeptItems {
     ///
     /// # Panics
     /// If the speakers lack the definition of one of them.
-    pub fn each(&self, speakers: &Speakers, mut act: impl FnMut(Item<'_>)) {
+    pub fn each(&self, speakers: &RevisionMap, mut act: impl FnMut(Item<'_>)) {
         for kept in &self.items[..self.used] {
             let (number, time, channel, from, offset) = (kept.number, kept.time, kept.channel, kept.from, kept.offset);
             let wire = &self.bytes[kept.wire.clone()];

@@ -12,7 +12,7 @@ use super::view::FrameView;
 
 /// Where everything lies in the frames of a channel that has a common shape.
 #[derive(Clone, Debug)]
-pub(super) struct Quick {
+pub(super) struct FastPath {
     /// The bits of the first eight bytes that are always the same, least significant byte first: those of sync bytes and constants.
     constant: u64,
     constant_bits: u64,
@@ -107,7 +107,7 @@ impl TailPart {
     }
 }
 
-impl Quick {
+impl FastPath {
     /// That of a channel, if its frames have a common shape.
     pub fn of(plan: &Direction, checksums: &[FrameChecksum]) -> Option<Self> {
         let covers_from = match checksums {

@@ -11,7 +11,7 @@ use emberwort_wire::{FrameFault, Time, ValueRef, Values, bits};
 
 use super::variables::{Aspect, Names, Path, Variable, all_names, field_at};
 use crate::items::{Item, Row, Wants};
-use crate::speakers::Speakers;
+use crate::revision_map::RevisionMap;
 
 /// A condition on items.
 ///
@@ -30,7 +30,7 @@ pub struct Query {
     /// Whether it asks for the time, which counts from the first frame of any kind.
     asks_for_time: bool,
     /// The last row of each message by its number in `names`, of each channel, end and node.
-    last: HashMap<Sender, Before>,
+    last: HashMap<Sender, EarlierRow>,
     /// The time of the first item.
     start: Option<Time>,
 }
@@ -43,7 +43,7 @@ type Sender = (usize, usize, End, Option<u64>);
 
 /// A row that came before.
 #[derive(Clone, Debug)]
-struct Before {
+struct EarlierRow {
     time: Option<Time>,
     definition: usize,
     values: Values,
@@ -287,14 +287,14 @@ fn lone_constant(variable: &Variable, plan: &Plan) -> Option<String> {
 }
 
 /// The variables of a formula at one item.
-struct At<'a, 'i> {
+struct ItemVariables<'a, 'i> {
     variables: &'a [Variable],
     item: &'a Item<'i>,
-    last: &'a HashMap<Sender, Before>,
+    last: &'a HashMap<Sender, EarlierRow>,
     sender: Option<Sender>,
 }
 
-impl At<'_, '_> {
+impl ItemVariables<'_, '_> {
     fn row(&self) -> Option<&Row<'_>> {
         match self.item {
             Item::Row(row) => Some(row),
@@ -302,7 +302,7 @@ impl At<'_, '_> {
         }
     }
 
-    fn before(&self) -> Option<&Before> {
+    fn before(&self) -> Option<&EarlierRow> {
         let definition = self.row()?.definition;
         self.last.get(&self.sender?).filter(|before| before.definition == definition)
     }
@@ -324,7 +324,7 @@ fn value_at(path: &Path, values: &Values) -> Option<f64> {
     }
 }
 
-impl Variables for At<'_, '_> {
+impl Variables for ItemVariables<'_, '_> {
     fn number(&self, variable: usize) -> Option<f64> {
         let missing = Some(f64::NAN);
         match &self.variables[variable] {
@@ -422,7 +422,7 @@ impl Query {
     }
 
     /// Reads it for all definitions in use. What a definition does not have can never hold there.
-    pub fn know(&mut self, speakers: &Speakers) {
+    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
         let never = |names: &mut Names, plan: &Plan, message| {
             let mut bound = Bound::new("false", plan, message, names).ok()?;
             bound.is_possible = false;
@@ -483,14 +483,14 @@ impl Query {
             _ => None,
         };
         let holds = bound.is_possible && {
-            let at = At { variables: &bound.variables, item, last: &self.last, sender };
+            let at = ItemVariables { variables: &bound.variables, item, last: &self.last, sender };
             let now = item.time().map_or(0, |time| time.since(start));
             bound.formula.value(now, &at).is_some_and(|value| value != 0.0)
         };
         if self.looks_back
             && let (Some(sender), Item::Row(row)) = (sender, item)
         {
-            let before = self.last.entry(sender).or_insert_with(|| Before {
+            let before = self.last.entry(sender).or_insert_with(|| EarlierRow {
                 time: None,
                 definition: row.definition,
                 values: Values::default(),
