@@ -16,7 +16,7 @@ pub struct Stretch {
     /// Its bits in the frame without stuffing and delimiters, in the order in which bits are filled.
     pub bits: Range<usize>,
     /// What it is.
-    pub what: StretchKind,
+    pub kind: StretchKind,
 }
 
 /// What a stretch of a frame is.
@@ -54,12 +54,12 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
     let body_end = (body_start + frame.body.len()).min(frame.bytes.len());
     let mut all = Vec::new();
     if !direction.sync.is_empty() {
-        all.push(Stretch { bits: 0..direction.sync.len() * 8, what: StretchKind::Sync });
+        all.push(Stretch { bits: 0..direction.sync.len() * 8, kind: StretchKind::Sync });
     }
     for (index, part) in direction.parts.iter().enumerate() {
         let start = if part.zone == Zone::Tail { body_end * 8 } else { 0 } + part.at_bit as usize;
         let bits = usize::from(part.bits) * if part.hex { 2 } else { 1 };
-        all.push(Stretch { bits: start..start + bits, what: StretchKind::Part(index) });
+        all.push(Stretch { bits: start..start + bits, kind: StretchKind::Part(index) });
     }
     let message = &row.plan.messages[row.message];
     // The form that a request decided is the one that was chosen.
@@ -78,17 +78,17 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
         for place in places.iter().filter(|place| place.slot == PRESENCE) {
             let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;
             match all.last_mut() {
-                Some(Stretch { bits: before, what: StretchKind::Presence }) if before.end == bits.start => {
+                Some(Stretch { bits: before, kind: StretchKind::Presence }) if before.end == bits.start => {
                     before.end = bits.end
                 }
-                _ => all.push(Stretch { bits, what: StretchKind::Presence }),
+                _ => all.push(Stretch { bits, kind: StretchKind::Presence }),
             }
         }
         each_value(&message.message.fields, &values, |name, field, slot| {
             for place in places.iter().filter(|place| place.slot == slot) {
                 let bits = body_start * 8 + place.bits.start..body_start * 8 + place.bits.end;
                 let what = StretchKind::Value { name: name.to_owned(), field: Box::new(field.clone()), slot };
-                all.push(Stretch { bits, what });
+                all.push(Stretch { bits, kind: what });
             }
         });
     }
@@ -99,12 +99,12 @@ pub fn anatomy(row: &Row<'_>, direction: &Direction) -> Vec<Stretch> {
     let inside = all.iter().filter(|stretch| stretch.bits.start >= body_start * 8 && stretch.bits.end <= body_end * 8);
     for stretch in inside {
         if stretch.bits.start > at {
-            rests.push(Stretch { bits: at..stretch.bits.start, what: StretchKind::Rest });
+            rests.push(Stretch { bits: at..stretch.bits.start, kind: StretchKind::Rest });
         }
         at = at.max(stretch.bits.end);
     }
     if at < body_end * 8 {
-        rests.push(Stretch { bits: at..body_end * 8, what: StretchKind::Rest });
+        rests.push(Stretch { bits: at..body_end * 8, kind: StretchKind::Rest });
     }
     all.extend(rests);
     all.sort_by_key(|stretch| (stretch.bits.start, stretch.bits.end));

@@ -33,10 +33,10 @@ pub struct Decoder<S: ItemSink> {
 
 /// The framing of a channel of the link's own definition for frames from an end, with the limit of the definition that has the
 /// greatest one.
-fn widest(speakers: &RevisionMap, channel: usize, from: End) -> Arc<Framing> {
-    let framing = speakers.own().channels[channel].framing(from);
+fn widest(revisions: &RevisionMap, channel: usize, from: End) -> Arc<Framing> {
+    let framing = revisions.own().channels[channel].framing(from);
     let mut own = framing.plan().clone();
-    for definition in &speakers.definitions()[1..] {
+    for definition in &revisions.definitions()[1..] {
         let Some(there) = definition.channel(channel) else { continue };
         let there = definition.plan.channels[there].direction(from);
         own.limit = own.limit.max(there.limit);
@@ -52,19 +52,19 @@ impl<S: ItemSink> Decoder<S> {
     }
 
     /// A decoder for a link whose devices and hosts do not all have the same revision.
-    pub fn of(speakers: RevisionMap, sink: S) -> Self {
-        let plan = speakers.own().clone();
-        let facing = |from: End| (0..plan.channels.len()).map(|channel| widest(&speakers, channel, from)).collect();
+    pub fn of(revisions: RevisionMap, sink: S) -> Self {
+        let plan = revisions.own().clone();
+        let facing = |from: End| (0..plan.channels.len()).map(|channel| widest(&revisions, channel, from)).collect();
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
         let output = Output {
             interests: Vec::new(),
             first_messages: Vec::new(),
             messages: 0,
-            statistics: Statistics::new(&speakers),
+            statistics: Statistics::new(&revisions),
             taker: GuardedSink { sink, ended: None },
             no_values: Values::default(),
         };
-        let mut shared = LaneContext { speakers, later: DeferredDefinitions::none(), requests: Vec::new(), output };
+        let mut shared = LaneContext { revisions, deferred: DeferredDefinitions::none(), requests: Vec::new(), output };
         shared.update_revisions();
         Self { framings, host_framings, lanes: Vec::new(), nodes: HashMap::new(), last_lane: 0, shared, plan }
     }
@@ -73,7 +73,7 @@ impl<S: ItemSink> Decoder<S> {
     /// of a definition with a greater limit are found from the first that says it.
     #[must_use]
     pub fn with_deferred(mut self, later: DeferredDefinitions) -> Self {
-        self.shared.later = later;
+        self.shared.deferred = later;
         self
     }
 
@@ -96,7 +96,7 @@ impl<S: ItemSink> Decoder<S> {
 
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut TimedReceiver, &mut LaneSink<'_, S>)) {
         let Lane { stream, node, framing, receiver, reading } = &mut self.lanes[index];
-        let known = self.shared.speakers.definitions().len();
+        let known = self.shared.revisions.definitions().len();
         let host_direction = reading.either.is_some().then(|| self.host_framings[stream.channel].plan());
         let is_uniform = known == 1 && reading.either.is_none() && reading.only.is_none() && node.is_none();
         let mut sink = LaneSink {
@@ -116,7 +116,7 @@ impl<S: ItemSink> Decoder<S> {
             sink.read_all();
         }
         act(receiver, &mut sink);
-        if self.shared.speakers.definitions().len() > known {
+        if self.shared.revisions.definitions().len() > known {
             self.widen();
         }
     }
@@ -125,7 +125,7 @@ impl<S: ItemSink> Decoder<S> {
     fn widen(&mut self) {
         for (from, framings) in [(End::Device, &mut self.framings), (End::Host, &mut self.host_framings)] {
             for (channel, framing) in framings.iter_mut().enumerate() {
-                let wider = widest(&self.shared.speakers, channel, from);
+                let wider = widest(&self.shared.revisions, channel, from);
                 if wider.plan().limit > framing.plan().limit {
                     *framing = wider;
                 }
@@ -154,19 +154,19 @@ impl<S: ItemSink> Decoder<S> {
 
     fn new_lane(&mut self, stream: StreamId) -> usize {
         let StreamId { channel, from, .. } = stream;
-        let speakers = &self.shared.speakers;
-        let there = |index: usize| speakers.definitions()[index].channels[channel].map(|there| there.channel);
-        let only = speakers.of_lane(from).filter(|index| there(*index).is_some());
+        let revisions = &self.shared.revisions;
+        let there = |index: usize| revisions.definitions()[index].channels[channel].map(|there| there.channel);
+        let only = revisions.of_lane(from).filter(|index| there(*index).is_some());
         let own = if from == Some(End::Host) { &self.host_framings } else { &self.framings };
         let framing = match only.and_then(|index| Some((index, there(index)?))) {
             Some((index, there)) => {
-                speakers.definitions()[index].plan.channels[there].framing(from.unwrap_or(End::Device))
+                revisions.definitions()[index].plan.channels[there].framing(from.unwrap_or(End::Device))
             }
             None => own[channel].clone(),
         };
         let readers = |from: Option<End>| {
             let mut readers = Vec::new();
-            read_bodies(&mut readers, speakers, channel, from, only);
+            read_bodies(&mut readers, revisions, channel, from, only);
             readers
         };
         let is_either = from.is_none() && self.plan.channels[channel].is_split();
@@ -227,8 +227,8 @@ impl<S: ItemSink> ChunkSink for Decoder<S> {
     fn chunk(&mut self, chunk: &Chunk<'_>) -> ControlFlow<()> {
         let lane = self.lane(chunk.stream);
         let is_longer = || chunk.bytes.len() > self.lanes[lane].framing.plan().limit;
-        if chunk.key.is_some() && !self.shared.later.is_empty() && is_longer() {
-            self.shared.later.ask_all(&mut self.shared.speakers);
+        if chunk.key.is_some() && !self.shared.deferred.is_empty() && is_longer() {
+            self.shared.deferred.ask_all(&mut self.shared.revisions);
             self.shared.update_revisions();
             self.widen();
         }
@@ -247,14 +247,14 @@ impl<S: ItemSink> ChunkSink for Decoder<S> {
 
 impl<S: ItemSink> StreamSink for Decoder<S> {
     fn has_key(&self, channel: usize, key: u64) -> bool {
-        self.shared.speakers.definitions().iter().any(|definition| {
+        self.shared.revisions.definitions().iter().any(|definition| {
             let there = definition.channels[channel].map(|there| &definition.plan.channels[there.channel]);
             there.is_some_and(|there| there.message_of(key, None).is_some())
         })
     }
 
     fn definitions(&self) -> usize {
-        self.shared.speakers.definitions().len()
+        self.shared.revisions.definitions().len()
     }
 
     fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
@@ -267,7 +267,7 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
     }
 
     fn line_packet(&mut self, packet: &Chunk<'_>) -> ControlFlow<()> {
-        self.shared.output.taker.hand_on(Item::Stray(&StrayBytes {
+        self.shared.output.taker.forward(Item::Stray(&StrayBytes {
             is_packet: true,
             times: match packet.times {
                 Times::Each(times) => times,

@@ -288,7 +288,7 @@ impl<S: StreamSink> Demux<S> {
         }
     }
 
-    fn hand_on(&mut self, stream: StreamId, key: Option<u64>, bytes: &[u8], time: Option<Time>) -> ControlFlow<()> {
+    fn forward(&mut self, stream: StreamId, key: Option<u64>, bytes: &[u8], time: Option<Time>) -> ControlFlow<()> {
         let times = time.map_or(Times::Unknown, Times::Last);
         self.sink.chunk(&Chunk { stream, times, key, bytes })
     }
@@ -303,7 +303,7 @@ impl<S: StreamSink> Demux<S> {
     ) -> ControlFlow<()> {
         let tap = said.node.map_or(PACKETS, |node| self.tap(Origin::Node(node), Some(node)));
         let stream = StreamId { channel, from: said.from.or(self.from), tap };
-        self.hand_on(stream, Some(key), bytes, time)
+        self.forward(stream, Some(key), bytes, time)
     }
 
     /// The tap of an origin, made when it is first heard.
@@ -339,7 +339,7 @@ impl<S: StreamSink> Demux<S> {
     fn can(&self, key: u64) -> Option<usize> {
         let mut channels = self.plan.channels.iter().enumerate();
         let found = channels.find(|(index, channel)| {
-            matches!(channel.medium.kind.carriage(), Encapsulation::Can { .. })
+            matches!(channel.medium.kind.encapsulation(), Encapsulation::Can { .. })
                 && self.on.is_none_or(|on| on == *index)
                 && (self.sink.has_key(*index, key) || !channel.key_is_outside())
         })?;
@@ -366,7 +366,9 @@ impl<S: StreamSink> Demux<S> {
     fn look_up(&self, [from, to]: [u16; 2]) -> Option<(usize, u64)> {
         let channels = &self.plan.channels;
         let has_port = |wanted: u16| {
-            channels.iter().position(|channel| channel.medium.kind.carriage() == (Encapsulation::Udp { port: wanted }))
+            channels
+                .iter()
+                .position(|channel| channel.medium.kind.encapsulation() == (Encapsulation::Udp { port: wanted }))
         };
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.
@@ -407,8 +409,8 @@ impl<S: StreamSink> Demux<S> {
         let found = match ruled {
             Some((channel, why)) => Some(((channel, self.key_of(channel, ports)), why)),
             None => self.udp(ports).map(|found| {
-                let is_own =
-                    self.plan.channels[found.0].medium.kind.carriage() == Encapsulation::Udp { port: found.1 as u16 };
+                let is_own = self.plan.channels[found.0].medium.kind.encapsulation()
+                    == Encapsulation::Udp { port: found.1 as u16 };
                 (found, if is_own { AssignmentReason::Port(found.1 as u16) } else { AssignmentReason::Key(found.1) })
             }),
         };
@@ -453,8 +455,8 @@ impl<S: StreamSink> Demux<S> {
                 let Some(segment) = Segment::read(packet.source, packet.destination, payload) else {
                     return self.sink.unassigned(Unassigned::Damaged, bytes);
                 };
-                let lower = segment.way.from.1.min(segment.way.to.1);
-                match self.tcp_channel(segment.way).0 {
+                let lower = segment.flow.from.1.min(segment.flow.to.1);
+                match self.tcp_channel(segment.flow).0 {
                     None => return self.sink.unassigned(Unassigned::TcpPort(lower), bytes),
                     // A segment is no packet: what is sent at once can come in two, and two in one.
                     Some((channel, _)) if self.plan.channels[channel].finder().is_packet() => {
@@ -494,7 +496,7 @@ impl<S: StreamSink> Demux<S> {
         match event {
             tcp::Event::Bytes(time, bytes) => {
                 self.sink.assigned(why);
-                self.hand_on(stream, self.key, bytes, time)
+                self.forward(stream, self.key, bytes, time)
             }
             tcp::Event::Gap(_) => {
                 self.sink.end_stream(stream);
@@ -554,7 +556,7 @@ impl<S: StreamSink> Demux<S> {
         if let Some(key) = key {
             let channels = &self.plan.channels;
             let keyed = |index: &usize| channels[*index].key_is_outside() && self.sink.has_key(*index, key);
-            let carried = |channel: &emberwort_model::plan::Channel| match channel.medium.kind.carriage() {
+            let carried = |channel: &emberwort_model::plan::Channel| match channel.medium.kind.encapsulation() {
                 Encapsulation::Udp { port } => u64::from(port) == key,
                 _ => false,
             };
@@ -624,12 +626,12 @@ impl<S: StreamSink> PieceSink for Demux<S> {
         match self.interfaces.get(interface).map(|known| known.route) {
             Some(Route::Stream(stream, why)) => {
                 self.sink.assigned(why);
-                self.hand_on(stream, self.key, bytes, time)
+                self.forward(stream, self.key, bytes, time)
             }
             Some(Route::Keyed(stream, why)) => match keyed(bytes) {
                 Some((key, data)) => {
                     self.sink.assigned(why);
-                    self.hand_on(stream, Some(key), data, time)
+                    self.forward(stream, Some(key), data, time)
                 }
                 None => self.sink.unassigned(Unassigned::Described, bytes),
             },
@@ -687,6 +689,6 @@ impl<S: StreamSink> PieceSink for Demux<S> {
         };
         let from = record.from.or(said.from).or(self.from);
         self.sink.assigned(why);
-        self.hand_on(StreamId { channel, from, tap }, key, bytes, time)
+        self.forward(StreamId { channel, from, tap }, key, bytes, time)
     }
 }

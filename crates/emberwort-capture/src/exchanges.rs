@@ -188,7 +188,7 @@ impl<S> Exchanges<S> {
 }
 
 impl<S: ExchangeSink> Exchanges<S> {
-    fn hand_on(&mut self, exchange: &Exchange) -> Result<ControlFlow<()>, S::Error> {
+    fn forward(&mut self, exchange: &Exchange) -> Result<ControlFlow<()>, S::Error> {
         if exchange.is_wanted { self.sink.exchange(exchange) } else { Ok(ControlFlow::Continue(())) }
     }
 
@@ -202,7 +202,7 @@ impl<S: ExchangeSink> Exchanges<S> {
                 break;
             }
             let Some(given_up) = self.open.pop_front() else { break };
-            if self.hand_on(&given_up)?.is_break() {
+            if self.forward(&given_up)?.is_break() {
                 return Ok(ControlFlow::Break(()));
             }
         }
@@ -211,7 +211,7 @@ impl<S: ExchangeSink> Exchanges<S> {
                 break;
             }
             let Some(given_up) = self.early.pop_front() else { break };
-            if self.hand_on(&given_up)?.is_break() {
+            if self.forward(&given_up)?.is_break() {
                 return Ok(ControlFlow::Break(()));
             }
         }
@@ -254,7 +254,7 @@ impl<S: ExchangeSink> Exchanges<S> {
                 Some(early) => {
                     exchange.answer = early.answer;
                     exchange.is_wanted |= early.is_wanted;
-                    return self.hand_on(&exchange);
+                    return self.forward(&exchange);
                 }
                 None => self.open.push_back(exchange),
             }
@@ -267,7 +267,7 @@ impl<S: ExchangeSink> Exchanges<S> {
             let Some(mut exchange) = self.open.remove(at) else { return Ok(ControlFlow::Continue(())) };
             exchange.answer = Some(spoken());
             exchange.is_wanted |= is_wanted;
-            return self.hand_on(&exchange);
+            return self.forward(&exchange);
         }
         let is_answer = row.plan.messages.iter().any(|other| other.message.answered_by.contains(&row.message));
         if is_answer && message.every.is_none() {
@@ -282,9 +282,9 @@ impl<S: ExchangeSink> Exchanges<S> {
 impl<S: ExchangeSink> ItemSink for Exchanges<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.filters.0.update_revisions(speakers);
-        self.filters.1.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.filters.0.update_revisions(revisions);
+        self.filters.1.update_revisions(revisions);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
@@ -301,7 +301,7 @@ impl<S: ExchangeSink> ItemSink for Exchanges<S> {
 
     fn finish(&mut self) -> Result<(), S::Error> {
         while let Some(open) = self.open.pop_front().or_else(|| self.early.pop_front()) {
-            if self.hand_on(&open)?.is_break() {
+            if self.forward(&open)?.is_break() {
                 break;
             }
         }

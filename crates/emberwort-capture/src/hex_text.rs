@@ -273,15 +273,15 @@ impl Dump {
                 let count = (next - at).min(bytes.len() as u64);
                 self.block.extend(&bytes[..count as usize]);
                 at += count;
-                if self.block.len() >= MAX_LINE && self.hand_on(give).is_break() {
+                if self.block.len() >= MAX_LINE && self.forward(give).is_break() {
                     return Ok(ControlFlow::Break(()));
                 }
             }
         }
-        if self.block.len() >= MAX_LINE { Ok(self.hand_on(give)) } else { Ok(ControlFlow::Continue(())) }
+        if self.block.len() >= MAX_LINE { Ok(self.forward(give)) } else { Ok(ControlFlow::Continue(())) }
     }
 
-    fn hand_on(&mut self, give: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+    fn forward(&mut self, give: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
         let flow = match self.block.is_empty() {
             true => ControlFlow::Continue(()),
             false => give(Piece { interface: 0, time: None, bytes: &self.block }),
@@ -331,7 +331,7 @@ impl Lines for Dump {
         // A dump that begins again is another one.
         let again = self.before.as_ref().is_some_and(|(before, _)| offset <= *before && offset == self.start);
         let flow = self.settle((!again).then_some(offset), give)?;
-        let flow = if again && flow.is_continue() { self.hand_on(give) } else { flow };
+        let flow = if again && flow.is_continue() { self.forward(give) } else { flow };
         if flow.is_break() {
             return Ok(flow);
         }
@@ -344,7 +344,7 @@ impl Lines for Dump {
 
     fn end(&mut self, give: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>) -> Result<(), String> {
         let settled = self.settle(None, give);
-        let _ = self.hand_on(give);
+        let _ = self.forward(give);
         settled.map(drop)
     }
 }

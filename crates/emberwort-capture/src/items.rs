@@ -134,7 +134,7 @@ pub struct Row<'a> {
     pub from: End,
     /// Offset of its first byte in the lane.
     pub offset: u64,
-    /// Index of the definition that it was read with in [`Speakers::definitions`]; 0 for the link's own.
+    /// Index of the definition that it was read with in [`RevisionMap::definitions`]; 0 for the link's own.
     pub definition: usize,
     /// What that definition means.
     pub plan: &'a Arc<Plan>,
@@ -225,17 +225,17 @@ pub trait ItemSink {
     type Error;
 
     /// The definitions in use, before the first item; and again when there are more, which then stand behind those before.
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        let _ = speakers;
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        let _ = revisions;
     }
 
-    /// What it wants of a message, both by index in [`Speakers::definitions`] and there. Asked once for each.
+    /// What it wants of a message, both by index in [`RevisionMap::definitions`] and there. Asked once for each.
     fn wants(&self, definition: usize, message: usize) -> Wants {
         let _ = (definition, message);
         Wants::Values
     }
 
-    /// Whether it may want a row with this body, of a message by index in [`Speakers::definitions`] and there; what it does not want is
+    /// Whether it may want a row with this body, of a message by index in [`RevisionMap::definitions`] and there; what it does not want is
     /// counted, and its values are not decoded.
     fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
         let _ = (definition, message, body);
@@ -278,8 +278,8 @@ pub trait ItemSink {
 impl<S: ItemSink> ItemSink for &mut S {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        (**self).update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        (**self).update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {

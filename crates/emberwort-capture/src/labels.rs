@@ -256,8 +256,8 @@ pub struct LabelledFields {
 
 impl LabelledFields {
     /// Looks up the fields in further definitions.
-    pub fn update_revisions(&mut self, labels: &Labels, speakers: &RevisionMap) {
-        for definition in &speakers.definitions()[self.bound.len()..] {
+    pub fn update_revisions(&mut self, labels: &Labels, revisions: &RevisionMap) {
+        for definition in &revisions.definitions()[self.bound.len()..] {
             let of = |compiled: &emberwort_model::plan::MessagePlan| {
                 let message = &compiled.message;
                 // What a definition does not have, or not in that form, has no text there.

@@ -20,12 +20,12 @@ pub(crate) type Readers = Vec<Option<BodyReader>>;
 /// `only`, if that is given.
 pub(crate) fn read_bodies(
     readers: &mut Readers,
-    speakers: &RevisionMap,
+    revisions: &RevisionMap,
     channel: usize,
     from: Option<End>,
     only: Option<usize>,
 ) {
-    for (index, definition) in speakers.definitions().iter().enumerate().skip(readers.len()) {
+    for (index, definition) in revisions.definitions().iter().enumerate().skip(readers.len()) {
         let there = || definition.channels[channel].map(|there| there.channel).filter(|_| only == Some(index));
         let there = definition.channel(channel).or_else(there);
         readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
@@ -66,8 +66,8 @@ impl LaneReader {
 
 /// What all lanes have together.
 pub(crate) struct LaneContext<S: ItemSink> {
-    pub speakers: RevisionMap,
-    pub later: DeferredDefinitions,
+    pub revisions: RevisionMap,
+    pub deferred: DeferredDefinitions,
     /// What was asked for and is not answered yet, as each definition reads it.
     pub requests: Vec<Requests>,
     pub output: Output<S>,
@@ -76,8 +76,8 @@ pub(crate) struct LaneContext<S: ItemSink> {
 impl<S: ItemSink> LaneContext<S> {
     /// There are more definitions than before.
     pub fn update_revisions(&mut self) {
-        self.output.update_revisions(&self.speakers);
-        self.requests.resize_with(self.speakers.definitions().len(), Requests::default);
+        self.output.update_revisions(&self.revisions);
+        self.requests.resize_with(self.revisions.definitions().len(), Requests::default);
     }
 }
 
@@ -137,9 +137,9 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
         let StreamId { channel, from, .. } = self.stream;
         // Where either end can have sent them, these read what the device sends.
         let first = if either.is_some() { None } else { from };
-        read_bodies(readers, &self.shared.speakers, channel, first, *only);
+        read_bodies(readers, &self.shared.revisions, channel, first, *only);
         if either.is_some() {
-            read_bodies(host_readers, &self.shared.speakers, channel, Some(End::Host), *only);
+            read_bodies(host_readers, &self.shared.revisions, channel, Some(End::Host), *only);
         }
     }
 
@@ -147,7 +147,7 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
     fn note_elsewhere(&mut self, frame: &FrameView<'_>) {
         for (index, reader) in self.reading.readers.iter_mut().enumerate() {
             let Some(reader) = reader.as_mut().filter(|_| index != self.definition) else { continue };
-            let plan = &self.shared.speakers.definitions()[index].plan;
+            let plan = &self.shared.revisions.definitions()[index].plan;
             let requests = &mut self.shared.requests[index];
             if reader.is_decoded_by_request(frame) && reader.check(frame, requests).is_ok() {
                 let message = reader.message();
@@ -190,7 +190,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             _ => {}
         }
         // Who was asked answers; who was not, and can only answer, does not speak.
-        let plan = |definition: usize| &self.shared.speakers.definitions()[definition].plan;
+        let plan = |definition: usize| &self.shared.revisions.definitions()[definition].plan;
         let asked = self.reading.either.as_ref().and_then(|either| either.asked);
         let answers = asked.is_some_and(|(definition, question, node)| {
             definition == by_device.0
@@ -277,7 +277,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             wire,
         };
         self.shared.output.statistics.stray(&stray);
-        self.shared.output.taker.hand_on(Item::Stray(&stray));
+        self.shared.output.taker.forward(Item::Stray(&stray));
     }
 }
 
@@ -285,16 +285,16 @@ impl<S: ItemSink> LaneSink<'_, S> {
     fn accept_of_some_definition(&mut self, frame: &FrameView<'_>) -> Result<(), FrameFault> {
         let from = self.end();
         if let Some(revision) = frame.revision
-            && !self.shared.later.is_empty()
-            && self.shared.later.ask(revision, &mut self.shared.speakers)
+            && !self.shared.deferred.is_empty()
+            && self.shared.deferred.ask(revision, &mut self.shared.revisions)
         {
             self.shared.update_revisions();
             self.read_all();
             self.is_uniform = false;
         }
-        let speakers = &self.shared.speakers;
-        if speakers.definitions().len() > 1 {
-            let of_frame = || speakers.of_frame(self.stream.channel, from, frame);
+        let revisions = &self.shared.revisions;
+        if revisions.definitions().len() > 1 {
+            let of_frame = || revisions.of_frame(self.stream.channel, from, frame);
             self.definition = self.reading.only.unwrap_or_else(of_frame);
         }
         // There is one wherever frames are read with its definition.
@@ -314,12 +314,12 @@ impl<S: ItemSink> LaneSink<'_, S> {
     fn good_of_some_definition(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         let definition = self.definition;
         let end = self.end();
-        let LaneContext { speakers, requests, output, .. } = &mut *self.shared;
+        let LaneContext { revisions, requests, output, .. } = &mut *self.shared;
         let (Some(reader), either) = self.reading.reader(definition) else { return };
         let message = reader.message();
         let extent = reader.extent();
         let channel = reader.channel();
-        let plan = &speakers.definitions()[definition].plan;
+        let plan = &revisions.definitions()[definition].plan;
         let interest = output.interests[definition][message];
         let values = if interest.in_values { reader.values(frame) } else { &output.no_values };
         if interest.in_requests {
@@ -338,7 +338,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         let mut frame = frame;
         if definition != 0
             && frame.node.is_none()
-            && let Some((_, node)) = speakers.node_elsewhere(self.stream.channel, from, frame.key)
+            && let Some((_, node)) = revisions.node_elsewhere(self.stream.channel, from, frame.key)
         {
             with_node = FrameView { node: Some(node), ..*frame };
             frame = &with_node;
@@ -361,10 +361,10 @@ impl<S: ItemSink> LaneSink<'_, S> {
         };
         output.statistics.row(&row);
         if interest.is_wanted {
-            output.taker.hand_on(Item::Row(&row));
+            output.taker.forward(Item::Row(&row));
         }
-        if speakers.definitions().len() > 1 {
-            if let Some((says, read_as)) = speakers.contradicted(definition, frame) {
+        if revisions.definitions().len() > 1 {
+            if let Some((says, read_as)) = revisions.contradicted(definition, frame) {
                 output.statistics.contradicted(frame.node, says, read_as);
             }
             self.note_elsewhere(frame);
@@ -404,10 +404,10 @@ impl<S: ItemSink> LaneSink<'_, S> {
             fault: &fault,
             frame,
             direction: self.direction(),
-            plan: &self.shared.speakers.definitions()[definition].plan,
+            plan: &self.shared.revisions.definitions()[definition].plan,
             wire,
         };
         self.shared.output.statistics.broken(&broken);
-        self.shared.output.taker.hand_on(Item::Broken(&broken));
+        self.shared.output.taker.forward(Item::Broken(&broken));
     }
 }

@@ -153,7 +153,7 @@ impl<O: Send + 'static> CaptureReader<O> {
     }
 
     /// Hands on what comes next.
-    fn hand_on(&mut self, all: &mut usize, sink: &mut dyn PieceSink) -> ControlFlow<()> {
+    fn forward(&mut self, all: &mut usize, sink: &mut dyn PieceSink) -> ControlFlow<()> {
         match self.batch.events.pop_front() {
             Some(Event::Section) => self.interfaces.clear(),
             Some(Event::Interface(interface)) => {
@@ -220,7 +220,7 @@ pub fn read<O: Send + 'static>(
             continue;
         }
         let Some((_, at)) = earliest else { continue };
-        is_over = running[at].hand_on(&mut all, sink).is_break();
+        is_over = running[at].forward(&mut all, sink).is_break();
     }
     for running in running {
         join(running, &mut ended);

@@ -32,7 +32,7 @@ pub type Source = (End, String, Option<u64>);
 #[derive(Clone, Debug, Default)]
 pub struct Monitor {
     /// What was received of each message.
-    pub seen: BTreeMap<Source, MessageActivity>,
+    pub activity: BTreeMap<Source, MessageActivity>,
     /// The last frames, and what was none.
     pub log: VecDeque<Logged>,
     /// The last requests.
@@ -77,7 +77,7 @@ pub struct Logged {
     /// When.
     pub time: Option<Time>,
     /// What.
-    pub what: LogEntryKind,
+    pub kind: LogEntryKind,
 }
 
 /// What came.
@@ -99,7 +99,7 @@ pub enum LogEntryKind {
     /// A broken frame.
     Broken {
         /// Why.
-        why: String,
+        fault: String,
         /// Its bytes.
         bytes: Vec<u8>,
     },
@@ -141,7 +141,7 @@ impl Monitor {
         let message = &row.plan.messages[row.message].message;
         let (from, node) = (row.from, row.frame.node);
         let time = row.time.unwrap_or_default();
-        let seen = self.seen.entry((from, message.name.clone(), node)).or_insert_with(|| MessageActivity {
+        let seen = self.activity.entry((from, message.name.clone(), node)).or_insert_with(|| MessageActivity {
             count: 0,
             times: VecDeque::new(),
             plan: row.plan.clone(),
@@ -198,7 +198,7 @@ impl Monitor {
         if self.log.len() == MAX_LOG {
             self.log.pop_front();
         }
-        self.log.push_back(Logged { time, what });
+        self.log.push_back(Logged { time, kind: what });
     }
 }
 
@@ -213,7 +213,7 @@ impl ItemSink for Monitor {
                 self.note(
                     broken.time,
                     LogEntryKind::Broken {
-                        why: broken.fault.sentence(broken.plan, broken.direction),
+                        fault: broken.fault.sentence(broken.plan, broken.direction),
                         bytes: broken.wire.to_vec(),
                     },
                 );

@@ -53,7 +53,7 @@ pub(crate) struct GuardedSink<S: ItemSink> {
 }
 
 impl<S: ItemSink> GuardedSink<S> {
-    pub fn hand_on(&mut self, item: Item<'_>) {
+    pub fn forward(&mut self, item: Item<'_>) {
         if self.ended.is_none() {
             self.ended = match self.sink.item(item) {
                 Ok(ControlFlow::Continue(())) => None,
@@ -66,10 +66,10 @@ impl<S: ItemSink> GuardedSink<S> {
 
 impl<S: ItemSink> Output<S> {
     /// Makes room for definitions that it has none for yet.
-    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.statistics.update_revisions(speakers);
-        self.taker.sink.update_revisions(speakers);
-        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.interests.len()) {
+    pub fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.statistics.update_revisions(revisions);
+        self.taker.sink.update_revisions(revisions);
+        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.interests.len()) {
             let of_message = |(message, compiled): (usize, &MessagePlan)| {
                 let asks = !compiled.deciding.is_empty();
                 let wants = self.taker.sink.wants(index, message);

@@ -36,7 +36,7 @@ pub enum Wrapping {
 impl Wrapping {
     /// That of a channel.
     pub fn of(channel: &Channel) -> Self {
-        match channel.medium.kind.carriage() {
+        match channel.medium.kind.encapsulation() {
             Encapsulation::Udp { port } => Self::Udp { port: (!channel.key_is_outside()).then_some(port) },
             Encapsulation::Can { fd } => Self::Can { fd },
             Encapsulation::Bytes if channel.key_is_outside() => Self::Keyed,

@@ -23,22 +23,22 @@ pub struct Unpacked<'a> {
 /// Ends where the packed bytes are damaged or cut, and keeps why.
 struct UpToDamage<R> {
     reader: R,
-    why: Rc<RefCell<Option<String>>>,
+    error: Rc<RefCell<Option<String>>>,
 }
 
 impl<R: Read> Read for UpToDamage<R> {
     fn read(&mut self, room: &mut [u8]) -> io::Result<usize> {
-        if self.why.borrow().is_some() {
+        if self.error.borrow().is_some() {
             return Ok(0);
         }
         self.reader.read(room).or_else(|error| match error.kind() {
             io::ErrorKind::Interrupted => Err(error),
             io::ErrorKind::UnexpectedEof => {
-                *self.why.borrow_mut() = Some("the packed file ends too early".to_owned());
+                *self.error.borrow_mut() = Some("the packed file ends too early".to_owned());
                 Ok(0)
             }
             _ => {
-                *self.why.borrow_mut() = Some(format!("the packed file is damaged: {error}"));
+                *self.error.borrow_mut() = Some(format!("the packed file is damaged: {error}"));
                 Ok(0)
             }
         })
@@ -108,11 +108,12 @@ impl<'a> Unpacked<'a> {
         let why = Rc::new(RefCell::new(None));
         let broken = Some(why.clone());
         if is_gzip {
-            let reader = Box::new(UpToDamage { reader: MultiGzDecoder::new(whole), why });
+            let reader = Box::new(UpToDamage { reader: MultiGzDecoder::new(whole), error: why });
             return Ok(Self { reader, broken });
         }
         if is_zstd {
-            let reader = Box::new(UpToDamage { reader: ManyFrames { at: Some(UnpackState::Between(whole)) }, why });
+            let reader =
+                Box::new(UpToDamage { reader: ManyFrames { at: Some(UnpackState::Between(whole)) }, error: why });
             return Ok(Self { reader, broken });
         }
         Ok(Self { reader: Box::new(whole), broken: None })

@@ -196,20 +196,20 @@ impl DeferredDefinitions {
     }
 
     /// Makes a revision known, if that was not done; returns whether it is a new definition.
-    pub(crate) fn ask(&mut self, revision: u64, speakers: &mut RevisionMap) -> bool {
+    pub(crate) fn ask(&mut self, revision: u64, map: &mut RevisionMap) -> bool {
         let Some(at) = self.revisions.iter().position(|other| *other == revision) else { return false };
         self.revisions.swap_remove(at);
         let found = (self.find)(revision);
         if let Some(plan) = &found {
-            speakers.by_part(plan);
+            map.by_part(plan);
         }
         found.is_some()
     }
 
     /// Makes all of them known.
-    pub fn ask_all(&mut self, speakers: &mut RevisionMap) {
+    pub fn ask_all(&mut self, map: &mut RevisionMap) {
         while let Some(revision) = self.revisions.first().copied() {
-            self.ask(revision, speakers);
+            self.ask(revision, map);
         }
     }
 }

@@ -108,7 +108,7 @@ fn read_some(input: &mut impl Read, wanted: impl Fn(&[u8]) -> usize) -> io::Resu
 }
 
 /// Hands on bytes that somebody gave by themselves, as one piece, also if there are none: a packet, or a stretch of a stream.
-pub fn hand_over(bytes: &[u8], sink: &mut dyn PieceSink) {
+pub fn forward_all(bytes: &[u8], sink: &mut dyn PieceSink) {
     sink.section();
     sink.interface(serial_interface());
     let _ = sink.piece(Piece { interface: 0, time: None, bytes });

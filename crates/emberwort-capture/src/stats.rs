@@ -86,8 +86,8 @@ pub struct Gaps {
 
 impl Statistics {
     /// All zero, for the definitions in use.
-    pub fn new(speakers: &RevisionMap) -> Self {
-        let plan = speakers.own().clone();
+    pub fn new(revisions: &RevisionMap) -> Self {
+        let plan = revisions.own().clone();
         let mut statistics = Self {
             input: 0,
             good: 0,
@@ -115,15 +115,15 @@ impl Statistics {
             timeline: None,
             plan,
         };
-        statistics.update_revisions(speakers);
+        statistics.update_revisions(revisions);
         statistics
     }
 
     /// Makes room for the counts of definitions that it has none for yet.
-    pub(crate) fn update_revisions(&mut self, speakers: &RevisionMap) {
+    pub(crate) fn update_revisions(&mut self, revisions: &RevisionMap) {
         let mut known: HashMap<String, usize> =
             self.names.iter().enumerate().map(|(place, name)| (name.clone(), place)).collect();
-        for definition in &speakers.definitions()[self.places.len()..] {
+        for definition in &revisions.definitions()[self.places.len()..] {
             let mut of_definition = Vec::new();
             for message in &definition.plan.messages {
                 let name = &message.message.name;

@@ -145,7 +145,7 @@ impl StoredItems {
     ///
     /// # Panics
     /// If the speakers lack the definition of one of them.
-    pub fn each(&self, speakers: &RevisionMap, mut act: impl FnMut(Item<'_>)) {
+    pub fn each(&self, revisions: &RevisionMap, mut act: impl FnMut(Item<'_>)) {
         for kept in &self.items[..self.used] {
             let (number, time, channel, from, offset) = (kept.number, kept.time, kept.channel, kept.from, kept.offset);
             let wire = &self.bytes[kept.wire.clone()];
@@ -162,7 +162,7 @@ impl StoredItems {
                     from: *from,
                     offset,
                     definition: *definition,
-                    plan: &speakers.definitions()[*definition].plan,
+                    plan: &revisions.definitions()[*definition].plan,
                     message: *message,
                     extent: *extent,
                     values: &kept.values,

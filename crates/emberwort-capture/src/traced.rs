@@ -32,7 +32,7 @@ pub struct Provenance {
     packet: u64,
     /// Where the bytes of the packet lie in memory.
     span: (usize, usize),
-    why: Option<AssignmentReason>,
+    reason: Option<AssignmentReason>,
     streams: HashMap<StreamId, Stream>,
 }
 
@@ -46,7 +46,7 @@ struct Stream {
 
 impl Provenance {
     fn add(&mut self, stream: StreamId, bytes: &[u8]) {
-        let (packet, (start, end), why) = (self.packet, self.span, self.why);
+        let (packet, (start, end), why) = (self.packet, self.span, self.reason);
         let from = bytes.as_ptr() as usize;
         let lies_inside = from >= start && from + bytes.len() <= end;
         let at = lies_inside.then(|| from - start);
@@ -142,7 +142,7 @@ impl<S: StreamSink> StreamSink for Traced<S> {
     }
 
     fn assigned(&mut self, why: AssignmentReason) {
-        self.provenance.borrow_mut().why = Some(why);
+        self.provenance.borrow_mut().reason = Some(why);
         self.sink.assigned(why);
     }
 

@@ -217,8 +217,8 @@ impl OpenTable {
 impl ItemSink for Folder {
     type Error = DatasetError;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        let own = speakers.own();
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        let own = revisions.own();
         self.channels = own.channels.iter().map(|channel| channel.name.clone()).collect();
         self.about = vec![
             ("emberwort.link".to_owned(), own.link.name.clone()),

@@ -145,7 +145,7 @@ pub struct Difference {
     /// The messages that it touches, by index, of both revisions.
     pub(crate) touches: [BTreeSet<usize>; 2],
     /// What it does, where no bytes can show it.
-    pub(crate) told: Vec<(Pair, Verdict, String)>,
+    pub(crate) verdicts: Vec<(Pair, Verdict, String)>,
 }
 
 /// A number's change of bits, which a range alone does not explain.
@@ -240,7 +240,7 @@ impl Finder<'_> {
             width: None,
             at: [None, None],
             touches: touches.clone(),
-            told: Vec::new(),
+            verdicts: Vec::new(),
         });
         let last = self.found.len() - 1;
         &mut self.found[last]
@@ -464,7 +464,7 @@ impl Finder<'_> {
                     Verdict::FineWithLoss,
                     format!("{} {missed}", message.name),
                 );
-                self.note(DifferenceKind::MessageRemoved, &message.name, texts, &touched).told.push(told);
+                self.note(DifferenceKind::MessageRemoved, &message.name, texts, &touched).verdicts.push(told);
             }
         }
     }
@@ -536,7 +536,7 @@ impl Finder<'_> {
                     told.push((pair, Verdict::FineWithLoss, sentence));
                 }
             }
-            self.note(DifferenceKind::Period, &is.name, texts, &TouchedMessages::default()).told = told;
+            self.note(DifferenceKind::Period, &is.name, texts, &TouchedMessages::default()).verdicts = told;
         }
         let names = |plan: &Plan, message: &Message| -> Vec<String> {
             message.answered_by.iter().map(|answer| plan.link.messages[*answer].name.clone()).collect()
@@ -564,7 +564,7 @@ impl Finder<'_> {
                     told.push((pair, Verdict::FineWithLoss, sentence));
                 }
             }
-            self.note(DifferenceKind::Answers, &is.name, texts, &TouchedMessages::default()).told = told;
+            self.note(DifferenceKind::Answers, &is.name, texts, &TouchedMessages::default()).verdicts = told;
         }
     }
 

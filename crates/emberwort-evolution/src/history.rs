@@ -67,12 +67,12 @@ pub enum Problem {
         file: String,
     },
     /// It cannot be read as a definition.
-    #[error("{file} cannot be read: {why}")]
+    #[error("{file} cannot be read: {problem}")]
     Unreadable {
         /// The file.
         file: String,
         /// The first thing that is wrong.
-        why: String,
+        problem: String,
     },
     /// It holds another revision than its name says.
     #[error("{file} holds revision {found}")]
@@ -161,12 +161,15 @@ fn sealed(revision: u32, file: &str, bytes: &[u8]) -> Result<Sealed, Problem> {
     }
     let text = match decode_text(bytes.to_vec()) {
         Ok(text) => text,
-        Err(error) => return Err(Problem::Unreadable { file, why: error.0.message }),
+        Err(error) => return Err(Problem::Unreadable { file, problem: error.0.message }),
     };
     let checked = check(&Source::new(file.as_str(), text.as_str()));
     let Some(plan) = checked.plan else {
         let why = checked.findings.iter().find(|finding| finding.is_error());
-        return Err(Problem::Unreadable { file, why: why.map_or_else(String::new, |finding| finding.message.clone()) });
+        return Err(Problem::Unreadable {
+            file,
+            problem: why.map_or_else(String::new, |finding| finding.message.clone()),
+        });
     };
     if plan.link.revision != revision {
         return Err(Problem::Renamed { file, found: plan.link.revision });

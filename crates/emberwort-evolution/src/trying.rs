@@ -52,7 +52,7 @@ pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
     let found = differences(&old.plan, &new.plan, [&outlines[0].index(), &outlines[1].index()]);
     let changes = found.into_iter().map(|difference| {
         let mut judgements: [Judgement; 4] = Default::default();
-        for (pair, verdict, sentence) in &difference.told {
+        for (pair, verdict, sentence) in &difference.verdicts {
             judgements[*pair as usize] = Judgement { verdict: *verdict, sentence: sentence.clone(), example: None };
         }
         Change { difference, judgements }

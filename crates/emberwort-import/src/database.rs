@@ -23,9 +23,9 @@ pub struct Skipped {
     /// Its line, from 1.
     pub line: usize,
     /// What it is.
-    pub what: String,
+    pub item: String,
     /// Why it is left out.
-    pub why: String,
+    pub reason: String,
     /// Whether the bytes of a frame mean less without it.
     pub is_about_bytes: bool,
 }

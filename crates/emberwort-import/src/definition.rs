@@ -133,7 +133,7 @@ fn unit(text: &str) -> String {
 
 impl Writer {
     fn leave_out(&mut self, line: usize, what: impl Into<String>, why: impl Into<String>) {
-        self.left_out.push(Skipped { line, what: what.into(), why: why.into(), is_about_bytes: true });
+        self.left_out.push(Skipped { line, item: what.into(), reason: why.into(), is_about_bytes: true });
     }
 
     /// A name in its style; one that is another for a better reason than its style is said.

@@ -108,12 +108,12 @@ impl Parser<'_> {
     }
 
     fn skip(&mut self, line: usize, what: impl Into<String>, why: &str) {
-        self.database.skipped.push(Skipped { line, what: what.into(), why: why.to_owned(), is_about_bytes: true });
+        self.database.skipped.push(Skipped { line, item: what.into(), reason: why.to_owned(), is_about_bytes: true });
     }
 
     /// As [`Parser::skip`], for what says nothing about the bytes of a frame.
     fn pass(&mut self, line: usize, what: impl Into<String>, why: &str) {
-        self.database.skipped.push(Skipped { line, what: what.into(), why: why.to_owned(), is_about_bytes: false });
+        self.database.skipped.push(Skipped { line, item: what.into(), reason: why.to_owned(), is_about_bytes: false });
     }
 
     /// Whether a statement begins at a token: one of their words at the beginning of a line.

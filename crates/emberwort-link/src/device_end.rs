@@ -162,7 +162,7 @@ impl DeviceEnd {
                 let request = (frame.message, &frame.values);
                 for answer in self.player.hear(plan, &self.device, now, request, &mut self.random) {
                     let (request, asked) = (frame.message, frame.values.clone());
-                    self.agenda.note(now + answer.after, PendingAction::Answer { request, asked, way: answer.way });
+                    self.agenda.note(now + answer.after, PendingAction::Answer { request, asked, way: answer.source });
                 }
             }
         }

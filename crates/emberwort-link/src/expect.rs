@@ -51,7 +51,7 @@ enum Kind {
     },
     Values(Box<Probe>),
     AtMost {
-        what: Quantity,
+        quantity: Quantity,
         most: u64,
         at: Place,
     },
@@ -243,7 +243,7 @@ impl Expectation {
                     ("unread", "frames") => Quantity::Unread,
                     _ => return Err(unreadable()),
                 };
-                Kind::AtMost { what, most: number(count)?, at: place.unwrap_or(Place::Host) }
+                Kind::AtMost { quantity: what, most: number(count)?, at: place.unwrap_or(Place::Host) }
             }
             _ => return Err(unreadable()),
         };
@@ -275,7 +275,7 @@ impl Expectation {
     pub(crate) fn is_exceeded(&self, received: &Counts, heard: impl Fn(Option<u64>) -> ReceptionAccount) -> bool {
         match &self.kind {
             Kind::Count { bound: Bound::AtMost(most), message, node, .. } => summed(received, *message, *node) > *most,
-            Kind::AtMost { what, most, at } => what.count(heard(at.node())) > *most,
+            Kind::AtMost { quantity: what, most, at } => what.count(heard(at.node())) > *most,
             _ => false,
         }
     }
@@ -353,7 +353,7 @@ impl Expectation {
                 let found = format!("{compared} good frames compared with what was sent, {differ} differ{others}");
                 (unless(differ == 0, Reason::WrongValue), found)
             }
-            Kind::AtMost { what, most, at } => {
+            Kind::AtMost { quantity: what, most, at } => {
                 let heard = at.heard(report);
                 let count = what.count(heard);
                 let found = match what {

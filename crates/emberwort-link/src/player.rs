@@ -17,7 +17,7 @@ use emberwort_text::formula::ComputedField;
 #[derive(Clone, Debug)]
 pub(crate) struct Answer {
     pub after: Nanoseconds,
-    pub way: ReplySource,
+    pub source: ReplySource,
 }
 
 /// A way to answer.
@@ -130,7 +130,7 @@ impl Player {
                 (way, &device.answers_after, 1)
             }
         };
-        (0..times).map(|_| Answer { after: drawn(delay, random), way }).collect()
+        (0..times).map(|_| Answer { after: drawn(delay, random), source: way }).collect()
     }
 
     /// Answers a request in a way that was chosen. What is asked for is done now.

@@ -21,7 +21,7 @@ pub(crate) struct Side {
     /// First offset and sent frame, rising: those of which bytes have not been given away yet.
     origins: VecDeque<(u64, u64)>,
     /// All that it received.
-    pub heard: ReceptionAccount,
+    pub account: ReceptionAccount,
     /// The numbers of what it received.
     pub numbering: Numbering,
 }
@@ -113,7 +113,7 @@ impl Side {
             requests: Requests::default(),
             fed: 0,
             origins: VecDeque::new(),
-            heard: ReceptionAccount::default(),
+            account: ReceptionAccount::default(),
             numbering: Numbering::new(plan),
         }
     }
@@ -122,7 +122,7 @@ impl Side {
         let mut sink = SideSink {
             reader: &mut self.reader,
             requests: &self.requests,
-            heard: &mut self.heard,
+            heard: &mut self.account,
             origins: &self.origins,
             found: Found { frames: Vec::new(), faults: Vec::new(), stray: 0, settled: Vec::new() },
         };
@@ -143,7 +143,7 @@ impl Side {
     pub fn feed(&mut self, sent: u64, chunk: &Chunk<'_>) -> Found {
         self.origins.push_back((self.fed, sent));
         self.fed += chunk.bytes.len() as u64;
-        self.heard.input += chunk.bytes.len() as u64;
+        self.account.input += chunk.bytes.len() as u64;
         self.take(|receiver, sink| {
             receiver.feed(chunk, sink);
             // Where silence separates frames, the wire keeps it behind each.
@@ -156,7 +156,7 @@ impl Side {
     /// Takes bytes of which nobody knows which sent frame they belong to.
     pub fn hear(&mut self, chunk: &Chunk<'_>) -> Found {
         self.fed += chunk.bytes.len() as u64;
-        self.heard.input += chunk.bytes.len() as u64;
+        self.account.input += chunk.bytes.len() as u64;
         self.take(|receiver, sink| receiver.feed(chunk, sink))
     }
 
@@ -173,7 +173,12 @@ impl Side {
     /// All that it received, with the gaps in the numbers.
     pub fn heard_in_all(&self) -> ReceptionAccount {
         let watch = self.numbering.watch();
-        ReceptionAccount { gaps: watch.gaps(), missing: watch.missing(), jumps_back: watch.jumps_back(), ..self.heard }
+        ReceptionAccount {
+            gaps: watch.gaps(),
+            missing: watch.missing(),
+            jumps_back: watch.jumps_back(),
+            ..self.account
+        }
     }
 
     /// Nothing more comes.

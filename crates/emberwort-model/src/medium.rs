@@ -235,7 +235,7 @@ impl MediumKind {
     }
 
     /// How its bytes stand in a capture.
-    pub fn carriage(&self) -> Encapsulation {
+    pub fn encapsulation(&self) -> Encapsulation {
         match *self {
             MediumKind::Udp { port, .. } => Encapsulation::Udp { port },
             MediumKind::Can { data_bitrate, .. } => Encapsulation::Can { fd: data_bitrate.is_some() },
@@ -272,7 +272,7 @@ impl MediumKind {
 
     /// The greatest port, endpoint, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
     pub fn greatest_key(&self, extended: bool) -> u64 {
-        match (self.carriage(), self) {
+        match (self.encapsulation(), self) {
             (Encapsulation::Can { .. }, _) if extended => 0x1FFF_FFFF,
             (Encapsulation::Can { .. }, _) => 0x7FF,
             (_, MediumKind::Lora { .. }) => 223,

@@ -118,12 +118,12 @@ impl Drop for Events {
 
 /// Why a port cannot be opened.
 #[derive(Debug, Error)]
-#[error("{port} cannot be opened: {why}")]
+#[error("{port} cannot be opened: {reason}")]
 pub struct PortError {
     /// The port, as it was written.
     pub port: String,
     /// What is wrong, and a way out.
-    pub why: String,
+    pub reason: String,
 }
 
 /// So many events wait at most: when nobody takes them, ports are not read any further, so that a flood fills no memory.
@@ -191,7 +191,7 @@ impl Port {
         (events, number): (&Events, usize),
         is_wanted: &dyn Fn() -> bool,
     ) -> Result<Self, PortError> {
-        let failed = |error: io::Error| PortError { port: address.to_string(), why: reason(address, &error) };
+        let failed = |error: io::Error| PortError { port: address.to_string(), reason: reason(address, &error) };
         let mut name = address.to_string();
         let first = match address {
             Address::Pty => {

@@ -475,7 +475,7 @@ impl<'f> Parser<'_, 'f> {
         if self.depth > MAX_DEPTH {
             return Err(format!("`{}` has too many parts inside of each other", self.text));
         }
-        let mut left = self.behind(least)?;
+        let mut left = self.with_suffix(least)?;
         loop {
             let before = self.at;
             if least < 3 && self.take("in") {
@@ -519,7 +519,7 @@ impl<'f> Parser<'_, 'f> {
     }
 
     /// A value with what may stand behind it: `opening changed`, `opening jumped by 10`.
-    fn behind(&mut self, least: u8) -> Result<Part<'f>, String> {
+    fn with_suffix(&mut self, least: u8) -> Result<Part<'f>, String> {
         let part = self.unary()?;
         let Part::Variable { name, number, .. } = &part else { return Ok(part) };
         if least >= 3 {

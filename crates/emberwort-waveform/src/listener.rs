@@ -102,7 +102,7 @@ pub struct Listener<S> {
     /// When the first wire had a level.
     begun: Option<Moment>,
     /// Up to when the decoder was told that nothing happened.
-    told: Moment,
+    told_until: Moment,
     /// Before this moment it has nothing to tell as long as no level changes.
     due: Moment,
     sink: S,
@@ -213,7 +213,7 @@ impl<S: LineSink> Listener<S> {
             is_known: [false; MAX_WIRES],
             now: Moment::default(),
             begun: None,
-            told: Moment::default(),
+            told_until: Moment::default(),
             due: Moment::default(),
             sink,
         })
@@ -304,14 +304,14 @@ impl<S: LineSink> Listener<S> {
             Line::Uart(receivers) => {
                 let both = [Role::Device, Role::Host].into_iter().zip(receivers.iter());
                 both.filter_map(|(role, uart)| {
-                    uart.as_ref().map(|uart| LineObservations::Uart(role, uart.format(), uart.seen.clone()))
+                    uart.as_ref().map(|uart| LineObservations::Uart(role, uart.format(), uart.observed.clone()))
                 })
                 .collect()
             }
-            Line::Spi(spi) => vec![LineObservations::Spi(spi.seen.clone())],
-            Line::I2c(i2c, hertz) => vec![LineObservations::I2c(*hertz, i2c.seen.clone())],
-            Line::Can(can, _) => vec![LineObservations::Can(can.speeds(), can.seen.clone())],
-            Line::Usb(usb) => vec![LineObservations::Usb(usb.speed(), usb.seen.clone())],
+            Line::Spi(spi) => vec![LineObservations::Spi(spi.observed.clone())],
+            Line::I2c(i2c, hertz) => vec![LineObservations::I2c(*hertz, i2c.observed.clone())],
+            Line::Can(can, _) => vec![LineObservations::Can(can.speeds(), can.observed.clone())],
+            Line::Usb(usb) => vec![LineObservations::Usb(usb.speed(), usb.observed.clone())],
             Line::Code(code) => vec![LineObservations::Code(*code.code(), code.seen())],
         }
     }
@@ -336,7 +336,7 @@ impl<S: LineSink> Listener<S> {
         }
         let _ = self.tell();
         for from in From::ALL {
-            let _ = self.hand_on(from, None, 0);
+            let _ = self.forward(from, None, 0);
         }
         self.tell_flaws();
         self.burst_is_over();
@@ -348,7 +348,7 @@ impl<S: LineSink> Listener<S> {
     }
 
     /// Hands on what was collected of one sender.
-    fn hand_on(&mut self, from: From, key: Option<u64>, tap: u32) -> ControlFlow<()> {
+    fn forward(&mut self, from: From, key: Option<u64>, tap: u32) -> ControlFlow<()> {
         let Collected { bytes, times } = &mut self.collected[from as usize];
         if bytes.is_empty() && key.is_none() {
             return ControlFlow::Continue(());
@@ -383,12 +383,12 @@ impl<S: LineSink> Listener<S> {
                     self.collected[from as usize].add(byte);
                     // What is longer than any frame is none.
                     if self.collected[from as usize].bytes.len() >= AT_ONCE {
-                        self.hand_on(from, None, 0)?;
+                        self.forward(from, None, 0)?;
                     }
                 }
                 Event::Packet { from, key, node } => {
                     let tap = self.tap(node);
-                    self.hand_on(from, key, tap)?;
+                    self.forward(from, key, tap)?;
                 }
                 Event::PacketByte(byte) => self.line_packet.add(byte),
                 Event::LinePacket(from) => {
@@ -420,11 +420,11 @@ impl<S: LineSink> Listener<S> {
     fn character(&mut self, from: From, byte: LineByte, pause: u64) -> ControlFlow<()> {
         let other = if from == From::Device { From::Host } else { From::Device };
         self.burst_is_over();
-        self.hand_on(other, None, 0)?;
+        self.forward(other, None, 0)?;
         let collected = &self.collected[from as usize];
         let rested = collected.times.last().is_some_and(|last| byte.start.time().since(last.end) * 1000 >= pause);
         if rested || collected.bytes.len() >= AT_ONCE {
-            self.hand_on(from, None, 0)?;
+            self.forward(from, None, 0)?;
         }
         self.collected[from as usize].add(byte);
         ControlFlow::Continue(())
@@ -543,8 +543,8 @@ impl<S: LineSink> WaveSink for Listener<S> {
     fn pause(&mut self) {
         // A transfer is handed on as a whole.
         if let Line::Uart(_) = &self.line {
-            let _ = self.hand_on(From::Device, None, 0);
-            let _ = self.hand_on(From::Host, None, 0);
+            let _ = self.forward(From::Device, None, 0);
+            let _ = self.forward(From::Host, None, 0);
         }
         self.sink.pause();
     }
@@ -594,7 +594,7 @@ impl<S: LineSink> Listener<S> {
     fn change(&mut self, at: Moment, wire: usize, level: Option<bool>) -> ControlFlow<()> {
         // What ended on another wire before this comes before it.
         if let Line::Uart(_) | Line::Usb(_) = self.line
-            && self.told != at
+            && self.told_until != at
         {
             self.nothing_until(at)?;
         }
@@ -602,7 +602,7 @@ impl<S: LineSink> Listener<S> {
     }
 
     fn nothing_until(&mut self, at: Moment) -> ControlFlow<()> {
-        self.told = at;
+        self.told_until = at;
         if at <= self.due {
             return ControlFlow::Continue(());
         }

@@ -236,7 +236,7 @@ impl SignalObservations {
                 uart.edge(at.after(uart.character()), Some(*level), &mut out);
             }
             let flawed: u64 =
-                uart.seen.flaws.iter().filter(|(flaw, ..)| *flaw != Flaw::Break).map(|(_, _, count)| count).sum();
+                uart.observed.flaws.iter().filter(|(flaw, ..)| *flaw != Flaw::Break).map(|(_, _, count)| count).sum();
             (characters, flawed, odd)
         };
         let formats = [(8, 'N'), (8, 'E'), (8, 'O'), (7, 'E'), (7, 'O'), (7, 'N'), (9, 'N')];
@@ -373,8 +373,8 @@ fn are_packets(plus: &SignalObservations, minus: &SignalObservations, speed: Usb
         usb.until(at, &mut Vec::new());
         usb.step(at, &before, &levels, &mut Vec::new());
     }
-    let flaws: u64 = usb.seen.flaws.iter().map(|(_, count)| count.count).sum();
-    usb.seen.good() >= 3 && flaws * 10 <= usb.seen.good()
+    let flaws: u64 = usb.observed.flaws.iter().map(|(_, count)| count.count).sum();
+    usb.observed.good() >= 3 && flaws * 10 <= usb.observed.good()
 }
 
 /// What a signal probably is.

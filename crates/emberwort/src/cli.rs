@@ -15,7 +15,7 @@ use crate::project::{GenerateKind, Role};
 
 pub use captures::{
     AmendArgs, AskedArgs, BytesAs, CaptureForm, DecodeArgs, DecodeForm, FindArgs, InputArgs, PlotArgs, PlotForm,
-    SampleForm, SenderEnd, SpeakerArgs, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment,
+    RevisionArgs, SampleForm, SenderEnd, StatsArgs, StatsForm, SurveyArgs, TextArgs, TimeAs, WaveArgs, moment,
     wave_span,
 };
 pub use checksum::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, IdentifyArgs, PacketArgs, StrengthArgs};
@@ -514,7 +514,7 @@ pub struct TrialArgs {
     #[arg(add = names::files("toml"))]
     pub file: PathBuf,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     /// The host has another revision than the definition's, as r2
     #[arg(long, value_name = "REVISION", add = names::revisions())]
     pub host: Option<String>,

@@ -49,7 +49,7 @@ pub struct How<'a> {
     /// May change each packet that is not dropped.
     pub with_all: &'a mut dyn FnMut(InterfaceKind, &mut Vec<u8>),
     /// Is told of each changed packet, in their order.
-    pub told: &'a mut dyn FnMut(Changed) -> io::Result<()>,
+    pub report: &'a mut dyn FnMut(Changed) -> io::Result<()>,
 }
 
 /// Copies a capture of a form that has packets, or of raw bytes, with edits. Memory does not grow with the capture.
@@ -112,7 +112,7 @@ impl Copy<'_, '_> {
                 }
                 let (bytes, layers) = rebuild(packet.kind, bytes, range, &new, self.how.keep_checksums)
                     .map_err(|why| CopyError::Packet(packet.number, why))?;
-                (self.how.told)(Changed { packet: packet.number, layers })?;
+                (self.how.report)(Changed { packet: packet.number, layers })?;
                 bytes
             }
         };

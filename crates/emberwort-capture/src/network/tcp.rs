@@ -46,7 +46,7 @@ impl Flow {
 #[derive(Clone, Copy, Debug)]
 pub struct Segment<'a> {
     /// Which way it goes.
-    pub way: Flow,
+    pub flow: Flow,
     /// The number of its first byte.
     pub sequence: u32,
     /// The number of the byte that its sender waits for, if it says it.
@@ -69,7 +69,7 @@ impl<'a> Segment<'a> {
         let (finishes, begins, resets, acknowledges) =
             (flags & 1 != 0, flags & 2 != 0, flags & 4 != 0, flags & 16 != 0);
         Some(Self {
-            way: Flow { from: (source, port(0)), to: (destination, port(2)) },
+            flow: Flow { from: (source, port(0)), to: (destination, port(2)) },
             sequence: number(4),
             acknowledged: acknowledges.then(|| number(8)),
             begins,
@@ -140,15 +140,15 @@ impl Streams {
         tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         self.segments += 1;
-        if segment.begins && self.streams.contains_key(&segment.way) {
+        if segment.begins && self.streams.contains_key(&segment.flow) {
             // The same ports again.
-            self.end(segment.way, tell)?;
+            self.end(segment.flow, tell)?;
         }
         // What the other side has, this one will not send again.
         if let Some(acknowledged) = segment.acknowledged {
-            self.catch_up(segment.way.back(), acknowledged, tell)?;
+            self.catch_up(segment.flow.back(), acknowledged, tell)?;
         }
-        if !self.streams.contains_key(&segment.way) {
+        if !self.streams.contains_key(&segment.flow) {
             if segment.bytes.is_empty() && !segment.begins {
                 return ControlFlow::Continue(());
             }
@@ -164,9 +164,9 @@ impl Streams {
                 recent: VecDeque::new(),
                 given_up: VecDeque::new(),
             };
-            self.streams.insert(segment.way, stream);
+            self.streams.insert(segment.flow, stream);
         }
-        let Some(stream) = self.streams.get_mut(&segment.way) else { return ControlFlow::Continue(()) };
+        let Some(stream) = self.streams.get_mut(&segment.flow) else { return ControlFlow::Continue(()) };
         stream.last = self.segments;
         let first = segment.sequence.wrapping_add(u32::from(segment.begins));
         // How far it lies ahead: less than half of all numbers, or it lies behind.
@@ -192,7 +192,7 @@ impl Streams {
         if !bytes.is_empty() {
             if at == stream.position {
                 stream.take(bytes, &mut self.recent);
-                tell(segment.way, Event::Bytes(time, bytes))?;
+                tell(segment.flow, Event::Bytes(time, bytes))?;
             } else {
                 let waits = stream.waiting.get_mut(&at);
                 let known = waits.as_ref().map_or(0, |(_, known)| known.len());
@@ -211,7 +211,7 @@ impl Streams {
                 self.waiting += memory + more.len();
             }
         }
-        self.go_on(segment.way, tell)
+        self.go_on(segment.flow, tell)
     }
 
     /// Hands on what follows now; ends the stream if that was all.
@@ -393,11 +393,11 @@ mod tests {
     };
 
     fn segment(sequence: u32, bytes: &[u8]) -> Segment<'_> {
-        Segment { way: WAY, sequence, acknowledged: None, begins: false, ends: false, bytes }
+        Segment { flow: WAY, sequence, acknowledged: None, begins: false, ends: false, bytes }
     }
 
     /// What comes of some segments: bytes that follow each other together, between gaps.
-    fn come(segments: &[Segment<'_>]) -> (Vec<Vec<u8>>, Streams) {
+    fn outcome(segments: &[Segment<'_>]) -> (Vec<Vec<u8>>, Streams) {
         let mut streams = Streams::default();
         let mut come = vec![Vec::new()];
         let mut tell = |_: Flow, event: Event<'_>| {
@@ -418,7 +418,7 @@ mod tests {
     #[test]
     fn what_is_sent_again_comes_once() {
         let start = Segment { begins: true, ..segment(0xFFFF_FFFD, b"") };
-        let (bytes, streams) = come(&[
+        let (bytes, streams) = outcome(&[
             start,
             segment(0xFFFF_FFFE, b"abc"),
             segment(0xFFFF_FFFE, b"abc"),
@@ -432,15 +432,15 @@ mod tests {
     #[test]
     fn a_gap_is_told_when_the_other_side_has_what_lacks() {
         let start = Segment { begins: true, ..segment(99, b"") };
-        let acknowledged = Segment { way: WAY.back(), acknowledged: Some(109), ..segment(5, b"") };
+        let acknowledged = Segment { flow: WAY.back(), acknowledged: Some(109), ..segment(5, b"") };
         let (bytes, streams) =
-            come(&[start, segment(100, b"abc"), segment(106, b"xyz"), acknowledged, segment(109, b"!")]);
+            outcome(&[start, segment(100, b"abc"), segment(106, b"xyz"), acknowledged, segment(109, b"!")]);
         assert_eq!(bytes, [b"abc".to_vec(), b"xyz!".to_vec()]);
         assert_eq!(streams.gaps, (1, 3));
         // Without its word the capture may still have it.
-        let (bytes, _) = come(&[start, segment(100, b"abc"), segment(106, b"xyz"), segment(103, b"def")]);
+        let (bytes, _) = outcome(&[start, segment(100, b"abc"), segment(106, b"xyz"), segment(103, b"def")]);
         assert_eq!(bytes, [b"abcdefxyz"]);
-        let (bytes, _) = come(&[start, segment(100, b"abc"), segment(106, b"xyz")]);
+        let (bytes, _) = outcome(&[start, segment(100, b"abc"), segment(106, b"xyz")]);
         assert_eq!(bytes, [b"abc".to_vec(), b"xyz".to_vec()]);
     }
 
@@ -459,7 +459,7 @@ mod tests {
         shuffled.sort_by_key(|segment| scattered(segment.sequence));
         let reversed: Vec<_> = all.iter().rev().copied().collect();
         for order in [all, reversed, shuffled] {
-            let (bytes, streams) = come(&[&[start][..], &order].concat());
+            let (bytes, streams) = outcome(&[&[start][..], &order].concat());
             assert!(bytes.len() == 1 && bytes[0] == data[..cuts[50_000]]);
             assert_eq!((streams.gaps, streams.late, streams.repeated, streams.waiting), ((0, 0), (0, 0), 0, 0));
         }
@@ -468,14 +468,14 @@ mod tests {
     #[test]
     fn what_comes_too_late_or_with_other_bytes_is_counted() {
         let start = Segment { begins: true, ..segment(99, b"") };
-        let acknowledged = Segment { way: WAY.back(), acknowledged: Some(109), ..segment(5, b"") };
+        let acknowledged = Segment { flow: WAY.back(), acknowledged: Some(109), ..segment(5, b"") };
         // 103 to 105 are given up, and come after that.
         let (bytes, streams) =
-            come(&[start, segment(100, b"abc"), segment(106, b"xyz"), acknowledged, segment(102, b"cdefx")]);
+            outcome(&[start, segment(100, b"abc"), segment(106, b"xyz"), acknowledged, segment(102, b"cdefx")]);
         assert_eq!(bytes, [b"abc".to_vec(), b"xyz".to_vec()]);
         assert_eq!((streams.gaps, streams.late, streams.differing), ((1, 3), (1, 3), (0, 0)));
         // Sent again with other bytes: as it was taken, as it waits, and over both; and whether the other side is there.
-        let (bytes, streams) = come(&[
+        let (bytes, streams) = outcome(&[
             start,
             segment(100, b"abc"),
             segment(101, b"Xc"),
@@ -488,7 +488,7 @@ mod tests {
         assert_eq!(bytes, [b"abcdefXyz!"]);
         assert_eq!((streams.gaps, streams.late, streams.differing), ((0, 0), (0, 0), (4, 4)));
         // What lies before the first segment of a capture that begins in the middle.
-        let (bytes, streams) = come(&[segment(100, b"abc"), segment(95, b"vwxyzab"), segment(103, b"d")]);
+        let (bytes, streams) = outcome(&[segment(100, b"abc"), segment(95, b"vwxyzab"), segment(103, b"d")]);
         assert_eq!((bytes, streams.late), (vec![b"abcd".to_vec()], (1, 5)));
     }
 
@@ -523,7 +523,7 @@ mod tests {
                     }
                 }
             }
-            let (bytes, streams) = come(&segments);
+            let (bytes, streams) = outcome(&segments);
             prop_assert_eq!(bytes, expected);
             prop_assert_eq!(streams.gaps, lacking);
         }
@@ -543,7 +543,7 @@ mod tests {
         // One more than are followed at once, each with bytes, and some that wait for others.
         for port in 0..=MAX_STREAMS as u16 {
             for (sequence, bytes) in [(1, b"abc"), (10, b"xyz")] {
-                let segment = Segment { way: way(port), ..segment(sequence, bytes) };
+                let segment = Segment { flow: way(port), ..segment(sequence, bytes) };
                 assert!(streams.add(&segment, None, &mut tell).is_continue());
             }
             assert!(streams.streams.len() <= MAX_STREAMS);

@@ -17,8 +17,8 @@ pub trait ChangeSink {
     type Error;
 
     /// The definitions in use.
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        let _ = speakers;
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        let _ = revisions;
     }
 
     /// Fields of a row, by slot, that are not what they were in the one before, whose values these are.
@@ -76,10 +76,10 @@ fn sender(row: &Row<'_>) -> Sender {
 impl<S: ChangeSink> ItemSink for Changes<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.filters.0.update_revisions(speakers);
-        self.filters.1.update_revisions(speakers);
-        self.sink.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.filters.0.update_revisions(revisions);
+        self.filters.1.update_revisions(revisions);
+        self.sink.update_revisions(revisions);
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {

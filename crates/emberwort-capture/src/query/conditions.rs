@@ -422,13 +422,13 @@ impl Query {
     }
 
     /// Reads it for all definitions in use. What a definition does not have can never hold there.
-    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
+    pub fn update_revisions(&mut self, revisions: &RevisionMap) {
         let never = |names: &mut Names, plan: &Plan, message| {
             let mut bound = Bound::new("false", plan, message, names).ok()?;
             bound.is_possible = false;
             Some(bound)
         };
-        for definition in &speakers.definitions()[self.rows.len()..] {
+        for definition in &revisions.definitions()[self.rows.len()..] {
             let plan = &definition.plan;
             let names = &mut self.names;
             let mut read =

@@ -13,8 +13,8 @@ use crate::revision_map::RevisionMap;
 /// Decides which items are handed on.
 pub trait Filter {
     /// The definitions in use, before the first item and again when there are more.
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        let _ = speakers;
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        let _ = revisions;
     }
 
     /// What it needs of a message itself, and what is wanted of it then, given what the sink behind wants.
@@ -67,10 +67,10 @@ impl<F, S> Filtered<F, S> {
 impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.filter.update_revisions(speakers);
-        self.sink.update_revisions(speakers);
-        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.filter.update_revisions(revisions);
+        self.sink.update_revisions(revisions);
+        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.wanted.len()) {
             self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
         }
     }
@@ -154,10 +154,10 @@ impl SelectedRows {
 }
 
 impl Filter for SelectedRows {
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
         let is_wanted = |name: &String| self.messages.is_empty() || self.messages.contains(name);
         let of_plan = |plan: &Plan| plan.messages.iter().map(|message| is_wanted(&message.message.name)).collect();
-        self.wanted = speakers.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
+        self.wanted = revisions.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
     }
 
     fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
@@ -194,9 +194,9 @@ impl Matching {
 }
 
 impl Filter for Matching {
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
         if let Some(query) = &mut self.query {
-            query.update_revisions(speakers);
+            query.update_revisions(revisions);
         }
     }
 

@@ -24,9 +24,9 @@ impl<A, B> Tee<A, B> {
 impl<A: ItemSink, B: ItemSink<Error = A::Error>> ItemSink for Tee<A, B> {
     type Error = A::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.one.update_revisions(speakers);
-        self.other.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.one.update_revisions(revisions);
+        self.other.update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {

@@ -37,22 +37,22 @@ impl Queue {
     }
 
     /// Hands the first one by: it was not asked for.
-    fn skip_item<S: ItemSink>(&mut self, speakers: Option<&RevisionMap>, sink: &mut S) {
-        if let (Some((_, kept)), Some(speakers)) = (self.items.front(), speakers) {
-            kept.each(speakers, |item| sink.skip_item(item));
+    fn skip_item<S: ItemSink>(&mut self, revisions: Option<&RevisionMap>, sink: &mut S) {
+        if let (Some((_, kept)), Some(revisions)) = (self.items.front(), revisions) {
+            kept.each(revisions, |item| sink.skip_item(item));
         }
         self.pop();
     }
 
     /// Hands all of them on, as long as the sink takes them.
-    fn hand_on<S: ItemSink>(
+    fn forward<S: ItemSink>(
         &mut self,
-        speakers: &RevisionMap,
+        revisions: &RevisionMap,
         behind: &mut Downstream<S>,
     ) -> Result<ControlFlow<()>, S::Error> {
         let mut flow = Ok(ControlFlow::Continue(()));
         while let Some((_, kept)) = self.items.front() {
-            kept.each(speakers, |item| {
+            kept.each(revisions, |item| {
                 if matches!(flow, Ok(ControlFlow::Continue(()))) {
                     flow = behind.hand_on(item);
                 }
@@ -71,9 +71,9 @@ struct Downstream<S> {
 }
 
 impl<S: ItemSink> Downstream<S> {
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.sink.update_revisions(speakers);
-        for (index, definition) in speakers.definitions().iter().enumerate().skip(self.wanted.len()) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.sink.update_revisions(revisions);
+        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.wanted.len()) {
             self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
         }
     }
@@ -99,7 +99,7 @@ pub struct ContextWindow<S> {
     queue: Queue,
     /// Up to when items are wanted.
     until: Option<Time>,
-    speakers: Option<RevisionMap>,
+    revisions: Option<RevisionMap>,
     behind: Downstream<S>,
 }
 
@@ -108,19 +108,19 @@ impl<S> ContextWindow<S> {
     /// themselves; without a condition all.
     pub fn new(query: Option<Query>, (before, after): (u64, u64), sink: S) -> Self {
         let behind = Downstream { wanted: Vec::new(), sink };
-        Self { query, before, after, queue: Queue::default(), until: None, speakers: None, behind }
+        Self { query, before, after, queue: Queue::default(), until: None, revisions: None, behind }
     }
 }
 
 impl<S: ItemSink> ItemSink for ContextWindow<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
         if let Some(query) = &mut self.query {
-            query.update_revisions(speakers);
+            query.update_revisions(revisions);
         }
-        self.speakers = Some(speakers.clone());
-        self.behind.update_revisions(speakers);
+        self.revisions = Some(revisions.clone());
+        self.behind.update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
@@ -139,13 +139,13 @@ impl<S: ItemSink> ItemSink for ContextWindow<S> {
                 .front()
                 .is_some_and(|(then, ..)| then.is_none_or(|then| then.after(self.before) < time))
             {
-                self.queue.skip_item(self.speakers.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.revisions.as_ref(), &mut self.behind.sink);
             }
         }
         if is_found {
             self.until = time.map(|time| time.after(self.after));
-            if let Some(speakers) = &self.speakers
-                && self.queue.hand_on(speakers, &mut self.behind)?.is_break()
+            if let Some(revisions) = &self.revisions
+                && self.queue.forward(revisions, &mut self.behind)?.is_break()
             {
                 return Ok(ControlFlow::Break(()));
             }
@@ -156,7 +156,7 @@ impl<S: ItemSink> ItemSink for ContextWindow<S> {
         }
         if time.is_some() && self.before > 0 {
             if self.queue.items.len() >= MAX_BEFORE {
-                self.queue.skip_item(self.speakers.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.revisions.as_ref(), &mut self.behind.sink);
             }
             self.queue.push(item);
         } else {
@@ -184,7 +184,7 @@ pub struct LastRows<S> {
     /// How many rows; all, if it is `None`.
     rows: Option<u64>,
     queue: Queue,
-    speakers: Option<RevisionMap>,
+    revisions: Option<RevisionMap>,
     behind: Downstream<S>,
 }
 
@@ -192,16 +192,16 @@ impl<S> LastRows<S> {
     /// At most so many rows; all, as they come, if it is `None`.
     pub fn new(rows: Option<u64>, sink: S) -> Self {
         let behind = Downstream { wanted: Vec::new(), sink };
-        Self { rows, queue: Queue::default(), speakers: None, behind }
+        Self { rows, queue: Queue::default(), revisions: None, behind }
     }
 }
 
 impl<S: ItemSink> ItemSink for LastRows<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.speakers = Some(speakers.clone());
-        self.behind.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.revisions = Some(revisions.clone());
+        self.behind.update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
@@ -226,8 +226,8 @@ impl<S: ItemSink> ItemSink for LastRows<S> {
     }
 
     fn finish(&mut self) -> Result<(), S::Error> {
-        if let Some(speakers) = &self.speakers {
-            let _ = self.queue.hand_on(speakers, &mut self.behind)?;
+        if let Some(revisions) = &self.revisions {
+            let _ = self.queue.forward(revisions, &mut self.behind)?;
         }
         self.behind.sink.finish()
     }

@@ -74,8 +74,8 @@ fn holds_frame(field: &Field) -> bool {
 impl ItemSink for NestedFrames {
     type Error = Infallible;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        for definition in &speakers.definitions()[self.can_hold.len()..] {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        for definition in &revisions.definitions()[self.can_hold.len()..] {
             let messages = definition.plan.messages.iter();
             self.can_hold.push(messages.map(|compiled| compiled.message.fields.iter().any(holds_frame)).collect());
         }

@@ -22,7 +22,7 @@ pub struct Timing {
     /// How far those are from what the definition says.
     pub deviations: Quantiles,
     /// How many lack, by the time: a pause of one and a half periods and more stands for those that would fit in.
-    pub lacking: u64,
+    pub missing: u64,
     /// The longest pause.
     pub longest: u64,
 }
@@ -31,7 +31,7 @@ impl Timing {
     /// None yet.
     pub fn new(every: Option<u64>) -> Self {
         let (periods, deviations) = Default::default();
-        Self { every, count: 0, bytes: 0, first: None, last: None, periods, deviations, lacking: 0, longest: 0 }
+        Self { every, count: 0, bytes: 0, first: None, last: None, periods, deviations, missing: 0, longest: 0 }
     }
 
     /// One more.
@@ -44,7 +44,7 @@ impl Timing {
             let pause = time.since(last);
             self.longest = self.longest.max(pause);
             match self.every.filter(|every| *every > 0 && pause >= every + every / 2) {
-                Some(every) => self.lacking += (pause + every / 2) / every - 1,
+                Some(every) => self.missing += (pause + every / 2) / every - 1,
                 None => {
                     self.periods.add(pause);
                     if let Some(every) = self.every {
@@ -77,7 +77,7 @@ mod tests {
         for time in [0, 200, 402, 1000, 1199, 1401] {
             timing.add(Some(Time::from_nanoseconds(time)), 10);
         }
-        assert_eq!((timing.count, timing.lacking, timing.longest), (6, 2, 598));
+        assert_eq!((timing.count, timing.missing, timing.longest), (6, 2, 598));
         assert_eq!((timing.periods.at(0.5), timing.deviations.at(1.0)), (Some(200), Some(2)));
         assert_eq!(timing.jitter(), Some(3));
     }

@@ -393,7 +393,7 @@ fn packets_without_bytes_have_a_time_of_their_own() {
         .demuxed()
         .on(plan.channel_index("bus"))
         .assuming_key(Some(0x100));
-    source::hand_over(&[], &mut decoder);
+    source::forward_all(&[], &mut decoder);
     assert_eq!(decoder.into_sink().finish().unwrap().0.lines, ["host Ping {}"]);
 }
 

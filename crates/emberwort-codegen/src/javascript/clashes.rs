@@ -3,7 +3,7 @@
 use emberwort_model::Plan;
 
 use super::frames::{key, receiver_class, stem};
-use super::names::{behind, class, constant, member};
+use super::names::{after_word, class, constant, member};
 use crate::lower::{Rules, clashes as find};
 use crate::names::Clash;
 
@@ -13,7 +13,7 @@ pub fn clashes(plan: &Plan) -> Vec<Clash> {
         class,
         member,
         constant,
-        beside: |member| [behind("physical", member), behind("raw", member)],
+        beside: |member| [after_word("physical", member), after_word("raw", member)],
         // Those are of the class, not of its objects.
         beside_are_members: false,
         union: None,

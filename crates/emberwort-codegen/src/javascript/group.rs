@@ -4,7 +4,7 @@ use emberwort_model::model::{Field, Kind, Length, Value};
 use emberwort_model::plan::Action;
 
 use super::flavour::Flavour;
-use super::names::{behind, bytes, class, comment, doc, member, text};
+use super::names::{after_word, bytes, class, comment, doc, member, text};
 use super::numbers::{conversions, given, literal};
 use crate::code::Code;
 use crate::lower::Group;
@@ -100,9 +100,9 @@ impl GroupPrinter<'_> {
             "\n/** The physical value of a code{unit}. */\nstatic {}(raw) {{\n{}  return {physical};\n}}\n\
              \n/** The code nearest to a physical value{unit}. */\nstatic {}(value) {{\n{}  const raw = {raw};\n  if ({range}) {{\n    \
              throw outOfRange({}, value);\n  }}\n  return raw;\n}}",
-            behind("physical", &name),
+            after_word("physical", &name),
             none("  if (raw === NONE) {\n    return null;\n  }\n"),
-            behind("raw", &name),
+            after_word("raw", &name),
             none("  if (value === null) {\n    return NONE;\n  }\n"),
             text(&format!("{}.{}", self.group.name, field.name)),
         ));

@@ -136,7 +136,7 @@ pub fn member(name: &str) -> String {
 }
 
 /// A member's name behind a word: `physicalOilHot`.
-pub fn behind(word: &str, member: &str) -> String {
+pub fn after_word(word: &str, member: &str) -> String {
     format!("{word}{}", capital(member))
 }
 

@@ -62,7 +62,7 @@ impl Reader<'_> {
     }
 
     fn section(&self, section: &Section<'_>, code: &mut Code) {
-        let known = &section.known;
+        let known = &section.fixed;
         let start = known.start.filter(|_| self.group.message.is_some());
         let at = |byte: usize| match start {
             Some(start) => format!("b[{}]", start + byte),
@@ -77,7 +77,7 @@ impl Reader<'_> {
         for item in &known.items {
             let field = &self.group.fields[item.slot];
             let action = &section.plan.steps[item.step].action;
-            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.kind, action) {
                 let raw = sum(pieces, *width, &at);
                 code.line(format!("m.{} = {};", member(&field.name), value_of(&field.kind, &raw, *width, *signed)));
             }

@@ -5,7 +5,7 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_model::plan::{Action, Part};
 
 use super::frames::{Frames, has_receiver, is_wide as is_wide_part, key, messages, receiver_class, stem};
-use super::names::{behind, class, comment, constant, doc, member, text};
+use super::names::{after_word, class, comment, constant, doc, member, text};
 use super::numbers::{NumberRepresentation, is_wide};
 use crate::code::Code;
 use crate::lower::frame::is_chosen;
@@ -123,9 +123,9 @@ fn class_type(group: &Group<'_>, code: &mut Code) {
         let raw = if is_wide(&field.kind) { "bigint" } else { "number" };
         let physical = if form.none.is_some() { "number | null" } else { "number" };
         code.line(format!("/** The physical value of a code{unit}. */"));
-        code.line(format!("static {}(raw: {raw}): {physical};", behind("physical", &name)));
+        code.line(format!("static {}(raw: {raw}): {physical};", after_word("physical", &name)));
         code.line(format!("/** The code nearest to a physical value{unit}. */"));
-        code.line(format!("static {}(value: {physical}): {raw};", behind("raw", &name)));
+        code.line(format!("static {}(value: {physical}): {raw};", after_word("raw", &name)));
     }
     code.close("}");
 }

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use emberwort_model::model::{Field, Kind, Length, Selector};
 use emberwort_model::plan::{Action, ListPlan, RecordPlan, SectionPlan, UnionPlan};
 
-use super::names::{behind, class, little, member, text};
+use super::names::{after_word, class, little, member, text};
 use super::numbers::{NumberRepresentation, case_number, is_invalid, is_wide, part};
 use crate::code::Code;
 use crate::lower::{FixedItemKind, Group, Op, Piece, Section, has_record, is_ascii, sections};
@@ -94,22 +94,22 @@ impl Writer<'_> {
 
     /// What lies at known places: values are looked at first, and become raw numbers, of which the bytes are sums.
     fn known(&self, section: &Section<'_>, code: &mut Code) {
-        let (group, known) = (self.group, &section.known);
+        let (group, known) = (self.group, &section.fixed);
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
             if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
-                (&item.what, &section.plan.steps[item.step].action)
+                (&item.kind, &section.plan.steps[item.step].action)
             {
                 let name = member(&field.name);
-                self.raw(field, *width, &format!("m.{name}"), &behind("n", &name), code);
+                self.raw(field, *width, &format!("m.{name}"), &after_word("n", &name), code);
                 widths.push((item.slot, *width));
             }
         }
         let one = |(slot, piece): &(usize, Piece)| {
             let field = &group.fields[*slot];
             let width = widths.iter().find(|(of, _)| of == slot).map_or(8, |(_, width)| *width);
-            let part = part(&behind("n", &member(&field.name)), piece, width, field.kind.is_signed());
+            let part = part(&after_word("n", &member(&field.name)), piece, width, field.kind.is_signed());
             match (piece.low, part.contains(' ')) {
                 (0, _) => part,
                 (low, true) => format!("({part}) << {low}"),

@@ -18,7 +18,7 @@ pub struct Section<'a> {
     /// With fewer bytes than this from its start on it cannot be read.
     pub need: usize,
     /// The numbers at known places, which are safe behind that test.
-    pub known: FixedLayout,
+    pub fixed: FixedLayout,
     /// All else, in order; a number or bits of spare space at known places need no operation.
     pub ops: Vec<Op<'a>>,
     /// How many bytes it always has; `None` where it ends with the byte that the last operation ends in.
@@ -115,7 +115,7 @@ fn section<'a>(group: &Group<'a>, index: usize) -> Section<'a> {
     let mut ops = Vec::new();
     for item in &known.items {
         let step = &plan.steps[item.step];
-        match (&item.what, step.place) {
+        match (&item.kind, step.place) {
             (FixedItemKind::Number(_) | FixedItemKind::Spare, _) => {}
             (FixedItemKind::Bytes { byte, count, text: false }, _) => {
                 ops.push(Op::Field(item.slot, vec![Op::Bytes { byte: *byte, count: *count as u32 }]));
@@ -142,7 +142,7 @@ fn section<'a>(group: &Group<'a>, index: usize) -> Section<'a> {
         }
     }
     let size = plan.fixed.then_some(plan.greatest_size);
-    Section { plan, need: plan.least_size, known, ops: without_idle(ops), size }
+    Section { plan, need: plan.least_size, fixed: known, ops: without_idle(ops), size }
 }
 
 fn go<'a>(place: Place) -> Option<Op<'a>> {
@@ -217,9 +217,9 @@ pub fn text(group: &Group<'_>) -> String {
 
 fn section_text(group: &Group<'_>, section: &Section<'_>, out: &mut String) -> fmt::Result {
     writeln!(out, "  section of revision {}: need {} bytes", section.plan.revision, section.need)?;
-    for item in &section.known.items {
+    for item in &section.fixed.items {
         let name = &group.fields[item.slot].name;
-        if let FixedItemKind::Number(pieces) = &item.what {
+        if let FixedItemKind::Number(pieces) = &item.kind {
             write!(out, "    {name}: bits")?;
             for piece in pieces.iter().rev() {
                 write!(out, " {}[{}..{}]", piece.byte, piece.low + piece.bits - 1, piece.low)?;

@@ -24,7 +24,7 @@ pub struct FixedItem {
     /// The index of the field.
     pub slot: usize,
     /// What it is.
-    pub what: FixedItemKind,
+    pub kind: FixedItemKind,
 }
 
 /// What lies at a known place.
@@ -78,7 +78,7 @@ impl FixedLayout {
                 }
                 action => FixedItemKind::Group { bit, bits: action.bits().1 as usize },
             };
-            Some(FixedItem { step: at, slot: step.slot, what })
+            Some(FixedItem { step: at, slot: step.slot, kind: what })
         });
         let bytes = match section.fixed {
             true => section.greatest_size,
@@ -95,7 +95,7 @@ impl FixedLayout {
     /// fills as a whole.
     pub fn sums(&self, is_sent: impl Fn(usize) -> bool) -> Vec<Byte> {
         let is_filled = |byte: usize| {
-            self.items.iter().any(|item| match item.what {
+            self.items.iter().any(|item| match item.kind {
                 FixedItemKind::Bytes { byte: first, count, text: false } => (first..first + count).contains(&byte),
                 FixedItemKind::Group { bit, bits } => {
                     byte * 8 >= bit && byte * 8 + 8 <= bit + bits && bit.is_multiple_of(8)
@@ -104,7 +104,7 @@ impl FixedLayout {
             })
         };
         let sum = |byte: usize| {
-            let of_item = |item: &FixedItem| match &item.what {
+            let of_item = |item: &FixedItem| match &item.kind {
                 FixedItemKind::Number(pieces) if is_sent(item.slot) => {
                     let here = pieces.iter().find(|piece| piece.byte == byte);
                     here.map(|piece| (item.slot, *piece))

@@ -1,6 +1,6 @@
 //! What to read and to write, decided once for all languages; a generator prints it.
 //!
-//! - Bodies: [`sections`] is a tree of operations, the same one for both directions; [`Known`] is what lies at known places behind one test of the
+//! - Bodies: [`sections`] is a tree of operations, the same one for both directions; [`FixedLayout`] is what lies at known places behind one test of the
 //!   length, and which bits go into each of those bytes; [`Valid`] which numbers a sender may send.
 //! - Frames: [`frame`] is what is looked at, in which order, what checksums cover, and how a receiver finds a frame.
 //! - Names: [`clashes`] finds those that become the same in a language, by its [`Rules`].

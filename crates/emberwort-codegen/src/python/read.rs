@@ -61,7 +61,7 @@ impl Reader<'_> {
     }
 
     fn section(&self, section: &Section<'_>, code: &mut Code) {
-        let known = &section.known;
+        let known = &section.fixed;
         let start = known.start.filter(|_| self.group.message.is_some());
         let at = |byte: usize| match start {
             Some(start) => format!("b[{}]", start + byte),
@@ -82,7 +82,7 @@ impl Reader<'_> {
         }
         for item in &known.items {
             let (step, field) = (&section.plan.steps[item.step], &self.group.fields[item.slot]);
-            let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, &step.action) else {
+            let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.kind, &step.action) else {
                 continue;
             };
             let raw = if is_one {

@@ -93,12 +93,12 @@ impl Writer<'_> {
 
     /// What lies at known places: values are looked at first, and become raw numbers, of which the bytes are sums.
     fn known(&self, section: &Section<'_>, code: &mut Code) {
-        let (group, known) = (self.group, &section.known);
+        let (group, known) = (self.group, &section.fixed);
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
             if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
-                (&item.what, &section.plan.steps[item.step].action)
+                (&item.kind, &section.plan.steps[item.step].action)
             {
                 let name = member(&field.name);
                 self.raw(field, *width, &format!("self.{name}"), &format!("n_{name}"), code);

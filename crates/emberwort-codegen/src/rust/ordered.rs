@@ -68,9 +68,9 @@ fn turns<'a>(sections: &[Section<'a>]) -> (Vec<WriteStep<'a>>, Vec<Vec<Op<'a>>>)
             }
             false
         };
-        for item in &section.known.items {
+        for item in &section.fixed.items {
             let step = &section.plan.steps[item.step];
-            match (&item.what, step.place) {
+            match (&item.kind, step.place) {
                 (FixedItemKind::Spare, _) => {}
                 (FixedItemKind::Number(_), Place::Fixed(bit)) => {
                     next(Some((item.slot, bit as usize)), None, &mut ops);
@@ -160,9 +160,9 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
             if at > 0 {
                 inner.line("self.s = self.w.bit / 8;");
             }
-            if section.known.bytes > 0 {
-                inner.line(format!("*self.w.known(self.s)? = [0; {}];", section.known.bytes));
-                inner.line(format!("self.w.bit = (self.s + {}) * 8;", section.known.bytes));
+            if section.fixed.bytes > 0 {
+                inner.line(format!("*self.w.known(self.s)? = [0; {}];", section.fixed.bytes));
+                inner.line(format!("self.w.bit = (self.s + {}) * 8;", section.fixed.bytes));
             }
         }
         if keys.contains(&turn.slot) {

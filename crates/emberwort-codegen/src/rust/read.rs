@@ -74,7 +74,7 @@ impl<'g> Reader<'g> {
     }
 
     fn section(&self, section: &Section<'_>, code: &mut Code) {
-        let known = &section.known;
+        let known = &section.fixed;
         let at = |byte: usize| format!("b[{byte}]");
         if section.need > known.bytes {
             code.open(format!("if r.end.saturating_sub(start) < {} {{", section.need));
@@ -86,7 +86,7 @@ impl<'g> Reader<'g> {
             Op::Field(_, ops) => matches!(ops[..], [Op::Bytes { .. }]),
             _ => false,
         });
-        let reads_bytes = reads_bytes || known.items.iter().any(|item| matches!(item.what, FixedItemKind::Number(_)));
+        let reads_bytes = reads_bytes || known.items.iter().any(|item| matches!(item.kind, FixedItemKind::Number(_)));
         if known.bytes > 0 {
             let name = if reads_bytes { "b" } else { "_" };
             code.line(format!("let {name}: &[u8; {}] = r.known(start)?;", known.bytes));
@@ -94,7 +94,7 @@ impl<'g> Reader<'g> {
         for item in &known.items {
             let field = &self.group.fields[item.slot];
             let action = &section.plan.steps[item.step].action;
-            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.kind, action) {
                 let raw = sum(pieces, *width, &at);
                 code.line(format!("m.{} = {};", member(&field.name), value_of(&field.kind, &raw, *width, *signed)));
             }

@@ -34,7 +34,7 @@ impl ViewPlaces {
         let mut places = Self::default();
         for (index, section) in sections.iter().enumerate() {
             let reads = |op: &Op<'_>| matches!(op, Op::Field(_, ops) if matches!(ops[..], [Op::Bytes { .. }]));
-            let numbers = section.known.items.iter().any(|item| matches!(item.what, FixedItemKind::Number(_)));
+            let numbers = section.fixed.items.iter().any(|item| matches!(item.kind, FixedItemKind::Number(_)));
             if index > 0 && (numbers || section.ops.iter().any(reads)) {
                 places.sections.push(index);
             }
@@ -144,9 +144,9 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     }
     let getters = Getters { group, owner, places: &places };
     for (index, section) in sections.iter().enumerate() {
-        for item in &section.known.items {
+        for item in &section.fixed.items {
             let action = &section.plan.steps[item.step].action;
-            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.kind, action) {
                 let field = &group.fields[item.slot];
                 let raw = sum(pieces, *width, &|byte| format!("b[{byte}]"));
                 getters.known(index, section, field, action, &value_of(&field.kind, &raw, *width, *signed), code);
@@ -219,20 +219,20 @@ impl PlaceWalk<'_> {
     }
 
     fn section(&self, index: usize, section: &Section<'_>, is_last: bool, code: &mut Code) {
-        if section.need > section.known.bytes {
+        if section.need > section.fixed.bytes {
             code.open(format!("if r.end.saturating_sub(start) < {} {{", section.need));
             code.line("return Err(Error::Truncated);");
             code.close("}");
         }
         let decided = section
-            .known
+            .fixed
             .items
             .iter()
-            .filter(|item| matches!(item.what, FixedItemKind::Number(_)) && self.decides(item.slot));
+            .filter(|item| matches!(item.kind, FixedItemKind::Number(_)) && self.decides(item.slot));
         let reads = section.ops.iter().any(|op| matches!(op, Op::If { .. })) || decided.clone().next().is_some();
-        if section.known.bytes > 0 {
+        if section.fixed.bytes > 0 {
             let name = if reads { "b" } else { "_" };
-            code.line(format!("let {name}: &[u8; {}] = r.known(start)?;", section.known.bytes));
+            code.line(format!("let {name}: &[u8; {}] = r.known(start)?;", section.fixed.bytes));
         }
         if let Some(place) = self.places.and_then(|places| places.of_section(index)) {
             code.line(format!("view.at[{place}] = start;"));
@@ -240,7 +240,7 @@ impl PlaceWalk<'_> {
         for item in decided {
             let field = &self.group.fields[item.slot];
             if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) =
-                (&item.what, &section.plan.steps[item.step].action)
+                (&item.kind, &section.plan.steps[item.step].action)
             {
                 let raw = sum(pieces, *width, &|byte| format!("b[{byte}]"));
                 code.line(format!(
@@ -468,7 +468,7 @@ impl Getters<'_> {
                 format!("self.at[{}]", self.places.of_section(index).unwrap_or(0))
             }
         };
-        code.line(format!("let b: &[u8; {}] = known(self.body, {start});", section.known.bytes));
+        code.line(format!("let b: &[u8; {}] = known(self.body, {start});", section.fixed.bytes));
         code.line(value);
         code.close("}");
     }

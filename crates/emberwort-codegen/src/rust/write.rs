@@ -93,7 +93,7 @@ impl<'g> Writer<'g> {
     }
 
     fn section(&self, section: &Section<'_>, code: &mut Code) {
-        if section.known.bytes > 0 || section.size != Some(0) || !section.ops.is_empty() {
+        if section.fixed.bytes > 0 || section.size != Some(0) || !section.ops.is_empty() {
             code.line("let s = w.bit / 8;");
         }
         self.known(section, code);
@@ -128,12 +128,12 @@ impl<'g> Writer<'g> {
 
     /// What lies at known places: values are looked at first, and become raw numbers, of which the bytes are sums.
     fn known(&self, section: &Section<'_>, code: &mut Code) {
-        let (group, known) = (self.group, &section.known);
+        let (group, known) = (self.group, &section.fixed);
         let mut widths: Vec<(usize, u8)> = Vec::new();
         for item in &known.items {
             let field = &group.fields[item.slot];
             if let (FixedItemKind::Number(_), Action::Bits { width, .. }) =
-                (&item.what, &section.plan.steps[item.step].action)
+                (&item.kind, &section.plan.steps[item.step].action)
             {
                 let name = member(&field.name);
                 let (refusals, raw) = raw_of(field, *width, &format!("self.{name}"), &self.what(field));

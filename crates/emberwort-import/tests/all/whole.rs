@@ -101,7 +101,7 @@ fn becomes(database: &str, channel: &str, wanted: &str) -> Imported {
 
 /// The lines of what is left out, and why.
 fn left_out(imported: &Imported) -> Vec<(usize, &str)> {
-    imported.left_out.iter().map(|skipped| (skipped.line, skipped.why.as_str())).collect()
+    imported.left_out.iter().map(|skipped| (skipped.line, skipped.reason.as_str())).collect()
 }
 
 #[test]

@@ -289,7 +289,7 @@ impl Trial<'_> {
                     let (request, asked, exchange) = (frame.message, frame.values.clone(), exchange.clone());
                     self.at(
                         self.now + answer.after,
-                        Event::Reply { device, request, asked, exchange, way: answer.way },
+                        Event::Reply { device, request, asked, exchange, way: answer.source },
                     );
                 }
             }

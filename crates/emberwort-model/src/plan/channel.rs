@@ -19,7 +19,7 @@ pub struct Channel {
     device: Arc<Direction>,
     /// The host's frames where they are different.
     host: Option<Arc<Direction>>,
-    made: [Made; 2],
+    made: [DirectionCache; 2],
 }
 
 impl Channel {
@@ -98,7 +98,7 @@ impl Channel {
     ///
     /// # Panics
     /// If it was asked for with another type before.
-    pub fn made_once<T: Any + Send + Sync>(&self, from: End, make: impl FnOnce(Arc<Direction>) -> T) -> Arc<T> {
+    pub fn cached<T: Any + Send + Sync>(&self, from: End, make: impl FnOnce(Arc<Direction>) -> T) -> Arc<T> {
         let direction = self.direction(from);
         let is_host = self.is_split() && from == End::Host;
         let made = self.made[usize::from(is_host)].0.get_or_init(|| Arc::new(make(direction.clone())));
@@ -108,15 +108,15 @@ impl Channel {
 
 /// Room for what another layer makes of a direction. It says nothing of the channel: all are equal, and a copy begins empty.
 #[derive(Debug, Default)]
-struct Made(OnceLock<Arc<dyn Any + Send + Sync>>);
+struct DirectionCache(OnceLock<Arc<dyn Any + Send + Sync>>);
 
-impl Clone for Made {
+impl Clone for DirectionCache {
     fn clone(&self) -> Self {
         Self::default()
     }
 }
 
-impl PartialEq for Made {
+impl PartialEq for DirectionCache {
     fn eq(&self, _: &Self) -> bool {
         true
     }

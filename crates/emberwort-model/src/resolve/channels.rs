@@ -218,7 +218,9 @@ impl Resolver<'_> {
         let medium = &channel.medium.kind;
         let (fits, source, media) = match kind {
             KeyKind::Port => (medium.has_ports(), KeySource::Port, "`udp` and `lora` have"),
-            KeyKind::CanId => (matches!(medium.carriage(), Encapsulation::Can { .. }), KeySource::CanId, "`can` has"),
+            KeyKind::CanId => {
+                (matches!(medium.encapsulation(), Encapsulation::Can { .. }), KeySource::CanId, "`can` has")
+            }
             KeyKind::Endpoint => (medium.has_endpoints(), KeySource::Endpoint, "`usb` has"),
             KeyKind::Size => (channel.finder.separates(), KeySource::Size, "packets have"),
         };

@@ -471,7 +471,7 @@ impl Resolver<'_> {
             ));
             return;
         }
-        if channel.medium.kind.carriage() == (Encapsulation::Can { fd: true })
+        if channel.medium.kind.encapsulation() == (Encapsulation::Can { fd: true })
             && can::fd_size(size) != size
             && self.file.messages.iter().all(|item| item.name.text != name.text || item.sections.len() < 2)
         {

@@ -50,7 +50,7 @@ pub struct BitFrames {
     /// bits, and edges that are a bit off.
     around: u64,
     /// What was seen.
-    pub seen: BitFrameObservations,
+    pub observed: BitFrameObservations,
 }
 
 impl BitFrames {
@@ -69,7 +69,7 @@ impl BitFrames {
             is_over: false,
             is_fresh: true,
             around,
-            seen: BitFrameObservations::default(),
+            observed: BitFrameObservations::default(),
         }
     }
 
@@ -100,17 +100,17 @@ impl BitFrames {
                 } else {
                     // What follows a preamble that is too short is none, whatever it looks like.
                     if count > 0 && std::mem::take(&mut self.is_fresh) {
-                        self.seen.short_preambles.add(start);
+                        self.observed.short_preambles.add(start);
                     }
-                    self.seen.outside += count + u64::from(Some(bit) != self.rest);
+                    self.observed.outside += count + u64::from(Some(bit) != self.rest);
                     self.state = State::Preamble(0);
                     self.span = None;
                 }
             }
-            State::Between if self.is_over => self.seen.outside += u64::from(Some(bit) != self.rest),
+            State::Between if self.is_over => self.observed.outside += u64::from(Some(bit) != self.rest),
             State::Between => match self.frame.start {
                 Some(first) if bit == first => self.state = State::Byte(0),
-                Some(_) if self.bytes == 0 => self.seen.outside += u64::from(Some(bit) != self.rest),
+                Some(_) if self.bytes == 0 => self.observed.outside += u64::from(Some(bit) != self.rest),
                 Some(_) => self.finished(out),
                 None => self.data(0, bit, start, end, out),
             },
@@ -134,7 +134,7 @@ impl BitFrames {
 
     /// The frame has ended as it has to.
     fn finished(&mut self, out: &mut Vec<Event>) {
-        self.seen.frames += 1;
+        self.observed.frames += 1;
         self.transfer(true, out);
         out.push(Event::Packet { from: From::Unknown, key: None, node: None });
         self.reset();
@@ -160,18 +160,18 @@ impl BitFrames {
     pub fn rest(&mut self, at: Moment, out: &mut Vec<Event>) {
         match self.state {
             State::Byte(_) => {
-                self.seen.halves.add(at);
+                self.observed.halves.add(at);
                 self.transfer(false, out);
                 let whole = Event::Packet { from: From::Unknown, key: None, node: None };
                 out.push(if self.bytes > 0 { whole } else { Event::Dropped(From::Unknown) });
             }
             State::Between if self.bytes > 0 && !self.is_over => {
                 if self.frame.end.is_some() {
-                    self.seen.unended.add(at);
+                    self.observed.unended.add(at);
                 }
                 self.finished(out);
             }
-            State::Preamble(count) => self.seen.outside += count,
+            State::Preamble(count) => self.observed.outside += count,
             State::Between => {}
         }
         self.reset();

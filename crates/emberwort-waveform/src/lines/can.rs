@@ -115,7 +115,7 @@ pub struct Can {
     is_checksum_right: bool,
     has_seen_idle: bool,
     /// What was seen.
-    pub seen: CanObservations,
+    pub observed: CanObservations,
 }
 
 /// What the bits of the frame at hand say of it so far.
@@ -184,7 +184,7 @@ impl Can {
             times: Vec::with_capacity(64),
             is_checksum_right: false,
             has_seen_idle: false,
-            seen: CanObservations::default(),
+            observed: CanObservations::default(),
         }
     }
 
@@ -212,10 +212,10 @@ impl Can {
     /// From this moment on the bus has another level; one that nobody knows counts as recessive.
     pub fn edge(&mut self, at: Moment, is_recessive: bool, out: &mut Vec<Event>) {
         self.until(at, out);
-        self.seen.edges += 1;
+        self.observed.edges += 1;
         // The first level is no edge: nobody knows what stood before.
-        if is_recessive && self.seen.edges > 1 {
-            self.seen.dominant += at.since(self.since);
+        if is_recessive && self.observed.edges > 1 {
+            self.observed.dominant += at.since(self.since);
         }
         let width = at.since(self.since);
         (self.is_recessive, self.since) = (is_recessive, at);
@@ -224,11 +224,11 @@ impl Can {
                 if !self.is_fast && self.layout.data.is_none() && matches!(self.state, State::Stuffed) {
                     let bits = (width + self.bit / 2) / self.bit;
                     if (1..=6).contains(&bits) && self.bits.len() > 1 {
-                        self.seen.measured.0 += width;
-                        self.seen.measured.1 += bits;
+                        self.observed.measured.0 += width;
+                        self.observed.measured.1 += bits;
                         if bits == 1 {
-                            let (least, most) = self.seen.spread.unwrap_or((width, width));
-                            self.seen.spread = Some((least.min(width), most.max(width)));
+                            let (least, most) = self.observed.spread.unwrap_or((width, width));
+                            self.observed.spread = Some((least.min(width), most.max(width)));
                         }
                     }
                 }
@@ -241,7 +241,7 @@ impl Can {
             State::Intermission(ended) if !is_recessive => {
                 // A dominant bit in the first two of three is an overload flag.
                 if at.since(ended) < self.bit * 3 / 2 {
-                    self.seen.overloads.add(at);
+                    self.observed.overloads.add(at);
                     self.state = State::Joining;
                 } else {
                     self.start(at);
@@ -270,8 +270,8 @@ impl Can {
             match self.state {
                 State::Joining => {
                     if self.is_recessive && at.since(self.since) >= self.bit * 21 / 2 {
-                        if !self.has_seen_idle && self.seen.edges > 1 {
-                            self.seen.left_out += 1;
+                        if !self.has_seen_idle && self.observed.edges > 1 {
+                            self.observed.left_out += 1;
                         }
                         self.has_seen_idle = true;
                         self.state = State::Idle;
@@ -292,13 +292,13 @@ impl Can {
     /// The waveform is over.
     pub fn finish(&mut self, at: Moment) {
         if !self.is_recessive {
-            self.seen.dominant += at.since(self.since);
+            self.observed.dominant += at.since(self.since);
         }
     }
 
     /// The frame at hand is none.
     fn flaw(&mut self, flaw: Flaw, out: &mut Vec<Event>) {
-        self.seen.flaw(flaw, self.started);
+        self.observed.flaw(flaw, self.started);
         // The bits at hand, and the six or more of the error flag.
         let end = self.begins.after(6 * self.bit);
         out.push(Event::Transfer { is_right: false, start: self.started, end });
@@ -384,7 +384,7 @@ impl Can {
         if place == 1 {
             self.layout.is_fd = bit;
             if bit {
-                self.seen.fd += 1;
+                self.observed.fd += 1;
                 if self.speeds.data_bitrate.is_none() {
                     return self.flaw(Flaw::Fd, out);
                 }
@@ -480,14 +480,14 @@ impl Can {
                     return self.flaw(Flaw::Checksum, out);
                 }
             }
-            1 if bit => self.seen.unheard.add(self.started),
+            1 if bit => self.observed.unheard.add(self.started),
             1 => {}
             // The last bit of the end of a frame may be dominant: receivers took it before.
             9 => {
                 self.whole(at, out);
                 self.state = State::Intermission(at.after(self.bit));
                 if !bit {
-                    self.seen.overloads.add(at);
+                    self.observed.overloads.add(at);
                     self.state = State::Joining;
                 }
                 return;
@@ -504,7 +504,7 @@ impl Can {
     fn whole(&mut self, at: Moment, out: &mut Vec<Event>) {
         out.push(Event::Transfer { is_right: true, start: self.started, end: at.after(self.bit) });
         if self.layout.is_remote {
-            self.seen.remote += 1;
+            self.observed.remote += 1;
             return;
         }
         let base = u64::from(number(&self.bits[1..12]));

@@ -62,7 +62,7 @@ pub struct Code {
     last_kind: Option<Moment>,
     place: Place,
     frames: BitFrames,
-    seen: CodeObservations,
+    observed: CodeObservations,
 }
 
 /// So many equal bits in sequence are no data, but a line that does not work.
@@ -106,7 +106,7 @@ impl Code {
             last_kind: None,
             place: Place::Outside,
             frames: BitFrames::new(code.frame, code.bit_at_rest(), around),
-            seen: CodeObservations::default(),
+            observed: CodeObservations::default(),
         }
     }
 
@@ -117,7 +117,7 @@ impl Code {
 
     /// What was seen so far.
     pub fn seen(&self) -> CodeObservations {
-        CodeObservations { frames: self.frames.seen.clone(), ..self.seen.clone() }
+        CodeObservations { frames: self.frames.observed.clone(), ..self.observed.clone() }
     }
 
     /// From this moment on the wire has another level; one that nobody knows counts as that at rest.
@@ -131,22 +131,22 @@ impl Code {
         if level == self.level {
             return;
         }
-        self.seen.edges += 1;
+        self.observed.edges += 1;
         let width = at.since(self.edge);
         if self.level {
-            self.seen.high += width;
+            self.observed.high += width;
         }
         let was = self.level;
         // A beginning is an edge away from rest, behind a rest.
         // Behind a preamble of pulses nobody has to know where the line rested.
         let is_marked = matches!(self.code.bits, BitCode::Pulse { .. }) && self.code.frame.preamble.is_some();
-        let begins = self.place == Place::Outside && (self.is_ready && self.can_rest_at(was) || is_marked);
+        let begins = self.place == Place::Outside && (self.is_ready && self.may_idle_at(was) || is_marked);
         let before = std::mem::replace(&mut self.edge, at);
         self.level = level;
         if begins {
             self.begin(at);
         } else {
-            self.seen.begins_inside |= self.place == Place::Outside && !self.has_rested;
+            self.observed.begins_inside |= self.place == Place::Outside && !self.has_rested;
             self.change(before, at, width, was, out);
         }
     }
@@ -164,12 +164,12 @@ impl Code {
         if self.place != Place::Outside {
             self.rest(out);
         }
-        self.is_ready = self.can_rest_at(self.level);
+        self.is_ready = self.may_idle_at(self.level);
         self.has_rested |= self.is_ready;
     }
 
     /// Whether the line may rest at a level. Where changes are bits, it rests at either.
-    fn can_rest_at(&self, level: bool) -> bool {
+    fn may_idle_at(&self, level: bool) -> bool {
         level == self.code.rests_high || matches!(self.code.bits, BitCode::Nrzi { .. })
     }
 
@@ -177,7 +177,7 @@ impl Code {
     pub fn finish(&mut self, at: Moment, out: &mut Vec<Event>) {
         self.until(at, out);
         if self.level && self.is_known {
-            self.seen.high += at.since(self.edge);
+            self.observed.high += at.since(self.edge);
         }
         if self.place != Place::Outside {
             self.rest(out);
@@ -203,7 +203,7 @@ impl Code {
     }
 
     fn bit_at(&mut self, bit: bool, start: Moment, end: Moment, out: &mut Vec<Event>) {
-        self.seen.bits += 1;
+        self.observed.bits += 1;
         self.frames.bit(bit, start, end, out);
     }
 
@@ -233,7 +233,7 @@ impl Code {
             let half = self.bit / 2;
             let start = Moment::from_picoseconds(at.picoseconds().saturating_sub(half));
             self.frames.bit(first, start, at.after(half), &mut Vec::new());
-            self.seen.bits += 1;
+            self.observed.bits += 1;
         }
     }
 
@@ -294,12 +294,12 @@ impl Code {
     /// A pulse of so many halves of bits; one of `shortest` halves is the shortest of the code.
     fn measure(&mut self, width: u64, halves: u64, shortest: u64) {
         if (1..=20).contains(&halves) {
-            self.seen.measured.0 += width;
-            self.seen.measured.1 += halves;
+            self.observed.measured.0 += width;
+            self.observed.measured.1 += halves;
         }
         if halves == shortest && self.frames.is_inside() {
-            let (least, most) = self.seen.spread.unwrap_or((width, width));
-            self.seen.spread = Some((least.min(width), most.max(width)));
+            let (least, most) = self.observed.spread.unwrap_or((width, width));
+            self.observed.spread = Some((least.min(width), most.max(width)));
         }
     }
 
@@ -390,7 +390,7 @@ impl Code {
     }
 
     fn pulse_bit(&mut self, bit: bool, width: u64, start: Moment, end: Moment, out: &mut Vec<Event>) {
-        let range = &mut self.seen.pulses[usize::from(bit)];
+        let range = &mut self.observed.pulses[usize::from(bit)];
         *range = Some(range.map_or((width, width), |(least, most)| (least.min(width), most.max(width))));
         self.bit_at(bit, start, end, out);
     }
@@ -398,15 +398,15 @@ impl Code {
     /// A pulse that is no bit: the frame at hand is over.
     fn odd(&mut self, at: Moment, width: u64, out: &mut Vec<Event>) {
         if self.frames.is_inside() {
-            if !self.seen.odd.any() {
-                self.seen.odd_width = width;
+            if !self.observed.odd.any() {
+                self.observed.odd_width = width;
             }
-            self.seen.odd.add(at);
+            self.observed.odd.add(at);
         } else if matches!(self.code.bits, BitCode::Pulse { .. }) && width < self.silence {
-            if !self.seen.strange.any() {
-                self.seen.strange_width = width;
+            if !self.observed.strange.any() {
+                self.observed.strange_width = width;
             }
-            self.seen.strange.add(at);
+            self.observed.strange.add(at);
         }
         self.frames.rest(at, out);
         self.place = match self.code.bits {

@@ -71,7 +71,7 @@ pub struct I2c {
     /// Bytes of the transfer at hand.
     count: usize,
     /// What was seen.
-    pub seen: I2cObservations,
+    pub observed: I2cObservations,
 }
 
 impl I2c {
@@ -88,7 +88,7 @@ impl I2c {
             address: None,
             begun: Moment::default(),
             count: 0,
-            seen: I2cObservations::default(),
+            observed: I2cObservations::default(),
         }
     }
 
@@ -97,18 +97,18 @@ impl I2c {
         let (clock, data) = (self.clock, self.data);
         let (Some(clock_was), Some(clock_is)) = (before[clock], after[clock]) else { return };
         let (Some(data_was), Some(data_is)) = (before[data], after[data]) else { return };
-        self.seen.data_changes += u64::from(data_was != data_is);
+        self.observed.data_changes += u64::from(data_was != data_is);
         // Where one sample shows two changes, the one of the data came first if the bus is free, and before the clock rose.
         let starts = data_was && !data_is && clock_was && (clock_is || self.state == State::Idle);
         let stops = !data_was && data_is && clock_was && clock_is;
         if starts {
             self.over(at, false, out);
-            self.seen.starts += 1;
+            self.observed.starts += 1;
             self.begun = at;
             self.state = State::Address;
         } else if stops {
             self.over(at, true, out);
-            self.seen.stops += 1;
+            self.observed.stops += 1;
             (self.state, self.address) = (State::Idle, None);
         } else if !clock_was && clock_is {
             self.rise(at, data_is, out);
@@ -119,7 +119,7 @@ impl I2c {
     fn over(&mut self, at: Moment, is_stop: bool, out: &mut Vec<Event>) {
         // The clock rises once more for the condition itself.
         if self.bits > 1 && self.state != State::Idle && self.state != State::Ignored {
-            self.seen.halves.add(at);
+            self.observed.halves.add(at);
         }
         if self.state != State::Idle {
             out.push(Event::Transfer { is_right: self.bits <= 1, start: self.begun, end: at });
@@ -129,24 +129,24 @@ impl I2c {
             if self.count > 0 {
                 out.push(Event::Packet { from, key: None, node: Some(address) });
             } else if is_stop {
-                self.seen.empty += 1;
+                self.observed.empty += 1;
             }
         }
         (self.bits, self.shifted, self.count) = (0, 0, 0);
     }
 
     fn rise(&mut self, at: Moment, bit: bool, out: &mut Vec<Event>) {
-        self.seen.clocks += 1;
+        self.observed.clocks += 1;
         let last = self.last_rise.replace(at);
         if let Some(last) = last {
-            self.seen.period = Some(self.seen.period.unwrap_or(u64::MAX).min(at.since(last)));
+            self.observed.period = Some(self.observed.period.unwrap_or(u64::MAX).min(at.since(last)));
             if (1..8).contains(&self.bits) {
-                self.seen.measured.0 += at.since(last);
-                self.seen.measured.1 += 1;
+                self.observed.measured.0 += at.since(last);
+                self.observed.measured.1 += 1;
             }
         }
         if self.state == State::Idle {
-            self.seen.left_out += u64::from(self.seen.starts == 0);
+            self.observed.left_out += u64::from(self.observed.starts == 0);
             return;
         }
         if self.bits == 0 {
@@ -195,7 +195,7 @@ impl I2c {
                 self.count += 1;
                 // The host ends what it reads by not acknowledging the last byte.
                 if !is_taken && !from_device {
-                    self.seen.refused.add(at);
+                    self.observed.refused.add(at);
                 }
             }
             State::Idle | State::Ignored => {}
@@ -210,17 +210,17 @@ impl I2c {
     }
 
     fn no_answer(&mut self, address: u64) {
-        if !self.seen.no_answer.any() {
-            self.seen.unanswered = address;
+        if !self.observed.no_answer.any() {
+            self.observed.unanswered = address;
         }
-        self.seen.no_answer.add(self.start);
+        self.observed.no_answer.add(self.start);
         self.state = State::Ignored;
     }
 
     /// The waveform is over: a transfer that has no end is one that was not seen whole.
     pub fn finish(&mut self, at: Moment, out: &mut Vec<Event>) {
         if self.state == State::Data && (self.bits > 0 || self.count > 0) {
-            self.seen.halves.add(at);
+            self.observed.halves.add(at);
             let from_device = self.address.is_some_and(|(_, from_device)| from_device);
             out.push(Event::Dropped(if from_device { From::Device } else { From::Host }));
         }

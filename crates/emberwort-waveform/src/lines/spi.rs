@@ -89,7 +89,7 @@ pub struct Spi {
     /// Whether the beginning of the frame at hand is missing, so that nobody knows where its words begin.
     is_cut: bool,
     /// What was seen.
-    pub seen: SpiObservations,
+    pub observed: SpiObservations,
 }
 
 /// The two senders.
@@ -114,7 +114,7 @@ impl Spi {
             beginning: None,
             saw_select: false,
             is_cut: false,
-            seen: SpiObservations::default(),
+            observed: SpiObservations::default(),
         }
     }
 
@@ -134,7 +134,7 @@ impl Spi {
     pub fn step(&mut self, at: Moment, before: &Levels, after: &Levels, out: &mut Vec<Event>) {
         let (was, is) = (self.selected(before), self.selected(after));
         if is.is_err() && was.is_ok() {
-            self.seen.both.add(at);
+            self.observed.both.add(at);
         }
         let (was, is) = (was.ok().flatten(), is.ok().flatten());
         self.beginning.get_or_insert(at);
@@ -157,7 +157,7 @@ impl Spi {
                 && is.is_some()
             {
                 let is_taken = rose == self.words.takes_rising()[end];
-                self.seen.changes[end][usize::from(!is_taken)] += 1;
+                self.observed.changes[end][usize::from(!is_taken)] += 1;
             }
         }
         if let (Some(old), false) = (was, was == is) {
@@ -169,7 +169,7 @@ impl Spi {
     }
 
     fn begin(&mut self, at: Moment) {
-        self.seen.selected += 1;
+        self.observed.selected += 1;
         self.selected = Some(at);
         self.shifters = Default::default();
     }
@@ -179,20 +179,20 @@ impl Spi {
     }
 
     fn clock(&mut self, at: Moment, rises: bool, select: Option<usize>, before: &Levels, out: &mut Vec<Event>) {
-        self.seen.clocks += 1;
+        self.observed.clocks += 1;
         self.last_edge = Some((at, rises));
         if rises && let Some(last) = self.last_rise.replace(at) {
-            self.seen.period = Some(self.seen.period.unwrap_or(u64::MAX).min(at.since(last)));
+            self.observed.period = Some(self.observed.period.unwrap_or(u64::MAX).min(at.since(last)));
         }
         let Some(select) = select else { return };
-        self.seen.selected_clocks += 1;
+        self.observed.selected_clocks += 1;
         // Inside of a word the clock rests for no longer than this. Who says how many bits to skip knows where words begin.
-        if self.seen.selected_clocks == 1
+        if self.observed.selected_clocks == 1
             && !self.saw_select
             && self.skip == [0; 2]
             && self.beginning.is_some_and(|beginning| at.since(beginning) < 4 * self.half_period)
         {
-            (self.is_cut, self.seen.begins_inside) = (true, true);
+            (self.is_cut, self.observed.begins_inside) = (true, true);
         }
         let last = self.shifters.iter().filter_map(|shifter| shifter.last).max();
         if last.is_some_and(|last| at.since(last) >= self.silence) {
@@ -216,14 +216,14 @@ impl Spi {
                 continue;
             }
             if before[wire].is_none() {
-                self.seen.unknown.add(at);
+                self.observed.unknown.add(at);
             }
             let shifter = &mut self.shifters[end];
             if shifter.bits == 0 {
                 if let (Some(last), true) = (shifter.last, shifter.words > 0) {
-                    widen(&mut self.seen.between_words, at.since(last));
+                    widen(&mut self.observed.between_words, at.since(last));
                 } else if let Some(ended) = self.frame_ended.take() {
-                    widen(&mut self.seen.between_frames, at.since(ended));
+                    widen(&mut self.observed.between_frames, at.since(ended));
                 }
                 shifter.start = at;
             }
@@ -238,7 +238,7 @@ impl Spi {
                 let (word, start) = (std::mem::take(&mut shifter.word), shifter.start);
                 shifter.bits = 0;
                 shifter.words += 1;
-                self.seen.words[end] += 1;
+                self.observed.words[end] += 1;
                 if self.is_cut {
                     continue;
                 }
@@ -255,10 +255,10 @@ impl Spi {
     fn drop_half(&mut self, end: usize, at: Moment) {
         let shifter = &mut self.shifters[end];
         if shifter.bits > 0 && !self.is_cut {
-            if !self.seen.halves.any() {
-                self.seen.half = (shifter.word, shifter.bits);
+            if !self.observed.halves.any() {
+                self.observed.half = (shifter.word, shifter.bits);
             }
-            self.seen.halves.add(at);
+            self.observed.halves.add(at);
         }
         (shifter.bits, shifter.word) = (0, 0);
     }

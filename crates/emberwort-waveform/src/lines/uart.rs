@@ -81,7 +81,7 @@ pub struct Uart {
     /// Characters with a flaw since somebody last asked, from when to when.
     pub flawed: Vec<(Moment, Moment)>,
     /// What was seen.
-    pub seen: UartObservations,
+    pub observed: UartObservations,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -111,7 +111,7 @@ impl Uart {
             last_edge: Moment::default(),
             edges: Vec::new(),
             flawed: Vec::new(),
-            seen: UartObservations::default(),
+            observed: UartObservations::default(),
         }
     }
 
@@ -136,17 +136,17 @@ impl Uart {
         self.until(at, out);
         // Below, a line rests high.
         let level = level.map(|level| level != self.format.rests_low);
-        self.seen.edges += 1;
+        self.observed.edges += 1;
         if let (State::Character { start, next, .. }, Some(level)) = (self.state, level) {
             // So many bits were looked at in their middle: it is the nearest number, as long as nobody can be wrong about it.
             if self.is_in_step && next > 0 {
-                self.seen.measured.0 += at.since(start);
-                self.seen.measured.1 += u64::from(next);
-                self.seen.measured.2 += 1;
+                self.observed.measured.0 += at.since(start);
+                self.observed.measured.1 += u64::from(next);
+                self.observed.measured.2 += 1;
                 let width = at.since(self.last_edge);
                 if self.last_edge >= start && (self.half..3 * self.half).contains(&width) {
-                    let (least, most) = self.seen.spread.unwrap_or((width, width));
-                    self.seen.spread = Some((least.min(width), most.max(width)));
+                    let (least, most) = self.observed.spread.unwrap_or((width, width));
+                    self.observed.spread = Some((least.min(width), most.max(width)));
                 }
             }
             if !self.is_in_step {
@@ -173,7 +173,7 @@ impl Uart {
         match level {
             Some(true) if before != Some(true) => self.high_since = Some(at),
             Some(true) => {}
-            _ => self.seen.high += self.high_since.take().map_or(0, |since| at.since(since)),
+            _ => self.observed.high += self.high_since.take().map_or(0, |since| at.since(since)),
         }
     }
 
@@ -187,7 +187,7 @@ impl Uart {
                 return;
             }
             if next == 0 && is_high {
-                self.seen.glitches += 1;
+                self.observed.glitches += 1;
                 self.state = State::Rest;
                 return;
             }
@@ -214,7 +214,7 @@ impl Uart {
 
     /// The waveform is over.
     pub fn finish(&mut self, at: Moment) {
-        self.seen.high += self.high_since.take().map_or(0, |since| at.since(since));
+        self.observed.high += self.high_since.take().map_or(0, |since| at.since(since));
     }
 
     /// All bits of a character are there, the start bit aside.
@@ -235,21 +235,21 @@ impl Uart {
         if !self.is_in_step {
             // The first edge may have been one between data bits: the next one that falls is tried.
             if flaw.is_some() && flaw != Some(Flaw::Break) {
-                self.seen.left_out += 1;
+                self.observed.left_out += 1;
                 self.again();
                 return;
             }
-            self.is_in_step = flaw.is_none() && self.seen.characters >= TRUSTED;
+            self.is_in_step = flaw.is_none() && self.observed.characters >= TRUSTED;
         }
-        self.seen.characters += 1;
+        self.observed.characters += 1;
         let end = start.after(self.character());
         if let Some(flaw) = flaw {
-            self.seen.flaw(flaw, start);
+            self.observed.flaw(flaw, start);
             self.flawed.push((start, end));
         }
         let data = if self.format.is_msb_first { data.reverse_bits() >> (32 - data_bits) } else { data };
         if data > 0xFF && flaw != Some(Flaw::Break) {
-            self.seen.flaw(Flaw::Ninth, start);
+            self.observed.flaw(Flaw::Ninth, start);
         }
         // A break is no character.
         if flaw != Some(Flaw::Break) {

@@ -132,7 +132,7 @@ pub struct Usb {
     /// The last toggle that was acknowledged, by address, endpoint and direction.
     toggles: Vec<((u8, u8, bool), bool)>,
     /// What was seen.
-    pub seen: UsbObservations,
+    pub observed: UsbObservations,
 }
 
 /// The address of an endpoint, as its descriptor has it.
@@ -164,7 +164,7 @@ impl Usb {
             bytes: Vec::new(),
             transaction: None,
             toggles: Vec::new(),
-            seen: UsbObservations::default(),
+            observed: UsbObservations::default(),
         }
     }
 
@@ -186,7 +186,7 @@ impl Usb {
 
     /// At a moment some levels became others.
     pub fn step(&mut self, at: Moment, before: &Levels, after: &Levels, out: &mut Vec<Event>) {
-        for (wire, changes) in [self.plus, self.minus].into_iter().zip(&mut self.seen.changes) {
+        for (wire, changes) in [self.plus, self.minus].into_iter().zip(&mut self.observed.changes) {
             *changes += u64::from(before[wire].is_some() && before[wire] != after[wire]);
         }
         let line = self.line(after);
@@ -233,7 +233,7 @@ impl Usb {
             self.lasted(line, from, until, out);
         }
         self.lasted(self.line, self.since, at, out);
-        self.seen.ends_inside = self.state == State::Packet;
+        self.observed.ends_inside = self.state == State::Packet;
         self.close(out);
     }
 
@@ -242,20 +242,22 @@ impl Usb {
         let width = until.since(from);
         let bits = (width + self.bit / 2) / self.bit;
         match line {
-            Line::J => self.seen.rest[0] += width,
-            Line::K => self.seen.rest[1] += width,
+            Line::J => self.observed.rest[0] += width,
+            Line::K => self.observed.rest[1] += width,
             _ => {}
         }
         if line == Line::Se0 {
             match self.state {
                 State::Packet => self.packet(until, out),
-                State::Lost if self.seen.good() == 0 && from > Moment::default() => self.seen.begins_inside |= bits < 4,
+                State::Lost if self.observed.good() == 0 && from > Moment::default() => {
+                    self.observed.begins_inside |= bits < 4
+                }
                 _ => {}
             }
             self.state = State::Idle;
             // The end of a packet is two bits long; a device takes more than 2.5 us for a reset (section 7.1.7.5).
             if width >= 2_500_000 {
-                self.seen.resets.add(from);
+                self.observed.resets.add(from);
                 self.toggles.clear();
             }
             return;
@@ -266,11 +268,11 @@ impl Usb {
         }
         let measures = matches!(self.state, State::Packet | State::Sync(1..)) && (1..=7).contains(&bits);
         if measures {
-            self.seen.measured.0 += width;
-            self.seen.measured.1 += bits;
+            self.observed.measured.0 += width;
+            self.observed.measured.1 += bits;
             if bits == 1 {
-                let (least, most) = self.seen.spread.unwrap_or((width, width));
-                self.seen.spread = Some((least.min(width), most.max(width)));
+                let (least, most) = self.observed.spread.unwrap_or((width, width));
+                self.observed.spread = Some((least.min(width), most.max(width)));
             }
         }
         self.state = match self.state {
@@ -299,7 +301,7 @@ impl Usb {
                 match (is_right, bits) {
                     (true, ..8) => State::Packet,
                     _ => {
-                        self.seen.flaw(Flaw::Stuffing, self.begun);
+                        self.observed.flaw(Flaw::Stuffing, self.begun);
                         out.push(self.transfer(false, until));
                         self.close(out);
                         self.show(From::Unknown, out);
@@ -362,14 +364,14 @@ impl Usb {
         };
         out.push(self.transfer(flaw.is_none(), end));
         if let Some(flaw) = flaw {
-            self.seen.flaw(flaw, self.begun);
+            self.observed.flaw(flaw, self.begun);
             self.close(out);
             self.show(From::Unknown, out);
             return;
         }
         let id = id.expect("a packet without a flaw has one");
         if let Some(index) = PacketId::ALL.iter().position(|other| *other == id) {
-            self.seen.packets[index] += 1;
+            self.observed.packets[index] += 1;
         }
         let answers = match &self.transaction {
             Some(Transaction { from: From::Device, data: Some(_), .. }) => From::Host,
@@ -396,7 +398,7 @@ impl Usb {
                     out.extend(data.iter().map(|byte| Event::Byte(transaction.from, *byte)));
                 }
                 _ => {
-                    self.seen.stray.add(self.begun);
+                    self.observed.stray.add(self.begun);
                     self.show(From::Unknown, out);
                 }
             },
@@ -409,7 +411,7 @@ impl Usb {
                 if let Some(transaction) = self.transaction.take()
                     && transaction.data.is_some()
                 {
-                    self.hand_on(transaction, out);
+                    self.forward(transaction, out);
                 }
                 self.show(answers, out);
             }
@@ -447,7 +449,7 @@ impl Usb {
         let Transaction { from, address, endpoint, data: Some((begun, toggle)) } = transaction else { return };
         let key = (address, endpoint, from == From::Device);
         match self.toggles.iter_mut().find(|(known, _)| *known == key) {
-            Some((_, last)) if *last == toggle => self.seen.repeated.add(begun),
+            Some((_, last)) if *last == toggle => self.observed.repeated.add(begun),
             Some((_, last)) => *last = toggle,
             None => self.toggles.push((key, toggle)),
         }
@@ -455,7 +457,7 @@ impl Usb {
     }
 
     /// Data that nobody acknowledged: they are handed on, or left out.
-    fn hand_on(&mut self, transaction: Transaction, out: &mut Vec<Event>) {
+    fn forward(&mut self, transaction: Transaction, out: &mut Vec<Event>) {
         let Transaction { from, address, endpoint, .. } = transaction;
         out.push(match self.all {
             true => Event::Packet { from, key: Some(key_of(from, endpoint)), node: Some(address.into()) },
@@ -468,8 +470,8 @@ impl Usb {
         if let Some(transaction) = self.transaction.take()
             && let Some((begun, _)) = transaction.data
         {
-            self.seen.unheard.add(begun);
-            self.hand_on(transaction, out);
+            self.observed.unheard.add(begun);
+            self.forward(transaction, out);
         }
     }
 }

@@ -291,7 +291,7 @@ fn how_sure_a_baud_rate_is_follows_from_the_pulses() {
         }
     }
     receiver.until(at(20_000_000), &mut out);
-    let seen = &receiver.seen;
+    let seen = &receiver.observed;
     assert_eq!((seen.characters, seen.edges, seen.spread), (40, 401, Some((9_500_000, 10_500_000))));
     // Nine later edges in each, 10, 20, ... 90 microseconds after the start, the third one half a microsecond later.
     let (time, bits, count) = (450.5, 45.0, 9.0);
@@ -484,5 +484,5 @@ fn overload_frames_are_a_finding_and_what_is_dominant_at_the_end_counts() {
         receiver.edge(at(time), is_recessive, &mut out);
     }
     receiver.finish(at(204));
-    assert_eq!(receiver.seen.dominant, 7_000_000);
+    assert_eq!(receiver.observed.dominant, 7_000_000);
 }

@@ -26,7 +26,7 @@ trait Target {
     fn unset(&mut self, slot: usize);
     fn set_missing(&mut self, slot: usize, field: &Field);
     fn group(&mut self, slot: usize, count: usize) -> usize;
-    fn loose(&mut self) -> usize;
+    fn unplaced(&mut self) -> usize;
     fn gather(&mut self, slot: usize, slots: &[usize]);
     fn chosen(&mut self, slot: usize, form: usize) -> usize;
     fn selector(&self, slot: usize) -> Option<u64>;
@@ -70,7 +70,7 @@ impl Target for Values {
         self.set_group(slot, count)
     }
 
-    fn loose(&mut self) -> usize {
+    fn unplaced(&mut self) -> usize {
         self.loose_slot()
     }
 
@@ -136,8 +136,8 @@ impl Target for Placed<'_> {
     fn group(&mut self, slot: usize, count: usize) -> usize {
         self.values.group(slot, count)
     }
-    fn loose(&mut self) -> usize {
-        self.values.loose()
+    fn unplaced(&mut self) -> usize {
+        self.values.unplaced()
     }
     fn gather(&mut self, slot: usize, slots: &[usize]) {
         self.values.gather(slot, slots);
@@ -183,7 +183,7 @@ impl Target for CheckOnly {
     fn group(&mut self, _: usize, _: usize) -> usize {
         0
     }
-    fn loose(&mut self) -> usize {
+    fn unplaced(&mut self) -> usize {
         0
     }
     fn gather(&mut self, _: usize, _: &[usize]) {}
@@ -540,7 +540,7 @@ impl<T: Target> BodyWalk<'_, T> {
         let mut slots = Vec::new();
         // Less than a byte is the filling at the end.
         while (bit + 8) <= end * 8 {
-            let one = self.target.loose();
+            let one = self.target.unplaced();
             let next = self.element(list, once, bit, end, one)?;
             if next <= bit {
                 // An element of no size would come forever.

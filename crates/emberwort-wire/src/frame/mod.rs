@@ -131,7 +131,7 @@ pub trait Framed {
 
 impl Framed for Channel {
     fn framing(&self, from: End) -> Arc<Framing> {
-        self.made_once(from, Framing::new)
+        self.cached(from, Framing::new)
     }
 }
 

@@ -266,7 +266,7 @@ pub enum TimeAs {
 
 /// Who speaks another revision than the definition's.
 #[derive(Debug, Default, Args)]
-pub struct SpeakerArgs {
+pub struct RevisionArgs {
     /// A device has another revision than the definition's: 3=r2 for node 3, r2 for all that are not named
     #[arg(long, value_name = "NODE=REVISION")]
     pub device: Vec<String>,
@@ -336,7 +336,7 @@ pub struct DecodeArgs {
     #[command(flatten)]
     pub input: InputArgs,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     /// The bytes are the bare body of this message
     #[arg(long, value_name = "MESSAGE", requires = "hex", conflicts_with_all = ["device", "fleet"], add = names::messages())]
     pub body: Option<String>,
@@ -418,7 +418,7 @@ pub struct StatsArgs {
     #[command(flatten)]
     pub input: InputArgs,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// How often and how regularly messages come, what lacks, who began again or fell silent, how long answers take
@@ -492,7 +492,7 @@ pub struct FindArgs {
     #[command(flatten)]
     pub input: InputArgs,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// In place of a value: which fields change together with this one
@@ -508,7 +508,7 @@ pub struct AmendArgs {
     #[command(flatten)]
     pub input: InputArgs,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     /// The new capture
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
@@ -571,7 +571,7 @@ pub struct PlotArgs {
     #[command(flatten)]
     pub input: InputArgs,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// A field to draw, of one message or of all that have it; several between commas share a pane

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use emberwort_port::Address;
 
-use super::{AskedArgs, RowForm, SenderEnd, SpeakerArgs, TableForm, names};
+use super::{AskedArgs, RevisionArgs, RowForm, SenderEnd, TableForm, names};
 
 /// The port, and what is said of it.
 #[derive(Debug, Args)]
@@ -57,7 +57,7 @@ pub struct ListenArgs {
     #[arg(long, value_name = "END")]
     pub from: Option<SenderEnd>,
     #[command(flatten)]
-    pub speakers: SpeakerArgs,
+    pub revisions: RevisionArgs,
     #[command(flatten)]
     pub asked: AskedArgs,
     /// CSV with texts beside nodes and values: the columns node, field, address (of a table's entry), value (3, held, 80..100), text

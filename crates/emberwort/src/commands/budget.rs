@@ -292,7 +292,7 @@ impl Content {
         let kind = &channel.medium.kind;
         let exact = kind.exact(&frame, can_id(key));
         let worst = kind.worst(frame.len(), can_id(key).1);
-        let stuffing = match kind.carriage() {
+        let stuffing = match kind.encapsulation() {
             Encapsulation::Can { .. } => format!(", {} fewer than with the worst stuffing", worst.bits - exact.bits),
             _ => String::new(),
         };

@@ -14,7 +14,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 
-use crate::cli::SpeakerArgs;
+use crate::cli::RevisionArgs;
 use crate::fleet::{self, Fleet, Unit};
 use crate::output::{Look, Paint, say};
 use crate::project::{Project, load_plan_of, read_definition};
@@ -22,9 +22,9 @@ use crate::revisions;
 
 /// The definitions that a capture is read with.
 pub struct CaptureDefinitions {
-    pub speakers: RevisionMap,
+    pub revisions: RevisionMap,
     /// Those that are only read when a frame says that it is of their revision.
-    pub later: DeferredDefinitions,
+    pub deferred: DeferredDefinitions,
     /// Nodes of devices by their names in the fleet file.
     pub nodes: HashMap<String, u64>,
     /// Whether the sealed revisions are whole.
@@ -32,16 +32,16 @@ pub struct CaptureDefinitions {
 }
 
 /// What the arguments and the project say of who speaks which revision.
-pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::Result<CaptureDefinitions> {
+pub fn open_definitions(args: &RevisionArgs, link: Option<&Path>, look: Look) -> anyhow::Result<CaptureDefinitions> {
     let project = Project::find(link)?;
     let definition = &project.definition;
     let plan = load_plan_of(definition, look)?;
-    let mut speakers = RevisionMap::of(plan.clone());
+    let mut map = RevisionMap::of(plan.clone());
     let saying = || plan.channels.iter().filter(|channel| channel.has_part(is_revision));
     if args.device.is_empty() && args.fleet.is_none() && saying().next().is_none() {
         return Ok(CaptureDefinitions {
-            speakers,
-            later: DeferredDefinitions::none(),
+            revisions: map,
+            deferred: DeferredDefinitions::none(),
             nodes: HashMap::new(),
             is_whole: true,
         });
@@ -55,8 +55,8 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         let spoken =
             revisions::named(&name, definition, &history, look).context("the fleet file names a definition")?;
         match node {
-            Some(node) => speakers.device(node, &spoken.plan),
-            None => speakers.every_device(&spoken.plan),
+            Some(node) => map.device(node, &spoken.plan),
+            None => map.every_device(&spoken.plan),
         }
         report_framing(&plan, &spoken, look);
     }
@@ -65,8 +65,8 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         let spoken = revisions::named(name, definition, &history, look)
             .with_context(|| format!("--device {}", escaped(said)))?;
         match node {
-            Some(node) => speakers.device(node, &spoken.plan),
-            None => speakers.every_device(&spoken.plan),
+            Some(node) => map.device(node, &spoken.plan),
+            None => map.every_device(&spoken.plan),
         }
         report_framing(&plan, &spoken, look);
     }
@@ -84,9 +84,9 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
         if !misreads(&own, &spoken) {
             continue;
         }
-        speakers.by_part(&spoken.plan);
+        map.by_part(&spoken.plan);
         for node in &units {
-            speakers.expected(*node, &spoken.plan);
+            map.expected(*node, &spoken.plan);
         }
         report_framing(&plan, &spoken, look);
     }
@@ -99,9 +99,9 @@ pub fn speakers(args: &SpeakerArgs, link: Option<&Path>, look: Look) -> anyhow::
     let mut later = later(definition, history, for_later, look);
     // A stream has to be searched for longer frames from its first byte on.
     if saying().any(|channel| !channel.finder().is_packet()) {
-        later.ask_all(&mut speakers);
+        later.ask_all(&mut map);
     }
-    Ok(CaptureDefinitions { speakers, later, nodes: names, is_whole })
+    Ok(CaptureDefinitions { revisions: map, deferred: later, nodes: names, is_whole })
 }
 
 /// Sealed revisions that are read, and compared with the definition, when somebody speaks them.
@@ -140,7 +140,7 @@ fn report_history(history: &History, look: Look) -> bool {
 
 /// The definitions that the ends of a trial have, and whether the sealed revisions are whole.
 pub fn revisions_in_trial(
-    args: &SpeakerArgs,
+    args: &RevisionArgs,
     host: Option<&str>,
     definition: &Path,
     plan: &Arc<Plan>,

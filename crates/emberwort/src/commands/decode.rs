@@ -16,7 +16,7 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Time, Values, decode};
 
-use super::capture_definitions::{CaptureDefinitions, speakers};
+use super::capture_definitions::{CaptureDefinitions, open_definitions};
 use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::explain;
@@ -60,16 +60,16 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if args.explain.is_some() && form != RowForm::Table {
         bail!("--explain tells it in sentences, and has no other form");
     }
-    let mut spoken = speakers(&args.speakers, link, look)?;
+    let mut spoken = open_definitions(&args.revisions, link, look)?;
     let is_whole = spoken.is_whole;
     for name in &args.asked.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
-        let CaptureDefinitions { speakers, later, .. } = &mut spoken;
-        if !speakers.definitions().iter().any(knows) {
-            later.ask_all(speakers);
+        let CaptureDefinitions { revisions, deferred: later, .. } = &mut spoken;
+        if !revisions.definitions().iter().any(knows) {
+            later.ask_all(revisions);
         }
-        if !speakers.definitions().iter().any(knows) {
-            message_index(speakers.own(), name)?;
+        if !revisions.definitions().iter().any(knows) {
+            message_index(revisions.own(), name)?;
         }
     }
     if let Some(number) = args.explain {
@@ -78,8 +78,8 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let style = RowStyle {
         form,
         raw: args.raw,
-        only: args.asked.only_message(spoken.speakers.own()),
-        labels: crate::labels::read(args.labels.as_deref(), spoken.speakers.own())?,
+        only: args.asked.only_message(spoken.revisions.own()),
+        labels: crate::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
         times: times(args, link, look)?,
         look,
         width: output::terminal_width(),
@@ -92,7 +92,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let read = match (one_file, args.threads.map_or_else(cores, usize::from)) {
         (Some(path), _) => {
             let mut file = PendingFile::new(path)?;
-            let wanted = rows(args, spoken.speakers.own(), RowPrinter::new(&spoken.speakers, style, &mut file))?;
+            let wanted = rows(args, spoken.revisions.own(), RowPrinter::new(&spoken.revisions, style, &mut file))?;
             let read = inputs::decode_all(&args.input, link, spoken, wanted)?;
             if crate::interrupt::came() {
                 say!("{} was not written", crate::files::shown(path));
@@ -103,31 +103,31 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             read
         }
         _ if args.exchanges => {
-            let plan = spoken.speakers.own().clone();
+            let plan = spoken.revisions.own().clone();
             let printer = ExchangePrinter::new(&plan, form, look);
             let wanted = Exchanges::new(filters(&args.asked, &plan)?, printer);
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         _ if args.changes => {
-            let plan = spoken.speakers.own().clone();
-            let printer = ChangePrinter::new(&spoken.speakers, style)?;
+            let plan = spoken.revisions.own().clone();
+            let printer = ChangePrinter::new(&spoken.revisions, style)?;
             let changes = Changes::new(filters(&args.asked, &plan)?, printer);
             inputs::decode_all(&args.input, link, spoken, around(&args.asked, &plan, changes)?)?
         }
         // What is no text is written as it is.
         _ if form == RowForm::Bytes => {
-            let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_for_bytes());
-            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            let printer = RowPrinter::new(&spoken.revisions, style, output::stdout_for_bytes());
+            let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         (None, 1) => {
-            let printer = RowPrinter::new(&spoken.speakers, style, output::stdout_at_once());
-            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            let printer = RowPrinter::new(&spoken.revisions, style, output::stdout_at_once());
+            let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         (None, threads) => {
-            let printer = RowsOnCores::new(&spoken.speakers, style, threads);
-            let wanted = rows(args, spoken.speakers.own(), printer)?;
+            let printer = RowsOnCores::new(&spoken.revisions, style, threads);
+            let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
     };
@@ -232,7 +232,7 @@ fn time_of_frame(number: u64, args: &DecodeArgs, link: Option<&Path>, look: Look
         bail!("--times {number} reads a capture twice, which standard input and --follow do not allow");
     }
     let mut found = FrameOfRow(number, None);
-    inputs::decode_all(&args.input, link, speakers(&args.speakers, link, look)?, &mut found)?;
+    inputs::decode_all(&args.input, link, open_definitions(&args.revisions, link, look)?, &mut found)?;
     match found.1 {
         None => bail!("--times {number}: there is no frame {number}"),
         Some(None) => bail!("--times {number}: the frame has no time"),

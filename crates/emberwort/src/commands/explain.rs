@@ -39,15 +39,15 @@ pub fn run(
     args: &DecodeArgs,
     number: u64,
     link: Option<&Path>,
-    spoken: CaptureDefinitions,
+    definitions: CaptureDefinitions,
     _: Look,
 ) -> anyhow::Result<Ending> {
-    let plan = spoken.speakers.own().clone();
+    let plan = definitions.revisions.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
-    settings.nodes = spoken.nodes;
+    settings.nodes = definitions.nodes;
     let provenance: Rc<RefCell<Provenance>> = Rc::default();
     let sink = Explain { number, provenance: provenance.clone(), plan, text: None };
-    let decoder = Decoder::of(spoken.speakers, sink).with_deferred(spoken.later);
+    let decoder = Decoder::of(definitions.revisions, sink).with_deferred(definitions.deferred);
     let (traced, inputs) = inputs::read_all(&settings, Traced::new(provenance, decoder))?;
     let (explain, statistics) = traced.into_sink().finish()?;
     let mut out = output::stdout();
@@ -146,7 +146,7 @@ impl Explain {
                 .map(|bytes| format!("bytes {} to {}", bytes.start, bytes.end.max(1) - 1))
                 .collect();
             let stretches = anatomy(row, direction);
-            let own = stretches.iter().find(|stretch| matches!(stretch.what, StretchKind::Part(own) if own == index));
+            let own = stretches.iter().find(|stretch| matches!(stretch.kind, StretchKind::Part(own) if own == index));
             let own = own.map_or_else(String::new, |own| {
                 hex(&row.frame.bytes[own.bits.start / 8..own.bits.end.div_ceil(8).min(row.frame.bytes.len())])
             });

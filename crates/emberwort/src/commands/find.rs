@@ -9,7 +9,7 @@ use emberwort_capture::query::like::Like;
 use emberwort_model::Plan;
 use serde_json::json;
 
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::inputs::{self, InputsOutcome};
 use super::queried::{Interruptible, asked};
@@ -25,8 +25,8 @@ const MAX_SHOWN: usize = 20;
 
 pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     crate::interrupt::catch();
-    let spoken = speakers(&args.speakers, link, look)?;
-    let plan = spoken.speakers.own().clone();
+    let spoken = open_definitions(&args.revisions, link, look)?;
+    let plan = spoken.revisions.own().clone();
     let mut input = args.input.clone();
     if let Some(name) = &args.like {
         // There is no value: what stands in its place is a capture.

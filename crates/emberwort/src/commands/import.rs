@@ -30,7 +30,8 @@ pub fn run(args: &ImportArgs, look: Look) -> anyhow::Result<Ending> {
     let database = read(&bytes);
     if database.messages.is_empty() {
         let first = database.skipped.first();
-        let why = first.map_or(String::new(), |first| format!(": line {}, {}, {}", first.line, first.what, first.why));
+        let why =
+            first.map_or(String::new(), |first| format!(": line {}, {}, {}", first.line, first.item, first.reason));
         bail!("{} holds no message of a CAN database{}", shown(&args.file), escaped(&why));
     }
     let stem = args.out.file_stem().map_or("bus".into(), |stem| stem.to_string_lossy());
@@ -101,8 +102,8 @@ fn account(imported: &Imported) -> String {
                 text,
                 "#   {}: {}, since {}",
                 left.line,
-                escaped(left.what.trim_end_matches(',')),
-                escaped(&left.why)
+                escaped(left.item.trim_end_matches(',')),
+                escaped(&left.reason)
             );
         }
     }
@@ -124,7 +125,7 @@ fn say(imported: &Imported, is_utf8: bool) {
     for left in imported.left_out.iter().take(SHOWN) {
         say!(
             "{}",
-            wrapped(&format!("line {}: {} is left out: {}", left.line, escaped(&left.what), escaped(&left.why)))
+            wrapped(&format!("line {}: {} is left out: {}", left.line, escaped(&left.item), escaped(&left.reason)))
         );
     }
     if imported.left_out.len() > SHOWN {

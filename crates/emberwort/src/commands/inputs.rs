@@ -87,8 +87,8 @@ impl<S> ByEnd<S> {
 impl<S: ItemSink> ItemSink for ByEnd<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.sink.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.sink.update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {
@@ -128,7 +128,7 @@ const PROGRESS_FROM: u64 = 32 << 20;
 pub fn decode_all<S>(
     args: &InputArgs,
     link: Option<&Path>,
-    spoken: CaptureDefinitions,
+    definitions: CaptureDefinitions,
     sink: S,
 ) -> anyhow::Result<InputsOutcome>
 where
@@ -137,9 +137,9 @@ where
     if args.wave.span.is_some() && args.wave.wire.is_empty() {
         bail!("--span is for waveforms, with --wire; `amend --span` cuts a part out of a capture");
     }
-    let mut settings = Settings::of(args, link, spoken.speakers.own())?;
-    settings.nodes = spoken.nodes;
-    let decoder = Decoder::of(spoken.speakers, ByEnd { sink, ends: [0; 2] }).with_deferred(spoken.later);
+    let mut settings = Settings::of(args, link, definitions.revisions.own())?;
+    settings.nodes = definitions.nodes;
+    let decoder = Decoder::of(definitions.revisions, ByEnd { sink, ends: [0; 2] }).with_deferred(definitions.deferred);
     let (decoder, mut inputs) = read_all(&settings, decoder)?;
     let (by_end, statistics) = decoder.finish()?;
     inputs.notes.extend(by_end.swapped(args));
@@ -168,7 +168,7 @@ pub fn read_all<S: StreamSink>(settings: &Settings, sink: S) -> anyhow::Result<(
         let bytes = given_hex(hex)?;
         need_channel(args, plan, *on, "--hex")?;
         inputs.file_bytes = bytes.len() as u64;
-        source::hand_over(&bytes, &mut demux);
+        source::forward_all(&bytes, &mut demux);
     } else {
         read_files(settings, &mut demux, &mut inputs)?;
     }

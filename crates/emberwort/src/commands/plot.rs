@@ -13,7 +13,7 @@ use emberwort_capture::query::series::{BrokenTimes, Collect, Series};
 use emberwort_model::diagnostics::escaped;
 use emberwort_wire::Time;
 
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
@@ -54,8 +54,8 @@ const DAY: u64 = 86_400_000_000_000;
 
 pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     crate::interrupt::catch();
-    let spoken = speakers(&args.speakers, link, look)?;
-    let plan = spoken.speakers.own().clone();
+    let spoken = open_definitions(&args.revisions, link, look)?;
+    let plan = spoken.revisions.own().clone();
     if !args.input.wave.wire.is_empty() && args.field.is_empty() && !args.latency {
         return wave_plot::run(args, link, spoken);
     }

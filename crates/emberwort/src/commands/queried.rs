@@ -13,8 +13,8 @@ pub struct Interruptible<S>(pub S);
 impl<S: ItemSink> ItemSink for Interruptible<S> {
     type Error = S::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.0.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.0.update_revisions(revisions);
     }
 
     fn wants(&self, definition: usize, message: usize) -> Wants {

@@ -10,7 +10,7 @@ use emberwort_capture::summary::{Latencies, NestedFrames, Senders, Summary};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::inputs::{self, InputsOutcome};
 use super::names::message_index;
@@ -41,11 +41,11 @@ struct Sums {
 
 /// Reads captures; sums them up as far as that is asked for.
 fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Read> {
-    let spoken = speakers(&args.speakers, link, look)?;
+    let spoken = open_definitions(&args.revisions, link, look)?;
     let is_whole = spoken.is_whole;
-    let plan = spoken.speakers.own().clone();
+    let plan = spoken.revisions.own().clone();
     for name in &args.asked.message {
-        if !spoken.speakers.definitions().iter().any(|definition| definition.plan.message_index(name).is_some()) {
+        if !spoken.revisions.definitions().iter().any(|definition| definition.plan.message_index(name).is_some()) {
             message_index(&plan, name)?;
         }
     }

@@ -8,7 +8,7 @@ use anyhow::{Context, bail};
 use emberwort_dataset::{Folder, TableForm};
 use rayon::prelude::*;
 
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::inputs::{self, InputsOutcome};
 use super::opening::input_name;
@@ -163,8 +163,8 @@ fn one(
     link: Option<&Path>,
     look: Look,
 ) -> anyhow::Result<(InputsOutcome, Tables)> {
-    let spoken = speakers(&args.speakers, link, look)?;
-    let plan = spoken.speakers.own().clone();
+    let spoken = open_definitions(&args.revisions, link, look)?;
+    let plan = spoken.revisions.own().clone();
     let mut folder = Folder::new(out, form, name, crate::interrupt::came);
     let wanted = asked(&args.asked, &plan, &mut folder)?;
     let reading = inputs::decode_all(&input, link, spoken, wanted)?;

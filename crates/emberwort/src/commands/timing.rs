@@ -12,13 +12,13 @@ use emberwort_waveform::slopes::{Levels, Slope, Slopes};
 use emberwort_waveform::wiring::Extremes;
 use serde_json::{Value as Json, json};
 
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::opening::{input_name, open};
 use super::sources::Settings;
 use super::survey::width;
 use super::waveforms::{filtered, filtered_part, read, wiring};
-use crate::cli::{InputArgs, SpeakerArgs, SurveyArgs, TableForm, WaveArgs};
+use crate::cli::{InputArgs, RevisionArgs, SurveyArgs, TableForm, WaveArgs};
 use crate::output::{self, Look, Paint, say};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::table::table;
@@ -45,17 +45,17 @@ pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         bail!("the timing of a line takes several looks at a waveform: give a file in place of standard input");
     }
     let input = input_args(args);
-    let spoken = speakers(&SpeakerArgs::default(), link, look)?;
-    let plan = spoken.speakers.own().clone();
+    let spoken = open_definitions(&RevisionArgs::default(), link, look)?;
+    let plan = spoken.revisions.own().clone();
     let settings = Settings::of(&input, link, &plan)?;
     let Some(channel) = settings.on else { bail!("--on CHANNEL says which line the wires are") };
     let medium = &plan.channels[channel].medium.kind;
     let mut timing = LineTiming::new(plan.clone());
-    let mut decoder = Decoder::of(spoken.speakers.clone(), &mut timing);
+    let mut decoder = Decoder::of(spoken.revisions.clone(), &mut timing);
     let mut heard = read(&settings, &mut decoder)?;
     let (_, statistics) = decoder.finish()?;
     let mut all = Vec::new();
-    for bits in heard.seen.iter().filter_map(|seen| bit_timing(seen, medium)) {
+    for bits in heard.observations.iter().filter_map(|seen| bit_timing(seen, medium)) {
         let bit = 1e12 / bits.said;
         let allowed = bits.allowed.map_or_else(
             || format!("{:.0}", bits.said),

@@ -50,7 +50,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> 
     if args.input.inputs.iter().any(|path| path == Path::new("-")) {
         bail!("a picture takes two looks at a waveform: give a file in place of standard input");
     }
-    let plan = spoken.speakers.own().clone();
+    let plan = spoken.revisions.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
     settings.nodes = spoken.nodes;
     let around = args.asked.around.as_deref().map(|text| Query::new(text, &plan)).transpose();
@@ -59,8 +59,8 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> 
     let filters = crate::cli::AskedArgs { around: None, ..args.asked.clone() };
     let look = |span: (Moment, Moment), keeps: CollectedData, around: Option<Query>, edges: usize, steps: usize| {
         let (known, found) = (None, None);
-        let mut collect = Collect { span, keeps, around, known, frames: Vec::new(), found, left: 0 };
-        let decoder = Decoder::of(spoken.speakers.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
+        let mut collect = Collect { span, keeps, around, context: known, frames: Vec::new(), found, left: 0 };
+        let decoder = Decoder::of(spoken.revisions.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
         let traces = |wiring: &_| Some(Traces::new(wiring, span, edges, steps));
         let mut decoder = decoder;
         let (heard, traces) = read_beside(&settings, &mut decoder, &traces)?;
@@ -195,7 +195,7 @@ struct Collect {
     span: (Moment, Moment),
     keeps: CollectedData,
     around: Option<Query>,
-    known: Option<RowContext>,
+    context: Option<RowContext>,
     frames: Vec<Frame>,
     found: Option<Focus>,
     /// Frames beyond those that are kept.
@@ -231,7 +231,7 @@ impl Collect {
             self.left += 1;
             return;
         }
-        let Some(known) = &self.known else { return };
+        let Some(known) = &self.context else { return };
         let bytes = item.wire().iter().zip(times).map(|(byte, time)| Byte {
             from: picoseconds(time.start) as f64,
             to: picoseconds(time.end) as f64,
@@ -246,7 +246,7 @@ impl Collect {
                     for stretch in anatomy(row, direction) {
                         let (name, text) = meaning(row, direction, &stretch, false);
                         let text = text.split("  raw ").next().unwrap_or("").trim_end().to_owned();
-                        let is_field = matches!(stretch.what, emberwort_capture::anatomy::StretchKind::Value { .. });
+                        let is_field = matches!(stretch.kind, emberwort_capture::anatomy::StretchKind::Value { .. });
                         if is_field {
                             said.push(format!("{name}={text}"));
                         }
@@ -300,13 +300,13 @@ impl Collect {
 impl ItemSink for Collect {
     type Error = Infallible;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
         if let Some(query) = &mut self.around {
-            query.update_revisions(speakers);
+            query.update_revisions(revisions);
         }
-        match &mut self.known {
-            Some(known) => known.update_revisions(speakers),
-            None => self.known = Some(RowContext::new(speakers, false, None)),
+        match &mut self.context {
+            Some(known) => known.update_revisions(revisions),
+            None => self.context = Some(RowContext::new(revisions, false, None)),
         }
     }
 

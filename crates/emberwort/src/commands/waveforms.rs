@@ -37,7 +37,7 @@ pub struct Read {
     /// What is worth a word, and no finding.
     pub remarks: Vec<String>,
     /// What was seen on the wires.
-    pub seen: Vec<LineObservations>,
+    pub observations: Vec<LineObservations>,
 }
 
 /// Reads a waveform into a sink of the streams of its channel.
@@ -126,7 +126,7 @@ pub fn read_beside(
         done.notes.extend(findings(seen, length).into_iter().map(|finding| finding.text));
         done.remarks.extend(remarks(seen));
     }
-    done.seen = seen;
+    done.observations = seen;
     if dropped > 0 {
         done.remarks.push(format!("{} of frames that every receiver drops are not shown", plural(dropped, "byte")));
     }

@@ -29,11 +29,11 @@ pub struct ChangePrinter {
 }
 
 impl ChangePrinter {
-    pub fn new(speakers: &RevisionMap, style: RowStyle) -> anyhow::Result<Self> {
+    pub fn new(revisions: &RevisionMap, style: RowStyle) -> anyhow::Result<Self> {
         if !matches!(style.form, RowForm::Table | RowForm::Ndjson | RowForm::Csv) {
             bail!("--changes are shown as table, ndjson or csv");
         }
-        let plan = speakers.own().clone();
+        let plan = revisions.own().clone();
         Ok(Self { style, plan, out: output::stdout(), has_title: false })
     }
 

@@ -109,7 +109,7 @@ pub fn hint(statistics: &Statistics) -> Option<String> {
         .plan()
         .channels
         .iter()
-        .map(|channel| match channel.medium.kind.carriage() {
+        .map(|channel| match channel.medium.kind.encapsulation() {
             Encapsulation::Udp { port } => format!("{} (UDP port {port})", channel.name),
             Encapsulation::Can { .. } => format!("{} (CAN frames)", channel.name),
             Encapsulation::Bytes => format!("{} (bytes, or packets of the user link types)", channel.name),

@@ -133,7 +133,7 @@ fn messages(summed: &Summed<'_>) -> Sheet {
             regular(or_nothing(timing.periods.at(0.01))),
             regular(or_nothing(timing.periods.at(0.99))),
             regular(or_nothing(timing.jitter())),
-            if timing.every.is_some() { timing.lacking.to_string() } else { String::new() },
+            if timing.every.is_some() { timing.missing.to_string() } else { String::new() },
             if timing.count > 1 { duration(timing.longest) } else { String::new() },
         ]);
     }
@@ -337,7 +337,7 @@ fn timing_json(timing: &Timing) -> Json {
     json!({
         "frames": timing.count, "bytes": timing.bytes, "per_second": timing.rate(), "every": timing.every,
         "first": timing.first.map(rfc3339), "last": timing.last.map(rfc3339), "period": quantiles(&timing.periods),
-        "deviation": quantiles(&timing.deviations), "jitter": timing.jitter(), "lacking": timing.lacking, "longest": timing.longest,
+        "deviation": quantiles(&timing.deviations), "jitter": timing.jitter(), "lacking": timing.missing, "longest": timing.longest,
     })
 }
 
@@ -446,7 +446,7 @@ fn metrics(summed: &Summed<'_>) -> Vec<Metric> {
             let (value, shown) = time(timing.jitter());
             add("jitter", value, shown);
             let span = timing.last.zip(timing.first).map(|(last, first)| last.since(first)).filter(|span| *span > 0);
-            let hourly = span.map(|span| timing.lacking as f64 * 3.6e12 / span as f64);
+            let hourly = span.map(|span| timing.missing as f64 * 3.6e12 / span as f64);
             add("lacking an hour", hourly, hourly.map_or_else(String::new, short));
         }
     }

@@ -23,7 +23,7 @@ pub struct Stretch<'k> {
     /// What counts the place in it.
     pub cursor: Cursor,
     /// What lies at known places of the section.
-    pub known: &'k FixedLayout,
+    pub fixed: &'k FixedLayout,
     /// Whether the test for the known places covers it.
     pub is_tested: bool,
 }
@@ -31,12 +31,12 @@ pub struct Stretch<'k> {
 impl<'k> Stretch<'k> {
     /// One step at a known place.
     pub fn tested(step: &Step, known: &'k FixedLayout) -> Self {
-        Self { cursor: Cursor::of_step(step), known, is_tested: true }
+        Self { cursor: Cursor::of_step(step), fixed: known, is_tested: true }
     }
 
     /// All that lies behind the known places.
-    pub fn behind(section: &'k Section<'_>) -> Self {
-        Self { cursor: Cursor::of(section.plan), known: &section.known, is_tested: false }
+    pub fn after_fixed(section: &'k Section<'_>) -> Self {
+        Self { cursor: Cursor::of(section.plan), fixed: &section.fixed, is_tested: false }
     }
 }
 

@@ -46,12 +46,12 @@ impl Group<'_> {
         target: &str,
         left: &mut PendingOps<'s, 'a>,
     ) -> Vec<Stmt> {
-        let (deciders, known) = (self.deciders(), &section.known);
+        let (deciders, known) = (self.deciders(), &section.fixed);
         let mut statements: Vec<Stmt> = begin(known).into_iter().collect();
         for item in &known.items {
             let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
             let name = member(&field.name);
-            match (&item.what, &step.action) {
+            match (&item.kind, &step.action) {
                 (FixedItemKind::Number(pieces), Action::Bits { width, .. }) => {
                     let raw = || number(self.link, &field.kind, *width, pieces, |byte| byte_at(known, byte));
                     if deciders.contains(&item.slot) {
@@ -63,7 +63,7 @@ impl Group<'_> {
                 }
                 (FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }, _) => {
                     let ops = take_field(item.slot, left);
-                    match item.what {
+                    match item.kind {
                         FixedItemKind::Bytes { .. } if take == ValueUse::Nothing || field.is_spare() => {}
                         FixedItemKind::Bytes { byte, count, text: false } => {
                             let (copy, from) = (Expr::function("memcpy"), byte_at(known, byte));
@@ -93,10 +93,10 @@ impl Group<'_> {
         target: &str,
         left: &mut PendingOps<'s, 'a>,
     ) -> Vec<Stmt> {
-        let known = &section.known;
+        let known = &section.fixed;
         let mut statements = Vec::new();
         let numbers = || {
-            known.items.iter().filter_map(|item| match (&item.what, &section.plan.steps[item.step].action) {
+            known.items.iter().filter_map(|item| match (&item.kind, &section.plan.steps[item.step].action) {
                 (FixedItemKind::Number(_), Action::Bits { width, .. }) if !self.fields[item.slot].is_spare() => {
                     Some((item.slot, *width))
                 }
@@ -133,12 +133,12 @@ impl Group<'_> {
             });
         }
         for item in &known.items {
-            if !matches!(item.what, FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }) {
+            if !matches!(item.kind, FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }) {
                 continue;
             }
             let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
             let ops = take_field(item.slot, left);
-            match item.what {
+            match item.kind {
                 _ if field.is_spare() => {}
                 FixedItemKind::Bytes { byte, count, text: false } => {
                     let copy = Expr::function("memcpy");

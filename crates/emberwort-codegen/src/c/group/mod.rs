@@ -100,7 +100,7 @@ impl<'a> Group<'a> {
             lower::Group { name: "", doc: "", fields, sections, order, message, is_line: false, greatest: None };
         let mut sections = lower::sections(&group);
         for section in &mut sections {
-            section.known.start = section.known.start.filter(|_| is_body);
+            section.fixed.start = section.fixed.start.filter(|_| is_body);
         }
         sections
     }

@@ -19,7 +19,7 @@ impl Group<'_> {
     /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
     pub fn begin_section(&self, index: usize, section: &Section<'_>, lacking: Vec<Stmt>) -> Vec<Stmt> {
         let mut statements = vec![Stmt::Comment(format!("Revision {}.", section.plan.revision))];
-        let start = section.known.start;
+        let start = section.fixed.start;
         if index > 0 {
             let ends = match start {
                 Some(start) => Test::Ends(Bound::End, start),
@@ -49,7 +49,7 @@ impl Group<'_> {
         let section = &sections[index];
         let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
         let mut statements = self.read_known(section, take, target, &mut left);
-        let stretch = Stretch::behind(section);
+        let stretch = Stretch::after_fixed(section);
         let left: Vec<&Op<'_>> = left.into();
         statements.extend(self.read_placed(stretch, &left, take, target, noted));
         statements.extend(self.end_section(section, sections.get(index + 1), stretch.cursor));
@@ -65,7 +65,7 @@ impl Group<'_> {
         target: &str,
         noted: BeforeField<'_>,
     ) -> Vec<Stmt> {
-        let Stretch { cursor, known, is_tested } = stretch;
+        let Stretch { cursor, fixed: known, is_tested } = stretch;
         let mut statements = Vec::new();
         for op in ops {
             match op {
@@ -115,7 +115,7 @@ impl Group<'_> {
     /// Sets `start` to what lies behind a section that was read, where somebody wants to know it.
     fn end_section(&self, section: &Section<'_>, next: Option<&Section<'_>>, cursor: Cursor) -> Vec<Stmt> {
         let is_wanted = match next {
-            Some(next) => next.known.start.is_none(),
+            Some(next) => next.fixed.start.is_none(),
             None => !self.is_body,
         };
         let mut statements = Vec::new();

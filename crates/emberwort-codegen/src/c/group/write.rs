@@ -34,12 +34,12 @@ impl Group<'_> {
     }
 
     fn write_section(&self, section: &Section<'_>, target: &str) -> Vec<Stmt> {
-        let stretch = Stretch::behind(section);
+        let stretch = Stretch::after_fixed(section);
         let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
         let mut statements = self.write_known(section, target, &mut left);
         let left: Vec<&Op<'_>> = left.into();
         statements.extend(self.write_placed(stretch, &left, target));
-        statements.push(match (section.size, section.known.start) {
+        statements.push(match (section.size, section.fixed.start) {
             (Some(size), Some(start)) => Stmt::Set(Variable::Start, Expr::number(start + size)),
             (Some(size), None) => Stmt::Add(Variable::Start, Expr::number(size)),
             (None, _) => Stmt::Set(Variable::Start, stretch.cursor.next_byte()),
@@ -49,7 +49,7 @@ impl Group<'_> {
 
     /// Writes what these operations of a section are for.
     pub fn write_placed(&self, stretch: Stretch<'_>, ops: &[&Op<'_>], target: &str) -> Vec<Stmt> {
-        let Stretch { cursor, known, is_tested } = stretch;
+        let Stretch { cursor, fixed: known, is_tested } = stretch;
         let mut statements = Vec::new();
         let writer = Writer { group: self, cursor, is_tested };
         for op in ops {

@@ -103,9 +103,9 @@ impl<'a> Reader<'a> {
         if self.end - start < section.need {
             return Err(Fault::Truncated);
         }
-        for item in &section.known.items {
+        for item in &section.fixed.items {
             let action = &section.plan.steps[item.step].action;
-            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.what, action) {
+            if let (FixedItemKind::Number(pieces), Action::Bits { width, signed, .. }) = (&item.kind, action) {
                 let part = |piece: &emberwort_codegen::lower::Piece| {
                     u64::from(u32::from(self.body[start + piece.byte]) >> piece.low & piece.mask()) << piece.shift
                 };
@@ -341,8 +341,8 @@ impl<'a> Writer<'a> {
 
     fn section(&mut self, group: &Group<'_>, section: &Section<'_>, values: &[Value]) {
         let start = self.bit / 8;
-        self.reach((start + section.known.bytes) * 8);
-        for byte in section.known.sums(|slot| !group.fields[slot].is_spare()) {
+        self.reach((start + section.fixed.bytes) * 8);
+        for byte in section.fixed.sums(|slot| !group.fields[slot].is_spare()) {
             let part = |(slot, piece): &(usize, emberwort_codegen::lower::Piece)| {
                 ((values[*slot].raw() >> piece.shift) as u32 & piece.mask()) << piece.low
             };

@@ -27,7 +27,7 @@ use emberwort_model::medium::MediumKind;
 use self::proof::{CaptureCount, FramesDigest};
 use self::report::Layers;
 use self::select::{EditRequest, Select};
-use super::capture_definitions::speakers;
+use super::capture_definitions::open_definitions;
 use super::ending::Ending;
 use super::inputs;
 use super::opening::input_name;
@@ -54,8 +54,8 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             files::shown(&args.out)
         );
     }
-    let spoken = speakers(&args.speakers, link, look)?;
-    let plan = spoken.speakers.own().clone();
+    let spoken = open_definitions(&args.revisions, link, look)?;
+    let plan = spoken.revisions.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
     settings.nodes = spoken.nodes;
     let wish = wish(args, &plan)?;
@@ -65,7 +65,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let scrub = wanted.as_ref().map(|wanted| (wanted, &by, scrubbed.clone()));
     let provenance: Rc<RefCell<Provenance>> = Rc::default();
     let select = Select::new(args, &plan, wish, provenance.clone(), scrub, form == CaptureFormat::Raw)?;
-    let decoder = Decoder::of(spoken.speakers.clone(), select).with_deferred(spoken.later);
+    let decoder = Decoder::of(spoken.revisions.clone(), select).with_deferred(spoken.deferred);
     let (traced, inputs) = inputs::read_all(&settings, Traced::new(provenance, decoder))?;
     let (mut select, statistics) = traced.into_sink().finish()?;
     if let Some((name, damage)) = inputs.damage.first() {
@@ -99,7 +99,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let mut copy = files::PendingFile::new(&args.out)?;
     let none = Edits::new(Box::new(|| Err(io::ErrorKind::Unsupported.into())));
     let mut edits = std::mem::replace(&mut select.edits, none).in_order().context("the edits cannot be read back")?;
-    let mut layers = Layers::new(&select.told).context("no temporary file can be made")?;
+    let mut layers = Layers::new(&select.report).context("no temporary file can be made")?;
     let scrubbing = (wanted.as_ref(), &by, &scrubbed, &*plan);
     write(args, path, form, (&mut edits, &mut layers), scrubbing, &mut copy)?;
     let again = Settings {
@@ -110,7 +110,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         },
         ..settings
     };
-    let counted = proof::count(&again, spoken.speakers)?;
+    let counted = proof::count(&again, spoken.revisions)?;
     if crate::interrupt::came() {
         bail!("interrupted; no copy was made");
     }
@@ -120,7 +120,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         found |= !tell_scrubbed(args, wanted, &scrubbed.borrow(), (&counted.statistics, copy.temporary()))?;
     }
     copy.commit(false)?;
-    show::changes(args, &mut select.told, &mut layers, select.scrubbed, look)?;
+    show::changes(args, &mut select.report, &mut layers, select.scrubbed, look)?;
     Ok(if found { Ending::WithFindings } else { Ending::Clean })
 }
 
@@ -275,8 +275,11 @@ fn write(
         }
     };
     let input = first.as_slice().chain(unpacked);
-    let how =
-        How { keep_checksums: args.keep_checksums, with_all: &mut with_all, told: &mut |changed| layers.add(changed) };
+    let how = How {
+        keep_checksums: args.keep_checksums,
+        with_all: &mut with_all,
+        report: &mut |changed| layers.add(changed),
+    };
     amend::copy(form, input, edits, how, out)?;
     out.flush().with_context(|| format!("{} cannot be written", files::shown(&args.out)))?;
     if packed {
@@ -291,8 +294,8 @@ fn write(
 /// If that is not what it should be: such a copy is not left.
 fn is_proved(select: &Select<'_>, counted: &CaptureCount, before: &Statistics, args: &AmendArgs) -> anyhow::Result<()> {
     let out = files::shown(&args.out);
-    let expected = FramesDigest { frames: select.kept.frames, sum: select.kept.sum };
-    let is_right = counted.kept.frames == expected.frames && counted.kept.sum == expected.sum;
+    let expected = FramesDigest { frames: select.digest.frames, sum: select.digest.sum };
+    let is_right = counted.digest.frames == expected.frames && counted.digest.sum == expected.sum;
     say!(
         "read back: {out} has {} ({} before), {} bytes of them broken or stray ({} before)",
         plural(counted.statistics.good_frames(), "good frame"),
@@ -306,13 +309,13 @@ fn is_proved(select: &Select<'_>, counted: &CaptureCount, before: &Statistics, a
         // Where frames begin is told by their bytes.
         say!(
             "with wrong bytes in it frames are found in another way: {} good ones of {}",
-            counted.kept.frames,
+            counted.digest.frames,
             expected.frames
         );
     } else {
         bail!(
             "the copy was not left: reading it back gave {} good frames, and it should hold {}; please report this as a bug of Emberwort",
-            counted.kept.frames,
+            counted.digest.frames,
             expected.frames
         );
     }

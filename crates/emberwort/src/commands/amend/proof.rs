@@ -28,7 +28,7 @@ impl FramesDigest {
 
 /// What a capture holds.
 pub struct CaptureCount {
-    pub kept: FramesDigest,
+    pub digest: FramesDigest,
     pub statistics: Statistics,
 }
 
@@ -46,8 +46,8 @@ impl ItemSink for DigestSink {
 }
 
 /// Counts what the copy holds.
-pub fn count(settings: &Settings, speakers: RevisionMap) -> anyhow::Result<CaptureCount> {
-    let (decoder, _) = inputs::read_all(settings, Decoder::of(speakers, DigestSink(FramesDigest::default())))?;
+pub fn count(settings: &Settings, revisions: RevisionMap) -> anyhow::Result<CaptureCount> {
+    let (decoder, _) = inputs::read_all(settings, Decoder::of(revisions, DigestSink(FramesDigest::default())))?;
     let (counting, statistics) = decoder.finish()?;
-    Ok(CaptureCount { kept: counting.0, statistics })
+    Ok(CaptureCount { digest: counting.0, statistics })
 }

@@ -53,7 +53,7 @@ impl EditRequest {
 pub struct Select<'a> {
     args: &'a AmendArgs,
     plan: Arc<Plan>,
-    wish: EditRequest,
+    request: EditRequest,
     matching: Matching,
     only: SelectedRows,
     keep: Option<Query>,
@@ -64,7 +64,7 @@ pub struct Select<'a> {
     /// Packets that change places with the next one of their stream, and the frames in them.
     pub waiting: HashMap<StreamId, (u64, Vec<u8>)>,
     pub edits: Edits,
-    pub told: AmendReport,
+    pub report: AmendReport,
     /// Frames that were scrubbed.
     pub scrubbed: u64,
     pub found: BTreeSet<u64>,
@@ -72,7 +72,7 @@ pub struct Select<'a> {
     pub problem: Option<String>,
     pub problems: usize,
     /// The good frames that the copy should have.
-    pub kept: FramesDigest,
+    pub digest: FramesDigest,
     start: Option<Time>,
     /// What is wrong with the span.
     pub span_problem: Option<String>,
@@ -96,7 +96,7 @@ impl<'a> Select<'a> {
         Ok(Self {
             args,
             plan: plan.clone(),
-            wish,
+            request: wish,
             matching: Matching::new(query("--where", &args.condition)?, (None, None)),
             only: SelectedRows::new(&args.message, args.node),
             keep: query("--keep", &args.keep)?,
@@ -105,12 +105,12 @@ impl<'a> Select<'a> {
             is_raw,
             waiting: HashMap::new(),
             edits: Edits::new(Box::new(|| Ok(Box::new(tempfile::tempfile()?)))),
-            told: AmendReport::new(args.form_out).context("no temporary file can be made")?,
+            report: AmendReport::new(args.form_out).context("no temporary file can be made")?,
             scrubbed: 0,
             found: BTreeSet::new(),
             problem: None,
             problems: 0,
-            kept: FramesDigest::default(),
+            digest: FramesDigest::default(),
             start: None,
             span_problem: None,
         })
@@ -140,7 +140,7 @@ impl<'a> Select<'a> {
     fn expect(&mut self, time: Option<Time>, wire: &[u8]) {
         let is_inside = |(from, to): (u64, u64)| time.is_none_or(|time| (from..=to).contains(&time.nanoseconds()));
         if self.edits.span.is_none_or(is_inside) {
-            self.kept.add(wire);
+            self.digest.add(wire);
         }
     }
 
@@ -189,7 +189,7 @@ impl<'a> Select<'a> {
         change.packets = parts.iter().map(|part| part.packet).collect();
         let wire = change.after.clone().unwrap_or_else(|| item.wire().to_vec());
         let is_good = matches!(item, Item::Row(_)) || change.after.is_some();
-        if self.wish.drop {
+        if self.request.drop {
             self.edits.leave_out(&parts)?;
             change.what.push("left out".to_owned());
             change.after = None;
@@ -198,11 +198,11 @@ impl<'a> Select<'a> {
                 self.edits.replace(&parts, &wire)?;
             }
             let is_right = change.sums.iter().all(|sum| sum.written == sum.expected);
-            let times = 1 + u64::from(self.wish.twice);
+            let times = 1 + u64::from(self.request.twice);
             if is_good && is_right {
                 (0..times).for_each(|_| self.expect(item.time(), &wire));
             }
-            if self.wish.twice {
+            if self.request.twice {
                 change.what.push("sent twice".to_owned());
                 match parts.as_slice() {
                     [part] if part.length == part.whole => self.edits.of(part.packet).copies += 1,
@@ -211,7 +211,7 @@ impl<'a> Select<'a> {
             }
             let shares = || "it shares a packet with others, and cannot be moved by itself".to_owned();
             let is_alone = parts.iter().all(|part| part.length == part.whole);
-            if let Some(delay) = self.wish.delay {
+            if let Some(delay) = self.request.delay {
                 if !is_alone {
                     return Err(shares());
                 }
@@ -219,9 +219,9 @@ impl<'a> Select<'a> {
                 let by = crate::render::time::duration(delay.unsigned_abs());
                 change.what.push(format!("{by} {}", if delay < 0 { "earlier" } else { "later" }));
             }
-            if self.wish.reorder && self.change_places(item, &parts)? {
+            if self.request.reorder && self.change_places(item, &parts)? {
                 change.what.push("in front of the frame before it, which was to go behind it".to_owned());
-            } else if self.wish.reorder {
+            } else if self.request.reorder {
                 let ([part], true) = (parts.as_slice(), is_alone) else { return Err(shares()) };
                 if change.after.is_none() {
                     self.edits.replace(std::slice::from_ref(part), &wire)?;
@@ -230,7 +230,7 @@ impl<'a> Select<'a> {
                 change.what.push("behind the next frame of its stream".to_owned());
             }
         }
-        self.told.add(change).map_err(|error| format!("what became of it cannot be kept: {error}"))
+        self.report.add(change).map_err(|error| format!("what became of it cannot be kept: {error}"))
     }
 
     /// Lets a frame change places with the one before it in its stream, if that waits for it; whether it did.
@@ -283,7 +283,7 @@ impl<'a> Select<'a> {
     }
 
     fn change_row(&self, row: &Row<'_>, mut change: Change) -> Result<Change, String> {
-        if self.wish.sets.is_empty() && self.wish.patches.is_empty() {
+        if self.request.sets.is_empty() && self.request.patches.is_empty() {
             return Ok(change);
         }
         let name = &self.plan.channels[row.channel].name;
@@ -292,8 +292,8 @@ impl<'a> Select<'a> {
         };
         let framing = row.plan.channels[index].framing(row.from);
         let mut plain = row.frame.bytes.to_vec();
-        if !self.wish.sets.is_empty() {
-            let (values, wire) = with_values(row, &framing, &self.wish.sets)?;
+        if !self.request.sets.is_empty() {
+            let (values, wire) = with_values(row, &framing, &self.request.sets)?;
             change.values = differences(row, &values);
             let mut room = Vec::new();
             plain = framing.plain_bytes(&wire, &mut room).map_err(|fault| format!("{fault:?}"))?.to_vec();
@@ -306,10 +306,10 @@ impl<'a> Select<'a> {
     }
 
     fn change_broken(&self, broken: &BrokenFrame<'_>, mut change: Change) -> Result<Change, String> {
-        if !self.wish.sets.is_empty() {
+        if !self.request.sets.is_empty() {
             return Err("it is broken, and has no values to set; --patch changes its bytes".to_owned());
         }
-        if self.wish.patches.is_empty() {
+        if self.request.patches.is_empty() {
             return Ok(change);
         }
         let channel = &self.plan.channels[broken.channel];
@@ -325,7 +325,7 @@ impl<'a> Select<'a> {
 
     fn patch(&self, plain: &mut [u8]) -> Result<(), String> {
         let length = plain.len();
-        for (at, bytes) in &self.wish.patches {
+        for (at, bytes) in &self.request.patches {
             let Some(place) = plain.get_mut(*at..at + bytes.len()) else {
                 return Err(format!("the frame has bytes 0 to {}, and --patch {at} reaches behind them", length - 1));
             };
@@ -478,11 +478,11 @@ fn with_values(row: &Row<'_>, framing: &Framing, sets: &[(String, String)]) -> R
 impl ItemSink for Select<'_> {
     type Error = Infallible;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.matching.update_revisions(speakers);
-        self.only.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.matching.update_revisions(revisions);
+        self.only.update_revisions(revisions);
         if let Some(keep) = &mut self.keep {
-            keep.update_revisions(speakers);
+            keep.update_revisions(revisions);
         }
     }
 

@@ -256,7 +256,7 @@ const READERS_END_WITHIN: u64 = 400_000_000;
 
 /// Whether a channel can run over a port.
 fn fits(channel: &Channel, address: &Address) -> bool {
-    match channel.medium.kind.carriage() {
+    match channel.medium.kind.encapsulation() {
         Encapsulation::Udp { port } => address.keeps_packets() && address.port_number() == Some(port),
         Encapsulation::Can { .. } => matches!(address, Address::Can(_)),
         Encapsulation::Bytes => !channel.finder().is_packet() && !address.keeps_packets(),

@@ -8,7 +8,7 @@ use emberwort_wire::ChunkSink as _;
 use super::line::{Incoming, Line, PortInput};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, RowForm, SenderEnd};
-use crate::commands::capture_definitions::{CaptureDefinitions, speakers};
+use crate::commands::capture_definitions::{CaptureDefinitions, open_definitions};
 use crate::commands::ending::Ending;
 use crate::commands::names::message_index;
 use crate::commands::queried::asked;
@@ -17,18 +17,19 @@ use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
-    let CaptureDefinitions { speakers, later, is_whole, .. } = speakers(&args.speakers, link, look)?;
+    let CaptureDefinitions { revisions, deferred: later, is_whole, .. } =
+        open_definitions(&args.revisions, link, look)?;
     for name in &args.asked.message {
-        message_index(speakers.own(), name)?;
+        message_index(revisions.own(), name)?;
     }
     crate::interrupt::catch_as_end();
     let mut incoming = Incoming::new(args.lasting);
-    let line = Line::open(&args.port.port, &args.port.line, speakers.own(), &mut incoming)?;
+    let line = Line::open(&args.port.port, &args.port.line, revisions.own(), &mut incoming)?;
     let style = RowStyle {
         form: args.form,
         raw: args.raw,
-        only: args.asked.only_message(speakers.own()),
-        labels: crate::labels::read(args.labels.as_deref(), speakers.own())?,
+        only: args.asked.only_message(revisions.own()),
+        labels: crate::labels::read(args.labels.as_deref(), revisions.own())?,
         times: ShownTimes::Utc,
         look,
         width: output::terminal_width(),
@@ -37,11 +38,15 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         RowForm::Bytes => Box::new(output::stdout_for_bytes()),
         _ => Box::new(output::stdout_at_once()),
     };
-    let printer = RowPrinter::new(&speakers, style, out);
-    let sink =
-        Reaction::new(speakers.own(), &args.on_message, &args.run, Filtered::new(FirstRows::new(args.count), printer))?;
-    let sink = asked(&args.asked, speakers.own(), sink)?;
-    let mut decoder = Decoder::of(speakers, sink).with_deferred(later);
+    let printer = RowPrinter::new(&revisions, style, out);
+    let sink = Reaction::new(
+        revisions.own(),
+        &args.on_message,
+        &args.run,
+        Filtered::new(FirstRows::new(args.count), printer),
+    )?;
+    let sink = asked(&args.asked, revisions.own(), sink)?;
+    let mut decoder = Decoder::of(revisions, sink).with_deferred(later);
     let from = args.from.map(SenderEnd::end).or(line.assumed_sender());
     loop {
         match incoming.wait(&[&line], decoder.poll_timeout()) {

@@ -12,7 +12,7 @@ use emberwort_model::model::End;
 use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Incoming, Line, PortInput, earliest};
-use crate::cli::{LineArgs, PlayArgs, SpeakerArgs};
+use crate::cli::{LineArgs, PlayArgs, RevisionArgs};
 use crate::commands::capture_definitions::revisions_in_trial;
 use crate::commands::scenario;
 use crate::output::{self, Look, say};
@@ -43,7 +43,7 @@ impl Stage {
     pub fn new(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Self> {
         let project = Project::find(link)?;
         let plan = load_plan_of(&project.definition, look)?;
-        let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
+        let nobody = RevisionArgs { device: Vec::new(), fleet: None };
         let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, &plan, look)?;
         let scenario = scenario::read(&args.file, &plan, &revisions, args.seed)?.scenario;
         crate::interrupt::catch();

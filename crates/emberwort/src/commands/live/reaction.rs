@@ -146,8 +146,8 @@ fn filled(word: &[Part], row: &Row<'_>) -> String {
 impl<S: ItemSink<Error = io::Error>> ItemSink for Reaction<S> {
     type Error = io::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.sink.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.sink.update_revisions(revisions);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {

@@ -16,7 +16,7 @@ use rand_chacha::ChaCha8Rng;
 
 use super::line::{Incoming, Line, PortInput, earliest};
 use super::record_file::{Recording, Rotation};
-use crate::cli::{RecordArgs, SenderEnd, SpeakerArgs};
+use crate::cli::{RecordArgs, RevisionArgs, SenderEnd};
 use crate::commands::capture_definitions::revisions_in_trial;
 use crate::commands::ending::Ending;
 use crate::commands::scenario;
@@ -94,7 +94,7 @@ pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result
 /// The wire that damages what is passed on, if there is to be one, and the seed of its chances.
 fn damage(args: &RecordArgs, project: &Project, plan: &Arc<Plan>, look: Look) -> anyhow::Result<Option<(Wire, u64)>> {
     let Some(trial) = &args.wire else { return Ok(None) };
-    let nobody = SpeakerArgs { device: Vec::new(), fleet: None };
+    let nobody = RevisionArgs { device: Vec::new(), fleet: None };
     let (revisions, _) = revisions_in_trial(&nobody, None, &project.definition, plan, look)?;
     let scenario = scenario::read(trial, plan, &revisions, None)?.scenario;
     let mut wire = scenario.wire();

@@ -34,7 +34,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let project = Project::find(link)?;
     let plan = load_plan_of(&project.definition, look)?;
     let host = args.host.as_deref();
-    let (revisions, is_whole) = revisions_in_trial(&args.speakers, host, &project.definition, &plan, look)?;
+    let (revisions, is_whole) = revisions_in_trial(&args.revisions, host, &project.definition, &plan, look)?;
     let scenario::Trial { scenario, text } = scenario::read(&args.file, &plan, &revisions, args.seed)?;
     let has_programs = scenario.devices.iter().any(|device| device.program.is_some());
     if has_programs && (args.sweep.is_some() || args.hostile.is_some() || args.minimise.is_some()) {

@@ -63,7 +63,7 @@ pub fn draw(frame: &mut Frame<'_>, view: &mut View, feed: &Feed, definition: &De
     view.choose_first(monitor);
     let area = frame.area();
     let (is_tall, is_wide) = (area.height >= 36, area.width >= 120);
-    let messages = (monitor.seen.len() as u16 + 2).clamp(4, if is_tall { 14 } else { 8 });
+    let messages = (monitor.activity.len() as u16 + 2).clamp(4, if is_tall { 14 } else { 8 });
     // A large screen has room for all at once: the scope and the pairs in the middle, the log below.
     let middle = if is_tall && is_wide { area.height * 2 / 5 } else { 0 };
     let lower = if is_tall { area.height / 4 } else { area.height / 3 };
@@ -150,9 +150,9 @@ fn draw_messages(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monit
     let header = Row::new([Cell::new("MESSAGE"), Cell::new("FROM")].into_iter().chain(titles))
         .style(Style::new().add_modifier(Modifier::DIM));
     let room = usize::from(area.height.saturating_sub(2));
-    let at = monitor.seen.keys().position(|source| Some(source) == view.chosen.as_ref()).unwrap_or(0);
+    let at = monitor.activity.keys().position(|source| Some(source) == view.chosen.as_ref()).unwrap_or(0);
     let skipped = at.saturating_sub(room.saturating_sub(1));
-    let rows = monitor.seen.iter().skip(skipped).take(room).map(|(source, seen)| {
+    let rows = monitor.activity.iter().skip(skipped).take(room).map(|(source, seen)| {
         let (from, name, node) = source;
         let row = Row::new([
             Cell::new(name.clone()),
@@ -174,7 +174,7 @@ fn draw_messages(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monit
         Constraint::Length(9),
         Constraint::Length(9),
     ];
-    let title = if monitor.seen.is_empty() { "messages: none came yet" } else { "messages" };
+    let title = if monitor.activity.is_empty() { "messages: none came yet" } else { "messages" };
     frame.render_widget(Table::new(rows, widths).header(header).block(block(title)), area);
 }
 
@@ -224,7 +224,7 @@ fn history_line(history: &VecDeque<(Time, f64)>, width: usize) -> String {
 }
 
 fn draw_fields(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor, paints: &Paints) {
-    let Some((source, seen)) = view.chosen.as_ref().and_then(|chosen| monitor.seen.get_key_value(chosen)) else {
+    let Some((source, seen)) = view.chosen.as_ref().and_then(|chosen| monitor.activity.get_key_value(chosen)) else {
         return frame.render_widget(block("fields"), area);
     };
     let message = &seen.plan.messages[seen.message].message;
@@ -271,7 +271,7 @@ fn draw_fields(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor
 
 fn log_line(logged: &Logged, paints: &Paints) -> Line<'static> {
     let when = logged.time.map_or_else(|| " ".repeat(12), clock);
-    match &logged.what {
+    match &logged.kind {
         LogEntryKind::Frame { plan, message, from, node, values } => {
             let message = &plan.messages[*message].message;
             let node = node.map_or_else(String::new, |node| node.to_string());
@@ -284,7 +284,7 @@ fn log_line(logged: &Logged, paints: &Paints) -> Line<'static> {
             let text = format!("{when}  {:6} {node:>3}  {:14} {}", from.as_str(), message.name, fields.join("  "));
             Line::styled(text, if *from == End::Host { paints.host() } else { Style::new() })
         }
-        LogEntryKind::Broken { why, bytes } => {
+        LogEntryKind::Broken { fault: why, bytes } => {
             Line::styled(format!("{when}  BROKEN      {why}  {}", short_hex(bytes)), paints.bad())
         }
         LogEntryKind::Stray(bytes) => Line::styled(
@@ -360,7 +360,7 @@ impl Trace<'_> {
 }
 
 fn trace_of<'a>(monitor: &'a Monitor, (source, slot): &(Source, usize), end: Time, seconds: f64) -> Option<Trace<'a>> {
-    let seen = monitor.seen.get(source)?;
+    let seen = monitor.activity.get(source)?;
     let field = seen.plan.messages[seen.message].message.fields.get(*slot)?;
     let history = seen.history.get(*slot)?;
     let points = history
@@ -478,8 +478,8 @@ fn short(number: f64) -> String {
 }
 
 fn draw_last(frame: &mut Frame<'_>, area: Rect, view: &View, monitor: &Monitor, paints: &Paints) {
-    if !view.said.is_empty() {
-        return frame.render_widget(Paragraph::new(Span::styled(view.said.clone(), paints.bad())), area);
+    if !view.notice.is_empty() {
+        return frame.render_widget(Paragraph::new(Span::styled(view.notice.clone(), paints.bad())), area);
     }
     let counts = monitor.counts;
     let mut spans = vec![Span::raw(format!("{} good  ", counts.good))];
@@ -509,7 +509,7 @@ fn draw_form(frame: &mut Frame<'_>, area: Rect, view: &View, paints: &Paints) {
         ]));
     }
     lines.push(Line::raw(""));
-    lines.push(Line::styled(form.said.clone(), paints.bad()));
+    lines.push(Line::styled(form.notice.clone(), paints.bad()));
     lines.push(Line::styled(
         "← → message   ↑ ↓ field   Enter send   Esc close",
         Style::new().add_modifier(Modifier::DIM),

@@ -20,7 +20,7 @@ pub struct Form {
     /// The node, and the values of the fields, as they are typed.
     pub lines: Vec<Line>,
     pub at: usize,
-    pub said: String,
+    pub notice: String,
 }
 
 /// A line of the form.
@@ -73,7 +73,7 @@ impl Form {
             return None;
         }
         let plan = plan.clone();
-        let mut form = Self { plan, channel, messages, chosen: 0, lines: Vec::new(), at: 0, said: String::new() };
+        let mut form = Self { plan, channel, messages, chosen: 0, lines: Vec::new(), at: 0, notice: String::new() };
         form.fill_lines(node.to_string());
         Some(form)
     }
@@ -97,7 +97,7 @@ impl Form {
         let fields = message.fields.iter().filter(|field| !field.is_spare() && !field.counter);
         let lines = fields.map(|field| Line { name: field.name.clone(), text: String::new(), hint: hint(field) });
         self.lines = std::iter::once(node).chain(lines).collect();
-        (self.at, self.said) = (0, String::new());
+        (self.at, self.notice) = (0, String::new());
     }
 
     pub fn type_in(&mut self, c: char) {

@@ -113,7 +113,7 @@ impl App {
     }
 
     fn press_first_keys(&mut self) {
-        if self.feed.seen().seen.is_empty() {
+        if self.feed.seen().activity.is_empty() {
             return;
         }
         self.view.choose_first(self.feed.seen());

@@ -42,7 +42,7 @@ pub struct View {
     pub form: Option<Form>,
     pub has_help: bool,
     /// Something to be said in the last line.
-    pub said: String,
+    pub notice: String,
     pub is_over: bool,
 }
 
@@ -89,14 +89,14 @@ impl View {
             scope: Scope::default(),
             form: None,
             has_help: false,
-            said: String::new(),
+            notice: String::new(),
             is_over: false,
         }
     }
 
     /// A key was pressed.
     pub fn key(&mut self, key: KeyEvent, feed: &mut Feed, definition: &Definition) {
-        self.said.clear();
+        self.notice.clear();
         if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
             self.is_over = true;
             return;
@@ -132,8 +132,8 @@ impl View {
                 let node = self.chosen.as_ref().and_then(|chosen| chosen.2).unwrap_or(0);
                 match feed.channel().map(|channel| Form::new(definition.plan(), channel, node)) {
                     Some(Some(form)) => self.form = Some(form),
-                    Some(None) => self.said = "the host sends nothing on this channel".to_owned(),
-                    None => self.said = "nothing can be sent into a recording".to_owned(),
+                    Some(None) => self.notice = "the host sends nothing on this channel".to_owned(),
+                    None => self.notice = "nothing can be sent into a recording".to_owned(),
                 }
             }
             KeyCode::Esc => self.scope.cursor = None,
@@ -151,7 +151,7 @@ impl View {
         match key.code {
             KeyCode::Esc => self.form = None,
             KeyCode::Enter => {
-                form.said = match feed.send(form) {
+                form.notice = match feed.send(form) {
                     Ok(()) => format!("{} was sent", form.message()),
                     Err(problem) => problem,
                 };
@@ -170,13 +170,13 @@ impl View {
 
     fn toggle_trace(&mut self, feed: &mut Feed) {
         let Some(chosen) = self.chosen.clone() else { return };
-        let Some(seen) = feed.monitor().seen.get(&chosen) else { return };
+        let Some(seen) = feed.monitor().activity.get(&chosen) else { return };
         match seen.history.get(self.field).filter(|history| !history.is_empty()) {
             Some(_) => {
                 self.scope.toggle(&chosen, self.field);
                 self.lower = Lower::Scope;
             }
-            None => self.said = "only fields that are numbers can be drawn; Tab goes to the fields".to_owned(),
+            None => self.notice = "only fields that are numbers can be drawn; Tab goes to the fields".to_owned(),
         }
     }
 
@@ -185,7 +185,7 @@ impl View {
         let monitor = feed.monitor();
         match self.focus {
             Focus::Messages => {
-                let all: Vec<&Source> = monitor.seen.keys().collect();
+                let all: Vec<&Source> = monitor.activity.keys().collect();
                 let at = self.chosen.as_ref().and_then(|chosen| all.iter().position(|source| *source == chosen));
                 let next = match (at, down) {
                     (None, _) => 0,
@@ -196,7 +196,7 @@ impl View {
                 self.field = 0;
             }
             Focus::Fields => {
-                let Some(seen) = self.chosen.as_ref().and_then(|chosen| monitor.seen.get(chosen)) else { return };
+                let Some(seen) = self.chosen.as_ref().and_then(|chosen| monitor.activity.get(chosen)) else { return };
                 let fields = &seen.plan.messages[seen.message].message.fields;
                 let shown: Vec<usize> = (0..fields.len()).filter(|slot| !fields[*slot].is_spare()).collect();
                 let at = shown.iter().position(|slot| *slot == self.field).unwrap_or(0);
@@ -209,7 +209,7 @@ impl View {
     /// The first message is chosen as long as nobody has chosen one.
     pub fn choose_first(&mut self, monitor: &Monitor) {
         if self.chosen.is_none() {
-            self.chosen = monitor.seen.keys().next().cloned();
+            self.chosen = monitor.activity.keys().next().cloned();
         }
     }
 }

@@ -36,8 +36,8 @@ struct Column {
 
 impl Columns {
     /// For a message of the link's own definition, by index.
-    pub fn new(speakers: &RevisionMap, message: usize, raw: bool, labels: Option<&Labels>) -> Self {
-        let of = &speakers.own().messages[message].message;
+    pub fn new(revisions: &RevisionMap, message: usize, raw: bool, labels: Option<&Labels>) -> Self {
+        let of = &revisions.own().messages[message].message;
         let column = |(slot, field): (usize, &Field)| {
             let title = match field.unit.is_empty() || raw {
                 true => field.name.clone(),
@@ -52,13 +52,13 @@ impl Columns {
         };
         let columns = of.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()).map(column).collect();
         let mut made = Self { name: of.name.clone(), columns, by_definition: Vec::new() };
-        made.update_revisions(speakers);
+        made.update_revisions(revisions);
         made
     }
 
     /// Looks where the fields are in further definitions.
-    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
-        for definition in &speakers.definitions()[self.by_definition.len()..] {
+    pub fn update_revisions(&mut self, revisions: &RevisionMap) {
+        for definition in &revisions.definitions()[self.by_definition.len()..] {
             let column_of = |field: &Field| match field.is_spare() {
                 true => Some(usize::MAX),
                 // The title says the unit.

@@ -16,7 +16,7 @@ use crate::render::time::Calendar;
 const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence";
 
 pub struct Csv {
-    known: RowContext,
+    context: RowContext,
     calendar: Calendar,
     started: bool,
     /// The cells that all lines of a frame begin with, and those that they end with.
@@ -86,7 +86,15 @@ impl FieldMarkup for Cells<'_> {
 impl Csv {
     pub fn new(known: RowContext, has_begins: bool) -> Self {
         let (first, last) = Default::default();
-        Self { known, calendar: Calendar::default(), started: false, first, last, value: String::new(), has_begins }
+        Self {
+            context: known,
+            calendar: Calendar::default(),
+            started: false,
+            first,
+            last,
+            value: String::new(),
+            has_begins,
+        }
     }
 
     /// The heading, before the first line; then the cells up to the node.
@@ -99,7 +107,7 @@ impl Csv {
         if !self.started {
             out.push_str(HEADING);
             out.push_str(if self.has_begins { ",began" } else { "" });
-            out.push_str(if self.known.labels.is_some() { ",node_label,label\n" } else { "\n" });
+            out.push_str(if self.context.labels.is_some() { ",node_label,label\n" } else { "\n" });
             self.started = true;
         }
         self.first.clear();
@@ -108,7 +116,7 @@ impl Csv {
         }
         number(Some(offset), &mut self.first);
         self.first.push(',');
-        self.first.push_str(self.known.channel(channel));
+        self.first.push_str(self.context.channel(channel));
         self.first.push(',');
         self.first.push_str(from.map_or("", End::as_str));
         number(node, &mut self.first);
@@ -140,7 +148,7 @@ impl Csv {
         let _ = write_hex(wire, out);
         out.push_str(",,");
         out.push_str(&began);
-        out.push_str(if self.known.labels.is_some() { ",,\n" } else { "\n" });
+        out.push_str(if self.context.labels.is_some() { ",,\n" } else { "\n" });
     }
 }
 
@@ -149,8 +157,8 @@ impl Form for Csv {
         self.started = before.something;
     }
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.known.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.context.update_revisions(revisions);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
@@ -164,10 +172,10 @@ impl Form for Csv {
         number(row.frame.sequence, &mut self.last);
         let began = self.begins(Item::Row(row).began());
         self.last.push_str(&began);
-        let has_labels = self.known.labels.is_some();
+        let has_labels = self.context.labels.is_some();
         if has_labels {
             self.last.push(',');
-            cell(self.known.node_label(row.frame.node).unwrap_or_default(), &mut self.last);
+            cell(self.context.node_label(row.frame.node).unwrap_or_default(), &mut self.last);
         }
         let room = &mut self.value;
         let write = |reading: &MessageReading, shown: &Shown<'_>, out: &mut TextBuffer| {
@@ -185,7 +193,7 @@ impl Form for Csv {
                 _ => Ok(()),
             };
         };
-        self.known.write_fields(
+        self.context.write_fields(
             row,
             out,
             &mut Cells { first: &self.first, last: &self.last, has_labels, label: String::new() },
@@ -195,7 +203,7 @@ impl Form for Csv {
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.begin((broken.time, broken.offset), (broken.channel, broken.from, None), out);
-        let sentence = format!("{}: {}", broken.fault.reason(), self.known.sentence(broken));
+        let sentence = format!("{}: {}", broken.fault.reason(), self.context.sentence(broken));
         let what = if broken.is_unread() { "(unread)" } else { "(broken)" };
         self.other(what, &sentence, (broken.wire, Item::Broken(broken).began()), out);
     }

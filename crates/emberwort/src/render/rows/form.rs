@@ -45,7 +45,7 @@ pub trait Form {
     /// What was shown before the first item, if this form goes on where another one of its kind stopped.
     fn resume(&mut self, before: PreviousItem);
     /// The definitions in use, of which there may be more than before.
-    fn update_revisions(&mut self, speakers: &RevisionMap);
+    fn update_revisions(&mut self, revisions: &RevisionMap);
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer);
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer);
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer);

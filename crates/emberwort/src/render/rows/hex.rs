@@ -20,14 +20,14 @@ use crate::output::Paint;
 const BYTES: usize = 16;
 
 pub struct Hex {
-    known: RowContext,
+    context: RowContext,
     style: RowStyle,
     lines: Lines,
 }
 
 impl Hex {
-    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
-        Self { known, style, lines: Lines::new(speakers, style) }
+    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+        Self { context: known, style, lines: Lines::new(revisions, style) }
     }
 }
 
@@ -54,7 +54,7 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
     let bytes = &row.frame.bytes[stretch.bits.start / 8..stretch.bits.end.div_ceil(8).min(row.frame.bytes.len())];
     let mut hex = String::new();
     let _ = write_hex(bytes, &mut hex);
-    match &stretch.what {
+    match &stretch.kind {
         StretchKind::Sync => ("(sync)".to_owned(), hex),
         StretchKind::Rest | StretchKind::Presence => {
             let whole = stretch.bits.start.is_multiple_of(8) && stretch.bits.end.is_multiple_of(8);
@@ -65,7 +65,7 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
                 }
                 _ => hex,
             };
-            let name = if matches!(stretch.what, StretchKind::Presence) { "(presence)" } else { "(unused)" };
+            let name = if matches!(stretch.kind, StretchKind::Presence) { "(presence)" } else { "(unused)" };
             (name.to_owned(), held)
         }
         StretchKind::Part(index) => {
@@ -106,20 +106,20 @@ pub fn meaning(row: &Row<'_>, direction: &Direction, stretch: &Stretch, raw: boo
 impl Form for Hex {
     fn resume(&mut self, _: PreviousItem) {}
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.known.update_revisions(speakers);
-        self.lines.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.context.update_revisions(revisions);
+        self.lines.update_revisions(revisions);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         let look = self.style.look;
         let when = self.style.when(Item::Row(row));
-        let channel = self.known.channel(row.channel);
+        let channel = self.context.channel(row.channel);
         let heading = format!(
             "#{}  {} {} on {channel}, {when}",
             row.number,
             row.plan.messages[row.message].message.name,
-            self.known.sender(row),
+            self.context.sender(row),
         );
         out.push_str(&look.paint(Paint::Bold, heading));
         out.push('\n');
@@ -158,9 +158,9 @@ impl Form for Hex {
         let widest = named.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
         for (index, (name, text)) in named.iter().enumerate() {
             let (letter, place) = (letter(index), place(&stretches[index].bits));
-            let label = match stretches[index].what {
+            let label = match stretches[index].kind {
                 StretchKind::Value { slot, .. } if slot < row.plan.messages[row.message].message.fields.len() => {
-                    self.known.label(row, slot)
+                    self.context.label(row, slot)
                 }
                 _ => None,
             };
@@ -173,11 +173,11 @@ impl Form for Hex {
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         let _ = write!(out, "#{}  ", broken.number);
-        self.lines.broken(&self.known, broken, out);
+        self.lines.broken(&self.context, broken, out);
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
-        self.lines.stray(&self.known, stray, out);
+        self.lines.stray(&self.context, stray, out);
     }
 }
 

@@ -16,7 +16,7 @@ use super::text_buffer::{ShortText, TextBuffer};
 use crate::render::time::Calendar;
 
 pub struct Ndjson {
-    known: RowContext,
+    context: RowContext,
     calendar: Calendar,
     /// What was written last for a channel and a direction.
     last_stream: Option<((usize, Option<End>), ShortText)>,
@@ -25,7 +25,7 @@ pub struct Ndjson {
 // Writing to memory cannot fail. Names are identifiers, which need no escapes.
 impl Ndjson {
     pub fn new(known: RowContext) -> Self {
-        Self { known, calendar: Calendar::default(), last_stream: None }
+        Self { context: known, calendar: Calendar::default(), last_stream: None }
     }
 
     fn begin(
@@ -62,7 +62,7 @@ impl Ndjson {
         }
         let start = out.len();
         out.push_str(",\"channel\":\"");
-        out.push_str(self.known.channel(channel));
+        out.push_str(self.context.channel(channel));
         if let Some(from) = from {
             out.push_str("\",\"direction\":\"");
             out.push_str(from.as_str());
@@ -74,8 +74,8 @@ impl Ndjson {
     /// The texts beside values, by field.
     fn labels(&self, row: &Row<'_>, out: &mut TextBuffer) {
         let mut separator = ",\"labels\":{";
-        for &slot in &self.known.reading(row).slots {
-            let Some(label) = self.known.label(row, slot) else { continue };
+        for &slot in &self.context.reading(row).slots {
+            let Some(label) = self.context.label(row, slot) else { continue };
             let name = &row.plan.messages[row.message].message.fields[slot].name;
             let _ = write!(out, "{separator}\"{name}\":");
             let _ = json::write_string(label, out);
@@ -92,7 +92,7 @@ impl Ndjson {
         let held = row.values.sections();
         // Lines have no sections.
         let later = message.sections.get(held.max(1)).map_or(u32::MAX, |section| section.revision);
-        let reading = self.known.reading(row);
+        let reading = self.context.reading(row);
         if later == u32::MAX && reading.lacks.is_empty() {
             return;
         }
@@ -122,19 +122,19 @@ fn bytes(key: &str, bytes: &[u8], out: &mut TextBuffer) {
 impl Form for Ndjson {
     fn resume(&mut self, _: PreviousItem) {}
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.known.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.context.update_revisions(revisions);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.begin(Some(row.number), (Item::Row(row).began(), row.time), row.offset, row.channel, Some(row.from), out);
         number(",\"node\":", row.frame.node, out);
-        if let Some(label) = self.known.node_label(row.frame.node) {
+        if let Some(label) = self.context.node_label(row.frame.node) {
             out.push_str(",\"node_label\":");
             let _ = json::write_string(label, out);
         }
         number(",\"sequence\":", row.frame.sequence, out);
-        let assumed = || self.known.assumed_revision(row).map(u64::from);
+        let assumed = || self.context.assumed_revision(row).map(u64::from);
         number(",\"revision\":", row.frame.revision.or_else(assumed), out);
         if row.definition != 0 {
             number(",\"read_as_revision\":", Some(u64::from(row.plan.link.revision)), out);
@@ -142,7 +142,7 @@ impl Form for Ndjson {
         self.lacks(row, out);
         let later = row.values.later_bytes() as u64;
         number(",\"later_bytes\":", Some(later).filter(|later| *later > 0), out);
-        if !self.known.is_lossless(row) {
+        if !self.context.is_lossless(row) {
             bytes(",\"body\":\"", row.frame.body, out);
         }
         out.push_str(",\"message\":\"");
@@ -156,7 +156,7 @@ impl Form for Ndjson {
             shown.write_json(out);
             out.push(',');
         };
-        self.known.write_fields(row, out, &mut (), write);
+        self.context.write_fields(row, out, &mut (), write);
         if out.len() > start {
             // The last comma.
             out.truncate(out.len() - 1);
@@ -192,7 +192,7 @@ impl Form for Ndjson {
             }
             _ => {
                 out.push_str(",\"detail\":");
-                let _ = json::write_string(&self.known.sentence(broken), out);
+                let _ = json::write_string(&self.context.sentence(broken), out);
             }
         }
         bytes(",\"bytes\":\"", broken.wire, out);

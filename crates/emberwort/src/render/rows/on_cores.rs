@@ -23,7 +23,7 @@ struct Batch {
     number: u64,
     items: StoredItems,
     before: PreviousItem,
-    speakers: Arc<RevisionMap>,
+    revisions: Arc<RevisionMap>,
 }
 
 /// The lines of a batch.
@@ -53,7 +53,7 @@ impl<T: Default> Spare<T> {
 pub struct RowsOnCores {
     style: RowStyle,
     threads: usize,
-    speakers: Arc<RevisionMap>,
+    revisions: Arc<RevisionMap>,
     items: StoredItems,
     /// What was shown before the items at hand, and with them.
     before: PreviousItem,
@@ -73,13 +73,13 @@ struct Crew {
 }
 
 impl RowsOnCores {
-    pub fn new(speakers: &RevisionMap, style: RowStyle, threads: usize) -> Self {
+    pub fn new(revisions: &RevisionMap, style: RowStyle, threads: usize) -> Self {
         let (before, so_far) = Default::default();
-        let speakers = Arc::new(speakers.clone());
+        let revisions = Arc::new(revisions.clone());
         Self {
             style,
             threads,
-            speakers,
+            revisions,
             items: StoredItems::default(),
             before,
             so_far,
@@ -96,7 +96,7 @@ impl RowsOnCores {
         }
         let crew = self.crew.get_or_insert_with(|| Crew::new(self.style, self.threads));
         let items = std::mem::replace(&mut self.items, crew.spare.take());
-        let batch = Batch { number: self.number, items, before: self.before, speakers: self.speakers.clone() };
+        let batch = Batch { number: self.number, items, before: self.before, revisions: self.revisions.clone() };
         self.number += 1;
         self.before = self.so_far;
         // Nobody takes it once the writer has failed.
@@ -204,19 +204,19 @@ impl Worker {
         let mut form = None;
         loop {
             let taken = self.batches.lock().unwrap_or_else(PoisonError::into_inner).recv();
-            let Ok(Batch { number, mut items, before, speakers }) = taken else { return };
+            let Ok(Batch { number, mut items, before, revisions }) = taken else { return };
             if !self.slots.wait_for(number) {
                 return;
             }
-            let form = form.get_or_insert_with(|| form_of(&speakers, self.style));
-            if known.as_ref().is_some_and(|known| !Arc::ptr_eq(known, &speakers)) {
-                form.update_revisions(&speakers);
+            let form = form.get_or_insert_with(|| form_of(&revisions, self.style));
+            if known.as_ref().is_some_and(|known| !Arc::ptr_eq(known, &revisions)) {
+                form.update_revisions(&revisions);
             }
             form.resume(before);
             let mut text = self.texts.take();
             text.clear();
-            items.each(&speakers, |item| write_item(&mut **form, item, &mut text));
-            known = Some(speakers);
+            items.each(&revisions, |item| write_item(&mut **form, item, &mut text));
+            known = Some(revisions);
             items.clear();
             self.spare.give_back(items);
             if self.done.send(Lines { number, text }).is_err() {
@@ -247,12 +247,12 @@ fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<TextBuff
 impl ItemSink for RowsOnCores {
     type Error = io::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
         // What was found before is shown as it would have been then.
         if let Err(error) = self.dispatch() {
             self.failed = Some(error);
         }
-        self.speakers = Arc::new(speakers.clone());
+        self.revisions = Arc::new(revisions.clone());
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {
@@ -285,10 +285,10 @@ impl ItemSink for RowsOnCores {
             return self.end();
         }
         // So few that nobody was called.
-        let mut form = form_of(&self.speakers, self.style);
+        let mut form = form_of(&self.revisions, self.style);
         form.resume(self.before);
         let mut text = TextBuffer::default();
-        self.items.each(&self.speakers, |item| write_item(&mut *form, item, &mut text));
+        self.items.each(&self.revisions, |item| write_item(&mut *form, item, &mut text));
         let mut out = output::stdout_at_once();
         out.write_all(text.as_bytes())?;
         out.flush()

@@ -20,8 +20,8 @@ pub struct RowPrinter<W> {
 }
 
 impl<W: Write> RowPrinter<W> {
-    pub fn new(speakers: &RevisionMap, style: RowStyle, out: W) -> Self {
-        Self { form: form_of(speakers, style), lines: TextBuffer::default(), out }
+    pub fn new(revisions: &RevisionMap, style: RowStyle, out: W) -> Self {
+        Self { form: form_of(revisions, style), lines: TextBuffer::default(), out }
     }
 
     fn write_out(&mut self) -> io::Result<()> {
@@ -34,8 +34,8 @@ impl<W: Write> RowPrinter<W> {
 impl<W: Write> ItemSink for RowPrinter<W> {
     type Error = io::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.form.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.form.update_revisions(revisions);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {

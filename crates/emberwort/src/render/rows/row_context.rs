@@ -105,11 +105,11 @@ impl MessageReading {
 }
 
 impl RowContext {
-    pub fn new(speakers: &RevisionMap, raw: bool, labels: Option<&'static Labels>) -> Self {
-        let plan = speakers.own().clone();
+    pub fn new(revisions: &RevisionMap, raw: bool, labels: Option<&'static Labels>) -> Self {
+        let plan = revisions.own().clone();
         let (readings, again, texts, labelled) = Default::default();
         let mut known = Self { plan, raw, readings, again, texts, labels, labelled };
-        known.update_revisions(speakers);
+        known.update_revisions(revisions);
         known
     }
 
@@ -132,13 +132,13 @@ impl RowContext {
         text
     }
 
-    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
+    pub fn update_revisions(&mut self, revisions: &RevisionMap) {
         let reading = |message: &MessagePlan| MessageReading::of(&self.plan, message);
-        let definitions = speakers.definitions()[self.readings.len()..].iter();
+        let definitions = revisions.definitions()[self.readings.len()..].iter();
         let readings: Vec<_> = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
         self.readings.extend(readings);
         if let Some(labels) = self.labels {
-            self.labelled.update_revisions(labels, speakers);
+            self.labelled.update_revisions(labels, revisions);
         }
     }
 

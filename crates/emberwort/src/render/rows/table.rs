@@ -21,7 +21,7 @@ use crate::render::plural;
 use crate::render::time::{Calendar, write_time_of_day};
 
 pub struct Table {
-    known: RowContext,
+    context: RowContext,
     lines: Lines,
     /// If all rows are of one message, and a terminal has room for its fields beside each other.
     columns: Option<Columns>,
@@ -78,20 +78,20 @@ const LABEL: &str = "NAME";
 const WITH_NAMES: usize = 100;
 
 impl Lines {
-    pub fn new(speakers: &RevisionMap, style: RowStyle) -> Self {
+    pub fn new(revisions: &RevisionMap, style: RowStyle) -> Self {
         let has_room = style.width.is_none_or(|width| width >= WITH_NAMES);
         let longest = style.labels.filter(|_| has_room).and_then(Labels::longest_of_nodes);
         let label_width = longest.map(|width| width.max(LABEL.len()));
         let mut lines = Self { style, message_width: 7, channel_width: 7, label_width, last: Cell::new(None) };
-        lines.update_revisions(speakers);
+        lines.update_revisions(revisions);
         lines
     }
 
     /// Makes the columns as wide as the names of the definitions in use.
-    pub fn update_revisions(&mut self, speakers: &RevisionMap) {
-        let messages = speakers.definitions().iter().flat_map(|definition| &definition.plan.messages);
+    pub fn update_revisions(&mut self, revisions: &RevisionMap) {
+        let messages = revisions.definitions().iter().flat_map(|definition| &definition.plan.messages);
         let messages = messages.map(|plan| plan.message.name.len());
-        let channels = speakers.own().channels.iter().map(|channel| channel.name.len());
+        let channels = revisions.own().channels.iter().map(|channel| channel.name.len());
         self.message_width = messages.fold(self.message_width, usize::max);
         self.channel_width = channels.fold(self.channel_width, usize::max);
     }
@@ -261,12 +261,12 @@ impl FieldMarkup for Words {
 const GAP: &str = "  ";
 
 impl Table {
-    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
-        let lines = Lines::new(speakers, style);
-        let columns = style.only.map(|message| Columns::new(speakers, message, style.raw, style.labels));
+    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+        let lines = Lines::new(revisions, style);
+        let columns = style.only.map(|message| Columns::new(revisions, message, style.raw, style.labels));
         let in_front = lines.titles(false).chars().count();
         let columns = columns.filter(|columns| style.width.is_none_or(|width| in_front + columns.width() <= width));
-        Self { known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
+        Self { context: known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
     }
 
     /// Writes a row as cells under the titles. Returns whether it has columns, and they fit on the terminal.
@@ -275,8 +275,8 @@ impl Table {
             return false;
         };
         let start = out.len();
-        self.lines.begin_sender(&self.known, About::row(row), false, out);
-        self.known.write_fields(row, out, &mut cells, |_, shown, cell| shown.write(cell));
+        self.lines.begin_sender(&self.context, About::row(row), false, out);
+        self.context.write_fields(row, out, &mut cells, |_, shown, cell| shown.write(cell));
         cells.end(out);
         // A text may be longer than its column.
         self.lines.style.width.is_none_or(|width| out.characters_since(start) <= width)
@@ -316,18 +316,18 @@ impl Form for Table {
         date.clone_into(&mut self.date);
     }
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.known.update_revisions(speakers);
-        self.lines.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.context.update_revisions(revisions);
+        self.lines.update_revisions(revisions);
         if let Some(columns) = &mut self.columns {
-            columns.update_revisions(speakers);
+            columns.update_revisions(revisions);
         }
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         self.head(row.time, out);
         let start = out.len();
-        let remark = self.known.remark(row);
+        let remark = self.context.remark(row);
         let last = self.lines.last.get();
         if self.cells(row, out) {
             if let Some(remark) = remark {
@@ -346,16 +346,16 @@ impl Form for Table {
         out.truncate(start);
         self.lines.last.set(last);
         // What is kept of a field is a cell; words have its name in front.
-        let of_cells = self.columns.as_ref().map(|_| std::mem::take(&mut self.known.texts));
-        self.lines.begin(&self.known, About::row(row), out);
+        let of_cells = self.columns.as_ref().map(|_| std::mem::take(&mut self.context.texts));
+        self.lines.begin(&self.context, About::row(row), out);
         self.lines.name(&row.plan.messages[row.message].message.name, out);
         let mut words = Words::after_column(self.lines.style.width, start, out);
-        if let Some(label) = self.known.node_label(row.frame.node).filter(|_| self.lines.label_width.is_none()) {
+        if let Some(label) = self.context.node_label(row.frame.node).filter(|_| self.lines.label_width.is_none()) {
             words.before(0, out);
             let _ = write!(out, "({})", escaped(label));
             words.after(out);
         }
-        self.known.write_fields(row, out, &mut words, |reading, shown, word| {
+        self.context.write_fields(row, out, &mut words, |reading, shown, word| {
             word.push_str(&shown.field.name);
             word.push('=');
             shown.write(word);
@@ -371,17 +371,17 @@ impl Form for Table {
         }
         out.push('\n');
         if let Some(of_cells) = of_cells {
-            self.known.texts = of_cells;
+            self.context.texts = of_cells;
         }
     }
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         self.head(broken.time, out);
-        self.lines.broken(&self.known, broken, out);
+        self.lines.broken(&self.context, broken, out);
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         self.head(stray.time, out);
-        self.lines.stray(&self.known, stray, out);
+        self.lines.stray(&self.context, stray, out);
     }
 }

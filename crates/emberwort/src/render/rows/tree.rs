@@ -18,42 +18,42 @@ use super::text_buffer::TextBuffer;
 use crate::output::Paint;
 
 pub struct Tree {
-    known: RowContext,
+    context: RowContext,
     style: RowStyle,
     lines: Lines,
 }
 
 impl Tree {
-    pub fn new(known: RowContext, speakers: &RevisionMap, style: RowStyle) -> Self {
-        Self { known, style, lines: Lines::new(speakers, style) }
+    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+        Self { context: known, style, lines: Lines::new(revisions, style) }
     }
 }
 
 impl Form for Tree {
     fn resume(&mut self, _: PreviousItem) {}
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.known.update_revisions(speakers);
-        self.lines.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.context.update_revisions(revisions);
+        self.lines.update_revisions(revisions);
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
         let when = self.style.when(Item::Row(row));
         let plan = row.plan;
         let message = &plan.messages[row.message];
-        let remark = self.known.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
+        let remark = self.context.remark(row).map_or_else(String::new, |remark| format!(" {remark}"));
         let heading = format!(
             "#{}  {} {} on {}, {when}{}{remark}",
             row.number,
             message.message.name,
-            self.known.sender(row),
-            self.known.channel(row.channel),
+            self.context.sender(row),
+            self.context.channel(row.channel),
             row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
         );
         let heading = crate::render::wrapped_at(self.style.width, &heading, "      ");
         out.push_str(&self.style.look.paint(Paint::Bold, heading));
         out.push('\n');
-        let label = |slot| self.known.label(row, slot);
+        let label = |slot| self.context.label(row, slot);
         write_tree_fields(plan, message, row.from, row.values, &label, |line| {
             out.push_str(line);
             out.push('\n');
@@ -77,11 +77,11 @@ impl Form for Tree {
 
     fn broken(&mut self, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         let _ = write!(out, "#{}  ", broken.number);
-        self.lines.broken(&self.known, broken, out);
+        self.lines.broken(&self.context, broken, out);
     }
 
     fn stray(&mut self, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
-        self.lines.stray(&self.known, stray, out);
+        self.lines.stray(&self.context, stray, out);
     }
 }
 

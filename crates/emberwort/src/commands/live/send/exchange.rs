@@ -91,7 +91,7 @@ impl<'a> Exchange<'a> {
         let talk = ExchangeView {
             printer,
             is_shown: args.read_all.is_none(),
-            asked: None,
+            pending: None,
             answer: None,
             from_all: 0,
             broken: 0,
@@ -173,7 +173,8 @@ impl<'a> Exchange<'a> {
         let node = has_node.then_some(ready.header.node);
         let is_for_all = node.is_some() && node == direction.broadcast;
         let talk = self.decoder.sink_mut();
-        talk.asked = Some(PendingRequest { message: ready.message, answers: answers.clone(), node, is_for_all, sent });
+        talk.pending =
+            Some(PendingRequest { message: ready.message, answers: answers.clone(), node, is_for_all, sent });
         talk.answer = None;
         talk.from_all = 0;
         talk.broken = 0;
@@ -183,7 +184,7 @@ impl<'a> Exchange<'a> {
         if is_for_all && !answers.is_empty() {
             self.pass_time(ready.message, sent.after(within));
             let talk = self.decoder.sink_mut();
-            talk.asked = None;
+            talk.pending = None;
             let name = &self.plan.messages[ready.message].message.name;
             say!("{} to {name} within {}", plural(talk.from_all, "answer"), time::duration(within));
             return Ok(Outcome::Well(None));
@@ -201,7 +202,7 @@ impl<'a> Exchange<'a> {
     /// Whether an answer is one that was hoped for. What is wrong is said.
     fn judge(&mut self, message: usize, sent: Time, within: u64) -> Outcome {
         let talk = self.decoder.sink_mut();
-        talk.asked = None;
+        talk.pending = None;
         let (answer, broken) = (talk.answer.take(), talk.broken);
         let name = &self.plan.messages[message].message.name;
         let failed = |what: String| {
@@ -282,7 +283,7 @@ struct Answer {
 struct ExchangeView<P> {
     printer: P,
     is_shown: bool,
-    asked: Option<PendingRequest>,
+    pending: Option<PendingRequest>,
     answer: Option<Answer>,
     /// Answers to what was for all nodes.
     from_all: usize,
@@ -299,12 +300,12 @@ impl<P: ItemSink<Error = io::Error>> ExchangeView<P> {
 impl<P: ItemSink<Error = io::Error>> ItemSink for ExchangeView<P> {
     type Error = io::Error;
 
-    fn update_revisions(&mut self, speakers: &RevisionMap) {
-        self.printer.update_revisions(speakers);
+    fn update_revisions(&mut self, revisions: &RevisionMap) {
+        self.printer.update_revisions(revisions);
     }
 
     fn item(&mut self, item: Item<'_>) -> io::Result<ControlFlow<()>> {
-        let Some(asked) = &self.asked else { return Ok(ControlFlow::Continue(())) };
+        let Some(asked) = &self.pending else { return Ok(ControlFlow::Continue(())) };
         match item {
             Item::Row(row) if row.message == asked.message => self.show(item),
             Item::Row(row) if asked.is_for_all => {
