@@ -10,6 +10,7 @@ mod ratio;
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use std::hint::black_box;
 use std::sync::Arc;
@@ -47,7 +48,7 @@ fn traffic(plan: &Plan) -> Vec<u8> {
 }
 
 fn to_statistics(plan: &Arc<Plan>, bytes: &[u8]) -> u64 {
-    let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed().on(Some(0));
+    let mut decoder = Decoder::new(plan.clone(), Nothing).demuxed().on(Some(ChannelId::default()));
     source::read(CaptureFormat::Raw, bytes, &mut decoder).expect("memory can be read");
     let (_, statistics) = decoder.into_sink().finish().expect("nothing fails");
     assert_eq!(statistics.good, bytes.len() as u64);

@@ -1,5 +1,6 @@
 //! Which channel a packet belongs to, where neither the capture nor the definition says it; and why one belongs to none.
 
+use emberwort_model::ids::ChannelId;
 use std::fmt;
 use std::net::IpAddr;
 
@@ -37,7 +38,7 @@ pub struct Rule {
     /// A device that a source names.
     pub device: Option<String>,
     /// The channel, by index; as if there were no rule, if it is `None`.
-    pub channel: Option<usize>,
+    pub channel: Option<ChannelId>,
     /// The end that sent it.
     pub from: Option<End>,
     /// The device's node, for frames that do not say it.

@@ -1,5 +1,6 @@
 //! What the wrong checksums of a capture have in common: sender and definition that differ in one setting of the algorithm.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::{BTreeMap, HashMap};
 
 use emberwort_model::algorithm::Algorithm;
@@ -14,7 +15,7 @@ const MAX_CONSTANTS: usize = 1024;
 
 /// The wrong checksums of all frames, by channel, sending end and part.
 #[derive(Clone, Debug, Default)]
-pub struct ChecksumSlips(BTreeMap<(usize, bool, usize), SlipCounts>);
+pub struct ChecksumSlips(BTreeMap<(ChannelId, bool, usize), SlipCounts>);
 
 #[derive(Clone, Debug, Default)]
 struct SlipCounts {
@@ -27,7 +28,7 @@ impl ChecksumSlips {
     /// Counts a frame with a wrong checksum.
     pub(crate) fn count(
         &mut self,
-        channel: usize,
+        channel: ChannelId,
         from: Option<End>,
         direction: &Direction,
         part: usize,
@@ -48,7 +49,7 @@ impl ChecksumSlips {
     /// A sentence for each checksum that is wrong in most of its wrong frames in the same way, with what to write instead.
     pub fn sentences(&self, channels: &[Channel]) -> Vec<String> {
         let of_part = self.0.iter().filter_map(|((channel, from_host, part), seen)| {
-            let channel = channels.get(*channel)?.direction(if *from_host { End::Host } else { End::Device });
+            let channel = channels.get(channel.index())?.direction(if *from_host { End::Host } else { End::Device });
             seen.sentence(channel, *part)
         });
         of_part.collect()

@@ -1,5 +1,7 @@
 //! From chunks to rows: one receiver for each stream.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -33,7 +35,7 @@ pub struct Decoder<S: ItemSink> {
 
 /// The framing of a channel of the link's own definition for frames from an end, with the limit of the definition that has the
 /// greatest one.
-fn widest(revisions: &RevisionMap, channel: usize, from: End) -> Arc<Framing> {
+fn widest(revisions: &RevisionMap, channel: ChannelId, from: End) -> Arc<Framing> {
     let framing = revisions.own().channels[channel].framing(from);
     let mut own = framing.plan().clone();
     for definition in &revisions.definitions()[1..] {
@@ -54,7 +56,9 @@ impl<S: ItemSink> Decoder<S> {
     /// A decoder for a link whose devices and hosts do not all have the same revision.
     pub fn of(revisions: RevisionMap, sink: S) -> Self {
         let plan = revisions.own().clone();
-        let facing = |from: End| (0..plan.channels.len()).map(|channel| widest(&revisions, channel, from)).collect();
+        let facing = |from: End| {
+            (0..plan.channels.len()).map(|channel| widest(&revisions, ChannelId::new(channel), from)).collect()
+        };
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
         let output = Output {
             interests: Vec::new(),
@@ -97,7 +101,7 @@ impl<S: ItemSink> Decoder<S> {
     fn with_lane(&mut self, index: usize, act: impl FnOnce(&mut TimedReceiver, &mut LaneSink<'_, S>)) {
         let Lane { stream, node, framing, receiver, reading } = &mut self.lanes[index];
         let known = self.shared.revisions.definitions().len();
-        let host_direction = reading.either.is_some().then(|| self.host_framings[stream.channel].plan());
+        let host_direction = reading.either.is_some().then(|| self.host_framings[stream.channel.index()].plan());
         let is_uniform = known == 1 && reading.either.is_none() && reading.only.is_none() && node.is_none();
         let mut sink = LaneSink {
             is_uniform,
@@ -108,7 +112,7 @@ impl<S: ItemSink> Decoder<S> {
             reading,
             stream: *stream,
             node: *node,
-            definition: 0,
+            definition: DefinitionId::default(),
             times: Vec::new(),
             time: None,
         };
@@ -125,7 +129,7 @@ impl<S: ItemSink> Decoder<S> {
     fn widen(&mut self) {
         for (from, framings) in [(End::Device, &mut self.framings), (End::Host, &mut self.host_framings)] {
             for (channel, framing) in framings.iter_mut().enumerate() {
-                let wider = widest(&self.shared.revisions, channel, from);
+                let wider = widest(&self.shared.revisions, ChannelId::new(channel), from);
                 if wider.plan().limit > framing.plan().limit {
                     *framing = wider;
                 }
@@ -134,9 +138,9 @@ impl<S: ItemSink> Decoder<S> {
         for lane in self.lanes.iter_mut().filter(|lane| lane.reading.only.is_none()) {
             let StreamId { channel, from, .. } = lane.stream;
             let own = if from == Some(End::Host) { &self.host_framings } else { &self.framings };
-            if own[channel].plan().limit > lane.framing.plan().limit {
-                lane.framing = own[channel].clone();
-                let host = lane.reading.either.is_some().then(|| self.host_framings[channel].clone());
+            if own[channel.index()].plan().limit > lane.framing.plan().limit {
+                lane.framing = own[channel.index()].clone();
+                let host = lane.reading.either.is_some().then(|| self.host_framings[channel.index()].clone());
                 lane.receiver.allow_longer(lane.framing.clone(), host);
             }
         }
@@ -155,14 +159,14 @@ impl<S: ItemSink> Decoder<S> {
     fn new_lane(&mut self, stream: StreamId) -> usize {
         let StreamId { channel, from, .. } = stream;
         let revisions = &self.shared.revisions;
-        let there = |index: usize| revisions.definitions()[index].channels[channel].map(|there| there.channel);
-        let only = revisions.of_lane(from).filter(|index| there(*index).is_some());
+        let there = |index: usize| revisions.definitions()[index].channels[channel.index()].map(|there| there.channel);
+        let only = revisions.of_lane(from).filter(|index| there(index.index()).is_some());
         let own = if from == Some(End::Host) { &self.host_framings } else { &self.framings };
-        let framing = match only.and_then(|index| Some((index, there(index)?))) {
+        let framing = match only.and_then(|index| Some((index, there(index.index())?))) {
             Some((index, there)) => {
                 revisions.definitions()[index].plan.channels[there].framing(from.unwrap_or(End::Device))
             }
-            None => own[channel].clone(),
+            None => own[channel.index()].clone(),
         };
         let readers = |from: Option<End>| {
             let mut readers = Vec::new();
@@ -171,7 +175,7 @@ impl<S: ItemSink> Decoder<S> {
         };
         let is_either = from.is_none() && self.plan.channels[channel].is_split();
         let receiver = match is_either {
-            true => Receiver::of_both(framing.clone(), self.host_framings[channel].clone()),
+            true => Receiver::of_both(framing.clone(), self.host_framings[channel.index()].clone()),
             false => Receiver::new(framing.clone()),
         };
         let reading = LaneReader {
@@ -246,9 +250,9 @@ impl<S: ItemSink> ChunkSink for Decoder<S> {
 }
 
 impl<S: ItemSink> StreamSink for Decoder<S> {
-    fn has_key(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: ChannelId, key: u64) -> bool {
         self.shared.revisions.definitions().iter().any(|definition| {
-            let there = definition.channels[channel].map(|there| &definition.plan.channels[there.channel]);
+            let there = definition.channels[channel.index()].map(|there| &definition.plan.channels[there.channel]);
             there.is_some_and(|there| there.message_of(key, None).is_some())
         })
     }

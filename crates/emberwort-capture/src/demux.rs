@@ -1,5 +1,6 @@
 //! From the pieces of a capture to chunks: which channel, which end, which key, which device.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
@@ -8,7 +9,7 @@ use std::sync::Arc;
 use emberwort_model::Plan;
 use emberwort_model::medium::{Encapsulation, MediumKind};
 use emberwort_model::model::End;
-use emberwort_model::plan::KeySource;
+use emberwort_model::plan::{Channel, KeySource};
 use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time, Times};
 
 use crate::assign::{AssignmentReason, PacketFacts, Rule, Unassigned};
@@ -23,7 +24,7 @@ use crate::recorder::described;
 /// Takes the chunks of a capture, and says what it knows of their keys.
 pub trait StreamSink: ChunkSink {
     /// Whether a key selects a message on a channel (by index in the link's own definition), in any definition in use.
-    fn has_key(&self, channel: usize, key: u64) -> bool;
+    fn has_key(&self, channel: ChannelId, key: u64) -> bool;
 
     /// How many definitions are in use: with more of them more keys can be known.
     fn definitions(&self) -> usize;
@@ -69,7 +70,7 @@ pub trait StreamSink: ChunkSink {
 pub struct Demux<S> {
     plan: Arc<Plan>,
     /// The channel to take serial bytes for, if the user says it.
-    on: Option<usize>,
+    on: Option<ChannelId>,
     /// The end to take bytes from for which a capture does not say it.
     from: Option<End>,
     /// The key of packets with which a capture gives none.
@@ -114,7 +115,7 @@ struct CaptureInterface {
 }
 
 /// Source and destination port of a datagram, and the channel and key that they mean.
-type KnownPorts = ([u16; 2], Option<(usize, u64)>);
+type KnownPorts = ([u16; 2], Option<(ChannelId, u64)>);
 
 /// Where the pieces of an interface go.
 #[derive(Clone, Copy, Debug)]
@@ -199,7 +200,7 @@ impl<S: StreamSink> Demux<S> {
 
     /// Takes serial bytes of which a capture does not say the channel for this one, by index.
     #[must_use]
-    pub fn on(mut self, channel: Option<usize>) -> Self {
+    pub fn on(mut self, channel: Option<ChannelId>) -> Self {
         self.on = channel;
         self
     }
@@ -272,7 +273,7 @@ impl<S: StreamSink> Demux<S> {
         flow
     }
 
-    fn serial_channel(&self, description: &str) -> Result<(usize, Option<End>, AssignmentReason), Unassigned> {
+    fn serial_channel(&self, description: &str) -> Result<(ChannelId, Option<End>, AssignmentReason), Unassigned> {
         if let Some((name, from)) = described(description) {
             let channel = self.plan.channel_index(name).ok_or(Unassigned::Described)?;
             return Ok((channel, from.or(self.from), AssignmentReason::Described));
@@ -280,8 +281,8 @@ impl<S: StreamSink> Demux<S> {
         if let Some(on) = self.on {
             return Ok((on, self.from, AssignmentReason::Said));
         }
-        let serial = |n: &usize| !self.plan.channels[*n].finder().is_packet();
-        let mut serial = (0..self.plan.channels.len()).filter(serial);
+        let serial = |channel: &ChannelId| !self.plan.channels[*channel].finder().is_packet();
+        let mut serial = self.plan.channel_ids().map(|(channel, _)| channel).filter(serial);
         match (serial.next(), serial.next()) {
             (Some(only), None) => Ok((only, self.from, AssignmentReason::Only)),
             _ => Err(Unassigned::Serial),
@@ -296,7 +297,7 @@ impl<S: StreamSink> Demux<S> {
     /// A packet of which the channel and the key are known.
     fn packet(
         &mut self,
-        (channel, key): (usize, u64),
+        (channel, key): (ChannelId, u64),
         said: PacketContext,
         bytes: &[u8],
         time: Option<Time>,
@@ -323,7 +324,7 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// What the first rule that is for a packet says of it: channel, end and node.
-    fn ruled(&self, facts: &PacketFacts<'_>) -> (Option<(usize, AssignmentReason)>, PacketContext) {
+    fn ruled(&self, facts: &PacketFacts<'_>) -> (Option<(ChannelId, AssignmentReason)>, PacketContext) {
         let mut rules = self.rules.iter().enumerate();
         let found = rules.find_map(|(number, rule)| Some((number, rule, rule.is_for(facts)?)));
         match found {
@@ -336,8 +337,8 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a CAN identifier.
-    fn can(&self, key: u64) -> Option<usize> {
-        let mut channels = self.plan.channels.iter().enumerate();
+    fn can(&self, key: u64) -> Option<ChannelId> {
+        let mut channels = self.plan.channel_ids();
         let found = channels.find(|(index, channel)| {
             matches!(channel.medium.kind.encapsulation(), Encapsulation::Can { .. })
                 && self.on.is_none_or(|on| on == *index)
@@ -347,7 +348,7 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel and key of the source and destination port of a datagram.
-    fn udp(&mut self, ports: [u16; 2]) -> Option<(usize, u64)> {
+    fn udp(&mut self, ports: [u16; 2]) -> Option<(ChannelId, u64)> {
         if self.definitions != self.sink.definitions() {
             self.definitions = self.sink.definitions();
             self.ports.clear();
@@ -363,7 +364,7 @@ impl<S: StreamSink> Demux<S> {
         found
     }
 
-    fn look_up(&self, [from, to]: [u16; 2]) -> Option<(usize, u64)> {
+    fn look_up(&self, [from, to]: [u16; 2]) -> Option<(ChannelId, u64)> {
         let channels = &self.plan.channels;
         let has_port = |wanted: u16| {
             channels
@@ -375,16 +376,16 @@ impl<S: StreamSink> Demux<S> {
             let knows = |port: u16| {
                 (0..channels.len()).find(|index| {
                     let by_port = channels[*index].direction(End::Device).selected_by == KeySource::Port;
-                    by_port && self.sink.has_key(*index, u64::from(port))
+                    by_port && self.sink.has_key(ChannelId::new(*index), u64::from(port))
                 })
             };
             knows(to).or_else(|| knows(from))
         })?;
-        Some((channel, self.key_of(channel, [from, to])))
+        Some((ChannelId::new(channel), self.key_of(ChannelId::new(channel), [from, to])))
     }
 
     /// The key that ports mean on a channel.
-    fn key_of(&self, channel: usize, [from, to]: [u16; 2]) -> u64 {
+    fn key_of(&self, channel: ChannelId, [from, to]: [u16; 2]) -> u64 {
         let is_known = self.sink.has_key(channel, u64::from(to));
         u64::from(if is_known { to } else { from })
     }
@@ -474,7 +475,7 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a connection: as a rule says, else the one with its port.
-    fn tcp_channel(&self, way: Flow) -> (Option<(usize, AssignmentReason)>, PacketContext) {
+    fn tcp_channel(&self, way: Flow) -> (Option<(ChannelId, AssignmentReason)>, PacketContext) {
         let ports = [way.from.1, way.to.1];
         let facts =
             PacketFacts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..PacketFacts::default() };
@@ -484,7 +485,7 @@ impl<S: StreamSink> Demux<S> {
             let is_own = |kind: &MediumKind| matches!(kind, MediumKind::Tcp { port: own, .. } if *own == port);
             channels
                 .position(|channel| is_own(&channel.medium.kind))
-                .map(|channel| (channel, AssignmentReason::Port(port)))
+                .map(|channel| (ChannelId::new(channel), AssignmentReason::Port(port)))
         };
         (ruled.or_else(|| has_port(ports[1])).or_else(|| has_port(ports[0])), said)
     }
@@ -532,7 +533,7 @@ impl<S: StreamSink> Demux<S> {
             }
         };
         said.from = route_from.or(said.from);
-        match ruled.or_else(|| Some((self.can(key)?, AssignmentReason::CanId(key)))) {
+        match ruled.or_else(|| Some((ChannelId::new((self.can(key)?).index()), AssignmentReason::CanId(key)))) {
             Some((channel, why)) => {
                 self.sink.assigned(why);
                 self.packet((channel, key), said, data, time)
@@ -542,7 +543,11 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a record: as it says, else as the user does, else the one that has its key, else the only one that has none.
-    fn record_channel(&self, record: &Record<'_>, key: Option<u64>) -> Result<(usize, AssignmentReason), Unassigned> {
+    fn record_channel(
+        &self,
+        record: &Record<'_>,
+        key: Option<u64>,
+    ) -> Result<(ChannelId, AssignmentReason), Unassigned> {
         if let Some(name) = record.channel {
             return self
                 .plan
@@ -554,15 +559,15 @@ impl<S: StreamSink> Demux<S> {
             return Ok((on, AssignmentReason::Said));
         }
         if let Some(key) = key {
-            let channels = &self.plan.channels;
-            let keyed = |index: &usize| channels[*index].key_is_outside() && self.sink.has_key(*index, key);
-            let carried = |channel: &emberwort_model::plan::Channel| match channel.medium.kind.encapsulation() {
+            let keyed =
+                |(index, channel): &(ChannelId, &Channel)| channel.key_is_outside() && self.sink.has_key(*index, key);
+            let carried = |(_, channel): &(ChannelId, &Channel)| match channel.medium.kind.encapsulation() {
                 Encapsulation::Udp { port } => u64::from(port) == key,
                 _ => false,
             };
-            let by_key = (0..channels.len()).find(keyed);
-            let found = by_key.or_else(|| channels.iter().position(carried));
-            return found.map(|channel| (channel, AssignmentReason::Key(key))).ok_or(Unassigned::Key(key));
+            let by_key = self.plan.channel_ids().find(keyed);
+            let found = by_key.or_else(|| self.plan.channel_ids().find(carried));
+            return found.map(|(channel, _)| (channel, AssignmentReason::Key(key))).ok_or(Unassigned::Key(key));
         }
         self.serial_channel("").map(|(channel, _, why)| (channel, why))
     }

@@ -1,5 +1,6 @@
 //! Requests and their answers, put together by what the definition says: which messages answer which, within what time, and the node.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -19,7 +20,7 @@ pub struct ExchangedMessage {
     /// The definition that it was read with.
     pub plan: Arc<Plan>,
     /// The message, by index in it.
-    pub message: usize,
+    pub message: MessageId,
     /// Its values.
     pub values: Values,
 }
@@ -28,7 +29,7 @@ pub struct ExchangedMessage {
 #[derive(Clone, Debug)]
 pub struct Exchange {
     /// The channel, by index in the link's own definition.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The node that was asked, or that answered.
     pub node: Option<u64>,
     /// How many times the same was asked before it was answered.
@@ -110,12 +111,12 @@ impl Exchange {
 
     /// Whether an answer belongs to it.
     fn takes(&self, row: &Row<'_>) -> bool {
-        self.fits((row.channel, row.frame.node), &row.plan.messages[row.message].message.name)
+        self.fits((row.channel.index(), row.frame.node), &row.plan.messages[row.message].message.name)
     }
 
     /// Whether an answer that came to no request belongs to it.
     fn is_answered_by(&self, early: &Exchange, answer: &ExchangedMessage) -> bool {
-        self.fits((early.channel, early.node), &answer.plan.messages[answer.message].message.name)
+        self.fits((early.channel.index(), early.node), &answer.plan.messages[answer.message].message.name)
     }
 
     /// Whether a message of this name, on a channel and from a node, answers it.
@@ -123,7 +124,7 @@ impl Exchange {
         let Some(request) = &self.request else { return false };
         let is_node = self.node.is_none() || node.is_none() || self.node == node;
         let answers = &request.plan.messages[request.message].message.answered_by;
-        self.channel == channel
+        self.channel == ChannelId::new(channel)
             && is_node
             && answers.iter().any(|answer| request.plan.messages[*answer].message.name == *name)
     }

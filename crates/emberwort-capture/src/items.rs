@@ -1,5 +1,7 @@
 //! What a decoder finds, and who takes it: printers, filters, and whatever else looks at rows.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -54,7 +56,7 @@ impl<'a> Item<'a> {
     }
 
     /// Index of its channel in the link's own definition.
-    pub fn channel(&self) -> usize {
+    pub fn channel(&self) -> ChannelId {
         match self {
             Self::Row(row) => row.channel,
             Self::Broken(broken) => broken.channel,
@@ -127,7 +129,7 @@ pub struct Row<'a> {
     /// When its last byte came, if the capture has times.
     pub time: Option<Time>,
     /// Index of the channel in the link's own definition.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The stream that it was found in.
     pub stream: StreamId,
     /// The end that sent it: as the capture says, else as the message says.
@@ -135,11 +137,11 @@ pub struct Row<'a> {
     /// Offset of its first byte in the lane.
     pub offset: u64,
     /// Index of the definition that it was read with in [`RevisionMap::definitions`]; 0 for the link's own.
-    pub definition: usize,
+    pub definition: DefinitionId,
     /// What that definition means.
     pub plan: &'a Arc<Plan>,
     /// Index of the message in that plan.
-    pub message: usize,
+    pub message: MessageId,
     /// How far the body reaches.
     pub extent: Extent,
     /// The values; all unset if the sink does not want them.
@@ -160,7 +162,7 @@ pub struct BrokenFrame<'a> {
     /// When its last byte came.
     pub time: Option<Time>,
     /// Index of the channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The stream that it was found in.
     pub stream: StreamId,
     /// The end that sent it, if the capture says it.
@@ -197,7 +199,7 @@ pub struct StrayBytes<'a> {
     /// When the last of them came.
     pub time: Option<Time>,
     /// Index of the channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The stream that they were found in.
     pub stream: StreamId,
     /// The end that sent them, if the capture says it.
@@ -230,14 +232,14 @@ pub trait ItemSink {
     }
 
     /// What it wants of a message, both by index in [`RevisionMap::definitions`] and there. Asked once for each.
-    fn wants(&self, definition: usize, message: usize) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
         let _ = (definition, message);
         Wants::Values
     }
 
     /// Whether it may want a row with this body, of a message by index in [`RevisionMap::definitions`] and there; what it does not want is
     /// counted, and its values are not decoded.
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         let _ = (definition, message, body);
         true
     }
@@ -282,11 +284,11 @@ impl<S: ItemSink> ItemSink for &mut S {
         (**self).update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
         (**self).wants(definition, message)
     }
 
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         (**self).wants_body(definition, message, body)
     }
 
@@ -318,7 +320,7 @@ pub struct Nothing;
 impl ItemSink for Nothing {
     type Error = Infallible;
 
-    fn wants(&self, _definition: usize, _message: usize) -> Wants {
+    fn wants(&self, _definition: DefinitionId, _message: MessageId) -> Wants {
         Wants::Nothing
     }
 

@@ -270,7 +270,7 @@ impl LabelledFields {
 
     /// The text beside what stands in a slot of a row, or inside of it.
     pub fn of_slot(&self, row: &Row<'_>, slot: usize) -> Option<&str> {
-        let all = &self.bound[row.definition][row.message];
+        let all = &self.bound[row.definition.index()][row.message.index()];
         let fitting =
             all.iter().find(|bound| bound.path.first_slot() == slot && bound.fits(row.frame.node, row.values));
         fitting.map(|bound| bound.text.as_str())

@@ -1,5 +1,7 @@
 //! A lane: one stream of a channel, its receiver, and what reads its frames.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -21,12 +23,12 @@ pub(crate) type Readers = Vec<Option<BodyReader>>;
 pub(crate) fn read_bodies(
     readers: &mut Readers,
     revisions: &RevisionMap,
-    channel: usize,
+    channel: ChannelId,
     from: Option<End>,
-    only: Option<usize>,
+    only: Option<DefinitionId>,
 ) {
-    for (index, definition) in revisions.definitions().iter().enumerate().skip(readers.len()) {
-        let there = || definition.channels[channel].map(|there| there.channel).filter(|_| only == Some(index));
+    for (index, definition) in revisions.definition_ids().skip(readers.len()) {
+        let there = || definition.channels[channel.index()].map(|there| there.channel).filter(|_| only == Some(index));
         let there = definition.channel(channel).or_else(there);
         readers.push(there.map(|there| BodyReader::new(definition.plan.clone(), there, from)));
     }
@@ -47,7 +49,7 @@ pub(crate) struct LaneReader {
     /// Where nobody said which end sends, and the two ends send different frames: what tells them apart.
     pub either: Option<EitherEnd>,
     /// The definition of all frames, if that is known beforehand and is not the link's own.
-    pub only: Option<usize>,
+    pub only: Option<DefinitionId>,
     /// For each definition, a reader of the bodies on this channel, where it has it.
     pub readers: Readers,
     /// Readers of bodies from the host, where either end can have sent them; the others then read what the device sends.
@@ -57,10 +59,10 @@ pub(crate) struct LaneReader {
 impl LaneReader {
     /// The reader of bodies of a definition, as the end sends them whose frame is at hand; and what tells the two ends apart.
     #[inline]
-    fn reader(&mut self, definition: usize) -> (Option<&mut BodyReader>, &mut Option<EitherEnd>) {
+    fn reader(&mut self, definition: DefinitionId) -> (Option<&mut BodyReader>, &mut Option<EitherEnd>) {
         let is_from_host = matches!(self.either, Some(EitherEnd { faces: Some(End::Host), .. }));
         let readers = if is_from_host { &mut self.host_readers } else { &mut self.readers };
-        (readers[definition].as_mut(), &mut self.either)
+        (readers[definition.index()].as_mut(), &mut self.either)
     }
 }
 
@@ -87,7 +89,7 @@ pub(crate) struct EitherEnd {
     /// The end as whose frame the one at hand is read.
     pub faces: Option<End>,
     /// The last question of the host that nobody has answered: its definition, message and node.
-    pub asked: Option<(usize, usize, Option<u64>)>,
+    pub asked: Option<(DefinitionId, MessageId, Option<u64>)>,
 }
 
 /// A lane's receiver pushes into this.
@@ -101,7 +103,7 @@ pub(crate) struct LaneSink<'a, S: ItemSink> {
     /// The channel as frames from the host go over it, where either end can have sent them.
     pub host_direction: Option<&'a Direction>,
     /// The definition with which the frame at hand is read.
-    pub definition: usize,
+    pub definition: DefinitionId,
     /// When each byte of what is handed on next was there, where that is known.
     pub times: Vec<ByteTime>,
     /// When the last byte of it came.
@@ -145,10 +147,10 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
 
     /// What a frame asks for, as those understand it who do not speak its sender's definition.
     fn note_elsewhere(&mut self, frame: &FrameView<'_>) {
-        for (index, reader) in self.reading.readers.iter_mut().enumerate() {
+        for (index, reader) in (0..).map(DefinitionId::new).zip(&mut self.reading.readers) {
             let Some(reader) = reader.as_mut().filter(|_| index != self.definition) else { continue };
             let plan = &self.shared.revisions.definitions()[index].plan;
-            let requests = &mut self.shared.requests[index];
+            let requests = &mut self.shared.requests[index.index()];
             if reader.is_decoded_by_request(frame) && reader.check(frame, requests).is_ok() {
                 let message = reader.message();
                 requests.note(plan, reader.channel(), frame.node.unwrap_or(0), message, reader.values(frame));
@@ -190,7 +192,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
             _ => {}
         }
         // Who was asked answers; who was not, and can only answer, does not speak.
-        let plan = |definition: usize| &self.shared.revisions.definitions()[definition].plan;
+        let plan = |definition: DefinitionId| &self.shared.revisions.definitions()[definition].plan;
         let asked = self.reading.either.as_ref().and_then(|either| either.asked);
         let answers = asked.is_some_and(|(definition, question, node)| {
             definition == by_device.0
@@ -229,7 +231,7 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     fn good(&mut self, at: Range<u64>, frame: &FrameView<'_>, wire: &[u8]) {
         if self.is_uniform
             && let (Some(Some(reader)), output) = (self.reading.readers.first(), &mut self.shared.output)
-            && let Some(interest) = output.interests[0].get(reader.message())
+            && let Some(interest) = output.interests[0].get(reader.message().index())
             && interest.is_counted_only()
         {
             let from = self.stream.from.unwrap_or(interest.from);
@@ -239,9 +241,9 @@ impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
         }
         if self.is_uniform
             && let (Some(Some(reader)), output) = (self.reading.readers.first(), &mut self.shared.output)
-            && let Some(interest) = output.interests[0].get(reader.message())
+            && let Some(interest) = output.interests[0].get(reader.message().index())
             && interest.for_sink_alone
-            && !output.taker.sink.wants_body(0, reader.message(), frame.body)
+            && !output.taker.sink.wants_body(DefinitionId::default(), reader.message(), frame.body)
         {
             let from = self.stream.from.unwrap_or(interest.from);
             let of = (self.stream.channel, from, reader.message());
@@ -299,13 +301,13 @@ impl<S: ItemSink> LaneSink<'_, S> {
         }
         // There is one wherever frames are read with its definition.
         let definition = self.definition;
-        let requests = &self.shared.requests[definition];
+        let requests = &self.shared.requests[definition.index()];
         let (Some(reader), _) = self.reading.reader(definition) else {
             return Err(FrameFault::UnknownMessage { key: frame.key });
         };
         reader.check(frame, requests).map_err(|fault| match fault {
             FrameFault::Body { message, error } => {
-                FrameFault::Body { message: self.shared.output.first_messages[definition] + message, error }
+                FrameFault::Body { message: self.shared.output.number(definition, message), error }
             }
             fault => fault,
         })
@@ -320,11 +322,11 @@ impl<S: ItemSink> LaneSink<'_, S> {
         let extent = reader.extent();
         let channel = reader.channel();
         let plan = &revisions.definitions()[definition].plan;
-        let interest = output.interests[definition][message];
+        let interest = output.interests[definition.index()][message.index()];
         let values = if interest.in_values { reader.values(frame) } else { &output.no_values };
         if interest.in_requests {
             let node = frame.node.unwrap_or(0);
-            let requests = &mut requests[definition];
+            let requests = &mut requests[definition.index()];
             requests.answered(plan, channel, node, message);
             requests.note(plan, channel, node, message, values);
         }
@@ -336,7 +338,7 @@ impl<S: ItemSink> LaneSink<'_, S> {
         }
         let with_node;
         let mut frame = frame;
-        if definition != 0
+        if definition != DefinitionId::default()
             && frame.node.is_none()
             && let Some((_, node)) = revisions.node_elsewhere(self.stream.channel, from, frame.key)
         {
@@ -389,9 +391,16 @@ impl<S: ItemSink> LaneSink<'_, S> {
             // A key that the own definition knows was looked up in another one.
             FrameFault::UnknownMessage { key } | FrameFault::UnknownSize { key } => {
                 let knows = |reader: &Option<BodyReader>| reader.as_ref().is_none_or(|reader| reader.has_key(key));
-                (self.reading.readers.iter().position(|reader| !knows(reader)).unwrap_or(0), *fault)
+                (
+                    self.reading
+                        .readers
+                        .iter()
+                        .position(|reader| !knows(reader))
+                        .map_or_else(DefinitionId::default, DefinitionId::new),
+                    *fault,
+                )
             }
-            fault => (self.reading.only.unwrap_or(0), fault),
+            fault => (self.reading.only.unwrap_or_default(), fault),
         };
         let broken = BrokenFrame {
             number: self.shared.output.statistics.frames + 1,

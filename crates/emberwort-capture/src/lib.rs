@@ -45,7 +45,7 @@ pub use monitor::Monitor;
 pub use pieces::{About, Comment, Damage, Interface, InterfaceKind, Outcome, Piece, PieceSink};
 pub use query::{ContextWindow, Filter, Filtered, FirstRows, LastRows, Matching, Query, SelectedRows};
 pub use recorder::{Recorder, lane_description};
-pub use revision_map::RevisionMap;
+pub use revision_map::{DefinitionId, RevisionMap};
 pub use source::CaptureFormat;
 pub use stats::{Gaps, Statistics};
 pub use stored_items::StoredItems;

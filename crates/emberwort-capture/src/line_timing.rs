@@ -1,5 +1,7 @@
 //! How long a line rests between bytes and between frames, and how long answers take on the wire.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::collections::HashMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -55,9 +57,9 @@ pub struct LineTiming {
     /// By sender; that of one wire for both ends is nobody.
     pub senders: Vec<(Option<End>, SenderTiming)>,
     /// By request and answer, as indices of messages: from the end of the one to the beginning of the other.
-    pub answers: Vec<((usize, usize), Spread)>,
+    pub answers: Vec<((MessageId, MessageId), Spread)>,
     /// Requests that nobody has answered: by node, the message and when it ended.
-    asked: HashMap<Option<u64>, (usize, Time)>,
+    asked: HashMap<Option<u64>, (MessageId, Time)>,
 }
 
 impl LineTiming {
@@ -67,7 +69,7 @@ impl LineTiming {
     }
 
     fn exchange(&mut self, row: &Row<'_>, began: Time, ended: Time) {
-        if row.definition != 0 {
+        if row.definition != DefinitionId::default() {
             return;
         }
         let node = row.frame.node;
@@ -91,7 +93,7 @@ impl LineTiming {
 impl ItemSink for LineTiming {
     type Error = Infallible;
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Frame
     }
 

@@ -1,6 +1,7 @@
 //! What is to be seen of a link while it runs: the last values of each message, how often it comes, how its fields moved, what was
 //! broken, and how requests were answered. It reads no clock; what it keeps is bounded.
 
+use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, VecDeque};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -64,7 +65,7 @@ pub struct MessageActivity {
     /// What the definition says that the last one was read with.
     pub plan: Arc<Plan>,
     /// The message, by index in it.
-    pub message: usize,
+    pub message: MessageId,
     /// The last values.
     pub values: Values,
     /// How fields that are numbers moved, by slot.
@@ -88,7 +89,7 @@ pub enum LogEntryKind {
         /// What the definition says that it was read with.
         plan: Arc<Plan>,
         /// The message, by index in it.
-        message: usize,
+        message: MessageId,
         /// The end that sent it.
         from: End,
         /// The node that it names.

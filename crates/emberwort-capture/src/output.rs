@@ -1,5 +1,7 @@
 //! What becomes of what a receiver finds: it is counted, and handed to the sink as far as that wants it.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
 use emberwort_model::model::End;
@@ -69,8 +71,8 @@ impl<S: ItemSink> Output<S> {
     pub fn update_revisions(&mut self, revisions: &RevisionMap) {
         self.statistics.update_revisions(revisions);
         self.taker.sink.update_revisions(revisions);
-        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.interests.len()) {
-            let of_message = |(message, compiled): (usize, &MessagePlan)| {
+        for (index, definition) in revisions.definition_ids().skip(self.interests.len()) {
+            let of_message = |(message, compiled): (MessageId, &MessagePlan)| {
                 let asks = !compiled.deciding.is_empty();
                 let wants = self.taker.sink.wants(index, message);
                 let counted = asks || self.statistics.wants_values(index, message);
@@ -83,15 +85,21 @@ impl<S: ItemSink> Output<S> {
                 }
             };
             let all = &definition.plan.messages;
-            self.interests.push(all.iter().enumerate().map(of_message).collect());
+            self.interests.push(definition.plan.message_ids().map(of_message).collect());
             self.first_messages.push(self.messages);
             self.messages += all.len();
         }
     }
 
+    /// The number of a message where those of all definitions are counted through, which is all that a fault has room for.
+    pub fn number(&self, definition: DefinitionId, message: MessageId) -> MessageId {
+        MessageId::new(self.first_messages[definition.index()] + message.index())
+    }
+
     /// The definition of a message that is counted through all of them, and its index there.
-    pub fn message(&self, number: usize) -> (usize, usize) {
+    pub fn message(&self, number: MessageId) -> (DefinitionId, MessageId) {
+        let number = number.index();
         let definition = self.first_messages.partition_point(|first| *first <= number) - 1;
-        (definition, number - self.first_messages[definition])
+        (DefinitionId::new(definition), MessageId::new(number - self.first_messages[definition]))
     }
 }

@@ -1,5 +1,6 @@
 //! From chunks to a capture file: what [`Demux`](crate::Demux) reads back as the same chunks.
 
+use emberwort_model::ids::ChannelId;
 use std::io::{self, Write};
 
 use emberwort_model::Plan;
@@ -20,7 +21,7 @@ pub struct Recorder<W> {
 /// A direction of a channel in the file.
 #[derive(Debug)]
 struct Recorded {
-    channel: usize,
+    channel: ChannelId,
     /// The channel's name.
     name: String,
     /// The end that sends; `None` where nobody knows.
@@ -36,7 +37,7 @@ impl<W: Write> Recorder<W> {
     ///
     /// # Errors
     /// Those of the writer; the same holds for the other methods.
-    pub fn new(out: W, plan: &Plan, channels: &[usize]) -> io::Result<Self> {
+    pub fn new(out: W, plan: &Plan, channels: &[ChannelId]) -> io::Result<Self> {
         let mut writer = PcapngWriter::new(out)?;
         let mut lanes = Vec::new();
         for &channel in channels {
@@ -82,7 +83,7 @@ impl<W: Write> Recorder<W> {
     ///
     /// # Errors
     /// Those of the writer.
-    pub fn begin_new_stream(&mut self, channel: usize, from: Option<End>) -> io::Result<()> {
+    pub fn begin_new_stream(&mut self, channel: ChannelId, from: Option<End>) -> io::Result<()> {
         let same = |lane: &&Recorded| (lane.channel, lane.from) == (channel, from);
         let Some(lane) = self.lanes.iter().rev().find(same) else { return Ok(()) };
         let (name, wrapping, connection) = (lane.name.clone(), lane.wrapping, lane.connection + 1);
@@ -98,7 +99,7 @@ impl<W: Write> Recorder<W> {
     }
 
     /// Makes the interface for bytes of which nobody knows who sent them, if it is not there yet.
-    fn add_shared_line(&mut self, channel: usize) -> io::Result<()> {
+    fn add_shared_line(&mut self, channel: ChannelId) -> io::Result<()> {
         if self.lanes.iter().any(|lane| (lane.channel, lane.from) == (channel, None)) {
             return Ok(());
         }

@@ -1,6 +1,8 @@
 //! Who speaks another revision than the link's own definition: devices that were not updated yet, or were before the host.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
+use std::ops::Index;
 use std::sync::Arc;
 
 use emberwort_evolution::{Counterpart, counterparts};
@@ -17,14 +19,19 @@ pub struct RevisionMap {
     /// The link's own definition first.
     definitions: Vec<Definition>,
     /// What all devices speak that are not named; index of the definition.
-    every_device: Option<usize>,
+    every_device: Option<DefinitionId>,
     /// By node.
-    devices: HashMap<u64, usize>,
+    devices: HashMap<u64, DefinitionId>,
     /// By the revision part of a frame.
-    by_part: HashMap<u64, usize>,
+    by_part: HashMap<u64, DefinitionId>,
     /// By node, for frames without such a part.
-    expected: HashMap<u64, usize>,
+    expected: HashMap<u64, DefinitionId>,
 }
+
+emberwort_model::index_type!(
+    /// A definition among those that a capture is read with, of which the link's own is the first.
+    DefinitionId
+);
 
 /// A definition that somebody speaks.
 #[derive(Clone, Debug)]
@@ -37,8 +44,24 @@ pub struct Definition {
 
 impl Definition {
     /// The channel that is this one of the link's own definition, if its frames are found and checked as they are there.
-    pub fn channel(&self, own: usize) -> Option<usize> {
-        self.channels[own].filter(|there| there.framed_alike).map(|there| there.channel)
+    pub fn channel(&self, own: ChannelId) -> Option<ChannelId> {
+        self.channels[own.index()].filter(|there| there.framed_alike).map(|there| there.channel)
+    }
+}
+
+impl Index<DefinitionId> for [Definition] {
+    type Output = Definition;
+
+    fn index(&self, id: DefinitionId) -> &Definition {
+        &self[id.index()]
+    }
+}
+
+impl Index<DefinitionId> for Vec<Definition> {
+    type Output = Definition;
+
+    fn index(&self, id: DefinitionId) -> &Definition {
+        &self[id.index()]
     }
 }
 
@@ -46,7 +69,7 @@ impl RevisionMap {
     /// Everybody speaks the link's own definition.
     pub fn of(own: Arc<Plan>) -> Self {
         let channels =
-            (0..own.channels.len()).map(|channel| Some(Counterpart { channel, framed_alike: true })).collect();
+            own.channel_ids().map(|(channel, _)| Some(Counterpart { channel, framed_alike: true })).collect();
         Self {
             definitions: vec![Definition { plan: own, channels }],
             every_device: None,
@@ -61,18 +84,23 @@ impl RevisionMap {
         &self.definitions
     }
 
+    /// The definitions in use with their indices, the link's own first.
+    pub fn definition_ids(&self) -> impl Iterator<Item = (DefinitionId, &Definition)> {
+        self.definitions.iter().enumerate().map(|(index, definition)| (DefinitionId::new(index), definition))
+    }
+
     /// The link's own definition.
     pub fn own(&self) -> &Arc<Plan> {
         &self.definitions[0].plan
     }
 
     /// The index of a definition that is used from now on.
-    fn index(&mut self, plan: &Arc<Plan>) -> usize {
-        let known = self.definitions.iter().position(|known| Arc::ptr_eq(&known.plan, plan));
+    fn index(&mut self, plan: &Arc<Plan>) -> DefinitionId {
+        let known = self.definitions.iter().position(|known| Arc::ptr_eq(&known.plan, plan)).map(DefinitionId::new);
         known.unwrap_or_else(|| {
             let channels = counterparts(self.own(), plan);
             self.definitions.push(Definition { plan: plan.clone(), channels });
-            self.definitions.len() - 1
+            DefinitionId::new(self.definitions.len() - 1)
         })
     }
 
@@ -105,13 +133,13 @@ impl RevisionMap {
     }
 
     /// The definition of all frames that come from this end, where it is the same for all of them and not the link's own.
-    pub(crate) fn of_lane(&self, from: Option<End>) -> Option<usize> {
+    pub(crate) fn of_lane(&self, from: Option<End>) -> Option<DefinitionId> {
         self.every_device.filter(|_| from == Some(End::Device) && self.devices.is_empty())
     }
 
     /// The definition of the sender of a frame that came over a channel of the link's own definition; `from` is the end that
     /// sent it, if that is known.
-    pub(crate) fn of_frame(&self, channel: usize, from: Option<End>, frame: &FrameView<'_>) -> usize {
+    pub(crate) fn of_frame(&self, channel: ChannelId, from: Option<End>, frame: &FrameView<'_>) -> DefinitionId {
         let said = |from: End| {
             let index = self.said(channel, from, frame)?;
             self.definitions[index].channel(channel).is_some().then_some(index)
@@ -123,10 +151,10 @@ impl RevisionMap {
                 .filter(|index| self.end_of(*index, channel, frame) != Some(End::Host))
                 .or_else(|| said(End::Host)),
         };
-        found.unwrap_or(0)
+        found.unwrap_or_default()
     }
 
-    fn said(&self, channel: usize, from: End, frame: &FrameView<'_>) -> Option<usize> {
+    fn said(&self, channel: ChannelId, from: End, frame: &FrameView<'_>) -> Option<DefinitionId> {
         let by_part = |revision: u64| self.by_part.get(&revision).copied();
         if from == End::Host {
             return frame.revision.and_then(by_part);
@@ -143,8 +171,8 @@ impl RevisionMap {
     }
 
     /// The node that a key says in the definition of that node's device, with the definition.
-    pub(crate) fn node_elsewhere(&self, channel: usize, from: End, key: u64) -> Option<(usize, u64)> {
-        let others = self.definitions.iter().enumerate().skip(1);
+    pub(crate) fn node_elsewhere(&self, channel: ChannelId, from: End, key: u64) -> Option<(DefinitionId, u64)> {
+        let others = self.definition_ids().skip(1);
         let mut found = others.filter_map(|(index, definition)| {
             let there = &definition.plan.channels[definition.channel(channel)?];
             let node = there.direction(from).node_in_key(key)?;
@@ -155,7 +183,7 @@ impl RevisionMap {
     }
 
     /// The end that sends the message of a frame in a definition.
-    fn end_of(&self, index: usize, channel: usize, frame: &FrameView<'_>) -> Option<End> {
+    fn end_of(&self, index: DefinitionId, channel: ChannelId, frame: &FrameView<'_>) -> Option<End> {
         let definition = &self.definitions[index];
         let channel = &definition.plan.channels[definition.channel(channel)?];
         let message = channel.message_of(frame.key, None)?;
@@ -163,10 +191,10 @@ impl RevisionMap {
     }
 
     /// What was said of a device, if its frame says another revision of itself: that, and the one that it is read as.
-    pub(crate) fn contradicted(&self, definition: usize, frame: &FrameView<'_>) -> Option<(u64, u32)> {
+    pub(crate) fn contradicted(&self, definition: DefinitionId, frame: &FrameView<'_>) -> Option<(u64, u32)> {
         let read_as = self.definitions[definition].plan.link.revision;
         let says = frame.revision.filter(|says| *says != u64::from(read_as))?;
-        (definition != 0).then_some((says, read_as))
+        (definition != DefinitionId::default()).then_some((says, read_as))
     }
 }
 

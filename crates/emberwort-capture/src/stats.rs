@@ -1,5 +1,7 @@
 //! Counting what a decoder finds: every byte, frames by message and by reason, gaps in sequence numbers.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
@@ -175,8 +177,8 @@ impl Statistics {
     }
 
     /// Whether rows of a message of a definition (both by index) are counted by their values, too.
-    pub(crate) fn wants_values(&self, definition: usize, message: usize) -> bool {
-        self.numbering[definition].counts(message)
+    pub(crate) fn wants_values(&self, definition: DefinitionId, message: MessageId) -> bool {
+        self.numbering[definition.index()].counts(message)
     }
 
     pub(crate) fn contradicted(&mut self, node: Option<u64>, says: u64, read_as: u32) {
@@ -231,30 +233,30 @@ impl Statistics {
     #[inline]
     pub(crate) fn frame(
         &mut self,
-        (channel, from, message): (usize, End, usize),
+        (channel, from, message): (ChannelId, End, MessageId),
         extent: Extent,
         frame: &FrameView<'_>,
         (bytes, began, time): (usize, Option<Time>, Option<Time>),
     ) {
         // Messages of the link's own definition stand at their index.
-        self.count((channel, message), extent, bytes, (began, time));
+        self.count((channel, message.index()), extent, bytes, (began, time));
         self.numbering[0].take_frame((channel, from, frame.node.unwrap_or(0)), frame.sequence);
     }
 
     pub(crate) fn row(&mut self, row: &Row<'_>) {
-        let place = self.places[row.definition][row.message];
-        if row.definition != 0 {
+        let place = self.places[row.definition.index()][row.message.index()];
+        if row.definition != DefinitionId::default() {
             *self.read_as.entry(row.plan.link.revision).or_default() += 1;
         }
         self.count((row.channel, place), row.extent, row.wire.len(), (began(row.times), row.time));
         let sender = (row.channel, row.from, row.frame.node.unwrap_or(0));
-        self.numbering[row.definition].take(sender, row.frame.sequence, row.message, row.values);
+        self.numbering[row.definition.index()].take(sender, row.frame.sequence, row.message, row.values);
     }
 
     #[inline]
     fn count(
         &mut self,
-        (channel, place): (usize, usize),
+        (channel, place): (ChannelId, usize),
         extent: Extent,
         bytes: usize,
         times: (Option<Time>, Option<Time>),
@@ -262,7 +264,7 @@ impl Statistics {
         self.good += bytes as u64;
         self.frames += 1;
         self.messages[place] += 1;
-        self.channels[channel] += 1;
+        self.channels[channel.index()] += 1;
         let later = extent.later_bytes as u64;
         if later > 0 {
             self.later.0 += 1;

@@ -1,5 +1,7 @@
 //! Items that outlive the decoder's buffers, so that others can look at them later or on another core.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -30,7 +32,7 @@ struct StoredItem {
     /// Those of its bytes, by their place.
     times: Range<usize>,
     time: Option<Time>,
-    channel: usize,
+    channel: ChannelId,
     stream: StreamId,
     from: Option<End>,
     offset: u64,
@@ -47,7 +49,7 @@ struct StoredItem {
 
 #[derive(Clone, Debug)]
 enum Kind {
-    Row { definition: usize, from: End, message: usize, extent: Extent },
+    Row { definition: DefinitionId, from: End, message: MessageId, extent: Extent },
     Broken { fault: FrameFault, direction: Box<Direction>, plan: Arc<Plan> },
     Stray { is_packet: bool },
 }

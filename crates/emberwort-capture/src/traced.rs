@@ -1,5 +1,6 @@
 //! Where the bytes of what a decoder finds stood in the capture: in which packets, and at which places in them.
 
+use emberwort_model::ids::ChannelId;
 use std::cell::RefCell;
 use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
@@ -126,7 +127,7 @@ impl<S: ChunkSink> ChunkSink for Traced<S> {
 }
 
 impl<S: StreamSink> StreamSink for Traced<S> {
-    fn has_key(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: ChannelId, key: u64) -> bool {
         self.sink.has_key(channel, key)
     }
 
@@ -179,7 +180,7 @@ mod tests {
 
     #[test]
     fn bytes_of_a_stream_are_found_in_the_packets_that_held_them() {
-        let stream = StreamId { channel: 0, from: None, tap: 0 };
+        let stream = StreamId { channel: ChannelId::default(), from: None, tap: 0 };
         let mut provenance = Provenance::default();
         // Four packets of 10, 0, 10 and 10 bytes, whose bytes for the stream stand behind two others.
         let memory = [0u8; 12];
@@ -207,7 +208,7 @@ mod tests {
             provenance.add(stream, &memory[..0]);
         }
         assert_eq!(provenance.parts(stream, 30, 0).0.iter().map(|part| part.packet).collect::<Vec<_>>(), [6]);
-        let other = StreamId { channel: 1, ..stream };
+        let other = StreamId { channel: ChannelId::new(1), ..stream };
         assert_eq!(provenance.parts(other, 0, 1).0, []);
     }
 }

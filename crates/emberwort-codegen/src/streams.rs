@@ -3,6 +3,7 @@
 //! Every generated receiver is checked with the same streams: whole frames, frames with a wrong bit, half ones with silence behind them, frames
 //! of no known message and of bodies that are cut, frames inside of others, and bytes of nothing.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -79,7 +80,7 @@ impl Chunk {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Stream {
     /// Index of the channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The end, where each has frames of its own.
     pub from: Option<End>,
     /// The chunks; silence is the last one.
@@ -98,14 +99,14 @@ pub fn streams(plan: &Plan) -> Vec<Stream> {
     let shared = Arc::new(plan.clone());
     let all = vectors(plan, SEED);
     let mut found = Vec::new();
-    for (index, channel) in plan.channels.iter().enumerate() {
+    for (index, channel) in plan.channel_ids() {
         if channel.finder().is_packet() {
             continue;
         }
         for (from, direction) in channel.directions() {
             let of_channel: Vec<&Vector> = all.iter().filter(|vector| direction.carries(vector.message)).collect();
             if !of_channel.is_empty() {
-                let mut random = ChaCha8Rng::seed_from_u64(SEED ^ index as u64);
+                let mut random = ChaCha8Rng::seed_from_u64(SEED ^ index.index() as u64);
                 let pieces = pieces(plan, index, from, direction, &of_channel, &mut random);
                 found.push(received(&shared, index, from, &pieces));
             }
@@ -117,7 +118,7 @@ pub fn streams(plan: &Plan) -> Vec<Stream> {
 /// Frames with damage, each cut somewhere; an empty piece is silence.
 fn pieces(
     plan: &Plan,
-    channel: usize,
+    channel: ChannelId,
     from: Option<End>,
     direction: &Direction,
     vectors: &[&Vector],
@@ -213,7 +214,7 @@ fn unknown_key(direction: &Direction) -> Option<u64> {
 }
 
 /// What the library's receiver finds after each chunk.
-fn received(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Vec<u8>]) -> Stream {
+fn received(plan: &Arc<Plan>, channel: ChannelId, from: Option<End>, pieces: &[Vec<u8>]) -> Stream {
     let mut receiver = Receiver::new(plan.channels[channel].framing(from.unwrap_or(End::Device)));
     let mut found = Found { reader: BodyReader::new(plan.clone(), channel, from), events: Vec::new(), good: 0 };
     let mut chunks = Vec::new();

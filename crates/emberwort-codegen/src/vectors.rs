@@ -5,6 +5,7 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::Kind;
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
@@ -24,7 +25,7 @@ const RANDOM_VECTORS: usize = 16;
 #[derive(Clone, Debug)]
 pub struct Vector {
     /// Index of the message.
-    pub message: usize,
+    pub message: MessageId,
     /// What it is for: `least`, `greatest`, `none upstream`, `revision 1`, `random 3`, …
     pub case: String,
     /// How many sections the sender writes.
@@ -45,7 +46,7 @@ pub struct Vector {
 #[derive(Clone, Debug)]
 pub struct FrameVector {
     /// Index of the channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The values of its parts.
     pub header: Header,
     /// What it carries: the body, or the line of a text message without its end.
@@ -57,9 +58,9 @@ pub struct FrameVector {
 /// All vectors of a link. The same plan and seed give the same vectors.
 pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
     let mut all = Vec::new();
-    for (message, compiled) in plan.messages.iter().enumerate() {
+    for (message, compiled) in plan.message_ids() {
         // Each message has its own numbers, so that a new message does not change the vectors of the others.
-        let mut random = ChaCha8Rng::seed_from_u64(seed ^ message as u64);
+        let mut random = ChaCha8Rng::seed_from_u64(seed ^ message.index() as u64);
         let fields = &compiled.message.fields;
         let sections = compiled.sections.len();
         let mut cases: Vec<(String, usize, Vec<Choice>)> = vec![
@@ -100,7 +101,7 @@ pub fn vectors(plan: &Plan, seed: u64) -> Vec<Vector> {
 
 fn vector(
     plan: &Plan,
-    message: usize,
+    message: MessageId,
     case: String,
     sections: usize,
     choices: &[Choice],

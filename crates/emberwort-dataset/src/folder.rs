@@ -1,12 +1,13 @@
 //! A folder of tables: one for each message, by day if that is wanted. Nothing is overwritten, and no table is half written.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufWriter};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
-use emberwort_capture::{Item, ItemSink, RevisionMap, Wants};
+use emberwort_capture::{DefinitionId, Item, ItemSink, RevisionMap, Wants};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_wire::Time;
 
@@ -75,9 +76,9 @@ pub struct Folder {
     /// What the metadata says beside the units.
     about: Vec<(String, String)>,
     /// By message, definition and day.
-    open: BTreeMap<(String, String, usize), OpenTable>,
+    open: BTreeMap<(String, String, DefinitionId), OpenTable>,
     /// Tables that were ended for others: their number counts on.
-    parts: BTreeMap<(String, String, usize), u32>,
+    parts: BTreeMap<(String, String, DefinitionId), u32>,
     finished: Vec<(PathBuf, PathBuf, u64)>,
     is_interrupted: fn() -> bool,
 }
@@ -98,16 +99,16 @@ impl Folder {
         }
     }
 
-    fn path(&self, message: &str, day: &str, definition: usize, part: u32) -> PathBuf {
+    fn path(&self, message: &str, day: &str, definition: DefinitionId, part: u32) -> PathBuf {
         let mut name = self.name.clone();
-        if definition > 0 {
-            name += &format!("-definition{definition}");
+        if definition > DefinitionId::default() {
+            name += &format!("-definition{}", definition.index());
         }
         if part > 0 {
             name += &format!("-{part}");
         }
         match day {
-            "" if definition == 0 && part == 0 => self.folder.join(format!("{message}.csv")),
+            "" if definition == DefinitionId::default() && part == 0 => self.folder.join(format!("{message}.csv")),
             "" => self.folder.join(format!("{message}-{name}.csv")),
             day => self
                 .folder
@@ -122,7 +123,7 @@ impl Folder {
         &mut self,
         message: &str,
         time: Option<Time>,
-        definition: usize,
+        definition: DefinitionId,
         columns: impl FnOnce() -> Vec<Column>,
     ) -> Result<&mut OpenTable, DatasetError> {
         let day = match self.form {
@@ -226,12 +227,12 @@ impl ItemSink for Folder {
         ];
     }
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Values
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, DatasetError> {
-        let channel = self.channels.get(item.channel()).cloned().unwrap_or_default();
+        let channel = self.channels.get(item.channel().index()).cloned().unwrap_or_default();
         if let Item::Row(row) = item {
             let message = &row.plan.messages[row.message];
             let open = self.table(&message.message.name, row.time, row.definition, || columns(message))?;
@@ -260,7 +261,7 @@ impl ItemSink for Folder {
             text(&detail),
             Cell::Bytes(item.wire().to_vec()),
         ];
-        self.table(OTHER, item.time(), 0, other_columns)?.row(cells)?;
+        self.table(OTHER, item.time(), DefinitionId::default(), other_columns)?.row(cells)?;
         Ok(ControlFlow::Continue(()))
     }
 

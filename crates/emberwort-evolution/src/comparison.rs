@@ -1,5 +1,6 @@
 //! What comes of comparing two revisions: the differences, and what each does to whom.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -50,10 +51,10 @@ pub struct Comparison {
     /// The differences.
     pub changes: Vec<Change>,
     /// The worst for each message of each sender, by pair and the sender's index; those not mentioned are fine.
-    pub messages: HashMap<(Pair, usize), Verdict>,
+    pub messages: HashMap<(Pair, MessageId), Verdict>,
     /// The worst for the channels on which frames are laid out otherwise, by pair and the sender's index: what one message does
     /// there depends on numbers that another can have, too.
-    pub channels: HashMap<(Pair, usize), Verdict>,
+    pub channels: HashMap<(Pair, ChannelId), Verdict>,
     /// How many messages were tried.
     pub tried: u64,
 }
@@ -63,7 +64,7 @@ impl Comparison {
     ///
     /// # Panics
     /// If that plan has no such message.
-    pub fn expected(&self, pair: Pair, plan: &Plan, message: usize) -> Verdict {
+    pub fn expected(&self, pair: Pair, plan: &Plan, message: MessageId) -> Verdict {
         let own = self.messages.get(&(pair, message)).copied().unwrap_or_default();
         let channels = plan.link.messages[message].channels.iter();
         let around = channels.filter_map(|channel| self.channels.get(&(pair, *channel)).copied()).max();

@@ -1,5 +1,6 @@
 //! What differs between two revisions, piece by piece. What that does to both ends is found out elsewhere, by trying it.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 use std::fmt;
@@ -143,7 +144,7 @@ pub struct Difference {
     /// The field or label in both revisions, by the names of each.
     pub(crate) at: [Option<Place>; 2],
     /// The messages that it touches, by index, of both revisions.
-    pub(crate) touches: [BTreeSet<usize>; 2],
+    pub(crate) touches: [BTreeSet<MessageId>; 2],
     /// What it does, where no bytes can show it.
     pub(crate) verdicts: Vec<(Pair, Verdict, String)>,
 }
@@ -222,7 +223,7 @@ struct Finder<'a> {
     found: Vec<Difference>,
 }
 
-type TouchedMessages = [BTreeSet<usize>; 2];
+type TouchedMessages = [BTreeSet<MessageId>; 2];
 
 impl Finder<'_> {
     fn note(
@@ -249,7 +250,7 @@ impl Finder<'_> {
     /// All messages of both revisions for which something holds.
     fn touched(&self, holds: impl Fn(&Plan, &Message) -> bool) -> TouchedMessages {
         self.plans.map(|plan| {
-            let all = plan.link.messages.iter().enumerate();
+            let all = plan.link.message_ids();
             all.filter(|(_, message)| holds(plan, message)).map(|(index, _)| index).collect()
         })
     }
@@ -269,16 +270,19 @@ impl Finder<'_> {
 
     fn channels(&mut self) {
         let ([old, new], outlines) = (self.plans, self.outlines);
-        for (index, channel) in new.channels.iter().enumerate() {
-            let on = |plans: [Option<usize>; 2]| {
+        for (index, channel) in new.channel_ids() {
+            let on = |plans: [Option<ChannelId>; 2]| {
                 let [a, b] = plans;
-                let carries = |plan: &Plan, at: Option<usize>| -> BTreeSet<usize> {
+                let carries = |plan: &Plan, at: Option<ChannelId>| -> BTreeSet<MessageId> {
                     let on = |message: &Message| at.is_some_and(|at| message.channels.contains(&at));
-                    (0..plan.messages.len()).filter(|message| on(&plan.link.messages[*message])).collect()
+                    plan.message_ids()
+                        .map(|(message, _)| message)
+                        .filter(|message| on(&plan.link.messages[*message]))
+                        .collect()
                 };
                 [carries(old, a), carries(new, b)]
             };
-            let Some(before) = self.back.channels[index] else {
+            let Some(before) = self.back.channels[index.index()] else {
                 self.note(
                     DifferenceKind::ChannelAdded,
                     &channel.name,
@@ -336,8 +340,8 @@ impl Finder<'_> {
                 }
             }
         }
-        for (index, channel) in old.channels.iter().enumerate() {
-            if self.forth.channels[index].is_none() {
+        for (index, channel) in old.channel_ids() {
+            if self.forth.channels[index.index()].is_none() {
                 let touched = self.touched(|_, message| message.channels.contains(&index));
                 self.note(
                     DifferenceKind::ChannelRemoved,
@@ -439,8 +443,8 @@ impl Finder<'_> {
 
     fn messages(&mut self) {
         let [old, new] = self.plans;
-        for (index, message) in new.link.messages.iter().enumerate() {
-            let Some(before) = self.back.messages[index] else {
+        for (index, message) in new.link.message_ids() {
+            let Some(before) = self.back.messages[index.index()] else {
                 let touched = [BTreeSet::new(), BTreeSet::from([index])];
                 let texts = ("", key_text(new, index));
                 self.note(DifferenceKind::MessageAdded, &message.name, texts, &touched);
@@ -454,8 +458,8 @@ impl Finder<'_> {
             self.message(was, message, (before, index), &touched);
             self.fields((&was.name, &was.fields), (&message.name, &message.fields), &touched);
         }
-        for (index, message) in old.link.messages.iter().enumerate() {
-            if self.forth.messages[index].is_none() {
+        for (index, message) in old.link.message_ids() {
+            if self.forth.messages[index.index()].is_none() {
                 let touched = [BTreeSet::from([index]), BTreeSet::new()];
                 let texts = (key_text(old, index), "");
                 let missed = if message.every.is_some() { "comes no more" } else { "is not sent any more" };
@@ -470,7 +474,13 @@ impl Finder<'_> {
     }
 
     /// What differs around the fields of a message.
-    fn message(&mut self, was: &Message, is: &Message, (before, index): (usize, usize), touched: &TouchedMessages) {
+    fn message(
+        &mut self,
+        was: &Message,
+        is: &Message,
+        (before, index): (MessageId, MessageId),
+        touched: &TouchedMessages,
+    ) {
         use DifferenceKind::*;
         let [old, new] = self.plans;
         let from = |message: &Message| if message.from == End::Device { "device" } else { "host" };
@@ -480,7 +490,8 @@ impl Finder<'_> {
         let names = |plan: &Plan, message: &Message| -> Vec<String> {
             message.channels.iter().map(|channel| plan.channels[*channel].name.clone()).collect()
         };
-        let there: Vec<Option<usize>> = was.channels.iter().map(|channel| self.forth.channels[*channel]).collect();
+        let there: Vec<Option<ChannelId>> =
+            was.channels.iter().map(|channel| self.forth.channels[channel.index()]).collect();
         let moved = is.channels.iter().any(|channel| !there.contains(&Some(*channel)))
             || there.iter().any(|channel| channel.is_none_or(|channel| !is.channels.contains(&channel)));
         if moved {
@@ -488,7 +499,7 @@ impl Finder<'_> {
             self.note(Channels, &is.name, texts, touched);
         }
         let same_keys = was.channels.iter().zip(&there).all(|(own, there)| {
-            let keys = |plan: &Plan, channel: usize, message: usize| {
+            let keys = |plan: &Plan, channel: ChannelId, message: MessageId| {
                 let direction = plan.channels[channel].direction(plan.link.messages[message].from);
                 let keys = direction.keys.iter().filter(|(_, m)| *m == message).map(|(key, _)| *key);
                 // Which pattern a line fits, and how many bytes a body has, is no key.
@@ -820,7 +831,7 @@ fn only_checksums_differ(was: &Channel, is: &Channel) -> bool {
 }
 
 /// What selects a message, as people know it: `id 0x21`, `port 2`.
-fn key_text(plan: &Plan, message: usize) -> String {
+fn key_text(plan: &Plan, message: MessageId) -> String {
     let own = &plan.link.messages[message];
     let id = own.id.map(|id| format!("id {}", own.id_base.text(id, 2)));
     let keys = own.keys.iter().zip(&own.channels).filter_map(|(key, channel)| {

@@ -1,5 +1,6 @@
 //! One message from an end of one revision to an end of another: encoded by the one, found and decoded by the other.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -24,7 +25,7 @@ pub struct Lane {
     sender: Arc<Plan>,
     from: End,
     /// Index of the sender's channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     framing: Arc<Framing>,
     /// The receiver's end, if it has such a channel that can hear this one.
     listener: Option<Listener>,
@@ -32,7 +33,7 @@ pub struct Lane {
 
 struct Listener {
     plan: Arc<Plan>,
-    channel: usize,
+    channel: ChannelId,
     framing: Arc<Framing>,
     receiver: Receiver,
     reader: BodyReader,
@@ -47,7 +48,7 @@ struct Listener {
 #[derive(Clone, Debug)]
 pub struct Sent {
     /// Index of the sender's message.
-    pub message: usize,
+    pub message: MessageId,
     /// The values.
     pub values: Values,
     /// The key of the request that it answers, if the form of a value depends on it.
@@ -73,7 +74,7 @@ pub struct Received {
 #[derive(Clone, Debug)]
 pub struct ReceivedFrame {
     /// Index of the receiver's message.
-    pub message: usize,
+    pub message: MessageId,
     /// Its values.
     pub values: Values,
     /// The node that it is taken to be from or for.
@@ -84,15 +85,21 @@ pub struct ReceivedFrame {
 
 impl Lane {
     /// From a sender's channel (by index) to the one of the receiver that is the same, if there is one.
-    pub fn new(sender: &Arc<Plan>, receiver: &Arc<Plan>, from: End, channel: usize, there: Option<usize>) -> Self {
-        let mediums = |there: usize| (&sender.channels[channel].medium.kind, &receiver.channels[there].medium.kind);
+    pub fn new(
+        sender: &Arc<Plan>,
+        receiver: &Arc<Plan>,
+        from: End,
+        channel: ChannelId,
+        there: Option<ChannelId>,
+    ) -> Self {
+        let mediums = |there: ChannelId| (&sender.channels[channel].medium.kind, &receiver.channels[there].medium.kind);
         let hears = there.filter(|there| {
             let (sends, listens) = mediums(*there);
             sends.is_heard_by(listens)
         });
         let own = sender.channels[channel].direction(from);
         let listener = hears.map(|there| {
-            let framing = receiver.channels[there].framing(from);
+            let framing = receiver.channels[there.index()].framing(from);
             let other = framing.plan();
             let framed_alike = same_framing(own, other);
             // Where the key alone says how long a frame is, a receiver can take bytes of the next one for its own.
@@ -132,7 +139,7 @@ impl Lane {
     }
 
     /// Encodes a message as the sender does. `None` if the values cannot be sent on this channel.
-    pub fn send(&self, message: usize, values: Values, asked: Option<u64>, header: Header) -> Option<Sent> {
+    pub fn send(&self, message: MessageId, values: Values, asked: Option<u64>, header: Header) -> Option<Sent> {
         let (mut body, mut wire) = (Vec::new(), Vec::new());
         let revision = self.sender.link.revision;
         body_on(self.direction(), &self.sender.messages[message], &values, revision, &mut body).ok()?;
@@ -195,7 +202,7 @@ impl Lane {
 impl Listener {
     /// Notes that each request which asks with a key asked with this one.
     fn ask(&self, header: &Header, key: u64, requests: &mut Requests) {
-        for (index, request) in self.plan.messages.iter().enumerate() {
+        for (index, request) in self.plan.message_ids() {
             let mut values = Values::new(request);
             for slot in &request.deciding {
                 values.set_raw(*slot, key);

@@ -2,6 +2,7 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Kind};
 use emberwort_model::plan::{Direction, Role};
 use emberwort_text::json::{self, Writing};
@@ -39,7 +40,7 @@ pub enum Cause {
     /// The frame is not found, or broken.
     Frame,
     /// The body of the receiver's message with this index cannot be decoded.
-    Body(usize),
+    Body(MessageId),
     /// This entry of a table is not known to the receiver.
     NewEntry(Place),
     /// The receiver has no such channel, or it cannot hear this one.
@@ -95,7 +96,7 @@ impl Example {
 
 /// The example of an exchange.
 pub fn example(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> Example {
-    let fields = |plan: &Plan, message: usize, values| {
+    let fields = |plan: &Plan, message: MessageId, values| {
         let mut text = String::new();
         // Writing to a String cannot fail.
         let _ = json::write_fields(&plan.messages[message], values, Writing::default(), &mut text);
@@ -120,7 +121,7 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
     let name = &ends.sender.link.messages[sent.message].name;
     if !received.heard {
         let channel = &lane.direction().name;
-        let (verdict, sentence) = match ends.matching.channels[lane.channel] {
+        let (verdict, sentence) = match ends.matching.channels[lane.channel.index()] {
             _ if is_news(ends, lane.channel, sent.message) => {
                 (Verdict::FineWithLoss, format!("{name} is not heard there: nobody knows `{channel}`"))
             }
@@ -165,7 +166,7 @@ pub fn judge(ends: Ends<'_>, lane: &Lane, sent: &Sent, received: &Received) -> O
 }
 
 /// The verdict of a frame that passes another checksum by chance.
-pub fn by_chance(ends: Ends<'_>, message: usize) -> Outcome {
+pub fn by_chance(ends: Ends<'_>, message: MessageId) -> Outcome {
     let name = &ends.sender.link.messages[message].name;
     let sentence = format!("{name} is refused: its checksum differs there, and few frames pass by chance");
     Outcome::new(Verdict::Refused, Cause::Frame, sentence)
@@ -175,8 +176,8 @@ pub fn by_chance(ends: Ends<'_>, message: usize) -> Outcome {
 pub fn understood(
     ends: Ends<'_>,
     from: End,
-    (message, sent): (usize, &Values),
-    (taken_for, read): (usize, &Values),
+    (message, sent): (MessageId, &Values),
+    (taken_for, read): (MessageId, &Values),
 ) -> Outcome {
     let own = &ends.sender.link.messages[message];
     let there = &ends.receiver.link.messages[taken_for];
@@ -184,9 +185,9 @@ pub fn understood(
         let sentence = format!("{} is not taken: there, {} goes the other way", own.name, there.name);
         return Outcome::new(Verdict::Refused, Cause::Direction, sentence);
     }
-    if ends.matching.messages[message] != Some(taken_for) {
+    if ends.matching.messages[message.index()] != Some(taken_for) {
         let sentence = format!("{} would be read as {}", own.name, there.name);
-        return Outcome::new(Verdict::Misread, Cause::OtherMessage(taken_for), sentence);
+        return Outcome::new(Verdict::Misread, Cause::OtherMessage(taken_for.index()), sentence);
     }
     of_deviations(meaning::deviations(
         Side { owner: &own.name, fields: &own.fields, values: sent, base: 0 },
@@ -195,18 +196,19 @@ pub fn understood(
 }
 
 /// Whether the receiver never knew the message on this channel, by the sender's index, and does not miss it.
-fn is_news(ends: Ends<'_>, channel: usize, message: usize) -> bool {
+fn is_news(ends: Ends<'_>, channel: ChannelId, message: MessageId) -> bool {
     if ends.sender_is_old {
         return false;
     }
-    let there = ends.matching.channels[channel];
-    let channels = |plan: &Plan, message: usize| plan.link.messages[message].channels.clone();
-    match ends.matching.messages[message] {
+    let there = ends.matching.channels[channel.index()];
+    let channels = |plan: &Plan, message: MessageId| plan.link.messages[message].channels.clone();
+    match ends.matching.messages[message.index()] {
         None => true,
         Some(known) => {
             let known = channels(ends.receiver, known);
             let elsewhere = || {
-                let mut others = channels(ends.sender, message).into_iter().filter_map(|c| ends.matching.channels[c]);
+                let mut others =
+                    channels(ends.sender, message).into_iter().filter_map(|c| ends.matching.channels[c.index()]);
                 others.any(|other| known.contains(&other))
             };
             there.is_none_or(|there| !known.contains(&there)) && elsewhere()
@@ -218,8 +220,8 @@ fn is_news(ends: Ends<'_>, channel: usize, message: usize) -> bool {
 /// whether none of them is taken, and why the first one is broken, if it is.
 pub fn not_taken(
     ends: Ends<'_>,
-    (channel, listening): (usize, Option<&Direction>),
-    message: usize,
+    (channel, listening): (ChannelId, Option<&Direction>),
+    message: MessageId,
     none: bool,
     fault: Option<&FrameFault>,
 ) -> Outcome {

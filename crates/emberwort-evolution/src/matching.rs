@@ -1,5 +1,6 @@
 //! What of one revision is what of another: by name, and where a name is gone on one side and new on the other, by place and form.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -73,7 +74,7 @@ pub fn label(from: &Labelled, to: &Labelled, code: u64) -> Option<Label> {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Counterpart {
     /// Index of the channel there.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// Whether a receiver of the one finds and checks frames of both revisions, from both ends.
     pub framed_alike: bool,
 }
@@ -109,9 +110,9 @@ fn same_sizes(one: &Direction, other: &Direction) -> bool {
 #[derive(Clone, Debug)]
 pub struct Matching {
     /// For each message of the one, the index of that in the other.
-    pub messages: Vec<Option<usize>>,
+    pub messages: Vec<Option<MessageId>>,
     /// For each channel of the one, the index of that in the other.
-    pub channels: Vec<Option<usize>>,
+    pub channels: Vec<Option<ChannelId>>,
 }
 
 impl Matching {
@@ -119,16 +120,17 @@ impl Matching {
     pub fn of(from: &Plan, to: &Plan) -> Self {
         let channels = from.channels.iter().map(|channel| counterpart(channel, from, to)).collect::<Vec<_>>();
         let names = [from, to].map(names);
-        let messages = (0..from.messages.len()).map(|message| message_in(message, (from, to), &names, &channels));
+        let messages =
+            (0..from.messages.len()).map(|message| message_in(MessageId::new(message), (from, to), &names, &channels));
         Self { messages: messages.collect(), channels }
     }
 }
 
-fn counterpart(channel: &Channel, from: &Plan, to: &Plan) -> Option<usize> {
+fn counterpart(channel: &Channel, from: &Plan, to: &Plan) -> Option<ChannelId> {
     to.channel_index(&channel.name).or_else(|| {
         // Renamed: the same in every way, and neither name is known to the other.
         let renamed = |other: &Channel| from.channel_index(&other.name).is_none() && same_channel(other, channel);
-        let mut all = to.channels.iter().enumerate().filter(|(_, other)| renamed(other));
+        let mut all = to.channel_ids().filter(|(_, other)| renamed(other));
         let only = all.next()?.0;
         all.next().is_none().then_some(only)
     })
@@ -175,21 +177,21 @@ pub fn same_framing(one: &Direction, other: &Direction) -> bool {
 }
 
 /// The messages of a link by their names.
-fn names(plan: &Plan) -> HashMap<&str, usize> {
-    plan.link.messages.iter().enumerate().map(|(index, message)| (message.name.as_str(), index)).collect()
+fn names(plan: &Plan) -> HashMap<&str, MessageId> {
+    plan.link.message_ids().map(|(index, message)| (message.name.as_str(), index)).collect()
 }
 
 fn message_in(
-    message: usize,
+    message: MessageId,
     (from, to): (&Plan, &Plan),
-    [from_names, to_names]: &[HashMap<&str, usize>; 2],
-    channels: &[Option<usize>],
-) -> Option<usize> {
+    [from_names, to_names]: &[HashMap<&str, MessageId>; 2],
+    channels: &[Option<ChannelId>],
+) -> Option<MessageId> {
     let own = &from.link.messages[message];
     to_names.get(own.name.as_str()).copied().or_else(|| {
         // Renamed: under the same key of the same channel stands a message with a new name that is like it.
         let keys = own.channels.iter().filter_map(|channel| {
-            let there = channels[*channel]?;
+            let there = channels[channel.index()]?;
             let key = from.channels[*channel].direction(own.from).key_of(message)?;
             to.channels[there].direction(own.from).message_of(key)
         });
@@ -197,7 +199,7 @@ fn message_in(
             let other = &to.link.messages[*other];
             !from_names.contains_key(other.name.as_str()) && other.from == own.from && alike(&own.fields, &other.fields)
         });
-        found.next()
+        found.next().map(MessageId::index).map(MessageId::new)
     })
 }
 

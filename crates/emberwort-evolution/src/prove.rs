@@ -45,7 +45,7 @@ pub fn prove(old: &Revision, new: &Revision, comparison: &Comparison, random: us
         let mut trying = Trying::new(pair, old, new);
         for message in trying.messages() {
             let expected = comparison.expected(pair, &trying.sender, message);
-            let mut numbers = ChaCha8Rng::seed_from_u64(seed.rotate_left(17) ^ message as u64);
+            let mut numbers = ChaCha8Rng::seed_from_u64(seed.rotate_left(17) ^ message.index() as u64);
             let mut contradicted = false;
             let effort = Effort { random, search: 0, worth: Verdict::Misread };
             trying.each(message, effort, &mut numbers, &mut |trying, lane, sent| {

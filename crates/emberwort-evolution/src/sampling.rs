@@ -1,5 +1,6 @@
 //! Which values of a message are tried.
 
+use emberwort_model::ids::MessageId;
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -60,7 +61,7 @@ fn edges_of_field(owner: &str, field: &Field, edges: &mut Edges) {
 
 /// How the values of a message's fields are chosen, sample after sample: one that people would expect, the ends, each code at
 /// which something can change, each form, then random ones.
-pub fn choices(plan: &Plan, message: usize, edges: &Edges, random: usize) -> Vec<Vec<Choice>> {
+pub fn choices(plan: &Plan, message: MessageId, edges: &Edges, random: usize) -> Vec<Vec<Choice>> {
     let own = &plan.link.messages[message];
     let count = own.fields.len();
     let rounds = own.fields.iter().map(|field| rounds(&own.name, field, edges)).max().unwrap_or(0).min(MAX_EDGES);
@@ -111,7 +112,7 @@ fn rounds(owner: &str, field: &Field, edges: &Edges) -> usize {
 ///
 /// Bodies that the receiver would send itself are those that it takes: a misreading that random values seldom hit is found by
 /// going back from them.
-pub fn values_for(plan: &Plan, message: usize, body: &[u8]) -> Option<Values> {
+pub fn values_for(plan: &Plan, message: MessageId, body: &[u8]) -> Option<Values> {
     let compiled = &plan.messages[message];
     let mut values = Values::new(compiled);
     decode(compiled, body, &mut values).ok()?;

@@ -4,6 +4,7 @@
 //! Random values seldom hit them. The search changes single bytes of a body, keeps to bodies that the sender can send, and keeps
 //! those that the receiver reads further before it finds fault.
 
+use emberwort_model::ids::MessageId;
 use emberwort_text::samples::{Choice, Chooser};
 use emberwort_wire::{BodyError, ValueRef, Values, codec, encode};
 use rand::Rng;
@@ -27,7 +28,7 @@ impl Trying {
     /// Looks for a message that is misread, and gives those that could be to somebody.
     pub(crate) fn search(
         &self,
-        message: usize,
+        message: MessageId,
         most: usize,
         lane: &mut Lane,
         random: &mut ChaCha8Rng,
@@ -48,7 +49,7 @@ impl Trying {
     /// Where frames are laid out otherwise, a part can be taken for another: each number and each node is tried.
     fn search_frames(
         &self,
-        message: usize,
+        message: MessageId,
         most: usize,
         lane: &mut Lane,
         random: &mut ChaCha8Rng,
@@ -95,14 +96,14 @@ impl Trying {
 
     fn search_bodies(
         &self,
-        message: usize,
-        there: usize,
+        message: MessageId,
+        there: MessageId,
         most: usize,
         lane: &mut Lane,
         random: &mut ChaCha8Rng,
         act: TryMessage<'_>,
     ) {
-        let (own, other) = (&self.sender.messages[message], &self.receiver.messages[there]);
+        let (own, other) = (&self.sender.messages[message], &self.receiver.messages[there.index()]);
         let too_short = !own.has_rest && own.greatest_size() < other.sections[0].least_size;
         if too_short || other.message.from != self.pair.from() {
             // Refused, whatever it holds.
@@ -155,7 +156,7 @@ impl Trying {
     }
 
     /// Chooses one field of a body anew, which may change its length.
-    fn change_field(&self, message: usize, random: &mut ChaCha8Rng, body: &mut Vec<u8>) {
+    fn change_field(&self, message: MessageId, random: &mut ChaCha8Rng, body: &mut Vec<u8>) {
         let own = &self.sender.messages[message];
         let fields = own.message.fields.len();
         let Some(mut values) = values_for(&self.sender, message, body).filter(|_| fields > 0) else { return };
@@ -171,8 +172,8 @@ impl Trying {
     /// ways, or all at random.
     fn fresh_body(
         &self,
-        message: usize,
-        there: Option<usize>,
+        message: MessageId,
+        there: Option<MessageId>,
         is_mixed: bool,
         random: &mut ChaCha8Rng,
         body: &mut Vec<u8>,
@@ -187,13 +188,13 @@ impl Trying {
     }
 
     /// The receiver's message that frames of a sender's message are taken for, if they are framed alike.
-    fn taken_as(&self, lane: &Lane, message: usize) -> Option<usize> {
+    fn taken_as(&self, lane: &Lane, message: MessageId) -> Option<MessageId> {
         let key = lane.direction().key_of(message)?;
         lane.listening()?.message_of(key)
     }
 
     /// Values of a message whose body is one that the receiver would send as a message of its own.
-    pub(crate) fn backwards(&self, message: usize, there: usize, random: &mut ChaCha8Rng) -> Option<Values> {
+    pub(crate) fn backwards(&self, message: MessageId, there: MessageId, random: &mut ChaCha8Rng) -> Option<Values> {
         let own = &self.receiver.messages[there];
         let (mut values, mut body) = (Values::default(), Vec::new());
         let choices = vec![Choice::Random; own.message.fields.len()];

@@ -1,5 +1,6 @@
 //! What ends of one revision make of single messages from ends of another.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
@@ -30,29 +31,35 @@ impl Translation {
     }
 
     /// The receiver's index of a message of the sender.
-    pub fn message(&self, message: usize) -> Option<usize> {
-        self.matching.messages[message]
+    pub fn message(&self, message: MessageId) -> Option<MessageId> {
+        self.matching.messages[message.index()]
     }
 
     /// The receiver's index of a channel of the sender.
-    pub fn channel(&self, channel: usize) -> Option<usize> {
-        self.matching.channels[channel]
+    pub fn channel(&self, channel: ChannelId) -> Option<ChannelId> {
+        self.matching.channels[channel.index()]
     }
 
     /// Whether what is sent on a channel arrives there at all: both ends set the medium up alike.
-    pub fn arrives(&self, channel: usize) -> bool {
+    pub fn arrives(&self, channel: ChannelId) -> bool {
         let there = self.channel(channel).map(|there| &self.receiver.channels[there].medium.kind);
         there.is_some_and(|there| self.sender.channels[channel].medium.kind.is_heard_by(there))
     }
 
     /// What becomes of a message that the receiver takes: from which end, its index and values as sent, and as taken.
-    pub fn taken(&self, from: End, sent: (usize, &Values), read: (usize, &Values)) -> Understood {
+    pub fn taken(&self, from: End, sent: (MessageId, &Values), read: (MessageId, &Values)) -> Understood {
         spoken(understood(self.ends(), from, sent, read))
     }
 
     /// What becomes of a message, by index, that the receiver does not take, and of whose frame it said this.
-    pub fn not_taken(&self, from: End, channel: usize, message: usize, fault: Option<&FrameFault>) -> Understood {
-        let direction = |there: usize| &**self.receiver.channels[there].direction(from);
+    pub fn not_taken(
+        &self,
+        from: End,
+        channel: ChannelId,
+        message: MessageId,
+        fault: Option<&FrameFault>,
+    ) -> Understood {
+        let direction = |there: ChannelId| &**self.receiver.channels[there].direction(from);
         let listening: Option<&Direction> = self.channel(channel).map(direction);
         spoken(not_taken(self.ends(), (channel, listening), message, true, fault))
     }

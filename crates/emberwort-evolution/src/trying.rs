@@ -1,5 +1,6 @@
 //! Trying two revisions against each other: what each difference does to old and new devices and hosts.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::panic::resume_unwind;
 use std::sync::Arc;
@@ -87,14 +88,14 @@ pub(crate) fn tried(old: &Revision, new: &Revision) -> Comparison {
 /// Which differences touch which messages.
 struct TouchIndex {
     /// For the old and the new revision: by message, the differences.
-    messages: [HashMap<usize, Vec<usize>>; 2],
+    messages: [HashMap<MessageId, Vec<usize>>; 2],
     /// Whether a difference changes which frame is which message, so that one can be shown by messages that it does not touch.
     any_selects: bool,
 }
 
 impl TouchIndex {
     fn of(changes: &[Change]) -> Self {
-        let mut messages: [HashMap<usize, Vec<usize>>; 2] = Default::default();
+        let mut messages: [HashMap<MessageId, Vec<usize>>; 2] = Default::default();
         for (index, change) in changes.iter().enumerate() {
             for (side, touched) in change.difference.touches.iter().enumerate() {
                 for message in touched {
@@ -107,7 +108,7 @@ impl TouchIndex {
     }
 
     /// Those that touch a message of one side, or what it is on the other; in rising order.
-    fn of_message(&self, side: usize, message: usize, there: Option<usize>) -> Vec<usize> {
+    fn of_message(&self, side: usize, message: MessageId, there: Option<MessageId>) -> Vec<usize> {
         let own = self.messages[side].get(&message).into_iter().flatten();
         let other = there.and_then(|there| self.messages[1 - side].get(&there)).into_iter().flatten();
         let mut all: Vec<usize> = own.chain(other).copied().collect();
@@ -122,9 +123,9 @@ struct Found {
     /// For each difference.
     judgements: Vec<Judgement>,
     /// The worst by the sender's message.
-    messages: HashMap<usize, Verdict>,
+    messages: HashMap<MessageId, Verdict>,
     /// The worst by the sender's channel.
-    channels: HashMap<usize, Verdict>,
+    channels: HashMap<ChannelId, Verdict>,
     tried: u64,
 }
 
@@ -136,7 +137,7 @@ pub(crate) struct Trying {
     matching: Matching,
     /// The receiver's codes, for the sender's values.
     pub(crate) edges: Edges,
-    lanes: HashMap<usize, Lane>,
+    lanes: HashMap<ChannelId, Lane>,
     /// Messages that were searched so far.
     searched: usize,
 }
@@ -165,7 +166,7 @@ impl Trying {
             tried: 0,
         };
         for message in self.messages() {
-            let touching = touches.of_message(side, message, self.matching.messages[message]);
+            let touching = touches.of_message(side, message, self.matching.messages[message.index()]);
             if touching.is_empty() {
                 continue;
             }
@@ -176,7 +177,7 @@ impl Trying {
                 search: MAX_SEARCHED.min((MAX_SEARCHED_IN_ALL.saturating_sub(self.searched)) / 8),
                 worth: if moves { Verdict::FineWithLoss } else { Verdict::Refused },
             };
-            let mut random = ChaCha8Rng::seed_from_u64(message as u64);
+            let mut random = ChaCha8Rng::seed_from_u64(message.index() as u64);
             self.each(message, effort, &mut random, &mut |trying, lane, sent| {
                 // Where all is known to be as bad as can be, nothing more can be found.
                 let is_worst = |verdict: Option<&Verdict>| verdict == Some(&Verdict::Misread);
@@ -210,8 +211,8 @@ impl Trying {
     }
 
     /// The sender's messages that go from this end.
-    pub(crate) fn messages(&self) -> Vec<usize> {
-        let all = self.sender.link.messages.iter().enumerate();
+    pub(crate) fn messages(&self) -> Vec<MessageId> {
+        let all = self.sender.link.message_ids();
         all.filter(|(_, message)| message.from == self.pair.from()).map(|(index, _)| index).collect()
     }
 
@@ -253,7 +254,7 @@ impl Trying {
     /// Gives samples of a message, on each of its channels, to somebody who says how they fared.
     pub(crate) fn each(
         &mut self,
-        message: usize,
+        message: MessageId,
         effort: Effort,
         random: &mut ChaCha8Rng,
         act: &mut dyn FnMut(&Self, &mut Lane, Sent) -> Verdict,
@@ -261,7 +262,13 @@ impl Trying {
         let samples = self.samples(message, effort.random, random);
         for channel in self.sender.link.messages[message].channels.clone() {
             let mut lane = self.lanes.remove(&channel).unwrap_or_else(|| {
-                Lane::new(&self.sender, &self.receiver, self.pair.from(), channel, self.matching.channels[channel])
+                Lane::new(
+                    &self.sender,
+                    &self.receiver,
+                    self.pair.from(),
+                    channel,
+                    self.matching.channels[channel.index()],
+                )
             });
             let mut worst = Verdict::Fine;
             for (n, (values, asked)) in samples.iter().enumerate() {
@@ -286,12 +293,12 @@ impl Trying {
         }
     }
 
-    fn header(&self, lane: &Lane, message: usize, random: &mut ChaCha8Rng) -> Header {
+    fn header(&self, lane: &Lane, message: MessageId, random: &mut ChaCha8Rng) -> Header {
         Chooser::new(&self.sender, self.sender.link.revision, random).header(lane.direction(), message)
     }
 
     /// Values of a message, with the key that was asked for.
-    fn samples(&self, message: usize, count: usize, random: &mut ChaCha8Rng) -> Vec<(Values, Option<u64>)> {
+    fn samples(&self, message: MessageId, count: usize, random: &mut ChaCha8Rng) -> Vec<(Values, Option<u64>)> {
         let mut samples = Vec::new();
         let compiled = &self.sender.messages[message];
         for choices in choices(&self.sender, message, &self.edges, count) {
@@ -302,11 +309,11 @@ impl Trying {
         }
         // Bodies that the receiver itself would send are those that it takes.
         let takes = self.sender.link.messages[message].channels.iter().find_map(|channel| {
-            let there = self.matching.channels[*channel]?;
+            let there = self.matching.channels[channel.index()]?;
             let key = self.sender.channels[*channel].direction(self.pair.from()).key_of(message)?;
             self.receiver.channels[there].direction(self.pair.from()).message_of(key)
         });
-        let Some(there) = takes.or(self.matching.messages[message]) else { return samples };
+        let Some(there) = takes.or(self.matching.messages[message.index()]) else { return samples };
         samples.extend((0..count).filter_map(|_| Some((self.backwards(message, there, random)?, None))));
         samples
     }
@@ -347,7 +354,7 @@ fn attribute(
             let side = usize::from(ends.sender_is_old);
             let takes = |n: &usize| {
                 let difference = &changes[*n].difference;
-                difference.kind.is_of_selection() && difference.touches[side].contains(other)
+                difference.kind.is_of_selection() && difference.touches[side].contains(&MessageId::new(*other))
             };
             let mut found: Vec<usize> = (0..changes.len()).filter(takes).collect();
             found.extend(selection());

@@ -1,5 +1,6 @@
 //! Which definitions the ends of a trial have: not all of them must have the link's own.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -8,6 +9,22 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 
 use crate::file_words::index;
+
+emberwort_model::index_type!(
+    /// A definition among those in use in a trial, of which the link's own is the first.
+    TrialDefinitionId
+);
+emberwort_model::index_type!(
+    /// A message of a trial: those of all definitions in use are counted through.
+    MessageNumber
+);
+
+impl MessageNumber {
+    /// The number of a message of the link's own definition: those come first.
+    pub fn of_own(message: MessageId) -> Self {
+        Self::new(message.index())
+    }
+}
 
 /// The revisions of ends, beside what a trial file says of them.
 #[derive(Clone, Debug, Default)]
@@ -38,45 +55,51 @@ pub struct Definition {
     /// What it means.
     pub plan: Arc<Plan>,
     /// Index of the trial's channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// For each of its messages, the number of that where those of all definitions are counted through.
-    numbers: Vec<usize>,
+    numbers: Vec<MessageNumber>,
 }
 
 impl Definition {
     /// The number of a message by its index.
-    pub fn number(&self, message: usize) -> usize {
-        self.numbers[message]
+    pub fn number(&self, message: MessageId) -> MessageNumber {
+        self.numbers[message.index()]
     }
 }
 
 impl Definitions {
     /// Of a link and the channel (by index) of a trial, so far its own definition alone.
-    pub fn of(own: &Arc<Plan>, channel: usize) -> Self {
-        let numbers = (0..own.messages.len()).collect();
+    pub fn of(own: &Arc<Plan>, channel: ChannelId) -> Self {
+        let numbers = (0..own.messages.len()).map(MessageNumber::new).collect();
         let messages = own.link.messages.iter().map(|message| (message.name.clone(), message.from)).collect();
         Self { all: vec![Definition { plan: own.clone(), channel, numbers }], messages }
     }
 
     /// The index of a definition, which is in use from now on; `None` if it does not have the channel.
-    pub fn add(&mut self, plan: &Arc<Plan>) -> Option<usize> {
+    pub fn add(&mut self, plan: &Arc<Plan>) -> Option<TrialDefinitionId> {
         if let Some(known) = self.all.iter().position(|known| Arc::ptr_eq(&known.plan, plan)) {
-            return Some(known);
+            return Some(TrialDefinitionId::new(known));
         }
         let own = &self.all[0];
         let channel = Translation::new(&own.plan, plan).channel(own.channel)?;
         let back = Translation::new(plan, &own.plan);
         let mut numbers = Vec::new();
-        for (index, message) in plan.link.messages.iter().enumerate() {
-            let named = || self.messages.iter().position(|(name, from)| *name == message.name && *from == message.from);
-            let same = |own: usize| self.messages[own].1 == message.from;
-            numbers.push(back.message(index).filter(|own| same(*own)).or_else(named).unwrap_or_else(|| {
+        for (index, message) in plan.link.message_ids() {
+            let named = || {
+                self.messages
+                    .iter()
+                    .position(|(name, from)| *name == message.name && *from == message.from)
+                    .map(MessageNumber::new)
+            };
+            let same = |own: MessageId| self.messages[own.index()].1 == message.from;
+            let own = back.message(index).filter(|own| same(*own)).map(MessageNumber::of_own);
+            numbers.push(own.or_else(named).unwrap_or_else(|| {
                 self.messages.push((message.name.clone(), message.from));
-                self.messages.len() - 1
+                MessageNumber::new(self.messages.len() - 1)
             }));
         }
         self.all.push(Definition { plan: plan.clone(), channel, numbers });
-        Some(self.all.len() - 1)
+        Some(TrialDefinitionId::new(self.all.len() - 1))
     }
 
     /// All in use.
@@ -85,8 +108,8 @@ impl Definitions {
     }
 
     /// The one with this index.
-    pub fn get(&self, index: usize) -> &Definition {
-        &self.all[index]
+    pub fn get(&self, index: TrialDefinitionId) -> &Definition {
+        &self.all[index.index()]
     }
 
     /// The link's own definition.
@@ -95,13 +118,13 @@ impl Definitions {
     }
 
     /// The name of a message by its number, and the end that sends it.
-    pub fn message(&self, number: usize) -> (&str, End) {
-        let (name, from) = &self.messages[number];
+    pub fn message(&self, number: MessageNumber) -> (&str, End) {
+        let (name, from) = &self.messages[number.index()];
         (name, *from)
     }
 
     /// The number of a message by its name, or a sentence with the nearest one.
-    pub(crate) fn number_of(&self, name: &str) -> Result<usize, String> {
-        index("message", name, self.messages.iter().map(|(name, _)| name.as_str()))
+    pub(crate) fn number_of(&self, name: &str) -> Result<MessageNumber, String> {
+        index("message", name, self.messages.iter().map(|(name, _)| name.as_str())).map(MessageNumber::new)
     }
 }

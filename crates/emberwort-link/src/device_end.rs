@@ -1,5 +1,6 @@
 //! A simulated device as a machine: bytes and moments in, frames out. It reads no clock and knows no port.
 
+use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -37,13 +38,13 @@ pub struct DeviceEnd {
 /// What it is going to do.
 enum PendingAction {
     /// Send a message that it sends regularly.
-    Report { message: usize, every: Nanoseconds },
+    Report { message: MessageId, every: Nanoseconds },
     /// Send a planned message.
     Send(PlannedMessage),
     /// Send the frame with this number of the recording that plays it.
     Play(usize),
     /// Answer a request with these values.
-    Answer { request: usize, asked: Values, way: ReplySource },
+    Answer { request: MessageId, asked: Values, way: ReplySource },
 }
 
 impl DeviceEnd {
@@ -60,7 +61,7 @@ impl DeviceEnd {
             agenda.note(*first, PendingAction::Play(0));
         }
         let is_own = device.recording.is_none();
-        for (message, compiled) in definition.plan.messages.iter().enumerate().filter(|_| is_own) {
+        for (message, compiled) in definition.plan.message_ids().filter(|_| is_own) {
             let every = compiled.message.every.filter(|_| compiled.message.from == End::Device);
             if let Some(every) = every.filter(|_| channel.carries(message)) {
                 agenda.note(device.first_report, PendingAction::Report { message, every });
@@ -141,7 +142,7 @@ impl DeviceEnd {
         self.side.heard_in_all()
     }
 
-    fn send(&mut self, message: usize, node: u64, values: &Values) {
+    fn send(&mut self, message: MessageId, node: u64, values: &Values) {
         let compiled = &self.definition.plan.messages[message];
         let said = Said { message, node, sequence: self.sequence, revision: self.device.revision, values };
         self.sequence += 1;

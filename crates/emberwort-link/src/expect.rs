@@ -6,7 +6,7 @@ use std::fmt;
 use emberwort_model::model::End;
 
 use crate::Nanoseconds;
-use crate::definitions::Definitions;
+use crate::definitions::{Definitions, MessageNumber, TrialDefinitionId};
 use crate::file_words::duration;
 use crate::probe::{Probe, ProbeKind, Probed};
 use crate::reason::Reason;
@@ -24,19 +24,19 @@ pub struct Expectation {
 enum Kind {
     Count {
         bound: Bound,
-        message: usize,
+        message: MessageNumber,
         node: Option<u64>,
         at: String,
     },
     Answered {
-        message: usize,
+        message: MessageNumber,
         within: Nanoseconds,
         share: f64,
     },
     NoWrongValue,
     /// Frames that were sent and not received, of all that were sent, in per cent.
     Loss {
-        message: usize,
+        message: MessageNumber,
         node: Option<u64>,
         below: f64,
     },
@@ -82,7 +82,7 @@ impl Quantity {
 }
 
 /// Frames by message and node.
-type Counts = BTreeMap<(usize, u64), u64>;
+type Counts = BTreeMap<(MessageNumber, u64), u64>;
 
 /// What was seen of an expectation while the trial ran.
 #[derive(Clone, Copy, Debug, Default)]
@@ -137,7 +137,12 @@ impl Expectation {
     ///
     /// # Errors
     /// What is wrong with it, and what can be written.
-    pub fn parse(sentence: &str, definitions: &Definitions, host: usize, nodes: &[u64]) -> Result<Self, String> {
+    pub fn parse(
+        sentence: &str,
+        definitions: &Definitions,
+        host: TrialDefinitionId,
+        nodes: &[u64],
+    ) -> Result<Self, String> {
         let words: Vec<&str> = sentence.split_whitespace().collect();
         let number =
             |word: &str| word.parse::<u64>().map_err(|_| format!("`{word}` is not a whole number in: {sentence}"));
@@ -251,7 +256,7 @@ impl Expectation {
     }
 
     /// The message (by number) and the time within which it must be answered, if this is about that.
-    pub(crate) fn answer_time(&self) -> Option<(usize, Nanoseconds)> {
+    pub(crate) fn answer_time(&self) -> Option<(MessageNumber, Nanoseconds)> {
         match self.kind {
             Kind::Answered { message, within, .. } => Some((message, within)),
             _ => None,
@@ -289,7 +294,7 @@ impl Expectation {
             Kind::Values(_) => seen.probed?.first_failed,
             Kind::AtMost { .. } | Kind::Count { bound: Bound::AtMost(_), .. } => seen.exceeded,
             Kind::Loss { message, node, .. } | Kind::Count { bound: Bound::AtLeast(_), message, node, .. } => {
-                let fits = |key: &&(usize, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
+                let fits = |key: &&(MessageNumber, u64)| key.0 == *message && node.is_none_or(|node| key.1 == node);
                 report.first_lost.iter().filter(|(key, _)| fits(key)).map(|(_, time)| *time).min()
             }
             Kind::Busy { .. } => None,
@@ -375,7 +380,7 @@ fn unless(held: bool, reason: Reason) -> Option<Reason> {
 }
 
 /// How many of a message, and of a node if one is named.
-fn summed(counts: &Counts, message: usize, node: Option<u64>) -> u64 {
-    let fits = |key: &(usize, u64)| key.0 == message && node.is_none_or(|node| key.1 == node);
+fn summed(counts: &Counts, message: MessageNumber, node: Option<u64>) -> u64 {
+    let fits = |key: &(MessageNumber, u64)| key.0 == message && node.is_none_or(|node| key.1 == node);
     counts.iter().filter(|(key, _)| fits(key)).map(|(_, count)| count).sum()
 }

@@ -1,5 +1,6 @@
 //! The simulated host as a machine: bytes and moments in, frames out. It reads no clock and knows no port.
 
+use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
@@ -145,7 +146,7 @@ impl HostEnd {
         self.send(planned.message, planned.node, &planned.values);
     }
 
-    fn send(&mut self, message: usize, node: u64, values: &Values) {
+    fn send(&mut self, message: MessageId, node: u64, values: &Values) {
         let plan = &self.definition.plan;
         let sequence = self.sequences.entry(node).or_insert(0);
         let said = Said { message, node, sequence: *sequence, revision: plan.link.revision, values };

@@ -1,5 +1,6 @@
 //! What receivers accept of frames that were changed on purpose.
 
+use crate::definitions::TrialDefinitionId;
 use std::collections::HashSet;
 
 use emberwort_model::model::End;
@@ -92,7 +93,7 @@ pub fn hostile(scenario: &Scenario, goes_on: &mut dyn FnMut() -> bool) -> Hostil
     clean.bursts = None;
     let mut keep = Keep::default();
     run(&clean, &mut keep);
-    let definition = scenario.definitions.get(0);
+    let definition = scenario.definitions.get(TrialDefinitionId::default());
     let channel = &definition.plan.channels[definition.channel];
     let mut random = ChaCha8Rng::seed_from_u64(scenario.seed);
     let mut found = Hostile::default();

@@ -30,7 +30,7 @@ pub mod tables;
 pub mod trial;
 pub mod wire;
 
-pub use definitions::{Definitions, Revisions};
+pub use definitions::{Definitions, MessageNumber, Revisions, TrialDefinitionId};
 pub use device_end::DeviceEnd;
 pub use file_words::{duration, hertz};
 pub use host_end::HostEnd;

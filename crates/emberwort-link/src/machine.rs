@@ -1,6 +1,7 @@
 //! An end of a link as a machine: bytes and moments go in, frames and events come out. It reads no clock and knows no port, so that the
 //! same machine runs in the virtual time of a test and in real time.
 
+use emberwort_model::ids::MessageId;
 use emberwort_wire::{Chunk, Time};
 
 use crate::Nanoseconds;
@@ -32,18 +33,18 @@ pub enum LinkEvent {
     /// A request was answered.
     Answered {
         /// The request's message, by index.
-        request: usize,
+        request: MessageId,
         /// The node that was asked.
         node: u64,
         /// The answer's message, by index.
-        answer: usize,
+        answer: MessageId,
         /// From the first sending to the answer.
         after: Nanoseconds,
     },
     /// Nobody answered a request in time, as often as it was sent.
     Unanswered {
         /// The request's message, by index.
-        request: usize,
+        request: MessageId,
         /// The node that was asked.
         node: u64,
     },

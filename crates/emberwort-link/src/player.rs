@@ -1,5 +1,6 @@
 //! A simulated device without its frames: what it measures, what it answers, what it keeps. Trials and ends on real ports use it alike.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
@@ -32,11 +33,11 @@ pub(crate) enum ReplySource {
 }
 
 /// A message that a device says: its index, the node that it names, its values.
-pub(crate) type Said = (usize, u64, Values);
+pub(crate) type Said = (MessageId, u64, Values);
 
 /// The state of a simulated device.
 pub(crate) struct Player {
-    samplers: BTreeMap<usize, Sampler>,
+    samplers: BTreeMap<MessageId, Sampler>,
     commands: Commands,
     tables: Vec<TableAccess>,
     /// The values of entries that were given or written, by table and entry.
@@ -47,7 +48,7 @@ pub(crate) struct Player {
 
 impl Player {
     /// A device, whose channel has this index in its definition.
-    pub fn new(plan: &Plan, channel: usize, device: &Device) -> Self {
+    pub fn new(plan: &Plan, channel: ChannelId, device: &Device) -> Self {
         Self {
             samplers: BTreeMap::new(),
             commands: Commands::new(),
@@ -73,7 +74,7 @@ impl Player {
         &mut self,
         plan: &Plan,
         device: &Device,
-        message: usize,
+        message: MessageId,
         now: Nanoseconds,
         random: &mut ChaCha8Rng,
     ) -> (Values, Vec<Said>) {
@@ -100,7 +101,7 @@ impl Player {
         plan: &Plan,
         device: &Device,
         now: Nanoseconds,
-        (request, asked): (usize, &Values),
+        (request, asked): (MessageId, &Values),
         random: &mut ChaCha8Rng,
     ) -> Vec<Answer> {
         let message = &plan.messages[request].message;
@@ -140,7 +141,7 @@ impl Player {
         device: &Device,
         now: Nanoseconds,
         way: ReplySource,
-        (request, asked): (usize, &Values),
+        (request, asked): (MessageId, &Values),
     ) -> Option<Said> {
         let first = plan.messages[request].message.answered_by.first().copied();
         let (with, node, values) = match way {
@@ -163,7 +164,7 @@ impl Player {
     }
 
     /// Says in an answer which entry of a table it is about, and its value, as far as the answer has places for that.
-    fn put_entry(&self, plan: &Plan, (table, entry): (usize, usize), answer: usize, values: &mut Values) {
+    fn put_entry(&self, plan: &Plan, (table, entry): (usize, usize), answer: MessageId, values: &mut Values) {
         let of = &self.tables[table].table;
         for slot in keys_in(plan, answer, of) {
             values.set_raw(slot, of.entries[entry].key);
@@ -184,7 +185,7 @@ impl Player {
         plan: &Plan,
         device: &Device,
         table: usize,
-        (request, asked): (usize, &Values),
+        (request, asked): (MessageId, &Values),
     ) -> Option<Said> {
         let access = &self.tables[table];
         let message = &plan.messages[request].message;
@@ -236,9 +237,9 @@ fn echo(pairs: &[(usize, usize)], asked: &Values, values: &mut Values) {
 fn work_out(
     worked: &[ComputedField],
     plan: &Plan,
-    message: usize,
+    message: MessageId,
     now: Nanoseconds,
-    (other, of): (usize, &Values),
+    (other, of): (MessageId, &Values),
     values: &mut Values,
 ) {
     let others = &plan.messages[other].message.fields;

@@ -1,8 +1,9 @@
 //! What must hold for the values of received messages: always, once, or within bounds.
 
 use crate::Nanoseconds;
-use crate::definitions::Definitions;
+use crate::definitions::{Definitions, MessageNumber, TrialDefinitionId};
 use crate::reason::Reason;
+use emberwort_model::ids::MessageId;
 use emberwort_text::formula::Formula;
 use emberwort_wire::Values;
 
@@ -10,7 +11,7 @@ use emberwort_wire::Values;
 #[derive(Clone, Debug, PartialEq)]
 pub struct Probe {
     /// The message, where those of all definitions are counted through.
-    pub message: usize,
+    pub message: MessageNumber,
     /// Its node.
     pub node: Option<u64>,
     /// What is looked at.
@@ -50,14 +51,18 @@ impl Probe {
     /// What is wrong with the formula.
     pub fn new(
         definitions: &Definitions,
-        (message, node): (usize, Option<u64>),
+        (message, node): (MessageNumber, Option<u64>),
         kind: ProbeKind,
         formula: &str,
     ) -> Result<Self, String> {
         let mut formulas = Vec::new();
         let mut problem = None;
         for definition in definitions.all() {
-            let index = (0..definition.plan.messages.len()).find(|index| definition.number(*index) == message);
+            let index = definition
+                .plan
+                .message_ids()
+                .map(|(index, _)| index)
+                .find(|index| definition.number(*index) == message);
             let parsed =
                 index.map(|index| Formula::of_fields(formula, &definition.plan.messages[index].message.fields));
             formulas.push(match parsed {
@@ -79,12 +84,12 @@ impl Probe {
     pub(crate) fn look(
         &self,
         definitions: &Definitions,
-        (definition, index): (usize, usize),
+        (definition, index): (TrialDefinitionId, MessageId),
         now: Nanoseconds,
         values: &Values,
         found: &mut Probed,
     ) {
-        let Some(formula) = &self.formulas[definition] else { return };
+        let Some(formula) = &self.formulas[definition.index()] else { return };
         let fields = &definitions.get(definition).plan.messages[index].message.fields;
         let value = formula.value_of(now, fields, values);
         let held = match (self.kind, value) {

@@ -1,5 +1,6 @@
 //! Why something that must hold in a trial did not.
 
+use emberwort_model::ids::MessageId;
 /// Why something that must hold did not. A shorter trial fails in the same way only if it fails for the same reason.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reason {
@@ -28,12 +29,12 @@ pub enum Reason {
     /// A step of a script waited for a message in vain: which one, and which one came in its place, by index.
     Missed {
         /// What was waited for.
-        awaited: usize,
+        awaited: MessageId,
         /// What came instead, last.
-        instead: Option<usize>,
+        instead: Option<MessageId>,
     },
     /// A message came, by index, which a step of a script forbids.
-    Forbidden(usize),
+    Forbidden(MessageId),
     /// A script was not over at the end of the trial.
     Unfinished,
 }

@@ -1,5 +1,6 @@
 //! What came of a trial.
 
+use crate::definitions::MessageNumber;
 use std::collections::BTreeMap;
 
 use emberwort_evolution::Verdict as Understanding;
@@ -13,15 +14,15 @@ use crate::script::Outcome;
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Report {
     /// Frames sent, by message (its number in the scenario's definitions) and node.
-    pub sent: BTreeMap<(usize, u64), u64>,
+    pub sent: BTreeMap<(MessageNumber, u64), u64>,
     /// Frames that the other end received whole, by message and node.
-    pub received: BTreeMap<(usize, u64), u64>,
+    pub received: BTreeMap<(MessageNumber, u64), u64>,
     /// Good frames of devices that programs and recordings play, of which nobody knows what they were to say.
     pub not_compared: u64,
     /// Frames that arrived with other bytes than were sent, by message and node.
-    pub damaged: BTreeMap<(usize, u64), u64>,
+    pub damaged: BTreeMap<(MessageNumber, u64), u64>,
     /// Frames of which nothing usable arrived, by message and node; those that stand in `between` are none of them.
-    pub lost: BTreeMap<(usize, u64), u64>,
+    pub lost: BTreeMap<(MessageNumber, u64), u64>,
     /// Good frames that were received more than once.
     pub repeated: u64,
     /// What the host received.
@@ -30,7 +31,7 @@ pub struct Report {
     pub devices: BTreeMap<u64, ReceptionAccount>,
     /// What became of whole frames between ends that do not have the same definition, where it is not all fine: by message,
     /// node and verdict. Those that are misread stand in `wrong`, too.
-    pub between: BTreeMap<(usize, u64, Understanding), RevisionPairAccount>,
+    pub between: BTreeMap<(MessageNumber, u64, Understanding), RevisionPairAccount>,
     /// How many good frames had values other than those that were sent.
     pub wrong: u64,
     /// The first of them, [`Report::MAX_EXAMPLES`] at most.
@@ -38,15 +39,15 @@ pub struct Report {
     /// How many requests were sent once more, as nobody had answered.
     pub retries: u64,
     /// The requests of which the definition says that they are answered, by message.
-    pub answers: BTreeMap<usize, Answers>,
+    pub answers: BTreeMap<MessageNumber, Answers>,
     /// What must hold, and whether it did.
     pub verdicts: Vec<Verdict>,
     /// How each side got over broken frames: the host, and devices by node.
     pub recovery: BTreeMap<Option<u64>, Recovery>,
     /// When the first frame of those in `lost` was sent, by message and node.
-    pub first_lost: BTreeMap<(usize, u64), Nanoseconds>,
+    pub first_lost: BTreeMap<(MessageNumber, u64), Nanoseconds>,
     /// How many frames were sent of each length in bytes.
-    pub lengths: BTreeMap<usize, u64>,
+    pub lengths: BTreeMap<MessageNumber, u64>,
     /// How long somebody sent.
     pub busy: Nanoseconds,
     /// When it ended.
@@ -122,7 +123,7 @@ pub struct WrongValue {
     /// When it was received.
     pub time: Nanoseconds,
     /// The message as received.
-    pub message: usize,
+    pub message: MessageNumber,
     /// The bytes received.
     pub bytes: Vec<u8>,
     /// What was taken for what, where that is because sender and receiver have different definitions.
@@ -152,7 +153,7 @@ pub struct Answers {
     /// For each of these times, when the first request was sent whose answer came later or never.
     pub first_late: BTreeMap<Nanoseconds, Nanoseconds>,
     /// How often each message was the answer, by number.
-    pub with: BTreeMap<usize, u64>,
+    pub with: BTreeMap<MessageNumber, u64>,
     /// All times, within one in a thousand.
     times: Histogram<u64>,
 }
@@ -175,7 +176,7 @@ impl Default for Answers {
 
 impl Answers {
     /// An answer with a message came so long after the request was sent.
-    pub(crate) fn take(&mut self, asked: Nanoseconds, after: Nanoseconds, with: usize) {
+    pub(crate) fn take(&mut self, asked: Nanoseconds, after: Nanoseconds, with: MessageNumber) {
         self.answered += 1;
         self.slowest = self.slowest.max(Some(after));
         *self.with.entry(with).or_default() += 1;
@@ -238,7 +239,7 @@ impl Report {
     /// Of a trial that has not begun.
     ///
     /// `answer_times` are those that somebody expects, by the number of the request's message.
-    pub(crate) fn new(answer_times: impl IntoIterator<Item = (usize, Nanoseconds)>) -> Self {
+    pub(crate) fn new(answer_times: impl IntoIterator<Item = (MessageNumber, Nanoseconds)>) -> Self {
         let mut report = Self::default();
         for (message, within) in answer_times {
             report.answers.entry(message).or_default().within.insert(within, 0);

@@ -1,5 +1,6 @@
 //! What the host does step by step: send, expect, expect never, wait; several scripts at once. It reads no clock.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
@@ -34,7 +35,7 @@ pub enum Step {
     /// A request is sent.
     Send {
         /// The message.
-        message: usize,
+        message: MessageId,
         /// To which node.
         node: u64,
         /// Its values.
@@ -56,7 +57,7 @@ pub enum Step {
 #[derive(Clone, Debug)]
 pub struct Waiting {
     /// The message.
-    pub message: usize,
+    pub message: MessageId,
     /// From which node.
     pub node: Option<u64>,
     /// What its fields must be like.
@@ -91,7 +92,7 @@ struct Failure {
 /// A message that came while another one was waited for, and what it says about why that does not come.
 #[derive(Clone, Debug)]
 struct UnexpectedMessage {
-    message: usize,
+    message: MessageId,
     what: String,
 }
 
@@ -99,7 +100,7 @@ struct UnexpectedMessage {
 #[derive(Clone, Debug)]
 pub struct Sending {
     /// The message.
-    pub message: usize,
+    pub message: MessageId,
     /// To which node.
     pub node: u64,
     /// Its values.
@@ -161,7 +162,7 @@ impl Runner {
     }
 
     /// A message came from a device.
-    pub fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: usize, node: Option<u64>, values: &Values) {
+    pub fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: MessageId, node: Option<u64>, values: &Values) {
         for lane in &mut self.lanes {
             lane.hear(plan, now, message, node, values);
         }
@@ -226,7 +227,14 @@ impl ScriptLane {
                         let what = describe(plan, waiting);
                         let what = format!("no {what} came within {}{said}", seconds(waiting.within));
                         let instead = instead.map(|instead| instead.message);
-                        self.fail(now, Reason::Missed { awaited: waiting.message, instead }, what);
+                        self.fail(
+                            now,
+                            Reason::Missed {
+                                awaited: waiting.message,
+                                instead: instead.map(MessageId::index).map(MessageId::new),
+                            },
+                            what,
+                        );
                     }
                 },
                 _ => self.go_on(due),
@@ -242,7 +250,13 @@ impl ScriptLane {
     }
 
     /// What a message is to a step that waits for another one, if it says something about why that does not come.
-    fn instead(&self, plan: &Plan, waiting: &Waiting, message: usize, node: Option<u64>) -> Option<UnexpectedMessage> {
+    fn instead(
+        &self,
+        plan: &Plan,
+        waiting: &Waiting,
+        message: MessageId,
+        node: Option<u64>,
+    ) -> Option<UnexpectedMessage> {
         let is_of_node = waiting.node.is_none_or(|wanted| node.is_none_or(|node| node == wanted));
         let asked = self.script.steps[..self.step].iter().rev().find_map(|step| match step {
             Step::Send { message, .. } => Some(*message),
@@ -265,7 +279,7 @@ impl ScriptLane {
         self.due = None;
     }
 
-    fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: usize, node: Option<u64>, values: &Values) {
+    fn hear(&mut self, plan: &Plan, now: Nanoseconds, message: MessageId, node: Option<u64>, values: &Values) {
         if self.due.is_none() || !self.waits {
             return;
         }

@@ -1,5 +1,6 @@
 //! One receiving side of a trial: its receiver, and which bytes of its stream belong to which sent frame.
 
+use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::ops::Range;
 
@@ -41,7 +42,7 @@ pub(crate) struct Found {
 pub(crate) struct FoundFrame {
     /// The sent frame that its first byte belongs to.
     pub origin: Option<u64>,
-    pub message: usize,
+    pub message: MessageId,
     pub node: Option<u64>,
     pub sequence: Option<u64>,
     pub values: Values,

@@ -1,5 +1,6 @@
 //! What a simulated end says: when it can speak, with which values, in which frame. Trials and ends on real ports use it alike.
 
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framing, Header, Values};
@@ -15,7 +16,7 @@ pub(crate) fn runs(device: &Device, now: Nanoseconds) -> bool {
 /// A message that is said.
 pub(crate) struct Said<'a> {
     /// Its index.
-    pub message: usize,
+    pub message: MessageId,
     pub node: u64,
     pub sequence: u64,
     /// The revision of who says it.

@@ -1,5 +1,6 @@
 //! A trial again and again, with one fault of the wire at many rates: how many frames are lost, and how many should be.
 
+use crate::definitions::TrialDefinitionId;
 use emberwort_model::plan::{Direction, Role};
 use rayon::prelude::*;
 
@@ -137,7 +138,7 @@ pub fn sweep(
         done();
         report.filter(|_| goes_on()).map(|report| (index, report))
     };
-    let definition = scenario.definitions.get(0);
+    let definition = scenario.definitions.get(TrialDefinitionId::default());
     let direction = definition.plan.channels[definition.channel].direction(emberwort_model::model::End::Device);
     let bits = check_bits(direction);
     let mut points: Vec<SweepPoint> = rates.iter().map(|rate| SweepPoint::new(*rate)).collect();
@@ -177,7 +178,7 @@ impl SweepPoint {
         self.expected_false_accepts += damaged as f64 / f64::from(check_bits).exp2();
         self.passed += u64::from(report.passed());
         for (length, count) in &report.lengths {
-            self.expected_loss += *count as f64 * swept.loss(self.rate, *length);
+            self.expected_loss += *count as f64 * swept.loss(self.rate, length.index());
         }
         // Of the host, which is sent to regularly: a device may wait long for the next frame at all.
         let host = report.recovery.get(&None).filter(|all| all.times > 0);

@@ -1,5 +1,6 @@
 //! Tables of settings by name: which messages read and write their entries.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
@@ -20,11 +21,11 @@ pub struct TableAccess {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ReadAccess {
     /// The request.
-    pub request: usize,
+    pub request: MessageId,
     /// Its field that names the entry.
     pub key: usize,
     /// The answer.
-    pub answer: usize,
+    pub answer: MessageId,
     /// Its field that holds the value.
     pub value: usize,
     /// Its field that repeats which entry it is, if it has one.
@@ -35,7 +36,7 @@ pub struct ReadAccess {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct WriteAccess {
     /// The request.
-    pub request: usize,
+    pub request: MessageId,
     /// Its field that names the entry.
     pub key: usize,
     /// Its field that holds the value.
@@ -48,7 +49,7 @@ fn is_key_of(field: &Field, table: &Table) -> bool {
 }
 
 /// The fields of a message, by slot, that name an entry of a table: keys of it, and what decides the form of its value.
-pub(crate) fn keys_in(plan: &Plan, message: usize, table: &Table) -> Vec<usize> {
+pub(crate) fn keys_in(plan: &Plan, message: MessageId, table: &Table) -> Vec<usize> {
     let fields = &plan.messages[message].message.fields;
     let decides = value_of(plan, message, table).and_then(|(_, union)| match union.selector {
         Selector::Field(slot) => Some(slot),
@@ -58,7 +59,7 @@ pub(crate) fn keys_in(plan: &Plan, message: usize, table: &Table) -> Vec<usize> 
 }
 
 /// The field of a message, by slot, whose form depends on an entry of a table.
-pub(crate) fn value_of(plan: &Plan, message: usize, table: &Table) -> Option<(usize, Arc<Union>)> {
+pub(crate) fn value_of(plan: &Plan, message: MessageId, table: &Table) -> Option<(usize, Arc<Union>)> {
     plan.messages[message].message.fields.iter().enumerate().find_map(|(slot, field)| match &field.kind {
         Kind::Union(union) => {
             let is_of = union.table.as_ref().is_some_and(|of| of.name == table.name);
@@ -69,9 +70,14 @@ pub(crate) fn value_of(plan: &Plan, message: usize, table: &Table) -> Option<(us
 }
 
 /// The request that is answered by a message which repeats what was asked for, and its field that says it.
-fn asks_for(plan: &Plan, channel: usize, (answer, decides): (usize, usize), table: &Table) -> Option<(usize, usize)> {
+fn asks_for(
+    plan: &Plan,
+    channel: ChannelId,
+    (answer, decides): (MessageId, usize),
+    table: &Table,
+) -> Option<(MessageId, usize)> {
     let decider = &plan.messages[answer].message.fields[decides];
-    plan.messages.iter().enumerate().find_map(|(request, compiled)| {
+    plan.message_ids().find_map(|(request, compiled)| {
         let message = &compiled.message;
         let is_asked = message.answered_by.contains(&answer) && plan.channels[channel].carries(request);
         // One that has the value itself writes it.
@@ -87,9 +93,9 @@ fn asks_for(plan: &Plan, channel: usize, (answer, decides): (usize, usize), tabl
 }
 
 /// The tables of a link, and how they are reached over a channel (by index): by the first messages that do it.
-pub fn tables_on(plan: &Plan, channel: usize) -> Vec<TableAccess> {
+pub fn tables_on(plan: &Plan, channel: ChannelId) -> Vec<TableAccess> {
     let carried = |from: End| {
-        let messages = plan.messages.iter().enumerate();
+        let messages = plan.message_ids();
         messages
             .filter(move |(index, compiled)| compiled.message.from == from && plan.channels[channel].carries(*index))
     };

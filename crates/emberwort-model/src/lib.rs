@@ -37,6 +37,7 @@ pub mod counting;
 pub mod diagnostics;
 pub mod float;
 pub mod hex;
+pub mod ids;
 mod imports;
 pub mod layout;
 pub mod medium;

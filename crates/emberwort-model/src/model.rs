@@ -1,6 +1,7 @@
 //! What a definition means: names looked up, numbers checked, ranges turned into raw codes.
 
 pub use crate::float::{float_bits, float_text, float_value, write_float};
+use crate::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 pub use crate::medium::{Medium, MediumKind};
@@ -26,6 +27,13 @@ pub struct Link {
     pub tables: Vec<Arc<Table>>,
     /// Messages, in order of declaration.
     pub messages: Vec<Arc<Message>>,
+}
+
+impl Link {
+    /// The messages with their indices, in order of declaration.
+    pub fn message_ids(&self) -> impl DoubleEndedIterator<Item = (MessageId, &Arc<Message>)> {
+        self.messages.iter().enumerate().map(|(index, message)| (MessageId::new(index), message))
+    }
 }
 
 /// An enum or a flag set.
@@ -166,7 +174,7 @@ pub enum Selector {
     /// In the request that the message answers.
     Request {
         /// Index of the request's message.
-        message: usize,
+        message: MessageId,
         /// Index of its field.
         slot: usize,
     },
@@ -278,13 +286,13 @@ pub struct Message {
     /// Its period in nanoseconds, if it is sent regularly.
     pub every: Option<u64>,
     /// Indices of the channels that it travels on.
-    pub channels: Vec<usize>,
+    pub channels: Vec<ChannelId>,
     /// Its key on each of these channels, where the channel selects by something outside the frame.
     pub keys: Vec<Option<ChannelKey>>,
     /// The pattern of its line, if it is a text message.
     pub line: Option<Vec<LinePiece>>,
     /// Indices of the messages that answer it.
-    pub answered_by: Vec<usize>,
+    pub answered_by: Vec<MessageId>,
     /// How soon an answer is due, in nanoseconds.
     pub within: Option<u64>,
     /// The fields of all sections, in order; spare space has an empty name.
@@ -408,7 +416,7 @@ pub enum Kind {
     /// A complete frame of another channel, to the end of the body.
     NestedFrame {
         /// Index of the channel.
-        channel: usize,
+        channel: ChannelId,
         /// Its name.
         name: Arc<str>,
     },

@@ -1,6 +1,7 @@
 //! Frames inside of messages: a complete frame of another channel as the value of a field.
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::read_body;
 use emberwort_wire::{FrameFault, Framed, Values};
@@ -9,7 +10,7 @@ use emberwort_wire::{FrameFault, Framed, Values};
 #[derive(Clone, Debug)]
 pub struct NestedFrame {
     /// Index of its message.
-    pub message: usize,
+    pub message: MessageId,
     /// The node, if its frames have one.
     pub node: Option<u64>,
     /// The sequence number, if its frames have one.
@@ -24,7 +25,7 @@ pub struct NestedFrame {
 ///
 /// # Errors
 /// Why it is no good frame.
-pub fn open(plan: &Plan, channel: usize, from: End, bytes: &[u8]) -> Result<NestedFrame, FrameFault> {
+pub fn open(plan: &Plan, channel: ChannelId, from: End, bytes: &[u8]) -> Result<NestedFrame, FrameFault> {
     let framing = plan.channels[channel].framing(from);
     let mut plain = Vec::new();
     let view = framing.open(bytes, &mut plain)?;

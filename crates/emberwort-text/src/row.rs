@@ -2,6 +2,7 @@
 
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{Direction, Role};
 use serde_json::{Map, Value as Json};
 
@@ -72,7 +73,7 @@ impl RowHeader {
 
     /// The header of a frame of a message (by index) from a sender of this revision. What is not said is 0, a node in the
     /// message's key the least.
-    pub fn header(&self, channel: &Direction, message: usize, revision: u32) -> Header {
+    pub fn header(&self, channel: &Direction, message: MessageId, revision: u32) -> Header {
         let node = self.node.or_else(|| channel.nodes_of(message).map(|nodes| *nodes.start())).unwrap_or(0);
         Header {
             key: channel.key_for(message, node).unwrap_or(0),
@@ -86,7 +87,7 @@ impl RowHeader {
     ///
     /// # Errors
     /// A sentence about the first number that has no part, or does not fit it.
-    pub fn fits(&self, channel: &Direction, message: usize) -> Result<(), String> {
+    pub fn fits(&self, channel: &Direction, message: MessageId) -> Result<(), String> {
         for (name, value, role) in
             [("node", self.node, Role::Address), ("sequence number", self.sequence, Role::Sequence)]
         {

@@ -1,6 +1,7 @@
 //! Values chosen for trying a message: all least ones, all greatest ones, each "no reading", each code at which something can
 //! change, and random ones. Test vectors and the comparison of revisions are made of them.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -69,7 +70,7 @@ impl<'a> Chooser<'a> {
     ///
     /// # Panics
     /// If there are fewer choices than fields.
-    pub fn message(&mut self, message: usize, choices: &[Choice], values: &mut Values) -> Option<u64> {
+    pub fn message(&mut self, message: MessageId, choices: &[Choice], values: &mut Values) -> Option<u64> {
         let plan = self.plan;
         let compiled = &plan.messages[message];
         // The bytes of an unknown answer are no longer than those of a known one.
@@ -83,7 +84,7 @@ impl<'a> Chooser<'a> {
     ///
     /// # Panics
     /// If the message has no such field.
-    pub fn field(&mut self, message: usize, slot: usize, choice: Choice, values: &mut Values) {
+    pub fn field(&mut self, message: MessageId, slot: usize, choice: Choice, values: &mut Values) {
         let plan = self.plan;
         let compiled = &plan.messages[message];
         self.rest_bytes = if compiled.has_rest { compiled.rest_bytes } else { compiled.greatest_size() };
@@ -95,7 +96,7 @@ impl<'a> Chooser<'a> {
     }
 
     /// Random values for the parts of a frame that carries a message (by index).
-    pub fn header(&mut self, direction: &Direction, message: usize) -> Header {
+    pub fn header(&mut self, direction: &Direction, message: MessageId) -> Header {
         let node = match direction.nodes_of(message) {
             Some(nodes) => self.random.random_range(nodes),
             None => self.part(direction, |role| *role == Role::Address),
@@ -359,10 +360,10 @@ impl<'a> Chooser<'a> {
     }
 
     /// A frame of another channel that fits; empty if none does.
-    fn frame(&mut self, channel: usize) -> Vec<u8> {
+    fn frame(&mut self, channel: ChannelId) -> Vec<u8> {
         let framing = self.plan.channels[channel].framing(self.from);
         let direction = framing.plan();
-        let fitting: Vec<usize> = direction
+        let fitting: Vec<MessageId> = direction
             .keys
             .iter()
             .map(|(_, message)| *message)

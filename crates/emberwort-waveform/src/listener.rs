@@ -1,5 +1,6 @@
 //! Listens to the wires of a channel: from the values of a waveform to chunks of bytes.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 
@@ -64,7 +65,7 @@ const AT_ONCE: usize = 4096;
 /// Listens to the wires of one channel of a link, and hands on chunks of it.
 #[derive(Debug)]
 pub struct Listener<S> {
-    channel: usize,
+    channel: ChannelId,
     wiring: Wiring,
     line: Line,
     /// For each signal of the waveform, the wires that it has to do with, and whether it is taken off there.
@@ -145,7 +146,7 @@ impl<S: LineSink> Listener<S> {
     /// # Errors
     /// What is wrong with the wires; `None` inside if waveforms of that medium cannot be read.
     pub fn new(
-        channel: usize,
+        channel: ChannelId,
         medium: &MediumKind,
         wiring: Wiring,
         skip: u32,

@@ -1,5 +1,6 @@
 //! From a frame to its message and values: what its key selects, and what the request before it asked for.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -16,12 +17,12 @@ use crate::values::{ValueRef, Values};
 /// and field.
 #[derive(Clone, Debug, Default)]
 pub struct Requests {
-    keys: HashMap<(usize, u64, usize, usize), u64>,
+    keys: HashMap<(ChannelId, u64, MessageId, usize), u64>,
 }
 
 impl Requests {
     /// Notes what a message asks for, if an answer needs to know it.
-    pub fn note(&mut self, plan: &Plan, channel: usize, node: u64, message: usize, values: &Values) {
+    pub fn note(&mut self, plan: &Plan, channel: ChannelId, node: u64, message: MessageId, values: &Values) {
         for slot in &plan.messages[message].deciding {
             if let ValueRef::Raw(key) = values.get(*slot) {
                 self.keys.insert((channel, node, message, *slot), key);
@@ -30,20 +31,20 @@ impl Requests {
     }
 
     /// What was asked for, by the request that a message answers.
-    fn of(&self, plan: &Plan, channel: usize, node: u64, answer: usize) -> Option<u64> {
+    fn of(&self, plan: &Plan, channel: ChannelId, node: u64, answer: MessageId) -> Option<u64> {
         let (request, slot) = plan.messages[answer].request?;
         self.keys.get(&(channel, node, request, slot)).copied()
     }
 
     /// Forgets what an answered request asked for: the next answer belongs to another one.
-    pub fn answered(&mut self, plan: &Plan, channel: usize, node: u64, answer: usize) {
+    pub fn answered(&mut self, plan: &Plan, channel: ChannelId, node: u64, answer: MessageId) {
         if let Some((request, slot)) = plan.messages[answer].request {
             self.keys.remove(&(channel, node, request, slot));
         }
     }
 
     /// Forgets all requests of a channel: a frame was broken, and could have been one.
-    pub fn lost(&mut self, channel: usize) {
+    pub fn lost(&mut self, channel: ChannelId) {
         self.keys.retain(|(other, ..), _| *other != channel);
     }
 }
@@ -57,7 +58,7 @@ pub fn read_body(
     channel: &Direction,
     frame: &FrameView<'_>,
     values: &mut Values,
-) -> Result<usize, FrameFault> {
+) -> Result<MessageId, FrameFault> {
     if channel.finder.is_text() {
         return read_line(plan, channel, frame.body, values);
     }
@@ -67,7 +68,7 @@ pub fn read_body(
 }
 
 /// The message whose pattern a line fits, and its values.
-fn read_line(plan: &Plan, channel: &Direction, line: &[u8], values: &mut Values) -> Result<usize, FrameFault> {
+fn read_line(plan: &Plan, channel: &Direction, line: &[u8], values: &mut Values) -> Result<MessageId, FrameFault> {
     let mut fault = FrameFault::NoPattern;
     for (_, message) in &channel.keys {
         match line::read(&plan.messages[*message], line, values) {
@@ -87,7 +88,7 @@ const NO_MESSAGE: u32 = u32::MAX;
 #[derive(Clone, Debug)]
 pub struct BodyReader {
     plan: Arc<Plan>,
-    channel: usize,
+    channel: ChannelId,
     direction: Arc<Direction>,
     /// The message of each key below 256, which most are; [`NO_MESSAGE`] where there is none.
     small_keys: Box<[u32; 256]>,
@@ -95,7 +96,7 @@ pub struct BodyReader {
     of_lines: bool,
     /// What says how far the bodies of a message reach, where that is enough.
     measures: Vec<Option<Measure>>,
-    message: usize,
+    message: MessageId,
     extent: Extent,
     /// What the request asked for that the message at hand answers.
     asked: Option<u64>,
@@ -104,9 +105,9 @@ pub struct BodyReader {
 
 impl BodyReader {
     /// A reader for the frames of one channel, by its index in the plan, and of one end where the two send different ones.
-    pub fn new(plan: Arc<Plan>, channel: usize, from: Option<End>) -> Self {
+    pub fn new(plan: Arc<Plan>, channel: ChannelId, from: Option<End>) -> Self {
         let direction = plan.channels[channel].direction(from.unwrap_or(End::Device)).clone();
-        let small_key = |key| direction.message_of(key as u64).map_or(NO_MESSAGE, |message| message as u32);
+        let small_key = |key| direction.message_of(key as u64).map_or(NO_MESSAGE, |message| message.index() as u32);
         let small_keys = Box::new(std::array::from_fn(small_key));
         let measures = plan.messages.iter().map(Measure::of).collect();
         let of_lines = direction.finder.is_text();
@@ -117,7 +118,7 @@ impl BodyReader {
             small_keys,
             of_lines,
             measures,
-            message: 0,
+            message: MessageId::default(),
             extent: Extent::default(),
             asked: None,
             values: Values::default(),
@@ -135,7 +136,7 @@ impl BodyReader {
             && !self.of_lines
             && let Some(extent) = measure.extent(frame.body)
         {
-            (self.message, self.extent) = (small as usize, extent);
+            (self.message, self.extent) = (MessageId::new(small as usize), extent);
             return Ok(());
         }
         self.check_in_general(frame, requests)
@@ -144,7 +145,8 @@ impl BodyReader {
     #[inline(never)]
     fn check_in_general(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
         if self.of_lines {
-            self.message = read_line(&self.plan, &self.direction, frame.body, &mut self.values)?;
+            self.message =
+                MessageId::new((read_line(&self.plan, &self.direction, frame.body, &mut self.values)?).index());
             self.extent = Extent { sections: 1, later_bytes: 0 };
             return Ok(());
         }
@@ -184,12 +186,12 @@ impl BodyReader {
     }
 
     /// Index of the channel.
-    pub fn channel(&self) -> usize {
+    pub fn channel(&self) -> ChannelId {
         self.channel
     }
 
     /// Index of the message checked last.
-    pub fn message(&self) -> usize {
+    pub fn message(&self) -> MessageId {
         self.message
     }
 

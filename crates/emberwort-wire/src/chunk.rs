@@ -1,5 +1,6 @@
 //! Bytes with times, as everything brings them that reads a link: a capture, a port, a simulated wire, a waveform.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::ControlFlow;
 
 use emberwort_model::model::End;
@@ -41,7 +42,7 @@ impl Time {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct StreamId {
     /// Index of the channel in the link's own definition.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The end that sends, if that is known.
     pub from: Option<End>,
     /// Where it was listened to. What two listeners heard of one line is never mixed.

@@ -2,6 +2,7 @@
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{Direction, Role};
 
 use crate::codec::BodyError;
@@ -70,7 +71,7 @@ pub enum FrameFault {
     /// The body cannot be decoded.
     Body {
         /// Index of the message.
-        message: usize,
+        message: MessageId,
         /// Why.
         error: BodyError,
     },

@@ -1,6 +1,7 @@
 //! Gaps in sequence numbers and counters: frames that a sender sent and nobody received.
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Kind, section_revisions};
 use emberwort_model::plan::Role;
 
@@ -34,11 +35,11 @@ pub struct Gap {
 }
 
 impl SequenceWatch {
-    /// Takes the next number of a sender: a channel by index, an end, a node. `bits` is the width of the frame part.
+    /// Takes the next number of a sender: which of its counters (the channel by index, or one behind those), its end, its node. `bits` is the width of the frame part.
     #[inline]
-    pub fn take(&mut self, channel: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
+    pub fn take(&mut self, counter: usize, from: End, node: u64, bits: u8, number: u64) -> Option<Gap> {
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };
-        let lane = channel * 2 + usize::from(from == End::Host);
+        let lane = counter * 2 + usize::from(from == End::Host);
         let before = if node < SMALL_NODES {
             let at = lane * SMALL_NODES as usize + node as usize;
             if at >= self.small.len() {
@@ -136,31 +137,37 @@ impl Numbering {
 
     /// Whether a message has counters, so that [`Self::take`] looks at its values.
     #[inline]
-    pub fn counts(&self, message: usize) -> bool {
-        !self.counters[message].is_empty()
+    pub fn counts(&self, message: MessageId) -> bool {
+        !self.counters[message.index()].is_empty()
     }
 
     /// Takes the number of the next frame of a sender: a channel by index, an end, a node. Counters in it are not looked at.
     #[inline]
-    pub fn take_frame(&mut self, (channel, from, node): (usize, End, u64), sequence: Option<u64>) {
+    pub fn take_frame(&mut self, (channel, from, node): (ChannelId, End, u64), sequence: Option<u64>) {
         if let Some(number) = sequence {
-            self.watch.take(channel, from, node, self.part_bits[channel][usize::from(from == End::Host)], number);
+            self.watch.take(
+                channel.index(),
+                from,
+                node,
+                self.part_bits[channel.index()][usize::from(from == End::Host)],
+                number,
+            );
         }
     }
 
     /// Takes the next frame of a sender: a channel and a message by index, an end, a node, the number of the frame.
     pub fn take(
         &mut self,
-        (channel, from, node): (usize, End, u64),
+        (channel, from, node): (ChannelId, End, u64),
         sequence: Option<u64>,
-        message: usize,
+        message: MessageId,
         values: &Values,
     ) {
         self.take_frame((channel, from, node), sequence);
-        for counter in &self.counters[message] {
+        for counter in &self.counters[message.index()] {
             // An older sender has no such field: its default says nothing.
             if let (true, ValueRef::Raw(number)) = (counter.section < values.sections(), values.get(counter.slot)) {
-                self.watch.take(counter.first + channel, from, node, counter.bits, number);
+                self.watch.take(counter.first + channel.index(), from, node, counter.bits, number);
             }
         }
     }

@@ -1,5 +1,6 @@
 //! Taking away what says who somebody is: fields get other values, addresses and ports other ones, the same for the same, by a key.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeSet;
 use std::net::{Ipv4Addr, Ipv6Addr};
 
@@ -145,7 +146,7 @@ impl ScrubRequest {
     /// Gives the wanted values of a message (by index), and of frames inside of it, others; returns whether there were any.
     pub fn scrub(
         &self,
-        (plan, message, from): (&Plan, usize, End),
+        (plan, message, from): (&Plan, MessageId, End),
         values: &mut Values,
         by: &Pseudonyms,
         done: &mut Scrubbed,
@@ -217,7 +218,7 @@ impl ScrubRequest {
     fn scrub_nested(
         &self,
         plan: &Plan,
-        (channel, from): (usize, End),
+        (channel, from): (ChannelId, End),
         bytes: &[u8],
         by: &Pseudonyms,
         done: &mut Scrubbed,

@@ -1,5 +1,6 @@
 //! Which fields changed from one message to the next of the same kind and sender.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 
@@ -9,7 +10,7 @@ use emberwort_wire::Values;
 use super::conditions::MAX_SENDERS;
 use super::filter::{Filter, Matching, SelectedRows};
 use crate::items::{Item, ItemSink, Row};
-use crate::revision_map::RevisionMap;
+use crate::revision_map::{DefinitionId, RevisionMap};
 
 /// Takes changes.
 pub trait ChangeSink {
@@ -40,7 +41,7 @@ pub trait ChangeSink {
 }
 
 /// The definition, message, channel, end and node of rows that are compared with each other.
-type Sender = (usize, usize, usize, End, Option<u64>);
+type Sender = (DefinitionId, MessageId, ChannelId, End, Option<u64>);
 
 /// Hands on what changed from row to row; the first row of each sender changes nothing. Of all rows, those that filters let pass are shown: what a
 /// row changed is told against the one before it, shown or not.

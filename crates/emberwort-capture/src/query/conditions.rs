@@ -1,5 +1,7 @@
 //! Conditions on what a decoder finds: `GateStatus.opening > 40 and state == held`, `broken == checksum`, `oil jumped by 20`.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 
@@ -39,13 +41,13 @@ pub struct Query {
 pub(super) const MAX_SENDERS: usize = 1 << 16;
 
 /// Who sent what: the number of the message's name, the channel, the end, the node.
-type Sender = (usize, usize, End, Option<u64>);
+type Sender = (usize, ChannelId, End, Option<u64>);
 
 /// A row that came before.
 #[derive(Clone, Debug)]
 struct EarlierRow {
     time: Option<Time>,
-    definition: usize,
+    definition: DefinitionId,
     values: Values,
 }
 
@@ -121,7 +123,7 @@ fn fixed_place(message: &MessagePlan, slot: usize) -> Option<FixedPlace> {
 struct InBody<'a> {
     bound: &'a Bound,
     places: &'a [Option<FixedPlace>],
-    message: usize,
+    message: MessageId,
     body: &'a [u8],
 }
 
@@ -139,7 +141,7 @@ impl Variables for InBody<'_> {
                 }
             }
             (Variable::Constant(_, constant), _) => Some(*constant),
-            (Variable::Message, _) => Some(self.message as f64),
+            (Variable::Message, _) => Some(self.message.index() as f64),
             // Of a row.
             (Variable::Broken | Variable::Unread | Variable::Stray, _) => Some(0.0),
             _ => Some(f64::NAN),
@@ -149,7 +151,7 @@ impl Variables for InBody<'_> {
 
 impl Bound {
     /// Reads a condition for one message of a plan; for what is no row without one.
-    fn new(text: &str, plan: &Plan, message: Option<usize>, names: &mut Names) -> Result<Self, String> {
+    fn new(text: &str, plan: &Plan, message: Option<MessageId>, names: &mut Names) -> Result<Self, String> {
         let own = message.map(|index| &plan.messages[index].message);
         let variables: RefCell<Vec<Variable>> = RefCell::default();
         let known_names = RefCell::new(&mut *names);
@@ -160,7 +162,7 @@ impl Bound {
                 all.len() - 1
             })
         };
-        let message_is_own = |index: usize| message == Some(index);
+        let message_is_own = |index: usize| message == Some(MessageId::new(index));
         // A field by its name: where it stands in this message, and what it is there or, if it has none, in the first that does.
         let place = |name: &str| -> Option<(Option<Path>, Option<&Field>)> {
             if let Some(own) = own
@@ -173,7 +175,7 @@ impl Bound {
             {
                 let there = &plan.messages[index].message;
                 let path = Path::find(&there.fields, rest)?;
-                return Some((message_is_own(index).then_some(path), field_at(&there.fields, rest)));
+                return Some((message_is_own(index.index()).then_some(path), field_at(&there.fields, rest)));
             }
             let elsewhere = plan.messages.iter().find_map(|compiled| field_at(&compiled.message.fields, name))?;
             Some((None, Some(elsewhere)))
@@ -219,9 +221,9 @@ impl Bound {
                 "device" => Variable::Constant("direction", 0.0),
                 "host" => Variable::Constant("direction", 1.0),
                 name => {
-                    let constant = |what, index| Variable::Constant(what, index as f64);
-                    let message = plan.message_index(name).map(|index| constant("message", index));
-                    let channel = || plan.channel_index(name).map(|index| constant("channel", index));
+                    let constant = |what, index: usize| Variable::Constant(what, index as f64);
+                    let message = plan.message_index(name).map(|index| constant("message", index.index()));
+                    let channel = || plan.channel_index(name).map(|index| constant("channel", index.index()));
                     message.or_else(channel).or_else(|| Some(constant("broken", reason(name)?)))?
                 }
             };
@@ -237,7 +239,7 @@ impl Bound {
         let is_possible = formula.can_hold(&|number: usize| match &variables[number] {
             Variable::Never => Some(f64::NAN),
             Variable::Constant(_, constant) => Some(*constant),
-            Variable::Message => message.map_or(Some(f64::NAN), |index| Some(index as f64)),
+            Variable::Message => message.map_or(Some(f64::NAN), |index| Some(index.index() as f64)),
             Variable::Broken | Variable::Unread | Variable::Stray if message.is_some() => Some(0.0),
             _ => None,
         });
@@ -259,7 +261,7 @@ impl Bound {
 
     /// Whether it may hold for a body of its message, which is this one by index.
     #[inline]
-    fn may_hold(&self, message: usize, body: &[u8]) -> bool {
+    fn may_hold(&self, message: MessageId, body: &[u8]) -> bool {
         let Some(places) = &self.places else { return true };
         let work_out = || {
             let inside = InBody { bound: self, places, message, body };
@@ -349,11 +351,11 @@ impl Variables for ItemVariables<'_, '_> {
             }
             Variable::Never => missing,
             Variable::Constant(_, constant) => Some(*constant),
-            Variable::Message => self.row().map_or(missing, |row| Some(row.message as f64)),
+            Variable::Message => self.row().map_or(missing, |row| Some(row.message.index() as f64)),
             Variable::Node => self.item.frame().and_then(|frame| frame.node).map(|node| node as f64),
             Variable::Sequence => self.item.frame().and_then(|frame| frame.sequence).map(|number| number as f64),
             Variable::Direction => self.item.from().map(|from| if from == End::Device { 0.0 } else { 1.0 }),
-            Variable::Channel => Some(self.item.channel() as f64),
+            Variable::Channel => Some(self.item.channel().index() as f64),
             Variable::Length => Some(self.item.wire().len() as f64),
             Variable::Broken | Variable::Unread => {
                 let is_unread = self.variables[variable] == Variable::Unread;
@@ -372,7 +374,7 @@ impl Variables for ItemVariables<'_, '_> {
             Variable::AgeOf(name) => {
                 let node = self.item.frame().and_then(|frame| frame.node);
                 let channel = self.item.channel();
-                let of = |end| self.last.get(&(*name, channel, end, node));
+                let of = |end| self.last.get(&((DefinitionId::new(*name)).index(), channel, end, node));
                 self.seconds_since(of(End::Device).or_else(|| of(End::Host))?.time)
             }
         }
@@ -398,7 +400,7 @@ impl Query {
         let mut all = (0..plan.messages.len()).map(Some).chain([None]);
         // A name can mean another thing in each message: what it cannot be in one is never true there.
         let mut first = None;
-        let is_read = all.any(|message| match Bound::new(text, plan, message, &mut names) {
+        let is_read = all.any(|message| match Bound::new(text, plan, message.map(MessageId::new), &mut names) {
             Ok(_) => true,
             Err(problem) => {
                 first.get_or_insert(problem);
@@ -433,7 +435,7 @@ impl Query {
             let names = &mut self.names;
             let mut read =
                 |message| Bound::new(&self.text, plan, message, names).ok().or_else(|| never(names, plan, message));
-            let of_messages = (0..plan.messages.len()).filter_map(|index| read(Some(index))).collect();
+            let of_messages = (0..plan.messages.len()).filter_map(|index| read(Some(MessageId::new(index)))).collect();
             if self.other.is_none() {
                 self.other = read(None);
             }
@@ -446,8 +448,8 @@ impl Query {
     }
 
     /// What it needs of a message, both by index, if so much is wanted of it behind.
-    pub fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
-        let bound = &self.rows[definition][message];
+    pub fn wants(&self, definition: DefinitionId, message: MessageId, behind: Wants) -> Wants {
+        let bound = &self.rows[definition.index()][message.index()];
         match self.looks_back {
             true => Wants::Values,
             false if behind == Wants::Nothing || !bound.is_possible => {
@@ -463,15 +465,15 @@ impl Query {
 
     /// Whether it may hold for a row with this body.
     #[inline]
-    pub fn may_hold(&self, definition: usize, message: usize, body: &[u8]) -> bool {
-        self.looks_back || self.asks_for_time || self.rows[definition][message].may_hold(message, body)
+    pub fn may_hold(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
+        self.looks_back || self.asks_for_time || self.rows[definition.index()][message.index()].may_hold(message, body)
     }
 
     /// Whether it holds for the next item; to be asked of all in their order.
     #[inline]
     pub fn holds(&mut self, item: &Item<'_>) -> bool {
         let bound = match item {
-            Item::Row(row) => &self.rows[row.definition][row.message],
+            Item::Row(row) => &self.rows[row.definition.index()][row.message.index()],
             _ => match &self.other {
                 Some(other) => other,
                 None => return false,

@@ -1,5 +1,7 @@
 //! What is let through on the way to a sink.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
 use emberwort_model::Plan;
@@ -18,13 +20,13 @@ pub trait Filter {
     }
 
     /// What it needs of a message itself, and what is wanted of it then, given what the sink behind wants.
-    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId, behind: Wants) -> Wants {
         let _ = (definition, message);
         behind
     }
 
     /// Whether a row with this body may pass; a filter that has to see all rows says so of all.
-    fn may_pass(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn may_pass(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         let _ = (definition, message, body);
         true
     }
@@ -70,16 +72,17 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
     fn update_revisions(&mut self, revisions: &RevisionMap) {
         self.filter.update_revisions(revisions);
         self.sink.update_revisions(revisions);
-        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.wanted.len()) {
-            self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
+        for (index, definition) in revisions.definition_ids().skip(self.wanted.len()) {
+            self.wanted
+                .push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, MessageId::new(m))).collect());
         }
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        self.filter.wants(definition, message, self.wanted[definition][message])
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
+        self.filter.wants(definition, message, self.wanted[definition.index()][message.index()])
     }
 
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.filter.may_pass(definition, message, body)
     }
 
@@ -87,7 +90,7 @@ impl<F: Filter, S: ItemSink> ItemSink for Filtered<F, S> {
         let passes = self.filter.accepts(&item);
         // The filter may have asked for messages that the sink does not want.
         let is_wanted = match item {
-            Item::Row(row) => self.wanted[row.definition][row.message] != Wants::Nothing,
+            Item::Row(row) => self.wanted[row.definition.index()][row.message.index()] != Wants::Nothing,
             _ => true,
         };
         if passes && is_wanted && self.sink.item(item)?.is_break() {
@@ -160,14 +163,15 @@ impl Filter for SelectedRows {
         self.wanted = revisions.definitions().iter().map(|definition| of_plan(&definition.plan)).collect();
     }
 
-    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
-        if self.wanted[definition][message] { behind } else { Wants::Nothing }
+    fn wants(&self, definition: DefinitionId, message: MessageId, behind: Wants) -> Wants {
+        if self.wanted[definition.index()][message.index()] { behind } else { Wants::Nothing }
     }
 
     fn accepts(&mut self, item: &Item<'_>) -> bool {
         match item {
             Item::Row(row) => {
-                self.wanted[row.definition][row.message] && self.node.is_none_or(|node| row.frame.node == Some(node))
+                self.wanted[row.definition.index()][row.message.index()]
+                    && self.node.is_none_or(|node| row.frame.node == Some(node))
             }
             Item::Broken(broken) => {
                 let node = broken.frame.and_then(|frame| frame.node);
@@ -200,14 +204,14 @@ impl Filter for Matching {
         }
     }
 
-    fn wants(&self, definition: usize, message: usize, behind: Wants) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId, behind: Wants) -> Wants {
         match &self.query {
             None => behind,
             Some(query) => query.wants(definition, message, behind),
         }
     }
 
-    fn may_pass(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn may_pass(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.query.as_ref().is_none_or(|query| query.may_hold(definition, message, body))
     }
 

@@ -1,5 +1,6 @@
 //! Where a value stands: in which fields, as which physical or raw number, and as which bytes of frames.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -52,7 +53,7 @@ pub enum Place {
     /// In the bytes of frames.
     Bytes {
         /// The channel, by index.
-        channel: usize,
+        channel: ChannelId,
         /// The message; empty for frames that are broken or unread.
         message: String,
         /// The first byte in the frame, from 0.
@@ -241,7 +242,7 @@ impl Find {
             }
         }
         self.wanted.patterns = patterns;
-        *self.frames.entry((item.channel(), message.to_owned())).or_default() += 1;
+        *self.frames.entry((item.channel().index(), message.to_owned())).or_default() += 1;
     }
 
     fn row(&mut self, row: &Row<'_>) {
@@ -268,7 +269,7 @@ impl Find {
             .map(|place| match place {
                 Place::Field { message, .. } => by_message(message),
                 Place::Bytes { channel, message, .. } => {
-                    self.frames.get(&(*channel, message.clone())).copied().unwrap_or(0)
+                    self.frames.get(&(channel.index(), message.clone())).copied().unwrap_or(0)
                 }
             })
             .collect();

@@ -1,5 +1,7 @@
 //! How fields moved over the time, to be drawn.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, HashMap};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -230,7 +232,7 @@ pub struct BrokenTimes(pub Vec<Time>);
 impl ItemSink for BrokenTimes {
     type Error = Infallible;
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Nothing
     }
 

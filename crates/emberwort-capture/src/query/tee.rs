@@ -1,5 +1,7 @@
 //! Two sinks that both take all items.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
 use crate::items::{Item, ItemSink, Wants};
@@ -29,11 +31,11 @@ impl<A: ItemSink, B: ItemSink<Error = A::Error>> ItemSink for Tee<A, B> {
         self.other.update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
         self.one.wants(definition, message).max(self.other.wants(definition, message))
     }
 
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.one.wants_body(definition, message, body) || self.other.wants_body(definition, message, body)
     }
 

@@ -1,5 +1,7 @@
 //! Items that are shown later, or not at all: those around others, and the last ones.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
@@ -73,14 +75,15 @@ struct Downstream<S> {
 impl<S: ItemSink> Downstream<S> {
     fn update_revisions(&mut self, revisions: &RevisionMap) {
         self.sink.update_revisions(revisions);
-        for (index, definition) in revisions.definitions().iter().enumerate().skip(self.wanted.len()) {
-            self.wanted.push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, m)).collect());
+        for (index, definition) in revisions.definition_ids().skip(self.wanted.len()) {
+            self.wanted
+                .push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, MessageId::new(m))).collect());
         }
     }
 
     fn hand_on(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         let is_wanted = match item {
-            Item::Row(row) => self.wanted[row.definition][row.message] != Wants::Nothing,
+            Item::Row(row) => self.wanted[row.definition.index()][row.message.index()] != Wants::Nothing,
             _ => true,
         };
         if is_wanted { self.sink.item(item) } else { Ok(ControlFlow::Continue(())) }
@@ -123,8 +126,8 @@ impl<S: ItemSink> ItemSink for ContextWindow<S> {
         self.behind.update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        let behind = self.behind.wanted[definition][message];
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
+        let behind = self.behind.wanted[definition.index()][message.index()];
         self.query.as_ref().map_or(behind, |query| query.wants(definition, message, Wants::Values).max(behind))
     }
 
@@ -204,8 +207,8 @@ impl<S: ItemSink> ItemSink for LastRows<S> {
         self.behind.update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        self.behind.wanted[definition][message]
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
+        self.behind.wanted[definition.index()][message.index()]
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {

@@ -45,7 +45,7 @@ impl Device {
             self.last = row.time;
         }
         let Some(number) = row.frame.sequence else { return };
-        let channel = row.plan.channels.get(row.channel).map(|channel| channel.direction(row.from));
+        let channel = row.plan.channels.get(row.channel.index()).map(|channel| channel.direction(row.from));
         let bits =
             channel.and_then(|channel| channel.part(|role| *role == Role::Sequence)).map_or(64, |part| part.bits);
         let mask = if bits >= 64 { u64::MAX } else { (1 << bits) - 1 };

@@ -8,6 +8,8 @@ mod nested;
 mod quantiles;
 mod timing;
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -26,7 +28,7 @@ use crate::exchanges::{Exchange, ExchangeSink, Outcome};
 use crate::items::{Item, ItemSink, Row, Wants};
 
 /// Whose frames are summed up together: the channel by index, the end, the node.
-pub type Sender = (usize, End, Option<u64>);
+pub type Sender = (ChannelId, End, Option<u64>);
 
 /// So many senders, and so many of their messages, are kept apart.
 const MAX_KEPT: usize = 4096;
@@ -43,7 +45,7 @@ pub struct Summary {
     /// Rows of senders that came when so many were kept that no more could be.
     pub not_kept: u64,
     /// The places of what rows belong to, which many rows share.
-    places: HashMap<(Sender, usize, usize), String>,
+    places: HashMap<(Sender, DefinitionId, MessageId), String>,
 }
 
 impl Summary {
@@ -80,7 +82,7 @@ impl Summary {
 impl ItemSink for Summary {
     type Error = Infallible;
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         if self.with_fields { Wants::Values } else { Wants::Frame }
     }
 
@@ -120,7 +122,7 @@ impl Senders {
 impl ItemSink for Senders {
     type Error = Infallible;
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Frame
     }
 

@@ -1,5 +1,7 @@
 //! Frames inside of messages, accounted apart from those that carry them.
 
+use crate::revision_map::DefinitionId;
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
@@ -36,17 +38,17 @@ pub struct NestedFrames {
 const MAX_DEPTH: usize = 8;
 
 impl NestedFrames {
-    fn count(&mut self, plan: &Plan, message: usize, from: End, values: &Values, depth: usize) {
+    fn count(&mut self, plan: &Plan, message: MessageId, from: End, values: &Values, depth: usize) {
         let message = &plan.messages[message].message;
         let mut inside: Vec<(String, usize, usize)> = Vec::new();
         each_value(&message.fields, values, |path, field, slot| {
             if let Kind::NestedFrame { channel, .. } = field.kind {
-                inside.push((format!("{}.{path}", message.name), channel, slot));
+                inside.push((format!("{}.{path}", message.name), channel.index(), slot));
             }
         });
         for (path, channel, slot) in inside {
             let ValueRef::Bytes(bytes) = values.get(slot) else { continue };
-            let opened = nested_frame::open(plan, channel, from, bytes);
+            let opened = nested_frame::open(plan, ChannelId::new(channel), from, bytes);
             let found = match &opened {
                 Ok(inner) => Found::Good(plan.messages[inner.message].message.name.clone()),
                 Err(fault) => Found::Broken(fault.reason()),
@@ -81,13 +83,13 @@ impl ItemSink for NestedFrames {
         }
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
-        if self.can_hold[definition][message] { Wants::Values } else { Wants::Nothing }
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
+        if self.can_hold[definition.index()][message.index()] { Wants::Values } else { Wants::Nothing }
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, Infallible> {
         if let Item::Row(row) = item
-            && self.can_hold[row.definition][row.message]
+            && self.can_hold[row.definition.index()][row.message.index()]
         {
             self.count(row.plan, row.message, row.from, row.values, 1);
         }

@@ -1,5 +1,6 @@
 //! Capture files of every form: read, cut, damaged; every byte of a channel accounted for.
 
+use emberwort_model::ids::ChannelId;
 use std::convert::Infallible;
 use std::io::Read as _;
 use std::ops::ControlFlow;
@@ -49,7 +50,7 @@ fn plan() -> Arc<Plan> {
     Arc::new(checked.plan.unwrap())
 }
 
-fn frame(channel: usize, key: u64, count: u64, body: &[u8]) -> Vec<u8> {
+fn frame(channel: ChannelId, key: u64, count: u64, body: &[u8]) -> Vec<u8> {
     let framing = plan().channels[channel].framing(End::Device);
     let mut out = Vec::new();
     framing.encode(&Header { key, node: 3, sequence: count, revision: 1 }, body, &mut out).unwrap();
@@ -70,9 +71,9 @@ impl ItemSink for Log {
                     row.time.map_or("-".into(), |time| format!("{}", time.nanoseconds().wrapping_sub(START) / 1000));
                 self.0.push(format!(
                     "{time} {} {} {}",
-                    ["line", "net"][row.channel],
+                    ["line", "net"][row.channel.index()],
                     row.from.as_str(),
-                    ["Level", "Ask"][row.message]
+                    ["Level", "Ask"][row.message.index()]
                 ));
             }
             Item::Broken(broken) => {
@@ -118,13 +119,15 @@ fn pcapng() -> Vec<u8> {
     let host = writer.interface(LINK_TYPE_USER0, "line from host", &lane_description("line", "host")).unwrap();
     let net = writer.interface(LINK_TYPE_RAW, "net", &lane_description("net", "device")).unwrap();
     let other = writer.interface(228, "", "").unwrap();
-    let level = frame(0, 1, 0, &[1, 0]);
-    writer.packet(host, START + 1_000_000, &frame(0, 2, 0, &[])).unwrap();
+    let level = frame(ChannelId::default(), 1, 0, &[1, 0]);
+    writer.packet(host, START + 1_000_000, &frame(ChannelId::default(), 2, 0, &[])).unwrap();
     // A frame in two pieces: its time is that of the second.
     writer.packet(device, START + 2_000_000, &level[..5]).unwrap();
     writer.packet(device, START + 3_000_000, &level[5..]).unwrap();
     writer.packet(device, START + 4_000_000, &[0xEE; 4]).unwrap();
-    writer.packet(net, START + 5_000_000, &udp_packet(4850, true, &frame(1, 1, 0, &[7, 0])).unwrap()).unwrap();
+    writer
+        .packet(net, START + 5_000_000, &udp_packet(4850, true, &frame(ChannelId::new(1), 1, 0, &[7, 0])).unwrap())
+        .unwrap();
     writer.packet(other, START + 6_000_000, &udp_packet(53, true, &[1, 2, 3]).unwrap()).unwrap();
     writer.finish().unwrap()
 }
@@ -140,7 +143,10 @@ fn a_recording_says_its_channels_directions_and_times() {
 
 #[test]
 fn classic_pcap_in_both_byte_orders_and_resolutions() {
-    let packets = vec![(START + 1_500_000, frame(0, 1, 0, &[1, 0])), (START + 2_500_000, frame(0, 1, 1, &[2, 0]))];
+    let packets = vec![
+        (START + 1_500_000, frame(ChannelId::default(), 1, 0, &[1, 0])),
+        (START + 2_500_000, frame(ChannelId::default(), 1, 1, &[2, 0])),
+    ];
     for big in [false, true] {
         for nanoseconds in [false, true] {
             let bytes = pcap(big, nanoseconds, 147, &packets);
@@ -155,16 +161,20 @@ fn classic_pcap_in_both_byte_orders_and_resolutions() {
 #[test]
 fn all_user_link_types_are_serial_and_others_are_not() {
     for link_type in 147..=162 {
-        let (log, ..) = decode(CaptureFormat::Pcap, &pcap(false, true, link_type, &[(START, frame(0, 2, 0, &[]))]));
+        let (log, ..) = decode(
+            CaptureFormat::Pcap,
+            &pcap(false, true, link_type, &[(START, frame(ChannelId::default(), 2, 0, &[]))]),
+        );
         assert_eq!(log, ["0 line host Ask"]);
     }
-    let (log, statistics, _) = decode(CaptureFormat::Pcap, &pcap(false, true, 105, &[(START, frame(0, 2, 0, &[]))]));
+    let (log, statistics, _) =
+        decode(CaptureFormat::Pcap, &pcap(false, true, 105, &[(START, frame(ChannelId::default(), 2, 0, &[]))]));
     assert_eq!((log.len(), statistics.other_packets, statistics.input), (0, 1, 0));
 }
 
 #[test]
 fn udp_over_ethernet_ipv4_and_ipv6() {
-    let payload = frame(1, 1, 0, &[9, 0]);
+    let payload = frame(ChannelId::new(1), 1, 0, &[9, 0]);
     let mut packets = Vec::new();
     let mut add = |builder: etherparse::PacketBuilderStep<etherparse::UdpHeader>| {
         let mut packet = Vec::new();
@@ -192,7 +202,8 @@ fn udp_over_ethernet_ipv4_and_ipv6() {
 
 #[test]
 fn raw_bytes_and_hex_text() {
-    let stream = [&[0x11][..], &frame(0, 1, 0, &[1, 0]), &frame(0, 2, 1, &[])].concat();
+    let stream =
+        [&[0x11][..], &frame(ChannelId::default(), 1, 0, &[1, 0]), &frame(ChannelId::default(), 2, 1, &[])].concat();
     let expected = ["stray 1", "- line device Level", "- line host Ask"];
     assert_eq!(decode(CaptureFormat::Raw, &stream).0, expected);
     let plain: String = stream.iter().map(|b| format!("{b:02x}")).collect();
@@ -213,9 +224,9 @@ fn raw_bytes_and_hex_text() {
 #[test]
 fn on_packet_channels_each_line_of_hex_is_a_packet() {
     let lines: String = (0..3u8)
-        .map(|n| frame(1, 1, 0, &[n, 0]).iter().map(|b| format!("{b:02X} ")).collect::<String>() + "\n")
+        .map(|n| frame(ChannelId::new(1), 1, 0, &[n, 0]).iter().map(|b| format!("{b:02X} ")).collect::<String>() + "\n")
         .collect();
-    let mut decoder = Decoder::new(plan(), Log::default()).demuxed().on(Some(1));
+    let mut decoder = Decoder::new(plan(), Log::default()).demuxed().on(Some(ChannelId::new(1)));
     source::read(CaptureFormat::Hex, lines.as_bytes(), &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert_eq!(log.0, ["- net device Level"; 3]);
@@ -230,7 +241,15 @@ fn on_packet_channels_each_line_of_hex_is_a_packet() {
 fn what_stands_before_the_damage_is_read_and_the_offset_is_told() {
     for (form, whole) in [
         (CaptureFormat::Pcapng, pcapng()),
-        (CaptureFormat::Pcap, pcap(true, true, 147, &[(START, frame(0, 2, 0, &[])), (START, frame(0, 2, 1, &[]))])),
+        (
+            CaptureFormat::Pcap,
+            pcap(
+                true,
+                true,
+                147,
+                &[(START, frame(ChannelId::default(), 2, 0, &[])), (START, frame(ChannelId::default(), 2, 1, &[]))],
+            ),
+        ),
     ] {
         let all = decode(form, &whole).0;
         let mut most = 0;
@@ -263,7 +282,7 @@ fn several_captures_and_sections_follow_each_other() {
     let (log, statistics, outcome) = decode(CaptureFormat::Pcapng, &twice);
     assert_eq!((log.len(), statistics.input, outcome.damage), (8, 52, None));
     // Files of different forms into one decoder; a frame cut by a file's end does not go on in the next file.
-    let whole = frame(0, 1, 0, &[1, 0]);
+    let whole = frame(ChannelId::default(), 1, 0, &[1, 0]);
     let mut decoder = Decoder::new(plan(), Log::default()).demuxed();
     source::read(CaptureFormat::Pcapng, pcapng().as_slice(), &mut decoder).unwrap();
     source::read(CaptureFormat::Raw, &whole[..4], &mut decoder).unwrap();
@@ -307,7 +326,8 @@ fn a_slow_pipe_gives_the_same_as_a_file() {
 
 #[test]
 fn sequence_gaps_are_counted_by_node_and_direction() {
-    let stream: Vec<u8> = [0u64, 1, 5, 6, 6].iter().flat_map(|count| frame(0, 1, *count, &[0, 0])).collect();
+    let stream: Vec<u8> =
+        [0u64, 1, 5, 6, 6].iter().flat_map(|count| frame(ChannelId::default(), 1, *count, &[0, 0])).collect();
     let (_, statistics, _) = decode(CaptureFormat::Raw, &stream);
     let watch = &statistics.sequence();
     assert_eq!((watch.gaps, watch.missing, watch.jumps_back), (1, 3, 1));
@@ -318,8 +338,8 @@ fn the_directions_of_a_recording_win_over_those_of_the_messages() {
     let mut writer = PcapngWriter::new(Vec::new()).unwrap();
     let host = writer.interface(LINK_TYPE_USER0, "", &lane_description("line", "host")).unwrap();
     let unknown = writer.interface(LINK_TYPE_USER0, "", &lane_description("gone", "host")).unwrap();
-    writer.packet(host, START, &frame(0, 1, 0, &[0, 0])).unwrap();
-    writer.packet(unknown, START, &frame(0, 1, 0, &[0, 0])).unwrap();
+    writer.packet(host, START, &frame(ChannelId::default(), 1, 0, &[0, 0])).unwrap();
+    writer.packet(unknown, START, &frame(ChannelId::default(), 1, 0, &[0, 0])).unwrap();
     let (log, statistics, _) = decode(CaptureFormat::Pcapng, &writer.finish().unwrap());
     assert_eq!(log, ["0 line host Level"]);
     assert_eq!(statistics.other_packets, 1, "a channel that this link does not have");
@@ -332,7 +352,7 @@ proptest! {
     #[test]
     fn good_broken_and_stray_are_the_input(
         pieces in proptest::collection::vec(prop_oneof![
-            (0u64..256, proptest::collection::vec(any::<u8>(), 2)).prop_map(|(count, body)| frame(0, 1, count, &body)),
+            (0u64..256, proptest::collection::vec(any::<u8>(), 2)).prop_map(|(count, body)| frame(ChannelId::default(), 1, count, &body)),
             proptest::collection::vec(prop_oneof![Just(0xA5u8), Just(0x5A), any::<u8>()], 0..80),
         ], 0..10),
         flips in proptest::collection::vec(any::<prop::sample::Index>(), 0..4),
@@ -351,7 +371,7 @@ proptest! {
         mutations in proptest::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..6), legacy: bool,
     ) {
         let (form, mut bytes) = if legacy {
-            (CaptureFormat::Pcap, pcap(false, true, 1, &[(START, udp_packet(4850, true, &frame(1, 2, 0, &[])).unwrap())]))
+            (CaptureFormat::Pcap, pcap(false, true, 1, &[(START, udp_packet(4850, true, &frame(ChannelId::new(1), 2, 0, &[])).unwrap())]))
         } else {
             (CaptureFormat::Pcapng, pcapng())
         };
@@ -369,15 +389,15 @@ proptest! {
 fn a_block_larger_than_the_room_that_is_kept_is_read_whole() {
     // More than four times the room with which reading begins; the last frame stands behind all noise.
     let mut bytes = vec![0x11; 1_200_000];
-    bytes.extend(frame(0, 1, 0, &[1, 0]));
+    bytes.extend(frame(ChannelId::default(), 1, 0, &[1, 0]));
     let mut writer = PcapngWriter::new(Vec::new()).unwrap();
     let interface = writer.interface(LINK_TYPE_USER0, "line", &lane_description("line", "device")).unwrap();
     writer.packet(interface, START, &bytes).unwrap();
-    writer.packet(interface, START + 1, &frame(0, 1, 1, &[2, 0])).unwrap();
+    writer.packet(interface, START + 1, &frame(ChannelId::default(), 1, 1, &[2, 0])).unwrap();
     let file = writer.finish().unwrap();
     let (log, statistics, outcome) = decode(CaptureFormat::Pcapng, &file);
     assert_eq!((outcome.damage, outcome.bytes), (None, file.len() as u64));
-    assert_eq!(statistics.input, bytes.len() as u64 + frame(0, 1, 1, &[2, 0]).len() as u64);
+    assert_eq!(statistics.input, bytes.len() as u64 + frame(ChannelId::default(), 1, 1, &[2, 0]).len() as u64);
     assert_eq!((statistics.good_frames(), statistics.stray), (2, 1_200_000));
     assert!(log.last().is_some_and(|row| row.ends_with("Level")), "{log:?}");
 }
@@ -416,7 +436,8 @@ impl PieceSink for Few {
 
 #[test]
 fn who_has_enough_gets_no_more_pieces() {
-    let packets: Vec<(u64, Vec<u8>)> = (0..6).map(|n| (START + n * SECOND, frame(0, 1, n, &[1, 0]))).collect();
+    let packets: Vec<(u64, Vec<u8>)> =
+        (0..6).map(|n| (START + n * SECOND, frame(ChannelId::default(), 1, n, &[1, 0]))).collect();
     let hex = "c6 39 00 01\n".repeat(6);
     let files = [
         (CaptureFormat::Pcapng, pcapng()),

@@ -1,5 +1,6 @@
 //! What is recorded is read back as the same chunks: on every channel of all examples, from both ends.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -32,7 +33,7 @@ impl ChunkSink for Keep {
 impl StreamSink for Keep {
     fn end_stream(&mut self, _: StreamId) {}
 
-    fn has_key(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: ChannelId, key: u64) -> bool {
         self.plan.channels[channel].message_of(key, None).is_some()
     }
 
@@ -49,7 +50,7 @@ impl StreamSink for Keep {
 }
 
 fn kept(chunk: &Chunk<'_>) -> Kept {
-    (chunk.stream.channel, chunk.stream.from, chunk.times.last(), chunk.key, chunk.bytes.to_vec())
+    (chunk.stream.channel.index(), chunk.stream.from, chunk.times.last(), chunk.key, chunk.bytes.to_vec())
 }
 
 fn examples() -> Vec<Arc<Plan>> {
@@ -69,7 +70,7 @@ fn examples() -> Vec<Arc<Plan>> {
 }
 
 /// The keys with which chunks of an end can come over a channel, if any; whether a chunk is a packet that has one.
-fn keys(plan: &Plan, channel: usize, from: End) -> Vec<Option<u64>> {
+fn keys(plan: &Plan, channel: ChannelId, from: End) -> Vec<Option<u64>> {
     let of = &plan.channels[channel];
     let direction = of.direction(from);
     match direction.selected_by {
@@ -88,7 +89,7 @@ fn every_channel_and_both_ends_are_read_back_as_they_were_recorded() {
             channels += 1;
             let mut chunks: Vec<Kept> = Vec::new();
             for from in [End::Device, End::Host] {
-                for key in keys(&plan, channel, from) {
+                for key in keys(&plan, ChannelId::new(channel), from) {
                     keyed += usize::from(key.is_some());
                     for length in [1usize, 0, 7, 8, 3] {
                         let time = Time::from_nanoseconds(1_930_000_000_000_000_001 + chunks.len() as u64 * 999);
@@ -97,9 +98,9 @@ fn every_channel_and_both_ends_are_read_back_as_they_were_recorded() {
                     }
                 }
             }
-            let mut recorder = Recorder::new(Vec::new(), &plan, &[channel]).unwrap();
+            let mut recorder = Recorder::new(Vec::new(), &plan, &[ChannelId::new(channel)]).unwrap();
             for (channel, from, time, key, bytes) in &chunks {
-                let stream = StreamId { channel: *channel, from: *from, tap: 0 };
+                let stream = StreamId { channel: ChannelId::new(*channel), from: *from, tap: 0 };
                 recorder.chunk(&Chunk { stream, times: Times::Last(time.unwrap()), key: *key, bytes }).unwrap();
             }
             let file = recorder.finish().unwrap();
@@ -130,15 +131,15 @@ proptest! {
         seeds in proptest::collection::vec((0usize..64, any::<bool>(), any::<u64>(), proptest::collection::vec(any::<u8>(), 0..9)), 1..20)
     ) {
         let plan = &examples()[0];
-        let all: Vec<usize> = (0..plan.channels.len()).collect();
+        let all: Vec<ChannelId> = plan.channel_ids().map(|(channel, _)| channel).collect();
         let mut recorder = Recorder::new(Vec::new(), plan, &all).unwrap();
         let mut said = Vec::new();
         for (n, is_host, time, bytes) in &seeds {
             let from = if *is_host { End::Host } else { End::Device };
             let channel = n % all.len();
-            let keys = keys(plan, channel, from);
+            let keys = keys(plan, ChannelId::new(channel), from);
             let Some(key) = keys.get(n % keys.len().max(1)) else { continue };
-            let stream = StreamId { channel, from: Some(from), tap: 0 };
+            let stream = StreamId { channel: ChannelId::new(channel), from: Some(from), tap: 0 };
             let chunk = Chunk { stream, times: Times::Last(Time::from_nanoseconds(*time)), key: *key, bytes };
             recorder.chunk(&chunk).unwrap();
             said.push(kept(&chunk));

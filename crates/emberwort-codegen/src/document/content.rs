@@ -1,5 +1,6 @@
 //! What the document says.
 
+use emberwort_model::ids::MessageId;
 use std::collections::HashSet;
 
 use emberwort_checksum::working::hex as digits;
@@ -116,7 +117,7 @@ impl Content<'_> {
         }
         self.heading(2, "Channels", "part");
         let reports = report(self.plan, 1);
-        for (index, channel) in self.plan.channels.iter().enumerate() {
+        for (index, channel) in self.plan.channel_ids() {
             self.heading(3, &channel.name, "channel");
             self.text(channel.doc.clone());
             self.text(format!("{}.", medium_text(&channel.medium)));
@@ -127,7 +128,7 @@ impl Content<'_> {
                 self.text(found_text(direction));
                 self.frame(direction);
             }
-            let rows = reports[index].rows.iter().map(|row| {
+            let rows = reports[index.index()].rows.iter().map(|row| {
                 let message = &self.plan.messages[row.message].message;
                 let direction = channel.direction(message.from);
                 let is_said = !matches!(direction.selected_by, KeySource::Single | KeySource::Size | KeySource::Line);
@@ -206,7 +207,7 @@ impl Content<'_> {
             return;
         }
         self.heading(2, "Messages", "part");
-        for (index, compiled) in self.plan.messages.iter().enumerate() {
+        for (index, compiled) in self.plan.message_ids() {
             let message = &compiled.message;
             self.heading(3, &message.name, "message");
             self.text(message.doc.clone());
@@ -224,7 +225,7 @@ impl Content<'_> {
     }
 
     /// Who sends a message, when, over what, and who answers it.
-    fn travels(&self, message: &Message, index: usize) -> String {
+    fn travels(&self, message: &Message, index: MessageId) -> String {
         let every = message.every.map_or(String::new(), |every| format!(" every {}", duration_text(every)));
         let channels: Vec<String> = message
             .channels
@@ -412,7 +413,7 @@ fn code_text(labelled: &Labelled, code: u64) -> String {
 }
 
 /// The vector that shows most of a message.
-fn example(vectors: &[Vector], message: usize) -> Option<&Vector> {
+fn example(vectors: &[Vector], message: MessageId) -> Option<&Vector> {
     let mut of_message = vectors.iter().filter(|vector| vector.message == message);
     let first = of_message.clone().next();
     of_message.find(|vector| vector.case.starts_with("random")).or(first)

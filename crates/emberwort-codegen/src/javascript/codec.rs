@@ -2,6 +2,7 @@
 //! LoRa Alliance's TS013-1.0.0 (Payload Codec API) has them.
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::medium::MediumKind;
 use emberwort_model::model::{End, Field, Kind, LAST_TIME, Labelled};
 use emberwort_model::plan::{Action, Channel, Direction, KeySource, Part, Role};
@@ -54,7 +55,7 @@ pub fn generate(plan: &Plan, parts: &Parts) -> Result<Vec<GeneratedFile>, Genera
         plan.messages
             .iter()
             .position(|one| one.message.name == message.message.name)
-            .is_some_and(|index| channel.carries(index))
+            .is_some_and(|index| channel.carries(MessageId::new(index)))
     });
     let name = module(&plan.link.name);
     Ok(vec![GeneratedFile { name: format!("{name}_codec.js"), text: script(plan, channel, &of_channel) }])
@@ -86,7 +87,7 @@ fn script(plan: &Plan, channel: &Channel, of_channel: &Plan) -> String {
         let direction = channel.direction(end);
         code.line("");
         code.open(format!("var {} = {{", ports_of(end)));
-        let one = |(key, message): &(u64, usize)| {
+        let one = |(key, message): &(u64, MessageId)| {
             let compiled = &plan.messages[*message];
             let name = class(&compiled.message.name);
             let revisions: Vec<String> = compiled.sections.iter().map(|one| one.revision.to_string()).collect();

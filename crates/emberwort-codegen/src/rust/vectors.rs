@@ -25,7 +25,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
          mod {name};\n\nuse {name}::*;\n"
     ));
     code.lines(include_str!("printed/tests.rs.txt"));
-    for (index, message) in plan.messages.iter().enumerate() {
+    for (index, message) in plan.message_ids() {
         let of_message: Vec<&Vector> = vectors.iter().filter(|vector| vector.message == index).collect();
         let group = Group::of_message(plan, message);
         let has_view = view::has_view(&group);
@@ -46,7 +46,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         }
         code.close("}");
     }
-    for (index, channel) in plan.channels.iter().enumerate() {
+    for (index, channel) in plan.channel_ids() {
         code.line("");
         code.line("#[test]");
         code.open(format!("fn frames_of_{}_agree() {{", crate::names::plain_snake(&channel.name)));

@@ -1,6 +1,7 @@
 //! What generated C does with values that cannot be sent, and with bodies and frames that nobody sends: the error that the header
 //! promises, under sanitizers. And vectors that are wrong in one kind of thing fail, so that none of them goes unlooked at.
 
+use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 use std::process::Command;
 
@@ -241,7 +242,7 @@ fn cut_and_changed_bodies_agree(plan: &Plan, stem: &str) -> Option<(usize, usize
     let compiler = compiler()?;
     let compiled = &plan.messages[0];
     let all = vectors::vectors(plan, 3);
-    let of_first = all.iter().filter(|vector| vector.message == 0);
+    let of_first = all.iter().filter(|vector| vector.message == MessageId::default());
     let longest = of_first.max_by_key(|vector| vector.body.len()).unwrap();
     let mut bodies: Vec<Vec<u8>> = (0..=longest.body.len()).map(|size| longest.body[..size].to_vec()).collect();
     for at in 0..longest.body.len() {
@@ -479,8 +480,11 @@ fn vectors_fail_when_any_one_kind_of_thing_is_wrong() {
     let Some(compiler) = compiler() else { return };
     let plan = guarded();
     let all = vectors::vectors(&plan, 42);
-    let full: Vec<Vector> =
-        all.iter().filter(|vector| vector.message == 0 && vector.case.starts_with("random")).cloned().collect();
+    let full: Vec<Vector> = all
+        .iter()
+        .filter(|vector| vector.message == MessageId::default() && vector.case.starts_with("random"))
+        .cloned()
+        .collect();
     for (what, spoil) in SPOILS {
         let mut spoiled = full.clone();
         let at = spoiled.iter_mut().position(|vector| spoil(&plan, vector));

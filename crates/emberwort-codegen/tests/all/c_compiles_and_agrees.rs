@@ -2,6 +2,7 @@
 //!
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
+use emberwort_model::ids::MessageId;
 use std::process::Command;
 
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
@@ -15,7 +16,8 @@ fn all_vectors_agree_under_strict_warnings_and_sanitizers() {
     for (name, plan) in [("marlock", marlock()), ("odd", plan(ODD)), ("whole", plan(WHOLE))] {
         let all = vectors::vectors(&plan, 42);
         for message in 0..plan.messages.len() {
-            let of_message: Vec<&str> = all.iter().filter(|v| v.message == message).map(|v| v.case.as_str()).collect();
+            let of_message: Vec<&str> =
+                all.iter().filter(|v| v.message == MessageId::new(message)).map(|v| v.case.as_str()).collect();
             let enough = of_message.contains(&"least") && of_message.contains(&"greatest") && of_message.len() >= 18;
             assert!(enough, "{}: {of_message:?}", plan.messages[message].message.name);
         }
@@ -427,7 +429,8 @@ fn both_receivers_accept_the_same_frames_of_a_noisy_megabyte() {
         write(folder.path(), &c::generate(&plan, &[], &[]).unwrap());
         let stem = format!("{link}_{channel}");
         std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&stream)).unwrap();
-        std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, link, &[(stem, index)])).unwrap();
+        std::fs::write(folder.path().join("main.c"), streams::c_program(&plan, link, &[(stem, index.index())]))
+            .unwrap();
         let output = compile_and_run(compiler, folder.path(), &["-O1"], &[&format!("{link}.c"), "main.c"]);
         assert!(output == expected, "{channel}: the receivers accept different frames");
     }

@@ -3,6 +3,7 @@
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use emberwort_codegen::{document, vectors};
 use emberwort_model::hex::hex;
+use emberwort_model::ids::MessageId;
 
 #[test]
 fn everything_of_the_link_is_in_it() {
@@ -30,7 +31,7 @@ fn everything_of_the_link_is_in_it() {
             // A worked example for each message, and its frame.
             for index in 0..plan.messages.len() {
                 let has = |vector: &&vectors::Vector| {
-                    vector.message == index
+                    vector.message == MessageId::new(index)
                         && text.contains(&hex(&vector.body))
                         && vector.frames.iter().all(|frame| text.contains(&hex(&frame.bytes)))
                 };

@@ -1,6 +1,7 @@
 //! The lowered form of frames says what the library does: an interpreter builds and judges the same frames on random channels and on the example,
 //! and finds the same ones in noisy streams.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -159,7 +160,7 @@ fn frames_begin_where_the_library_finds_them() {
                 if direction.finder != FrameFinder::Sync || !direction.has_checksum() {
                     continue;
                 }
-                let stream = bytes_of(&noisy(&plan, index, from, 4000, seed));
+                let stream = bytes_of(&noisy(&plan, ChannelId::new(index), from, 4000, seed));
                 let mut taken = Taken::default();
                 let mut receiver = Receiver::new(channel.framing(from.unwrap_or(End::Device)));
                 receiver.feed(&stream, &mut taken);

@@ -3,6 +3,7 @@
 //!
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
+use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
 use crate::common::{
@@ -230,9 +231,9 @@ fn channels_agree(seed: u64, bytes: usize, languages: &[Language]) {
         };
         for (from, name) in directions {
             let stem = format!("any_{}{name}", channel.name);
-            let stream = streams::noisy(&plan, index, from, bytes, seed);
+            let stream = streams::noisy(&plan, ChannelId::new(index), from, bytes, seed);
             std::fs::write(folder.path().join(format!("{stem}.bin")), streams::file_of(&stream)).unwrap();
-            let (frames, frames_text) = streams::accepted(&plan, index, from, &stream);
+            let (frames, frames_text) = streams::accepted(&plan, ChannelId::new(index), from, &stream);
             assert!(frames * 400 > bytes, "{stem}: only {frames} frames are good\n{text}");
             good += frames;
             expected += &frames_text;

@@ -4,6 +4,7 @@ use crate::plan_of_marlock;
 use emberwort_codegen::streams::{self, Judged};
 use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{Kind, Selector};
 use emberwort_model::{Plan, Source, check};
 use emberwort_text::{Filling, GivenValue, fill};
@@ -19,7 +20,7 @@ fn plans() -> [Plan; 2] {
     })
 }
 
-fn of<'a>(all: &'a [Vector], message: usize, case: &str) -> &'a Vector {
+fn of<'a>(all: &'a [Vector], message: MessageId, case: &str) -> &'a Vector {
     all.iter().find(|vector| vector.message == message && vector.case == case).unwrap_or_else(|| panic!("no {case}"))
 }
 
@@ -38,7 +39,8 @@ fn every_message_has_its_extremes_its_nones_and_its_revisions() {
         let all = vectors(&plan, 3);
         for (index, compiled) in plan.messages.iter().enumerate() {
             let fields = &compiled.message.fields;
-            let (least, greatest) = (of(&all, index, "least"), of(&all, index, "greatest"));
+            let (least, greatest) =
+                (of(&all, MessageId::new(index), "least"), of(&all, MessageId::new(index), "greatest"));
             if !compiled.has_rest {
                 assert_eq!(greatest.body.len(), compiled.greatest_size(), "all texts full, all optional fields there");
             }
@@ -55,18 +57,18 @@ fn every_message_has_its_extremes_its_nones_and_its_revisions() {
                     assert_eq!(greatest.values.get(slot), ValueRef::Raw(form.high as u64));
                 }
                 if let Some(none) = field.kind.none() {
-                    let vector = of(&all, index, &format!("none {}", field.name));
+                    let vector = of(&all, MessageId::new(index), &format!("none {}", field.name));
                     assert_eq!(vector.values.get(slot), ValueRef::Raw(none as u64));
                 }
             }
             for section in &compiled.sections[..compiled.sections.len() - 1] {
-                let vector = of(&all, index, &format!("revision {}", section.revision));
+                let vector = of(&all, MessageId::new(index), &format!("revision {}", section.revision));
                 let mut values = Values::default();
                 decode(compiled, &vector.body, &mut values).unwrap();
                 assert_eq!(values.sections(), vector.sections);
             }
-            let frames: usize = all.iter().filter(|v| v.message == index).map(|v| v.frames.len()).sum();
-            let vectors = all.iter().filter(|v| v.message == index).count();
+            let frames: usize = all.iter().filter(|v| v.message == MessageId::new(index)).map(|v| v.frames.len()).sum();
+            let vectors = all.iter().filter(|v| v.message == MessageId::new(index)).count();
             let channels = compiled.message.channels.len();
             assert_eq!(frames, vectors * channels, "a frame on each channel that has frames");
         }

@@ -3,6 +3,7 @@
 //!
 //! 300 edits in the normal run; others with `EMBERWORT_EDITS=SEED`.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -253,7 +254,7 @@ impl FrameSink for Ear<'_> {
     fn good(&mut self, _: Range<u64>, frame: &FrameView<'_>, _: &[u8]) {
         let message = self.reader.message();
         let row = row(self.plan, message, self.reader.values(frame));
-        self.heard.good.push((message, row, frame.node, frame.sequence));
+        self.heard.good.push((message.index(), row, frame.node, frame.sequence));
     }
     fn unread(&mut self, _: Range<u64>, _: Option<&FrameView<'_>>, _: &FrameFault, _: &[u8]) {
         self.heard.faults += 1;
@@ -264,7 +265,7 @@ impl FrameSink for Ear<'_> {
     fn stray(&mut self, _: Range<u64>, _: &[u8]) {}
 }
 
-fn row(plan: &Plan, message: usize, values: &Values) -> Map<String, Json> {
+fn row(plan: &Plan, message: MessageId, values: &Values) -> Map<String, Json> {
     let mut text = String::new();
     write_fields(&plan.messages[message], values, Writing::default(), &mut text).unwrap();
     serde_json::from_str(&text).unwrap()
@@ -364,7 +365,7 @@ fn step(field: &Field) -> f64 {
 }
 
 /// How the parts of a channel's frames lie and are checked, as text.
-fn parts(plan: &Plan, channel: usize) -> String {
+fn parts(plan: &Plan, channel: ChannelId) -> String {
     format!("{:?} {:?}", plan.link.byte_order, plan.channels[channel].direction(End::Device).parts)
 }
 
@@ -392,7 +393,7 @@ fn an_experiment_with_rules_of_its_own_finds_nothing_worse_than_the_verdicts() {
                     if pair.sender_is_old() { (&old.plan, &new.plan) } else { (&new.plan, &old.plan) };
                 experiment(pair, sender, receiver, &comparison, &mut random, &mut |message, sent, read, least| {
                     *observed.entry(least).or_default() += 1;
-                    let expected = comparison.expected(pair, sender, message);
+                    let expected = comparison.expected(pair, sender, MessageId::new(message));
                     if least > expected && wrong.len() < 5 {
                         wrong.push(format!(
                             "{what:?}, {pair:?}: said to be {expected:?}, is at least {least:?}: {sent} became {read}"
@@ -428,16 +429,19 @@ fn experiment(
                     .link
                     .messages
                     .iter()
-                    .any(|other| other.name == own.name && other.channels.contains(&there));
-                let expected = comparison.expected(pair, sender, message);
+                    .any(|other| other.name == own.name && other.channels.contains(&ChannelId::new(there)));
+                let expected = comparison.expected(pair, sender, MessageId::new(message));
                 assert!(!is_missed || expected >= SilentDrop, "{name} runs at another speed: {expected:?}");
                 continue;
             }
-            let [sends, hears] = [(sender, *channel), (receiver, there)]
+            let [sends, hears] = [(sender, *channel), (receiver, ChannelId::new(there))]
                 .map(|(plan, at)| plan.channels[at].direction(pair.from()).clone());
-            let is_laid_out_otherwise = parts(sender, *channel) != parts(receiver, there);
-            let known =
-                receiver.link.messages.iter().find(|other| other.name == own.name && other.channels.contains(&there));
+            let is_laid_out_otherwise = parts(sender, *channel) != parts(receiver, ChannelId::new(there));
+            let known = receiver
+                .link
+                .messages
+                .iter()
+                .find(|other| other.name == own.name && other.channels.contains(&ChannelId::new(there)));
             let (framing, listens) = (Framing::new(sends.clone()), Arc::new(Framing::new(hears)));
             for n in 0..12 {
                 let count = own.fields.len();
@@ -448,8 +452,8 @@ fn experiment(
                 };
                 let mut values = Values::default();
                 let mut chooser = Chooser::new(sender, sender.link.revision, random);
-                chooser.message(message, &choices, &mut values);
-                let header = chooser.header(&sends, message);
+                chooser.message(MessageId::new(message), &choices, &mut values);
+                let header = chooser.header(&sends, MessageId::new(message));
                 let (mut body, mut wire) = (Vec::new(), Vec::new());
                 let encoded = body_on(&sends, &sender.messages[message], &values, sender.link.revision, &mut body)
                     .is_ok()
@@ -458,7 +462,7 @@ fn experiment(
                     continue;
                 }
                 let mut ear = Ear {
-                    reader: BodyReader::new(receiver.clone(), there, Some(pair.from())),
+                    reader: BodyReader::new(receiver.clone(), ChannelId::new(there), Some(pair.from())),
                     plan: receiver,
                     heard: Heard::default(),
                 };
@@ -469,7 +473,7 @@ fn experiment(
                 }
                 ears.silence(&mut ear);
                 ears.finish(&mut ear);
-                let sent = row(sender, message, &values);
+                let sent = row(sender, MessageId::new(message), &values);
                 let mut worst = match (ear.heard.good.is_empty(), known) {
                     (true, Some(_)) => FineWithLoss,
                     _ => Fine,

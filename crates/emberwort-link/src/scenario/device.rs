@@ -1,5 +1,6 @@
 //! Devices, read from a trial file.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
@@ -35,9 +36,9 @@ fn delay(at: &str, file: &DelayFile) -> Result<Delay, ScenarioError> {
 /// Fields that are given, and those that are worked out: `{ formula = "…" }` over the fields of another message.
 fn given_and_worked(
     plan: &Plan,
-    message: usize,
+    message: MessageId,
     fields: &Map<String, Json>,
-    of: usize,
+    of: MessageId,
 ) -> Result<(Map<String, Json>, Vec<ComputedField>), String> {
     let (mut given, mut worked) = (Map::new(), Vec::new());
     for (name, value) in fields {
@@ -71,7 +72,7 @@ impl Reader<'_> {
         if self.plan.channels[self.channel].direction(End::Host).broadcast == Some(file.node) {
             return content(format!("{at}.node"), format!("the node {} means all of them", file.node));
         }
-        for (index, compiled) in self.plan.messages.iter().enumerate() {
+        for (index, compiled) in self.plan.message_ids() {
             let channel = self.plan.channels[self.channel].direction(End::Device);
             if compiled.message.from == End::Device && compiled.message.every.is_some() && channel.carries(index) {
                 self.node_fits(&format!("{at}.node"), file.node, index)?;
@@ -111,7 +112,7 @@ impl Reader<'_> {
         at: &str,
         file: &DeviceFile,
         read: &dyn Fn(&str) -> Result<String, String>,
-    ) -> Result<BTreeMap<(usize, usize), Signal>, ScenarioError> {
+    ) -> Result<BTreeMap<(MessageId, usize), Signal>, ScenarioError> {
         let mut signals = BTreeMap::new();
         for (name, fields) in &file.signals {
             let at = format!("{at}.signals.{name}");
@@ -189,7 +190,7 @@ impl Reader<'_> {
         Ok(Reply {
             to,
             from: reply.from.as_deref().map_or(Ok(0), |text| time(at, text))?,
-            with,
+            with: with.map(MessageId::index).map(MessageId::new),
             when: when.or_else(|problem| self.wrong(&format!("{at}.when"), problem))?,
             chance: chance(&format!("{at}.chance"), reply.chance.unwrap_or(1.0))?,
             after: reply.after.as_ref().map(|file| delay(&format!("{at}.after"), file)).transpose()?,
@@ -258,9 +259,9 @@ impl Reader<'_> {
     }
 
     /// The slots of a field that an answer takes from its request: `NAME`, or `NAME of NAME-IN-THE-REQUEST`.
-    fn echo(&self, at: &str, text: &str, to: usize, with: usize) -> Result<(usize, usize), ScenarioError> {
+    fn echo(&self, at: &str, text: &str, to: MessageId, with: MessageId) -> Result<(usize, usize), ScenarioError> {
         let (answer, request) = text.split_once(" of ").unwrap_or((text, text));
-        let field = |message: usize, name: &str| {
+        let field = |message: MessageId, name: &str| {
             let message = &self.plan.messages[message].message;
             let names = message.fields.iter().filter(|field| !field.is_spare()).map(|field| field.name.as_str());
             index(&format!("field of {}", message.name), name.trim(), names)

@@ -1,5 +1,6 @@
 //! Reading a trial file.
 
+use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
@@ -41,7 +42,7 @@ impl Scenario {
         let file: TrialFile = toml::from_str(text).map_err(Box::new)?;
         let channel = index("channel", &file.channel, plan.channels.iter().map(|channel| channel.name.as_str()))
             .or_else(|problem| content("channel", problem))?;
-        let mut definitions = Definitions::of(plan, channel);
+        let mut definitions = Definitions::of(plan, ChannelId::new(channel));
         let span = time("span", &file.span)?;
         let devices = devices_of(&file.device, revisions, &mut definitions, read)?;
         let said = revisions.host.as_ref();
@@ -149,7 +150,7 @@ fn ends_in_time(
     };
     for (n, device) in devices.iter().enumerate() {
         let definition = definitions.get(device.definition);
-        for (index, compiled) in definition.plan.messages.iter().enumerate() {
+        for (index, compiled) in definition.plan.message_ids() {
             let message = &compiled.message;
             if message.from == End::Device
                 && let Some(every) = message.every

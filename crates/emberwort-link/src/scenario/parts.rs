@@ -1,5 +1,6 @@
 //! What a trial consists of.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -8,7 +9,7 @@ use emberwort_wire::{Time, Values};
 use serde_json::{Map, Value as Json};
 
 use crate::Nanoseconds;
-use crate::definitions::Definitions;
+use crate::definitions::{Definitions, TrialDefinitionId};
 use crate::expect::Expectation;
 use crate::script::Script;
 use crate::signal::{Fixed, Signal};
@@ -23,7 +24,7 @@ pub struct Scenario {
     /// The definitions that the ends have, with the channel in each.
     pub definitions: Definitions,
     /// Index of the host's definition.
-    pub host: usize,
+    pub host: TrialDefinitionId,
     /// How long it runs.
     pub span: Nanoseconds,
     /// The seed of all randomness.
@@ -66,7 +67,7 @@ pub struct Device {
     /// Its node.
     pub node: u64,
     /// Index of its definition. All indices of messages are of that one.
-    pub definition: usize,
+    pub definition: TrialDefinitionId,
     /// The revision that it has: that of its definition, or an earlier one, which lacks what was added later.
     pub revision: u32,
     /// When it first reports.
@@ -74,7 +75,7 @@ pub struct Device {
     /// From a request's arrival to the sending of its answer.
     pub answers_after: Delay,
     /// Signals by message index and slot.
-    pub signals: BTreeMap<(usize, usize), Signal>,
+    pub signals: BTreeMap<(MessageId, usize), Signal>,
     /// Messages that it sends at moments.
     pub sends: Vec<PlannedMessage>,
     /// How it answers requests; the first that fits counts.
@@ -110,7 +111,7 @@ pub struct Recording {
 }
 
 /// What answers a request that cannot be met: a message by index, with its fields.
-pub type Refusal = (usize, Map<String, Json>);
+pub type Refusal = (MessageId, Map<String, Json>);
 
 /// How long something takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -139,9 +140,9 @@ pub enum Delay {
 #[derive(Clone, Debug)]
 pub struct Alarm {
     /// The message that is sent, by index.
-    pub message: usize,
+    pub message: MessageId,
     /// The message, by index, whose fields decide.
-    pub of: usize,
+    pub of: MessageId,
     /// The condition.
     pub when: Formula,
     /// Values that are given; the others hold their rest.
@@ -160,7 +161,7 @@ pub struct PlannedMessage {
     /// From when on no more.
     pub until: Nanoseconds,
     /// Index of the message in the sender's definition.
-    pub message: usize,
+    pub message: MessageId,
     /// To which node (requests), or from which (devices).
     pub node: u64,
     /// Its values.
@@ -171,11 +172,11 @@ pub struct PlannedMessage {
 #[derive(Clone, Debug)]
 pub struct Reply {
     /// Index of the request's message.
-    pub to: usize,
+    pub to: MessageId,
     /// From when on.
     pub from: Nanoseconds,
     /// Index of the answer's message; `None` if there is no answer.
-    pub with: Option<usize>,
+    pub with: Option<MessageId>,
     /// When it is this one; over the fields of the request.
     pub when: Option<Formula>,
     /// The chance that it is this one.

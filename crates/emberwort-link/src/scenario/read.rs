@@ -1,5 +1,6 @@
 //! What an end does, read by its definition.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
@@ -11,7 +12,7 @@ use emberwort_wire::Values;
 use serde_json::{Map, Value as Json};
 
 use super::problem::{ScenarioError, content};
-use crate::definitions::{Definitions, Revisions};
+use crate::definitions::{Definitions, Revisions, TrialDefinitionId};
 use crate::file_words::{index, with_null};
 
 /// The definition of an end, by index, and the revision that it has: as it was said, else as the file says, else the link's own.
@@ -21,13 +22,13 @@ pub(super) fn definition(
     in_file: Option<u32>,
     revisions: &Revisions,
     definitions: &mut Definitions,
-) -> Result<(usize, u32), ScenarioError> {
+) -> Result<(TrialDefinitionId, u32), ScenarioError> {
     let own = definitions.own().clone();
     let newest = own.link.revision;
     let revision = in_file.filter(|_| said.is_none()).unwrap_or(newest);
     let plan = match said.or_else(|| revisions.sealed.get(&revision).filter(|_| revision != newest)) {
         Some(plan) => plan,
-        None if (1..=newest).contains(&revision) => return Ok((0, revision)),
+        None if (1..=newest).contains(&revision) => return Ok((TrialDefinitionId::default(), revision)),
         None => {
             return content(
                 at,
@@ -38,7 +39,7 @@ pub(super) fn definition(
     match definitions.add(plan) {
         Some(index) => Ok((index, plan.link.revision)),
         None => {
-            let channel = &own.channels[definitions.get(0).channel].name;
+            let channel = &own.channels[definitions.get(TrialDefinitionId::default()).channel].name;
             content(at, format!("revision {} has no channel `{channel}`", plan.link.revision))
         }
     }
@@ -47,14 +48,14 @@ pub(super) fn definition(
 /// Reads what an end does, by its definition.
 pub(super) struct Reader<'a> {
     pub plan: &'a Plan,
-    pub channel: usize,
-    pub index: usize,
+    pub channel: ChannelId,
+    pub index: TrialDefinitionId,
     /// The link's own definition.
     pub own: &'a Plan,
 }
 
 impl<'a> Reader<'a> {
-    pub fn of(definitions: &'a Definitions, index: usize) -> Self {
+    pub fn of(definitions: &'a Definitions, index: TrialDefinitionId) -> Self {
         let definition = definitions.get(index);
         Self { plan: &definition.plan, channel: definition.channel, index, own: definitions.own() }
     }
@@ -62,7 +63,7 @@ impl<'a> Reader<'a> {
     /// Something that is wrong with what an end does.
     pub fn wrong<T>(&self, at: &str, problem: String) -> Result<T, ScenarioError> {
         match self.index {
-            0 => content(at, problem),
+            own if own == TrialDefinitionId::default() => content(at, problem),
             _ => content(at, format!("in revision {}, {problem}", self.plan.link.revision)),
         }
     }
@@ -74,7 +75,7 @@ impl<'a> Reader<'a> {
         message.is_some_and(|message| field.is_none_or(|field| message.field(field).is_some()))
     }
 
-    pub fn message(&self, at: &str, name: &str, from: End) -> Result<usize, ScenarioError> {
+    pub fn message(&self, at: &str, name: &str, from: End) -> Result<MessageId, ScenarioError> {
         let names = self.plan.messages.iter().map(|plan| plan.message.name.as_str());
         let index = index("message", name, names).or_else(|problem| self.wrong(at, problem))?;
         let message = &self.plan.messages[index].message;
@@ -85,14 +86,14 @@ impl<'a> Reader<'a> {
                 format!("`{name}` comes from the {}, not from the {}", message.from.as_str(), from.as_str()),
             );
         }
-        if !channel.carries(index) {
+        if !channel.carries(MessageId::new(index)) {
             return self.wrong(at, format!("`{name}` does not travel on `{}`", channel.name));
         }
-        Ok(index)
+        Ok(MessageId::new(index))
     }
 
     /// Whether frames of a message can say this node; where they say none, there is nothing to say.
-    pub fn node_fits(&self, at: &str, node: u64, message: usize) -> Result<(), ScenarioError> {
+    pub fn node_fits(&self, at: &str, node: u64, message: MessageId) -> Result<(), ScenarioError> {
         let channel = self.plan.channels[self.channel].direction(self.plan.messages[message].message.from);
         let says = channel.nodes_of(message).is_some() || channel.part(|role| *role == Role::Address).is_some();
         let header = RowHeader { node: says.then_some(node), ..RowHeader::default() };
@@ -100,13 +101,13 @@ impl<'a> Reader<'a> {
     }
 
     /// Values of a message: those given, and the rest of the others.
-    pub fn values(&self, at: &str, message: usize, fields: &Map<String, Json>) -> Result<Values, ScenarioError> {
+    pub fn values(&self, at: &str, message: MessageId, fields: &Map<String, Json>) -> Result<Values, ScenarioError> {
         fill_with_rest(self.plan, message, fields).or_else(|problem| self.wrong(at, problem))
     }
 }
 
 /// Values of a message: those given, and the rest of the others.
-pub(crate) fn fill_with_rest(plan: &Plan, message: usize, fields: &Map<String, Json>) -> Result<Values, String> {
+pub(crate) fn fill_with_rest(plan: &Plan, message: MessageId, fields: &Map<String, Json>) -> Result<Values, String> {
     let compiled = &plan.messages[message];
     let fields: Map<String, Json> = fields
         .iter()

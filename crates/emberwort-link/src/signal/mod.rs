@@ -4,6 +4,7 @@ mod read;
 mod rest;
 mod sampler;
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -139,7 +140,7 @@ pub const NOISE_REACH: f64 = 4.0;
 #[derive(Clone, Debug)]
 pub struct Follow {
     /// The command, and the slot of the target in it.
-    pub(crate) command: usize,
+    pub(crate) command: MessageId,
     pub(crate) target: usize,
     pub(crate) fields: Vec<Field>,
     /// How much the field changes in a second; over the fields of the command.
@@ -152,7 +153,7 @@ pub struct Follow {
 }
 
 /// The last command of each message that a device obeyed, by the message's index, and when.
-pub type Commands = BTreeMap<usize, (Nanoseconds, Values)>;
+pub type Commands = BTreeMap<MessageId, (Nanoseconds, Values)>;
 
 impl Follow {
     fn go_on(&mut self, now: Nanoseconds, commands: &Commands) -> f64 {

@@ -6,6 +6,7 @@ mod receiving;
 mod sending;
 mod sent;
 
+use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, BinaryHeap, VecDeque};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -18,7 +19,7 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 
 use crate::Nanoseconds;
-use crate::definitions::Definition;
+use crate::definitions::{Definition, MessageNumber, TrialDefinitionId};
 use crate::expect::{Expectation, Observed};
 use crate::in_flight::InFlight;
 use crate::player::Player;
@@ -144,7 +145,7 @@ struct Trial<'a> {
     /// By definition.
     uses: Vec<DefinitionUse>,
     /// Requests that nobody has answered yet, by message; the oldest, [`MAX_OPEN`] at most.
-    open: BTreeMap<usize, VecDeque<Rc<Exchange>>>,
+    open: BTreeMap<MessageNumber, VecDeque<Rc<Exchange>>>,
     /// What must hold for values, and what was found.
     probes: Vec<(&'a Probe, Probed)>,
     /// What may come so many times at most, and when more came.
@@ -255,7 +256,7 @@ impl<'a> Trial<'a> {
     }
 
     /// The number of a message of a definition, both by index.
-    fn number(&self, definition: usize, message: usize) -> usize {
+    fn number(&self, definition: TrialDefinitionId, message: MessageId) -> MessageNumber {
         self.scenario.definitions.get(definition).number(message)
     }
 
@@ -278,7 +279,7 @@ impl<'a> Trial<'a> {
             }
             let Definition { plan, channel, .. } = self.of_device(device);
             let channel = &plan.channels[*channel];
-            for (message, compiled) in plan.messages.iter().enumerate() {
+            for (message, compiled) in plan.message_ids() {
                 let regular = compiled.message.from == End::Device && compiled.message.every.is_some();
                 if regular && channel.carries(message) {
                     self.at(self.devices[device].first_report, Event::Report { device, message });
@@ -410,7 +411,8 @@ impl<'a> Trial<'a> {
             recovery.over(self.now);
             self.report.recovery.insert(Some(device.node), *recovery);
         }
-        self.report.lengths = (0..).zip(self.lengths.drain(..)).filter(|(_, count)| *count > 0).collect();
+        self.report.lengths =
+            (0..).map(MessageNumber::new).zip(self.lengths.drain(..)).filter(|(_, count)| *count > 0).collect();
         for (message, open) in &self.open {
             if let Some(first) = open.iter().find(|exchange| !exchange.answered.get()) {
                 self.report.answers.entry(*message).or_default().never(first.asked);

@@ -1,5 +1,7 @@
 //! The order in which what happens at the same moment is done.
 
+use crate::definitions::MessageNumber;
+use emberwort_model::ids::MessageId;
 use std::cell::Cell;
 use std::cmp::Ordering;
 use std::rc::Rc;
@@ -49,7 +51,7 @@ impl Eq for Queued {}
 /// What happens.
 pub(super) enum Event {
     /// A device sends a message that it sends regularly.
-    Report { device: usize, message: usize },
+    Report { device: usize, message: MessageId },
     /// A device sends a planned message.
     Send { device: usize, index: usize },
     /// The host sends a planned request.
@@ -57,7 +59,7 @@ pub(super) enum Event {
     /// The host asks once more, if nobody has answered.
     Retry { index: usize, left: u32, exchange: Rc<Exchange> },
     /// A device answers a request with these values.
-    Reply { device: usize, request: usize, asked: Values, exchange: Option<Rc<Exchange>>, way: ReplySource },
+    Reply { device: usize, request: MessageId, asked: Values, exchange: Option<Rc<Exchange>>, way: ReplySource },
     /// The host goes on with its scripts.
     Script,
     /// The span is over.
@@ -84,7 +86,7 @@ impl Event {
 #[derive(Debug)]
 pub(super) struct Exchange {
     /// The request's message, by number.
-    pub(super) message: usize,
+    pub(super) message: MessageNumber,
     /// The node that is asked.
     pub(super) node: u64,
     /// When it was first sent.

@@ -1,6 +1,7 @@
 //! What both ends receive: compared with what was sent, and answered.
 
 use emberwort_evolution::{Translation, Verdict as Understanding};
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, StreamId, Times};
 
@@ -8,7 +9,7 @@ use super::queue::Event;
 use super::sent::{Sent, Taken};
 use super::{Trial, TrialObserver};
 use crate::Nanoseconds;
-use crate::definitions::Definition;
+use crate::definitions::{Definition, TrialDefinitionId};
 use crate::report::{ReceptionAccount, Recovery, WrongValue};
 use crate::scenario::Device;
 use crate::side::{Found, FoundFrame, Side};
@@ -36,7 +37,11 @@ impl Trial<'_> {
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let channel = *channel;
         let chunk = Chunk {
-            stream: StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 },
+            stream: StreamId {
+                channel: self.scenario.definitions.get(TrialDefinitionId::default()).channel,
+                from: Some(from),
+                tap: 0,
+            },
             times: Times::Last(self.scenario.starts.after(self.now)),
             key: plan.channels[channel].key_is_outside().then_some(key),
             bytes: &bytes,
@@ -44,7 +49,7 @@ impl Trial<'_> {
         let mut is_heard = false;
         match from {
             End::Device => {
-                if self.uses[definition].to_host.arrives(channel) {
+                if self.uses[definition.index()].to_host.arrives(channel) {
                     is_heard = true;
                     self.hold(sent);
                     let found = self.host_side.feed(sent, &chunk);
@@ -58,7 +63,7 @@ impl Trial<'_> {
                     }
                     is_heard |= self.devices[device].is_played();
                     // What a program receives is found as what a played device does; what it makes of it, it knows alone.
-                    if self.uses[self.devices[device].definition].from_host.arrives(channel) {
+                    if self.uses[(self.devices[device].definition).index()].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
                         let found = self.device_sides[device].feed(sent, &chunk);
@@ -77,7 +82,11 @@ impl Trial<'_> {
     /// A program or a recording that plays a device sent bytes. They pass the wire as a frame does.
     pub(super) fn came_from_outside(&mut self, device: usize, bytes: &[u8], watch: &mut dyn TrialObserver) {
         let node = self.devices[device].node;
-        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
+        let stream = StreamId {
+            channel: self.scenario.definitions.get(TrialDefinitionId::default()).channel,
+            from: Some(End::Device),
+            tap: 0,
+        };
         let times = Times::Last(self.scenario.starts.after(self.now));
         watch.sent(&Chunk { stream, times, key: None, bytes });
         let sender = Sender { from: End::Device, number: device, frame: self.sent.next_number() };
@@ -87,7 +96,11 @@ impl Trial<'_> {
     }
 
     pub(super) fn arrive_from_outside(&mut self, node: u64, bytes: &[u8], watch: &mut dyn TrialObserver) {
-        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(End::Device), tap: 0 };
+        let stream = StreamId {
+            channel: self.scenario.definitions.get(TrialDefinitionId::default()).channel,
+            from: Some(End::Device),
+            tap: 0,
+        };
         let times = Times::Last(self.scenario.starts.after(self.now));
         let chunk = Chunk { stream, times, key: None, bytes };
         watch.received(&chunk, node);
@@ -116,11 +129,11 @@ impl Trial<'_> {
     }
 
     /// A message of a program answers the oldest request to its node that it can.
-    pub(super) fn answers_oldest(&mut self, node: u64, message: usize) {
+    pub(super) fn answers_oldest(&mut self, node: u64, message: MessageId) {
         let host = self.of_host();
         let number = host.number(message);
         for (asked, open) in &self.open {
-            let index = (0..host.plan.messages.len()).find(|index| host.number(*index) == *asked);
+            let index = host.plan.message_ids().map(|(index, _)| index).find(|index| host.number(*index) == *asked);
             let answers = index.is_some_and(|index| host.plan.messages[index].message.answered_by.contains(&message));
             let oldest = open.iter().find(|exchange| !exchange.answered.get() && exchange.node == node);
             if let Some(exchange) = oldest.filter(|_| answers) {
@@ -133,7 +146,7 @@ impl Trial<'_> {
     }
 
     /// Compares a received frame with the sent one that its first byte belongs to; the receiver by its definition.
-    pub(super) fn compare(&mut self, frame: &FoundFrame, receiver: usize) {
+    pub(super) fn compare(&mut self, frame: &FoundFrame, receiver: TrialDefinitionId) {
         let mut said = String::new();
         let origin = frame.origin;
         let same = origin.is_some_and(|origin| {
@@ -148,8 +161,8 @@ impl Trial<'_> {
             let is_alike = taken.as_ref().is_some_and(|taken| taken.is_about(sent, receiver, frame));
             if !is_alike {
                 let between = match sent.from {
-                    End::Device => &self.uses[sent.definition].to_host,
-                    End::Host => &self.uses[receiver].from_host,
+                    End::Device => &self.uses[sent.definition.index()].to_host,
+                    End::Host => &self.uses[receiver.index()].from_host,
                 };
                 let (read, values) = ((frame.message, &frame.values), sent.values.clone());
                 let became = between.taken(sent.from, (sent.message, &sent.values), read);
@@ -188,15 +201,15 @@ impl Trial<'_> {
     }
 
     /// What receivers of a definition, by index, make of a frame's sender.
-    pub(super) fn between(&self, sent: &Sent, receiver: usize) -> &Translation {
+    pub(super) fn between(&self, sent: &Sent, receiver: TrialDefinitionId) -> &Translation {
         match sent.from {
-            End::Device => &self.uses[sent.definition].to_host,
-            End::Host => &self.uses[receiver].from_host,
+            End::Device => &self.uses[sent.definition.index()].to_host,
+            End::Host => &self.uses[receiver.index()].from_host,
         }
     }
 
     /// Keeps why frames are broken for a receiver, by its definition, that has another one than their sender.
-    pub(super) fn note_faults(&mut self, found: &Found, receiver: usize, to: Option<u64>) {
+    pub(super) fn note_faults(&mut self, found: &Found, receiver: TrialDefinitionId, to: Option<u64>) {
         for (origin, fault) in &found.faults {
             let Some(sent) = origin.and_then(|origin| self.sent.get_mut(origin)) else { continue };
             if sent.definition != receiver && to.is_none_or(|node| node == sent.node) && sent.fault.is_none() {
@@ -243,7 +256,7 @@ impl Trial<'_> {
     }
 
     /// Looks at the values that a receiver of a definition received.
-    pub(super) fn look(&mut self, definition: usize, frame: &FoundFrame) {
+    pub(super) fn look(&mut self, definition: TrialDefinitionId, frame: &FoundFrame) {
         if self.probes.is_empty() {
             return;
         }

@@ -1,5 +1,6 @@
 //! What both ends send: requests, answers, and what becomes of a frame.
 
+use emberwort_model::ids::MessageId;
 use std::cell::Cell;
 use std::rc::Rc;
 
@@ -10,16 +11,16 @@ use emberwort_wire::{Chunk, StreamId, Times, ValueRef, Values};
 use super::queue::{Event, Exchange};
 use super::sent::{Cause, Sent};
 use super::{HOST, MAX_OPEN, Trial, TrialObserver};
-use crate::definitions::Definition;
+use crate::definitions::{Definition, TrialDefinitionId};
 use crate::player::ReplySource;
 use crate::speech::{self, Said};
 use crate::wire::Sender;
 
 impl Trial<'_> {
     /// A request that is sent for the first time, if somebody answers it: nobody does what is for all.
-    pub(super) fn exchange(&mut self, message: usize, node: u64) -> Option<Rc<Exchange>> {
+    pub(super) fn exchange(&mut self, message: MessageId, node: u64) -> Option<Rc<Exchange>> {
         let compiled = &self.of_host().plan.messages[message].message;
-        let for_all = self.uses[self.scenario.host].framings.1.plan().broadcast == Some(node);
+        let for_all = self.uses[self.scenario.host.index()].framings.1.plan().broadcast == Some(node);
         if for_all || compiled.answered_by.is_empty() {
             return None;
         }
@@ -60,7 +61,7 @@ impl Trial<'_> {
         &mut self,
         device: usize,
         way: ReplySource,
-        request: (usize, &Values),
+        request: (MessageId, &Values),
         exchange: Option<Rc<Exchange>>,
         watch: &mut dyn TrialObserver,
     ) {
@@ -76,16 +77,17 @@ impl Trial<'_> {
         &mut self,
         device: Option<usize>,
         node: u64,
-        message: usize,
+        message: MessageId,
         values: Values,
         cause: Cause<'_>,
         watch: &mut dyn TrialObserver,
     ) {
-        let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
+        let definition = device
+            .map_or(self.scenario.host, |device| TrialDefinitionId::new((self.devices[device].definition).index()));
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let compiled = &plan.messages[message];
         let revision = device.map_or(plan.link.revision, |device| self.devices[device].revision);
-        let (from_device, from_host) = &self.uses[definition].framings;
+        let (from_device, from_host) = &self.uses[definition.index()].framings;
         let (from, framing) = if device.is_some() { (End::Device, from_device) } else { (End::Host, from_host) };
         let sequence = self.sequences[usize::from(from == End::Host)].entry(node).or_insert(0);
         let said = Said { message, node, sequence: *sequence, revision, values: &values };
@@ -101,7 +103,11 @@ impl Trial<'_> {
             self.lengths.resize(on_wire.len() + 1, 0);
         }
         self.lengths[on_wire.len()] += 1;
-        let stream = StreamId { channel: self.scenario.definitions.get(0).channel, from: Some(from), tap: 0 };
+        let stream = StreamId {
+            channel: self.scenario.definitions.get(TrialDefinitionId::default()).channel,
+            from: Some(from),
+            tap: 0,
+        };
         let outside = plan.channels[*channel].key_is_outside().then_some(key);
         let time = self.scenario.starts.after(self.now);
         watch.sent(&Chunk { stream, times: Times::Last(time), key: outside, bytes: on_wire });
@@ -122,7 +128,7 @@ impl Trial<'_> {
         let understood = match &compiled.message.line {
             Some(_) => emberwort_wire::line::read(compiled, &body, &mut expected).is_ok_and(|fits| fits),
             None => {
-                let asked = |(request, slot): (usize, usize)| match cause
+                let asked = |(request, slot): (MessageId, usize)| match cause
                     .answers
                     .filter(|(asked, _)| *asked == request)?
                     .1
@@ -185,10 +191,13 @@ impl Trial<'_> {
     pub(super) fn is_not_taken(&mut self, sent: &Sent) -> bool {
         let receiver = match sent.from {
             End::Device => self.scenario.host,
-            End::Host => match self.devices.iter().find(|device| device.node == sent.node) {
-                Some(device) => device.definition,
-                None => return false,
-            },
+            End::Host => TrialDefinitionId::new(
+                (match self.devices.iter().find(|device| device.node == sent.node) {
+                    Some(device) => device.definition,
+                    None => return false,
+                })
+                .index(),
+            ),
         };
         if !sent.arrived || sent.definition == receiver {
             return false;

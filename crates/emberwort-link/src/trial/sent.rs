@@ -1,5 +1,7 @@
 //! A frame that was sent, and what a receiver with another definition made of it.
 
+use crate::definitions::TrialDefinitionId;
+use emberwort_model::ids::MessageId;
 use std::rc::Rc;
 
 use emberwort_evolution::Understood;
@@ -16,7 +18,7 @@ pub(super) struct Cause<'a> {
     /// The request that it is, or answers.
     pub(super) exchange: Option<Rc<Exchange>>,
     /// The request's message, by index in the device's definition, and its values as the device read them.
-    pub(super) answers: Option<(usize, &'a Values)>,
+    pub(super) answers: Option<(MessageId, &'a Values)>,
 }
 
 /// A frame that was sent.
@@ -26,9 +28,9 @@ pub(super) struct Sent {
     pub(super) from: End,
     pub(super) node: u64,
     /// Index of the sender's definition.
-    pub(super) definition: usize,
+    pub(super) definition: TrialDefinitionId,
     /// Index of the message there.
-    pub(super) message: usize,
+    pub(super) message: MessageId,
     pub(super) key: u64,
     pub(super) values: Values,
     /// The request that it is, or answers.
@@ -47,15 +49,15 @@ pub(super) struct Sent {
 /// What a receiver with another definition made of a frame. Many frames have the values of the one before.
 pub(super) struct Taken {
     /// The definitions of sender and receiver, and the end that sent.
-    pub(super) ends: (usize, usize, End),
+    pub(super) ends: (TrialDefinitionId, TrialDefinitionId, End),
     /// The message by index there, and its values.
-    pub(super) sent: (usize, Values),
-    pub(super) read: (usize, Values),
+    pub(super) sent: (MessageId, Values),
+    pub(super) read: (MessageId, Values),
     pub(super) became: Understood,
 }
 
 impl Taken {
-    pub(super) fn is_about(&self, sent: &Sent, receiver: usize, frame: &FoundFrame) -> bool {
+    pub(super) fn is_about(&self, sent: &Sent, receiver: TrialDefinitionId, frame: &FoundFrame) -> bool {
         self.ends == (sent.definition, receiver, sent.from)
             && (self.sent.0, self.read.0) == (sent.message, frame.message)
             && self.sent.1 == sent.values

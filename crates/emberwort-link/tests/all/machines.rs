@@ -1,5 +1,6 @@
 //! The ends as machines, in virtual time: they talk to each other without clock and ports, and say what they say in a trial.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -48,7 +49,7 @@ fn talk(device: &mut DeviceEnd, host: &mut HostEnd, milliseconds: u64) -> (Vec<L
         device.handle_timeout(now);
         host.handle_timeout(now);
         let later = now.after(1_000_000);
-        let chunk = |from: End| StreamId { channel: 0, from: Some(from), tap: 0 };
+        let chunk = |from: End| StreamId { channel: ChannelId::default(), from: Some(from), tap: 0 };
         while let Some(frame) = device.poll_transmit() {
             // C6 39, node, kind, counter: it counts all frames, reports and answers alike.
             assert_eq!(frame[4], from_device as u8, "{frame:02X?}");

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::common::{Piece, run_and_keep};
 use emberwort_evolution::Verdict;
-use emberwort_link::{Report, Revisions, Scenario};
+use emberwort_link::{MessageNumber, Report, Revisions, Scenario};
 use emberwort_model::{Plan, Source, check};
 
 const CHANNEL: &str = "channel bus {\n medium uart 115200 8N1\n limit 40 bytes\n frame {\n sync C6\n node : u8 address\n kind : u8 message\n \
@@ -57,8 +57,8 @@ fn between(Found { scenario, report, .. }: &Found) -> Vec<(String, u64, Verdict,
     all.collect()
 }
 
-fn counts(counts: &BTreeMap<(usize, u64), u64>, scenario: &Scenario) -> Vec<(String, u64, u64)> {
-    let name = |message: usize| scenario.definitions.message(message).0.to_owned();
+fn counts(counts: &BTreeMap<(MessageNumber, u64), u64>, scenario: &Scenario) -> Vec<(String, u64, u64)> {
+    let name = |message: MessageNumber| scenario.definitions.message(message).0.to_owned();
     counts.iter().map(|((message, node), count)| (name(*message), *node, *count)).collect()
 }
 

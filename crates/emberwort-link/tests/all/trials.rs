@@ -6,7 +6,7 @@ use emberwort_wire::Framed;
 use std::sync::Arc;
 
 use crate::common::{Piece, run_and_keep};
-use emberwort_link::{Report, Revisions, Scenario, TrialObserver, run};
+use emberwort_link::{MessageNumber, Report, Revisions, Scenario, TrialObserver, run};
 use emberwort_model::Plan;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -33,7 +33,7 @@ fn problem(text: &str) -> String {
 
 const QUIET: &str = "channel = \"bus485\"\nspan = \"10 s\"\n[[device]]\nnode = 3\n";
 
-fn total(counts: &std::collections::BTreeMap<(usize, u64), u64>) -> u64 {
+fn total(counts: &std::collections::BTreeMap<(MessageNumber, u64), u64>) -> u64 {
     counts.values().sum()
 }
 
@@ -83,11 +83,14 @@ fn requests_are_answered_as_the_trial_says() {
     assert!(report.passed(), "{:#?}", report.verdicts);
     // 10 bytes there, 5 ms, 11 bytes back (MoveAccepted has a body of 3 bytes).
     let plan = plan();
-    let answers = &report.answers[&plan.message_index("MoveGate").unwrap()];
+    let answers = &report.answers[&MessageNumber::of_own(plan.message_index("MoveGate").unwrap())];
     assert_eq!((answers.asked, answers.answered), (3, 3));
     assert_eq!(answers.slowest, Some(10 * 86_805 + 5_000_000 + 11 * 86_805));
-    let with: Vec<(&str, u64)> =
-        answers.with.iter().map(|(message, count)| (plan.messages[*message].message.name.as_str(), *count)).collect();
+    let with: Vec<(&str, u64)> = answers
+        .with
+        .iter()
+        .map(|(message, count)| (plan.messages[message.index()].message.name.as_str(), *count))
+        .collect();
     assert_eq!(with, [("MoveAccepted", 1), ("Refused", 2)]);
 }
 
@@ -259,7 +262,7 @@ fn nobody_answers_what_is_for_all() {
     let request =
         |node: u8| format!("[[request]]\nat = \"1 ms\"\nnode = {node}\nmessage = \"Move\"\nfields = {{ to = 5 }}\n");
     let (one, _) = small(frame, "id 0x90", &format!("{TWO}{}", request(2))).unwrap();
-    assert_eq!((one.answers.len(), one.answers[&0].answered, total(&one.received)), (1, 1, 2));
+    assert_eq!((one.answers.len(), one.answers[&MessageNumber::default()].answered, total(&one.received)), (1, 1, 2));
     let (all, _) = small(frame, "id 0x90", &format!("{TWO}{}", request(0))).unwrap();
     assert_eq!((all.answers.len(), total(&all.sent), total(&all.received), total(&all.lost)), (0, 1, 1, 0));
     assert_eq!(all.wrong, 0);

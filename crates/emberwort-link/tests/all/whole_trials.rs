@@ -1,5 +1,6 @@
 //! All that a trial file can say of devices, the wire and the host, each checked by what is received.
 
+use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
 use crate::common::run_and_keep;
@@ -53,7 +54,7 @@ fn rows_from(plan: &Arc<Plan>, text: &str, from: End) -> (Report, Vec<Row>) {
     let channel = plan.channels.iter().position(|channel| channel.name == "bus485").unwrap();
     let mut sink = Rows {
         plan,
-        reader: BodyReader::new(plan.clone(), channel, Some(from)),
+        reader: BodyReader::new(plan.clone(), ChannelId::new(channel), Some(from)),
         requests: Requests::default(),
         rows: Vec::new(),
     };

@@ -5,6 +5,7 @@
 mod report;
 pub mod wire_time;
 
+use crate::ids::ChannelId;
 pub use report::{ChannelReport, MessageRow, medium_text, report};
 
 use num_rational::Ratio;
@@ -104,7 +105,7 @@ fn unused_bits(kind: &Kind, width: u8) -> f64 {
 }
 
 /// What a message costs on the channel with this index.
-pub fn message_on(channel: &Channel, plan: &MessagePlan, index: usize) -> MessageOnChannel {
+pub fn message_on(channel: &Channel, plan: &MessagePlan, index: ChannelId) -> MessageOnChannel {
     let direction = channel.direction(plan.message.from);
     let (least, mut greatest) = (plan.least_size(), plan.greatest_size());
     if plan.has_rest {
@@ -178,7 +179,7 @@ pub(crate) fn field_length(field: &Field, form: LineForm) -> (usize, usize) {
 /// Bytes a second of the regular messages of one device on a channel; `None` if there are none.
 pub(crate) fn regular_bytes_per_second(plan: &Plan, channel: &Direction) -> Option<f64> {
     let mut sum = None;
-    let carried = plan.messages.iter().enumerate().filter(|(index, _)| channel.key_of(*index).is_some());
+    let carried = plan.message_ids().filter(|(index, _)| channel.key_of(*index).is_some());
     for (_, compiled) in carried {
         if let Some(every) = compiled.message.every {
             let bytes = channel.frame_size(compiled.greatest_size()) as f64;

@@ -1,5 +1,6 @@
 //! The budget of a whole link: a table for each channel, and what all its messages together take.
 
+use crate::ids::{ChannelId, MessageId};
 use num_rational::Ratio;
 
 use super::wire_time::Seconds;
@@ -11,7 +12,7 @@ use crate::plan::Plan;
 #[derive(Clone, Debug, PartialEq)]
 pub struct MessageRow {
     /// Index of the message.
-    pub message: usize,
+    pub message: MessageId,
     /// Its body.
     pub body: BodyBudget,
     /// Its frames.
@@ -28,7 +29,7 @@ pub struct MessageRow {
 #[derive(Clone, Debug, PartialEq)]
 pub struct ChannelReport {
     /// Index of the channel.
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The messages, in order of declaration.
     pub rows: Vec<MessageRow>,
     /// The share of the time that the regular messages of all devices and of the host take.
@@ -46,10 +47,10 @@ pub struct ChannelReport {
 
 /// The budget of every channel with so many devices.
 pub fn report(plan: &Plan, devices: u64) -> Vec<ChannelReport> {
-    (0..plan.channels.len()).map(|channel| channel_report(plan, channel, devices)).collect()
+    (0..plan.channels.len()).map(|channel| channel_report(plan, ChannelId::new(channel), devices)).collect()
 }
 
-fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
+fn channel_report(plan: &Plan, index: ChannelId, devices: u64) -> ChannelReport {
     let channel = &plan.channels[index];
     let zero = Ratio::from_integer(0);
     let devices = Ratio::from_integer(i128::from(devices));
@@ -58,7 +59,7 @@ fn channel_report(plan: &Plan, index: usize, devices: u64) -> ChannelReport {
     // Regular and longest times of a device, and of the host.
     let mut regular = [zero; 2];
     let mut longest = [zero; 2];
-    for (message, compiled) in plan.messages.iter().enumerate() {
+    for (message, compiled) in plan.message_ids() {
         if !channel.carries(message) {
             continue;
         }

@@ -24,7 +24,7 @@ fn text(plan: &Plan) -> String {
             lines.push(format!("{host}{}", channel_text(direction)));
         }
     }
-    for (index, message) in plan.messages.iter().enumerate() {
+    for (index, message) in plan.message_ids() {
         let own = &message.message;
         let mut line = format!("message {} {:?} {:?} {:?}", own.name, own.from, message.byte_order, own.line);
         for channel in &own.channels {

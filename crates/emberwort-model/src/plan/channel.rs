@@ -1,5 +1,6 @@
 //! A channel of a plan: what both ends share, and the frames of each.
 
+use crate::ids::MessageId;
 use std::any::Any;
 use std::sync::{Arc, OnceLock};
 
@@ -71,7 +72,7 @@ impl Channel {
     }
 
     /// The message (by index) that a key selects in frames from an end; `None` asks for those of both.
-    pub fn message_of(&self, key: u64, from: Option<End>) -> Option<usize> {
+    pub fn message_of(&self, key: u64, from: Option<End>) -> Option<MessageId> {
         let ends = from.map_or([End::Device, End::Host], |end| [end, end]);
         ends.into_iter().find_map(|end| self.direction(end).message_of(key))
     }
@@ -89,7 +90,7 @@ impl Channel {
     }
 
     /// Whether a message (by index) travels here, from either end.
-    pub fn carries(&self, message: usize) -> bool {
+    pub fn carries(&self, message: MessageId) -> bool {
         self.directions().any(|(_, direction)| direction.carries(message))
     }
 

@@ -1,5 +1,6 @@
 //! The plan of a channel: where the parts of a frame lie, how its end is found, which key selects which message.
 
+use crate::ids::MessageId;
 use std::ops::RangeInclusive;
 
 use crate::algorithm::Algorithm;
@@ -34,7 +35,7 @@ pub struct Direction {
     /// Bytes behind the body.
     pub tail_bytes: usize,
     /// Which key selects which message (an index into the link's messages), by rising key.
-    pub keys: Vec<(u64, usize)>,
+    pub keys: Vec<(u64, MessageId)>,
     /// How the definition writes keys here.
     pub key_base: Base,
     /// For each of `keys` that a node's number was added to, what it was added to.
@@ -297,7 +298,7 @@ impl Direction {
     }
 
     /// The key of a message (by index) from or to a node; `None` if it does not travel here, or has no key for this node.
-    pub fn key_for(&self, message: usize, node: u64) -> Option<u64> {
+    pub fn key_for(&self, message: MessageId, node: u64) -> Option<u64> {
         let at = self.keys.iter().position(|(_, index)| *index == message)?;
         let Some(base) = self.node_bases.get(at).copied().flatten() else { return Some(self.keys[at].0) };
         let key = base.checked_add(node)?;
@@ -305,7 +306,7 @@ impl Direction {
     }
 
     /// The nodes that the keys of a message (by index) are for; `None` if its key does not say the node.
-    pub fn nodes_of(&self, message: usize) -> Option<RangeInclusive<u64>> {
+    pub fn nodes_of(&self, message: MessageId) -> Option<RangeInclusive<u64>> {
         let own = || self.keys.iter().zip(&self.node_bases).filter(|((_, index), _)| *index == message);
         let (((least, _), base), ((greatest, _), _)) = own().next().zip(own().next_back())?;
         let base = (*base)?;
@@ -323,7 +324,7 @@ impl Direction {
     }
 
     /// A key of a message (by index) on this channel: of those for several nodes, the least.
-    pub fn key_of(&self, message: usize) -> Option<u64> {
+    pub fn key_of(&self, message: MessageId) -> Option<u64> {
         self.keys.iter().find(|(_, index)| *index == message).map(|(key, _)| *key)
     }
 
@@ -344,12 +345,12 @@ impl Direction {
 
     /// The index of the message that a key selects.
     #[inline]
-    pub fn message_of(&self, key: u64) -> Option<usize> {
+    pub fn message_of(&self, key: u64) -> Option<MessageId> {
         self.keys.binary_search_by_key(&key, |(key, _)| *key).ok().map(|at| self.keys[at].1)
     }
 
     /// Whether a message (by index) travels here.
-    pub fn carries(&self, message: usize) -> bool {
+    pub fn carries(&self, message: MessageId) -> bool {
         self.key_of(message).is_some()
     }
 

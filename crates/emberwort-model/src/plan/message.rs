@@ -2,6 +2,7 @@
 //!
 //! Records have plans of the same kind, to which the steps of messages (and of other records) point.
 
+use crate::ids::MessageId;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -25,7 +26,7 @@ pub struct MessagePlan {
     /// Most bytes of such a field, as the channels leave them.
     pub rest_bytes: usize,
     /// The request (by index) and its field that decide about a value of this answer.
-    pub request: Option<(usize, usize)>,
+    pub request: Option<(MessageId, usize)>,
     /// The fields of this request that decide about values of its answers.
     pub deciding: Vec<usize>,
 }
@@ -55,7 +56,7 @@ impl MessagePlan {
 }
 
 /// The request and its field that decide about a field's value.
-fn request_of(field: &Field) -> Option<(usize, usize)> {
+fn request_of(field: &Field) -> Option<(MessageId, usize)> {
     let Kind::Union(union) = &field.kind else { return None };
     match union.selector {
         Selector::Request { message, slot } => Some((message, slot)),

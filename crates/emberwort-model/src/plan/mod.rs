@@ -6,6 +6,7 @@ mod channel;
 mod frame;
 mod message;
 
+use std::ops::{Index, IndexMut};
 use std::sync::Arc;
 
 pub use channel::Channel;
@@ -16,7 +17,9 @@ pub use message::{
 };
 pub(crate) use message::{Compiler, place_of};
 
-use crate::model::{Field, Link};
+use crate::ids::{ChannelId, MessageId};
+use crate::model::{Field, Link, Message};
+use crate::syntax::ast::{ChannelItem, MessageItem};
 
 /// A whole link, compiled.
 #[derive(Clone, Debug)]
@@ -50,13 +53,52 @@ impl Plan {
         Compiler::new(self.link.byte_order).element(field)
     }
 
+    /// The channels with their indices, in order of declaration.
+    pub fn channel_ids(&self) -> impl DoubleEndedIterator<Item = (ChannelId, &Channel)> {
+        self.channels.iter().enumerate().map(|(index, channel)| (ChannelId::new(index), channel))
+    }
+
+    /// The messages with their indices, in order of declaration.
+    pub fn message_ids(&self) -> impl DoubleEndedIterator<Item = (MessageId, &MessagePlan)> {
+        self.messages.iter().enumerate().map(|(index, message)| (MessageId::new(index), message))
+    }
+
     /// The index of the message with this name.
-    pub fn message_index(&self, name: &str) -> Option<usize> {
-        self.messages.iter().position(|plan| plan.message.name == name)
+    pub fn message_index(&self, name: &str) -> Option<MessageId> {
+        self.messages.iter().position(|plan| plan.message.name == name).map(MessageId::new)
     }
 
     /// The index of the channel with this name.
-    pub fn channel_index(&self, name: &str) -> Option<usize> {
-        self.channels.iter().position(|channel| channel.name == name)
+    pub fn channel_index(&self, name: &str) -> Option<ChannelId> {
+        self.channels.iter().position(|channel| channel.name == name).map(ChannelId::new)
     }
 }
+
+/// What is kept of each channel, or of each message, in the order of declaration.
+macro_rules! indexed {
+    ($($id:ident => $item:ty),*) => {$(
+        impl Index<$id> for [$item] {
+            type Output = $item;
+
+            fn index(&self, id: $id) -> &$item {
+                &self[id.index()]
+            }
+        }
+
+        impl Index<$id> for Vec<$item> {
+            type Output = $item;
+
+            fn index(&self, id: $id) -> &$item {
+                &self[id.index()]
+            }
+        }
+
+        impl IndexMut<$id> for Vec<$item> {
+            fn index_mut(&mut self, id: $id) -> &mut $item {
+                &mut self[id.index()]
+            }
+        }
+    )*};
+}
+
+indexed!(ChannelId => Channel, MessageId => MessagePlan, MessageId => Arc<Message>, MessageId => MessageItem, ChannelId => ChannelItem);

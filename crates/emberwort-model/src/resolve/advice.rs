@@ -1,5 +1,6 @@
 //! What can be used as it is, but probably does not say what was meant, or could be better.
 
+use crate::ids::ChannelId;
 use std::collections::HashMap;
 
 use super::Resolver;
@@ -160,7 +161,7 @@ impl Resolver<'_> {
             for name in &item.answered_by {
                 let Some(answer) = self.messages.get(&name.text).map(|index| &plan.messages[*index]) else { continue };
                 let both = compiled.message.channels.iter().filter(|channel| answer.message.channels.contains(channel));
-                let time = |channel: &usize| {
+                let time = |channel: &ChannelId| {
                     let cost = |message| budget::message_on(&plan.channels[*channel], message, *channel);
                     let (asked, told) = (cost(compiled), cost(answer));
                     let (least, greatest) =
@@ -323,7 +324,7 @@ impl Resolver<'_> {
     /// Regular messages that a channel has no time for.
     fn loads(&mut self, plan: &Plan) {
         let file = self.file;
-        for (index, channel) in plan.channels.iter().enumerate() {
+        for (index, channel) in plan.channel_ids() {
             let mut sum = 0.0;
             let mut duty = 0.0;
             let mut last: Option<Span> = None;

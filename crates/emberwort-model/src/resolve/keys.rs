@@ -1,5 +1,6 @@
 //! Which key selects which message on a channel, and whether its frames fit there.
 
+use crate::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use super::Resolver;
@@ -16,8 +17,8 @@ use crate::syntax::ast::{KeyItem, KeyKind, MessageItem, Name};
 /// A message on a channel.
 struct KeyedMessage<'a> {
     /// Index of the channel, and of the message.
-    index: usize,
-    number: usize,
+    index: ChannelId,
+    number: MessageId,
     /// Which of the message's channels it is.
     position: usize,
     message: &'a MessagePlan,
@@ -77,7 +78,7 @@ fn wanted_key(channel: &Direction) -> Option<KeyKind> {
 }
 
 /// Whether bodies select messages by their size on a channel, and each end has one of the same size.
-fn has_same_sizes(index: usize, channel: &Channel, messages: &[MessagePlan]) -> bool {
+fn has_same_sizes(index: ChannelId, channel: &Channel, messages: &[MessagePlan]) -> bool {
     let sizes = |from: End| {
         let all = messages.iter().filter(|message| message.message.from == from);
         let here = all.filter(|message| message.message.channels.contains(&index));
@@ -109,21 +110,23 @@ impl Resolver<'_> {
         }
         for (index, channel) in channels.iter_mut().enumerate() {
             // Each end has a wire of its own, which says whose a body is where its size does not.
-            if matches!(channel.medium.kind, MediumKind::Spi { .. }) && has_same_sizes(index, channel, messages) {
+            if matches!(channel.medium.kind, MediumKind::Spi { .. })
+                && has_same_sizes(ChannelId::new(index), channel, messages)
+            {
                 channel.split();
             }
             for (from, direction) in channel.directions_mut() {
-                self.keys_of(index, direction, messages, from);
+                self.keys_of(ChannelId::new(index), direction, messages, from);
             }
         }
     }
 
-    fn keys_of(&mut self, index: usize, channel: &mut Direction, messages: &[MessagePlan], from: Option<End>) {
+    fn keys_of(&mut self, index: ChannelId, channel: &mut Direction, messages: &[MessagePlan], from: Option<End>) {
         let file = self.file;
         let mut taken = Taken::default();
-        let mut bases: HashMap<usize, u64> = HashMap::new();
+        let mut bases: HashMap<MessageId, u64> = HashMap::new();
         let mut written: Vec<Base> = Vec::new();
-        for (number, (message, item)) in messages.iter().zip(&file.messages).enumerate() {
+        for (number, (message, item)) in (0..).map(MessageId::new).zip(messages.iter().zip(&file.messages)) {
             let Some(position) = message.message.channels.iter().position(|other| *other == index) else { continue };
             if from.is_some_and(|from| from != message.message.from) {
                 continue;
@@ -286,7 +289,7 @@ impl Resolver<'_> {
             self.report(Finding::new(Code::DuplicateKey, span, message, help).related(first, "the other one"));
             return None;
         }
-        Some(vec![carried.number as u64])
+        Some(vec![carried.number.index() as u64])
     }
 
     /// A key, or one for each node whose number is added to it.
@@ -304,7 +307,7 @@ impl Resolver<'_> {
     }
 
     /// Where no length part says it, the size of its message must say where a frame ends.
-    fn sizes_by_key(&mut self, index: usize, channel: &mut Direction, messages: &[MessagePlan]) {
+    fn sizes_by_key(&mut self, index: ChannelId, channel: &mut Direction, messages: &[MessagePlan]) {
         let has_length = channel.part(|role| matches!(role, Role::Length { .. })).is_some();
         if !channel.finder.runs_on() || has_length {
             return;
@@ -314,7 +317,7 @@ impl Resolver<'_> {
         let place = (file.channels[index].name.span, "the channel, whose frames have no length part");
         let mut sizes = Vec::new();
         for (_, message) in &channel.keys {
-            let (message, name) = (&messages[*message], &file.messages[*message].name);
+            let (message, name) = (&messages[*message], &file.messages[message.index()].name);
             let varies = match (
                 message.has_rest || message.sections.iter().any(|s| s.least_size != s.greatest_size),
                 message.sections.len(),
@@ -358,7 +361,7 @@ impl Resolver<'_> {
             })
             .collect();
         for (key, index) in &channel.keys {
-            let (message, item) = (&messages[*index], &self.file.messages[*index]);
+            let (message, item) = (&messages[*index], &self.file.messages[index.index()]);
             if *key < 0x80 {
                 let span = item.id.map_or(item.name.span, |id| id.span);
                 let text = format!("{} is not a status byte: bit 7 is not set", message.message.id_base.text(*key, 2));
@@ -409,14 +412,20 @@ impl Resolver<'_> {
         }
     }
 
-    fn no_key(&mut self, index: usize, channel: &str, name: &Name, why: &str, help: &str) {
+    fn no_key(&mut self, index: ChannelId, channel: &str, name: &Name, why: &str, help: &str) {
         let place = self.file.channels[index].name.span;
         let message = format!("on `{channel}`, `{}` cannot be told apart: {why}", name.text);
         self.report(Finding::new(Code::NoMessageKey, name.span, message, help).related(place, "the channel"));
     }
 
     /// The id of a message, if the channel's frames have room for it.
-    fn id_on(&mut self, channel: &Direction, message: &MessagePlan, item: &MessageItem, index: usize) -> Option<u64> {
+    fn id_on(
+        &mut self,
+        channel: &Direction,
+        message: &MessagePlan,
+        item: &MessageItem,
+        index: ChannelId,
+    ) -> Option<u64> {
         let bits = channel.key_part()?.bits;
         let Some(id) = message.message.id else {
             if item.id.is_none() && !item.damaged {
@@ -443,7 +452,7 @@ impl Resolver<'_> {
         Some(id)
     }
 
-    fn fits(&mut self, index: usize, channel: &Direction, body: usize, name: &Name) {
+    fn fits(&mut self, index: ChannelId, channel: &Direction, body: usize, name: &Name) {
         let size = channel.frame_size(body);
         let by_port = channel.selected_by == KeySource::Port;
         if size > channel.limit {

@@ -11,6 +11,7 @@ mod nested_frames;
 mod places;
 mod records;
 
+use crate::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
@@ -54,10 +55,10 @@ pub(crate) fn field_of_type(text: &str, plan: Option<&Plan>) -> Result<Field, Ve
 }
 
 /// Items by name; the first of each.
-fn index<'a>(names: impl Iterator<Item = &'a Name>) -> HashMap<String, usize> {
+fn index<'a, I>(names: impl Iterator<Item = &'a Name>, of: impl Fn(usize) -> I) -> HashMap<String, I> {
     let mut found = HashMap::new();
     for (n, name) in names.enumerate() {
-        found.entry(name.text.clone()).or_insert(n);
+        found.entry(name.text.clone()).or_insert_with(|| of(n));
     }
     found
 }
@@ -87,8 +88,8 @@ struct Resolver<'a> {
     guesses: usize,
     record_items: HashMap<String, usize>,
     table_items: HashMap<String, usize>,
-    channels: HashMap<String, usize>,
-    messages: HashMap<String, usize>,
+    channels: HashMap<String, ChannelId>,
+    messages: HashMap<String, MessageId>,
     /// Items by name, with the place of their first declaration.
     names: HashMap<String, Span>,
     /// Names of enums, flag sets, records and tables that something refers to.
@@ -125,10 +126,10 @@ impl<'a> Resolver<'a> {
             reaches: HashMap::new(),
             depth: 0,
             guesses: 0,
-            record_items: index(file.records.iter().map(|item| &item.name)),
-            table_items: index(file.tables.iter().map(|item| &item.name)),
-            channels: index(file.channels.iter().map(|item| &item.name)),
-            messages: index(file.messages.iter().map(|item| &item.name)),
+            record_items: index(file.records.iter().map(|item| &item.name), |at| at),
+            table_items: index(file.tables.iter().map(|item| &item.name), |at| at),
+            channels: index(file.channels.iter().map(|item| &item.name), ChannelId::new),
+            messages: index(file.messages.iter().map(|item| &item.name), MessageId::new),
             names: HashMap::new(),
             used: HashSet::new(),
         }

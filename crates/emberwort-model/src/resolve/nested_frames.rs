@@ -1,5 +1,6 @@
 //! Frames inside of messages: that they end, and that they fit.
 
+use crate::ids::{ChannelId, MessageId};
 use std::collections::HashSet;
 
 use super::Resolver;
@@ -11,9 +12,9 @@ impl Resolver<'_> {
     /// Reports frames that can carry themselves: no reader could tell where they end.
     pub(super) fn endless_nesting(&mut self, plan: &Plan) {
         let file = self.file;
-        let on = |message: usize, channel: usize| plan.messages[message].message.channels.contains(&channel);
+        let on = |message: MessageId, channel: ChannelId| plan.messages[message].message.channels.contains(&channel);
         // Which channels' frames the frames of each channel can carry.
-        let mut carries: Vec<HashSet<usize>> = vec![HashSet::new(); plan.channels.len()];
+        let mut carries: Vec<HashSet<ChannelId>> = vec![HashSet::new(); plan.channels.len()];
         let mut nested_frames = Vec::new();
         for (index, (compiled, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
             let items = item.sections.iter().flat_map(|section| &section.fields);
@@ -21,7 +22,7 @@ impl Resolver<'_> {
                 if let Kind::NestedFrame { channel, .. } = field.kind {
                     nested_frames.push((index, channel, field_item.ty_span));
                     for outer in &compiled.message.channels {
-                        carries[*outer].insert(channel);
+                        carries[outer.index()].insert(channel);
                     }
                 }
             }
@@ -30,9 +31,13 @@ impl Resolver<'_> {
             let mut seen = HashSet::from([inner]);
             let mut open = vec![inner];
             while let Some(channel) = open.pop() {
-                open.extend(carries[channel].iter().filter(|next| seen.insert(**next)));
+                open.extend(carries[channel.index()].iter().filter(|next| seen.insert(**next)));
             }
-            if let Some(outer) = (0..plan.channels.len()).find(|outer| on(message, *outer) && seen.contains(outer)) {
+            if let Some(outer) = plan
+                .channel_ids()
+                .map(|(outer, _)| outer)
+                .find(|outer| on(MessageId::new(message), *outer) && seen.contains(outer))
+            {
                 self.report(Finding::new(
                     Code::EndlessNesting,
                     span,

@@ -3,6 +3,7 @@
 
 use emberwort_model::budget::wire_time::{Lora, can};
 use emberwort_model::budget::{body, decimal_text, energy, message_on, report, time_text, to_f64};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{SpiWords, UartFormat};
 use emberwort_model::model::{End, MediumKind};
 use emberwort_model::{Plan, Source, check, what_if};
@@ -259,7 +260,7 @@ fn lines_cost_what_their_values_make_of_them() {
          channel t { medium uart 9600 8N1\n lines crlf }
          message V { from device  on t  line \"V{v}:{p:fixed 1} {h:hex4}\"  v : u8  p : -5 .. 100 % step 0.5  h : u16 }",
     );
-    let cost = message_on(&plan.channels[0], &plan.messages[0], 0);
+    let cost = message_on(&plan.channels[0], &plan.messages[0], ChannelId::default());
     // V0:0.0 0000 and V255:100.0 FFFF, and the line's end.
     assert_eq!(cost.frame, (11 + 2, 15 + 2));
     assert_eq!(cost.greatest.bits, 170);

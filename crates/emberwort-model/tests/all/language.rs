@@ -2,6 +2,7 @@
 
 use emberwort_model::algorithm::Algorithm;
 use emberwort_model::diagnostics::{Code, escaped, nearest};
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::layout::{byte_bit, rows};
 use emberwort_model::medium::UartFormat;
 use emberwort_model::model::{ByteOrder, End, Kind, Length, LinePiece, MediumKind, Value, section_revisions};
@@ -50,19 +51,22 @@ fn a_message_says_who_when_where_and_what_answers() {
     );
     let ask = &plan.messages[0].message;
     assert_eq!((ask.id, ask.from, ask.every), (Some(0x1F), End::Host, None));
-    assert_eq!((ask.channels.as_slice(), ask.answered_by.as_slice()), (&[1, 0][..], &[1][..]));
+    assert_eq!(
+        (ask.channels.as_slice(), ask.answered_by.as_slice()),
+        (&[ChannelId::new(1), ChannelId::new(0)][..], &[MessageId::new(1)][..])
+    );
     assert_eq!((ask.within, ask.doc.as_str()), (Some(11_500_000), "First line.\nSecond line."));
     let answer = &plan.messages[1].message;
     assert_eq!((answer.every, answer.from), (Some(120_000_000_000), End::Device));
     let a = plan.channels[0].direction(End::Device);
     assert_eq!(a.medium.kind, MediumKind::Uart(UartFormat { parity: 'E', stop_halves: 4, ..UartFormat::usual(9600) }));
     assert_eq!((a.finder, a.limit, a.head_bytes, a.tail_bytes), (FrameFinder::Sync, 20, 4, 0));
-    assert_eq!(a.keys, [(7, 1), (0x1F, 0)]);
-    assert_eq!((a.message_of(7), a.message_of(8), a.greatest_body), (Some(1), None, 1));
+    assert_eq!(a.keys, [(7, MessageId::new(1)), (0x1F, MessageId::new(0))]);
+    assert_eq!((a.message_of(7), a.message_of(8), a.greatest_body), (Some(MessageId::new(1)), None, 1));
     let b = plan.channels[1].direction(End::Device);
     assert_eq!((b.finder, b.limit), (FrameFinder::Packet, 1472));
     assert_eq!(b.medium.kind, MediumKind::Udp { port: 4000, ipv6: false, bitrate: 100_000_000 });
-    assert!(b.carries(0) && !b.carries(1));
+    assert!(b.carries(MessageId::default()) && !b.carries(MessageId::new(1)));
 }
 
 #[test]

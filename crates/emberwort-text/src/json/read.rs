@@ -3,6 +3,7 @@
 use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::{Field, Kind, Labelled, Length, Union};
 use emberwort_model::number::Decimal;
 use emberwort_wire::frame::body_on;
@@ -181,7 +182,7 @@ fn flags(labels: &Labelled, set: &[Json]) -> Result<u64, String> {
 ///
 /// # Errors
 /// What is wrong, and a way out.
-fn nested_frame(filling: Filling<'_>, channel: usize, row: &Json) -> Result<Vec<u8>, String> {
+fn nested_frame(filling: Filling<'_>, channel: ChannelId, row: &Json) -> Result<Vec<u8>, String> {
     let Some(plan) = filling.plan else { return Err("a frame can only be given as hex here".into()) };
     let usual = "a frame inside is {\"message\": …, \"fields\": {…}}, or hex";
     let Json::Object(row) = row else { return Err(usual.into()) };

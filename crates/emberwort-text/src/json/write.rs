@@ -1,5 +1,6 @@
 //! Values to JSON.
 
+use emberwort_model::ids::ChannelId;
 use std::fmt::{self, Write};
 
 use emberwort_model::Plan;
@@ -219,7 +220,7 @@ pub fn safe_text(value: &serde_json::Value) -> String {
 /// Writes the frame that a field holds: as hex, or where the link is known as an object that says what is in it, or why it is
 /// broken.
 fn write_nested_frame(
-    channel: usize,
+    channel: ChannelId,
     bytes: &[u8],
     writing: Writing<'_>,
     out: &mut (impl Write + ?Sized),

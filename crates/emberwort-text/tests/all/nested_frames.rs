@@ -1,6 +1,7 @@
 //! Frames inside of messages: worked out by hand, as rows, damaged, and named wrongly.
 
 use emberwort_model::hex::{hex, parse_hex};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::layout::rows;
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
@@ -198,7 +199,7 @@ proptest! {
         let row = decoded(&plan, which, &hex(&body));
         let again = encoded(&plan, which, &row);
         // What a sender of revision 1, or of a later one, says is made anew in revision 3, so its bytes may differ there.
-        let opened = nested_frame::open(&plan, which, End::Device, &bytes);
+        let opened = nested_frame::open(&plan, ChannelId::new(which), End::Device, &bytes);
         if opened.as_ref().is_ok_and(|inner| inner.values.later_bytes() > 0 || inner.values.sections() < 2) {
             return Ok(());
         }

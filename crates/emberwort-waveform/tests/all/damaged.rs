@@ -1,5 +1,6 @@
 //! Waveforms cut at each byte, and changed at random: no panic, times in order, every byte accounted for, and what came before is told.
 
+use emberwort_model::ids::ChannelId;
 use std::io;
 use std::ops::ControlFlow;
 
@@ -158,7 +159,8 @@ fn time_adds_up(source: Read, bytes: &[u8]) {
     let (log, _) = read(source, bytes);
     let wire = Wire { threshold: Some(Threshold { at: 0.5, hysteresis: 0.1 }), ..Wire::parse("device=a").unwrap() };
     let medium = MediumKind::Uart(UartFormat::usual(100_000));
-    let mut listener = Listener::new(0, &medium, Wiring { wires: vec![wire] }, 0, Line::default()).unwrap();
+    let mut listener =
+        Listener::new(ChannelId::default(), &medium, Wiring { wires: vec![wire] }, 0, Line::default()).unwrap();
     assert!(listener.signals(&[Signal { name: "a".to_owned(), is_analog: false }]).is_continue());
     for (at, _, value) in log.values.iter().filter(|(_, signal, _)| *signal == 0) {
         assert!(listener.value(*at, 0, *value).is_continue());

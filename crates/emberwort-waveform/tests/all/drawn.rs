@@ -1,5 +1,6 @@
 //! Lines of random settings with random traffic, drawn and recorded by an instrument in every form of file, hold what went over them.
 
+use emberwort_model::ids::ChannelId;
 use std::io::Cursor;
 use std::ops::ControlFlow;
 
@@ -125,7 +126,7 @@ fn round_trip(
         wire
     };
     let wiring = Wiring { wires: wires.iter().enumerate().map(wires_of).collect() };
-    let mut listener = Listener::new(0, medium, wiring, 0, Heard::default()).unwrap();
+    let mut listener = Listener::new(ChannelId::default(), medium, wiring, 0, Heard::default()).unwrap();
     let outcome = read(form, &file, settings.rate, wires.len(), &mut listener);
     assert_eq!(listener.problem(), None);
     assert_eq!((outcome.damage, outcome.bytes), (None, file.len() as u64));
@@ -352,7 +353,7 @@ proptest! {
         let _ = drawing.draw(Moment::default(), Transfer { from_host: false, key: None, node: 0, bytes: &[] }, &mut Vec::new());
         let roles: Vec<String> = drawing.wires().iter().map(|(role, _)| role.to_string()).collect();
         let wires = roles.iter().map(|role| Wire::parse(&format!("{role}={role}")).unwrap()).collect();
-        let mut listener = Listener::new(0, &medium, Wiring { wires }, 1, Timed::default()).unwrap().deglitched(2_000);
+        let mut listener = Listener::new(ChannelId::default(), &medium, Wiring { wires }, 1, Timed::default()).unwrap().deglitched(2_000);
         let signals: Vec<Signal> = roles.iter().map(|name| Signal { name: name.clone(), is_analog: false }).collect();
         prop_assert!(listener.signals(&signals).is_continue());
         let mut now = Moment::default();

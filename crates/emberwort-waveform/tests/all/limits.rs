@@ -1,5 +1,6 @@
 //! What stands exactly at a limit, sinks that have enough, and what is counted beside the bytes: by hand.
 
+use emberwort_model::ids::ChannelId;
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
@@ -177,7 +178,8 @@ fn a_line_has_a_most_of_wires() {
         let all = ["clock=c".to_owned(), "device=d".to_owned()].into_iter().chain(selects);
         Wiring { wires: all.map(|text| Wire::parse(&text).unwrap()).collect() }
     };
-    let listener = |selects: usize| Listener::new(0, &spi(), wiring(selects), 0, Heard::default()).map(|_| ());
+    let listener =
+        |selects: usize| Listener::new(ChannelId::default(), &spi(), wiring(selects), 0, Heard::default()).map(|_| ());
     assert_eq!(listener(22), Ok(()));
     assert_eq!(listener(23), Err(Some(WiringError::TooMany)));
 }
@@ -213,7 +215,7 @@ fn listened(medium: &MediumKind, wires: &[&str], changes: &[(u64, usize, bool)])
     let wires: Vec<Wire> = wires.iter().map(|text| Wire::parse(text).unwrap()).collect();
     let signals: Vec<Signal> =
         wires.iter().map(|wire| Signal { name: wire.signal.clone(), is_analog: false }).collect();
-    let mut listener = Listener::new(0, medium, Wiring { wires }, 0, Heard::default()).unwrap();
+    let mut listener = Listener::new(ChannelId::default(), medium, Wiring { wires }, 0, Heard::default()).unwrap();
     assert!(listener.signals(&signals).is_continue());
     let at = |nanoseconds: u64| Moment::from_picoseconds(nanoseconds * 1000);
     for signal in 0..signals.len() {

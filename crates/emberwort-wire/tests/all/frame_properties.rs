@@ -1,5 +1,6 @@
 //! Frames of random channels: what is built is accepted, wherever the parts lie; a flipped bit is not.
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::Arc;
@@ -237,7 +238,7 @@ proptest! {
         let revision = kept(&framing, |role| *role == Role::Revision, number >> 3);
         let header = Header { key: 7, node: node.unwrap_or(0), sequence: number, revision: revision.unwrap_or(0) };
         let mut receiver = Receiver::new(framing.clone());
-        let mut sink = Good { reader: Some(BodyReader::new(plan.clone(), 0, None)), ..Good::default() };
+        let mut sink = Good { reader: Some(BodyReader::new(plan.clone(), ChannelId::default(), None)), ..Good::default() };
         for text in &texts {
             let mut wire = Vec::new();
             framing.encode(&header, &body(text), &mut wire).unwrap();
@@ -304,7 +305,7 @@ proptest! {
         }
         let found = |framing: &Arc<Framing>, key: Option<u64>| {
             let mut receiver = Receiver::new(framing.clone());
-            let mut sink = All { reader: BodyReader::new(plan.clone(), 0, None), found: Vec::new() };
+            let mut sink = All { reader: BodyReader::new(plan.clone(), ChannelId::default(), None), found: Vec::new() };
             for wire in &wires {
                 match key {
                     Some(key) => receiver.feed_packet(key, wire, &mut sink),
@@ -328,7 +329,7 @@ proptest! {
         }
         let _ = framing.open(&bytes, &mut Vec::new());
         let mut receiver = Receiver::new(framing);
-        let mut sink = Good { reader: Some(BodyReader::new(plan, 0, None)), ..Good::default() };
+        let mut sink = Good { reader: Some(BodyReader::new(plan, ChannelId::default(), None)), ..Good::default() };
         receiver.feed(&bytes, &mut sink);
         receiver.finish(&mut sink);
     }

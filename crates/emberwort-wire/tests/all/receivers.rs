@@ -1,5 +1,6 @@
 //! Receivers: every byte in exactly one place, whatever comes in and in whatever pieces.
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
@@ -208,7 +209,7 @@ impl FrameSink for Log {
     }
 }
 
-fn receive<'a>(channel: usize, chunks: impl IntoIterator<Item = &'a [u8]>) -> Vec<Event> {
+fn receive<'a>(channel: ChannelId, chunks: impl IntoIterator<Item = &'a [u8]>) -> Vec<Event> {
     let framing = PLAN.channels[channel].framing(End::Device);
     let mut receiver = Receiver::new(framing);
     let mut log = Log { reader: BodyReader::new(PLAN.clone(), channel, None), events: Vec::new() };
@@ -234,14 +235,18 @@ fn stream_channel() -> impl Strategy<Value = usize> {
 }
 
 /// A frame of one of the messages; `count` is its sequence number.
-fn frame(channel: usize, count: u8, note: &[u8]) -> Vec<u8> {
+fn frame(channel: ChannelId, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = PLAN.channels[channel].framing(End::Device);
     let mut out = Vec::new();
     let (key, body) = match note {
-        note if channel == BLOCKS => (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect()),
-        note if channel == LINES => (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect()),
+        note if channel == ChannelId::new(BLOCKS) => {
+            (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect())
+        }
+        note if channel == ChannelId::new(LINES) => {
+            (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect())
+        }
         [] => (2, Vec::new()),
-        note if channel == SIZED => (3, vec![count, note[0], 0xC6, 0x39]),
+        note if channel == ChannelId::new(SIZED) => (3, vec![count, note[0], 0xC6, 0x39]),
         note => (1, [&[count, 0, note.len() as u8][..], note].concat()),
     };
     framing.encode(&Header { key, sequence: count.into(), ..Header::default() }, &body, &mut out).unwrap();
@@ -289,12 +294,12 @@ fn pieces() -> impl Strategy<Value = Vec<Piece>> {
     proptest::collection::vec(piece, 0..12)
 }
 
-fn stream(channel: usize, pieces: &[Piece]) -> Vec<u8> {
+fn stream(channel: ChannelId, pieces: &[Piece]) -> Vec<u8> {
     stream_from(channel, 0, pieces)
 }
 
 /// A stream of these pieces, whose frames have sequence numbers from `first` on.
-fn stream_from(channel: usize, first: usize, pieces: &[Piece]) -> Vec<u8> {
+fn stream_from(channel: ChannelId, first: usize, pieces: &[Piece]) -> Vec<u8> {
     let mut out = Vec::new();
     for (count, piece) in pieces.iter().enumerate() {
         let count = (first + count) as u8;
@@ -321,9 +326,9 @@ proptest! {
 
     #[test]
     fn every_byte_is_in_exactly_one_place(pieces in pieces(), channel in stream_channel()) {
-        let stream = stream(channel, &pieces);
+        let stream = stream(ChannelId::new(channel), &pieces);
         let mut at = 0u64;
-        for event in receive(channel, [&stream[..]]) {
+        for event in receive(ChannelId::new(channel), [&stream[..]]) {
             prop_assert_eq!(event.range().start, at, "events follow each other without gap or overlap");
             at = event.range().end;
             prop_assert_eq!(event.wire(), &stream[event.range().start as usize..at as usize]);
@@ -336,14 +341,14 @@ proptest! {
     fn the_size_of_the_chunks_makes_no_difference(
         pieces in pieces(), channel in stream_channel(), cuts in proptest::collection::vec(any::<prop::sample::Index>(), 0..20),
     ) {
-        let stream = stream(channel, &pieces);
-        let whole = receive(channel, [&stream[..]]);
+        let stream = stream(ChannelId::new(channel), &pieces);
+        let whole = receive(ChannelId::new(channel), [&stream[..]]);
         let mut cuts: Vec<usize> = cuts.iter().map(|cut| cut.index(stream.len() + 1)).collect();
         cuts.extend([0, stream.len()]);
         cuts.sort_unstable();
         let chunks: Vec<&[u8]> = cuts.windows(2).map(|pair| &stream[pair[0]..pair[1]]).collect();
-        prop_assert_eq!(&receive(channel, chunks), &whole);
-        prop_assert_eq!(&receive(channel, stream.chunks(1)), &whole);
+        prop_assert_eq!(&receive(ChannelId::new(channel), chunks), &whole);
+        prop_assert_eq!(&receive(ChannelId::new(channel), stream.chunks(1)), &whole);
     }
 
     /// After any damage at most the damaged frames and one more are lost.
@@ -355,13 +360,13 @@ proptest! {
         notes in proptest::collection::vec(note(), 20..21),
         channel in stream_channel().prop_filter("blocks have no numbers", |channel| *channel != BLOCKS),
     ) {
-        let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(channel, n as u8, note)).collect();
+        let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(ChannelId::new(channel), n as u8, note)).collect();
         let clean: Vec<u8> = frames.concat();
         // Some bytes in the first half are replaced by others.
         let begin = at.index(clean.len() / 2);
         let end = begin + drop.min(clean.len() / 2 - begin);
         let stream = [&clean[..begin], &damage, &clean[end..]].concat();
-        let good: Vec<u64> = receive(channel, [&stream[..]])
+        let good: Vec<u64> = receive(ChannelId::new(channel), [&stream[..]])
             .into_iter()
             .filter_map(|event| match event { Event::Good(_, count, wire) if frames.contains(&wire) => Some(count), _ => None })
             .collect();
@@ -380,7 +385,7 @@ proptest! {
 }
 
 /// A frame with this body whose key no message has.
-fn unknown(channel: usize, body: &[u8]) -> Vec<u8> {
+fn unknown(channel: ChannelId, body: &[u8]) -> Vec<u8> {
     let mut out = Vec::new();
     let framing = PLAN.channels[channel].framing(End::Device);
     framing.encode(&Header { key: 0x77, ..Header::default() }, body, &mut out).unwrap();
@@ -388,7 +393,7 @@ fn unknown(channel: usize, body: &[u8]) -> Vec<u8> {
 }
 
 /// `good 0..7`, `unread 7..20 unknown message`, … of each event.
-fn kinds_of(channel: usize, stream: &[u8]) -> Vec<String> {
+fn kinds_of(channel: ChannelId, stream: &[u8]) -> Vec<String> {
     let kind = |event: Event| match event {
         Event::Good(at, ..) => format!("good {at:?}"),
         Event::Unread(at, fault, _) => format!("unread {at:?} {}", fault.reason()),
@@ -409,11 +414,11 @@ proptest! {
         count: u8,
     ) {
         let limit = PLAN.channels[channel].direction(End::Device).limit;
-        let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(channel, *count, &note[..note.len().min(3)])).collect();
+        let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(ChannelId::new(channel), *count, &note[..note.len().min(3)])).collect();
         // Room for parts and stuffing around it.
         body.truncate((limit - 12) / 2);
-        let (outer, behind) = (unknown(channel, &body), frame(channel, count, b"ab"));
-        let events = receive(channel, [&outer[..], &behind[..]].concat().chunks(5));
+        let (outer, behind) = (unknown(ChannelId::new(channel), &body), frame(ChannelId::new(channel), count, b"ab"));
+        let events = receive(ChannelId::new(channel), [&outer[..], &behind[..]].concat().chunks(5));
         let expected = [
             Event::Unread(0..outer.len() as u64, FrameFault::UnknownMessage { key: 0x77 }, outer.clone()),
             Event::Good(outer.len() as u64..(outer.len() + behind.len()) as u64, count.into(), behind),
@@ -425,45 +430,48 @@ proptest! {
 #[test]
 fn a_body_that_cannot_be_decoded_is_consumed_whole_too() {
     // Level needs 3 bytes and its text; the frame inside is a Ping.
-    let inner = frame(0, 5, b"");
+    let inner = frame(ChannelId::default(), 5, b"");
     let framing = PLAN.channels[0].framing(End::Device);
     let mut outer = Vec::new();
     framing.encode(&Header { key: 1, ..Header::default() }, &[&[0, 0, 20][..], &inner].concat(), &mut outer).unwrap();
     assert_eq!(inner.len(), 7);
-    assert_eq!(kinds_of(0, &outer), ["unread 0..17 body"]);
+    assert_eq!(kinds_of(ChannelId::default(), &outer), ["unread 0..17 body"]);
 }
 
 #[test]
 fn without_a_checksum_the_search_goes_on_inside() {
     // C6 39 77 04, and a Ping of four bytes inside.
     let stream = [0xC6, 0x39, 0x77, 4, 0xC6, 0x39, 2, 0, 0xC6, 0x39, 2, 0];
-    assert_eq!(kinds_of(UNCHECKED, &stream), ["unread 0..4 unknown message", "good 4..8", "good 8..12"]);
+    assert_eq!(
+        kinds_of(ChannelId::new(UNCHECKED), &stream),
+        ["unread 0..4 unknown message", "good 4..8", "good 8..12"]
+    );
     // Nothing inside: the frame is one piece.
-    assert_eq!(kinds_of(UNCHECKED, &[0xC6, 0x39, 0x77, 2, 1, 2]), ["unread 0..6 unknown message"]);
+    assert_eq!(kinds_of(ChannelId::new(UNCHECKED), &[0xC6, 0x39, 0x77, 2, 1, 2]), ["unread 0..6 unknown message"]);
 }
 
 #[test]
 fn one_damaged_block_is_one_broken_frame() {
     // Frames of 21 bytes that begin with a constant, and hold that byte all over.
-    let good = frame(BLOCKS, 0, &[1; 16]);
+    let good = frame(ChannelId::new(BLOCKS), 0, &[1; 16]);
     assert_eq!(good.len(), 21);
     for at in 1..21 {
         let mut damaged = good.clone();
         damaged[at] ^= 0x10;
-        let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
+        let events = kinds_of(ChannelId::new(BLOCKS), &[&good[..], &damaged, &good].concat());
         assert_eq!(events.len(), 3, "byte {at}: {events:?}");
         assert!(events[1].starts_with("broken 21..42 ") || events[1] == "broken 21..24 fixed", "byte {at}: {events:?}");
     }
     // Without its first byte nothing begins there.
     let mut damaged = good.clone();
     damaged[0] = 0;
-    let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
+    let events = kinds_of(ChannelId::new(BLOCKS), &[&good[..], &damaged, &good].concat());
     assert_eq!((&events[0][..], &events[events.len() - 1][..]), ("good 0..21", "good 42..63"));
 }
 
 #[test]
 fn constants_and_what_is_said_twice_are_judged_before_the_frame_is_complete() {
-    let goods = |channel: usize, stream: &[u8]| {
+    let goods = |channel: ChannelId, stream: &[u8]| {
         // Without the end of the stream: what came so far.
         let framing = PLAN.channels[channel].framing(End::Device);
         let mut receiver = Receiver::new(framing);
@@ -472,28 +480,32 @@ fn constants_and_what_is_said_twice_are_judged_before_the_frame_is_complete() {
         log.events.iter().filter(|event| matches!(event, Event::Good(..))).count()
     };
     // A length of 30 where there are none, with the frame behind it: its copy differs.
-    let mut twice = frame(FOLLOWS, 1, b"");
+    let mut twice = frame(ChannelId::new(FOLLOWS), 1, b"");
     twice[0] = 30;
-    assert_eq!(goods(FOLLOWS, &[&twice[..], &frame(FOLLOWS, 2, b"")].concat()), 1);
+    assert_eq!(goods(ChannelId::new(FOLLOWS), &[&twice[..], &frame(ChannelId::new(FOLLOWS), 2, b"")].concat()), 1);
     // Constants in front of the length and behind it.
     for (at, wrong) in [(2, 5u8), (6, 0x51)] {
-        let mut marked = frame(MARKED, 1, b"");
+        let mut marked = frame(ChannelId::new(MARKED), 1, b"");
         marked[5] = 25;
         marked[at] = wrong;
-        assert_eq!(goods(MARKED, &[&marked[..], &frame(MARKED, 2, b"")].concat()), 1, "byte {at}");
-        let fault = receive(MARKED, [&marked[..]]).remove(0);
+        assert_eq!(
+            goods(ChannelId::new(MARKED), &[&marked[..], &frame(ChannelId::new(MARKED), 2, b"")].concat()),
+            1,
+            "byte {at}"
+        );
+        let fault = receive(ChannelId::new(MARKED), [&marked[..]]).remove(0);
         assert!(
             matches!(fault, Event::Broken(_, FrameFault::Fixed { found, .. }, _) if found == u64::from(wrong)),
             "{fault:?}"
         );
     }
     // A right constant and a wrong checksum: the checksum it is.
-    let mut sum = frame(MARKED, 1, b"");
+    let mut sum = frame(ChannelId::new(MARKED), 1, b"");
     *sum.last_mut().unwrap() ^= 1;
-    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} checksum", sum.len())]);
+    assert_eq!(kinds_of(ChannelId::new(MARKED), &sum), [format!("broken 0..{} checksum", sum.len())]);
     // Both wrong: the constant is named.
     sum[2] = 5;
-    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} fixed", sum.len())]);
+    assert_eq!(kinds_of(ChannelId::new(MARKED), &sum), [format!("broken 0..{} fixed", sum.len())]);
 }
 
 /// What stands in a row of a log: `good 3 93 3C 64`, with the node of good frames.
@@ -507,7 +519,7 @@ fn events_of(bytes: &[u8]) -> Vec<String> {
             Event::Stray(..) => format!("stray {at:?}{wire}"),
         }
     };
-    receive(KEYS, [bytes]).into_iter().map(shown).collect()
+    receive(ChannelId::new(KEYS), [bytes]).into_iter().map(shown).collect()
 }
 
 #[test]
@@ -598,7 +610,7 @@ proptest! {
         for (at, byte) in noise {
             stream.insert(at.index(stream.len() + 1), byte);
         }
-        let events = receive(KEYS, [&stream[..]]);
+        let events = receive(ChannelId::new(KEYS), [&stream[..]]);
         let mut seen = vec![None; stream.len()];
         for event in &events {
             // A frame inside came before: its places are taken.
@@ -608,7 +620,7 @@ proptest! {
             free.iter().zip(event.wire()).for_each(|(at, byte)| seen[*at] = Some(*byte));
         }
         prop_assert_eq!(seen.into_iter().collect::<Option<Vec<u8>>>(), Some(stream.clone()));
-        prop_assert_eq!(receive(KEYS, stream.chunks(chunk)), events);
+        prop_assert_eq!(receive(ChannelId::new(KEYS), stream.chunks(chunk)), events);
     }
 
     /// Frames with a status byte of their own are all found behind any damage but the first.
@@ -622,7 +634,7 @@ proptest! {
         let begin = at.index(clean.len() + 1);
         let end = (begin + drop).min(clean.len());
         let stream = [&clean[..begin], &damage, &clean[end..]].concat();
-        let good = receive(KEYS, [&stream[..]]).into_iter().filter(|event| matches!(event, Event::Good(..)));
+        let good = receive(ChannelId::new(KEYS), [&stream[..]]).into_iter().filter(|event| matches!(event, Event::Good(..)));
         let good: Vec<Vec<u8>> = good.map(|event| event.wire().to_vec()).filter(|wire| wire[0] != 0xF8).collect();
         let mut offset = 0;
         let (mut before, mut behind) = (Vec::new(), Vec::new());
@@ -647,10 +659,10 @@ proptest! {
     /// Where silence separates frames, damage stays in its frame, and the size of the chunks makes no difference.
     #[test]
     fn silence_keeps_frames_apart(pieces in pieces(), chunk in 1usize..50) {
-        let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(QUIET, n, &pieces[n..=n])).collect();
+        let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(ChannelId::new(QUIET), n, &pieces[n..=n])).collect();
         let framing = PLAN.channels[QUIET].framing(End::Device);
         let mut receiver = Receiver::new(framing);
-        let mut log = Log { reader: BodyReader::new(PLAN.clone(), QUIET, None), events: Vec::new() };
+        let mut log = Log { reader: BodyReader::new(PLAN.clone(), ChannelId::new(QUIET), None), events: Vec::new() };
         for bytes in &streams {
             bytes.chunks(chunk).for_each(|chunk| receiver.feed(chunk, &mut log));
             receiver.silence(&mut log);
@@ -673,31 +685,40 @@ proptest! {
 /// Worked out by hand: an escaped frame with its terminator, a frame between two flags, one whose size follows from its key.
 #[test]
 fn frames_of_each_stuffing_by_hand() {
-    let wire = |channel: usize, count: u8, note: &[u8]| emberwort_model::hex::hex(&frame(channel, count, note));
+    let wire = |channel: ChannelId, count: u8, note: &[u8]| emberwort_model::hex::hex(&frame(channel, count, note));
     // Ping: kind 2, count; the CRCs of 02 C0 and of 02 39 are computed bit by bit in crc_oracle.rs.
-    let sum = |channel: usize, bytes: &[u8]| {
-        let name = if channel == 4 { "crc-16/ibm-sdlc" } else { "crc-16/ibm-3740" };
+    let sum = |channel: ChannelId, bytes: &[u8]| {
+        let name = if channel == ChannelId::new(4) { "crc-16/ibm-sdlc" } else { "crc-16/ibm-3740" };
         let algorithm = emberwort_model::algorithm::Algorithm::named(name).unwrap();
         emberwort_wire::checksum::Checksum::new(&algorithm).compute(bytes) as u16
     };
-    let crc = |channel: usize, bytes: &[u8]| {
+    let crc = |channel: ChannelId, bytes: &[u8]| {
         let [low, high] = sum(channel, bytes).to_le_bytes();
         format!("{low:02X} {high:02X}")
     };
-    assert_eq!(wire(3, 0xC0, b""), format!("C0 02 DB DC {} C0", crc(3, &[2, 0xC0])));
-    assert_eq!(wire(4, 0x7E, b""), format!("7E 02 7D 5E {} 7E", crc(4, &[2, 0x7E])));
-    assert_eq!(wire(5, 0xC6, b""), format!("C6 39 02 7D E6 00 {}", crc(5, &[2, 0xC6, 0])));
-    assert_eq!(wire(6, 0x39, b""), format!("39 02 02 39 39 {} 39 03", crc(6, &[2, 0x39])));
-    assert_eq!(wire(SIZED, 9, b"a"), format!("C6 39 03 09 09 61 C6 39 {}", crc(7, &[3, 9, 9, 0x61, 0xC6, 0x39])));
-    assert_eq!(wire(QUIET, 9, b""), format!("02 09 {}", crc(8, &[2, 9])));
+    assert_eq!(wire(ChannelId::new(3), 0xC0, b""), format!("C0 02 DB DC {} C0", crc(ChannelId::new(3), &[2, 0xC0])));
+    assert_eq!(wire(ChannelId::new(4), 0x7E, b""), format!("7E 02 7D 5E {} 7E", crc(ChannelId::new(4), &[2, 0x7E])));
+    assert_eq!(
+        wire(ChannelId::new(5), 0xC6, b""),
+        format!("C6 39 02 7D E6 00 {}", crc(ChannelId::new(5), &[2, 0xC6, 0]))
+    );
+    assert_eq!(
+        wire(ChannelId::new(6), 0x39, b""),
+        format!("39 02 02 39 39 {} 39 03", crc(ChannelId::new(6), &[2, 0x39]))
+    );
+    assert_eq!(
+        wire(ChannelId::new(SIZED), 9, b"a"),
+        format!("C6 39 03 09 09 61 C6 39 {}", crc(ChannelId::new(7), &[3, 9, 9, 0x61, 0xC6, 0x39]))
+    );
+    assert_eq!(wire(ChannelId::new(QUIET), 9, b""), format!("02 09 {}", crc(ChannelId::new(8), &[2, 9])));
 }
 
 #[test]
 fn a_flag_between_two_frames_can_be_shared() {
-    let (first, second) = (frame(4, 1, b""), frame(4, 2, b""));
+    let (first, second) = (frame(ChannelId::new(4), 1, b""), frame(ChannelId::new(4), 2, b""));
     // 7E … 7E … 7E, and fill behind.
-    let stream = [&first[..], &second[1..], &[0x7E, 0x7E], &frame(4, 3, b"")].concat();
-    let kinds: Vec<(&str, u64)> = receive(4, [&stream[..]])
+    let stream = [&first[..], &second[1..], &[0x7E, 0x7E], &frame(ChannelId::new(4), 3, b"")].concat();
+    let kinds: Vec<(&str, u64)> = receive(ChannelId::new(4), [&stream[..]])
         .iter()
         .map(|event| match event {
             Event::Good(range, ..) => ("good", range.end - range.start),
@@ -706,7 +727,7 @@ fn a_flag_between_two_frames_can_be_shared() {
             Event::Stray(range, ..) => ("stray", range.end - range.start),
         })
         .collect();
-    let sizes = [first.len() as u64, second.len() as u64 - 1, frame(4, 3, b"").len() as u64];
+    let sizes = [first.len() as u64, second.len() as u64 - 1, frame(ChannelId::new(4), 3, b"").len() as u64];
     assert_eq!(kinds, [("good", sizes[0]), ("good", sizes[1]), ("stray", 2), ("good", sizes[2])]);
 }
 
@@ -714,10 +735,10 @@ fn a_flag_between_two_frames_can_be_shared() {
 fn a_good_frame_inside_the_claimed_length_of_a_false_one_is_found() {
     // C6 39, kind 1, count 0, size 20: claims 27 bytes, but a real frame of 12 bytes follows at once.
     let false_start = [0xC6, 0x39, 1, 0, 20];
-    let real = frame(0, 7, b"ab");
-    let next = frame(0, 8, b"cd");
+    let real = frame(ChannelId::default(), 7, b"ab");
+    let next = frame(ChannelId::default(), 8, b"cd");
     let stream = [&false_start[..], &real, &next, &[0x55; 30]].concat();
-    let events = receive(0, [&stream[..]]);
+    let events = receive(ChannelId::default(), [&stream[..]]);
     let goods: Vec<_> = events.iter().filter(|event| matches!(event, Event::Good(..))).collect();
     assert_eq!(goods.len(), 2);
     assert!(matches!(&events[0], Event::Broken(range, FrameFault::Checksum { .. }, _) if *range == (0..5)));
@@ -731,29 +752,35 @@ fn each_reason_is_told_with_its_numbers() {
         [Event::Unread(_, fault, _)] if fault.is_unread() => *fault,
         other => panic!("{other:?}"),
     };
-    let mut wrong = frame(0, 1, b"abc");
+    let mut wrong = frame(ChannelId::default(), 1, b"abc");
     let last = wrong.len() - 1;
     wrong[last] ^= 1;
-    assert_eq!(fault(0, &wrong).reason(), "checksum");
-    assert_eq!(fault(0, &frame(0, 1, b"abc")[..9]), FrameFault::Truncated { length: 9, needed: 13 });
-    assert_eq!(fault(0, &[0xC6, 0x39, 1, 0, 200]), FrameFault::Length { length: 207, least: 7, greatest: 40 });
+    assert_eq!(fault(ChannelId::default(), &wrong).reason(), "checksum");
+    assert_eq!(
+        fault(ChannelId::default(), &frame(ChannelId::default(), 1, b"abc")[..9]),
+        FrameFault::Truncated { length: 9, needed: 13 }
+    );
+    assert_eq!(
+        fault(ChannelId::default(), &[0xC6, 0x39, 1, 0, 200]),
+        FrameFault::Length { length: 207, least: 7, greatest: 40 }
+    );
     let framing = PLAN.channels[0].framing(End::Device);
     let mut unknown = Vec::new();
     framing.encode(&Header { key: 9, ..Header::default() }, &[], &mut unknown).unwrap();
-    assert_eq!(fault(0, &unknown), FrameFault::UnknownMessage { key: 9 });
+    assert_eq!(fault(ChannelId::default(), &unknown), FrameFault::UnknownMessage { key: 9 });
     let mut short = Vec::new();
     framing.encode(&Header { key: 1, ..Header::default() }, &[1], &mut short).unwrap();
-    assert_eq!(fault(0, &short).reason(), "body");
-    assert_eq!(fault(1, &[5, 1, 2, 0]), FrameFault::Stuffing { at: 0 });
-    assert_eq!(fault(1, &[3, 1, 2]), FrameFault::Truncated { length: 3, needed: 4 });
-    assert_eq!(fault(2, &[1, 0]).reason(), "body");
-    assert_eq!(fault(2, &[1; 41]), FrameFault::Length { length: 41, least: 1, greatest: 40 });
+    assert_eq!(fault(ChannelId::default(), &short).reason(), "body");
+    assert_eq!(fault(ChannelId::new(1), &[5, 1, 2, 0]), FrameFault::Stuffing { at: 0 });
+    assert_eq!(fault(ChannelId::new(1), &[3, 1, 2]), FrameFault::Truncated { length: 3, needed: 4 });
+    assert_eq!(fault(ChannelId::new(2), &[1, 0]).reason(), "body");
+    assert_eq!(fault(ChannelId::new(2), &[1; 41]), FrameFault::Length { length: 41, least: 1, greatest: 40 });
 }
 
 #[test]
 fn an_overlong_stretch_without_delimiter_is_broken_once_and_then_stray() {
-    let stream = [&[7u8; 100][..], &[0], &frame(1, 3, b"xy")].concat();
-    let events = receive(1, [&stream[..]]);
+    let stream = [&[7u8; 100][..], &[0], &frame(ChannelId::new(1), 3, b"xy")].concat();
+    let events = receive(ChannelId::new(1), [&stream[..]]);
     assert!(matches!(&events[0], Event::Broken(range, FrameFault::Length { .. }, _) if *range == (0..40)));
     assert!(matches!(&events[1], Event::Stray(range, _) if *range == (40..80)));
     assert!(matches!(&events[2], Event::Stray(range, _) if *range == (80..101)));
@@ -763,8 +790,8 @@ fn an_overlong_stretch_without_delimiter_is_broken_once_and_then_stray() {
 
 #[test]
 fn delimiters_between_frames_are_stray() {
-    let stream = [&[0u8, 0][..], &frame(1, 1, b""), &[0], &frame(1, 2, b"")].concat();
-    let kinds: Vec<&str> = receive(1, [&stream[..]])
+    let stream = [&[0u8, 0][..], &frame(ChannelId::new(1), 1, b""), &[0], &frame(ChannelId::new(1), 2, b"")].concat();
+    let kinds: Vec<&str> = receive(ChannelId::new(1), [&stream[..]])
         .iter()
         .map(|event| match event {
             Event::Good(..) => "good",
@@ -849,10 +876,10 @@ fn a_hundred_million_random_bytes_pass_as_often_as_they_should() {
 /// A sentence begins with its sync byte, whatever stands in front of it in the line: noise, or another one that was cut off.
 #[test]
 fn a_line_begins_with_its_sync_bytes() {
-    let whole = frame(LINES, 7, b"abc");
+    let whole = frame(ChannelId::new(LINES), 7, b"abc");
     for noise in [&[0xFF][..], b"noise ", &[b'x'; 300], &whole[..6], &[0xC3]] {
         let stream = [noise, &whole].concat();
-        let events = receive(LINES, [&stream[..]]);
+        let events = receive(ChannelId::new(LINES), [&stream[..]]);
         let good: Vec<_> = events.iter().filter(|event| matches!(event, Event::Good(..))).map(Event::wire).collect();
         assert_eq!(good, [&whole[..]], "behind {noise:?}: {events:?}");
     }

@@ -1,5 +1,6 @@
 //! Receivers with times: when frames came, and where silence ends them.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 
 use emberwort_model::model::End;
@@ -69,7 +70,7 @@ impl FrameSink for Log {
 }
 
 fn chunk<'a>(times: Times<'a>, bytes: &'a [u8]) -> Chunk<'a> {
-    Chunk { stream: StreamId { channel: 0, from: None, tap: 0 }, times, key: None, bytes }
+    Chunk { stream: StreamId { channel: ChannelId::default(), from: None, tap: 0 }, times, key: None, bytes }
 }
 
 fn last(time: u64) -> Times<'static> {

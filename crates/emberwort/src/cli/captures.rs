@@ -1,5 +1,6 @@
 //! Arguments of the commands that read captures.
 
+use emberwort_model::ids::MessageId;
 use std::path::PathBuf;
 use std::sync::LazyLock;
 
@@ -318,7 +319,7 @@ impl AskedArgs {
     /// The message whose rows alone are wanted, by index.
     pub fn only_message(&self, plan: &Plan) -> Option<usize> {
         match &self.message[..] {
-            [only] => plan.message_index(only),
+            [only] => plan.message_index(only).map(MessageId::index),
             _ => None,
         }
     }

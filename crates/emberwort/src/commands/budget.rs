@@ -1,5 +1,6 @@
 //! `budget`: what messages cost in bits, time on the wire and energy.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::medium::Encapsulation;
 use std::io::Write;
 use std::path::Path;
@@ -27,8 +28,8 @@ pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let (file, channels) = with_definition(&args.channels);
     let project = Project::find(file.or(link))?;
     let (plan, without) = load_plan_apart(&project.definition, look)?;
-    let wanted: Vec<usize> = match channels.as_slice() {
-        [] => (0..plan.channels.len()).collect(),
+    let wanted: Vec<ChannelId> = match channels.as_slice() {
+        [] => plan.channel_ids().map(|(channel, _)| channel).collect(),
         names => names.iter().map(|name| channel_index(&plan, name)).collect::<anyhow::Result<_>>()?,
     };
     let changed = match args.what_if.as_slice() {
@@ -48,9 +49,9 @@ pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let mut out = output::stdout();
     let mut first = true;
     for index in wanted {
-        let then = after.as_ref().zip(changed.as_ref()).map(|(after, plan)| (plan, &after[index]));
+        let then = after.as_ref().zip(changed.as_ref()).map(|(after, plan)| (plan, &after[index.index()]));
         if args.form == TableForm::Ndjson {
-            write_ndjson(&plan, &before[index], args.devices, false, &mut out)?;
+            write_ndjson(&plan, &before[index.index()], args.devices, false, &mut out)?;
             if let Some((changed, after)) = then {
                 write_ndjson(changed, after, args.devices, true, &mut out)?;
             }
@@ -60,7 +61,7 @@ pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             writeln!(out)?;
         }
         first = false;
-        let view = View { plan: &plan, before: &before[index], then, devices: args.devices, look };
+        let view = View { plan: &plan, before: &before[index.index()], then, devices: args.devices, look };
         view.write(&mut out)?;
         for content in &contents {
             content.write(&plan, index, &mut out)?;
@@ -254,7 +255,7 @@ fn write_ndjson(
 
 /// A message with these very values.
 struct Content {
-    message: usize,
+    message: MessageId,
     values: Values,
 }
 
@@ -279,7 +280,7 @@ impl Content {
     }
 
     /// The exact cost on a channel, if the message travels there.
-    fn write(&self, plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
+    fn write(&self, plan: &Plan, index: ChannelId, out: &mut impl Write) -> anyhow::Result<()> {
         let compiled = &plan.messages[self.message];
         let framing = plan.channels[index].framing(compiled.message.from);
         let channel = framing.plan();

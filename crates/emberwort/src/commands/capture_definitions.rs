@@ -262,7 +262,7 @@ pub fn sent_otherwise(definition: &Path, plan: &Plan, revision: u32, look: Look)
     let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
     let old = revisions::of_sealed(sealed)?;
     let found = compare(&old, &own);
-    let messages = old.plan.link.messages.iter().enumerate().filter(|(index, message)| {
+    let messages = old.plan.link.message_ids().filter(|(index, message)| {
         let pair = if message.from == End::Device { Pair::OldDeviceNewHost } else { Pair::OldHostNewDevice };
         found.expected(pair, &old.plan, *index).strands()
     });

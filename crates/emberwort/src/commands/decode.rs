@@ -1,5 +1,6 @@
 //! `decode`: captures or bytes to messages.
 
+use emberwort_model::ids::MessageId;
 use std::convert::Infallible;
 use std::io::Write;
 use std::ops::ControlFlow;
@@ -78,7 +79,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let style = RowStyle {
         form,
         raw: args.raw,
-        only: args.asked.only_message(spoken.revisions.own()),
+        only: args.asked.only_message(spoken.revisions.own()).map(MessageId::new),
         labels: crate::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
         times: times(args, link, look)?,
         look,

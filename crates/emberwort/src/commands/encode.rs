@@ -1,5 +1,6 @@
 //! `encode`: messages to bytes.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -111,7 +112,7 @@ struct Encoder<'a> {
     /// By earlier revision that somebody asked for, the messages that its senders send otherwise.
     sent_otherwise: BTreeMap<u32, Vec<String>>,
     args: &'a EncodeArgs,
-    on: Option<usize>,
+    on: Option<ChannelId>,
     running: RunningStatus,
     /// Rows whose bodies held more than their fields, of which somebody changed some.
     without_rest: usize,
@@ -136,7 +137,7 @@ impl Encoder<'_> {
         }
     }
 
-    fn one(&mut self, message: usize, out: &mut dyn Write) -> anyhow::Result<()> {
+    fn one(&mut self, message: MessageId, out: &mut dyn Write) -> anyhow::Result<()> {
         let (given, wrong) = given_words(&self.args.values);
         self.message(message, given, wrong, RowHeader::default(), out)
     }
@@ -190,7 +191,7 @@ impl Encoder<'_> {
         Ok(())
     }
 
-    fn row(&mut self, row: &Map<String, Json>, named: Option<usize>, out: &mut dyn Write) -> anyhow::Result<()> {
+    fn row(&mut self, row: &Map<String, Json>, named: Option<MessageId>, out: &mut dyn Write) -> anyhow::Result<()> {
         let (message, fields, header) = match (row.get("message"), row.get("fields"), named) {
             (Some(Json::String(name)), Some(Json::Object(fields)), _) => {
                 let own = u64::from(self.plan.link.revision);
@@ -218,7 +219,7 @@ impl Encoder<'_> {
 
     fn message(
         &mut self,
-        index: usize,
+        index: MessageId,
         given: Vec<(&str, GivenValue<'_>)>,
         mut problems: Vec<Problem>,
         row: RowHeader,

@@ -9,7 +9,7 @@ use std::rc::Rc;
 
 use emberwort_capture::anatomy::{StretchKind, anatomy, covered, direction};
 use emberwort_capture::traced::{PacketPart, Provenance, Traced};
-use emberwort_capture::{BrokenFrame, Decoder, Item, ItemSink, Row};
+use emberwort_capture::{BrokenFrame, Decoder, DefinitionId, Item, ItemSink, Row};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
@@ -154,7 +154,7 @@ impl Explain {
         }
         let message = &row.plan.messages[row.message].message;
         let mut chosen = format!("{} (key {})", message.name, row.frame.key);
-        if row.definition != 0 {
+        if row.definition != DefinitionId::default() {
             let _ = write!(chosen, ", read as revision {}", row.plan.link.revision);
         }
         step(out, "message", &chosen);

@@ -1,5 +1,6 @@
 //! Reading the captures that commands are given.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::io::{self, IsTerminal, Read};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -10,8 +11,8 @@ use emberwort_capture::merge::{self, Source};
 use emberwort_capture::packing::Unpacked;
 use emberwort_capture::records::{self, Skipped};
 use emberwort_capture::{
-    About, CaptureFormat, Damage, Decoder, Demux, Interface, Item, ItemSink, Outcome, Piece, PieceSink, RevisionMap,
-    Statistics, StreamSink, Wants, hex_text, source,
+    About, CaptureFormat, Damage, Decoder, DefinitionId, Demux, Interface, Item, ItemSink, Outcome, Piece, PieceSink,
+    RevisionMap, Statistics, StreamSink, Wants, hex_text, source,
 };
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
@@ -91,11 +92,11 @@ impl<S: ItemSink> ItemSink for ByEnd<S> {
         self.sink.update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
         self.sink.wants(definition, message)
     }
 
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.sink.wants_body(definition, message, body)
     }
 
@@ -336,7 +337,7 @@ pub fn given_hex(text: &str) -> anyhow::Result<Vec<u8>> {
 }
 
 /// A key can be given for channels whose frames have none.
-fn key_fits(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<()> {
+fn key_fits(args: &InputArgs, plan: &Plan, on: Option<ChannelId>) -> anyhow::Result<()> {
     if let (Some(_), Some(channel)) = (args.key, on)
         && !plan.channels[channel].key_is_outside()
     {
@@ -347,7 +348,7 @@ fn key_fits(args: &InputArgs, plan: &Plan, on: Option<usize>) -> anyhow::Result<
 }
 
 /// The channel of bytes without any description, which also need the key where it does not stand in the frame.
-fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) -> anyhow::Result<usize> {
+fn need_channel(args: &InputArgs, plan: &Plan, on: Option<ChannelId>, what: &str) -> anyhow::Result<ChannelId> {
     if let Some(index) = on {
         let channel = &plan.channels[index];
         if channel.key_is_outside() && args.key.is_none() {
@@ -364,7 +365,7 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<usize>, what: &str) ->
     let serial = |index: &usize| !plan.channels[*index].finder().is_packet();
     let mut serial = (0..plan.channels.len()).filter(serial);
     if let (Some(only), None) = (serial.next(), serial.next()) {
-        return Ok(only);
+        return Ok(ChannelId::new(only));
     }
     let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))

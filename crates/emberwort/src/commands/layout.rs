@@ -1,5 +1,6 @@
 //! `layout`: where every field of a message lies.
 
+use emberwort_model::ids::MessageId;
 use std::io::Write;
 use std::path::Path;
 
@@ -29,8 +30,8 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let (plan, without) = load_plan_apart(&Project::find(file.or(link))?.definition, look)?;
     none_left_out(&messages, &without)?;
     let ending = if without.is_empty() { Ending::Clean } else { Ending::WithFindings };
-    let wanted: Vec<usize> = if messages.is_empty() {
-        (0..plan.messages.len()).collect()
+    let wanted: Vec<MessageId> = if messages.is_empty() {
+        plan.message_ids().map(|(message, _)| message).collect()
     } else {
         messages.iter().map(|name| message_index(&plan, name)).collect::<anyhow::Result<_>>()?
     };
@@ -74,7 +75,7 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     Ok(ending)
 }
 
-fn write_table(plan: &Plan, index: usize, look: Look, out: &mut impl Write) -> anyhow::Result<()> {
+fn write_table(plan: &Plan, index: MessageId, look: Look, out: &mut impl Write) -> anyhow::Result<()> {
     let compiled = &plan.messages[index];
     let message = &compiled.message;
     let mut heading = look.paint(Paint::Bold, &message.name);
@@ -144,7 +145,7 @@ fn numbers_of(text: &str) -> Json {
     }
 }
 
-fn write_ndjson(plan: &Plan, index: usize, out: &mut impl Write) -> anyhow::Result<()> {
+fn write_ndjson(plan: &Plan, index: MessageId, out: &mut impl Write) -> anyhow::Result<()> {
     let compiled = &plan.messages[index];
     for row in rows(compiled) {
         let LayoutRow { depth, field, place, bits, raw, physical, step, unit, default, since, doc } = row;

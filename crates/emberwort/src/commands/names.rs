@@ -1,5 +1,6 @@
 //! Messages and channels by the names that a user gives.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -15,7 +16,7 @@ pub fn with_definition(names: &[String]) -> (Option<&Path>, Vec<&str>) {
 }
 
 /// The index of a message by name.
-pub fn message_index(plan: &Plan, name: &str) -> anyhow::Result<usize> {
+pub fn message_index(plan: &Plan, name: &str) -> anyhow::Result<MessageId> {
     let names = || plan.messages.iter().map(|plan| plan.message.name.as_str());
     match plan.message_index(name) {
         Some(index) => Ok(index),
@@ -32,7 +33,7 @@ pub fn none_left_out(names: &[&str], without: &BTreeSet<String>) -> anyhow::Resu
 }
 
 /// The index of a channel by name.
-pub fn channel_index(plan: &Plan, name: &str) -> anyhow::Result<usize> {
+pub fn channel_index(plan: &Plan, name: &str) -> anyhow::Result<ChannelId> {
     match plan.channel_index(name) {
         Some(index) => Ok(index),
         None => {

@@ -1,8 +1,11 @@
 //! The filters that arguments ask for, in front of any sink.
 
+use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
-use emberwort_capture::{ContextWindow, Filtered, Item, ItemSink, Matching, Query, RevisionMap, SelectedRows, Wants};
+use emberwort_capture::{
+    ContextWindow, DefinitionId, Filtered, Item, ItemSink, Matching, Query, RevisionMap, SelectedRows, Wants,
+};
 use emberwort_model::Plan;
 
 use crate::cli::AskedArgs;
@@ -17,11 +20,11 @@ impl<S: ItemSink> ItemSink for Interruptible<S> {
         self.0.update_revisions(revisions);
     }
 
-    fn wants(&self, definition: usize, message: usize) -> Wants {
+    fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
         self.0.wants(definition, message)
     }
 
-    fn wants_body(&self, definition: usize, message: usize, body: &[u8]) -> bool {
+    fn wants_body(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.0.wants_body(definition, message, body)
     }
 

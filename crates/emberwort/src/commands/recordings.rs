@@ -1,5 +1,7 @@
 //! Recordings that play devices of a trial.
 
+use emberwort_link::TrialDefinitionId;
+use emberwort_model::ids::ChannelId;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -21,7 +23,7 @@ const MOST: usize = 1 << 28;
 
 /// The frames of one device, as they came.
 struct DeviceFrames {
-    channel: usize,
+    channel: ChannelId,
     node: u64,
     /// The time of the first item of the recording, of whatever kind.
     begins: Option<Time>,
@@ -62,7 +64,7 @@ pub fn load(trial: &Path, plan: &Arc<Plan>, scenario: &mut Scenario) -> anyhow::
         let Some(recording) = &device.recording else { continue };
         let path: PathBuf = trial.parent().unwrap_or(Path::new("")).join(&recording.file);
         let (shown, node) = (crate::files::shown(&path), device.node);
-        let channel = scenario.definitions.get(0).channel;
+        let channel = scenario.definitions.get(TrialDefinitionId::default()).channel;
         let name = &plan.channels[channel].name;
         if plan.channels[channel].key_is_outside() {
             bail!("{shown} cannot play node {node}: messages on `{name}` are told apart by what carries them");

@@ -1,5 +1,6 @@
 //! What arguments and a `[[source]]` of `emberwort.toml` say of inputs: their form, and whose packets are whose.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,7 +22,7 @@ pub struct Settings {
     pub args: InputArgs,
     pub plan: Arc<Plan>,
     /// The channel that the user says.
-    pub on: Option<usize>,
+    pub on: Option<ChannelId>,
     /// Text with records, if it is that.
     pub records: Option<(Shape, Forms)>,
     pub rules: Vec<Rule>,

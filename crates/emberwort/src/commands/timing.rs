@@ -1,5 +1,6 @@
 //! `survey --on`: the timing of a line, as its wires show it, beside what the definition and the standards allow.
 
+use emberwort_model::ids::MessageId;
 use std::io::Write as _;
 use std::path::Path;
 
@@ -90,7 +91,7 @@ pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         all.extend(spread(format!("between frames, {who}"), &sender.between_frames, None));
     }
     for ((request, answer), measured) in &timing.answers {
-        let name = |message: usize| plan.messages[message].message.name.as_str();
+        let name = |message: MessageId| plan.messages[message].message.name.as_str();
         let within = plan.messages[*request].message.within;
         all.extend(spread(format!("{} to {}", name(*request), name(*answer)), measured, within));
     }

@@ -1,5 +1,6 @@
 //! `plot` of waveforms: the whole above, a part of it below, and what it means in strips under its wires.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::convert::Infallible;
 use std::io::Write as _;
 use std::ops::ControlFlow;
@@ -7,7 +8,7 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::anatomy::{anatomy, direction};
-use emberwort_capture::{Decoder, Item, ItemSink, Query, RevisionMap, Wants};
+use emberwort_capture::{Decoder, DefinitionId, Item, ItemSink, Query, RevisionMap, Wants};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_waveform::Moment;
@@ -114,8 +115,8 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> 
     let picture = Picture {
         title: format!(
             "{name}, {} on {}",
-            plan.channels[settings.on.unwrap_or(0)].medium.kind.text(),
-            plan.channels[settings.on.unwrap_or(0)].name
+            plan.channels[settings.on.unwrap_or(ChannelId::default())].medium.kind.text(),
+            plan.channels[settings.on.unwrap_or(ChannelId::default())].name
         ),
         part: (from.picoseconds() as f64, span.1.min(traces.end).picoseconds() as f64),
         end: traces.end.picoseconds() as f64,
@@ -310,7 +311,7 @@ impl ItemSink for Collect {
         }
     }
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Values
     }
 

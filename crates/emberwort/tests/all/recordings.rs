@@ -1,5 +1,6 @@
 //! What a trial records, `decode` reads back: every message, on every channel of the examples, in both directions.
 
+use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -14,15 +15,16 @@ use sha2::{Digest, Sha256};
 mod plan_of_marlock;
 
 /// The node of a trial's device for a message whose key says it, else the one for all of them.
-fn node_of(plan: &Plan, channel: &Channel, message: usize) -> u64 {
+fn node_of(plan: &Plan, channel: &Channel, message: MessageId) -> u64 {
     let direction = channel.direction(plan.link.messages[message].from);
     direction.nodes_of(message).map_or(3, |nodes| *nodes.start())
 }
 
 /// A trial in which each message of a channel is sent once, with the names of those in order.
 fn trial(plan: &Plan, channel: &Channel) -> (String, Vec<String>) {
-    let all: Vec<usize> = (0..plan.messages.len()).filter(|message| channel.carries(*message)).collect();
-    let node = all.iter().map(|message| node_of(plan, channel, *message)).max().unwrap_or(3);
+    let all: Vec<usize> =
+        (0..plan.messages.len()).filter(|message| channel.carries(MessageId::new(*message))).collect();
+    let node = all.iter().map(|message| node_of(plan, channel, MessageId::new(*message))).max().unwrap_or(3);
     let mut text = format!("channel = \"{}\"\nspan = \"100 s\"\n", channel.name);
     let mut device = format!("[[device]]\nnode = {node}\nfirst_report = \"99999 s\"\nsends = [\n");
     let mut names = Vec::new();

@@ -1,5 +1,6 @@
 //! Giving each received message to the function that handles it.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
@@ -14,15 +15,15 @@ impl Channel<'_> {
     /// `static inline`, so that it takes no room where nobody calls it.
     pub(super) fn dispatch(&self, plan: &Plan, parts: &Parts, header: &mut Code) {
         let Self { stem, link, link_upper, plan: direction, .. } = self;
-        let is_received = |message: usize| parts.receives_message(&plan.messages[message].message);
-        let keys: Vec<(u64, usize)> =
+        let is_received = |message: MessageId| parts.receives_message(&plan.messages[message].message);
+        let keys: Vec<(u64, MessageId)> =
             direction.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
         if direction.finder.is_text() || keys.is_empty() || parts.views_only {
             return;
         }
-        let mut of_message: BTreeMap<usize, Vec<u64>> = BTreeMap::new();
+        let mut of_message: BTreeMap<MessageId, Vec<u64>> = BTreeMap::new();
         keys.iter().for_each(|(key, message)| of_message.entry(*message).or_default().push(*key));
-        let name_of = |message: &usize| snake(&plan.messages[*message].message.name);
+        let name_of = |message: &MessageId| snake(&plan.messages[*message].message.name);
         header.line("/* What is done with each message; NULL for nothing. `context` is handed on. */");
         header.open(format!("typedef struct {stem}_handlers_t {{"));
         for name in of_message.keys().map(name_of) {

@@ -2,6 +2,7 @@
 //! to which request.
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::medium::MediumKind;
 use emberwort_model::model::End;
 use emberwort_model::plan::{EXTENDED_ID, KeySource};
@@ -45,7 +46,7 @@ impl Channel<'_> {
         if around > 0 && !direction.finder.is_text() {
             define("OVERHEAD", format!("{around}u"), "bytes around the body, without those that stuffing adds");
         }
-        let of_frames = |message: usize| {
+        let of_frames = |message: MessageId| {
             let message = &plan.messages[message];
             let is_here = parts.has_message(&message.message.name);
             is_here && from.is_none_or(|from| from == message.message.from)
@@ -90,7 +91,7 @@ impl Channel<'_> {
             if !parts.sends_message(asked) {
                 continue;
             }
-            let is_answer = |message: &usize| {
+            let is_answer = |message: &MessageId| {
                 asked.answered_by.contains(message) && parts.has_message(&plan.messages[*message].message.name)
             };
             let keys: Vec<String> = direction

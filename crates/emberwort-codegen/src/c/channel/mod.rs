@@ -8,6 +8,7 @@ mod receiver;
 mod send;
 mod status_bytes;
 
+use emberwort_model::ids::MessageId;
 use std::cmp::Ordering;
 
 use emberwort_model::Plan;
@@ -285,7 +286,7 @@ impl Channel<'_> {
     }
 
     /// The C that says whether a line fits the pattern of a message.
-    fn known_line(&self, plan: &Plan, keys: &[(u64, usize)], source: &mut Code) {
+    fn known_line(&self, plan: &Plan, keys: &[(u64, MessageId)], source: &mut Code) {
         let Self { link, link_upper, .. } = self;
         source.line(format!("    {link}_codec_result_t result = {link_upper}_UNKNOWN_MESSAGE;"));
         for (_, message) in keys {
@@ -302,14 +303,14 @@ impl Channel<'_> {
     }
 
     /// The name of the constant that is a key, if it is the message's number everywhere.
-    fn named_key(&self, plan: &Plan, key: u64, message: usize) -> Option<String> {
+    fn named_key(&self, plan: &Plan, key: u64, message: MessageId) -> Option<String> {
         let message = &plan.messages[message].message;
         let is_id = message.id == Some(key);
         is_id.then(|| format!("{}_ID", screaming(&format!("{}_{}", self.link, snake(&message.name)))))
     }
 
     /// A key of a message in C.
-    fn key(&self, plan: &Plan, key: u64, message: usize, bits: u8) -> String {
+    fn key(&self, plan: &Plan, key: u64, message: MessageId, bits: u8) -> String {
         self.named_key(plan, key, message).unwrap_or_else(|| constant(i128::from(key), bits, false))
     }
 
@@ -327,8 +328,8 @@ impl Channel<'_> {
     fn known(&self, plan: &Plan, parts: &Parts, header: &mut Code, source: &mut Code) {
         let Self { stem, link, link_upper, .. } = self;
         let signature = format!("{link}_codec_result_t {stem}_check_body(const {stem}_frame_t *frame)");
-        let is_received = |message: usize| parts.receives_message(&plan.messages[message].message);
-        let keys: Vec<(u64, usize)> =
+        let is_received = |message: MessageId| parts.receives_message(&plan.messages[message].message);
+        let keys: Vec<(u64, MessageId)> =
             self.plan.keys.iter().copied().filter(|(_, message)| is_received(*message)).collect();
         header.line("/* Whether the frame's key is known, and its body can be decoded as that message. */");
         header.line(format!("{link_upper}_CHECKED {link_upper}_FUNCTION {signature};"));

@@ -1,5 +1,6 @@
 //! Writing a message as a frame, in one step.
 
+use emberwort_model::ids::MessageId;
 use std::collections::BTreeSet;
 
 use emberwort_model::Plan;
@@ -40,7 +41,7 @@ impl Channel<'_> {
         }
         let mut seen = BTreeSet::new();
         let keys = direction.keys.iter().filter(|(_, index)| parts.sends_message(&plan.messages[*index].message));
-        let keys: Vec<(u64, usize)> = keys.filter(|(_, index)| seen.insert(*index)).copied().collect();
+        let keys: Vec<(u64, MessageId)> = keys.filter(|(_, index)| seen.insert(*index)).copied().collect();
         if keys.is_empty() {
             return;
         }

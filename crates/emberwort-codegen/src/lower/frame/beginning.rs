@@ -1,5 +1,6 @@
 //! How a receiver finds out how long a frame is, from its first bytes.
 
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{Direction, FrameFinder, Part, Role, Zone};
 
 /// How a receiver that looks for frames finds out whether one begins here, and how long it is.
@@ -80,7 +81,7 @@ pub fn beginning(direction: &Direction) -> Beginning {
     }
     match key.filter(|_| !sizes.is_empty()) {
         Some(part) => {
-            let of_key = |((key, _), size): (&(u64, usize), &Option<usize>)| Some((*key, around + (*size)?));
+            let of_key = |((key, _), size): (&(u64, MessageId), &Option<usize>)| Some((*key, around + (*size)?));
             let sizes = direction.keys.iter().zip(sizes).filter_map(of_key).collect();
             let needs = end_of(&direction.parts[part]);
             Beginning { needs, first: Vec::new(), size: Size::OfKey { part, sizes }, then: whole }

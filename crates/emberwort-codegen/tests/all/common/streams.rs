@@ -1,5 +1,6 @@
 //! Noisy streams of frames, and which of them the library's receiver and the generated C's accept.
 
+use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -24,7 +25,7 @@ pub struct Piece {
 /// Frames that an end sends on a channel, with bit errors, cuts and garbage full of sync bytes between them; some are of no known
 /// message or hold too little, and have other frames inside. Behind some there is silence; behind all, where silence separates
 /// frames.
-pub fn noisy(plan: &Plan, channel: usize, from: Option<End>, bytes: usize, seed: u64) -> Vec<Piece> {
+pub fn noisy(plan: &Plan, channel: ChannelId, from: Option<End>, bytes: usize, seed: u64) -> Vec<Piece> {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
     let direction = plan.channels[channel].direction(from.unwrap_or(End::Device));
     let framing = plan.channels[channel].framing(from.unwrap_or(End::Device));
@@ -170,7 +171,7 @@ impl FrameSink for Checked {
 }
 
 /// What the library's receiver accepts, as the program of [`c_receiver`] prints it.
-pub fn accepted(plan: &Arc<Plan>, channel: usize, from: Option<End>, pieces: &[Piece]) -> (usize, String) {
+pub fn accepted(plan: &Arc<Plan>, channel: ChannelId, from: Option<End>, pieces: &[Piece]) -> (usize, String) {
     let mut receiver = Receiver::new(plan.channels[channel].framing(from.unwrap_or(End::Device)));
     let reader = BodyReader::new(plan.clone(), channel, from);
     let mut accepted = Checked { reader, good: 0, unread: 0, hash: FNV_START, bytes: 0 };

@@ -1,5 +1,6 @@
 //! Which frames are changed, and how: from what the decoder finds to edits of packets.
 
+use emberwort_model::ids::MessageId;
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 use std::convert::Infallible;
@@ -12,7 +13,7 @@ use emberwort_capture::amend::Edits;
 use emberwort_capture::amend::scrub::{Pseudonyms, ScrubRequest, Scrubbed};
 use emberwort_capture::query::{Filter, Matching, SelectedRows};
 use emberwort_capture::traced::{PacketPart, Provenance};
-use emberwort_capture::{BrokenFrame, Item, ItemSink, Query, RevisionMap, Row, Wants};
+use emberwort_capture::{BrokenFrame, DefinitionId, Item, ItemSink, Query, RevisionMap, Row, Wants};
 use emberwort_model::Plan;
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_text::json::{self, Writing};
@@ -486,7 +487,7 @@ impl ItemSink for Select<'_> {
         }
     }
 
-    fn wants(&self, _: usize, _: usize) -> Wants {
+    fn wants(&self, _: DefinitionId, _: MessageId) -> Wants {
         Wants::Values
     }
 

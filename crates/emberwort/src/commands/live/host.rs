@@ -1,5 +1,6 @@
 //! `host`: plays the host of a trial on a real port.
 
+use emberwort_model::ids::MessageId;
 use std::path::Path;
 
 use emberwort_link::{HostEnd, LinkEvent};
@@ -18,7 +19,7 @@ pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let starts = stage.starts();
     let mut machine = [HostEnd::new(&stage.scenario, starts)];
     let (mut answered, mut unanswered) = (Vec::new(), 0u64);
-    let name = |message: usize| host.messages[message].message.name.clone();
+    let name = |message: MessageId| host.messages[message].message.name.clone();
     let tell = |event: LinkEvent| match event {
         LinkEvent::Answered { after, .. } => answered.push(after),
         LinkEvent::Unanswered { request, node } => {

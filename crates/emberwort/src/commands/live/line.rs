@@ -1,5 +1,6 @@
 //! A port with the channel that runs over it.
 
+use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -24,7 +25,7 @@ const LOOK_EVERY: u64 = 100_000_000;
 /// An open port with the channel that runs over it.
 pub struct Line {
     pub port: Port,
-    pub channel: usize,
+    pub channel: ChannelId,
     /// The key that every packet here comes with, if frames do not say it.
     key: Option<u64>,
     keeps_packets: bool,
@@ -264,7 +265,7 @@ fn fits(channel: &Channel, address: &Address) -> bool {
 }
 
 /// The channel that runs over a port: the one that was named, or the only one that can.
-fn channel_of(address: &Address, args: &LineArgs, plan: &Plan) -> anyhow::Result<usize> {
+fn channel_of(address: &Address, args: &LineArgs, plan: &Plan) -> anyhow::Result<ChannelId> {
     if let Some(name) = &args.on {
         let index = channel_index(plan, name)?;
         if plan.channels[index].finder().is_packet() && !address.keeps_packets() {
@@ -274,7 +275,7 @@ fn channel_of(address: &Address, args: &LineArgs, plan: &Plan) -> anyhow::Result
     }
     let fitting: Vec<usize> = (0..plan.channels.len()).filter(|index| fits(&plan.channels[*index], address)).collect();
     match fitting[..] {
-        [only] => Ok(only),
+        [only] => Ok(ChannelId::new(only)),
         _ => {
             let names: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
             bail!(

@@ -1,5 +1,6 @@
 //! `listen`: rows of what comes through a port, as it comes.
 
+use emberwort_model::ids::MessageId;
 use std::path::Path;
 
 use emberwort_capture::{Decoder, Filtered, FirstRows, Statistics, StreamSink as _};
@@ -28,7 +29,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let style = RowStyle {
         form: args.form,
         raw: args.raw,
-        only: args.asked.only_message(revisions.own()),
+        only: args.asked.only_message(revisions.own()).map(MessageId::new),
         labels: crate::labels::read(args.labels.as_deref(), revisions.own())?,
         times: ShownTimes::Utc,
         look,

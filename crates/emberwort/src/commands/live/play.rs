@@ -1,5 +1,6 @@
 //! Ends of a trial on a real port, in real time.
 
+use emberwort_link::TrialDefinitionId;
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
@@ -48,7 +49,7 @@ impl Stage {
         let scenario = scenario::read(&args.file, &plan, &revisions, args.seed)?.scenario;
         crate::interrupt::catch();
         let mut incoming = Incoming::new(args.lasting);
-        let on = Some(plan.channels[scenario.definitions.get(0).channel].name.clone());
+        let on = Some(plan.channels[scenario.definitions.get(TrialDefinitionId::default()).channel].name.clone());
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, &mut incoming)?;
         let style = RowStyle {

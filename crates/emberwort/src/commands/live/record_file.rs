@@ -1,5 +1,6 @@
 //! A recording that can be read at any moment.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Seek, Write};
@@ -34,7 +35,7 @@ pub struct Rotation {
 /// A recording in one file, or in several one after the other.
 pub struct Recording {
     plan: Arc<Plan>,
-    channel: usize,
+    channel: ChannelId,
     out: PathBuf,
     rotation: Rotation,
     file: RecordFile,
@@ -49,7 +50,13 @@ pub struct Recording {
 
 impl Recording {
     /// A recording of a channel, by index, that begins now.
-    pub fn new(out: &Path, rotation: Rotation, plan: &Arc<Plan>, channel: usize, now: Time) -> anyhow::Result<Self> {
+    pub fn new(
+        out: &Path,
+        rotation: Rotation,
+        plan: &Arc<Plan>,
+        channel: ChannelId,
+        now: Time,
+    ) -> anyhow::Result<Self> {
         let is_split = rotation.size.is_some() || rotation.every.is_some();
         let first = if is_split { numbered(out, 1) } else { out.to_owned() };
         let file = RecordFile::new(&first, Recorder::new(Vec::new(), plan, &[channel])?)?;

@@ -1,6 +1,6 @@
 //! The results of a trial as one JSON object.
 
-use emberwort_link::{ReceptionAccount, Report, Scenario};
+use emberwort_link::{MessageNumber, ReceptionAccount, Report, Scenario};
 use serde_json::{Map, Value as Json, json};
 
 use super::names::{channel, kinds};
@@ -9,7 +9,8 @@ use super::names::{channel, kinds};
 pub fn as_json(scenario: &Scenario, report: &Report) -> Json {
     let frames: Vec<Json> = kinds(report)
         .map(|key| {
-            let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| counts.get(&key).copied().unwrap_or(0);
+            let count =
+                |counts: &std::collections::BTreeMap<(MessageNumber, u64), u64>| counts.get(&key).copied().unwrap_or(0);
             let (name, from) = scenario.definitions.message(key.0);
             json!({
                 "message": name, "direction": from.as_str(), "node": key.1, "sent": count(&report.sent),

@@ -11,6 +11,7 @@ mod sweep;
 mod tables;
 mod wave;
 
+use emberwort_link::TrialDefinitionId;
 use std::io::Write;
 use std::path::Path;
 
@@ -58,7 +59,7 @@ pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         );
     }
     crate::interrupt::catch();
-    let own = scenario.definitions.get(0);
+    let own = scenario.definitions.get(TrialDefinitionId::default());
     let record = |path: &Path| anyhow::Ok(Recorder::new(PendingFile::new(path)?, &own.plan, &[own.channel])?);
     let recorder = args.record.as_deref().map(record).transpose()?;
     let wave = args.wave.as_deref().map(|path| wave::WaveRecorder::new(path, &scenario)).transpose()?;

@@ -1,5 +1,6 @@
 //! What happened around the moment at which a trial failed: the shortest story that explains it.
 
+use emberwort_model::ids::ChannelId;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -51,7 +52,7 @@ pub struct Piece {
     pub time: Time,
     pub key: Option<u64>,
     pub bytes: Vec<u8>,
-    pub channel: usize,
+    pub channel: ChannelId,
 }
 
 /// Keeps what goes over the wire around moments.

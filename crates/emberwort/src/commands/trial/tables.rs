@@ -1,6 +1,7 @@
 //! The tables of a trial's results.
 
-use emberwort_link::{ReceptionAccount, Report, Scenario};
+use emberwort_link::TrialDefinitionId;
+use emberwort_link::{MessageNumber, ReceptionAccount, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 
@@ -39,7 +40,7 @@ pub fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     );
     out.push_str(&format!("{}\n\n", wrapped(&about)));
     if scenario.definitions.all().len() > 1 {
-        let revision = |index: usize| scenario.definitions.get(index).plan.link.revision;
+        let revision = |index: TrialDefinitionId| scenario.definitions.get(index).plan.link.revision;
         let mut who = vec![format!("the host has revision {}", revision(scenario.host))];
         who.extend(scenario.devices.iter().map(|device| format!("node {} has {}", device.node, device.revision)));
         out.truncate(out.len() - 1);
@@ -48,10 +49,10 @@ pub fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     let titles = ["message", "from", "node", "sent", "received", "damaged", "lost"];
     let mut grid = table::table(&titles, &[false, false, true, true, true, true, true]);
     for (message, node) in kinds(report) {
-        let count = |counts: &std::collections::BTreeMap<(usize, u64), u64>| {
-            counts.get(&(message, node)).copied().unwrap_or(0).to_string()
+        let count = |counts: &std::collections::BTreeMap<(MessageNumber, u64), u64>| {
+            counts.get(&(MessageNumber::new(message.index()), node)).copied().unwrap_or(0).to_string()
         };
-        let (name, from) = scenario.definitions.message(message);
+        let (name, from) = scenario.definitions.message(MessageNumber::new(message.index()));
         grid.add_row([
             name,
             from.as_str(),

@@ -1,5 +1,6 @@
 //! What an instrument on the wires of a trial sees, as a file.
 
+use emberwort_model::ids::ChannelId;
 use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
@@ -22,7 +23,7 @@ pub struct WaveRecorder {
     drawing: Drawing,
     instrument: Instrument<FileRecord<PendingFile>>,
     plan: std::sync::Arc<Plan>,
-    channel: usize,
+    channel: ChannelId,
     starts: Time,
     /// The recording begins so long before the trial, in picoseconds, so that the line is seen at rest.
     lead: u64,

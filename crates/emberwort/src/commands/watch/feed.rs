@@ -1,5 +1,6 @@
 //! Where what is watched comes from: a port, or a file that is played.
 
+use emberwort_model::ids::ChannelId;
 use std::fs::File;
 use std::io::Read as _;
 use std::ops::ControlFlow;
@@ -83,7 +84,7 @@ impl ChunkSink for Injection {
 }
 
 impl StreamSink for Injection {
-    fn has_key(&self, channel: usize, key: u64) -> bool {
+    fn has_key(&self, channel: ChannelId, key: u64) -> bool {
         self.plan.channels[channel].message_of(key, None).is_some()
     }
 
@@ -145,7 +146,7 @@ impl Feed {
     pub fn name(&self) -> String {
         match &self.source {
             Source::Live { line, incoming, .. } => {
-                let channel = self.plan.channels.get(line.channel).map_or("", |channel| &channel.name);
+                let channel = self.plan.channels.get(line.channel.index()).map_or("", |channel| &channel.name);
                 let share = incoming.waiting_share();
                 // Where more comes than can be looked at, what is shown is late.
                 let late = if share >= 0.5 { format!(", {:.0} % full", share * 100.0) } else { String::new() };
@@ -260,7 +261,7 @@ impl Feed {
     }
 
     /// The channel of a port, by index.
-    pub fn channel(&self) -> Option<usize> {
+    pub fn channel(&self) -> Option<ChannelId> {
         match &self.source {
             Source::Live { line, .. } => Some(line.channel),
             Source::Played(_) => None,

@@ -1,9 +1,10 @@
 //! The fields of one message as columns of a table, where all rows are of that message.
 
+use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 
-use emberwort_capture::RevisionMap;
 use emberwort_capture::labels::Labels;
+use emberwort_capture::{DefinitionId, RevisionMap};
 use emberwort_model::model::{Field, Kind};
 use emberwort_text::{write_raw_value, write_value};
 use emberwort_wire::Values;
@@ -36,7 +37,7 @@ struct Column {
 
 impl Columns {
     /// For a message of the link's own definition, by index.
-    pub fn new(revisions: &RevisionMap, message: usize, raw: bool, labels: Option<&Labels>) -> Self {
+    pub fn new(revisions: &RevisionMap, message: MessageId, raw: bool, labels: Option<&Labels>) -> Self {
         let of = &revisions.own().messages[message].message;
         let column = |(slot, field): (usize, &Field)| {
             let title = match field.unit.is_empty() || raw {
@@ -64,7 +65,7 @@ impl Columns {
                 // The title says the unit.
                 false => self.columns.iter().position(|column| column.field == field.name && column.unit == field.unit),
             };
-            let fields = |index: usize| definition.plan.messages[index].message.fields.iter();
+            let fields = |index: MessageId| definition.plan.messages[index].message.fields.iter();
             let index = definition.plan.message_index(&self.name);
             self.by_definition.push(index.and_then(|index| fields(index).map(column_of).collect()));
         }
@@ -89,8 +90,8 @@ impl Columns {
     }
 
     /// The cells of a row that was read with this definition; `None` if it has fields without a column, or in other units.
-    pub fn cells(&self, definition: usize) -> Option<Cells<'_>> {
-        let of_slots = self.by_definition[definition].as_ref()?;
+    pub fn cells(&self, definition: DefinitionId) -> Option<Cells<'_>> {
+        let of_slots = self.by_definition[definition.index()].as_ref()?;
         Some(Cells { columns: &self.columns, of_slots, next: 0, start: 0 })
     }
 }

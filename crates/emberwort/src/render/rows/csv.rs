@@ -2,6 +2,7 @@
 
 use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::hex::write_hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
@@ -101,7 +102,7 @@ impl Csv {
     fn begin(
         &mut self,
         (time, offset): (Option<Time>, u64),
-        (channel, from, node): (usize, Option<End>, Option<u64>),
+        (channel, from, node): (ChannelId, Option<End>, Option<u64>),
         out: &mut TextBuffer,
     ) {
         if !self.started {

@@ -2,6 +2,7 @@
 
 use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
+use emberwort_model::ids::MessageId;
 use emberwort_wire::Time;
 
 use crate::cli::RowForm;
@@ -17,7 +18,7 @@ pub struct RowStyle {
     pub form: RowForm,
     pub raw: bool,
     /// The only message whose rows are shown, by its index in the link's own definition, if there is one.
-    pub only: Option<usize>,
+    pub only: Option<MessageId>,
     /// Texts beside nodes and values.
     pub labels: Option<&'static Labels>,
     /// How tables show moments.

@@ -1,8 +1,9 @@
 //! Rows as NDJSON: an object for each frame, in a line of its own. `docs/rows.md` lists the keys.
 
+use emberwort_model::ids::ChannelId;
 use std::fmt::Write as _;
 
-use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
+use emberwort_capture::{BrokenFrame, DefinitionId, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::hex::write_hex;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
@@ -19,7 +20,7 @@ pub struct Ndjson {
     context: RowContext,
     calendar: Calendar,
     /// What was written last for a channel and a direction.
-    last_stream: Option<((usize, Option<End>), ShortText)>,
+    last_stream: Option<((ChannelId, Option<End>), ShortText)>,
 }
 
 // Writing to memory cannot fail. Names are identifiers, which need no escapes.
@@ -33,7 +34,7 @@ impl Ndjson {
         frame: Option<u64>,
         (began, time): (Option<Time>, Option<Time>),
         offset: u64,
-        channel: usize,
+        channel: ChannelId,
         from: Option<End>,
         out: &mut TextBuffer,
     ) {
@@ -136,7 +137,7 @@ impl Form for Ndjson {
         number(",\"sequence\":", row.frame.sequence, out);
         let assumed = || self.context.assumed_revision(row).map(u64::from);
         number(",\"revision\":", row.frame.revision.or_else(assumed), out);
-        if row.definition != 0 {
+        if row.definition != DefinitionId::default() {
             number(",\"read_as_revision\":", Some(u64::from(row.plan.link.revision)), out);
         }
         self.lacks(row, out);

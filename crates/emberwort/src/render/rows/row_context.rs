@@ -1,10 +1,11 @@
 //! What all forms know of the definitions in use, and the values of a row as they show them.
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
 use emberwort_capture::labels::{LabelledFields, Labels};
-use emberwort_capture::{BrokenFrame, RevisionMap, Row};
+use emberwort_capture::{BrokenFrame, DefinitionId, RevisionMap, Row};
 use emberwort_model::Plan;
 use emberwort_model::counting::some_of;
 use emberwort_model::diagnostics::escaped;
@@ -39,15 +40,15 @@ pub struct RowContext {
 pub struct Texts(Vec<Vec<Vec<WrittenOfField>>>);
 
 impl Texts {
-    fn of(&mut self, definition: usize, message: usize, fields: usize) -> &mut [WrittenOfField] {
-        if self.0.len() <= definition {
-            self.0.resize_with(definition + 1, Vec::new);
+    fn of(&mut self, definition: DefinitionId, message: MessageId, fields: usize) -> &mut [WrittenOfField] {
+        if self.0.len() <= definition.index() {
+            self.0.resize_with(definition.index() + 1, Vec::new);
         }
-        let messages = &mut self.0[definition];
-        if messages.len() <= message {
-            messages.resize_with(message + 1, Vec::new);
+        let messages = &mut self.0[definition.index()];
+        if messages.len() <= message.index() {
+            messages.resize_with(message.index() + 1, Vec::new);
         }
-        let slots = &mut messages[message];
+        let slots = &mut messages[message.index()];
         if slots.len() < fields {
             slots.resize_with(fields, WrittenOfField::default);
         }
@@ -143,7 +144,7 @@ impl RowContext {
     }
 
     pub fn reading(&self, row: &Row<'_>) -> &MessageReading {
-        &self.readings[row.definition][row.message]
+        &self.readings[row.definition.index()][row.message.index()]
     }
 
     /// The sender's revision, if the frame does not say it and the body shows that it is not the definition's own.
@@ -167,7 +168,7 @@ impl RowContext {
     /// What is worth a word behind a row: bytes of a later revision, a sender of an earlier one.
     pub fn remark(&mut self, row: &Row<'_>) -> Option<String> {
         let mut parts = Vec::new();
-        if row.definition != 0 {
+        if row.definition != DefinitionId::default() {
             let reading = self.reading(row);
             let mut part = match row.plan.link.revision {
                 own if own == self.plan.link.revision => "read with a definition of its own".to_owned(),
@@ -204,7 +205,7 @@ impl RowContext {
         around: &mut impl FieldMarkup,
         mut write: impl FnMut(&MessageReading, &Shown<'_>, &mut TextBuffer),
     ) {
-        let reading = &self.readings[row.definition][row.message];
+        let reading = &self.readings[row.definition.index()][row.message.index()];
         let fields = &row.plan.messages[row.message].message.fields;
         let texts = self.texts.of(row.definition, row.message, fields.len());
         for &slot in &reading.slots {
@@ -248,7 +249,7 @@ impl RowContext {
         }
     }
 
-    pub fn channel(&self, channel: usize) -> &str {
+    pub fn channel(&self, channel: ChannelId) -> &str {
         &self.plan.channels[channel].name
     }
 }

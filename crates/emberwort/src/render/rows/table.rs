@@ -1,5 +1,6 @@
 //! Rows as a table: a line for each frame, broken between fields where a terminal is narrow.
 
+use emberwort_model::ids::ChannelId;
 use emberwort_wire::Time;
 use std::cell::Cell;
 use std::fmt::Write as _;
@@ -48,7 +49,7 @@ pub struct About {
     pub began: Option<Time>,
     pub time: Option<Time>,
     pub offset: u64,
-    pub channel: usize,
+    pub channel: ChannelId,
     pub from: Option<End>,
     pub node: Option<u64>,
 }

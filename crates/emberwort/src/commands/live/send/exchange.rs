@@ -1,5 +1,6 @@
 //! A request and its answer, out of all that goes through a port.
 
+use emberwort_model::ids::MessageId;
 use std::cell::RefCell;
 use std::io;
 use std::ops::ControlFlow;
@@ -29,7 +30,7 @@ const PATIENCE: u64 = 1_000_000_000;
 
 /// A message that is ready to be sent.
 pub struct Ready {
-    pub message: usize,
+    pub message: MessageId,
     values: Values,
     body: Vec<u8>,
     header: Header,
@@ -114,7 +115,7 @@ impl<'a> Exchange<'a> {
     /// Makes a message ready; `problems` are those of what was given for it.
     pub fn ready(
         &self,
-        message: usize,
+        message: MessageId,
         given: Vec<(&str, GivenValue<'_>)>,
         mut problems: Vec<Problem>,
         row: &RowHeader,
@@ -200,7 +201,7 @@ impl<'a> Exchange<'a> {
     }
 
     /// Whether an answer is one that was hoped for. What is wrong is said.
-    fn judge(&mut self, message: usize, sent: Time, within: u64) -> Outcome {
+    fn judge(&mut self, message: MessageId, sent: Time, within: u64) -> Outcome {
         let talk = self.decoder.sink_mut();
         talk.pending = None;
         let (answer, broken) = (talk.answer.take(), talk.broken);
@@ -238,7 +239,7 @@ impl<'a> Exchange<'a> {
     }
 
     /// Reads what comes until a moment. Returns whether the port is still there.
-    pub fn pass_time(&mut self, message: usize, end: Time) -> bool {
+    pub fn pass_time(&mut self, message: MessageId, end: Time) -> bool {
         while self.now() < end {
             if !self.go_on(message, end) && self.now() < end {
                 return false;
@@ -248,7 +249,7 @@ impl<'a> Exchange<'a> {
     }
 
     /// Reads what comes next. Returns whether there is time left, and the port is still there.
-    fn go_on(&mut self, message: usize, end: Time) -> bool {
+    fn go_on(&mut self, message: MessageId, end: Time) -> bool {
         match self.incoming.wait(&[&self.line], earliest(Some(end), self.decoder.poll_timeout())) {
             PortInput::Bytes(_, time, bytes) => {
                 let from = self.plan.messages[message].message.from.other();
@@ -265,8 +266,8 @@ impl<'a> Exchange<'a> {
 
 /// What is asked at the moment.
 struct PendingRequest {
-    message: usize,
-    answers: Vec<usize>,
+    message: MessageId,
+    answers: Vec<MessageId>,
     node: Option<u64>,
     is_for_all: bool,
     sent: Time,
@@ -274,7 +275,7 @@ struct PendingRequest {
 
 /// An answer: its message, when it came, its values.
 struct Answer {
-    message: usize,
+    message: MessageId,
     time: Time,
     values: Values,
 }
