@@ -2,16 +2,14 @@
 
 mod cli;
 mod commands;
+mod ending;
 mod files;
-mod fleet;
 mod interrupt;
-mod labels;
 mod lines;
 mod output;
 mod project;
+mod reading;
 mod render;
-mod revisions;
-mod wires;
 
 use std::io::{ErrorKind, Write};
 use std::process::ExitCode;
@@ -26,7 +24,7 @@ fn main() -> ExitCode {
         Ok(true) => return ExitCode::SUCCESS,
         Err(error) => return explained(&error),
     }
-    let words = match wires::expanded(std::env::args_os().collect()) {
+    let words = match reading::wires::expanded(std::env::args_os().collect()) {
         Ok(words) => words,
         Err(error) => {
             output::print_error(&error, output::Look::new(output::ColorChoice::Auto));
@@ -41,8 +39,8 @@ fn main() -> ExitCode {
     interrupt::watch();
     match commands::run(cli, look) {
         Ok(_) if interrupt::cut_short() => ExitCode::from(interrupt::EXIT_CODE),
-        Ok(commands::Ending::Clean) => ExitCode::SUCCESS,
-        Ok(commands::Ending::WithFindings) => ExitCode::from(1),
+        Ok(ending::Ending::Clean) => ExitCode::SUCCESS,
+        Ok(ending::Ending::WithFindings) => ExitCode::from(1),
         // Nobody reads the output any longer, as with `| head`: nothing to complain about.
         Err(error) if output::is_broken_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {

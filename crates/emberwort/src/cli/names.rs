@@ -12,7 +12,7 @@ use emberwort_model::algorithm::Algorithm;
 use emberwort_model::diagnostics::escaped;
 
 use crate::project::{Project, read_definition};
-use crate::revisions;
+use crate::reading::revisions;
 
 /// Channels of the link.
 pub fn channels() -> ArgValueCompleter {

@@ -17,11 +17,11 @@ use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Header, Values};
 use serde_json::{Value as Json, json};
 
-use super::ending::Ending;
-use super::names::{channel_index, message_index, with_definition};
 use crate::cli::{BudgetArgs, TableForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, Paint};
 use crate::project::{Project, imports_of, load_plan_apart, read_limited};
+use crate::reading::names::{channel_index, message_index, with_definition};
 use crate::render::{plural, table, time, wrapped};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {

@@ -12,12 +12,12 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, Direction};
 use emberwort_model::{Checked, Plan, Span, named_place};
 
-use super::ending::Ending;
 use crate::cli::{CheckArgs, Deny, TableForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, say};
 use crate::project::{GenerateKind, PROJECT_FILE, Project, check_bytes, read_definition};
+use crate::reading::revisions;
 use crate::render::{findings, frames, plural};
-use crate::revisions;
 
 pub fn run(args: &CheckArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let files: Vec<PathBuf> =

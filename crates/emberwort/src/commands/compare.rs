@@ -11,12 +11,12 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::plan::{Channel, Role};
 
-use super::ending::Ending;
 use crate::cli::{CompareArgs, CompareForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, Paint, say};
 use crate::project::{AllowEntry, Project, read_definition};
+use crate::reading::revisions;
 use crate::render::comparison::{self, Earlier, FleetRow, Report};
-use crate::revisions;
 
 pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     // Two files need no project around them.
@@ -227,7 +227,7 @@ fn fleet(
 ) -> anyhow::Result<Vec<FleetRow>> {
     let shown = crate::files::shown(path);
     let mut counts: BTreeMap<u32, (usize, usize)> = BTreeMap::new();
-    for unit in crate::fleet::read(path)?.units {
+    for unit in crate::reading::fleet::read(path)?.units {
         let count = counts.entry(unit.revision).or_default();
         count.0 += 1;
         count.1 += usize::from(unit.is_fixed);

@@ -17,19 +17,19 @@ use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Time, Values, decode};
 
-use super::capture_definitions::{CaptureDefinitions, open_definitions};
-use super::ending::Ending;
 use super::exchanges::ExchangePrinter;
 use super::explain;
-use super::inputs;
-use super::inputs::given_hex;
-use super::names::message_index;
-use super::queried::{QueriedSink, around, asked, filters};
 use super::tables;
 use crate::cli::{DecodeArgs, DecodeForm, RowForm, SenderEnd, moment};
+use crate::ending::Ending;
 use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, say};
 use crate::project::load_plan;
+use crate::reading::capture_definitions::{CaptureDefinitions, open_definitions};
+use crate::reading::inputs;
+use crate::reading::inputs::given_hex;
+use crate::reading::names::message_index;
+use crate::reading::queried::{QueriedSink, around, asked, filters};
 use crate::render::changes::ChangePrinter;
 use crate::render::plural;
 use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, ShownTimes, set_zone, write_tree_fields};
@@ -80,7 +80,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         form,
         raw: args.raw,
         only: args.asked.only_message(spoken.revisions.own()).map(MessageId::new),
-        labels: crate::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
+        labels: crate::reading::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
         times: times(args, link, look)?,
         look,
         width: output::terminal_width(),

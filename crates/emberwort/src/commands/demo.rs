@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, bail};
 use emberwort_port::Program;
 
-use super::ending::Ending;
 use crate::cli::DemoArgs;
+use crate::ending::Ending;
 use crate::files;
 use crate::interrupt;
 use crate::output::{self, Look, Paint};

@@ -22,13 +22,13 @@ use emberwort_wire::{EncodeError, Framed, Framing, ValueRef, Values, decode, enc
 use serde_json::{Map, Value as Json};
 use tempfile::SpooledTempFile;
 
-use super::capture_definitions::sent_otherwise;
-use super::ending::Ending;
-use super::names::{channel_index, message_index};
 use crate::cli::{BytesForm, EncodeArgs};
+use crate::ending::Ending;
 use crate::files;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
+use crate::reading::capture_definitions::sent_otherwise;
+use crate::reading::names::{channel_index, message_index};
 use crate::render::plural;
 
 pub fn run(args: &EncodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {

@@ -16,12 +16,12 @@ use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Channel, FrameFinder, Role};
 use emberwort_wire::FrameFault;
 
-use super::capture_definitions::CaptureDefinitions;
-use super::ending::Ending;
-use super::inputs;
-use super::sources::Settings;
 use crate::cli::DecodeArgs;
+use crate::ending::Ending;
 use crate::output::{self, Look, say};
+use crate::reading::capture_definitions::CaptureDefinitions;
+use crate::reading::inputs;
+use crate::reading::sources::Settings;
 use crate::render::rows::{meaning, place};
 use crate::render::stats::{Account, sentence};
 use crate::render::time::rfc3339;

@@ -9,12 +9,12 @@ use emberwort_capture::query::like::Like;
 use emberwort_model::Plan;
 use serde_json::json;
 
-use super::capture_definitions::open_definitions;
-use super::ending::Ending;
-use super::inputs::{self, InputsOutcome};
-use super::queried::{Interruptible, asked};
 use crate::cli::{FindArgs, InputArgs, TableForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, say};
+use crate::reading::capture_definitions::open_definitions;
+use crate::reading::inputs::{self, InputsOutcome};
+use crate::reading::queried::{Interruptible, asked};
 use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, damage_text, sentence};
 use crate::render::time::rfc3339;

@@ -8,8 +8,8 @@ use anyhow::{Context, bail};
 use emberwort_import::{Imported, Options, definition, names, read};
 use emberwort_model::diagnostics::escaped;
 
-use super::ending::Ending;
 use crate::cli::ImportArgs;
+use crate::ending::Ending;
 use crate::files::{self, Replace, shown};
 use crate::output::{self, Look, say};
 use crate::project::{read_definition, read_limited};

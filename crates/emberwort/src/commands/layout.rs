@@ -13,12 +13,12 @@ use emberwort_model::layout::{LayoutRow, rows};
 use emberwort_model::number::Decimal;
 use serde_json::{Value as Json, json};
 
-use super::ending::Ending;
-use super::names::{message_index, none_left_out, with_definition};
 use crate::cli::{LayoutArgs, LayoutForm};
+use crate::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, say};
 use crate::project::{Project, load_plan_apart};
+use crate::reading::names::{message_index, none_left_out, with_definition};
 use crate::render::picture::draw;
 use crate::render::{plural, table, time, wrapped};
 

@@ -2,32 +2,23 @@
 
 mod amend;
 mod budget;
-mod capture_definitions;
 mod check;
 mod checksum;
 mod compare;
 mod decode;
 mod demo;
 mod encode;
-mod ending;
 mod exchanges;
 mod explain;
 mod find;
 mod generate;
 mod import;
-mod inputs;
 mod layout;
 mod live;
-mod names;
 mod new;
-mod opening;
 mod plot;
-mod queried;
-mod recordings;
-mod scenario;
 mod seal;
 pub mod shell;
-mod sources;
 mod stats;
 mod survey;
 mod tables;
@@ -37,11 +28,10 @@ mod trial;
 mod value;
 mod watch;
 mod wave_plot;
-mod waveforms;
 
 use crate::cli::{Cli, Command};
+use crate::ending::Ending;
 use crate::output::Look;
-pub use ending::Ending;
 
 /// Runs the command.
 pub fn run(cli: Cli, look: Look) -> anyhow::Result<Ending> {

@@ -5,8 +5,8 @@ use std::io::Write;
 use anyhow::bail;
 use emberwort_model::diagnostics::escaped;
 
-use super::ending::Ending;
 use crate::cli::{NewArgs, Preset};
+use crate::ending::Ending;
 use crate::files;
 use crate::output::{self, Look};
 use crate::project::PROJECT_FILE;

@@ -13,15 +13,15 @@ use emberwort_capture::query::series::{BrokenTimes, Collect, Series};
 use emberwort_model::diagnostics::escaped;
 use emberwort_wire::Time;
 
-use super::capture_definitions::open_definitions;
-use super::ending::Ending;
-use super::inputs;
-use super::opening::input_name;
-use super::queried::{Interruptible, asked, filters};
 use super::wave_plot;
 use crate::cli::PlotArgs;
+use crate::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, say};
+use crate::reading::capture_definitions::open_definitions;
+use crate::reading::inputs;
+use crate::reading::opening::input_name;
+use crate::reading::queried::{Interruptible, asked, filters};
 use crate::render::plot::{Band, Content, Line, Pane, Plot, svg, text};
 use crate::render::stats::{Account, damage_text, sentence};
 

@@ -8,15 +8,15 @@ use emberwort_evolution::{History, Sealed, file_name, folded, sealed_text};
 use emberwort_model::Plan;
 use serde_json::json;
 
-use super::ending::Ending;
 use crate::cli::{SealArgs, TableForm};
+use crate::ending::Ending;
 use crate::files::{self, PendingFile};
 use crate::output::{self, Look, Paint, say};
 use crate::project::{Project, read_definition};
+use crate::reading::revisions;
 use crate::render::findings;
 use crate::render::plural;
 use crate::render::table::table;
-use crate::revisions;
 
 pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let definition = Project::find(link)?.definition;

@@ -7,8 +7,8 @@ use clap::CommandFactory;
 use clap_complete::CompleteEnv;
 use clap_complete::env::Shells;
 
-use super::ending::Ending;
 use crate::cli::{Cli, CompletionsArgs, ManArgs};
+use crate::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self};
 

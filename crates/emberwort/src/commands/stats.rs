@@ -10,13 +10,13 @@ use emberwort_capture::summary::{Latencies, NestedFrames, Senders, Summary};
 use emberwort_model::Plan;
 use serde_json::Value as Json;
 
-use super::capture_definitions::open_definitions;
-use super::ending::Ending;
-use super::inputs::{self, InputsOutcome};
-use super::names::message_index;
-use super::queried::{Interruptible, asked, filters};
 use crate::cli::{InputArgs, StatsArgs, StatsForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, say};
+use crate::reading::capture_definitions::open_definitions;
+use crate::reading::inputs::{self, InputsOutcome};
+use crate::reading::names::message_index;
+use crate::reading::queried::{Interruptible, asked, filters};
 use crate::render::plural;
 use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, account_sheets, hint, json, tables};

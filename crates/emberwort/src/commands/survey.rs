@@ -8,11 +8,11 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_waveform::survey::{Guess, SignalObservations, Survey, usual_baud, usual_bitrate};
 use serde_json::{Value as Json, json};
 
-use super::ending::Ending;
-use super::opening::{input_name, open};
-use super::waveforms::{WaveformForm, hear};
 use crate::cli::{SurveyArgs, TableForm};
+use crate::ending::Ending;
 use crate::output::{self, Look, Paint, say};
+use crate::reading::opening::{input_name, open};
+use crate::reading::waveforms::{WaveformForm, hear};
 use crate::render::plural;
 use crate::render::table::table;
 

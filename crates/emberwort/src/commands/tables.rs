@@ -8,14 +8,14 @@ use anyhow::{Context, bail};
 use emberwort_dataset::{Folder, TableForm};
 use rayon::prelude::*;
 
-use super::capture_definitions::open_definitions;
-use super::ending::Ending;
-use super::inputs::{self, InputsOutcome};
-use super::opening::input_name;
-use super::queried::asked;
 use crate::cli::{DecodeArgs, DecodeForm, InputArgs, RowForm};
+use crate::ending::Ending;
 use crate::files;
 use crate::output::{Look, say};
+use crate::reading::capture_definitions::open_definitions;
+use crate::reading::inputs::{self, InputsOutcome};
+use crate::reading::opening::input_name;
+use crate::reading::queried::asked;
 use crate::render::plural;
 use crate::render::stats::{Account, damage_text, sentence};
 

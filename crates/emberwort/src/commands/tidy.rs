@@ -7,8 +7,8 @@ use anyhow::{Context, bail};
 use emberwort_model::tidy::tidy;
 use emberwort_model::{Source, Sources};
 
-use super::ending::Ending;
 use crate::cli::TidyArgs;
+use crate::ending::Ending;
 use crate::files;
 use crate::output::{self, Look};
 use crate::project::{Project, read_limited};

@@ -13,14 +13,14 @@ use emberwort_waveform::slopes::{Levels, Slope, Slopes};
 use emberwort_waveform::wiring::Extremes;
 use serde_json::{Value as Json, json};
 
-use super::capture_definitions::open_definitions;
-use super::ending::Ending;
-use super::opening::{input_name, open};
-use super::sources::Settings;
 use super::survey::width;
-use super::waveforms::{filtered, filtered_part, read, wiring};
 use crate::cli::{InputArgs, RevisionArgs, SurveyArgs, TableForm, WaveArgs};
+use crate::ending::Ending;
 use crate::output::{self, Look, Paint, say};
+use crate::reading::capture_definitions::open_definitions;
+use crate::reading::opening::{input_name, open};
+use crate::reading::sources::Settings;
+use crate::reading::waveforms::{filtered, filtered_part, read, wiring};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::table::table;
 

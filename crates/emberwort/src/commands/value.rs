@@ -11,8 +11,8 @@ use emberwort_model::{Plan, Source, Sources};
 use emberwort_text::raw_of;
 use serde_json::{Map, Value as Json, json};
 
-use super::ending::Ending;
 use crate::cli::{TableForm, ValueArgs};
+use crate::ending::Ending;
 use crate::output::{self, Look};
 use crate::project::{Project, read_definition};
 use crate::render::{findings, table};

@@ -5,8 +5,8 @@ use std::ops::ControlFlow;
 
 use emberwort_capture::{Decoder, Item, ItemSink, RevisionMap, Statistics};
 
-use crate::commands::inputs;
-use crate::commands::sources::Settings;
+use crate::reading::inputs;
+use crate::reading::sources::Settings;
 
 /// Good frames, and the sum of a digest of each: the same for the same frames in any order.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

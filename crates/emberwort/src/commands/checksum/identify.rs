@@ -14,10 +14,10 @@ use emberwort_wire::Framed;
 use serde_json::json;
 
 use crate::cli::{IdentifyArgs, TableForm};
-use crate::commands::ending::Ending;
-use crate::commands::names::channel_index;
+use crate::ending::Ending;
 use crate::output::{self, Look, Progress, say};
 use crate::project::load_plan;
+use crate::reading::names::channel_index;
 use crate::render::plural;
 use crate::render::table::table;
 

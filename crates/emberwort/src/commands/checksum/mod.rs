@@ -15,10 +15,10 @@ use emberwort_model::number::Decimal;
 use emberwort_wire::checksum::Checksum;
 use serde_json::json;
 
-use super::ending::Ending;
-use super::inputs::given_hex;
 use crate::cli::{BytesArgs, ChecksumArgs, ChecksumJob, CodeLanguage, TableForm};
+use crate::ending::Ending;
 use crate::output::{self, Look};
+use crate::reading::inputs::given_hex;
 use crate::render::table::table;
 use crate::render::{plural, working, wrapped};
 use algorithms::algorithms;

@@ -12,9 +12,9 @@ use emberwort_checksum::working::hex;
 use serde_json::json;
 
 use crate::cli::{PacketArgs, TableForm};
-use crate::commands::ending::Ending;
-use crate::commands::inputs::given_hex;
+use crate::ending::Ending;
 use crate::output::{self, Stdout, say};
+use crate::reading::inputs::given_hex;
 use crate::render::table::{Table, table};
 use crate::render::{plural, working, wrapped};
 

@@ -11,10 +11,10 @@ use emberwort_model::plan::Channel;
 use serde_json::json;
 
 use crate::cli::{StrengthArgs, TableForm};
-use crate::commands::ending::Ending;
-use crate::commands::names::channel_index;
+use crate::ending::Ending;
 use crate::output::{self, Look};
 use crate::project::load_plan;
+use crate::reading::names::channel_index;
 use crate::render::table::table;
 use crate::render::{grouped, plural, wrapped};
 

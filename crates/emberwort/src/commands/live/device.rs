@@ -8,7 +8,7 @@ use emberwort_model::model::End;
 
 use super::play::{Stage, WhenIdle};
 use crate::cli::DeviceArgs;
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::output::Look;
 
 pub fn run(args: &DeviceArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {

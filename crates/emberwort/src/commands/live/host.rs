@@ -9,7 +9,7 @@ use emberwort_model::model::End;
 
 use super::play::{Stage, WhenIdle};
 use crate::cli::PlayArgs;
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::output::{Look, Paint, say};
 use crate::render::{plural, time};
 

@@ -14,9 +14,9 @@ use emberwort_port::{Address, Clock, ControlLines, Event, Events, Port, Received
 use emberwort_wire::{Chunk, StreamId, Time, Times};
 
 use crate::cli::{Level, LineArgs};
-use crate::commands::names::channel_index;
 use crate::interrupt::{self, AtTheEnd};
 use crate::output::say;
+use crate::reading::names::channel_index;
 use crate::render::plural;
 
 /// How often it is looked whether the user has interrupted.

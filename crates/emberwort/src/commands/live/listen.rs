@@ -9,11 +9,11 @@ use emberwort_wire::ChunkSink as _;
 use super::line::{Incoming, Line, PortInput};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, RowForm, SenderEnd};
-use crate::commands::capture_definitions::{CaptureDefinitions, open_definitions};
-use crate::commands::ending::Ending;
-use crate::commands::names::message_index;
-use crate::commands::queried::asked;
+use crate::ending::Ending;
 use crate::output::{self, Look, Paint, say};
+use crate::reading::capture_definitions::{CaptureDefinitions, open_definitions};
+use crate::reading::names::message_index;
+use crate::reading::queried::asked;
 use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
 
@@ -30,7 +30,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         form: args.form,
         raw: args.raw,
         only: args.asked.only_message(revisions.own()).map(MessageId::new),
-        labels: crate::labels::read(args.labels.as_deref(), revisions.own())?,
+        labels: crate::reading::labels::read(args.labels.as_deref(), revisions.own())?,
         times: ShownTimes::Utc,
         look,
         width: output::terminal_width(),

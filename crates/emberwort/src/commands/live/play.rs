@@ -14,10 +14,10 @@ use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Incoming, Line, PortInput, earliest};
 use crate::cli::{LineArgs, PlayArgs, RevisionArgs};
-use crate::commands::capture_definitions::revisions_in_trial;
-use crate::commands::scenario;
 use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
+use crate::reading::capture_definitions::revisions_in_trial;
+use crate::reading::scenario;
 use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, sentence};
 

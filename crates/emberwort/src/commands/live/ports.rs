@@ -8,7 +8,7 @@ use emberwort_port::{SerialPortInfo, serial_ports};
 use serde_json::json;
 
 use crate::cli::{PortsArgs, TableForm};
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::output::{self, say};
 use crate::render::table::table;
 

@@ -13,9 +13,9 @@ use emberwort_port::Program;
 use emberwort_port::program::end_all;
 use emberwort_text::show;
 
-use crate::commands::names::message_index;
 use crate::interrupt;
 use crate::output::say;
+use crate::reading::names::message_index;
 use crate::render::plural;
 
 /// So many programs may run at once; what comes meanwhile starts none.

@@ -17,11 +17,11 @@ use rand_chacha::ChaCha8Rng;
 use super::line::{Incoming, Line, PortInput, earliest};
 use super::record_file::{Recording, Rotation};
 use crate::cli::{RecordArgs, RevisionArgs, SenderEnd};
-use crate::commands::capture_definitions::revisions_in_trial;
-use crate::commands::ending::Ending;
-use crate::commands::scenario;
+use crate::ending::Ending;
 use crate::output::{Look, say};
 use crate::project::{Project, load_plan_of};
+use crate::reading::capture_definitions::revisions_in_trial;
+use crate::reading::scenario;
 use crate::render::plural;
 
 pub fn run(args: &RecordArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {

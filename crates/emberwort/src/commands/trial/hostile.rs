@@ -9,7 +9,7 @@ use emberwort_model::hex::hex;
 use serde_json::json;
 
 use crate::cli::TableForm;
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::output::{self, Progress};
 use crate::render::{plural, wrapped};
 

@@ -19,14 +19,14 @@ use anyhow::bail;
 use emberwort_capture::Recorder;
 use emberwort_wire::Chunk;
 
-use super::capture_definitions::revisions_in_trial;
-use super::ending::Ending;
-use super::recordings;
-use super::scenario;
 use crate::cli::{TableForm, TrialArgs};
+use crate::ending::Ending;
 use crate::files::PendingFile;
 use crate::output::{self, Look, Paint, Progress, say};
 use crate::project::{Project, load_plan_of};
+use crate::reading::capture_definitions::revisions_in_trial;
+use crate::reading::recordings;
+use crate::reading::scenario;
 use crate::render::time;
 use json::as_json;
 use tables::tables;

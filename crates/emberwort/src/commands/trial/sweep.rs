@@ -12,7 +12,7 @@ use emberwort_model::diagnostics::nearest;
 use serde_json::json;
 
 use crate::cli::{TableForm, TrialArgs};
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Paint, Progress, say};
 use crate::render::{plural, sweep_figure, table, time, wrapped};

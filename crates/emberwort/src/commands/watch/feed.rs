@@ -24,7 +24,7 @@ use super::form::Form;
 use crate::cli::{SenderEnd, WatchArgs};
 use crate::commands::live::line::{Incoming, Line};
 use crate::commands::live::numbers::Numbers;
-use crate::commands::names::channel_index;
+use crate::reading::names::channel_index;
 
 /// A source that is watched.
 pub struct Feed {

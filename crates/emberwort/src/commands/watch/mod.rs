@@ -16,7 +16,7 @@ use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 
 use crate::cli::WatchArgs;
-use crate::commands::ending::Ending;
+use crate::ending::Ending;
 use crate::output::{self, Look};
 use crate::project::Project;
 use definition::Definition;

@@ -15,11 +15,11 @@ use serde_json::{Map, Value as Json};
 use super::line::{Incoming, Line};
 use crate::cli::SendArgs;
 use crate::commands::encode::given_words;
-use crate::commands::ending::Ending;
-use crate::commands::names::message_index;
+use crate::ending::Ending;
 use crate::lines::Lines;
 use crate::output::{Look, say};
 use crate::project::load_plan;
+use crate::reading::names::message_index;
 use crate::render::plural;
 use exchange::{Exchange, Outcome, Ready};
 
