@@ -4,6 +4,50 @@
 //! file ─► source ─► pieces ─► demux ─► chunks of streams ─► decoder (one receiver for each) ─► sink of items
 //! chunks of streams ─► recorder ─► file
 //! ```
+//!
+//! The good frames of a file are counted, without its rows being kept:
+//!
+//! ```
+//! use std::ops::ControlFlow;
+//! use std::sync::Arc;
+//! 
+//! use emberwort_capture::{CaptureFormat, Decoder, Item, ItemSink};
+//! use emberwort_model::ids::ChannelId;
+//!
+//! let source = emberwort_model::Source::new("lamp.ember", "
+//!     link lamp { revision 1  byte_order little }
+//!     channel wire {
+//!         medium uart 9600 8N1
+//!         frame {
+//!             sync A5 5A
+//!             kind : u8 message
+//!             size : u8 length of body
+//!             body
+//!         }
+//!     }
+//!     message Brightness {
+//!         id 1
+//!         from device every 1 s
+//!         on wire
+//!         level : 0 .. 100 % step 0.5
+//!     }
+//! ");
+//! let plan = Arc::new(emberwort_model::check(&source).plan.unwrap());
+//! let file = b"A5 5A 01 01 51  A5 5A 01 01 52  FF";
+//!
+//! struct Nothing;
+//! impl ItemSink for Nothing {
+//!     type Error = std::convert::Infallible;
+//!
+//!     fn item(&mut self, _: Item<'_>) -> Result<ControlFlow<()>, Self::Error> {
+//!         Ok(ControlFlow::Continue(()))
+//!     }
+//! }
+//! let mut pieces = Decoder::new(plan, Nothing).demuxed().on(Some(ChannelId::new(0)));
+//! emberwort_capture::source::read(CaptureFormat::Hex, &file[..], &mut pieces).unwrap();
+//! let (_, statistics) = pieces.into_sink().finish().unwrap();
+//! assert_eq!((statistics.good_frames(), statistics.stray), (2, 1));
+//! ```
 
 pub mod amend;
 pub mod anatomy;

@@ -1,6 +1,35 @@
 //! Generators over the plan: one module for each language, and the test vectors that all languages are checked with.
 //!
 //! A generator returns files as text; writing them is the caller's business.
+//!
+//! The C of a link, as files with their texts:
+//!
+//! ```
+//! // The definition of the link.
+//!
+//! let source = emberwort_model::Source::new("lamp.ember", "
+//!     link lamp { revision 1  byte_order little }
+//!     channel wire {
+//!         medium uart 9600 8N1
+//!         frame {
+//!             sync A5 5A
+//!             kind : u8 message
+//!             size : u8 length of body
+//!             body
+//!         }
+//!     }
+//!     message Brightness {
+//!         id 1
+//!         from device every 1 s
+//!         on wire
+//!         level : 0 .. 100 % step 0.5
+//!     }
+//! ");
+//! let plan = emberwort_model::check(&source).plan.unwrap();
+//! let files = emberwort_codegen::c::generate(&plan, &[], &[]).unwrap();
+//! let header = files.iter().find(|file| file.name == "lamp.h").unwrap();
+//! assert!(header.text.contains("lamp_brightness"));
+//! ```
 
 pub mod c;
 mod code;

@@ -5,6 +5,44 @@
 //! ```text
 //! trial file ─► scenario ─► trial ◄─► device simulator ◄─► wire ─► report
 //! ```
+//!
+//! A device reports for ten seconds over a clean wire:
+//!
+//! ```
+//! use std::sync::Arc;
+//! 
+//! use emberwort_link::{Revisions, Scenario};
+//!
+//! let source = emberwort_model::Source::new("lamp.ember", "
+//!     link lamp { revision 1  byte_order little }
+//!     channel wire {
+//!         medium uart 9600 8N1
+//!         frame {
+//!             sync A5 5A
+//!             kind : u8 message
+//!             size : u8 length of body
+//!             body
+//!         }
+//!     }
+//!     message Brightness {
+//!         id 1
+//!         from device every 1 s
+//!         on wire
+//!         level : 0 .. 100 % step 0.5
+//!     }
+//! ");
+//! let plan = Arc::new(emberwort_model::check(&source).plan.unwrap());
+//! let trial = "
+//!     channel = 'wire'
+//!     span = '10 s'
+//!     must = ['at least 9 Brightness']
+//!     [[device]]
+//!     node = 0
+//! ";
+//! let scenario = Scenario::parse(trial, &plan, &Revisions::default()).unwrap();
+//! let report = emberwort_link::run(&scenario, &mut ());
+//! assert!(report.verdicts.iter().all(|verdict| verdict.held()));
+//! ```
 
 mod agenda;
 pub mod definitions;

@@ -481,6 +481,19 @@ pub enum RowForm {
     Bytes,
 }
 
+impl From<RowForm> for emberwort_rows::RowForm {
+    fn from(form: RowForm) -> Self {
+        match form {
+            RowForm::Table => Self::Table,
+            RowForm::Tree => Self::Tree,
+            RowForm::Ndjson => Self::Ndjson,
+            RowForm::Csv => Self::Csv,
+            RowForm::Hex => Self::Hex,
+            RowForm::Bytes => Self::Bytes,
+        }
+    }
+}
+
 #[derive(Debug, Args)]
 pub struct GenerateArgs {
     /// What to write

@@ -1,5 +1,6 @@
 //! Where output goes: standard output that ends quietly with its reader, standard error that nobody has to read, colour.
 
+use emberwort_rows::{Paint, painted};
 use std::fmt::Display;
 use std::io::{self, BufWriter, IsTerminal, StdoutLock, Write};
 use std::time::{Duration, Instant};
@@ -27,15 +28,6 @@ pub struct Look {
     pub err: bool,
 }
 
-/// What a stretch of text is; told by words as well as by colour.
-#[derive(Clone, Copy, Debug)]
-pub enum Paint {
-    Bold,
-    Good,
-    Bad,
-    Dim,
-}
-
 impl Look {
     pub fn new(choice: ColorChoice) -> Self {
         let wanted = std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
@@ -58,16 +50,6 @@ impl Look {
     pub fn paint_err(self, paint: Paint, text: impl Display) -> String {
         painted(self.err, paint, text)
     }
-}
-
-fn painted(coloured: bool, paint: Paint, text: impl Display) -> String {
-    let code = match paint {
-        Paint::Bold => "1",
-        Paint::Good => "32",
-        Paint::Bad => "1;31",
-        Paint::Dim => "2",
-    };
-    if coloured { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_string() }
 }
 
 /// Standard output for text, for those who collect large blocks themselves.

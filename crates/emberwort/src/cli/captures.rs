@@ -317,9 +317,9 @@ impl AskedArgs {
     }
 
     /// The message whose rows alone are wanted, by index.
-    pub fn only_message(&self, plan: &Plan) -> Option<usize> {
+    pub fn only_message(&self, plan: &Plan) -> Option<MessageId> {
         match &self.message[..] {
-            [only] => plan.message_index(only).map(MessageId::index),
+            [only] => plan.message_index(only),
             _ => None,
         }
     }

@@ -19,10 +19,11 @@ use serde_json::{Value as Json, json};
 
 use crate::cli::{BudgetArgs, TableForm};
 use crate::ending::Ending;
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look};
 use crate::project::{Project, imports_of, load_plan_apart, read_limited};
 use crate::reading::names::{channel_index, message_index, with_definition};
-use crate::render::{plural, table, time, wrapped};
+use crate::render::{plural, table, wrapped};
+use emberwort_rows::{Paint, time};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let (file, channels) = with_definition(&args.channels);

@@ -13,10 +13,11 @@ use emberwort_model::plan::{Channel, Role};
 
 use crate::cli::{CompareArgs, CompareForm};
 use crate::ending::Ending;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::project::{AllowEntry, Project, read_definition};
 use crate::reading::revisions;
 use crate::render::comparison::{self, Earlier, FleetRow, Report};
+use emberwort_rows::Paint;
 
 pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     // Two files need no project around them.

@@ -1,6 +1,5 @@
 //! `decode`: captures or bytes to messages.
 
-use emberwort_model::ids::MessageId;
 use std::convert::Infallible;
 use std::io::Write;
 use std::ops::ControlFlow;
@@ -23,7 +22,7 @@ use super::tables;
 use crate::cli::{DecodeArgs, DecodeForm, RowForm, SenderEnd, moment};
 use crate::ending::Ending;
 use crate::files::PendingFile;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::project::load_plan;
 use crate::reading::capture_definitions::{CaptureDefinitions, open_definitions};
 use crate::reading::inputs;
@@ -32,10 +31,10 @@ use crate::reading::names::message_index;
 use crate::reading::queried::{QueriedSink, around, asked, filters};
 use crate::render::changes::ChangePrinter;
 use crate::render::plural;
-use crate::render::rows::{RowPrinter, RowStyle, RowsOnCores, ShownTimes, set_zone, write_tree_fields};
 use crate::render::stats::{
     Account, ambiguous, contradictions, damage_text, hint, sentence, time_sentence, told_apart,
 };
+use emberwort_rows::{Paint, RowPrinter, RowStyle, RowsOnCores, ShownTimes, Zone, write_tree_fields};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     if let Some(name) = &args.body {
@@ -77,12 +76,12 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return explain::run(args, number, link, spoken, look);
     }
     let style = RowStyle {
-        form,
+        form: form.into(),
         raw: args.raw,
-        only: args.asked.only_message(spoken.revisions.own()).map(MessageId::new),
+        only: args.asked.only_message(spoken.revisions.own()),
         labels: crate::reading::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
         times: times(args, link, look)?,
-        look,
+        colored: look.out,
         width: output::terminal_width(),
     };
     match args.input.follow {
@@ -93,7 +92,11 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let read = match (one_file, args.threads.map_or_else(cores, usize::from)) {
         (Some(path), _) => {
             let mut file = PendingFile::new(path)?;
-            let wanted = rows(args, spoken.revisions.own(), RowPrinter::new(&spoken.revisions, style, &mut file))?;
+            let wanted = rows(
+                args,
+                spoken.revisions.own(),
+                RowPrinter::new(&spoken.revisions, &style, &mut file, crate::interrupt::came),
+            )?;
             let read = inputs::decode_all(&args.input, link, spoken, wanted)?;
             if crate::interrupt::came() {
                 say!("{} was not written", crate::files::shown(path));
@@ -117,17 +120,24 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
         // What is no text is written as it is.
         _ if form == RowForm::Bytes => {
-            let printer = RowPrinter::new(&spoken.revisions, style, output::stdout_for_bytes());
+            let printer =
+                RowPrinter::new(&spoken.revisions, &style, output::stdout_for_bytes(), crate::interrupt::came);
             let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         (None, 1) => {
-            let printer = RowPrinter::new(&spoken.revisions, style, output::stdout_at_once());
+            let printer = RowPrinter::new(&spoken.revisions, &style, output::stdout_at_once(), crate::interrupt::came);
             let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
         (None, threads) => {
-            let printer = RowsOnCores::new(&spoken.revisions, style, threads);
+            let printer = RowsOnCores::new(
+                &spoken.revisions,
+                style,
+                threads,
+                || Box::new(output::stdout_at_once()),
+                crate::interrupt::came,
+            );
             let wanted = rows(args, spoken.revisions.own(), printer)?;
             inputs::decode_all(&args.input, link, spoken, wanted)?
         }
@@ -192,8 +202,7 @@ fn rows<S: ItemSink>(args: &DecodeArgs, plan: &Plan, printer: S) -> anyhow::Resu
 /// How tables show moments.
 fn times(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<ShownTimes> {
     if let Some(zone) = &args.zone {
-        set_zone(zone).map_err(|problem| anyhow::anyhow!("--zone: {problem}"))?;
-        return Ok(ShownTimes::Zone);
+        return Ok(ShownTimes::Zone(Zone::new(zone).map_err(|problem| anyhow::anyhow!("--zone: {problem}"))?));
     }
     match args.times.as_deref() {
         // A waveform says no date.

@@ -13,7 +13,8 @@ use crate::cli::DemoArgs;
 use crate::ending::Ending;
 use crate::files;
 use crate::interrupt;
-use crate::output::{self, Look, Paint};
+use crate::output::{self, Look};
+use emberwort_rows::Paint;
 
 /// The files of the example project, as `examples/marlock` in the repository holds them.
 const FILES: &[(&str, &str)] = &[

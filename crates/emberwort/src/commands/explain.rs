@@ -22,10 +22,10 @@ use crate::output::{self, Look, say};
 use crate::reading::capture_definitions::CaptureDefinitions;
 use crate::reading::inputs;
 use crate::reading::sources::Settings;
-use crate::render::rows::{meaning, place};
 use crate::render::stats::{Account, sentence};
-use crate::render::time::rfc3339;
 use crate::render::{plural, wrapped_under};
+use emberwort_rows::time::rfc3339;
+use emberwort_rows::{meaning, place};
 
 /// Explains the frame with one number.
 struct Explain {

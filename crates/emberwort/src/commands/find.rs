@@ -17,8 +17,8 @@ use crate::reading::inputs::{self, InputsOutcome};
 use crate::reading::queried::{Interruptible, asked};
 use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, damage_text, sentence};
-use crate::render::time::rfc3339;
 use crate::render::{plural, summary::short};
+use emberwort_rows::time::rfc3339;
 
 /// So many places in bytes are shown.
 const MAX_SHOWN: usize = 20;

@@ -13,11 +13,12 @@ use emberwort_model::model::End;
 use crate::cli::GenerateArgs;
 use crate::ending::Ending;
 use crate::files::{self, Replace};
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::project::{CodeSize, Enums, GenerateEntry, GenerateKind, Project, Role, load_plan_of, read_limited};
 use crate::reading::revisions;
 use crate::render::table::table;
 use crate::render::wrapped;
+use emberwort_rows::Paint;
 
 /// The vectors of a revision are always the same.
 const SEED: u64 = 0x6D61_726C_6F63_6B21;

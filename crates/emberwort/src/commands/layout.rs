@@ -16,11 +16,12 @@ use serde_json::{Value as Json, json};
 use crate::cli::{LayoutArgs, LayoutForm};
 use crate::ending::Ending;
 use crate::files::{self, Replace};
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_apart};
 use crate::reading::names::{message_index, none_left_out, with_definition};
 use crate::render::picture::draw;
-use crate::render::{plural, table, time, wrapped};
+use crate::render::{plural, table, wrapped};
+use emberwort_rows::{Paint, time};
 
 /// Columns of a picture where no terminal says how many there are.
 const PIPE_WIDTH: usize = 110;

@@ -103,7 +103,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let midnight = first.nanoseconds() / DAY * DAY;
     let at = |time: Time| (time.nanoseconds().saturating_sub(midnight)) as f64 / 1e9;
     let mut plot = Plot {
-        title: format!("{}, {}", inputs.join(", "), crate::render::time::rfc3339(first).get(..10).unwrap_or_default()),
+        title: format!("{}, {}", inputs.join(", "), emberwort_rows::time::rfc3339(first).get(..10).unwrap_or_default()),
         span: (at(first), at(last).max(at(first) + 1e-6)),
         panes: Vec::new(),
         broken: if args.histogram { Vec::new() } else { broken.0.iter().map(|time| at(*time)).collect() },

@@ -11,12 +11,13 @@ use serde_json::json;
 use crate::cli::{SealArgs, TableForm};
 use crate::ending::Ending;
 use crate::files::{self, PendingFile};
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::project::{Project, read_definition};
 use crate::reading::revisions;
 use crate::render::findings;
 use crate::render::plural;
 use crate::render::table::table;
+use emberwort_rows::Paint;
 
 pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let definition = Project::find(link)?.definition;

@@ -10,11 +10,12 @@ use serde_json::{Value as Json, json};
 
 use crate::cli::{SurveyArgs, TableForm};
 use crate::ending::Ending;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::reading::opening::{input_name, open};
 use crate::reading::waveforms::{WaveformForm, hear};
 use crate::render::plural;
 use crate::render::table::table;
+use emberwort_rows::Paint;
 
 pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     let shown = input_name(&args.file);

@@ -16,13 +16,14 @@ use serde_json::{Value as Json, json};
 use super::survey::width;
 use crate::cli::{InputArgs, RevisionArgs, SurveyArgs, TableForm, WaveArgs};
 use crate::ending::Ending;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::reading::capture_definitions::open_definitions;
 use crate::reading::opening::{input_name, open};
 use crate::reading::sources::Settings;
 use crate::reading::waveforms::{filtered, filtered_part, read, wiring};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::table::table;
+use emberwort_rows::Paint;
 
 /// An edge of fewer samples than this cannot be measured.
 const SAMPLES_OF_EDGE: f64 = 4.0;

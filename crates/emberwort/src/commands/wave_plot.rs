@@ -26,9 +26,9 @@ use crate::reading::queried::{Interruptible, asked};
 use crate::reading::sources::Settings;
 use crate::reading::waveforms::read_beside;
 use crate::render::plural;
-use crate::render::rows::{RowContext, meaning};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::wave::{self, Byte, Frame, Mark, Part, Picture};
+use emberwort_rows::{RowContext, meaning};
 
 /// So many frames a page holds at most; of the first of them also their parts.
 const MAX_FRAMES: usize = 150_000;

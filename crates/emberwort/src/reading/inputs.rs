@@ -26,7 +26,7 @@ use super::sources::Settings;
 use super::waveforms;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::render::plural;
-use crate::render::time::rfc3339;
+use emberwort_rows::time::rfc3339;
 
 /// What came of all inputs.
 pub struct InputsOutcome {

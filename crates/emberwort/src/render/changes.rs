@@ -14,11 +14,10 @@ use emberwort_model::model::Field;
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{ValueRef, Values};
 
-use crate::cli::RowForm;
-use crate::output::{self, Paint, Stdout};
-use crate::render::rows::{RowStyle, has_unit, write_csv_cell, write_value};
-use crate::render::time::rfc3339;
+use crate::output::{self, Stdout};
 use crate::render::wrapped_under;
+use emberwort_rows::time::rfc3339;
+use emberwort_rows::{Paint, RowForm, RowStyle, has_unit, write_csv_cell, write_value};
 
 /// Prints changes: old value and new.
 pub struct ChangePrinter {
@@ -64,7 +63,7 @@ impl ChangePrinter {
             escaped(&self.plan.channels[row.channel].name),
             row.from.as_str(),
             row.frame.node.map_or_else(String::new, |node| node.to_string()),
-            self.style.look.paint(Paint::Bold, message.name.clone()),
+            emberwort_rows::painted(self.style.colored, Paint::Bold, message.name.clone()),
         );
         for (n, slot) in slots.iter().enumerate() {
             let field = &message.fields[*slot];

@@ -10,7 +10,8 @@ use serde_json::{Map, Value as Json, json};
 use similar::{ChangeTag, TextDiff};
 
 use super::{plural, wrapped_under};
-use crate::output::{Look, Paint};
+use crate::output::Look;
+use emberwort_rows::Paint;
 
 /// All that there is to say.
 pub struct Report<'a> {

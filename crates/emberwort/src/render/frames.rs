@@ -8,7 +8,8 @@ use emberwort_model::plan::Direction;
 use serde_json::{Value as Json, json};
 
 use super::{grouped, plural, wrapped_under};
-use crate::output::{Look, Paint};
+use crate::output::Look;
+use emberwort_rows::Paint;
 
 /// The sentences about a channel, or about the frames of one end.
 pub fn sentences(channel: &Direction, from: Option<End>, promises: &Guarantees, look: Look) -> String {

@@ -8,13 +8,11 @@ pub mod picture;
 pub mod plot;
 #[cfg(feature = "pictures")]
 pub mod png;
-pub mod rows;
 pub mod sheets;
 pub mod stats;
 pub mod summary;
 pub mod sweep_figure;
 pub mod table;
-pub mod time;
 pub mod wave;
 pub mod working;
 

@@ -5,7 +5,8 @@ use emberwort_model::layout::picture::{Band, BitSpan, Picture, PictureSection, S
 use emberwort_model::model::ByteOrder;
 
 use super::plural;
-use crate::output::{Look, Paint};
+use crate::output::Look;
+use emberwort_rows::Paint;
 
 /// Characters of one bit, its right border included.
 const BIT: usize = 3;

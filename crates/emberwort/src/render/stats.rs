@@ -11,7 +11,8 @@ use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
 use super::sheets::Sheet;
-use super::{plural, table, time};
+use super::{plural, table};
+use emberwort_rows::time;
 
 /// The counts of a command's inputs together with what could not be read of them.
 pub struct Account<'a> {

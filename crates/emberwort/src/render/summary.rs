@@ -13,7 +13,7 @@ use emberwort_wire::Time;
 use serde_json::{Map, Value as Json, json};
 
 use super::sheets::Sheet;
-use super::time::{duration, rfc3339};
+use emberwort_rows::time::{duration, rfc3339};
 
 /// What was summed up.
 pub struct Summed<'a> {

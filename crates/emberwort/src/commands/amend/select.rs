@@ -26,7 +26,7 @@ use super::change::{Change, FrameSum};
 use super::proof::FramesDigest;
 use super::report::AmendReport;
 use crate::cli::AmendArgs;
-use crate::render::rows::write_value;
+use emberwort_rows::write_value;
 
 /// What is to become of frames.
 pub struct EditRequest {
@@ -217,7 +217,7 @@ impl<'a> Select<'a> {
                     return Err(shares());
                 }
                 parts.iter().for_each(|part| self.edits.of(part.packet).delay = delay);
-                let by = crate::render::time::duration(delay.unsigned_abs());
+                let by = emberwort_rows::time::duration(delay.unsigned_abs());
                 change.what.push(format!("{by} {}", if delay < 0 { "earlier" } else { "later" }));
             }
             if self.request.reorder && self.change_places(item, &parts)? {
@@ -256,7 +256,7 @@ impl<'a> Select<'a> {
     /// What is set or patched in a frame.
     fn change_of(&self, item: &Item<'_>) -> Result<(String, Change), String> {
         let number = item.number().unwrap_or(0);
-        let when = item.time().map_or_else(|| format!("at {}", item.offset()), crate::render::time::rfc3339);
+        let when = item.time().map_or_else(|| format!("at {}", item.offset()), emberwort_rows::time::rfc3339);
         let channel = &self.plan.channels[item.channel()].name;
         let change = Change {
             number,

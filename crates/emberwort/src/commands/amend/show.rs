@@ -10,8 +10,9 @@ use serde_json::Value as Json;
 use super::change::Change;
 use super::report::{AmendReport, Layers};
 use crate::cli::AmendArgs;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::render::{plural, wrapped_under};
+use emberwort_rows::Paint;
 
 /// Shows the changes with the checksums around them; `scrubbed` frames got other values, too.
 pub fn changes(

@@ -10,8 +10,9 @@ use emberwort_model::model::End;
 use super::play::{Stage, WhenIdle};
 use crate::cli::PlayArgs;
 use crate::ending::Ending;
-use crate::output::{Look, Paint, say};
-use crate::render::{plural, time};
+use crate::output::{Look, say};
+use crate::render::plural;
+use emberwort_rows::{Paint, time};
 
 pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let stage = Stage::new(args, link, look)?;

@@ -1,6 +1,5 @@
 //! `listen`: rows of what comes through a port, as it comes.
 
-use emberwort_model::ids::MessageId;
 use std::path::Path;
 
 use emberwort_capture::{Decoder, Filtered, FirstRows, Statistics, StreamSink as _};
@@ -10,12 +9,12 @@ use super::line::{Incoming, Line, PortInput};
 use super::reaction::Reaction;
 use crate::cli::{ListenArgs, RowForm, SenderEnd};
 use crate::ending::Ending;
-use crate::output::{self, Look, Paint, say};
+use crate::output::{self, Look, say};
 use crate::reading::capture_definitions::{CaptureDefinitions, open_definitions};
 use crate::reading::names::message_index;
 use crate::reading::queried::asked;
-use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
+use emberwort_rows::{Paint, RowPrinter, RowStyle, ShownTimes};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let CaptureDefinitions { revisions, deferred: later, is_whole, .. } =
@@ -27,19 +26,19 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let mut incoming = Incoming::new(args.lasting);
     let line = Line::open(&args.port.port, &args.port.line, revisions.own(), &mut incoming)?;
     let style = RowStyle {
-        form: args.form,
+        form: args.form.into(),
         raw: args.raw,
-        only: args.asked.only_message(revisions.own()).map(MessageId::new),
+        only: args.asked.only_message(revisions.own()),
         labels: crate::reading::labels::read(args.labels.as_deref(), revisions.own())?,
         times: ShownTimes::Utc,
-        look,
+        colored: look.out,
         width: output::terminal_width(),
     };
     let out: Box<dyn std::io::Write> = match args.form {
         RowForm::Bytes => Box::new(output::stdout_for_bytes()),
         _ => Box::new(output::stdout_at_once()),
     };
-    let printer = RowPrinter::new(&revisions, style, out);
+    let printer = RowPrinter::new(&revisions, &style, out, crate::interrupt::came);
     let sink = Reaction::new(
         revisions.own(),
         &args.on_message,

@@ -18,8 +18,8 @@ use crate::output::{self, Look, say};
 use crate::project::{Project, load_plan_of};
 use crate::reading::capture_definitions::revisions_in_trial;
 use crate::reading::scenario;
-use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
 use crate::render::stats::{Account, sentence};
+use emberwort_rows::{RowPrinter, RowStyle, ShownTimes};
 
 /// What is done when the machines have nothing more to do by themselves.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -53,12 +53,12 @@ impl Stage {
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, &mut incoming)?;
         let style = RowStyle {
-            form: args.form,
+            form: args.form.into(),
             raw: args.raw,
             only: None,
             labels: None,
             times: ShownTimes::Utc,
-            look,
+            colored: look.out,
             width: output::terminal_width(),
         };
         line.wait_for_peer(&incoming);
@@ -79,7 +79,12 @@ impl Stage {
         machines: &mut [M],
         mut tell: impl FnMut(LinkEvent),
     ) -> anyhow::Result<()> {
-        let printer = RowPrinter::new(&RevisionMap::of(self.plan.clone()), self.style, output::stdout_at_once());
+        let printer = RowPrinter::new(
+            &RevisionMap::of(self.plan.clone()),
+            &self.style,
+            output::stdout_at_once(),
+            crate::interrupt::came,
+        );
         let mut decoder = Decoder::new(self.plan.clone(), printer);
         let mut refused = false;
         loop {

@@ -22,12 +22,12 @@ use emberwort_wire::Chunk;
 use crate::cli::{TableForm, TrialArgs};
 use crate::ending::Ending;
 use crate::files::PendingFile;
-use crate::output::{self, Look, Paint, Progress, say};
+use crate::output::{self, Look, Progress, say};
 use crate::project::{Project, load_plan_of};
 use crate::reading::capture_definitions::revisions_in_trial;
 use crate::reading::recordings;
 use crate::reading::scenario;
-use crate::render::time;
+use emberwort_rows::{Paint, time};
 use json::as_json;
 use tables::tables;
 

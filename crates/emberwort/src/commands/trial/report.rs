@@ -14,8 +14,8 @@ use serde_json::json;
 use super::names::{channel, kinds};
 use super::story::Story;
 use crate::files::{self, Replace};
-use crate::render::time;
 use emberwort_codegen::figure::xml;
+use emberwort_rows::time;
 
 /// Writes the results in the form that the file's ending says.
 pub fn write(path: &Path, trial: &Path, scenario: &Scenario, report: &Report, stories: &[Story]) -> anyhow::Result<()> {

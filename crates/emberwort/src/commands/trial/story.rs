@@ -13,10 +13,11 @@ use emberwort_model::hex::hex;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
 
-use crate::cli::{RowForm, TrialArgs};
-use crate::output::{self, Look, Paint};
-use crate::render::rows::{RowPrinter, RowStyle, ShownTimes};
-use crate::render::{plural, time, wrapped_at, wrapped_under};
+use crate::cli::TrialArgs;
+use crate::output::{self, Look};
+use crate::render::{plural, wrapped_at, wrapped_under};
+use emberwort_rows::{Paint, time};
+use emberwort_rows::{RowPrinter, RowStyle, ShownTimes};
 
 /// So many pieces are shown before and after the moment.
 const AROUND: usize = 3;
@@ -192,16 +193,16 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
 fn decoded(plan: &Arc<Plan>, pieces: &[Piece], since: Time, width: Option<usize>) -> String {
     let plan = plan.clone();
     let style = RowStyle {
-        form: RowForm::Table,
+        form: emberwort_rows::RowForm::Table,
         raw: false,
         only: None,
         labels: None,
         times: ShownTimes::Since(since),
-        look: Look { out: false, err: false },
+        colored: false,
         width,
     };
     let mut rows = Vec::new();
-    let printer = RowPrinter::new(&RevisionMap::of(plan.clone()), style, &mut rows);
+    let printer = RowPrinter::new(&RevisionMap::of(plan.clone()), &style, &mut rows, crate::interrupt::came);
     let mut decoder = Decoder::new(plan, printer);
     for piece in pieces.iter().filter(|piece| !piece.is_sent) {
         let stream = emberwort_wire::StreamId { channel: piece.channel, from: Some(piece.from), tap: 0 };

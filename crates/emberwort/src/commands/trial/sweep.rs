@@ -14,8 +14,9 @@ use serde_json::json;
 use crate::cli::{TableForm, TrialArgs};
 use crate::ending::Ending;
 use crate::files::{self, Replace};
-use crate::output::{self, Look, Paint, Progress, say};
-use crate::render::{plural, sweep_figure, table, time, wrapped};
+use crate::output::{self, Look, Progress, say};
+use crate::render::{plural, sweep_figure, table, wrapped};
+use emberwort_rows::{Paint, time};
 
 /// Reads `bit_errors=1e-6..1e-2`.
 fn read(words: &str) -> anyhow::Result<(&'static str, Swept, f64, f64)> {

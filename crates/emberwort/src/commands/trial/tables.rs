@@ -6,8 +6,9 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 
 use super::names::{channel, kinds};
-use crate::output::{Look, Paint};
-use crate::render::{plural, table, time, wrapped};
+use crate::output::Look;
+use crate::render::{plural, table, wrapped};
+use emberwort_rows::{Paint, time};
 
 fn heard_line(who: &str, heard: &ReceptionAccount) -> String {
     let unread = match heard.unread {

@@ -19,7 +19,7 @@ use ratatui::widgets::{Axis, Block, Borders, Cell, Chart, Clear, Dataset, GraphT
 use super::definition::Definition;
 use super::feed::Feed;
 use super::view::{Focus, KEYS, Lower, View};
-use crate::render::time;
+use emberwort_rows::time;
 
 /// Colours of the middle of the 256, which are read on a light and on a dark ground; none if the user wants none.
 struct Paints {
@@ -182,7 +182,7 @@ fn value_text(field: &Field, values: &Values, slot: usize) -> String {
     let mut text = String::new();
     // Writing to memory cannot fail.
     let _ = show::write_value(field, values, slot, &mut text);
-    if crate::render::rows::has_unit(field, values.get(slot)) {
+    if emberwort_rows::has_unit(field, values.get(slot)) {
         text += &format!(" {}", field.unit);
     }
     escaped(&text)

@@ -21,9 +21,10 @@ use super::super::line::{Incoming, Line, PortInput, earliest};
 use super::super::numbers::Numbers;
 use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
-use crate::output::{self, Look, Paint, Stdout, say};
-use crate::render::rows::{RowPrinter, RowStyle, ShownTimes, has_unit};
-use crate::render::{plural, time};
+use crate::output::{self, Look, Stdout, say};
+use crate::render::plural;
+use emberwort_rows::{Paint, time};
+use emberwort_rows::{RowPrinter, RowStyle, ShownTimes, has_unit};
 
 /// How long an answer is waited for where the definition does not say it, and how much longer a late one is.
 const PATIENCE: u64 = 1_000_000_000;
@@ -80,15 +81,16 @@ impl<'a> Exchange<'a> {
     /// Over a line that is open, whose events come here.
     pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, incoming): (Line, Incoming), look: Look) -> Self {
         let style = RowStyle {
-            form: args.form,
+            form: args.form.into(),
             raw: args.raw,
             only: None,
             labels: None,
             times: ShownTimes::Utc,
-            look,
+            colored: look.out,
             width: output::terminal_width(),
         };
-        let printer = RowPrinter::new(&RevisionMap::of(plan.clone()), style, output::stdout_at_once());
+        let printer =
+            RowPrinter::new(&RevisionMap::of(plan.clone()), &style, output::stdout_at_once(), crate::interrupt::came);
         let talk = ExchangeView {
             printer,
             is_shown: args.read_all.is_none(),

@@ -13,8 +13,9 @@ use serde_json::{Map, Value as Json, json};
 
 use super::exchange::{Exchange, Outcome, with_unit};
 use crate::cli::RowForm;
-use crate::output::{self, Paint, say};
+use crate::output::{self, say};
 use crate::render::table::table;
+use emberwort_rows::Paint;
 
 /// Reads and writes what the arguments name. Returns how many entries something went wrong with.
 pub fn run(exchange: &mut Exchange<'_>) -> anyhow::Result<u64> {

@@ -11,10 +11,10 @@ use emberwort_model::number::write_integer;
 use emberwort_text::json;
 use emberwort_wire::{FrameFault, Time};
 
-use super::form::{Form, PreviousItem};
-use super::row_context::{RowContext, Shown};
-use super::text_buffer::{ShortText, TextBuffer};
-use crate::render::time::Calendar;
+use crate::form::{Form, PreviousItem};
+use crate::row_context::{RowContext, Shown};
+use crate::text_buffer::{ShortText, TextBuffer};
+use crate::time::Calendar;
 
 pub struct Ndjson {
     context: RowContext,

@@ -5,9 +5,9 @@ use std::ops::ControlFlow;
 
 use emberwort_capture::{Item, ItemSink, RevisionMap};
 
-use super::form::{Form, RowStyle, write_item};
-use super::forms::form_of;
-use super::text_buffer::TextBuffer;
+use crate::form::{Form, RowStyle, Stops, write_item};
+use crate::forms::form_of;
+use crate::text_buffer::TextBuffer;
 
 /// As many bytes are written at once.
 const AT_ONCE: usize = 1 << 16;
@@ -17,11 +17,13 @@ pub struct RowPrinter<W> {
     form: Box<dyn Form>,
     lines: TextBuffer,
     out: W,
+    stops: Stops,
 }
 
 impl<W: Write> RowPrinter<W> {
-    pub fn new(revisions: &RevisionMap, style: RowStyle, out: W) -> Self {
-        Self { form: form_of(revisions, style), lines: TextBuffer::default(), out }
+    /// Writes rows to `out` until `stops` says that it is to end.
+    pub fn new(revisions: &RevisionMap, style: &RowStyle, out: W, stops: Stops) -> Self {
+        Self { form: form_of(revisions, style), lines: TextBuffer::default(), out, stops }
     }
 
     fn write_out(&mut self) -> io::Result<()> {
@@ -47,7 +49,7 @@ impl<W: Write> ItemSink for RowPrinter<W> {
     }
 
     fn is_full(&self) -> bool {
-        crate::interrupt::came()
+        (self.stops)()
     }
 
     fn pause(&mut self) -> io::Result<()> {

@@ -9,8 +9,8 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_text::{write_raw_value, write_value};
 use emberwort_wire::Values;
 
-use super::row_context::{FieldMarkup, write_label};
-use super::text_buffer::TextBuffer;
+use crate::row_context::{FieldMarkup, write_label};
+use crate::text_buffer::TextBuffer;
 
 /// What stands where a row has no value.
 const ABSENT: &str = "–";

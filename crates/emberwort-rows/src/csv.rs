@@ -8,11 +8,11 @@ use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 use emberwort_wire::{Time, ValueRef};
 
-use super::form::{Form, PreviousItem};
-use super::row_context::{FieldMarkup, MessageReading, RowContext, Shown};
-use super::text_buffer::TextBuffer;
-use crate::render::plural;
-use crate::render::time::Calendar;
+use crate::form::{Form, PreviousItem};
+use crate::row_context::{FieldMarkup, MessageReading, RowContext, Shown};
+use crate::text_buffer::TextBuffer;
+use crate::time::Calendar;
+use emberwort_model::counting::plural;
 
 const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence";
 

@@ -12,14 +12,14 @@ use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
 
-use super::cells::{has_unit, some_hex};
-use super::columns::Columns;
-use super::form::{Form, PreviousItem, RowStyle};
-use super::row_context::{FieldMarkup, RowContext, write_label};
-use super::text_buffer::TextBuffer;
-use crate::output::Paint;
-use crate::render::plural;
-use crate::render::time::{Calendar, write_time_of_day};
+use crate::cells::{has_unit, some_hex};
+use crate::columns::Columns;
+use crate::form::{Form, PreviousItem, RowStyle};
+use crate::paint::Paint;
+use crate::row_context::{FieldMarkup, RowContext, write_label};
+use crate::text_buffer::TextBuffer;
+use crate::time::{Calendar, write_time_of_day};
+use emberwort_model::counting::plural;
 
 pub struct Table {
     context: RowContext,
@@ -81,7 +81,7 @@ const WITH_NAMES: usize = 100;
 impl Lines {
     pub fn new(revisions: &RevisionMap, style: RowStyle) -> Self {
         let has_room = style.width.is_none_or(|width| width >= WITH_NAMES);
-        let longest = style.labels.filter(|_| has_room).and_then(Labels::longest_of_nodes);
+        let longest = style.labels.as_deref().filter(|_| has_room).and_then(Labels::longest_of_nodes);
         let label_width = longest.map(|width| width.max(LABEL.len()));
         let mut lines = Self { style, message_width: 7, channel_width: 7, label_width, last: Cell::new(None) };
         lines.update_revisions(revisions);
@@ -193,8 +193,8 @@ impl Lines {
         let fits = reason.chars().count() + bytes.chars().count() + 2 <= room;
         let lines =
             |text: &str| -> Vec<String> { textwrap::wrap(text, room).iter().map(|line| line.to_string()).collect() };
-        let look = self.style.look;
-        let paint = |line: &String| paint.map_or_else(|| line.clone(), |paint| look.paint(paint, line));
+        let style = &self.style;
+        let paint = |line: &String| paint.map_or_else(|| line.clone(), |paint| style.paint(paint, line));
         let all: Vec<String> = match fits {
             true => vec![format!("{}  {bytes}", paint(&reason.to_owned()))],
             false => lines(reason).iter().map(paint).chain(lines(bytes)).collect(),
@@ -263,8 +263,8 @@ const GAP: &str = "  ";
 
 impl Table {
     pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
-        let lines = Lines::new(revisions, style);
-        let columns = style.only.map(|message| Columns::new(revisions, message, style.raw, style.labels));
+        let lines = Lines::new(revisions, style.clone());
+        let columns = style.only.map(|message| Columns::new(revisions, message, style.raw, style.labels.as_deref()));
         let in_front = lines.titles(false).chars().count();
         let columns = columns.filter(|columns| style.width.is_none_or(|width| in_front + columns.width() <= width));
         Self { context: known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
@@ -285,7 +285,7 @@ impl Table {
 
     /// The heading, before the first line, and the date where it changes.
     fn head(&mut self, time: Option<Time>, out: &mut TextBuffer) {
-        let look = self.lines.style.look;
+        let style = &self.lines.style;
         if !self.started {
             let mut line = self.lines.titles(self.columns.is_none());
             match &self.columns {
@@ -293,14 +293,14 @@ impl Table {
                 // Writing to memory cannot fail.
                 None => drop(write!(line, "{:<1$}  FIELDS", "MESSAGE", self.lines.message_width)),
             }
-            out.push_str(&look.paint(Paint::Bold, line));
+            out.push_str(&style.paint(Paint::Bold, line));
             out.push('\n');
             self.started = true;
         }
         if let Some(time) = time.and_then(|time| self.lines.style.times.of_day(time)) {
             let date = self.calendar.date(time);
             if date != self.date {
-                out.push_str(&look.paint(Paint::Dim, format!("-- {date}")));
+                out.push_str(&style.paint(Paint::Dim, format!("-- {date}")));
                 out.push('\n');
                 date.clone_into(&mut self.date);
             }

@@ -9,12 +9,12 @@ use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Direction, Role};
 use emberwort_wire::{ValueRef, bits};
 
-use super::cells::has_unit;
-use super::form::{Form, PreviousItem, RowStyle};
-use super::row_context::{RowContext, write_value};
-use super::table::Lines;
-use super::text_buffer::TextBuffer;
-use crate::output::Paint;
+use crate::cells::has_unit;
+use crate::form::{Form, PreviousItem, RowStyle};
+use crate::paint::Paint;
+use crate::row_context::{RowContext, write_value};
+use crate::table::Lines;
+use crate::text_buffer::TextBuffer;
 
 /// So many bytes stand in a line.
 const BYTES: usize = 16;
@@ -27,7 +27,7 @@ pub struct Hex {
 
 impl Hex {
     pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
-        Self { context: known, style, lines: Lines::new(revisions, style) }
+        Self { context: known, lines: Lines::new(revisions, style.clone()), style }
     }
 }
 
@@ -112,7 +112,7 @@ impl Form for Hex {
     }
 
     fn row(&mut self, row: &Row<'_>, out: &mut TextBuffer) {
-        let look = self.style.look;
+        let style = &self.style;
         let when = self.style.when(Item::Row(row));
         let channel = self.context.channel(row.channel);
         let heading = format!(
@@ -121,7 +121,7 @@ impl Form for Hex {
             row.plan.messages[row.message].message.name,
             self.context.sender(row),
         );
-        out.push_str(&look.paint(Paint::Bold, heading));
+        out.push_str(&style.paint(Paint::Bold, heading));
         out.push('\n');
         let Some(direction) = direction(row, channel) else { return };
         let stretches = anatomy(row, direction);
@@ -137,8 +137,8 @@ impl Form for Hex {
             for (n, byte) in bytes.iter().enumerate() {
                 let found = of_byte(line * BYTES + n);
                 let shade = |text: String| match found {
-                    Some((index, _)) if index % 2 == 1 => look.paint(Paint::Bold, text),
-                    _ => look.paint(Paint::Dim, text),
+                    Some((index, _)) if index % 2 == 1 => style.paint(Paint::Bold, text),
+                    _ => style.paint(Paint::Dim, text),
                 };
                 hex += &format!(" {}", shade(format!("{byte:02X}")));
                 let mark = match found {
@@ -166,7 +166,7 @@ impl Form for Hex {
             };
             let label = label.map_or_else(String::new, |label| format!("  ({})", escaped(label)));
             let line = format!("  {letter}  {name:widest$}  {:<28}  {place}{label}", escaped(text));
-            out.push_str(&crate::render::wrapped_at(self.style.width, &line, "       "));
+            out.push_str(&crate::lines::wrapped(self.style.width, &line, "       "));
             out.push('\n');
         }
     }

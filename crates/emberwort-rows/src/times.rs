@@ -1,19 +1,19 @@
 //! How a table shows moments: as a time of day in UTC or another zone, or as seconds since the row before or since a moment.
 
-use std::sync::OnceLock;
-
+use emberwort_model::diagnostics::escaped;
 use emberwort_wire::Time;
 use jiff::Timestamp;
 use jiff::tz::{Offset, TimeZone};
+use thiserror::Error;
 
 /// How moments are shown.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default)]
 pub enum ShownTimes {
     /// The time of day in UTC.
     #[default]
     Utc,
-    /// The time of day in the zone that [`set_zone`] was given.
-    Zone,
+    /// The time of day in a zone.
+    Zone(Zone),
     /// Seconds since the row before.
     Before,
     /// Seconds since a moment.
@@ -25,26 +25,33 @@ pub enum ShownTimes {
 /// Width of a moment of a waveform.
 const WAVE_TIME: usize = 12;
 
-/// The zone of this run, with its name.
-static ZONE: OnceLock<(TimeZone, String)> = OnceLock::new();
+/// A time zone, with its name.
+#[derive(Clone, Debug)]
+pub struct Zone {
+    zone: TimeZone,
+    name: String,
+}
 
-/// Sets the zone in which this run shows times: a name of the time zone database, or an offset as +02:00.
-///
-/// # Errors
-/// If there is no such zone.
-pub fn set_zone(name: &str) -> Result<(), String> {
-    let zone = match offset(name) {
-        Some(offset) => TimeZone::fixed(offset),
-        None => TimeZone::get(name).map_err(|_| {
-            format!(
-                "there is no time zone `{}`; write it as in the time zone database, or as an offset: +02:00",
-                emberwort_model::diagnostics::escaped(name)
-            )
-        })?,
-    };
-    // A run has one.
-    let _ = ZONE.set((zone, name.to_owned()));
-    Ok(())
+impl Zone {
+    /// A zone by its name in the time zone database, or by an offset: `+02:00`.
+    ///
+    /// # Errors
+    /// If there is no such zone.
+    pub fn new(name: &str) -> Result<Self, UnknownZone> {
+        let zone = match offset(name) {
+            Some(offset) => TimeZone::fixed(offset),
+            None => TimeZone::get(name).map_err(|_| UnknownZone { name: name.to_owned() })?,
+        };
+        Ok(Self { zone, name: name.to_owned() })
+    }
+}
+
+/// There is no such time zone.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("there is no time zone `{}`; write it as in the time zone database, or as an offset: +02:00", escaped(.name))]
+pub struct UnknownZone {
+    /// What was asked for.
+    pub name: String,
 }
 
 fn offset(text: &str) -> Option<Offset> {
@@ -60,13 +67,13 @@ fn offset(text: &str) -> Option<Offset> {
 
 impl ShownTimes {
     /// The title of the column.
-    pub fn title(self) -> String {
+    pub fn title(&self) -> String {
         match self {
             Self::Utc => "TIME (UTC)".to_owned(),
-            Self::Zone => ZONE.get().map_or_else(String::new, |(_, name)| {
+            Self::Zone(Zone { name, .. }) => {
                 let short: String = name.rsplit('/').next().unwrap_or(name).chars().take(9).collect();
                 format!("TIME ({short})")
-            }),
+            }
             Self::Before => "AFTER THE LAST".to_owned(),
             Self::Since(_) => "SECONDS".to_owned(),
             Self::Wave => format!("{:<WAVE_TIME$} ENDS", "BEGINS"),
@@ -74,11 +81,10 @@ impl ShownTimes {
     }
 
     /// The moment whose time of day in UTC is the one in the zone that is shown; `None` where seconds are shown.
-    pub fn of_day(self, time: Time) -> Option<Time> {
+    pub fn of_day(&self, time: Time) -> Option<Time> {
         match self {
             Self::Utc => Some(time),
-            Self::Zone => {
-                let (zone, _) = ZONE.get()?;
+            Self::Zone(Zone { zone, .. }) => {
                 let at = Timestamp::from_nanosecond(i128::from(time.nanoseconds())).ok()?;
                 let shift = i64::from(zone.to_offset(at).seconds()) * 1_000_000_000;
                 Some(Time::from_nanoseconds(time.nanoseconds().saturating_add_signed(shift)))
@@ -88,12 +94,12 @@ impl ShownTimes {
     }
 
     /// The width of the column.
-    pub fn width(self) -> usize {
-        if self == Self::Wave { 2 * WAVE_TIME + 1 } else { 16 }
+    pub fn width(&self) -> usize {
+        if matches!(self, Self::Wave) { 2 * WAVE_TIME + 1 } else { 16 }
     }
 
     /// What stands in the column where it holds seconds: of something that began and ended, given the moment of the row before.
-    pub fn text(self, began: Option<Time>, ended: Time, before: Option<Time>) -> String {
+    pub fn text(&self, began: Option<Time>, ended: Time, before: Option<Time>) -> String {
         let end = self.seconds(ended, before);
         match self {
             Self::Wave => {
@@ -105,9 +111,9 @@ impl ShownTimes {
     }
 
     /// The seconds that are shown, given the moment of the row before.
-    fn seconds(self, time: Time, before: Option<Time>) -> String {
+    fn seconds(&self, time: Time, before: Option<Time>) -> String {
         let since = match self {
-            Self::Since(since) => since,
+            Self::Since(since) => *since,
             Self::Wave => Time::default(),
             _ => before.unwrap_or(time),
         };

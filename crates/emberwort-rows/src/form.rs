@@ -1,43 +1,80 @@
 //! One way to show what was decoded, as all of them are.
 
+use std::fmt::Display;
+use std::sync::Arc;
+
 use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::ids::MessageId;
 use emberwort_wire::Time;
 
-use crate::cli::RowForm;
-use crate::output::Look;
-use crate::render::time::rfc3339;
+use crate::paint::{Paint, painted};
+use crate::time::rfc3339;
 
-use super::text_buffer::TextBuffer;
-use super::times::ShownTimes;
+use crate::text_buffer::TextBuffer;
+use crate::times::ShownTimes;
+
+/// The forms in which rows can be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum RowForm {
+    /// One line a frame.
+    Table,
+    /// One line a field, with raw codes.
+    Tree,
+    /// One JSON object a line.
+    Ndjson,
+    /// One line a field, comma-separated.
+    Csv,
+    /// Bytes with the letter of what each is, and what the letters mean.
+    Hex,
+    /// The bytes as they came, one after the other.
+    Bytes,
+}
+
+/// Asked now and then whether the writing of rows is to end before there are no more.
+pub type Stops = fn() -> bool;
 
 /// How rows are shown.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct RowStyle {
+    /// The form.
     pub form: RowForm,
+    /// Whether codes are shown in place of what they mean.
     pub raw: bool,
     /// The only message whose rows are shown, by its index in the link's own definition, if there is one.
     pub only: Option<MessageId>,
     /// Texts beside nodes and values.
-    pub labels: Option<&'static Labels>,
+    pub labels: Option<Arc<Labels>>,
     /// How tables show moments.
     pub times: ShownTimes,
-    pub look: Look,
+    /// Whether headings are painted.
+    pub colored: bool,
     /// Columns of the terminal, where table lines are broken between fields; `None` in a pipe, where each frame is one line.
     pub width: Option<usize>,
 }
 
 impl RowStyle {
+    /// Rows in a form, with times in UTC, unpainted, each frame on one line where the form has one.
+    pub fn new(form: RowForm) -> Self {
+        Self { form, raw: false, only: None, labels: None, times: ShownTimes::Utc, colored: false, width: None }
+    }
+
     /// When an item was there, in a heading of its own.
     pub fn when(&self, item: Item<'_>) -> String {
-        match (self.times, item.time()) {
+        match (&self.times, item.time()) {
             (ShownTimes::Wave, Some(time)) => {
                 let text = self.times.text(item.began(), time, None);
                 text.split_whitespace().collect::<Vec<_>>().join(" to ")
             }
             (_, time) => time.map_or_else(|| format!("at {}", item.offset()), rfc3339),
         }
+    }
+}
+
+impl RowStyle {
+    pub(crate) fn paint(&self, paint: Paint, text: impl Display) -> String {
+        painted(self.colored, paint, text)
     }
 }
 

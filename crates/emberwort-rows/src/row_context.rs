@@ -16,8 +16,8 @@ use emberwort_text::json::{self, Writing};
 use emberwort_text::nested_frame;
 use emberwort_wire::{ValueRef, Values, is_lossless, sender_revision};
 
-use super::text_buffer::{ShortText, TextBuffer};
-use crate::render::plural;
+use crate::text_buffer::{ShortText, TextBuffer};
+use emberwort_model::counting::plural;
 
 /// What all forms know of the definitions in use.
 pub struct RowContext {
@@ -29,9 +29,10 @@ pub struct RowContext {
     pub readings: Vec<Vec<MessageReading>>,
     /// Room to encode bodies in.
     pub again: Vec<u8>,
+    /// The parts of rows that are the same for all rows of a message.
     pub texts: Texts,
     /// Texts beside nodes and values.
-    pub labels: Option<&'static Labels>,
+    pub labels: Option<Arc<Labels>>,
     labelled: LabelledFields,
 }
 
@@ -106,7 +107,8 @@ impl MessageReading {
 }
 
 impl RowContext {
-    pub fn new(revisions: &RevisionMap, raw: bool, labels: Option<&'static Labels>) -> Self {
+    /// Of the definitions in use; `raw` asks for codes in place of what they mean.
+    pub fn new(revisions: &RevisionMap, raw: bool, labels: Option<Arc<Labels>>) -> Self {
         let plan = revisions.own().clone();
         let (readings, again, texts, labelled) = Default::default();
         let mut known = Self { plan, raw, readings, again, texts, labels, labelled };
@@ -116,12 +118,12 @@ impl RowContext {
 
     /// The text beside the value in a slot of a row.
     pub fn label(&self, row: &Row<'_>, slot: usize) -> Option<&str> {
-        self.labels.and_then(|_| self.labelled.of_slot(row, slot))
+        self.labels.as_ref().and_then(|_| self.labelled.of_slot(row, slot))
     }
 
     /// What the sender's node is called.
-    pub fn node_label(&self, node: Option<u64>) -> Option<&'static str> {
-        self.labels?.of_node(node?)
+    pub fn node_label(&self, node: Option<u64>) -> Option<&str> {
+        self.labels.as_ref()?.of_node(node?)
     }
 
     /// Who sent a row: `from device 3 (north gate)`.
@@ -133,16 +135,21 @@ impl RowContext {
         text
     }
 
+    /// There may be more definitions than before.
     pub fn update_revisions(&mut self, revisions: &RevisionMap) {
         let reading = |message: &MessagePlan| MessageReading::of(&self.plan, message);
         let definitions = revisions.definitions()[self.readings.len()..].iter();
         let readings: Vec<_> = definitions.map(|one| one.plan.messages.iter().map(reading).collect()).collect();
         self.readings.extend(readings);
-        if let Some(labels) = self.labels {
+        if let Some(labels) = &self.labels {
             self.labelled.update_revisions(labels, revisions);
         }
     }
 
+    /// What there is to say of all rows of this one's message.
+    ///
+    /// # Panics
+    /// If the row was read with a definition that [`Self::update_revisions`] was not told of.
     pub fn reading(&self, row: &Row<'_>) -> &MessageReading {
         &self.readings[row.definition.index()][row.message.index()]
     }
@@ -230,7 +237,7 @@ impl RowContext {
                     }
                 }
             }
-            if let Some(label) = self.labels.and_then(|_| self.labelled.of_slot(row, slot)) {
+            if let Some(label) = self.labels.as_ref().and_then(|_| self.labelled.of_slot(row, slot)) {
                 around.label(label, out);
             }
             around.after(out);
@@ -249,6 +256,7 @@ impl RowContext {
         }
     }
 
+    /// The name of a channel of the link's own definition.
     pub fn channel(&self, channel: ChannelId) -> &str {
         &self.plan.channels[channel].name
     }
@@ -301,6 +309,7 @@ impl Shown<'_> {
     }
 }
 
+/// Writes one value as a table has it, without its unit.
 pub fn write_value(
     plan: &Plan,
     from: End,

@@ -10,12 +10,12 @@ use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::{ValueRef, Values};
 
-use super::cells::has_unit;
-use super::form::{Form, PreviousItem, RowStyle};
-use super::row_context::{RowContext, write_value};
-use super::table::Lines;
-use super::text_buffer::TextBuffer;
-use crate::output::Paint;
+use crate::cells::has_unit;
+use crate::form::{Form, PreviousItem, RowStyle};
+use crate::paint::Paint;
+use crate::row_context::{RowContext, write_value};
+use crate::table::Lines;
+use crate::text_buffer::TextBuffer;
 
 pub struct Tree {
     context: RowContext,
@@ -25,7 +25,7 @@ pub struct Tree {
 
 impl Tree {
     pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
-        Self { context: known, style, lines: Lines::new(revisions, style) }
+        Self { context: known, lines: Lines::new(revisions, style.clone()), style }
     }
 }
 
@@ -50,8 +50,8 @@ impl Form for Tree {
             self.context.channel(row.channel),
             row.frame.sequence.map_or_else(String::new, |sequence| format!(", sequence {sequence}")),
         );
-        let heading = crate::render::wrapped_at(self.style.width, &heading, "      ");
-        out.push_str(&self.style.look.paint(Paint::Bold, heading));
+        let heading = crate::lines::wrapped(self.style.width, &heading, "      ");
+        out.push_str(&self.style.paint(Paint::Bold, heading));
         out.push('\n');
         let label = |slot| self.context.label(row, slot);
         write_tree_fields(plan, message, row.from, row.values, &label, |line| {
@@ -71,7 +71,7 @@ impl Form for Tree {
             bytes.push_str(&each.collect::<Vec<_>>().join(", "));
             bytes.push_str(" us");
         }
-        out.push_str(&crate::render::wrapped_at(self.style.width, &bytes, &" ".repeat(17)));
+        out.push_str(&crate::lines::wrapped(self.style.width, &bytes, &" ".repeat(17)));
         out.push('\n');
     }
 
@@ -126,7 +126,7 @@ fn tree_lines(
     let deeper = |slot: usize| (slot, depth + 1, widest.saturating_sub(2));
     match (value, &field.kind) {
         (ValueRef::Group { first, count }, Kind::List { element, .. }) => {
-            let plural = crate::render::plural(count, "element");
+            let plural = emberwort_model::counting::plural(count, "element");
             emit(format!("{indent}{name:<widest$} {plural}{remark}").trim_end());
             for n in 0..count {
                 tree_lines(plan, from, element, &format!("[{n}]"), values, deeper(first + n), "", emit);

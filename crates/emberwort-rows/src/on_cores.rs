@@ -10,10 +10,9 @@ use std::thread::{self, JoinHandle};
 
 use emberwort_capture::{Item, ItemSink, RevisionMap, StoredItems};
 
-use super::form::{PreviousItem, RowStyle, write_item};
-use super::forms::form_of;
-use super::text_buffer::TextBuffer;
-use crate::output;
+use crate::form::{PreviousItem, RowStyle, Stops, write_item};
+use crate::forms::form_of;
+use crate::text_buffer::TextBuffer;
 
 /// Items of a batch.
 const BATCH: usize = 256;
@@ -53,6 +52,8 @@ impl<T: Default> Spare<T> {
 pub struct RowsOnCores {
     style: RowStyle,
     threads: usize,
+    open: fn() -> Box<dyn Write>,
+    stops: Stops,
     revisions: Arc<RevisionMap>,
     items: StoredItems,
     /// What was shown before the items at hand, and with them.
@@ -73,12 +74,21 @@ struct Crew {
 }
 
 impl RowsOnCores {
-    pub fn new(revisions: &RevisionMap, style: RowStyle, threads: usize) -> Self {
+    /// Shows rows on so many threads. `open` gives what they are written to, on the thread that writes, and `stops` says when it is to end.
+    pub fn new(
+        revisions: &RevisionMap,
+        style: RowStyle,
+        threads: usize,
+        open: fn() -> Box<dyn Write>,
+        stops: Stops,
+    ) -> Self {
         let (before, so_far) = Default::default();
         let revisions = Arc::new(revisions.clone());
         Self {
             style,
             threads,
+            open,
+            stops,
             revisions,
             items: StoredItems::default(),
             before,
@@ -94,7 +104,7 @@ impl RowsOnCores {
         if self.items.is_empty() {
             return Ok(());
         }
-        let crew = self.crew.get_or_insert_with(|| Crew::new(self.style, self.threads));
+        let crew = self.crew.get_or_insert_with(|| Crew::new(&self.style, self.threads, self.open));
         let items = std::mem::replace(&mut self.items, crew.spare.take());
         let batch = Batch { number: self.number, items, before: self.before, revisions: self.revisions.clone() };
         self.number += 1;
@@ -115,7 +125,7 @@ impl RowsOnCores {
 }
 
 impl Crew {
-    fn new(style: RowStyle, threads: usize) -> Self {
+    fn new(style: &RowStyle, threads: usize, open: fn() -> Box<dyn Write>) -> Self {
         // As few wait as keep everybody busy.
         let (work, batches) = mpsc::sync_channel::<Batch>(threads);
         let (done, lines) = mpsc::channel::<Lines>();
@@ -125,7 +135,7 @@ impl Crew {
         let (spare, texts) = (Spare::new(), Spare::new());
         let workers = (0..threads).map(|_| {
             let worker = Worker {
-                style,
+                style: style.clone(),
                 batches: batches.clone(),
                 done: done.clone(),
                 slots: slots.clone(),
@@ -136,7 +146,7 @@ impl Crew {
         });
         let workers = workers.collect();
         let writer = thread::spawn(move || {
-            let written = write_in_order(&lines, &slots, &texts);
+            let written = write_in_order(open(), &lines, &slots, &texts);
             slots.close();
             written
         });
@@ -208,7 +218,7 @@ impl Worker {
             if !self.slots.wait_for(number) {
                 return;
             }
-            let form = form.get_or_insert_with(|| form_of(&revisions, self.style));
+            let form = form.get_or_insert_with(|| form_of(&revisions, &self.style));
             if known.as_ref().is_some_and(|known| !Arc::ptr_eq(known, &revisions)) {
                 form.update_revisions(&revisions);
             }
@@ -227,8 +237,12 @@ impl Worker {
 }
 
 /// Writes the lines of all batches, and shows them whenever no more are there.
-fn write_in_order(lines: &Receiver<Lines>, slots: &Slots, texts: &Spare<TextBuffer>) -> io::Result<()> {
-    let mut out = output::stdout_at_once();
+fn write_in_order(
+    mut out: impl Write,
+    lines: &Receiver<Lines>,
+    slots: &Slots,
+    texts: &Spare<TextBuffer>,
+) -> io::Result<()> {
     let mut waiting = BTreeMap::new();
     let mut next = 0;
     while let Ok(done) = lines.recv() {
@@ -272,7 +286,7 @@ impl ItemSink for RowsOnCores {
     }
 
     fn is_full(&self) -> bool {
-        crate::interrupt::came()
+        (self.stops)()
     }
 
     fn pause(&mut self) -> io::Result<()> {
@@ -285,11 +299,11 @@ impl ItemSink for RowsOnCores {
             return self.end();
         }
         // So few that nobody was called.
-        let mut form = form_of(&self.revisions, self.style);
+        let mut form = form_of(&self.revisions, &self.style);
         form.resume(self.before);
         let mut text = TextBuffer::default();
         self.items.each(&self.revisions, |item| write_item(&mut *form, item, &mut text));
-        let mut out = output::stdout_at_once();
+        let mut out = (self.open)();
         out.write_all(text.as_bytes())?;
         out.flush()
     }

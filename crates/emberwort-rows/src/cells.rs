@@ -9,6 +9,7 @@ use emberwort_wire::ValueRef;
 /// The most bytes of a broken frame or a stray run that a table line shows.
 pub const MAX_SHOWN: usize = 24;
 
+/// Whether the unit of a field stands behind this value: what is absent, or a code in place of a number, has none.
 pub fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     let ValueRef::Raw(raw) = value else { return false };
     if field.unit.is_empty() {
