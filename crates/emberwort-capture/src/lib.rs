@@ -10,7 +10,7 @@
 //! ```
 //! use std::ops::ControlFlow;
 //! use std::sync::Arc;
-//! 
+//!
 //! use emberwort_capture::{CaptureFormat, Decoder, Item, ItemSink};
 //! use emberwort_model::ids::ChannelId;
 //!

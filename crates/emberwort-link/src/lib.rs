@@ -10,7 +10,7 @@
 //!
 //! ```
 //! use std::sync::Arc;
-//! 
+//!
 //! use emberwort_link::{Revisions, Scenario};
 //!
 //! let source = emberwort_model::Source::new("lamp.ember", "

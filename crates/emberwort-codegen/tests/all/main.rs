@@ -8,7 +8,6 @@ mod by_hand;
 mod c_compiles_and_agrees;
 mod common;
 mod damaged_frames;
-mod document;
 mod hostile_names;
 mod javascript;
 mod lowered;

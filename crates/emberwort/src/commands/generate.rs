@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, document, javascript, python, rust, streams, vectors};
+use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, streams, vectors};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
@@ -310,7 +310,7 @@ fn of_kind(
             None => javascript::generate(plan, all)?,
         },
         GenerateKind::PayloadCodec => javascript::codec::generate(plan, &parts)?,
-        GenerateKind::Document => document::generate(plan, all),
+        GenerateKind::Document => emberwort_document::generate(plan, all),
         GenerateKind::Vectors => vec![vectors::ndjson(plan, all), streams::ndjson(plan, &streams::streams(plan))],
     })
 }

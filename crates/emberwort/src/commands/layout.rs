@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
-use emberwort_codegen::figure;
+use emberwort_document::figure;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::layout::picture::picture;
@@ -49,7 +49,7 @@ pub fn run(args: &LayoutArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             }
             _ => bail!("a figure is an SVG or a PNG: name the file FILE.svg or FILE.png"),
         };
-        files::write_file(path, &bytes, Replace::Generated(figure::MARK))?;
+        files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::MARK))?;
         say!("the figure of {} is in {}", plural(pictures.len(), "message"), files::shown(path));
         return Ok(ending);
     }

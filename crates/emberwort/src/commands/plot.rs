@@ -167,7 +167,7 @@ fn show(args: &PlotArgs, plot: &Plot) -> anyhow::Result<()> {
         Some("png") => crate::render::png::png(&picture)?,
         _ => bail!("{} is neither .svg nor .png", files::shown(path)),
     };
-    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::figure::MARK))
+    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::MARK))
 }
 
 /// The name of a series: its message where others could be meant, and the node.

@@ -171,7 +171,7 @@ fn show(args: &PlotArgs, picture: &Picture<'_>) -> anyhow::Result<()> {
         Some("png") => crate::render::png::png(&wave::svg(picture))?,
         _ => bail!("{} is neither .svg nor .png, nor .html with --as page", files::shown(path)),
     };
-    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::figure::MARK))
+    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::MARK))
 }
 
 /// What is collected.

@@ -4,7 +4,7 @@ use anyhow::anyhow;
 use emberwort_link::sweep::SweepPoint;
 use plotters::prelude::*;
 
-use emberwort_codegen::figure::MARK;
+use emberwort_codegen::MARK;
 
 /// Told apart by lightness, and by their forms, too.
 const FOUND: RGBColor = RGBColor(20, 80, 140);

@@ -170,7 +170,20 @@ fn a_circle_would_be_found() {
 /// Which crate may need which: bytes lie below values as text, and nothing below the command prints.
 #[test]
 fn lower_crates_know_nothing_of_upper_ones() {
-    let order = ["startup", "model", "wire", "text", "checksum", "evolution", "codegen", "waveform", "capture", "link"];
+    let order = [
+        "startup",
+        "model",
+        "wire",
+        "text",
+        "checksum",
+        "evolution",
+        "codegen",
+        "document",
+        "waveform",
+        "capture",
+        "rows",
+        "link",
+    ];
     for path in crates() {
         let manifest = fs::read_to_string(path.join("Cargo.toml")).unwrap();
         let needs = manifest.split("[dependencies]").nth(1).unwrap_or_default().split("\n[").next().unwrap();

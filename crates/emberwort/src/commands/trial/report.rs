@@ -14,7 +14,7 @@ use serde_json::json;
 use super::names::{channel, kinds};
 use super::story::Story;
 use crate::files::{self, Replace};
-use emberwort_codegen::figure::xml;
+use emberwort_document::figure::xml;
 use emberwort_rows::time;
 
 /// Writes the results in the form that the file's ending says.

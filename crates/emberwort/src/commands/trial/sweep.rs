@@ -80,7 +80,7 @@ fn draw(path: &Path, name: &str, points: &[SweepPoint]) -> anyhow::Result<()> {
         Some("png") => crate::render::png::png(&svg)?,
         _ => bail!("{} is neither .svg nor .png", files::shown(path)),
     };
-    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::figure::MARK))
+    files::write_file(path, &bytes, Replace::Generated(emberwort_codegen::MARK))
 }
 
 /// Whether what was found lies in the band that theory allows.

@@ -5,7 +5,7 @@ use plotters::coord::Shift;
 use plotters::prelude::*;
 
 use super::{Band, Content, Line, Pane, Plot, moment};
-use emberwort_codegen::figure::MARK;
+use emberwort_codegen::MARK;
 
 /// Told apart by lightness, too.
 const COLOURS: [RGBColor; 8] = [

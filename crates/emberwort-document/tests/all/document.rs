@@ -1,7 +1,7 @@
 //! The document of a link: complete, and nothing that it shows is markup.
 
-use crate::common::plans::{ODD, WHOLE, marlock, plan};
-use emberwort_codegen::{document, vectors};
+use crate::plans::{ODD, WHOLE, marlock, plan};
+use emberwort_codegen::vectors;
 use emberwort_model::hex::hex;
 use emberwort_model::ids::MessageId;
 
@@ -9,7 +9,7 @@ use emberwort_model::ids::MessageId;
 fn everything_of_the_link_is_in_it() {
     for plan in [marlock(), plan(WHOLE), plan(ODD)] {
         let all = vectors::vectors(&plan, 42);
-        let files = document::generate(&plan, &all);
+        let files = emberwort_document::generate(&plan, &all);
         let (page, markdown) = (&files[0].text, &files[1].text);
         for (name, text) in [("page", page), ("Markdown", &markdown.replace('\\', ""))] {
             for message in &plan.messages {
@@ -61,7 +61,7 @@ fn sentences_say_what_the_wire_has() {
              message M {{ id 0x21\n from host\n answered by N within 30 ms\n on c\n a : u8 }}\nmessage N {{ id 0x22\n from device every 2 s\n on c\n a : u8 }}\n"
         );
         let plan = plan(&text);
-        document::generate(&plan, &vectors::vectors(&plan, 1))[1].text.replace('\\', "")
+        emberwort_document::generate(&plan, &vectors::vectors(&plan, 1))[1].text.replace('\\', "")
     };
     let uart = "medium uart 9600 8N1\n limit 40 bytes";
     for (lines, frame, sentences) in [
@@ -129,7 +129,7 @@ fn texts_are_no_markup() {
          ## <img src=x onerror=y> | z\nchannel c {\n medium uart 9600 8N1\n frame { sync A5\n kind : u8 message\n size : u8 length of body\n body }\n}\n\
          ## </table> ``` <b>\nmessage M {\n id 1\n from device\n on c\n ## a | b <i>\n a : text[..20]\n}\n",
     );
-    let files = document::generate(&plan, &vectors::vectors(&plan, 1));
+    let files = emberwort_document::generate(&plan, &vectors::vectors(&plan, 1));
     let (page, markdown) = (&files[0].text, &files[1].text);
     // In Markdown a backslash in front makes a sign of it.
     let markdown_plain = markdown.replace("\\<", "").replace("\\>", "");

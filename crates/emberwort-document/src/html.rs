@@ -2,7 +2,7 @@
 
 use emberwort_model::Plan;
 
-use super::block::Block;
+use crate::block::Block;
 use crate::figure::xml;
 
 const STYLE: &str = include_str!("style.css");
@@ -13,7 +13,7 @@ pub fn write(plan: &Plan, blocks: &[Block]) -> String {
     let mut out = format!(
         "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<!-- {} -->\n\
          <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{}, revision {}</title>\n<style>\n{STYLE}</style>\n</head>\n<body>\n",
-        xml(&crate::origin(plan)),
+        xml(&emberwort_codegen::origin(plan)),
         xml(&link.name),
         link.revision
     );

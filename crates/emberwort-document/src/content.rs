@@ -17,11 +17,11 @@ use emberwort_model::stuffing::Stuffing;
 use emberwort_text::json::{Writing, write_fields};
 use emberwort_wire::checksum::Checksum;
 
-use super::block::Block;
+use crate::block::Block;
 use crate::figure;
-use crate::lower::frame::{Stretch, covered};
-use crate::names::plain_snake;
-use crate::vectors::Vector;
+use emberwort_codegen::file_stem;
+use emberwort_codegen::lower::frame::{Stretch, covered};
+use emberwort_codegen::vectors::Vector;
 
 struct Content<'a> {
     plan: &'a Plan,
@@ -63,7 +63,7 @@ fn end_text(end: End) -> &'static str {
 
 impl Content<'_> {
     fn heading(&mut self, level: u8, text: &str, kind: &str) {
-        let plain = format!("{kind}-{}", plain_snake(text).replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
+        let plain = format!("{kind}-{}", file_stem(text).replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
         let mut anchor = plain.clone();
         let mut n = 2;
         while !self.anchors.insert(anchor.clone()) {
@@ -213,7 +213,7 @@ impl Content<'_> {
             self.text(message.doc.clone());
             self.text(self.travels(message, index));
             self.blocks.push(Block::Picture {
-                file: format!("{}_{}.svg", plain_snake(&self.plan.link.name), plain_snake(&message.name)),
+                file: format!("{}_{}.svg", file_stem(&self.plan.link.name), file_stem(&message.name)),
                 svg: figure::svg(&[picture(compiled)]),
                 about: format!("The bytes of {}", message.name),
             });

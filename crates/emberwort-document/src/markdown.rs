@@ -3,11 +3,11 @@
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 
-use super::block::Block;
+use crate::block::Block;
 
 /// The file.
 pub fn write(plan: &Plan, blocks: &[Block]) -> String {
-    let mut out = format!("<!-- {} -->\n", crate::origin(plan));
+    let mut out = format!("<!-- {} -->\n", emberwort_codegen::origin(plan));
     for block in blocks {
         out.push('\n');
         one(block, &mut out);
