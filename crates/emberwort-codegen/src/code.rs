@@ -47,6 +47,11 @@ impl Code {
         self.uses.insert(name.into());
     }
 
+    /// Whether the lines so far use something that [`Self::uses`] was told of.
+    pub fn is_used(&self, name: &str) -> bool {
+        self.uses.contains(name)
+    }
+
     /// Adds a line at the current level; an empty one without spaces.
     pub fn line(&mut self, line: impl AsRef<str>) {
         let line = line.as_ref();

@@ -458,14 +458,14 @@ impl Frames<'_> {
         code.line(format!("return judge{stem}(plain);"));
         code.close("}");
         code.line("");
-        let key = match (plan.key_part(), plan.selected_by, plan.keys.first()) {
-            (Some(part), ..) => format!("frame.{}", member(&part.name)),
-            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint, _) => "frame.key".to_owned(),
-            (None, KeySource::Size, _) => "frame.body.length".to_owned(),
-            (None, _, Some((key, _))) => format!("{key:#x}"),
-            (None, _, None) => "0".to_owned(),
+        let (argument, key) = match (plan.key_part(), plan.selected_by, plan.keys.first()) {
+            (Some(part), ..) => ("frame", format!("frame.{}", member(&part.name))),
+            (None, KeySource::Port | KeySource::CanId | KeySource::Endpoint, _) => ("frame", "frame.key".to_owned()),
+            (None, KeySource::Size, _) => ("frame", "frame.body.length".to_owned()),
+            (None, _, Some((key, _))) => ("", format!("{key:#x}")),
+            (None, _, None) => ("", "0".to_owned()),
         };
-        code.open(if key.starts_with("frame") { "key(frame) {" } else { "key() {" });
+        code.open(format!("key({argument}) {{"));
         code.line(format!("return {key};"));
         code.close("}");
         let (codes, meanings) = self.tables();

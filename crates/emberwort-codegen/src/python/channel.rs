@@ -139,23 +139,29 @@ impl Frames<'_> {
     }
 
     /// A part of `frame`, as an expression.
-    fn get(part: &Part) -> String {
+    fn get(part: &Part, digits: Digits) -> String {
         if part.hex {
             let first = match part.zone {
                 Zone::Head => (part.at_bit / 8).to_string(),
                 Zone::Tail => format!("end + {}", part.at_bit / 8),
             };
-            return format!("_digits(frame[{first} : {first} + {}])", part.bits / 4);
+            let read = match digits {
+                Digits::Sure => "_digits",
+                Digits::Possible => "_maybe_digits",
+            };
+            return format!("{read}(frame[{first} : {first} + {}])", part.bits / 4);
         }
         format!("_bits(frame, {}, {}, {})", bit(part), part.bits, quoted(part.order))
     }
 
     /// The right value of a part, as an expression over `frame`.
-    fn right(right: ExpectedValue<'_>) -> String {
+    fn right(right: ExpectedValue<'_>, digits: Digits) -> String {
         match right {
             ExpectedValue::Number(value) => format!("{value:#x}"),
-            ExpectedValue::Again { of, inverted: true } => format!("({} ^ {:#x})", Self::get(of), of.greatest()),
-            ExpectedValue::Again { of, inverted: false } => Self::get(of),
+            ExpectedValue::Again { of, inverted: true } => {
+                format!("({} ^ {:#x})", Self::get(of, digits), of.greatest())
+            }
+            ExpectedValue::Again { of, inverted: false } => Self::get(of, digits),
         }
     }
 
@@ -208,7 +214,7 @@ impl Frames<'_> {
                 if let ExpectedValue::Again { .. } = right {
                     code.line("frame = bytes(out)");
                 }
-                Self::put(part, &Self::right(right), code);
+                Self::put(part, &Self::right(right, Digits::Sure), code);
             }
             Put::Count { part, unit, other } => {
                 code.lines(&format!(
@@ -321,7 +327,7 @@ impl Frames<'_> {
         }
         code.open(format!("return {class}("));
         for part in plan.parts.iter().filter(|part| is_chosen(part)) {
-            code.line(format!("{}={},", member(&part.name), Self::get(part)));
+            code.line(format!("{}={},", member(&part.name), Self::get(part, Digits::Sure)));
         }
         code.line(format!("body=frame[{}:end],", plan.head_bytes));
         code.close(")");
@@ -351,14 +357,18 @@ impl Frames<'_> {
                 fail(format!("not frame.startswith({})", bytes(sync)), wrong, code);
             }
             // Reading digits that are none fails.
-            Check::Digits(part) => code.line(Self::get(part)),
+            Check::Digits(part) => code.line(Self::get(part, Digits::Sure)),
             Check::Value(part, right) => {
                 let wrong = format!("BadValue({} + \" is another value\")", said(part));
-                fail(format!("{} != {}", Self::get(part), Self::right(right)), wrong, code);
+                fail(format!("{} != {}", Self::get(part, Digits::Sure), Self::right(right, Digits::Sure)), wrong, code);
             }
             Check::Length { part, unit, other, around } => {
                 let wrong = format!("BadLength({} + \" says another length\")", said(part));
-                fail(format!("{} * {unit} != len(frame) - {around} + {other}", Self::get(part)), wrong, code);
+                fail(
+                    format!("{} * {unit} != len(frame) - {around} + {other}", Self::get(part, Digits::Sure)),
+                    wrong,
+                    code,
+                );
             }
             Check::Size(bytes) => {
                 let wrong = format!("BadLength(f\"{{len(frame)}} bytes are not the {bytes} of a frame\")");
@@ -367,12 +377,16 @@ impl Frames<'_> {
             Check::SizeOfKey(part, sizes) => {
                 let all: Vec<String> = sizes.iter().map(|(key, size)| format!("{key:#x}: {size}")).collect();
                 let wrong = "BadLength(f\"{len(frame)} bytes are not those of a frame with its key\")".to_owned();
-                fail(format!("{{{}}}.get({}) != len(frame)", all.join(", "), Self::get(part)), wrong, code);
+                fail(
+                    format!("{{{}}}.get({}) != len(frame)", all.join(", "), Self::get(part, Digits::Sure)),
+                    wrong,
+                    code,
+                );
             }
             Check::Checksum(index, part) => {
                 let wrong = format!("BadChecksum({} + \" differs\")", said(part));
                 let sum = format!("{}({})", self.checksum(index, part), self.covered(index));
-                fail(format!("{sum} != {}", Self::get(part)), wrong, code);
+                fail(format!("{sum} != {}", Self::get(part, Digits::Sure)), wrong, code);
             }
         }
     }
@@ -451,7 +465,8 @@ impl Frames<'_> {
     fn wrong(&self, parts: &[usize]) -> Vec<String> {
         let one = |index: &usize| {
             let part = &self.plan.parts[*index];
-            Some(lenient(format!("{} != {}", Self::get(part), Self::right(right(self.plan, part)?))))
+            let right = Self::right(right(self.plan, part)?, Digits::Possible);
+            Some(format!("{} != {right}", Self::get(part, Digits::Possible)))
         };
         parts.iter().filter_map(one).collect()
     }
@@ -473,7 +488,7 @@ impl Frames<'_> {
         wrong(&first, code);
         let result = match &size {
             Size::Said { part, unit, other, around, greatest } => {
-                code.line(lenient(format!("count = {}", Self::get(&self.plan.parts[*part]))));
+                code.line(format!("count = {}", Self::get(&self.plan.parts[*part], Digits::Possible)));
                 code.lines(&format!(
                     "if not 0 <= count <= {greatest} or count * {unit} < {other}:\n    self.bad_lengths += 1\n    return -1"
                 ));
@@ -482,8 +497,8 @@ impl Frames<'_> {
             Size::Always(size) => size.to_string(),
             Size::OfKey { part, sizes } => {
                 let all: Vec<String> = sizes.iter().map(|(key, size)| format!("{key:#x}: {size}")).collect();
-                let key = Self::get(&self.plan.parts[*part]);
-                code.line(lenient(format!("size = {{{}}}.get({key}, -1)", all.join(", "))));
+                let key = Self::get(&self.plan.parts[*part], Digits::Possible);
+                code.line(format!("size = {{{}}}.get({key}, -1)", all.join(", ")));
                 code.lines("if size < 0:\n    self.bad_lengths += 1\n    return -1");
                 "size".to_owned()
             }
@@ -504,9 +519,13 @@ pub fn has_receiver(finder: FrameFinder) -> bool {
     !matches!(finder, FrameFinder::Packet | FrameFinder::Lines { .. } | FrameFinder::StatusBytes { .. })
 }
 
-/// What finds frames takes digits that are none as a number that nothing has.
-fn lenient(code: String) -> String {
-    code.replace("_digits(", "_maybe_digits(")
+/// What is known of the characters of a number in hex.
+#[derive(Clone, Copy)]
+enum Digits {
+    /// They are digits, or the frame is refused.
+    Sure,
+    /// They may be none, and are then a number that nothing has: a frame is still looked for.
+    Possible,
 }
 
 /// The class of a direction's receiver.

@@ -117,7 +117,7 @@ pub fn sum(pieces: &[Piece], at: &dyn Fn(usize) -> String) -> String {
         if piece.low + piece.bits < 8 {
             part = format!("{part} & {:#04x}", piece.mask());
         }
-        match (piece.shift, part.contains("& ") || part.contains(">> ")) {
+        match (piece.shift, piece.low > 0 || piece.low + piece.bits < 8) {
             (0, _) => part,
             (shift, true) => format!("({part}) << {shift}"),
             (shift, false) => format!("{part} << {shift}"),

@@ -7,7 +7,7 @@ use emberwort_model::plan::{Action, Place};
 
 use super::names::{class, doc, field_doc, little, member};
 use super::values::{Owner, number_type, raw_of, unsigned};
-use super::write::{Writer, widen};
+use super::write::{START, WRITER, Writer, widen};
 use crate::code::Code;
 use crate::lower::{FixedItemKind, Group, Op, Section, has_record, sections};
 use crate::names::plain_snake;
@@ -176,6 +176,8 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
         match (&turn.op, turn.known, action) {
             (Some(Op::If { bit, then, .. }), ..) => {
                 body.open("if let Some(value) = value {");
+                body.uses(WRITER);
+                body.uses(START);
                 body.line(format!("w.mark(s + {}, {:#04x})?;", bit / 8, 1u32 << (bit % 8)));
                 then.iter().for_each(|op| printer.placed(op, "value", &mut body));
                 body.close("}");
@@ -184,6 +186,8 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
             (None, Some(bit), Action::Bits { width, order, .. }) => {
                 let (refusals, raw) = raw_of(field, *width, "value", &printer.what(field));
                 refusals.iter().for_each(|lines| body.lines(lines));
+                body.uses(WRITER);
+                body.uses(START);
                 body.line(format!(
                     "w.set(s * 8 + {bit}, {}, {width}, {})?;",
                     widen(&raw, unsigned(*width)),
@@ -195,24 +199,28 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
         if is_last {
             behind[turn.section].iter().for_each(|op| printer.placed(op, "", &mut body));
             match section.size {
-                Some(size) => body.line(format!("w.bit = (s + {size}) * 8;")),
-                None => body.line("w.align()?;"),
+                Some(size) => {
+                    body.uses(WRITER);
+                    body.uses(START);
+                    body.line(format!("w.bit = (s + {size}) * 8;"));
+                }
+                None => {
+                    body.uses(WRITER);
+                    body.line("w.align()?;");
+                }
             }
         }
-        let body = body.finish();
-        if body.contains("w.") || body.contains("(w,") {
+        let (writes, counts) = (body.is_used(WRITER), body.is_used(START));
+        if writes {
             inner.line("let w = &mut self.w;");
         }
-        if ["(s ", " s ", "(s,", "(s)"].iter().any(|used| body.contains(used)) {
+        if counts {
             inner.line("let s = self.s;");
         }
-        inner.lines(&body);
+        let keeps = is_first && (at > 0 || section.fixed.bytes > 0) || keys.contains(&turn.slot);
+        inner.lines(&body.finish());
         let inner = inner.finish();
-        let this = if inner.contains("self.") && inner.contains('=') || inner.contains("&mut self") {
-            "mut self"
-        } else {
-            "self"
-        };
+        let this = if keeps || writes { "mut self" } else { "self" };
         code.open(format!(
             "pub fn {}({this}, value: {ty}) -> Result<{name}<'a, {}>, Error> {{",
             member(&field.name),

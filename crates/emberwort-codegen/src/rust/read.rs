@@ -53,6 +53,9 @@ pub fn read(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.close("}");
 }
 
+/// The variable of a view, which is only declared where lines use it.
+pub(super) const VIEW: &str = "view";
+
 /// Prints what reads values.
 pub(super) struct Reader<'g> {
     group: &'g Group<'g>,
@@ -280,6 +283,7 @@ impl<'g> Reader<'g> {
         };
         let key = match meaning.selector {
             Selector::Field(slot) => {
+                code.uses(VIEW);
                 format!("{}{}{}", self.own.0, member(&self.group.fields[slot].name), self.own.1)
             }
             Selector::Request { .. } => "r.key".to_owned(),

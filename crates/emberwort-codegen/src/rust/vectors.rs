@@ -31,7 +31,7 @@ pub fn write(plan: &Plan, vectors: &[Vector]) -> String {
         let has_view = view::has_view(&group);
         if has_view {
             code.line("");
-            view::check(&group, Owner { name: &message.message.name, rest: message.rest_bytes }, &mut code);
+            view::check(&group, &mut code);
         }
         let ordered = ordered::has_writer(&group);
         if ordered {

@@ -6,7 +6,7 @@ use emberwort_model::model::{Field, Length, Selector, Value};
 use emberwort_model::plan::{Action, ListPlan, Place, UnionPlan};
 
 use super::names::{bytes, class, doc, field_doc, little, member, text};
-use super::read::Reader;
+use super::read::{Reader, VIEW};
 use super::values::{Owner, case_number, sum, value_of};
 use crate::code::Code;
 use crate::lower::{FixedItemKind, Group, Op, Section, depends_on_request, sections};
@@ -110,13 +110,13 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.open("fn check(body: &'a [u8], key: Option<u64>) -> Result<Self, Error> {");
     let mut inner = Code::default();
     PlaceWalk { group, owner, places: Some(&places), made: Cell::new(0) }.sections(&sections, &mut inner);
+    let (reads, is_set) = (inner.is_used(READER), inner.is_used(VIEW));
     let inner = inner.finish();
     let (at, key) = (
         if places.len() > 0 { format!(", at: [usize::MAX; {}]", places.len()) } else { String::new() },
         if has_key { ", key" } else { "" },
     );
-    let is_set = inner.contains("view.");
-    if inner.contains("r.") {
+    if reads {
         code.line("let r = &mut Reader::new(body, key);");
     } else {
         code.line("let _ = key;");
@@ -171,6 +171,12 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.close("}");
 }
 
+/// The variables that lines may use, of which only those are declared that some use.
+const READER: &str = "r";
+const START: &str = "start";
+/// What gives `start` another value.
+const START_CHANGES: &str = "start changes";
+
 /// Goes over all of it, and keeps nothing but places.
 struct PlaceWalk<'g> {
     group: &'g Group<'g>,
@@ -195,20 +201,28 @@ impl PlaceWalk<'_> {
     fn sections(&self, sections: &[Section<'_>], code: &mut Code) {
         let mut inner = Code::default();
         self.each_section(sections, &mut inner);
-        let inner = inner.finish();
-        if inner.contains("start") {
-            let changes = inner.contains("start += ") || inner.contains("start = r.bit");
-            code.line(format!("let {}start = r.bit / 8;", if changes { "mut " } else { "" }));
+        for name in [READER, VIEW].into_iter().filter(|name| inner.is_used(name)) {
+            code.uses(name);
         }
+        if inner.is_used(START) {
+            code.uses(READER);
+            code.line(format!("let {}start = r.bit / 8;", if inner.is_used(START_CHANGES) { "mut " } else { "" }));
+        }
+        let inner = inner.finish();
         code.lines(&inner);
     }
 
     fn each_section(&self, sections: &[Section<'_>], code: &mut Code) {
         for (index, section) in sections.iter().enumerate() {
             if index > 0 {
+                code.uses(READER);
+                code.uses(START);
                 code.open("if start == r.end {");
                 match self.places {
-                    Some(_) => code.lines(&format!("view.sections_held = {index};\nreturn Ok(view);")),
+                    Some(_) => {
+                        code.uses(VIEW);
+                        code.lines(&format!("view.sections_held = {index};\nreturn Ok(view);"));
+                    }
                     None => code.lines("r.bit = start * 8;\nreturn Ok(());"),
                 }
                 code.close("}");
@@ -220,6 +234,8 @@ impl PlaceWalk<'_> {
 
     fn section(&self, index: usize, section: &Section<'_>, is_last: bool, code: &mut Code) {
         if section.need > section.fixed.bytes {
+            code.uses(READER);
+            code.uses(START);
             code.open(format!("if r.end.saturating_sub(start) < {} {{", section.need));
             code.line("return Err(Error::Truncated);");
             code.close("}");
@@ -231,10 +247,14 @@ impl PlaceWalk<'_> {
             .filter(|item| matches!(item.kind, FixedItemKind::Number(_)) && self.decides(item.slot));
         let reads = section.ops.iter().any(|op| matches!(op, Op::If { .. })) || decided.clone().next().is_some();
         if section.fixed.bytes > 0 {
+            code.uses(READER);
+            code.uses(START);
             let name = if reads { "b" } else { "_" };
             code.line(format!("let {name}: &[u8; {}] = r.known(start)?;", section.fixed.bytes));
         }
         if let Some(place) = self.places.and_then(|places| places.of_section(index)) {
+            code.uses(VIEW);
+            code.uses(START);
             code.line(format!("view.at[{place}] = start;"));
         }
         for item in decided {
@@ -264,8 +284,15 @@ impl PlaceWalk<'_> {
             Some(0) => {}
             // What comes behind it in a message nobody asks for.
             Some(_) if is_last && self.places.is_some() => {}
-            Some(size) => code.line(format!("start += {size};")),
+            Some(size) => {
+                code.uses(START);
+                code.uses(START_CHANGES);
+                code.line(format!("start += {size};"));
+            }
             None => {
+                code.uses(READER);
+                code.uses(START);
+                code.uses(START_CHANGES);
                 code.line("start = r.bit.div_ceil(8);");
                 code.open("if start > r.end {");
                 code.line("return Err(Error::Truncated);");
@@ -276,13 +303,20 @@ impl PlaceWalk<'_> {
 
     fn placed(&self, op: &Op<'_>, code: &mut Code) {
         match op {
-            Op::Seek(bit) => code.line(format!("r.bit = start * 8 + {bit};")),
+            Op::Seek(bit) => {
+                code.uses(READER);
+                code.uses(START);
+                code.line(format!("r.bit = start * 8 + {bit};"));
+            }
             Op::Field(_, ops) if matches!(ops[..], [Op::Bytes { .. }]) => {}
             Op::Field(slot, ops) => {
                 if let Some(place) = self.places.and_then(|places| places.of_slot(*slot)) {
+                    code.uses(READER);
+                    code.uses(VIEW);
                     code.line(format!("view.at[{place}] = r.bit;"));
                 }
                 let field = &self.group.fields[*slot];
+                code.uses(READER);
                 match ops[..] {
                     [Op::Number { width, signed, order }] if self.decides(*slot) => {
                         let raw = format!("r.bits({width}, {})?", little(order));
@@ -309,8 +343,14 @@ impl PlaceWalk<'_> {
                     _ => self.value(field, ops, code),
                 }
             }
-            Op::Align => code.line("r.align();"),
-            Op::Skip(bits) => code.lines(&format!("r.need({bits})?;\nr.bit += {bits};")),
+            Op::Align => {
+                code.uses(READER);
+                code.line("r.align();");
+            }
+            Op::Skip(bits) => {
+                code.uses(READER);
+                code.lines(&format!("r.need({bits})?;\nr.bit += {bits};"));
+            }
             _ => {}
         }
     }
@@ -419,6 +459,19 @@ fn element_size(list: &ListPlan, bytes: u8, order: &str, failed: &str) -> String
     }
 }
 
+/// How a function shows a value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Shown {
+    /// A text of the body, if it is UTF-8.
+    Text,
+    /// Bytes of the body.
+    Bytes,
+    /// The elements of a list, one after the other.
+    Elements,
+    /// A value of its own.
+    Value,
+}
+
 /// Functions that read one value each.
 struct Getters<'g> {
     group: &'g Group<'g>,
@@ -427,33 +480,43 @@ struct Getters<'g> {
 }
 
 impl Getters<'_> {
-    /// What a value is told as.
-    fn returned(&self, field: &Field, action: &Action, place: Place) -> String {
+    fn shown(action: &Action, place: Place) -> Shown {
         let is_whole =
             matches!(place, Place::Behind { aligned: true }) || matches!(place, Place::Fixed(bit) if bit % 8 == 0);
-        let one = match action {
-            Action::Run { text: true, .. } if is_whole => "Result<&'a str, core::str::Utf8Error>".to_owned(),
-            Action::Run { length: Length::UpTo(_) | Length::Rest, .. } if is_whole => "&'a [u8]".to_owned(),
-            Action::List(list) if !matches!(list.length, Length::Exact(_)) => {
+        match action {
+            Action::Run { text: true, .. } if is_whole => Shown::Text,
+            Action::Run { length: Length::UpTo(_) | Length::Rest, .. } if is_whole => Shown::Bytes,
+            Action::List(list) if !matches!(list.length, Length::Exact(_)) => Shown::Elements,
+            _ => Shown::Value,
+        }
+    }
+
+    /// The type that a value is returned as.
+    fn returned(&self, field: &Field, action: &Action, shown: Shown) -> String {
+        let one = match (shown, action) {
+            (Shown::Text, _) => "Result<&'a str, core::str::Utf8Error>".to_owned(),
+            (Shown::Bytes, _) => "&'a [u8]".to_owned(),
+            (Shown::Elements, Action::List(list)) => {
                 let one = self.owner.type_of(&list.element.field, &list.element.action);
                 format!("impl Iterator<Item = {one}> + 'a")
             }
-            action => self.owner.type_of(field, action),
+            (_, action) => self.owner.type_of(field, action),
         };
         if field.optional { format!("Option<{one}>") } else { one }
     }
 
-    fn open(&self, field: &Field, action: &Action, place: Place, code: &mut Code) -> String {
-        let returned = self.returned(field, action, place);
+    fn open(&self, field: &Field, action: &Action, place: Place, code: &mut Code) -> Shown {
+        let shown = Self::shown(action, place);
+        let returned = self.returned(field, action, shown);
         code.line("");
         code.lines(field_doc(field, action).trim_end());
-        match () {
-            () if returned.starts_with("Result<") => code.lines("///\n/// # Errors\n/// If it is no UTF-8."),
-            () if returned.starts_with("impl") => {}
-            () => code.line("#[must_use]"),
+        match shown {
+            Shown::Text if !field.optional => code.lines("///\n/// # Errors\n/// If it is no UTF-8."),
+            Shown::Elements if !field.optional => {}
+            _ => code.line("#[must_use]"),
         }
         code.open(format!("pub fn {}(&self) -> {returned} {{", member(&field.name)));
-        returned
+        shown
     }
 
     /// A value at a known place of its section.
@@ -484,10 +547,10 @@ impl Getters<'_> {
             return self.known(index, section, field, &step.action, &format!("[{}]", all.join(", ")), code);
         }
         let at = self.places.of_slot(slot).unwrap_or(0);
-        let returned = self.open(field, &step.action, step.place, code);
+        let shown = self.open(field, &step.action, step.place, code);
         match &step.action {
-            Action::List(list) if returned.contains("impl Iterator") => self.list(field, list, ops, at, code),
-            Action::Run { length, text } if returned.contains("&'a") => {
+            Action::List(list) if shown == Shown::Elements => self.list(field, list, ops, at, code),
+            Action::Run { length, text } if shown != Shown::Value => {
                 let order = little(self.group.order);
                 let r = if matches!(length, Length::UpTo(_)) { "mut r" } else { "r" };
                 code.open(format!("let some = self.reader(self.at[{at}]).map(|{r}| {{"));
@@ -519,10 +582,10 @@ impl Getters<'_> {
                 let ty = self.owner.type_of(field, action);
                 let mut inner = Code::default();
                 self.reader().value(field, ops, "one", &mut inner);
-                let inner = inner.finish();
-                if inner.contains("view.") {
+                if inner.is_used(VIEW) {
                     code.line("let view = *self;");
                 }
+                let inner = inner.finish();
                 code.open(format!("let read = |r: &mut Reader<'_>| -> Result<{ty}, Error> {{"));
                 code.line("let one;");
                 code.lines(&inner);
@@ -557,10 +620,10 @@ impl Getters<'_> {
         let ty = self.owner.type_of(&list.element.field, &list.element.action);
         let mut inner = Code::default();
         self.reader().value(&list.element.field, each, "one", &mut inner);
-        let inner = inner.finish();
-        if inner.contains("view.") {
+        if inner.is_used(VIEW) {
             code.line("let view = *self;");
         }
+        let inner = inner.finish();
         match field.optional {
             true => {
                 code.open(format!("self.reader(self.at[{at}]).map(move |mut r| {{"));
@@ -603,12 +666,10 @@ impl Getters<'_> {
 }
 
 /// For the test program: that a view shows what decoding gives.
-pub fn check(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
+pub fn check(group: &Group<'_>, code: &mut Code) {
     let (name, view) = (class(group.name), type_of(group.name));
     let has_key = group.named().any(|(_, _, action)| depends_on_request(action));
     let sections = sections(group);
-    let places = ViewPlaces::of(group, &sections);
-    let getters = Getters { group, owner, places: &places };
     code.open(format!(
         "fn view_{}(body: &[u8], {}: Option<u64>) {{",
         plain_snake(group.name),
@@ -627,15 +688,14 @@ pub fn check(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
         for step in section.plan.steps.iter().filter(|step| !group.fields[step.slot].is_spare()) {
             let field = &group.fields[step.slot];
             let member = member(&field.name);
-            let returned = getters.returned(field, &step.action, step.place);
-            code.line(match (returned.contains("impl Iterator"), returned.contains("Result<"), returned.contains("&'a"), field.optional) {
-                (true, _, _, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice().to_vec()), view.{member}().map(|some| some.collect::<::std::vec::Vec<_>>()));"),
-                (true, _, _, false) => format!("same!(m.{member}.as_slice(), view.{member}().collect::<::std::vec::Vec<_>>());"),
-                (_, true, _, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_str()), view.{member}().map(|some| some.ok()));"),
-                (_, true, _, false) => format!("same!(m.{member}.as_str(), view.{member}().ok());"),
-                (_, _, true, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice()), view.{member}());"),
-                (_, _, true, false) => format!("same!(m.{member}.as_slice(), view.{member}());"),
-                _ => format!("same!(m.{member}, view.{member}());"),
+            code.line(match (Getters::shown(&step.action, step.place), field.optional) {
+                (Shown::Elements, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice().to_vec()), view.{member}().map(|some| some.collect::<::std::vec::Vec<_>>()));"),
+                (Shown::Elements, false) => format!("same!(m.{member}.as_slice(), view.{member}().collect::<::std::vec::Vec<_>>());"),
+                (Shown::Text, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_str()), view.{member}().map(|some| some.ok()));"),
+                (Shown::Text, false) => format!("same!(m.{member}.as_str(), view.{member}().ok());"),
+                (Shown::Bytes, true) => format!("same!(m.{member}.as_ref().map(|some| some.as_slice()), view.{member}());"),
+                (Shown::Bytes, false) => format!("same!(m.{member}.as_slice(), view.{member}());"),
+                (Shown::Value, _) => format!("same!(m.{member}, view.{member}());"),
             });
         }
     }

@@ -66,6 +66,10 @@ pub fn write(group: &Group<'_>, owner: Owner<'_>, code: &mut Code) {
     code.close("}");
 }
 
+/// The variables of the writer and of the place where a section starts, which are only declared where lines use them.
+pub(super) const WRITER: &str = "w";
+pub(super) const START: &str = "s";
+
 /// Prints what writes values.
 pub(super) struct Writer<'g> {
     group: &'g Group<'g>,
@@ -174,10 +178,20 @@ impl<'g> Writer<'g> {
     /// An operation of a section; a value is taken from a variable.
     pub(super) fn placed(&self, op: &Op<'_>, value: &str, code: &mut Code) {
         match op {
-            Op::Seek(bit) => code.line(format!("w.bit = s * 8 + {bit};")),
+            Op::Seek(bit) => {
+                code.uses(WRITER);
+                code.uses(START);
+                code.line(format!("w.bit = s * 8 + {bit};"));
+            }
             Op::Field(slot, ops) => self.value(&self.group.fields[*slot], ops, value, code),
-            Op::Align => code.line("w.align()?;"),
-            Op::Skip(bits) => code.lines(&format!("w.bit += {bits};\nw.reach()?;")),
+            Op::Align => {
+                code.uses(WRITER);
+                code.line("w.align()?;");
+            }
+            Op::Skip(bits) => {
+                code.uses(WRITER);
+                code.lines(&format!("w.bit += {bits};\nw.reach()?;"));
+            }
             _ => {}
         }
     }
@@ -186,8 +200,10 @@ impl<'g> Writer<'g> {
     fn value(&self, field: &Field, ops: &[Op<'_>], value: &str, code: &mut Code) {
         let order = little(self.group.order);
         for op in ops {
+            code.uses(WRITER);
             match op {
                 Op::Bytes { byte, count } => {
+                    code.uses(START);
                     code.line(format!("w.bit = s * 8 + {};", byte * 8));
                     self.run(Length::Exact(*count), false, value, code);
                 }
