@@ -11,7 +11,7 @@ use emberwort_model::plan::EXTENDED_ID;
 
 /// What a capture says of a packet.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct PacketFacts<'a> {
+pub(crate) struct PacketFacts<'a> {
     /// The number of its interface, from 0, and its name.
     pub interface: Option<(usize, &'a str)>,
     /// The addresses that sent it and to which it was sent.
@@ -118,7 +118,7 @@ impl Rule {
     }
 
     /// Whether it is for a packet, and from which end that comes by its address.
-    pub fn is_for(&self, facts: &PacketFacts<'_>) -> Option<Option<End>> {
+    pub(crate) fn is_for(&self, facts: &PacketFacts<'_>) -> Option<Option<End>> {
         let is_interface = |wanted: &String| {
             facts.interface.is_some_and(|(number, name)| *wanted == name || *wanted == number.to_string())
         };

@@ -43,7 +43,7 @@ impl Base {
 }
 
 /// Whether a file with these first bytes holds bytes in text, in a form that [`read`] knows.
-pub fn is_hex_text(first: &[u8]) -> bool {
+pub(crate) fn is_hex_text(first: &[u8]) -> bool {
     shape_of(first).is_some()
 }
 

@@ -15,13 +15,13 @@ use emberwort_wire::{Time, Values};
 use crate::items::{Item, ItemSink, Row};
 
 /// So many values of each field are kept.
-pub const MAX_HISTORY: usize = 4_096;
+pub(crate) const MAX_HISTORY: usize = 4_096;
 
 /// So many frames are kept.
-pub const MAX_LOG: usize = 500;
+pub(crate) const MAX_LOG: usize = 500;
 
 /// So many requests are kept.
-pub const MAX_PAIRS: usize = 100;
+pub(crate) const MAX_PAIRS: usize = 100;
 
 /// The rate of a message is that of its last frames, so many at most.
 const RATE_OVER: usize = 64;

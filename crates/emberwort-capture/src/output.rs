@@ -30,7 +30,7 @@ pub(crate) struct Interest {
 impl Interest {
     /// Whether frames are only counted.
     #[inline]
-    pub fn is_counted_only(self) -> bool {
+    pub(crate) fn is_counted_only(self) -> bool {
         !(self.is_wanted || self.in_values || self.in_requests)
     }
 }

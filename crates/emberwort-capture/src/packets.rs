@@ -16,7 +16,7 @@ pub const LINK_TYPE_CAN: u16 = 227;
 
 /// How chunks of a channel are wrapped into packets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Wrapping {
+pub(crate) enum Wrapping {
     /// The bytes alone (link type USER0).
     Bytes,
     /// The key in four bytes, most significant first, then the bytes (link type USER0).
@@ -81,7 +81,7 @@ pub fn keyed(packet: &[u8]) -> Option<(u64, &[u8])> {
 /// The ports and the payload of an IPv4 packet without fragments that carries a whole UDP datagram and nothing else; `None` for all
 /// that takes a closer look.
 #[inline]
-pub fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
+pub(crate) fn usual_datagram(packet: &[u8]) -> Option<([u16; 2], &[u8])> {
     let ip = Ipv4HeaderSlice::from_slice(packet).ok()?;
     let is_usual = ip.protocol() == IpNumber::UDP && !ip.is_fragmenting_payload();
     if !is_usual || usize::from(ip.total_len()) != packet.len() {
@@ -107,7 +107,7 @@ pub enum CanFrame<'a> {
 }
 
 /// Reads a CAN frame as SocketCAN records it.
-pub fn can_frame(packet: &[u8]) -> CanFrame<'_> {
+pub(crate) fn can_frame(packet: &[u8]) -> CanFrame<'_> {
     let Some(([id @ .., length, _, _, _], data)) = packet.split_first_chunk::<8>() else { return CanFrame::Cut };
     let id = u32::from_be_bytes(*id);
     let (extended, remote, error) = (id >> 31 & 1 == 1, id >> 30 & 1 == 1, id >> 29 & 1 == 1);

@@ -29,7 +29,7 @@ pub enum InterfaceKind {
 
 impl InterfaceKind {
     /// The kind for a link type number of the public registry of link types (LINKTYPE_…).
-    pub fn of_link_type(number: i32) -> Self {
+    pub(crate) fn of_link_type(number: i32) -> Self {
         match number {
             0 | 108 => InterfaceKind::Loopback,
             1 => InterfaceKind::Ethernet,

@@ -85,7 +85,7 @@ impl RevisionMap {
     }
 
     /// The definitions in use with their indices, the link's own first.
-    pub fn definition_ids(&self) -> impl Iterator<Item = (DefinitionId, &Definition)> {
+    pub(crate) fn definition_ids(&self) -> impl Iterator<Item = (DefinitionId, &Definition)> {
         self.definitions.iter().enumerate().map(|(index, definition)| (DefinitionId::new(index), definition))
     }
 
@@ -125,11 +125,6 @@ impl RevisionMap {
     pub fn expected(&mut self, node: u64, plan: &Arc<Plan>) {
         let index = self.index(plan);
         self.expected.insert(node, index);
-    }
-
-    /// Whether all speak the link's own definition.
-    pub fn is_uniform(&self) -> bool {
-        self.definitions.len() == 1
     }
 
     /// The definition of all frames that come from this end, where it is the same for all of them and not the link's own.

@@ -6,7 +6,7 @@ use jiff::{Span, Timestamp, Unit};
 
 /// Reads one time after the other: where they have no date, it goes back at midnight alone.
 #[derive(Clone, Debug, Default)]
-pub struct Stamps {
+pub(crate) struct Stamps {
     /// The last time of day, and the days that went by since the first.
     last: Option<i64>,
     days: i64,
@@ -34,7 +34,7 @@ impl Stamps {
 }
 
 /// A time, as far as it was written.
-pub enum Stamp {
+pub(crate) enum Stamp {
     /// With a date; without a zone it is UTC.
     At(Timestamp),
     /// Time of day.

@@ -60,7 +60,7 @@ impl<W: Write> PcapngWriter<W> {
     }
 
     /// Where it is written to, to take from there what was written.
-    pub fn writer_mut(&mut self) -> &mut W {
+    pub(crate) fn writer_mut(&mut self) -> &mut W {
         &mut self.out
     }
 

@@ -5,7 +5,7 @@ use emberwort_model::algorithm::{Algorithm, Crc, Sum, SumKind};
 use crate::working::{Part, Working, binary, hex};
 
 /// CRCs of up to so many bytes are also shown as a long division of polynomials.
-pub const DIVISION_BYTES: usize = 4;
+pub(crate) const DIVISION_BYTES: usize = 4;
 
 /// All steps from the bytes to the value. With `bits`, CRCs are shown bit by bit.
 pub fn explain(algorithm: &Algorithm, bytes: &[u8], bits: bool) -> Working {

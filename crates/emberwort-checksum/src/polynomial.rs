@@ -2,7 +2,7 @@
 
 /// A polynomial; bit `n` of the words, counted from the lowest bit of the first, is the coefficient of x^n.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Polynomial(Vec<u64>);
+pub(crate) struct Polynomial(Vec<u64>);
 
 impl Polynomial {
     /// 0.
@@ -51,7 +51,7 @@ impl Polynomial {
     }
 
     /// Its 64 lowest coefficients.
-    pub fn low_bits(&self) -> u64 {
+    pub(crate) fn low_bits(&self) -> u64 {
         self.0.first().copied().unwrap_or(0)
     }
 
@@ -121,7 +121,7 @@ impl Polynomial {
     }
 
     /// The greatest common divisor, by Euclid's algorithm.
-    pub fn common_divisor(mut self, mut other: Self) -> Self {
+    pub(crate) fn common_divisor(mut self, mut other: Self) -> Self {
         while !other.is_zero() {
             let rest = self.modulo(&other);
             self = other;

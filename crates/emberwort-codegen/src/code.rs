@@ -30,7 +30,7 @@ impl Default for Code {
 
 impl Code {
     /// No lines yet, and these spaces for each level.
-    pub fn with_step(step: &'static str) -> Self {
+    pub(crate) fn with_step(step: &'static str) -> Self {
         Self { text: String::new(), level: 0, step, uses: BTreeSet::new(), definitions: Vec::new() }
     }
 
@@ -48,7 +48,7 @@ impl Code {
     }
 
     /// Whether the lines so far use something that [`Self::uses`] was told of.
-    pub fn is_used(&self, name: &str) -> bool {
+    pub(crate) fn is_used(&self, name: &str) -> bool {
         self.uses.contains(name)
     }
 
@@ -65,7 +65,7 @@ impl Code {
     }
 
     /// Adds a line that stands at the left whatever the level is: one for the preprocessor.
-    pub fn unindented(&mut self, line: impl AsRef<str>) {
+    pub(crate) fn unindented(&mut self, line: impl AsRef<str>) {
         self.text.push_str(line.as_ref());
         self.text.push('\n');
     }
@@ -90,12 +90,12 @@ impl Code {
     }
 
     /// Puts what follows one level deeper, without a line.
-    pub fn open_more(&mut self) {
+    pub(crate) fn open_more(&mut self) {
         self.level += 1;
     }
 
     /// Ends a level, without a line.
-    pub fn dedent(&mut self) {
+    pub(crate) fn dedent(&mut self) {
         self.level = self.level.saturating_sub(1);
     }
 

@@ -73,7 +73,7 @@ pub(crate) fn plain_snake(name: &str) -> String {
 }
 
 /// `GateStatus` and `gate_status` as `GATE_STATUS`.
-pub fn screaming(name: &str) -> String {
+pub(crate) fn screaming(name: &str) -> String {
     outside_marks(&snake(name), str::to_ascii_uppercase)
 }
 

@@ -36,7 +36,7 @@ impl Parts {
     }
 
     /// Whether all of the link is there, for both ends, however it is written.
-    pub fn are_whole(&self) -> bool {
+    pub(crate) fn are_whole(&self) -> bool {
         let Self { role, messages, channels, send, receive, views_only, small: _, typed_enums: _, prefix: _ } = self;
         let chosen = [messages, channels, send, receive];
         role.is_none() && !views_only && chosen.iter().all(|names| names.is_empty())
@@ -69,14 +69,14 @@ impl Parts {
     }
 
     /// Whether there is code for a message.
-    pub fn has_message(&self, name: &str) -> bool {
+    pub(crate) fn has_message(&self, name: &str) -> bool {
         let is_in = |names: &[String]| names.iter().any(|wanted| wanted == name);
         (self.messages.is_empty() || is_in(&self.messages))
             && (!self.lists_directions() || is_in(&self.send) || is_in(&self.receive))
     }
 
     /// Whether this code sends a message.
-    pub fn sends_message(&self, message: &Message) -> bool {
+    pub(crate) fn sends_message(&self, message: &Message) -> bool {
         let is_sent = match self.lists_directions() {
             true => self.send.contains(&message.name),
             false => self.sends(Some(message.from)),
@@ -85,7 +85,7 @@ impl Parts {
     }
 
     /// Whether this code receives a message.
-    pub fn receives_message(&self, message: &Message) -> bool {
+    pub(crate) fn receives_message(&self, message: &Message) -> bool {
         let is_received = match self.lists_directions() {
             true => self.receive.contains(&message.name),
             false => self.receives(Some(message.from)),
@@ -94,13 +94,13 @@ impl Parts {
     }
 
     /// Whether this code sends frames as an end sends them on a channel.
-    pub fn sends_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
+    pub(crate) fn sends_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
         let mut carried = direction.keys.iter().map(|(_, message)| &plan.messages[*message].message);
         if self.lists_directions() { carried.any(|message| self.sends_message(message)) } else { self.sends(from) }
     }
 
     /// Whether this code receives frames as an end sends them on a channel.
-    pub fn receives_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
+    pub(crate) fn receives_frames(&self, plan: &Plan, direction: &Direction, from: Option<End>) -> bool {
         let mut carried = direction.keys.iter().map(|(_, message)| &plan.messages[*message].message);
         if self.lists_directions() {
             carried.any(|message| self.receives_message(message))
@@ -110,7 +110,7 @@ impl Parts {
     }
 
     /// Whether there is code for a channel.
-    pub fn has_channel(&self, name: &str) -> bool {
+    pub(crate) fn has_channel(&self, name: &str) -> bool {
         self.channels.is_empty() || self.channels.iter().any(|wanted| wanted == name)
     }
 

@@ -195,7 +195,7 @@ fn of_field(row: &Row<'_>, field: &Field, slot: usize, kind: ColumnKind) -> Cell
 }
 
 /// The columns of frames that give no row, and of stray bytes.
-pub fn other_columns() -> Vec<Column> {
+pub(crate) fn other_columns() -> Vec<Column> {
     let column = |name: &str, kind| Column { name: name.to_owned(), kind, unit: String::new(), slot: None };
     vec![
         column("_time", ColumnKind::Moment),

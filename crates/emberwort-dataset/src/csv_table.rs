@@ -5,7 +5,7 @@ use std::io::Write;
 use crate::columns::{Cell, Column, ColumnKind};
 
 /// Writes a table.
-pub struct CsvTable<W: Write> {
+pub(crate) struct CsvTable<W: Write> {
     writer: csv::Writer<W>,
     kinds: Vec<ColumnKind>,
 }

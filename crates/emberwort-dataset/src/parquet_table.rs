@@ -17,7 +17,7 @@ use crate::columns::{Cell, Column, ColumnKind};
 const GROUP: usize = 1 << 16;
 
 /// Writes a table.
-pub struct ParquetTable<W: Write + Send> {
+pub(crate) struct ParquetTable<W: Write + Send> {
     writer: SerializedFileWriter<W>,
     columns: Vec<Column>,
     /// Cells of the group at hand, by column.

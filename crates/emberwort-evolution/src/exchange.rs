@@ -72,7 +72,7 @@ pub struct Received {
 
 /// A frame that a receiver takes.
 #[derive(Clone, Debug)]
-pub struct ReceivedFrame {
+pub(crate) struct ReceivedFrame {
     /// Index of the receiver's message.
     pub message: MessageId,
     /// Its values.
@@ -129,12 +129,12 @@ impl Lane {
     }
 
     /// Whether frames of both ends are found, checked and laid out in the same way.
-    pub fn is_framed_alike(&self) -> bool {
+    pub(crate) fn is_framed_alike(&self) -> bool {
         self.listener.as_ref().is_none_or(|listener| listener.framed_alike)
     }
 
     /// Whether both ends compute the same checksums over the same bytes. If not, a frame passes by chance at most.
-    pub fn is_checked_alike(&self) -> bool {
+    pub(crate) fn is_checked_alike(&self) -> bool {
         self.listener.as_ref().is_none_or(|listener| listener.checked_alike)
     }
 
@@ -247,6 +247,6 @@ impl FrameSink for Sink<'_> {
 }
 
 /// Whether the channel's frames are lines of text.
-pub fn is_lines(channel: &Direction) -> bool {
+pub(crate) fn is_lines(channel: &Direction) -> bool {
     channel.finder.is_text()
 }

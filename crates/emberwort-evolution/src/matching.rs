@@ -31,7 +31,7 @@ pub fn fields(from: &[Field], to: &[Field]) -> Vec<Option<usize>> {
 }
 
 /// Whether two fields stand at the same place of the same section, as far as their own words say it.
-pub fn same_place(one: &Field, other: &Field) -> bool {
+pub(crate) fn same_place(one: &Field, other: &Field) -> bool {
     one.since == other.since && one.at == other.at && one.optional == other.optional && one.order == other.order
 }
 
@@ -137,7 +137,7 @@ fn counterpart(channel: &Channel, from: &Plan, to: &Plan) -> Option<ChannelId> {
 }
 
 /// Whether frames of two channels are found, checked and laid out in the same way, on the same medium.
-pub fn same_channel(one: &Channel, other: &Channel) -> bool {
+pub(crate) fn same_channel(one: &Channel, other: &Channel) -> bool {
     one.medium.kind == other.medium.kind
         && same_framings(one, other)
         && [End::Device, End::Host].into_iter().all(|end| {
@@ -147,13 +147,13 @@ pub fn same_channel(one: &Channel, other: &Channel) -> bool {
 }
 
 /// Whether frames of both ends are found, checked and laid out in the same way.
-pub fn same_framings(one: &Channel, other: &Channel) -> bool {
+pub(crate) fn same_framings(one: &Channel, other: &Channel) -> bool {
     let is_same = |end: End| same_framing(one.direction(end), other.direction(end));
     one.is_split() == other.is_split() && [End::Device, End::Host].into_iter().all(is_same)
 }
 
 /// Whether frames are found, checked and laid out in the same way.
-pub fn same_framing(one: &Direction, other: &Direction) -> bool {
+pub(crate) fn same_framing(one: &Direction, other: &Direction) -> bool {
     let bare = |channel: &Direction| {
         let mut bare = channel.clone();
         bare.name.clear();

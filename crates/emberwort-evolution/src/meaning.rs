@@ -21,7 +21,7 @@ pub struct Place {
 
 /// One value that a receiver takes otherwise than it was meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Deviation {
+pub(crate) struct Deviation {
     /// Whether something is lost, or taken for something else.
     pub verdict: Verdict,
     /// The field, from the message inwards: of the receiver, or of the sender if the receiver does not know it.

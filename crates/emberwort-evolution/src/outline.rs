@@ -7,7 +7,7 @@ use std::fmt::Write;
 
 /// The items of a definition, in order.
 #[derive(Clone, Debug, Default)]
-pub struct Outline {
+pub(crate) struct Outline {
     /// The items.
     pub items: Vec<Item>,
 }
@@ -29,7 +29,7 @@ pub struct Item {
 
 /// What a statement is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum StatementKind {
+pub(crate) enum StatementKind {
     /// A field, or an entry of a table.
     Field,
     /// A label of an enum or flag set.
@@ -42,7 +42,7 @@ pub enum StatementKind {
 
 /// One statement of an item.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Statement {
+pub(crate) struct Statement {
     /// What it is.
     pub kind: StatementKind,
     /// The name of a field or label; the first word of others.

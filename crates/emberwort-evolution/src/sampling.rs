@@ -112,7 +112,7 @@ fn rounds(owner: &str, field: &Field, edges: &Edges) -> usize {
 ///
 /// Bodies that the receiver would send itself are those that it takes: a misreading that random values seldom hit is found by
 /// going back from them.
-pub fn values_for(plan: &Plan, message: MessageId, body: &[u8]) -> Option<Values> {
+pub(crate) fn values_for(plan: &Plan, message: MessageId, body: &[u8]) -> Option<Values> {
     let compiled = &plan.messages[message];
     let mut values = Values::new(compiled);
     decode(compiled, body, &mut values).ok()?;

@@ -3,7 +3,7 @@
 /// Whether two units are the same, however they are written: `degC` and `°C`, `us` and `µs`, `ohm` and `Ω`, `m^2` and `m²`.
 ///
 /// Only spellings are compared: `mm` and `m` are two units, and so are `degC` and `K`.
-pub fn same_unit(one: &str, other: &str) -> bool {
+pub(crate) fn same_unit(one: &str, other: &str) -> bool {
     one == other || plain(one) == plain(other)
 }
 

@@ -68,7 +68,7 @@ pub fn upper(name: &str, alone: &str) -> String {
 
 /// Names that are taken.
 #[derive(Clone, Debug, Default)]
-pub struct UsedNames(BTreeSet<String>);
+pub(crate) struct UsedNames(BTreeSet<String>);
 
 impl UsedNames {
     /// The name, or one with a number behind it, if it is taken; and whether it was. It is taken from then on.

@@ -17,7 +17,7 @@ impl<T> InFlight<T> {
     }
 
     /// The number that the next one gets.
-    pub fn next_number(&self) -> u64 {
+    pub(crate) fn next_number(&self) -> u64 {
         self.first + self.kept.len() as u64
     }
 

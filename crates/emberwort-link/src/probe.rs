@@ -9,7 +9,7 @@ use emberwort_wire::Values;
 
 /// A condition on the values of a message, looked at whenever one is received.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Probe {
+pub(crate) struct Probe {
     /// The message, where those of all definitions are counted through.
     pub message: MessageNumber,
     /// Its node.
@@ -22,7 +22,7 @@ pub struct Probe {
 
 /// What is looked at.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum ProbeKind {
+pub(crate) enum ProbeKind {
     /// The formula holds each time.
     Always,
     /// It holds at least once.
@@ -33,7 +33,7 @@ pub enum ProbeKind {
 
 /// What a probe found.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Probed {
+pub(crate) struct Probed {
     /// How many messages were looked at.
     pub looked: u64,
     /// For how many of them it held.

@@ -98,7 +98,7 @@ struct UnexpectedMessage {
 
 /// A message to be sent.
 #[derive(Clone, Debug)]
-pub struct Sending {
+pub(crate) struct Sending {
     /// The message.
     pub message: MessageId,
     /// To which node.
@@ -109,7 +109,7 @@ pub struct Sending {
 
 /// Scripts while they run.
 #[derive(Clone, Debug)]
-pub struct Runner {
+pub(crate) struct Runner {
     lanes: Vec<ScriptLane>,
 }
 

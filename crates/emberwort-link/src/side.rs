@@ -105,7 +105,7 @@ impl FrameSink for SideSink<'_> {
 
 impl Side {
     /// The side that hears frames from an end.
-    pub fn hearing(definition: &Definition, from: End) -> Self {
+    pub(crate) fn hearing(definition: &Definition, from: End) -> Self {
         let Definition { plan, channel, .. } = definition;
         let channel = *channel;
         Self {
@@ -172,7 +172,7 @@ impl Side {
     }
 
     /// All that it received, with the gaps in the numbers.
-    pub fn heard_in_all(&self) -> ReceptionAccount {
+    pub(crate) fn heard_in_all(&self) -> ReceptionAccount {
         let watch = self.numbering.watch();
         ReceptionAccount {
             gaps: watch.gaps(),

@@ -95,7 +95,7 @@ impl SweepPoint {
 }
 
 /// So many bits of a frame are checksums.
-pub fn check_bits(direction: &Direction) -> u32 {
+pub(crate) fn check_bits(direction: &Direction) -> u32 {
     let bits = |role: &Role, bits: u8| if matches!(role, Role::Checksum { .. }) { u32::from(bits) } else { 0 };
     direction.parts.iter().map(|part| bits(&part.role, part.bits)).sum()
 }

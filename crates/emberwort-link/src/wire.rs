@@ -209,7 +209,7 @@ impl Wire {
     }
 
     /// When a sender can begin.
-    pub fn free_from(&self, now: Nanoseconds, sender: usize) -> Nanoseconds {
+    pub(crate) fn free_from(&self, now: Nanoseconds, sender: usize) -> Nanoseconds {
         let until = if self.collides { self.senders.get(&sender).copied().unwrap_or(0) } else { self.busy_until };
         now.max(until)
     }
@@ -220,7 +220,7 @@ impl Wire {
     }
 
     /// How long a byte takes on a serial line; 0 elsewhere.
-    pub fn byte_time(&self) -> Nanoseconds {
+    pub(crate) fn byte_time(&self) -> Nanoseconds {
         self.byte_time
     }
 
@@ -313,7 +313,7 @@ impl Wire {
 
     /// Garbles what another sent meanwhile of a frame that was received: two drivers on one line leave no bit as it was. Returns whether
     /// anything was.
-    pub fn garble(&mut self, frame: u64, bytes: &mut [u8], random: &mut ChaCha8Rng) -> bool {
+    pub(crate) fn garble(&mut self, frame: u64, bytes: &mut [u8], random: &mut ChaCha8Rng) -> bool {
         let Some((whole, hits)) = self.collided.remove(&frame) else { return false };
         let byte = ((whole.end - whole.start) / bytes.len().max(1) as u64).max(1);
         for hit in hits {

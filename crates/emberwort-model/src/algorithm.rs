@@ -80,7 +80,7 @@ pub fn also_called(name: &str) -> &'static [&'static str] {
 
 impl Crc {
     /// The period of the polynomial, the least n with x^n = 1, if it is below `limit`: two wrong bits that far apart cancel.
-    pub fn period_within(&self, limit: usize) -> Option<usize> {
+    pub(crate) fn period_within(&self, limit: usize) -> Option<usize> {
         let mask = u64::MAX >> (64 - self.width);
         let mut power = 1u64;
         (1..limit).find(|_| {

@@ -207,7 +207,7 @@ impl MediumKind {
     }
 
     /// Whether every byte arrives, in order and unchanged, so that frames can follow each other without a mark.
-    pub fn loses_nothing(&self) -> bool {
+    pub(crate) fn loses_nothing(&self) -> bool {
         match self {
             MediumKind::Tcp { .. } | MediumKind::Stream { .. } => true,
             MediumKind::Uart(_)
@@ -251,7 +251,7 @@ impl MediumKind {
     }
 
     /// Whether its packets come with a port that can select the message.
-    pub fn has_ports(&self) -> bool {
+    pub(crate) fn has_ports(&self) -> bool {
         match self {
             MediumKind::Udp { .. } | MediumKind::Lora { .. } => true,
             MediumKind::Uart(_)
@@ -266,12 +266,12 @@ impl MediumKind {
     }
 
     /// Whether its packets come with an endpoint that can select the message.
-    pub fn has_endpoints(&self) -> bool {
+    pub(crate) fn has_endpoints(&self) -> bool {
         matches!(self, MediumKind::Usb { .. })
     }
 
     /// The greatest port, endpoint, or CAN identifier (of 29 bits if `extended`), that its packets can come with.
-    pub fn greatest_key(&self, extended: bool) -> u64 {
+    pub(crate) fn greatest_key(&self, extended: bool) -> u64 {
         match (self.encapsulation(), self) {
             (Encapsulation::Can { .. }, _) if extended => 0x1FFF_FFFF,
             (Encapsulation::Can { .. }, _) => 0x7FF,
@@ -325,7 +325,7 @@ impl MediumKind {
 
     /// The limit of a channel that does not say it: the medium's, for UDP what fits into one Ethernet frame, for USB
     /// what is acknowledged.
-    pub fn default_limit(&self, by_port: bool) -> usize {
+    pub(crate) fn default_limit(&self, by_port: bool) -> usize {
         match self {
             MediumKind::Udp { ipv6: true, .. } => 1452,
             MediumKind::Udp { ipv6: false, .. } => 1472,
@@ -495,7 +495,7 @@ impl MediumKind {
     }
 
     /// Bytes that a network adds to each packet, beside what the definition says.
-    pub fn network_bytes(&self) -> u32 {
+    pub(crate) fn network_bytes(&self) -> u32 {
         match self {
             MediumKind::Lora { overhead, .. } => overhead.unwrap_or(0),
             _ => 0,

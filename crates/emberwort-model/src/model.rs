@@ -251,7 +251,7 @@ pub struct LineForm {
 
 impl LineForm {
     /// Whether each value takes as many characters as any other, "no reading" aside.
-    pub fn has_one_size(self) -> bool {
+    pub(crate) fn has_one_size(self) -> bool {
         self.wide > 0 || matches!(self.digits, LineDigits::Hex(_))
     }
 }

@@ -18,7 +18,7 @@ pub struct Decimal {
 
 impl Decimal {
     /// The most digits that a decimal can have.
-    pub const MAX_DIGITS: usize = 36;
+    pub(crate) const MAX_DIGITS: usize = 36;
 
     /// The integer `value`.
     pub fn integer(value: i128) -> Self {
@@ -154,7 +154,7 @@ pub fn write_scaled(out: &mut (impl fmt::Write + ?Sized), value: i128, decimals:
 }
 
 /// `numerator / denominator` rounded to the nearest integer, ties away from zero. The denominator is positive.
-pub fn divide_round(numerator: i128, denominator: i128) -> i128 {
+pub(crate) fn divide_round(numerator: i128, denominator: i128) -> i128 {
     let quotient = numerator / denominator;
     let rest = (numerator % denominator).abs();
     if rest >= denominator - rest { quotient + numerator.signum() } else { quotient }
@@ -194,7 +194,7 @@ pub struct Scaling {
 
 impl Scaling {
     /// No scaling: the physical value is the raw code.
-    pub const IDENTITY: Scaling = Scaling { offset: 0, step: 1, divisor: 1, decimals: 0, exact: true };
+    pub(crate) const IDENTITY: Scaling = Scaling { offset: 0, step: 1, divisor: 1, decimals: 0, exact: true };
 
     /// `physical = raw × scale + offset`. `None` if the numbers are beyond exact arithmetic or the scale is 0.
     pub fn linear(scale: Decimal, offset: Decimal) -> Option<Self> {

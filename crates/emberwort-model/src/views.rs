@@ -52,7 +52,7 @@ fn rational(value: Decimal) -> BigRational {
 }
 
 /// A rational as a decimal: all its digits if they end within 20 places, else rounded to some that count, behind `≈`.
-pub fn rational_text(value: &BigRational, counting: u32) -> String {
+pub(crate) fn rational_text(value: &BigRational, counting: u32) -> String {
     let ten = BigInt::from(10);
     if let Some(places) = (0..=20u32).find(|places| (value * BigRational::from(ten.pow(*places))).is_integer()) {
         return digits_text(&(value * BigRational::from(ten.pow(places))).to_integer(), places);

@@ -27,7 +27,7 @@ fn groups() -> MutexGuard<'static, Vec<Pid>> {
 }
 
 /// A program that runs, in a process group of its own. Dropping it ends it, with all that it started: it is asked first (SIGTERM), and killed
-/// if it does not end within 0.2 s. One whose standard input was closed before ([`Program::input_closed`]) has 0.15 s to end by itself.
+/// if it does not end within 0.2 s. One whose standard input was closed before (`input_closed`) has 0.15 s to end by itself.
 #[derive(Debug)]
 pub struct Program {
     child: Child,
@@ -49,7 +49,7 @@ impl Program {
     }
 
     /// What it reads, if it was asked for and not taken before.
-    pub fn take_input(&mut self) -> Option<ChildStdin> {
+    pub(crate) fn take_input(&mut self) -> Option<ChildStdin> {
         self.child.stdin.take()
     }
 
@@ -85,7 +85,7 @@ impl Program {
     }
 
     /// Its standard input was closed just now: who reads that knows that it is over.
-    pub fn input_closed(&mut self) {
+    pub(crate) fn input_closed(&mut self) {
         self.closed.get_or_insert_with(Instant::now);
     }
 

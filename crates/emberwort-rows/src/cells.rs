@@ -19,7 +19,7 @@ pub fn has_unit(field: &Field, value: ValueRef<'_>) -> bool {
     field.kind.is_valid(number) && field.kind.none() != Some(number)
 }
 
-pub fn some_hex(bytes: &[u8]) -> String {
+pub(crate) fn some_hex(bytes: &[u8]) -> String {
     let mut text = String::new();
     let _ = write_hex(&bytes[..bytes.len().min(MAX_SHOWN)], &mut text);
     if bytes.len() > MAX_SHOWN {

@@ -77,7 +77,7 @@ impl Columns {
     }
 
     /// The titles.
-    pub fn write_titles(&self, out: &mut String) {
+    pub(crate) fn write_titles(&self, out: &mut String) {
         for (n, column) in self.columns.iter().enumerate() {
             let gap = if n == 0 { 0 } else { GAP };
             let width = if !column.is_right && n + 1 == self.columns.len() { 0 } else { column.width };

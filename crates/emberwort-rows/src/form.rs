@@ -91,7 +91,7 @@ pub trait Form {
 
 /// What was shown before an item.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct PreviousItem {
+pub(crate) struct PreviousItem {
     /// Whether anything was.
     pub something: bool,
     /// The time of the last item that had one.
@@ -105,7 +105,7 @@ impl PreviousItem {
     }
 }
 
-pub fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut TextBuffer) {
+pub(crate) fn write_item(form: &mut dyn Form, item: Item<'_>, lines: &mut TextBuffer) {
     match item {
         Item::Row(row) => form.row(row, lines),
         Item::Broken(broken) => form.broken(broken, lines),

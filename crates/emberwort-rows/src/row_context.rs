@@ -155,7 +155,7 @@ impl RowContext {
     }
 
     /// The sender's revision, if the frame does not say it and the body shows that it is not the definition's own.
-    pub fn assumed_revision(&mut self, row: &Row<'_>) -> Option<u32> {
+    pub(crate) fn assumed_revision(&mut self, row: &Row<'_>) -> Option<u32> {
         let plan = &row.plan.messages[row.message];
         let own = row.plan.link.revision;
         if plan.growth.is_empty() {
@@ -272,7 +272,7 @@ pub trait FieldMarkup {
 }
 
 /// A text beside a value, as people read it.
-pub fn write_label(label: &str, out: &mut TextBuffer) {
+pub(crate) fn write_label(label: &str, out: &mut TextBuffer) {
     out.push_str(" (");
     out.push_str(&escaped(label));
     out.push(')');
@@ -302,7 +302,7 @@ impl Shown<'_> {
     }
 
     /// Writes it as NDJSON has it.
-    pub fn write_json(&self, out: &mut impl fmt::Write) {
+    pub(crate) fn write_json(&self, out: &mut impl fmt::Write) {
         let writing = Writing { raw: self.raw, inside: Some((self.plan, self.from)) };
         // Writing to memory cannot fail.
         let _ = json::write_value(self.field, self.values, self.slot, writing, out);

@@ -7,7 +7,7 @@ const SHORT: usize = 48;
 
 /// A text of at most 48 bytes, in as many bytes at a fixed place.
 #[derive(Clone, Copy)]
-pub struct ShortText {
+pub(crate) struct ShortText {
     bytes: [u8; SHORT],
     length: u8,
 }
@@ -65,7 +65,7 @@ impl TextBuffer {
     }
 
     /// Bytes that may be no text.
-    pub fn push_bytes(&mut self, bytes: &[u8]) {
+    pub(crate) fn push_bytes(&mut self, bytes: &[u8]) {
         self.room(bytes.len());
         let end = self.length + bytes.len();
         self.bytes[self.length..end].copy_from_slice(bytes);
@@ -81,7 +81,7 @@ impl TextBuffer {
     }
 
     /// Adds all of another one.
-    pub fn push_all(&mut self, other: &Self) {
+    pub(crate) fn push_all(&mut self, other: &Self) {
         self.room(other.length);
         let end = self.length + other.length;
         self.bytes[self.length..end].copy_from_slice(other.as_bytes());
@@ -89,7 +89,7 @@ impl TextBuffer {
     }
 
     #[inline]
-    pub fn push_short(&mut self, text: &ShortText) {
+    pub(crate) fn push_short(&mut self, text: &ShortText) {
         self.room(SHORT);
         self.bytes[self.length..self.length + SHORT].copy_from_slice(&text.bytes);
         self.length += usize::from(text.length);
@@ -111,24 +111,24 @@ impl TextBuffer {
     }
 
     /// The characters that were written since it had this length.
-    pub fn characters_since(&self, start: usize) -> usize {
+    pub(crate) fn characters_since(&self, start: usize) -> usize {
         // All bytes of UTF-8 but those that go on with a character (RFC 3629).
         self.bytes[start..self.length].iter().filter(|byte| **byte & 0xC0 != 0x80).count()
     }
 
     /// Adds ASCII text, and blanks behind it, so that it is at least so many characters wide.
-    pub fn push_padded(&mut self, text: &str, width: usize) {
+    pub(crate) fn push_padded(&mut self, text: &str, width: usize) {
         self.push_str(text);
         self.blanks(width.saturating_sub(text.len()));
     }
 
     /// What was written since it had this length.
-    pub fn text_since(&self, start: usize) -> &str {
+    pub(crate) fn text_since(&self, start: usize) -> &str {
         std::str::from_utf8(&self.bytes[start..self.length]).unwrap_or_default()
     }
 
     /// What was written since it had this length, if that is short.
-    pub fn short_since(&self, start: usize) -> Option<ShortText> {
+    pub(crate) fn short_since(&self, start: usize) -> Option<ShortText> {
         let mut short = ShortText::default();
         let bytes = &self.bytes[start..self.length];
         short.bytes.get_mut(..bytes.len())?.copy_from_slice(bytes);

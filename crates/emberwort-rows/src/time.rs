@@ -20,7 +20,7 @@ pub fn rfc3339(time: Time) -> String {
 
 /// Dates of one moment after the other, worked out only where they change.
 #[derive(Clone, Debug, Default)]
-pub struct Calendar {
+pub(crate) struct Calendar {
     /// The date that was asked for last, with its number of days since 1970-01-01.
     last: Option<(u64, String)>,
 }
@@ -39,7 +39,7 @@ impl Calendar {
     }
 
     /// Writes a moment as [`rfc3339`] gives it.
-    pub fn write_rfc3339(&mut self, time: Time, out: &mut impl Write) {
+    pub(crate) fn write_rfc3339(&mut self, time: Time, out: &mut impl Write) {
         // Writing to memory cannot fail.
         let _ = out.write_str(self.date(time));
         let _ = out.write_char('T');

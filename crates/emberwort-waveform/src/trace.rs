@@ -64,14 +64,14 @@ impl Envelope {
     }
 
     /// From a moment on it is a number.
-    pub fn become_number(&mut self, at: Moment, number: f32) {
+    pub(crate) fn become_number(&mut self, at: Moment, number: f32) {
         self.hold(at);
         self.note(at, number);
         self.now = Some((at, number));
     }
 
     /// Nothing is known from a moment on.
-    pub fn become_unknown(&mut self, at: Moment) {
+    pub(crate) fn become_unknown(&mut self, at: Moment) {
         self.hold(at);
         self.now = None;
     }

@@ -246,7 +246,7 @@ pub fn find(signals: &[Signal], name: &str) -> Result<usize, WiringError> {
 
 /// Turns the values of one wire's signals into its levels.
 #[derive(Clone, Debug)]
-pub struct Comparator {
+pub(crate) struct Comparator {
     threshold: Option<Threshold>,
     is_inverted: bool,
     /// The last number of each signal: of the wire's own, and of the one that is taken off.
@@ -377,7 +377,7 @@ impl WaveSink for Extremes {
 ///
 /// # Errors
 /// If a wire has no signal there.
-pub fn by_signal(wiring: &Wiring, signals: &[Signal]) -> Result<Vec<Vec<(usize, bool)>>, WiringError> {
+pub(crate) fn by_signal(wiring: &Wiring, signals: &[Signal]) -> Result<Vec<Vec<(usize, bool)>>, WiringError> {
     let mut found = vec![Vec::new(); signals.len()];
     for (index, wire) in wiring.wires.iter().enumerate() {
         found[find(signals, &wire.signal)?].push((index, false));

@@ -43,7 +43,7 @@ pub(crate) struct Framings {
 impl Framings {
     /// How many bytes at the front belong to no frame, since none begins in them; 0 where frames begin without sync bytes. The last ones may be
     /// the beginning of sync bytes.
-    pub fn noise_before_sync(&self, bytes: &[u8]) -> usize {
+    pub(crate) fn noise_before_sync(&self, bytes: &[u8]) -> usize {
         let all = [Some(&self.own), self.host.as_ref()];
         let syncs = || all.into_iter().flatten().map(|framing| &framing.plan().sync);
         let longest = syncs().map(Vec::len).max().unwrap_or(0);
@@ -52,7 +52,7 @@ impl Framings {
     }
 
     /// Where sync bytes stand behind the first byte.
-    pub fn later_sync(&self, bytes: &[u8]) -> Option<usize> {
+    pub(crate) fn later_sync(&self, bytes: &[u8]) -> Option<usize> {
         let all = [Some(&self.own), self.host.as_ref()];
         if all.into_iter().flatten().any(|framing| framing.plan().sync.is_empty()) {
             return None;
@@ -82,7 +82,7 @@ impl Framings {
 
     /// Judges what the framing of either end finds.
     #[inline]
-    pub fn accept_by<'a, S: FrameSink + ?Sized>(
+    pub(crate) fn accept_by<'a, S: FrameSink + ?Sized>(
         &self,
         sink: &mut S,
         check: impl Fn(&Framing) -> Result<FrameView<'a>, FrameFault>,

@@ -30,7 +30,7 @@ pub trait Spool: Read + Write + Seek {}
 impl<T: Read + Write + Seek> Spool for T {}
 
 /// Makes such a place.
-pub type NewSpool = Box<dyn FnMut() -> io::Result<Box<dyn Spool>>>;
+pub(crate) type NewSpool = Box<dyn FnMut() -> io::Result<Box<dyn Spool>>>;
 
 /// So many bytes of edits are collected before they are put away.
 const MUCH: usize = 16 << 20;
@@ -196,7 +196,7 @@ impl EditsInOrder {
     ///
     /// # Errors
     /// As [`Self::of`].
-    pub fn next_of(&mut self, packet: u64) -> io::Result<Option<PacketEdit>> {
+    pub(crate) fn next_of(&mut self, packet: u64) -> io::Result<Option<PacketEdit>> {
         for run in &mut self.runs {
             while let Some((number, edit)) = run.take_up_to(packet)? {
                 if number == packet {

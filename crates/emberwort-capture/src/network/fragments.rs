@@ -33,7 +33,7 @@ struct PartialPacket {
 
 /// Packets of which not all parts have come.
 #[derive(Debug, Default)]
-pub struct Fragments {
+pub(crate) struct Fragments {
     open: Vec<PartialPacket>,
     /// Packets that were given up, and the bytes of their parts.
     pub given_up: (u64, u64),

@@ -7,7 +7,7 @@ use etherparse::{IpSlice, Ipv6ExtensionSlice};
 /// UDP in the registry of protocol numbers.
 pub const UDP: u8 = 17;
 /// UDP-Lite (RFC 3828).
-pub const UDP_LITE: u8 = 136;
+pub(crate) const UDP_LITE: u8 = 136;
 /// TCP.
 pub const TCP: u8 = 6;
 

@@ -110,7 +110,7 @@ struct Stream {
 }
 
 /// How many segments, and how many bytes.
-pub type Amount = (u64, u64);
+pub(crate) type Amount = (u64, u64);
 
 /// All streams of a capture.
 #[derive(Debug, Default)]

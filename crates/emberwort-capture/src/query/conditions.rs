@@ -465,7 +465,7 @@ impl Query {
 
     /// Whether it may hold for a row with this body.
     #[inline]
-    pub fn may_hold(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
+    pub(crate) fn may_hold(&self, definition: DefinitionId, message: MessageId, body: &[u8]) -> bool {
         self.looks_back || self.asks_for_time || self.rows[definition.index()][message.index()].may_hold(message, body)
     }
 

@@ -12,7 +12,7 @@ use super::walk::each_value;
 use crate::items::{Item, ItemSink, Row};
 
 /// A field of the messages of one node: the message, the field, the node.
-pub type FieldOf = (String, String, Option<u64>);
+pub(crate) type FieldOf = (String, String, Option<u64>);
 
 /// So many fields are compared.
 const MAX_FIELDS: usize = 4096;

@@ -32,12 +32,12 @@ impl Path {
     }
 
     /// The slot of the field of the message in which it stands.
-    pub fn first_slot(&self) -> usize {
+    pub(crate) fn first_slot(&self) -> usize {
         self.slot
     }
 
     /// Its slot, if it is a field of the message itself.
-    pub fn plain_slot(&self) -> Option<usize> {
+    pub(crate) fn plain_slot(&self) -> Option<usize> {
         self.steps.is_empty().then_some(self.slot)
     }
 
@@ -89,7 +89,7 @@ fn walk<'f>(fields: &'f [Field], name: &str) -> Option<(usize, Vec<Step>, &'f Fi
 }
 
 /// A field by its name, also inside of others.
-pub fn field_at<'f>(fields: &'f [Field], name: &str) -> Option<&'f Field> {
+pub(crate) fn field_at<'f>(fields: &'f [Field], name: &str) -> Option<&'f Field> {
     walk(fields, name).map(|(.., field)| field)
 }
 
@@ -161,7 +161,7 @@ impl Names {
 }
 
 /// All names that a condition on rows of a plan can have.
-pub fn all_names(plan: &Plan) -> Vec<&str> {
+pub(crate) fn all_names(plan: &Plan) -> Vec<&str> {
     let mut names =
         vec!["message", "node", "direction", "channel", "sequence", "length", "broken", "unread", "stray", "age"];
     for compiled in &plan.messages {

@@ -6,7 +6,7 @@ use emberwort_model::model::{Field, Kind};
 use emberwort_wire::{ValueRef, Values};
 
 /// Looks at each value that is there, with its name (`strokes[2].travel`, `level.downstream`), its field and its slot.
-pub fn each_value<'f>(fields: &'f [Field], values: &Values, mut act: impl FnMut(&str, &'f Field, usize)) {
+pub(crate) fn each_value<'f>(fields: &'f [Field], values: &Values, mut act: impl FnMut(&str, &'f Field, usize)) {
     let mut name = String::new();
     for (slot, field) in fields.iter().enumerate() {
         name.clear();

@@ -11,7 +11,7 @@ pub struct Columns {
 
 /// Columns that were found in the first row.
 #[derive(Clone, Debug)]
-pub struct KnownColumns {
+pub(crate) struct KnownColumns {
     separator: u8,
     columns: Vec<(CellKind, usize, String)>,
 }

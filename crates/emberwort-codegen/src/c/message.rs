@@ -103,7 +103,7 @@ fn declare(names: &Variables, group: &Group<'_>, asks: bool, source: &mut Code) 
 
 /// What is done with a message.
 #[derive(Clone, Copy)]
-pub struct EmitOptions {
+pub(crate) struct EmitOptions {
     pub sends: bool,
     pub receives: bool,
     /// Whether there is a struct of its values.

@@ -9,7 +9,7 @@ use crate::code::Code;
 use crate::names::screaming;
 
 /// The C type of a field's raw number: of an enum its own.
-pub fn raw_type(link: &str, kind: &Kind) -> String {
+pub(crate) fn raw_type(link: &str, kind: &Kind) -> String {
     match kind {
         Kind::Enum { labels, .. } => types::enum_type(link, labels),
         kind => integer_type(kind).to_owned(),
@@ -72,7 +72,7 @@ fn integers(form: &NumberForm) -> Option<Integers> {
 }
 
 /// The C type of a number field's scaled values; that of the widest integers if there are none.
-pub fn scaled_type(kind: &Kind) -> &'static str {
+pub(crate) fn scaled_type(kind: &Kind) -> &'static str {
     match kind {
         Kind::Number(form) => integers(form).map_or("int64_t", |integers| integers.ty),
         _ => "int64_t",
@@ -234,7 +234,7 @@ fn meaningful(form: &NumberForm) -> (i128, i128, Option<i128>) {
 }
 
 /// Whether every code of a field's C type means something, so that nothing has to be looked at.
-pub fn is_always_valid(field: &Field) -> bool {
+pub(crate) fn is_always_valid(field: &Field) -> bool {
     match &field.kind {
         Kind::Number(form) | Kind::Varint(form) => {
             let container = u32::from(form.bits.next_power_of_two().max(8));
@@ -252,7 +252,7 @@ pub fn is_always_valid(field: &Field) -> bool {
 }
 
 /// The body of a field's `_valid` function.
-pub fn validity(field: &Field, source: &mut Code) {
+pub(crate) fn validity(field: &Field, source: &mut Code) {
     let kind = &field.kind;
     let bits = kind.raw_bits().unwrap_or(8);
     let always = |source: &mut Code| source.lines("    (void)raw;\n    return true;");

@@ -7,7 +7,7 @@ use crate::code::Code;
 use crate::names::{screaming, snake};
 
 /// The type of an enum's codes.
-pub fn enum_type(link: &str, labelled: &Labelled) -> String {
+pub(crate) fn enum_type(link: &str, labelled: &Labelled) -> String {
     format!("{link}_{}_t", snake(&labelled.name))
 }
 

@@ -17,7 +17,7 @@ pub fn about(field: &Field) -> String {
 }
 
 /// A documentation comment in front of a declaration.
-pub fn doc_comment(code: &mut Code, doc: &str) {
+pub(crate) fn doc_comment(code: &mut Code, doc: &str) {
     let lines: Vec<String> = doc.lines().map(comment).collect();
     match lines.as_slice() {
         [] => {}
@@ -50,7 +50,7 @@ pub fn literal(text: &str) -> String {
     out
 }
 
-pub const C_KEYWORDS: &[&str] = &[
+pub(crate) const C_KEYWORDS: &[&str] = &[
     "alignas",
     "alignof",
     "and",
@@ -149,7 +149,7 @@ pub const C_KEYWORDS: &[&str] = &[
 ];
 
 /// A field's or part's name as a struct member. One that C has another use for, or the generator, gets an `f_` in front.
-pub fn member(name: &str) -> String {
+pub(crate) fn member(name: &str) -> String {
     let plain = plain_snake(name);
     // These members are ours; and what is called `set` would have functions as other fields have for being set: `..._set_physical`.
     let ours = matches!(plain.as_str(), "sections_held" | "body" | "size" | "key" | "set" | "get")
@@ -193,7 +193,7 @@ pub fn number(digits: &str, bits: u8) -> String {
 }
 
 /// The bits of the narrowest type that holds so many.
-pub fn container(bits: u8) -> u8 {
+pub(crate) fn container(bits: u8) -> u8 {
     match bits {
         0..=8 => 8,
         9..=16 => 16,
@@ -203,7 +203,7 @@ pub fn container(bits: u8) -> u8 {
 }
 
 /// Names that compilers or headers (of the standard, of POSIX) define as macros, and types of the headers that are included.
-pub const MACROS: &[&str] = &[
+pub(crate) const MACROS: &[&str] = &[
     "arm",
     "assert",
     "complex",

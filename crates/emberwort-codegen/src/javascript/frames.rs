@@ -579,7 +579,7 @@ fn too_long(what: &str, most: usize, code: &mut Code) {
 }
 
 /// The class of a direction's receiver.
-pub fn receiver_class(stem: &str) -> String {
+pub(crate) fn receiver_class(stem: &str) -> String {
     class(&format!("{}_receiver", plain_snake(stem)))
 }
 

@@ -10,7 +10,7 @@ use crate::code::Code;
 use crate::lower::Group;
 
 /// A message or a record in one of the flavours.
-pub struct GroupPrinter<'a> {
+pub(crate) struct GroupPrinter<'a> {
     /// Which one.
     pub group: &'a Group<'a>,
     /// The flavour.

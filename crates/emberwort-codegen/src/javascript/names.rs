@@ -125,7 +125,7 @@ fn capital(word: &str) -> String {
 }
 
 /// The name of a member: `oilHot`.
-pub fn member(name: &str) -> String {
+pub(crate) fn member(name: &str) -> String {
     let words = plain_snake(name);
     let all = words.split('_').enumerate().map(|(n, word)| if n == 0 { word.to_owned() } else { capital(word) });
     let name: String = all.collect();
@@ -136,7 +136,7 @@ pub fn member(name: &str) -> String {
 }
 
 /// A member's name behind a word: `physicalOilHot`.
-pub fn after_word(word: &str, member: &str) -> String {
+pub(crate) fn after_word(word: &str, member: &str) -> String {
     format!("{word}{}", capital(member))
 }
 

@@ -7,7 +7,7 @@ use crate::lower::{self, Group, Piece, Valid};
 
 /// How a number of so many bits is held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum NumberRepresentation {
+pub(crate) enum NumberRepresentation {
     /// Up to 32 bits: operators on bits work on it.
     Small,
     /// Up to 53 bits: exact, but its bits are reached in halves.
@@ -125,7 +125,7 @@ pub fn value_of(kind: &Kind, raw: &str, width: u8, signed: bool) -> String {
 }
 
 /// Whether a value has no meaning, as an expression.
-pub fn is_invalid(field: &Field, width: u8, value: &str) -> String {
+pub(crate) fn is_invalid(field: &Field, width: u8, value: &str) -> String {
     let literal = |number: i128| literal(number, width);
     let is_wide = NumberRepresentation::of(width) == NumberRepresentation::Wide;
     let is_whole = match is_wide {

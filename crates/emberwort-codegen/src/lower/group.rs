@@ -68,7 +68,7 @@ impl<'a> Group<'a> {
     }
 
     /// Whether a value in it reaches to the end of the body, so that bytes of a later revision become its.
-    pub fn reaches_to_the_end(&self) -> bool {
+    pub(crate) fn reaches_to_the_end(&self) -> bool {
         fn reaches(action: &Action) -> bool {
             match action {
                 Action::Union(union) => union.forms.iter().any(|form| reaches(&form.action)),

@@ -21,7 +21,7 @@ pub fn stem(name: &str, from: Option<End>) -> String {
 }
 
 /// The class of a direction's frames.
-pub fn frame_class(name: &str, from: Option<End>) -> String {
+pub(crate) fn frame_class(name: &str, from: Option<End>) -> String {
     class(&format!("{}_frame", stem(name, from)))
 }
 
@@ -529,6 +529,6 @@ enum Digits {
 }
 
 /// The class of a direction's receiver.
-pub fn receiver_class(stem: &str) -> String {
+pub(crate) fn receiver_class(stem: &str) -> String {
     class(&format!("{stem}_receiver"))
 }

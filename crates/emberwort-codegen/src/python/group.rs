@@ -11,7 +11,7 @@ use crate::code::Code;
 use crate::lower::{FieldContent, Floats, Group, conversions};
 
 /// The whole class of a message or a record.
-pub fn write_class(group: &Group<'_>, code: &mut Code) {
+pub(crate) fn write_class(group: &Group<'_>, code: &mut Code) {
     let class = class(group.name);
     code.line("");
     code.line("");

@@ -354,7 +354,7 @@ pub fn class(name: &str) -> String {
 }
 
 /// The name of a member.
-pub fn member(name: &str) -> String {
+pub(crate) fn member(name: &str) -> String {
     let plain = plain_snake(name);
     match TAKEN.contains(&plain.as_str()) || plain.starts_with(|c: char| c.is_ascii_digit()) {
         true => format!("{plain}_"),

@@ -6,7 +6,7 @@ use emberwort_model::plan::{Action, Place, Step};
 use crate::lower::{FixedItemKind, Group, Section};
 
 /// Whether the numbers at known places of a section are parts of one large number: several of them, in the order of the link.
-pub fn is_one_number(group: &Group<'_>, section: &Section<'_>) -> bool {
+pub(crate) fn is_one_number(group: &Group<'_>, section: &Section<'_>) -> bool {
     let known = &section.fixed;
     let steps = &section.plan.steps;
     let numbers = known.items.iter().filter_map(|item| match (&item.kind, &steps[item.step].action) {

@@ -33,7 +33,7 @@ pub fn valid(field: &Field, width: u8, value: &str) -> String {
 }
 
 /// The type of a field's values.
-pub fn python_type(field: &Field, action: &Action) -> String {
+pub(crate) fn python_type(field: &Field, action: &Action) -> String {
     match action {
         Action::Bits { .. } | Action::Varint { .. } => match field.kind {
             Kind::Bool => "bool".into(),
@@ -62,7 +62,7 @@ pub fn default(field: &Field, action: &Action) -> String {
 }
 
 /// The value of a field that the sender's revision lacks.
-pub fn missing_value(field: &Field, action: &Action) -> String {
+pub(crate) fn missing_value(field: &Field, action: &Action) -> String {
     if field.optional {
         return "None".into();
     }

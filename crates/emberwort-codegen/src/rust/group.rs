@@ -12,7 +12,7 @@ use crate::code::Code;
 use crate::lower::{Group, conversions};
 
 /// A message or a record.
-pub struct GroupPrinter<'a> {
+pub(crate) struct GroupPrinter<'a> {
     /// Which one.
     pub group: &'a Group<'a>,
     /// Most bytes of a field that reaches to the body's end.

@@ -181,7 +181,7 @@ pub fn class(name: &str) -> String {
 }
 
 /// The name of a field.
-pub fn member(name: &str) -> String {
+pub(crate) fn member(name: &str) -> String {
     let plain = plain_snake(name);
     match TAKEN.contains(&plain.as_str()) {
         true => format!("{plain}_"),
@@ -234,7 +234,7 @@ pub fn doc(doc: &str) -> String {
 }
 
 /// The documentation of a field: what the definition says, and what it holds.
-pub fn field_doc(field: &Field, action: &Action) -> String {
+pub(crate) fn field_doc(field: &Field, action: &Action) -> String {
     let about = match action {
         Action::Run { .. } => String::new(),
         _ => FieldContent::of(field, Floats::Numbers).to_string(),

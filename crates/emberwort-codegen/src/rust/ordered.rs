@@ -25,7 +25,7 @@ struct WriteStep<'a> {
 }
 
 /// Whether a message has such a writer: where nothing moves, the order says nothing.
-pub fn has_writer(group: &Group<'_>) -> bool {
+pub(crate) fn has_writer(group: &Group<'_>) -> bool {
     let sections = sections(group);
     let moves =
         |section: &Section<'_>| section.ops.iter().any(|op| matches!(op, Op::Field(..) | Op::If { slot: Some(_), .. }));
@@ -99,7 +99,7 @@ fn argument(owner: Owner<'_>, field: &Field, action: &Action) -> String {
 }
 
 /// The name of its type.
-pub fn type_of(name: &str) -> String {
+pub(crate) fn type_of(name: &str) -> String {
     class(&format!("{}_writer", plain_snake(name)))
 }
 

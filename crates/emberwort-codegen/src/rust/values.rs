@@ -27,7 +27,7 @@ pub fn signed(width: u8) -> &'static str {
 }
 
 /// The type of a number's values.
-pub fn number_type(kind: &Kind) -> String {
+pub(crate) fn number_type(kind: &Kind) -> String {
     let width = kind.raw_bits().unwrap_or(1);
     match kind {
         Kind::Bool => "bool".into(),
@@ -41,7 +41,7 @@ pub fn number_type(kind: &Kind) -> String {
 
 /// Where the values of a field are: in which message or record, and how many bytes may reach to its end.
 #[derive(Clone, Copy, Debug)]
-pub struct Owner<'a> {
+pub(crate) struct Owner<'a> {
     /// The name of the message or record.
     pub name: &'a str,
     /// Most bytes of a field that reaches to the body's end.
@@ -50,7 +50,7 @@ pub struct Owner<'a> {
 
 impl Owner<'_> {
     /// The type of a field's values.
-    pub fn type_of(&self, field: &Field, action: &Action) -> String {
+    pub(crate) fn type_of(&self, field: &Field, action: &Action) -> String {
         match action {
             Action::Bits { .. } | Action::Varint { .. } => number_type(&field.kind),
             Action::Run { length: Length::Exact(count), text: false } => format!("[u8; {count}]"),
@@ -79,7 +79,7 @@ impl Owner<'_> {
     }
 
     /// Most elements of a list.
-    pub fn capacity(&self, list: &ListPlan) -> usize {
+    pub(crate) fn capacity(&self, list: &ListPlan) -> usize {
         match list.length {
             Length::Exact(count) | Length::UpTo(count) => count as usize,
             Length::Rest => {
@@ -90,12 +90,12 @@ impl Owner<'_> {
     }
 
     /// The enum of the forms of a field.
-    pub fn union_type(&self, field: &Field) -> String {
+    pub(crate) fn union_type(&self, field: &Field) -> String {
         class(&format!("{}_{}", crate::names::plain_snake(self.name), field.name))
     }
 
     /// The value of a field that nobody gave, or that the sender's revision lacks.
-    pub fn missing_value(&self, field: &Field, action: &Action) -> String {
+    pub(crate) fn missing_value(&self, field: &Field, action: &Action) -> String {
         if field.optional {
             return "None".into();
         }

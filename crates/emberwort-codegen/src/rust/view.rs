@@ -13,12 +13,12 @@ use crate::lower::{FixedItemKind, Group, Op, Section, depends_on_request, sectio
 use crate::names::plain_snake;
 
 /// Whether a message is looked at where it lies.
-pub fn has_view(group: &Group<'_>) -> bool {
+pub(crate) fn has_view(group: &Group<'_>) -> bool {
     group.message.is_some() && !group.is_line
 }
 
 /// The name of a message's type.
-pub fn type_of(name: &str) -> String {
+pub(crate) fn type_of(name: &str) -> String {
     class(&format!("{}_view", plain_snake(name)))
 }
 

@@ -70,7 +70,7 @@ impl<'a> Reader<'a> {
 
     /// Whether a field that this definition does not have is one of the link's own: a signal is a thing of the world, and an
     /// older device does not measure it.
-    pub fn came_later(&self, message: &str, field: Option<&str>) -> bool {
+    pub(crate) fn came_later(&self, message: &str, field: Option<&str>) -> bool {
         let message = self.own.message_index(message).map(|index| &self.own.messages[index].message);
         message.is_some_and(|message| field.is_none_or(|field| message.field(field).is_some()))
     }
@@ -93,7 +93,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Whether frames of a message can say this node; where they say none, there is nothing to say.
-    pub fn node_fits(&self, at: &str, node: u64, message: MessageId) -> Result<(), ScenarioError> {
+    pub(crate) fn node_fits(&self, at: &str, node: u64, message: MessageId) -> Result<(), ScenarioError> {
         let channel = self.plan.channels[self.channel].direction(self.plan.messages[message].message.from);
         let says = channel.nodes_of(message).is_some() || channel.part(|role| *role == Role::Address).is_some();
         let header = RowHeader { node: says.then_some(node), ..RowHeader::default() };

@@ -53,7 +53,7 @@ impl Lora {
 
     /// Quarters of symbols of a packet with so many bytes (SX1276/77/78/79 data sheet, section 4.1.1.7: preamble of
     /// n + 4.25 symbols, then 8 + max(⌈(8 PL − 4 SF + 28 + 16 CRC − 20 IH) / (4 (SF − 2 DE))⌉ (CR + 4), 0) symbols).
-    pub fn quarter_symbols(&self, bytes: u64, header: bool, crc: bool) -> u64 {
+    pub(crate) fn quarter_symbols(&self, bytes: u64, header: bool, crc: bool) -> u64 {
         let sf = i64::from(self.spreading);
         let optimised = i64::from(self.is_slow());
         let bits = 8 * bytes as i64 - 4 * sf + 28 + 16 * i64::from(crc) - 20 * i64::from(!header);
@@ -64,7 +64,7 @@ impl Lora {
     }
 
     /// The time that so many quarters of symbols take.
-    pub fn quarters_to_seconds(&self, quarters: u64) -> Seconds {
+    pub(crate) fn quarters_to_seconds(&self, quarters: u64) -> Seconds {
         ratio(quarters << self.spreading, 4 * u64::from(self.bandwidth))
     }
 

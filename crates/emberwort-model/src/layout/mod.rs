@@ -196,7 +196,7 @@ fn first_bit(step: &Step, fields: &[Field], order: ByteOrder) -> Option<u64> {
 
 /// Who has each bit of a section's fixed part: the index of its step; `None` for free bits. Bits are counted in the order in
 /// which the link fills them, and presence bits are left out.
-pub fn bit_owners(section: &SectionPlan, fields: &[Field], order: ByteOrder) -> Vec<Option<usize>> {
+pub(crate) fn bit_owners(section: &SectionPlan, fields: &[Field], order: ByteOrder) -> Vec<Option<usize>> {
     let size = if section.fixed { section.greatest_size * 8 } else { section.fixed_end };
     let mut owners = vec![None; size];
     for (index, step) in section.steps[..section.fixed_steps].iter().enumerate() {

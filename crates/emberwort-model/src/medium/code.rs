@@ -165,7 +165,7 @@ impl LineCode {
     }
 
     /// How long a bit of a pulse code takes as it is sent, in picoseconds; 0 for other codes.
-    pub fn pulse_picoseconds(&self, bit: bool) -> u64 {
+    pub(crate) fn pulse_picoseconds(&self, bit: bool) -> u64 {
         let BitCode::Pulse { what, zero, one } = self.bits else { return 0 };
         let middle = |(least, most): (u64, u64)| (least + most) * 500;
         let own = middle(if bit { one } else { zero });
@@ -197,7 +197,7 @@ impl LineCode {
     }
 
     /// Bits of a frame of so many bytes.
-    pub fn bits_of(&self, bytes: u64) -> u64 {
+    pub(crate) fn bits_of(&self, bytes: u64) -> u64 {
         let each = 8 + u64::from(self.frame.start.is_some());
         self.frame.preamble.map_or(0, |(count, _)| u64::from(count))
             + bytes * each

@@ -41,7 +41,7 @@ impl UsbSpeed {
 }
 
 /// Greatest number of an endpoint.
-pub const GREATEST_ENDPOINT: u64 = 15;
+pub(crate) const GREATEST_ENDPOINT: u64 = 15;
 
 /// Set in the address of an endpoint from which the device sends (section 9.6.6): `0x81` is endpoint 1 of the device, `0x01` that of the
 /// host.
@@ -198,18 +198,18 @@ pub const BETWEEN: u64 = 5;
 
 /// Bits of a transaction with so many bytes of data, without those put in by stuffing: token, data and handshake, each with 8 of
 /// synchronisation and 3 of end, and what is [`BETWEEN`] them.
-pub fn transaction_bits(bytes: u64) -> u64 {
+pub(crate) fn transaction_bits(bytes: u64) -> u64 {
     (8 + 24 + 3) + (8 + 8 + 8 * bytes + 16 + 3) + (8 + 8 + 3) + 3 * BETWEEN
 }
 
 /// Most bits that stuffing puts into a transaction with so many bytes of data: into its token behind the three 1 at the end of `OUT`, and
 /// into its data behind the two at the end of `DATA0`.
-pub fn worst_stuffing(bytes: u64) -> u64 {
+pub(crate) fn worst_stuffing(bytes: u64) -> u64 {
     (3 + 16) / 6 + (2 + 8 * bytes + 16) / 6
 }
 
 /// Bits that stuffing puts into the data packet of these bytes.
-pub fn data_stuffing(bytes: &[u8]) -> u64 {
+pub(crate) fn data_stuffing(bytes: &[u8]) -> u64 {
     let packet = data(PacketId::Data0, bytes);
     (stuffed(&packet).len() - 8 * packet.len()) as u64
 }

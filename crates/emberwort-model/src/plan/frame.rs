@@ -334,7 +334,7 @@ impl Direction {
     }
 
     /// Whether a part (by index) stands in the frame again, so that damage to one of the two is seen.
-    pub fn is_repeated(&self, part: usize) -> bool {
+    pub(crate) fn is_repeated(&self, part: usize) -> bool {
         self.part(|role| matches!(role, Role::Same { part: of, .. } if *of == part)).is_some()
     }
 

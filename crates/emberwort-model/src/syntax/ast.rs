@@ -98,7 +98,7 @@ pub struct File {
 
 impl File {
     /// Takes the items of an imported file in.
-    pub fn absorb(&mut self, mut other: File) {
+    pub(crate) fn absorb(&mut self, mut other: File) {
         self.links.append(&mut other.links);
         self.labelled.append(&mut other.labelled);
         self.records.append(&mut other.records);

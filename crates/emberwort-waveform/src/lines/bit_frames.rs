@@ -32,7 +32,7 @@ enum State {
 
 /// Puts frames together from bits.
 #[derive(Clone, Debug)]
-pub struct BitFrames {
+pub(crate) struct BitFrames {
     frame: BitFrame,
     /// The bit as which a resting line is read, where it is.
     rest: Option<bool>,
@@ -79,7 +79,7 @@ impl BitFrames {
     }
 
     /// Whether one bit more would complete a byte, or a frame.
-    pub fn lacks_one(&self) -> bool {
+    pub(crate) fn lacks_one(&self) -> bool {
         match self.state {
             State::Byte(count) => count == 7,
             State::Between => self.bytes > 0 && self.frame.end.is_some() && !self.is_over,

@@ -141,7 +141,7 @@ fn number(bits: &[bool]) -> u32 {
 }
 
 /// The count of stuff bits in front of the checksum of a CAN FD frame: modulo 8 in Gray code, then a bit that makes the parity even.
-pub fn fd_stuff_count(stuffed: u32) -> u32 {
+pub(crate) fn fd_stuff_count(stuffed: u32) -> u32 {
     let count = stuffed % 8;
     let gray = count ^ count >> 1;
     (gray << 1) | (gray.count_ones() % 2)
@@ -153,7 +153,7 @@ fn fd_width(bytes: usize) -> usize {
 }
 
 /// The checksum of a CAN FD frame with so many bytes over its bits, stuff bits included, and the count of these; and how many bits it has.
-pub fn fd_checksum(bits: &[bool], stuff_count: u32, bytes: usize) -> (u32, u32) {
+pub(crate) fn fd_checksum(bits: &[bool], stuff_count: u32, bytes: usize) -> (u32, u32) {
     let (width, polynomial) = FD_CRCS[fd_width(bytes)];
     let count = (0..4).rev().map(|n| stuff_count >> n & 1 == 1);
     let all = bits.iter().copied().chain(count);

@@ -64,7 +64,7 @@ pub enum Event {
 pub type Levels = [Option<bool>; MAX_WIRES];
 
 /// So many wires a line has at most.
-pub const MAX_WIRES: usize = 24;
+pub(crate) const MAX_WIRES: usize = 24;
 
 /// How often something came, and when first.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -44,7 +44,7 @@ impl PartPlace {
     }
 
     #[inline(never)]
-    pub fn read_wide(self, zone: &[u8]) -> u64 {
+    pub(crate) fn read_wide(self, zone: &[u8]) -> u64 {
         if self.whole_bytes == 2
             && let Some(Ok(pair)) = zone.get(self.at_bit / 8..self.at_bit / 8 + 2).map(<[u8; 2]>::try_from)
         {

@@ -41,7 +41,7 @@ pub fn stem(link: &str, name: &str, from: Option<End>) -> String {
 }
 
 /// What the names of the functions for frames that an end sends begin with: `link_channel`, or `link_channel_from_host`.
-pub fn stem_of(link: &str, channel: &plan::Channel, from: End) -> String {
+pub(crate) fn stem_of(link: &str, channel: &plan::Channel, from: End) -> String {
     stem(link, &channel.name, channel.is_split().then_some(from))
 }
 

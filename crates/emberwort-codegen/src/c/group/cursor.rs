@@ -35,7 +35,7 @@ impl<'k> Stretch<'k> {
     }
 
     /// All that lies behind the known places.
-    pub fn after_fixed(section: &'k Section<'_>) -> Self {
+    pub(crate) fn after_fixed(section: &'k Section<'_>) -> Self {
         Self { cursor: Cursor::of(section.plan), fixed: &section.fixed, is_tested: false }
     }
 }
@@ -63,7 +63,7 @@ impl Cursor {
     }
 
     /// Of what lies at a known place by itself.
-    pub fn of_step(step: &Step) -> Self {
+    pub(crate) fn of_step(step: &Step) -> Self {
         match step.place {
             Place::Fixed(bit) if bit % 8 == 0 && is_of_bytes(&step.action) => Self::Bytes,
             _ => Self::Bits,
@@ -117,7 +117,7 @@ impl Cursor {
     }
 
     /// The byte at the next boundary.
-    pub fn next_byte(self) -> Expr {
+    pub(crate) fn next_byte(self) -> Expr {
         match self {
             Self::Bytes => expr![Variable::Here],
             Self::Bits => expr!["(", Variable::Bit, " + 7u) / 8u"],
@@ -125,7 +125,7 @@ impl Cursor {
     }
 
     /// Going to a byte.
-    pub fn go_to(self, byte: impl Into<Expr>) -> Stmt {
+    pub(crate) fn go_to(self, byte: impl Into<Expr>) -> Stmt {
         match self {
             Self::Bytes => Stmt::Set(Variable::Here, byte.into()),
             Self::Bits => Stmt::Set(Variable::Bit, expr![byte.into(), " * 8u"]),
@@ -191,7 +191,7 @@ impl Group<'_> {
     }
 
     /// The raw number at the cursor.
-    pub fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> Expr {
+    pub(crate) fn number_at(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder) -> Expr {
         match cursor {
             Cursor::Bytes => number(self.link, kind, width, &pieces(0, width, order), byte_at),
             Cursor::Bits => self.get_raw(kind, width, order, expr![Variable::Body], expr![Variable::Bit]),
@@ -199,7 +199,7 @@ impl Group<'_> {
     }
 
     /// A count in one or two bytes at the cursor, of type `size_t`.
-    pub fn count_at(&self, cursor: Cursor, bytes: u8) -> Expr {
+    pub(crate) fn count_at(&self, cursor: Cursor, bytes: u8) -> Expr {
         match (cursor, bytes) {
             (Cursor::Bytes, 1) => expr!["(size_t)", byte_at(0)],
             (Cursor::Bytes, _) => {
@@ -213,7 +213,14 @@ impl Group<'_> {
     }
 
     /// Writes a raw number at the cursor.
-    pub fn put_number(&self, cursor: Cursor, kind: &Kind, width: u8, order: ByteOrder, value: &str) -> Vec<Stmt> {
+    pub(crate) fn put_number(
+        &self,
+        cursor: Cursor,
+        kind: &Kind,
+        width: u8,
+        order: ByteOrder,
+        value: &str,
+    ) -> Vec<Stmt> {
         match cursor {
             Cursor::Bytes => {
                 let put = |piece: &Piece| {
@@ -226,7 +233,7 @@ impl Group<'_> {
     }
 
     /// Writes a count in one or two bytes at the cursor.
-    pub fn put_count(&self, cursor: Cursor, bytes: u8, value: Expr) -> Vec<Stmt> {
+    pub(crate) fn put_count(&self, cursor: Cursor, bytes: u8, value: Expr) -> Vec<Stmt> {
         match (cursor, bytes) {
             (Cursor::Bytes, 1) => vec![Stmt::Do(expr![byte_at(0), " = (uint8_t)", value])],
             (Cursor::Bytes, _) => {

@@ -62,7 +62,7 @@ pub fn unsigned(width: u8, pieces: &[Piece], byte: impl Fn(usize) -> Expr) -> Ex
 }
 
 /// What is assigned to each byte that an unsigned number lies in: bytes that it fills are written, of others only its bits change.
-pub fn put_unsigned(pieces: &[Piece], byte: impl Fn(usize) -> Expr, value: &Expr) -> Vec<Expr> {
+pub(crate) fn put_unsigned(pieces: &[Piece], byte: impl Fn(usize) -> Expr, value: &Expr) -> Vec<Expr> {
     let one = |piece: &Piece| {
         let byte = byte(piece.byte);
         let moved = match piece.shift {
@@ -120,7 +120,7 @@ pub fn number(link: &str, kind: &Kind, width: u8, pieces: &[Piece], byte: impl F
 }
 
 /// The bits of a number that go into a byte, at their place there; `bits` is the width of the number.
-pub fn part_of(kind: &Kind, width: u8, piece: &Piece, value: &str) -> Expr {
+pub(crate) fn part_of(kind: &Kind, width: u8, piece: &Piece, value: &str) -> Expr {
     let in_place = piece.mask() << piece.low;
     if *kind == Kind::Bool && piece.shift == 0 {
         return Expr::from(format!("{value} ? {in_place:#04X}u : 0u")).bracketed();
@@ -147,7 +147,7 @@ pub fn part_of(kind: &Kind, width: u8, piece: &Piece, value: &str) -> Expr {
 }
 
 /// An expression as a byte.
-pub fn as_byte(expression: Expr) -> Expr {
+pub(crate) fn as_byte(expression: Expr) -> Expr {
     cast("uint8_t", expression)
 }
 

@@ -15,7 +15,7 @@ use crate::lower::{Byte, FixedItemKind, FixedLayout, Op, Piece, Section};
 
 /// A byte of the body: of one at a known place, or behind the section's start, to which a pointer leads: so compilers see that bytes follow
 /// each other.
-pub fn byte_at(known: &FixedLayout, byte: usize) -> Expr {
+pub(crate) fn byte_at(known: &FixedLayout, byte: usize) -> Expr {
     match known.start {
         Some(start) => expr![Variable::Body, format!("[{}]", start + byte)],
         None => expr![Variable::Section, format!("[{byte}]")],
@@ -28,10 +28,10 @@ fn begin(known: &FixedLayout) -> Option<Stmt> {
 }
 
 /// Operations that have not been printed yet.
-pub type PendingOps<'s, 'a> = VecDeque<&'s Op<'a>>;
+pub(crate) type PendingOps<'s, 'a> = VecDeque<&'s Op<'a>>;
 
 /// Takes the operations for the field with this slot, with what goes to its place.
-pub fn take_field<'s, 'a>(slot: usize, left: &mut PendingOps<'s, 'a>) -> Vec<&'s Op<'a>> {
+pub(crate) fn take_field<'s, 'a>(slot: usize, left: &mut PendingOps<'s, 'a>) -> Vec<&'s Op<'a>> {
     let is_it = |op: &&Op<'_>| matches!(op, Op::Field(of, _) if *of == slot);
     let count = left.iter().position(is_it).map_or(0, |at| at + 1);
     left.drain(..count).collect()
@@ -39,7 +39,7 @@ pub fn take_field<'s, 'a>(slot: usize, left: &mut PendingOps<'s, 'a>) -> Vec<&'s
 
 impl Group<'_> {
     /// Reads the fields of a section at known places. Its length was tested.
-    pub fn read_known<'s, 'a>(
+    pub(crate) fn read_known<'s, 'a>(
         &self,
         section: &'s Section<'a>,
         take: ValueUse,
@@ -87,7 +87,7 @@ impl Group<'_> {
     }
 
     /// Writes the fields of a section at known places: first all values are looked at, then the room, then each byte is written once.
-    pub fn write_known<'s, 'a>(
+    pub(crate) fn write_known<'s, 'a>(
         &self,
         section: &'s Section<'a>,
         target: &str,
@@ -152,7 +152,7 @@ impl Group<'_> {
     }
 
     /// Whether it puts numbers into bytes bit by bit, so that these have to be zero.
-    pub fn puts_bits(&self) -> bool {
+    pub(crate) fn puts_bits(&self) -> bool {
         self.sections.iter().any(|section| {
             let known = &section.steps[..section.fixed_steps];
             let in_bits = |step: &Step| match step.action {
@@ -178,7 +178,7 @@ impl Group<'_> {
     }
 
     /// Sets the fields of a section and of all later ones, which a body does not have.
-    pub fn unset_sections(&self, index: usize, target: &str) -> Vec<Stmt> {
+    pub(crate) fn unset_sections(&self, index: usize, target: &str) -> Vec<Stmt> {
         let mut statements = Vec::new();
         for step in self.sections[index..].iter().flat_map(|section| &section.steps) {
             let field = &self.fields[step.slot];

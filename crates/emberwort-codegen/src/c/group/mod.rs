@@ -41,7 +41,7 @@ pub struct Group<'a> {
 
 /// What is done with the values that are found.
 #[derive(Clone, Copy, PartialEq)]
-pub enum ValueUse {
+pub(crate) enum ValueUse {
     /// Nothing: the bytes are only checked.
     Nothing,
     /// They are kept in the struct.
@@ -106,7 +106,7 @@ impl<'a> Group<'a> {
     }
 
     /// Steps of named fields, with the index of their section.
-    pub fn named_steps(&self) -> impl Iterator<Item = (usize, &'a Step)> {
+    pub(crate) fn named_steps(&self) -> impl Iterator<Item = (usize, &'a Step)> {
         let Self { sections, fields, .. } = *self;
         sections
             .iter()
@@ -122,7 +122,7 @@ impl<'a> Group<'a> {
     }
 
     /// Reads the raw number of a field as its C type.
-    pub fn get_raw(&self, kind: &Kind, width: u8, order: ByteOrder, bytes: Expr, place: Expr) -> Expr {
+    pub(crate) fn get_raw(&self, kind: &Kind, width: u8, order: ByteOrder, bytes: Expr, place: Expr) -> Expr {
         let get = self.get(width, order, bytes, place);
         match kind {
             Kind::Bool => expr![get, " != 0u"],
@@ -256,7 +256,7 @@ impl<'a> Group<'a> {
     // ---- functions of single fields ----
 
     /// Constants, validity and conversions of the fields.
-    pub fn field_functions(&self, header: &mut Code) {
+    pub(crate) fn field_functions(&self, header: &mut Code) {
         for (_, step) in self.named_steps() {
             let field = &self.fields[step.slot];
             let stem = format!("{}_{}", self.stem, member(&field.name));
@@ -411,7 +411,7 @@ fn zeroed(what: impl Into<Expr>) -> Stmt {
 }
 
 /// The variables of a function that reads, or writes, a body: those that it uses.
-pub fn declare_cursors(names: &Variables, is_written: bool, source: &mut Code) {
+pub(crate) fn declare_cursors(names: &Variables, is_written: bool, source: &mut Code) {
     if names.contains(&Variable::Section) {
         source.line(format!("    {}uint8_t *section;", if is_written { "" } else { "const " }));
     }
@@ -423,14 +423,14 @@ pub fn declare_cursors(names: &Variables, is_written: bool, source: &mut Code) {
 }
 
 /// Statements of a function's body.
-pub fn print_inside(statements: &[Stmt], source: &mut Code) {
+pub(crate) fn print_inside(statements: &[Stmt], source: &mut Code) {
     source.open_more();
     print(statements, source);
     source.dedent();
 }
 
 /// The default of a raw field as a C constant: the definition's, else that there is no reading, else zero.
-pub fn default_raw(link: &str, field: &Field) -> String {
+pub(crate) fn default_raw(link: &str, field: &Field) -> String {
     let raw = match (&field.default, field.kind.none(), field.kind.raw_bits()) {
         (Some(Value::Raw(raw)), ..) => *raw,
         (None, Some(none), _) if matches!(field.kind, Kind::Enum { .. }) => none as u64,

@@ -17,7 +17,7 @@ type BeforeField<'n> = &'n dyn Fn(Cursor, usize) -> Option<Stmt>;
 
 impl Group<'_> {
     /// What stands before a section is read: `lacking` where the sender's revision does not have it, and a body that is too short.
-    pub fn begin_section(&self, index: usize, section: &Section<'_>, lacking: Vec<Stmt>) -> Vec<Stmt> {
+    pub(crate) fn begin_section(&self, index: usize, section: &Section<'_>, lacking: Vec<Stmt>) -> Vec<Stmt> {
         let mut statements = vec![Stmt::Comment(format!("Revision {}.", section.plan.revision))];
         let start = section.fixed.start;
         if index > 0 {
@@ -38,7 +38,7 @@ impl Group<'_> {
     }
 
     /// Reads one section whose length was tested; `start` then is behind it. `noted` is executed where a field is, before it is read.
-    pub fn read_section(
+    pub(crate) fn read_section(
         &self,
         index: usize,
         sections: &[Section<'_>],
@@ -57,7 +57,7 @@ impl Group<'_> {
     }
 
     /// Reads what these operations of a section are for.
-    pub fn read_placed(
+    pub(crate) fn read_placed(
         &self,
         stretch: Stretch<'_>,
         ops: &[&Op<'_>],
@@ -139,7 +139,7 @@ impl Group<'_> {
     }
 
     /// A block that calls a function which reads or writes from byte `inner` on, and goes behind what it did.
-    pub fn call_inside(&self, cursor: Cursor, from: Expr, call: Expr) -> Vec<Stmt> {
+    pub(crate) fn call_inside(&self, cursor: Cursor, from: Expr, call: Expr) -> Vec<Stmt> {
         vec![
             Stmt::Do(expr!["size_t inner = ", from]),
             Stmt::Do(expr![format!("{}_codec_result_t result = ", self.link), call]),

@@ -13,7 +13,7 @@ use crate::names::snake;
 
 impl Group<'_> {
     /// The function `_validate` of a message or a record with this name.
-    pub fn validate(&self, name: &str, header: &mut Code) {
+    pub(crate) fn validate(&self, name: &str, header: &mut Code) {
         let Self { link, upper, stem, .. } = *self;
         let what = if self.is_body { "message" } else { "record" };
         let check = Check { group: self, name };

@@ -14,7 +14,7 @@ use crate::names::snake;
 
 impl Group<'_> {
     /// Writes all sections from `target`; `condition` says of a later section whether it is written.
-    pub fn write_sections(
+    pub(crate) fn write_sections(
         &self,
         sections: &[Section<'_>],
         target: &str,
@@ -48,7 +48,7 @@ impl Group<'_> {
     }
 
     /// Writes what these operations of a section are for.
-    pub fn write_placed(&self, stretch: Stretch<'_>, ops: &[&Op<'_>], target: &str) -> Vec<Stmt> {
+    pub(crate) fn write_placed(&self, stretch: Stretch<'_>, ops: &[&Op<'_>], target: &str) -> Vec<Stmt> {
         let Stretch { cursor, fixed: known, is_tested } = stretch;
         let mut statements = Vec::new();
         let writer = Writer { group: self, cursor, is_tested };

@@ -78,7 +78,7 @@ impl Expr {
     }
 
     /// This in round brackets, which nothing around it can tear apart.
-    pub fn bracketed(self) -> Self {
+    pub(crate) fn bracketed(self) -> Self {
         let mut all = Self::from("(");
         all.push(self);
         all.push(")");
@@ -86,22 +86,22 @@ impl Expr {
     }
 
     /// Whether it stands in brackets as a whole.
-    pub fn is_bracketed(&self) -> bool {
+    pub(crate) fn is_bracketed(&self) -> bool {
         self.in_brackets
     }
 
     /// This, of which it is said that numbers and variables of [`Variable`] are all that its value comes from.
-    pub fn of_variables(self) -> Self {
+    pub(crate) fn of_variables(self) -> Self {
         Self { is_of_variables: true, ..self }
     }
 
     /// Whether its value stays the same until one of [`Self::variables`] is set: other variables in it are text, of which nothing is known.
-    pub fn is_of_variables(&self) -> bool {
+    pub(crate) fn is_of_variables(&self) -> bool {
         self.is_of_variables || self.number.is_some()
     }
 
     /// The number that it is, if it is a constant.
-    pub fn as_number(&self) -> Option<u64> {
+    pub(crate) fn as_number(&self) -> Option<u64> {
         self.number
     }
 

@@ -17,7 +17,7 @@ pub use statement::{Bound, Case, Stmt, Test, calls, variables_in};
 pub(crate) use expression::expr;
 
 /// A function's statements without what has no effect, and behind which these variables are read.
-pub fn simplified(mut statements: Vec<Stmt>, read_behind: &Variables) -> Vec<Stmt> {
+pub(crate) fn simplified(mut statements: Vec<Stmt>, read_behind: &Variables) -> Vec<Stmt> {
     // What a test that is left out looked at may be set for nobody then.
     loop {
         let before = statements.clone();

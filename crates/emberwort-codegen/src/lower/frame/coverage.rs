@@ -13,7 +13,7 @@ pub enum Stretch {
 
 impl Stretch {
     /// Whether the place of one of its ends follows from the body's size.
-    pub fn needs_size(self) -> bool {
+    pub(crate) fn needs_size(self) -> bool {
         matches!(self, Self::Bytes(Bound::Tail(_), _) | Self::Bytes(_, Bound::Tail(_)))
     }
 
