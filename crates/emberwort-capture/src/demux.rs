@@ -96,7 +96,7 @@ pub struct Demux<S> {
 }
 
 /// So many comments are kept.
-pub(crate) const MAX_COMMENTS: usize = 20;
+pub const MAX_COMMENTS: usize = 20;
 
 /// A comment of a capture.
 #[derive(Clone, Debug)]

@@ -72,7 +72,7 @@ impl Wrapping {
     }
 }
 
-/// The key in front of the bytes of a packet of [`Wrapping::Keyed`], and those bytes.
+/// The key in front of the bytes of a packet of `Wrapping::Keyed`, and those bytes.
 pub fn keyed(packet: &[u8]) -> Option<(u64, &[u8])> {
     let (key, bytes) = packet.split_first_chunk::<4>()?;
     Some((u64::from(u32::from_be_bytes(*key)), bytes))

@@ -234,7 +234,7 @@ impl Verdict {
 
 impl Report {
     /// How many frames with wrong values are kept.
-    pub(crate) const MAX_EXAMPLES: usize = 20;
+    pub const MAX_EXAMPLES: usize = 20;
 
     /// Of a trial that has not begun.
     ///

@@ -18,7 +18,7 @@ pub struct Decimal {
 
 impl Decimal {
     /// The most digits that a decimal can have.
-    pub(crate) const MAX_DIGITS: usize = 36;
+    pub const MAX_DIGITS: usize = 36;
 
     /// The integer `value`.
     pub fn integer(value: i128) -> Self {

@@ -134,7 +134,7 @@ pub enum Wave {
 }
 
 /// So many standard deviations away from its centre no value of a noise is.
-pub(crate) const NOISE_REACH: f64 = 4.0;
+pub const NOISE_REACH: f64 = 4.0;
 
 /// How a field follows a command: a gate goes to where it was told to go.
 #[derive(Clone, Debug)]

@@ -33,7 +33,7 @@ pub fn is_lossless(plan: &MessagePlan, body: &[u8], values: &Values, revision: u
 }
 
 /// The revision of the sender of a body, as far as that tells it: the greatest one, up to `own`, with which its values give this body, or the
-/// least where fields of a later one are not there. `None` if the body holds more than its fields say ([`says_all`]).
+/// least where fields of a later one are not there. `None` if the body holds more than its fields say ([`is_lossless`]).
 pub fn sender_revision(plan: &MessagePlan, own: u32, body: &[u8], values: &Values, again: &mut Vec<u8>) -> Option<u32> {
     let held = values.sections().clamp(1, plan.sections.len());
     let least = plan.sections[held - 1].revision;
@@ -45,7 +45,7 @@ pub fn sender_revision(plan: &MessagePlan, own: u32, body: &[u8], values: &Value
     [usual].into_iter().chain(others).chain([least]).find(|revision| is_lossless(plan, body, values, *revision, again))
 }
 
-/// What [`says_all`] says, where the bits that no field fills tell it without encoding: for most messages.
+/// What [`is_lossless`] says, where the bits that no field fills tell it without encoding: for most messages.
 fn blanks_are_zero(plan: &MessagePlan, body: &[u8], values: &Values) -> Option<bool> {
     if values.later_bytes() > 0 || plan.message.line.is_some() || !plan.growth.is_empty() {
         return None;
