@@ -12,6 +12,7 @@ use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, Direction};
 use emberwort_model::{Checked, Plan, Span, named_place};
 
+use super::generate::{clashes, usual_name};
 use crate::cli::{CheckArgs, Deny, TableForm};
 use crate::ending::Ending;
 use crate::output::{self, Look, say};
@@ -135,17 +136,9 @@ fn note_clashes(checked: &mut Checked, used: &[GenerateKind]) -> usize {
     if has_too_many_fields(plan) {
         return 0;
     }
-    let all = [
-        (emberwort_codegen::c::clashes(plan), "C", GenerateKind::C),
-        (emberwort_codegen::python::clashes(plan), "Python", GenerateKind::Python),
-        (emberwort_codegen::rust::clashes(plan), "Rust", GenerateKind::Rust),
-        (emberwort_codegen::javascript::clashes(plan), "JavaScript", GenerateKind::Javascript),
-    ];
     let (mut seen, mut stopped) = (HashSet::new(), HashSet::new());
-    for (clash, language, kind) in all
-        .into_iter()
-        .flat_map(|(clashes, language, kind)| clashes.into_iter().map(move |clash| (clash, language, kind)))
-    {
+    for (kind, clash) in clashes(plan) {
+        let language = usual_name(kind);
         let names = (clash.first.clone(), clash.second.clone());
         if used.contains(&kind) {
             stopped.insert(names.clone());

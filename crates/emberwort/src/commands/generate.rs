@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use clap::ValueEnum as _;
-use emberwort_codegen::{GeneratedFile, MARK, Parts, c, javascript, python, rust, streams, vectors};
+use emberwort_codegen::{Clash, GeneratedFile, MARK, Parts, c, javascript, python, rust, streams, vectors};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
@@ -223,8 +223,19 @@ fn usual_folder(kind: GenerateKind) -> &'static str {
     }
 }
 
+/// Names of a definition that become one name in a language: first those of C, in which most is generated.
+pub fn clashes(plan: &Plan) -> Vec<(GenerateKind, Clash)> {
+    let of_language = [
+        (GenerateKind::C, c::clashes(plan)),
+        (GenerateKind::Python, python::clashes(plan)),
+        (GenerateKind::Rust, rust::clashes(plan)),
+        (GenerateKind::Javascript, javascript::clashes(plan)),
+    ];
+    of_language.into_iter().flat_map(|(kind, all)| all.into_iter().map(move |clash| (kind, clash))).collect()
+}
+
 /// What something is called in a sentence.
-fn usual_name(kind: GenerateKind) -> &'static str {
+pub fn usual_name(kind: GenerateKind) -> &'static str {
     match kind {
         GenerateKind::C => "C",
         GenerateKind::Python => "Python",

@@ -324,3 +324,21 @@ fn generators_do_not_read_what_they_printed() {
     }
     assert_eq!(found, allowed.map(|(name, count)| (name.to_owned(), count)).into(), "found, then allowed");
 }
+
+/// The pages for those who add something name files and what to look for in them: both are there, and as many as the page counts.
+#[test]
+fn the_pages_on_adding_name_what_is_there() {
+    let row = Regex::new(r"(?m)^\| `(crates/[^`]+)` \| .* \| `([^`]+)` \|$").unwrap();
+    for (page, counted) in [("language", 3), ("field-type", 11), ("medium", 7), ("container", 3)] {
+        let text = fs::read_to_string(root().join("docs/adding").join(format!("{page}.md"))).unwrap();
+        let rows: Vec<_> = row.captures_iter(&text).map(|found| (found[1].to_owned(), found[2].to_owned())).collect();
+        assert_eq!(rows.len(), counted, "{page}");
+        for (file, name) in rows {
+            let code = fs::read_to_string(root().join(&file)).unwrap_or_else(|_| panic!("{page}: {file} is not there"));
+            assert!(code.contains(&name), "{page}: {file} has no {name}");
+        }
+        for file in Regex::new(r"`(crates/[^`*]+)`").unwrap().captures_iter(&text) {
+            assert!(root().join(&file[1]).exists(), "{page}: {} is not there", &file[1]);
+        }
+    }
+}
