@@ -143,10 +143,10 @@ impl StoredItems {
         start..self.bytes.len()
     }
 
-    /// Looks at all of them in their order; with the speakers of the decoder that found them, or those with more definitions.
+    /// Looks at all of them in their order; with the revision map of the decoder that found them, or one with more definitions.
     ///
     /// # Panics
-    /// If the speakers lack the definition of one of them.
+    /// If the map lacks the definition of one of them.
     pub fn each(&self, revisions: &RevisionMap, mut act: impl FnMut(Item<'_>)) {
         for kept in &self.items[..self.used] {
             let (number, time, channel, from, offset) = (kept.number, kept.time, kept.channel, kept.from, kept.offset);

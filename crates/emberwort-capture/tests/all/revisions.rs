@@ -62,8 +62,8 @@ const NEW: &str = "message Level { id 1 from device on bus  depth : u8 mm  slope
                    message News { id 8 from device on bus  count : u8 }\n\
                    message Set { id 9 from host on bus  depth : u8 mm }\n";
 
-fn read(speakers: RevisionMap, from: Option<End>, form: CaptureFormat, bytes: &[u8]) -> (Vec<String>, Statistics) {
-    let mut decoder = Decoder::of(speakers, Log::default()).demuxed().assuming_from(from);
+fn read(map: RevisionMap, from: Option<End>, form: CaptureFormat, bytes: &[u8]) -> (Vec<String>, Statistics) {
+    let mut decoder = Decoder::of(map, Log::default()).demuxed().assuming_from(from);
     source::read(form, bytes, &mut decoder).unwrap();
     let (log, statistics) = decoder.into_sink().finish().unwrap();
     assert!(statistics.adds_up(), "{statistics:?}");
@@ -73,8 +73,8 @@ fn read(speakers: RevisionMap, from: Option<End>, form: CaptureFormat, bytes: &[
 #[test]
 fn a_named_device_is_read_with_its_own_revision_and_the_others_with_the_definition() {
     let (old, new) = (bus(1, false, OLD), bus(2, false, NEW));
-    let mut speakers = RevisionMap::of(new);
-    speakers.device(3, &old);
+    let mut map = RevisionMap::of(new);
+    map.device(3, &old);
     let bytes = [
         [0xC6, 3, 1, 1, 200].as_slice(), // Level of the old device
         &[0xC6, 4, 1, 2, 200, 5],        // Level of another
@@ -86,7 +86,7 @@ fn a_named_device_is_read_with_its_own_revision_and_the_others_with_the_definiti
         &[0xC6, 4, 1, 1, 200],           // and one that is too short for the others
     ]
     .concat();
-    let (log, statistics) = read(speakers, None, CaptureFormat::Raw, &bytes);
+    let (log, statistics) = read(map, None, CaptureFormat::Raw, &bytes);
     assert_eq!(
         log,
         [
@@ -111,8 +111,8 @@ fn the_frames_own_revision_counts_more_than_a_fleet_and_less_than_what_is_said()
     let (old, new) = (bus(1, true, OLD), bus(2, true, NEW));
     let frame = |node: u8, revision: u8| [0xC6, node, revision, 1, 2, 200, 5];
     let bytes = [frame(3, 1), frame(3, 2), frame(4, 1)].concat();
-    let revisions = |speakers: RevisionMap| {
-        let (log, statistics) = read(speakers, Some(End::Device), CaptureFormat::Raw, &bytes);
+    let revisions = |map: RevisionMap| {
+        let (log, statistics) = read(map, Some(End::Device), CaptureFormat::Raw, &bytes);
         let revisions: String = log.iter().map(|line| line.split(' ').next().unwrap()).collect();
         (revisions, statistics.contradicted.into_iter().collect::<Vec<_>>())
     };
@@ -132,10 +132,10 @@ fn the_frames_own_revision_counts_more_than_a_fleet_and_less_than_what_is_said()
 #[test]
 fn a_host_is_read_as_its_frames_say() {
     let (old, new) = (bus(1, true, OLD), bus(2, true, NEW));
-    let mut speakers = RevisionMap::of(new);
-    speakers.by_part(&old);
-    speakers.every_device(&old);
-    let (log, _) = read(speakers, Some(End::Host), CaptureFormat::Raw, &[0xC6, 3, 2, 9, 1, 50, 0xC6, 3, 1, 9, 1, 60]);
+    let mut map = RevisionMap::of(new);
+    map.by_part(&old);
+    map.every_device(&old);
+    let (log, _) = read(map, Some(End::Host), CaptureFormat::Raw, &[0xC6, 3, 2, 9, 1, 50, 0xC6, 3, 1, 9, 1, 60]);
     assert_eq!(log, [r#"r2 host3 Set {"depth":50}"#, r#"r1 host3 Set {"depth":60}"#]);
 }
 
@@ -153,16 +153,16 @@ fn a_line_on_which_all_devices_frame_otherwise_is_read_as_theirs() {
         )
     };
     let (old, new) = (framed(1, "AA", 20), framed(2, "BB", 40));
-    let mut speakers = RevisionMap::of(new);
-    speakers.every_device(&old);
+    let mut map = RevisionMap::of(new);
+    map.every_device(&old);
     // The XOR of 01, 02, 10 and 00 is 13; of 02, 02, 10 and 00, 10.
     let device = [0xAA, 1, 2, 0x10, 0, 0x13, 0xAA, 1, 2, 0x10, 0, 0x14];
-    let (log, _) = read(speakers.clone(), Some(End::Device), CaptureFormat::Raw, &device);
+    let (log, _) = read(map.clone(), Some(End::Device), CaptureFormat::Raw, &device);
     assert_eq!(log, [r#"r1 device Level {"depth":16}"#, "r1 broken `sum` is 0x14, computed 0x13"]);
-    let (log, _) = read(speakers.clone(), Some(End::Host), CaptureFormat::Raw, &[0xBB, 2, 2, 0x10, 0, 0x10]);
+    let (log, _) = read(map.clone(), Some(End::Host), CaptureFormat::Raw, &[0xBB, 2, 2, 0x10, 0, 0x10]);
     assert_eq!(log, [r#"r2 host Set {"depth":16}"#]);
     // Where nobody says who sent, frames of another framing cannot be found.
-    let (log, _) = read(speakers, None, CaptureFormat::Raw, &device);
+    let (log, _) = read(map, None, CaptureFormat::Raw, &device);
     assert_eq!(log, ["stray 12"]);
 }
 
@@ -184,9 +184,9 @@ fn identifiers_and_nodes_of_an_older_revision_are_known() {
         writer.packet(interface, n as u64, &can_packet(id, false, &[7])).unwrap();
     }
     let capture = writer.finish().unwrap();
-    let mut speakers = RevisionMap::of(new);
-    speakers.device(3, &old);
-    let (log, statistics) = read(speakers, None, CaptureFormat::Pcapng, &capture);
+    let mut map = RevisionMap::of(new);
+    map.device(3, &old);
+    let (log, statistics) = read(map, None, CaptureFormat::Pcapng, &capture);
     assert_eq!(
         log,
         [
@@ -213,10 +213,10 @@ fn an_older_device_answers_what_it_was_asked_by_its_own_table() {
             ),
         )
     };
-    let mut speakers = RevisionMap::of(asked(2, "ms"));
-    speakers.device(3, &asked(1, "s"));
+    let mut map = RevisionMap::of(asked(2, "ms"));
+    map.device(3, &asked(1, "s"));
     let bytes = [0xC6, 3, 1, 1, 1, 0xC6, 3, 2, 1, 9, 0xC6, 4, 1, 1, 2, 0xC6, 4, 2, 2, 9, 0];
-    let (log, _) = read(speakers, None, CaptureFormat::Raw, &bytes);
+    let (log, _) = read(map, None, CaptureFormat::Raw, &bytes);
     assert_eq!(
         log,
         [
@@ -240,10 +240,10 @@ fn longer_frames_of_another_revision_are_found() {
             ),
         )
     };
-    let mut speakers = RevisionMap::of(long(2, 8, 4));
-    speakers.device(3, &long(1, 12, 8));
+    let mut map = RevisionMap::of(long(2, 8, 4));
+    map.device(3, &long(1, 12, 8));
     let bytes = [0xC6, 3, 1, 8, 1, 2, 3, 4, 5, 6, 7, 8, 0xC6, 4, 1, 4, 1, 2, 3, 4];
-    let (log, _) = read(speakers, None, CaptureFormat::Raw, &bytes);
+    let (log, _) = read(map, None, CaptureFormat::Raw, &bytes);
     assert_eq!(log[0], r#"r1 device3 Level {"blob":"01 02 03 04 05 06 07 08"}"#);
     assert_eq!(log[1], r#"r2 device4 Level {"blob":"01 02 03 04"}"#);
 }
@@ -257,9 +257,9 @@ proptest::proptest! {
         cut in 1usize..50,
     ) {
         let (old, new) = (bus(1, true, OLD), bus(2, true, NEW));
-        let mut speakers = RevisionMap::of(new);
-        speakers.by_part(&old);
-        speakers.device(3, &old);
+        let mut map = RevisionMap::of(new);
+        map.by_part(&old);
+        map.device(3, &old);
         let mut bytes = Vec::new();
         for (node, revision, kind, size) in frames {
             bytes.extend([0xC6, node, revision, kind, size]);
@@ -270,11 +270,11 @@ proptest::proptest! {
                 *byte = value;
             }
         }
-        let (whole, statistics) = read(speakers.clone(), None, CaptureFormat::Raw, &bytes);
+        let (whole, statistics) = read(map.clone(), None, CaptureFormat::Raw, &bytes);
         proptest::prop_assert_eq!(statistics.input, bytes.len() as u64);
         // The same in pieces, as lines of hex text.
         let text: Vec<String> = bytes.chunks(cut).map(emberwort_model::hex::hex).collect();
-        let (pieces, _) = read(speakers, None, CaptureFormat::Hex, text.join("\n").as_bytes());
+        let (pieces, _) = read(map, None, CaptureFormat::Hex, text.join("\n").as_bytes());
         proptest::prop_assert_eq!(whole, pieces);
     }
 }

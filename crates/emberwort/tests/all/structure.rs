@@ -342,3 +342,27 @@ fn the_pages_on_adding_name_what_is_there() {
         }
     }
 }
+
+/// A type that the glossary names is there, and no word stands in it twice.
+#[test]
+fn the_glossary_names_what_is_there() {
+    let page = fs::read_to_string(root().join("docs/glossary.md")).unwrap();
+    let mut files = Vec::new();
+    crates().iter().for_each(|path| rust_files(&path.join("src"), &mut files));
+    let code: String = files.iter().map(|file| code_of(file)).collect();
+    let rows = Regex::new(r"(?m)^\| ([a-z][^|]*) \| [^|]+ \| ([^|]*)\|$").unwrap();
+    let mut words = BTreeSet::new();
+    for row in rows.captures_iter(&page) {
+        for word in row[1].split(", ") {
+            assert!(word == "word" || words.insert(word.to_owned()), "`{word}` stands there twice");
+        }
+        for name in Regex::new(r"`([A-Z]\w+)").unwrap().captures_iter(&row[2]) {
+            let declared = Regex::new(&format!(
+                r#"\b(?:struct|enum|trait|type) {}\b|index_type!\([\s"]*{}\b"#,
+                &name[1], &name[1]
+            ));
+            assert!(declared.unwrap().is_match(&code), "{} is not there", &name[1]);
+        }
+    }
+    assert!(words.len() > 60, "{}", words.len());
+}
