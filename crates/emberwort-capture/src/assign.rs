@@ -187,12 +187,12 @@ impl fmt::Display for AssignmentReason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Described => write!(f, "the capture names the channel in the description of its interface"),
-            Self::Said => write!(f, "--on says so"),
+            Self::Said => write!(f, "the caller says so"),
             Self::Only => write!(f, "it is the link's only channel of serial bytes"),
             Self::Port(port) => write!(f, "its medium has port {port}"),
             Self::Key(key) => write!(f, "the port or number {key} selects one of its messages"),
             Self::CanId(id) => write!(f, "it has CAN identifier {}", shown_can_id(*id)),
-            Self::Rule(number) => write!(f, "rule {} of --assign says so", number + 1),
+            Self::Rule(number) => write!(f, "rule {} says so", number + 1),
             Self::Named => write!(f, "the record names it"),
         }
     }
@@ -254,7 +254,7 @@ impl fmt::Display for Unassigned {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::LinkType(number) => write!(f, "link type {number} is not read"),
-            Self::Serial => write!(f, "serial bytes of an unknown channel (--on, --assign)"),
+            Self::Serial => write!(f, "serial bytes of an unknown channel"),
             Self::Described => write!(f, "another channel than the link has"),
             Self::NotIp => write!(f, "not IP"),
             Self::Damaged => write!(f, "cut or damaged IP packets"),

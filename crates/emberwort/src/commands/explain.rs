@@ -22,6 +22,7 @@ use crate::output::{self, Look, say};
 use crate::reading::capture_definitions::CaptureDefinitions;
 use crate::reading::inputs;
 use crate::reading::sources::Settings;
+use crate::render::assignment::because;
 use crate::render::stats::{Account, sentence};
 use crate::render::{plural, wrapped_under};
 use emberwort_rows::time::rfc3339;
@@ -130,7 +131,7 @@ impl Explain {
             format!("byte {} of the bytes from {from} on `{}`; in {}", item.offset(), channel.name, parts.join(", "));
         step(out, "found at", &at);
         if let Some(why) = why {
-            step(out, "assigned", &format!("to channel `{}`, because {why}", channel.name));
+            step(out, "assigned", &format!("to channel `{}`, because {}", channel.name, because(why)));
         }
         step(out, "framing", &finder_text(channel, item.from().unwrap_or(emberwort_model::model::End::Device)));
         step(out, "bytes", &hex(item.wire()));

@@ -1,5 +1,6 @@
 //! How results look: findings, tables, rows, times.
 
+pub mod assignment;
 pub mod changes;
 pub mod comparison;
 pub mod findings;

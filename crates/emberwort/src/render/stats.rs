@@ -10,6 +10,7 @@ use emberwort_waveform::findings::duration;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
 
+use super::assignment::unassigned;
 use super::sheets::Sheet;
 use super::{plural, table};
 use emberwort_rows::time;
@@ -82,7 +83,7 @@ pub fn time_sentence(account: &Account<'_>) -> Option<String> {
 /// Why packets belong to no channel, the most frequent reasons first.
 fn why_other(statistics: &Statistics) -> String {
     let mut reasons: Vec<(u64, String)> =
-        statistics.others.iter().map(|(why, (packets, _))| (*packets, why.to_string())).collect();
+        statistics.others.iter().map(|(why, (packets, _))| (*packets, unassigned(*why))).collect();
     reasons.sort_by(|a, b| (b.0, &a.1).cmp(&(a.0, &b.1)));
     let shown: Vec<String> =
         reasons.iter().take(MAX_REASONS).map(|(packets, why)| format!("{packets} {why}")).collect();
@@ -327,7 +328,7 @@ pub fn json(account: &Account<'_>) -> Json {
     };
     let gaps = statistics.sequence();
     let reasons_of_others: Map<String, Json> =
-        statistics.others.iter().map(|(why, (packets, _))| (why.to_string(), json!(packets))).collect();
+        statistics.others.iter().map(|(why, (packets, _))| (unassigned(*why), json!(packets))).collect();
     let read_as: Map<String, Json> =
         statistics.read_as.iter().map(|(revision, frames)| (revision.to_string(), json!(frames))).collect();
     let channels = statistics.plan().channels.iter().map(|channel| channel.name.as_str());
