@@ -56,9 +56,7 @@ impl<S: ItemSink> Decoder<S> {
     /// A decoder for a link whose devices and hosts do not all have the same revision.
     pub fn of(revisions: RevisionMap, sink: S) -> Self {
         let plan = revisions.own().clone();
-        let facing = |from: End| {
-            (0..plan.channels.len()).map(|channel| widest(&revisions, ChannelId::new(channel), from)).collect()
-        };
+        let facing = |from: End| plan.channel_ids().map(|(channel, _)| widest(&revisions, channel, from)).collect();
         let (framings, host_framings) = (facing(End::Device), facing(End::Host));
         let output = Output {
             interests: Vec::new(),
@@ -76,8 +74,8 @@ impl<S: ItemSink> Decoder<S> {
     /// Asks for definitions only when somebody speaks them. On channels whose frames say their revision and come as a stream, frames
     /// of a definition with a greater limit are found from the first that says it.
     #[must_use]
-    pub fn with_deferred(mut self, later: DeferredDefinitions) -> Self {
-        self.shared.deferred = later;
+    pub fn with_deferred(mut self, deferred: DeferredDefinitions) -> Self {
+        self.shared.deferred = deferred;
         self
     }
 
@@ -261,8 +259,8 @@ impl<S: ItemSink> StreamSink for Decoder<S> {
         self.shared.revisions.definitions().len()
     }
 
-    fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
-        self.shared.output.statistics.count_other(why, bytes.len());
+    fn unassigned(&mut self, reason: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
+        self.shared.output.statistics.count_other(reason, bytes.len());
         self.goes_on()
     }
 

@@ -35,12 +35,12 @@ pub trait StreamSink: ChunkSink {
     }
 
     /// Why what is handed on next belongs to its channel.
-    fn assigned(&mut self, why: AssignmentReason) {
-        let _ = why;
+    fn assigned(&mut self, reason: AssignmentReason) {
+        let _ = reason;
     }
 
     /// A packet that belongs to no channel of the link. `Break` ends the reading.
-    fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()>;
+    fn unassigned(&mut self, reason: Unassigned, bytes: &[u8]) -> ControlFlow<()>;
 
     /// All that is heard at a tap is said by the device with this node, or to it, if frames do not say it themselves.
     fn bind_tap(&mut self, tap: u32, node: u64) {
@@ -365,23 +365,23 @@ impl<S: StreamSink> Demux<S> {
     }
 
     fn look_up(&self, [from, to]: [u16; 2]) -> Option<(ChannelId, u64)> {
-        let channels = &self.plan.channels;
+        let channel_with = |fits: &dyn Fn(ChannelId, &Channel) -> bool| {
+            self.plan.channel_ids().find(|(index, channel)| fits(*index, channel)).map(|(index, _)| index)
+        };
         let has_port = |wanted: u16| {
-            channels
-                .iter()
-                .position(|channel| channel.medium.kind.encapsulation() == (Encapsulation::Udp { port: wanted }))
+            channel_with(&|_, channel| channel.medium.kind.encapsulation() == (Encapsulation::Udp { port: wanted }))
         };
         let channel = has_port(to).or_else(|| has_port(from)).or_else(|| {
             // Channels that select messages by port have one for each.
             let knows = |port: u16| {
-                (0..channels.len()).find(|index| {
-                    let by_port = channels[*index].direction(End::Device).selected_by == KeySource::Port;
-                    by_port && self.sink.has_key(ChannelId::new(*index), u64::from(port))
+                channel_with(&|index, channel| {
+                    let by_port = channel.direction(End::Device).selected_by == KeySource::Port;
+                    by_port && self.sink.has_key(index, u64::from(port))
                 })
             };
             knows(to).or_else(|| knows(from))
         })?;
-        Some((ChannelId::new(channel), self.key_of(ChannelId::new(channel), [from, to])))
+        Some((channel, self.key_of(channel, [from, to])))
     }
 
     /// The key that ports mean on a channel.
@@ -475,24 +475,24 @@ impl<S: StreamSink> Demux<S> {
     }
 
     /// The channel of a connection: as a rule says, else the one with its port.
-    fn tcp_channel(&self, way: Flow) -> (Option<(ChannelId, AssignmentReason)>, PacketContext) {
-        let ports = [way.from.1, way.to.1];
+    fn tcp_channel(&self, flow: Flow) -> (Option<(ChannelId, AssignmentReason)>, PacketContext) {
+        let ports = [flow.from.1, flow.to.1];
         let facts =
-            PacketFacts { addresses: Some([way.from.0, way.to.0]), ports: Some(ports), ..PacketFacts::default() };
+            PacketFacts { addresses: Some([flow.from.0, flow.to.0]), ports: Some(ports), ..PacketFacts::default() };
         let (ruled, said) = self.ruled(&facts);
         let has_port = |port: u16| {
-            let mut channels = self.plan.channels.iter();
+            let mut channels = self.plan.channel_ids();
             let is_own = |kind: &MediumKind| matches!(kind, MediumKind::Tcp { port: own, .. } if *own == port);
             channels
-                .position(|channel| is_own(&channel.medium.kind))
-                .map(|channel| (ChannelId::new(channel), AssignmentReason::Port(port)))
+                .find(|(_, channel)| is_own(&channel.medium.kind))
+                .map(|(index, _)| (index, AssignmentReason::Port(port)))
         };
         (ruled.or_else(|| has_port(ports[1])).or_else(|| has_port(ports[0])), said)
     }
 
-    fn tcp_event(&mut self, way: Flow, event: tcp::Event<'_>) -> ControlFlow<()> {
-        let (Some((channel, why)), said) = self.tcp_channel(way) else { return ControlFlow::Continue(()) };
-        let tap = self.tap(Origin::Tcp(way), said.node);
+    fn tcp_event(&mut self, flow: Flow, event: tcp::Event<'_>) -> ControlFlow<()> {
+        let (Some((channel, why)), said) = self.tcp_channel(flow) else { return ControlFlow::Continue(()) };
+        let tap = self.tap(Origin::Tcp(flow), said.node);
         let stream = StreamId { channel, from: said.from.or(self.from), tap };
         match event {
             tcp::Event::Bytes(time, bytes) => {
@@ -505,7 +505,7 @@ impl<S: StreamSink> Demux<S> {
             }
             tcp::Event::End => {
                 self.sink.end_stream(stream);
-                self.taps.remove(&Origin::Tcp(way));
+                self.taps.remove(&Origin::Tcp(flow));
                 ControlFlow::Continue(())
             }
         }
@@ -533,7 +533,7 @@ impl<S: StreamSink> Demux<S> {
             }
         };
         said.from = route_from.or(said.from);
-        match ruled.or_else(|| Some((ChannelId::new((self.can(key)?).index()), AssignmentReason::CanId(key)))) {
+        match ruled.or_else(|| Some((self.can(key)?, AssignmentReason::CanId(key)))) {
             Some((channel, why)) => {
                 self.sink.assigned(why);
                 self.packet((channel, key), said, data, time)

@@ -111,20 +111,20 @@ impl Exchange {
 
     /// Whether an answer belongs to it.
     fn takes(&self, row: &Row<'_>) -> bool {
-        self.fits((row.channel.index(), row.frame.node), &row.plan.messages[row.message].message.name)
+        self.fits((row.channel, row.frame.node), &row.plan.messages[row.message].message.name)
     }
 
     /// Whether an answer that came to no request belongs to it.
     fn is_answered_by(&self, early: &Exchange, answer: &ExchangedMessage) -> bool {
-        self.fits((early.channel.index(), early.node), &answer.plan.messages[answer.message].message.name)
+        self.fits((early.channel, early.node), &answer.plan.messages[answer.message].message.name)
     }
 
     /// Whether a message of this name, on a channel and from a node, answers it.
-    fn fits(&self, (channel, node): (usize, Option<u64>), name: &str) -> bool {
+    fn fits(&self, (channel, node): (ChannelId, Option<u64>), name: &str) -> bool {
         let Some(request) = &self.request else { return false };
         let is_node = self.node.is_none() || node.is_none() || self.node == node;
         let answers = &request.plan.messages[request.message].message.answered_by;
-        self.channel == ChannelId::new(channel)
+        self.channel == channel
             && is_node
             && answers.iter().any(|answer| request.plan.messages[*answer].message.name == *name)
     }

@@ -205,9 +205,9 @@ impl Statistics {
         self.input += bytes as u64;
     }
 
-    pub(crate) fn count_other(&mut self, why: Unassigned, bytes: usize) {
-        let is_kept = self.others.len() < MAX_REASONS || self.others.contains_key(&why);
-        let of = self.others.entry(if is_kept { why } else { Unassigned::Others }).or_default();
+    pub(crate) fn count_other(&mut self, reason: Unassigned, bytes: usize) {
+        let is_kept = self.others.len() < MAX_REASONS || self.others.contains_key(&reason);
+        let of = self.others.entry(if is_kept { reason } else { Unassigned::Others }).or_default();
         *of = (of.0 + 1, of.1 + bytes as u64);
         self.other_packets += 1;
         self.other_bytes += bytes as u64;

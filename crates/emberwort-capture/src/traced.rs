@@ -142,13 +142,13 @@ impl<S: StreamSink> StreamSink for Traced<S> {
         self.sink.packet(number, bytes);
     }
 
-    fn assigned(&mut self, why: AssignmentReason) {
-        self.provenance.borrow_mut().reason = Some(why);
-        self.sink.assigned(why);
+    fn assigned(&mut self, reason: AssignmentReason) {
+        self.provenance.borrow_mut().reason = Some(reason);
+        self.sink.assigned(reason);
     }
 
-    fn unassigned(&mut self, why: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
-        self.sink.unassigned(why, bytes)
+    fn unassigned(&mut self, reason: Unassigned, bytes: &[u8]) -> ControlFlow<()> {
+        self.sink.unassigned(reason, bytes)
     }
 
     fn bind_tap(&mut self, tap: u32, node: u64) {

@@ -120,8 +120,7 @@ impl Matching {
     pub fn of(from: &Plan, to: &Plan) -> Self {
         let channels = from.channels.iter().map(|channel| counterpart(channel, from, to)).collect::<Vec<_>>();
         let names = [from, to].map(names);
-        let messages =
-            (0..from.messages.len()).map(|message| message_in(MessageId::new(message), (from, to), &names, &channels));
+        let messages = from.message_ids().map(|(message, _)| message_in(message, (from, to), &names, &channels));
         Self { messages: messages.collect(), channels }
     }
 }

@@ -134,9 +134,9 @@ impl Remedy {
 }
 
 /// Ways out that change something: what is left as it stands in the new revision is settled by the others.
-fn without_idle(ways: Vec<Remedy>) -> Vec<Remedy> {
-    let is_idle = |way: &Remedy| way.items.iter().all(|item| words(&item.text) == words(&item.before));
-    let (idle, mut real): (Vec<Remedy>, Vec<Remedy>) = ways.into_iter().partition(is_idle);
+fn without_idle(remedies: Vec<Remedy>) -> Vec<Remedy> {
+    let is_idle = |remedy: &Remedy| remedy.items.iter().all(|item| words(&item.text) == words(&item.before));
+    let (idle, mut real): (Vec<Remedy>, Vec<Remedy>) = remedies.into_iter().partition(is_idle);
     match real.first_mut() {
         Some(first) => first.changes.extend(idle.into_iter().flat_map(|way| way.changes)),
         None => return idle,
@@ -145,8 +145,8 @@ fn without_idle(ways: Vec<Remedy>) -> Vec<Remedy> {
 }
 
 /// The text of a definition with ways out written into it.
-pub fn with_ways_out(new: &Revision, ways: &[Remedy]) -> String {
-    let items: Vec<Item> = ways.iter().flat_map(Remedy::parsed).collect();
+pub fn with_ways_out(new: &Revision, remedies: &[Remedy]) -> String {
+    let items: Vec<Item> = remedies.iter().flat_map(Remedy::parsed).collect();
     written(&new.text, &items)
 }
 

@@ -44,7 +44,7 @@ enum PendingAction {
     /// Send the frame with this number of the recording that plays it.
     Play(usize),
     /// Answer a request with these values.
-    Answer { request: MessageId, asked: Values, way: ReplySource },
+    Answer { request: MessageId, asked: Values, source: ReplySource },
 }
 
 impl DeviceEnd {
@@ -125,7 +125,7 @@ impl DeviceEnd {
                     }
                 }
                 PendingAction::Send(planned) if runs => self.send(planned.message, planned.node, &planned.values),
-                PendingAction::Answer { request, asked, way } if runs => {
+                PendingAction::Answer { request, asked, source: way } if runs => {
                     let plan = &self.definition.plan;
                     let answer = self.player.answer(plan, &self.device, time, way, (request, &asked));
                     if let Some((message, node, values)) = answer {
@@ -163,7 +163,8 @@ impl DeviceEnd {
                 let request = (frame.message, &frame.values);
                 for answer in self.player.hear(plan, &self.device, now, request, &mut self.random) {
                     let (request, asked) = (frame.message, frame.values.clone());
-                    self.agenda.note(now + answer.after, PendingAction::Answer { request, asked, way: answer.source });
+                    self.agenda
+                        .note(now + answer.after, PendingAction::Answer { request, asked, source: answer.source });
                 }
             }
         }

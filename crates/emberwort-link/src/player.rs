@@ -140,11 +140,11 @@ impl Player {
         plan: &Plan,
         device: &Device,
         now: Nanoseconds,
-        way: ReplySource,
+        source: ReplySource,
         (request, asked): (MessageId, &Values),
     ) -> Option<Said> {
         let first = plan.messages[request].message.answered_by.first().copied();
-        let (with, node, values) = match way {
+        let (with, node, values) = match source {
             ReplySource::Reply(index) => {
                 let reply = device.replies.get(index)?;
                 let with = reply.with?;

@@ -22,7 +22,7 @@ struct Reader<'a> {
     sources: Sources,
     findings: Vec<Finding>,
     file: File,
-    seen: HashMap<String, ImportedFile>,
+    files: HashMap<String, ImportedFile>,
 }
 
 /// The items of a file and of all that it imports, with the findings of their form.
@@ -30,8 +30,13 @@ pub(crate) fn read_all(
     source: Source,
     load: &mut dyn FnMut(&str, &str) -> Result<Source, String>,
 ) -> (File, Vec<Finding>, Sources) {
-    let mut reader =
-        Reader { load, sources: Sources::default(), findings: Vec::new(), file: File::default(), seen: HashMap::new() };
+    let mut reader = Reader {
+        load,
+        sources: Sources::default(),
+        findings: Vec::new(),
+        file: File::default(),
+        files: HashMap::new(),
+    };
     reader.read(source);
     (reader.file, reader.findings, reader.sources)
 }
@@ -41,7 +46,7 @@ impl Reader<'_> {
     /// are at most [`MAX_FILES`].
     fn read(&mut self, source: Source) {
         let name = source.name.clone();
-        self.seen.insert(name.clone(), ImportedFile { open: true });
+        self.files.insert(name.clone(), ImportedFile { open: true });
         let text = source.text.clone();
         let base = self.sources.add(source);
         let mut parsed = parse(&text, base);
@@ -61,7 +66,7 @@ impl Reader<'_> {
             }
             self.import(&name, &import);
         }
-        self.seen.insert(name, ImportedFile { open: false });
+        self.files.insert(name, ImportedFile { open: false });
     }
 
     fn import(&mut self, importer: &str, import: &ImportItem) {
@@ -83,7 +88,7 @@ impl Reader<'_> {
                 let help = "imports are looked for beside the file that imports them";
                 self.findings.push(failed(format!("`{path}` cannot be read: {why}"), help));
             }
-            Ok(source) => match self.seen.get(&source.name) {
+            Ok(source) => match self.files.get(&source.name) {
                 Some(ImportedFile { open: true }) => self.findings.push(Finding::new(
                     Code::ImportCycle,
                     import.span,

@@ -85,17 +85,9 @@ impl FieldMarkup for Cells<'_> {
 }
 
 impl Csv {
-    pub fn new(known: RowContext, has_begins: bool) -> Self {
+    pub fn new(context: RowContext, has_begins: bool) -> Self {
         let (first, last) = Default::default();
-        Self {
-            context: known,
-            calendar: Calendar::default(),
-            started: false,
-            first,
-            last,
-            value: String::new(),
-            has_begins,
-        }
+        Self { context, calendar: Calendar::default(), started: false, first, last, value: String::new(), has_begins }
     }
 
     /// The heading, before the first line; then the cells up to the node.

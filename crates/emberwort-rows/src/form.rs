@@ -32,6 +32,35 @@ pub enum RowForm {
     Bytes,
 }
 
+impl RowForm {
+    /// All of them, in the order in which they are offered.
+    pub const ALL: [Self; 6] = [Self::Table, Self::Tree, Self::Ndjson, Self::Csv, Self::Hex, Self::Bytes];
+
+    /// Its name, as `decode --as` takes it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Table => "table",
+            Self::Tree => "tree",
+            Self::Ndjson => "ndjson",
+            Self::Csv => "csv",
+            Self::Hex => "hex",
+            Self::Bytes => "bytes",
+        }
+    }
+
+    /// What it shows, in a line of help.
+    pub fn help(self) -> &'static str {
+        match self {
+            Self::Table => "One line a frame",
+            Self::Tree => "One line a field, with raw codes",
+            Self::Ndjson => "One JSON object a line",
+            Self::Csv => "One line a field, comma-separated",
+            Self::Hex => "Bytes with the letter of what each is, and what the letters mean",
+            Self::Bytes => "The bytes as they came, one after the other",
+        }
+    }
+}
+
 /// Asked now and then whether the writing of rows is to end before there are no more.
 pub type Stops = fn() -> bool;
 

@@ -26,8 +26,8 @@ pub struct Hex {
 }
 
 impl Hex {
-    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
-        Self { context: known, lines: Lines::new(revisions, style.clone()), style }
+    pub fn new(context: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+        Self { context, lines: Lines::new(revisions, style.clone()), style }
     }
 }
 

@@ -25,8 +25,8 @@ pub struct Ndjson {
 
 // Writing to memory cannot fail. Names are identifiers, which need no escapes.
 impl Ndjson {
-    pub fn new(known: RowContext) -> Self {
-        Self { context: known, calendar: Calendar::default(), last_stream: None }
+    pub fn new(context: RowContext) -> Self {
+        Self { context, calendar: Calendar::default(), last_stream: None }
     }
 
     fn begin(

@@ -98,12 +98,12 @@ impl Lines {
     }
 
     /// The columns in front of the message.
-    fn begin(&self, known: &RowContext, about: About, out: &mut TextBuffer) {
-        self.begin_sender(known, about, true, out);
+    fn begin(&self, context: &RowContext, about: About, out: &mut TextBuffer) {
+        self.begin_sender(context, about, true, out);
     }
 
     /// The columns in front of a row; without the end that sent it where the message says that.
-    fn begin_sender(&self, known: &RowContext, about: About, with_end: bool, out: &mut TextBuffer) {
+    fn begin_sender(&self, context: &RowContext, about: About, with_end: bool, out: &mut TextBuffer) {
         let start = out.len();
         match about.time {
             Some(time) => {
@@ -120,13 +120,13 @@ impl Lines {
         }
         // All ASCII: a byte is a character.
         out.blanks(self.style.times.width().saturating_sub(out.len() - start) + 1);
-        out.push_padded(known.channel(about.channel), self.channel_width);
+        out.push_padded(context.channel(about.channel), self.channel_width);
         if with_end {
             out.push_str("  ");
             out.push_padded(about.from.map_or("", End::as_str), 6);
         }
         out.push_str("  ");
-        let all = known.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
+        let all = context.plan.channels[about.channel].direction(about.from.unwrap_or(End::Device)).broadcast;
         let _ = match about.node {
             None => out.write_str("    "),
             Some(node) if Some(node) == all => out.write_str(" all"),
@@ -138,7 +138,7 @@ impl Lines {
         };
         out.push_str("  ");
         if let Some(width) = self.label_width {
-            let label = escaped(known.node_label(about.node).unwrap_or_default());
+            let label = escaped(context.node_label(about.node).unwrap_or_default());
             out.push_str(&label);
             out.blanks((width + 2).saturating_sub(label.chars().count()));
         }
@@ -165,18 +165,18 @@ impl Lines {
     }
 
     /// The whole line about a frame that is no row.
-    pub fn broken(&self, known: &RowContext, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
+    pub fn broken(&self, context: &RowContext, broken: &BrokenFrame<'_>, out: &mut TextBuffer) {
         let start = out.len();
-        self.begin(known, About::broken(broken), out);
+        self.begin(context, About::broken(broken), out);
         self.name(if broken.is_unread() { "UNREAD" } else { "BROKEN" }, out);
-        let sentence = format!("{}: {}", broken.fault.reason(), known.sentence(broken));
+        let sentence = format!("{}: {}", broken.fault.reason(), context.sentence(broken));
         self.reason(&sentence, &some_hex(broken.wire), Some(Paint::Bad), start, out);
     }
 
     /// The whole line about bytes in no frame.
-    pub fn stray(&self, known: &RowContext, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
+    pub fn stray(&self, context: &RowContext, stray: &StrayBytes<'_>, out: &mut TextBuffer) {
         let start = out.len();
-        self.begin(known, About::stray(stray), out);
+        self.begin(context, About::stray(stray), out);
         let (name, sentence) = match stray.is_packet {
             true => ("packet", packet_text(stray.wire)),
             false => ("stray", format!("{} in no frame:", plural(stray.wire.len(), "byte"))),
@@ -262,12 +262,12 @@ impl FieldMarkup for Words {
 const GAP: &str = "  ";
 
 impl Table {
-    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+    pub fn new(context: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
         let lines = Lines::new(revisions, style.clone());
         let columns = style.only.map(|message| Columns::new(revisions, message, style.raw, style.labels.as_deref()));
         let in_front = lines.titles(false).chars().count();
         let columns = columns.filter(|columns| style.width.is_none_or(|width| in_front + columns.width() <= width));
-        Self { context: known, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
+        Self { context, lines, columns, calendar: Calendar::default(), date: String::new(), started: false }
     }
 
     /// Writes a row as cells under the titles. Returns whether it has columns, and they fit on the terminal.

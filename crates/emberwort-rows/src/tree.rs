@@ -24,8 +24,8 @@ pub struct Tree {
 }
 
 impl Tree {
-    pub fn new(known: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
-        Self { context: known, lines: Lines::new(revisions, style.clone()), style }
+    pub fn new(context: RowContext, revisions: &RevisionMap, style: RowStyle) -> Self {
+        Self { context, lines: Lines::new(revisions, style.clone()), style }
     }
 }
 

@@ -82,8 +82,8 @@ pub fn too_few(rate: u64, bits_a_second: u64) -> Option<Finding> {
 }
 
 /// All that is wrong with what was seen in a recording of a length.
-pub fn findings(seen: &LineObservations, length: Moment) -> Vec<Finding> {
-    match seen {
+pub fn findings(observed: &LineObservations, length: Moment) -> Vec<Finding> {
+    match observed {
         LineObservations::Uart(role, format, seen) => of_uart(*role, format, seen, length),
         LineObservations::Spi(seen) => of_spi(seen),
         LineObservations::I2c(hertz, seen) => of_i2c(*hertz, seen),
@@ -109,10 +109,10 @@ pub struct BitTiming {
 }
 
 /// How fast those are that were seen on a medium; `None` where nobody can say it.
-pub fn bit_timing(seen: &LineObservations, medium: &MediumKind) -> Option<BitTiming> {
+pub fn bit_timing(observed: &LineObservations, medium: &MediumKind) -> Option<BitTiming> {
     let timing =
         |who: String, said: f64, measured, one_bit, allowed| Some(BitTiming { who, said, measured, one_bit, allowed });
-    match seen {
+    match observed {
         LineObservations::Uart(role, format, seen) => {
             let allowed = Some((TOLERATED, ""));
             timing(role.to_string(), f64::from(format.baud), seen.baud(), seen.spread, allowed)
@@ -160,9 +160,9 @@ pub fn allowed_slope(medium: &MediumKind) -> Option<((u64, u64), &'static str)> 
 }
 
 /// What is not wrong, and worth a word all the same.
-pub fn remarks(seen: &LineObservations) -> Vec<String> {
+pub fn remarks(observed: &LineObservations) -> Vec<String> {
     let time = |picoseconds: u64| duration(picoseconds);
-    match seen {
+    match observed {
         LineObservations::Spi(seen) => {
             let range = |what: &str, (least, most): (u64, u64)| match least == most {
                 true => format!("{what} {}", time(least)),
@@ -259,16 +259,16 @@ fn coarse(who: Role, spread: Option<(u64, u64)>, bit: u64, is_half: bool) -> Opt
     })
 }
 
-fn of_uart(role: Role, format: &UartFormat, seen: &uart::UartObservations, length: Moment) -> Vec<Finding> {
+fn of_uart(role: Role, format: &UartFormat, observed: &uart::UartObservations, length: Moment) -> Vec<Finding> {
     let mut findings = Vec::new();
-    if seen.edges <= 1 {
+    if observed.edges <= 1 {
         return vec![nothing(role)];
     }
-    if seen.high.saturating_mul(2) < length.picoseconds() {
+    if observed.high.saturating_mul(2) < length.picoseconds() {
         let (level, rest) = if format.rests_low { ("high", "low") } else { ("low", "high") };
         findings.push(inverted(role, level, rest));
     }
-    for (flaw, first, count) in &seen.flaws {
+    for (flaw, first, count) in &observed.flaws {
         let rest = if format.rests_low { "high" } else { "low" };
         let what = match flaw {
             uart::Flaw::Parity => "with a wrong parity bit".to_owned(),
@@ -281,25 +281,25 @@ fn of_uart(role: Role, format: &UartFormat, seen: &uart::UartObservations, lengt
             .push(finding(Kind::Flawed, format!("`{role}` has {characters} {what}, the first at {}", seconds(*first))));
     }
     let bit = 1_000_000_000_000 / u64::from(format.baud.max(1));
-    findings.extend(coarse(role, seen.spread, bit, false));
-    if let Some(baud) = seen.baud() {
+    findings.extend(coarse(role, observed.spread, bit, false));
+    if let Some(baud) = observed.baud() {
         findings.extend(speed(
             &role.to_string(),
             baud,
             f64::from(format.baud),
             "baud",
-            TOLERATED + 100.0 * seen.uncertainty(),
+            TOLERATED + 100.0 * observed.uncertainty(),
         ));
     }
-    if seen.left_out > 0 {
-        let characters = plural(seen.left_out, "character");
+    if observed.left_out > 0 {
+        let characters = plural(observed.left_out, "character");
         findings.push(finding(
             Kind::BeginsInside,
             format!("`{role}` begins inside of a character: {characters} at the beginning left out"),
         ));
     }
-    if seen.glitches > 0 {
-        let pulses = plural(seen.glitches, "pulse");
+    if observed.glitches > 0 {
+        let pulses = plural(observed.glitches, "pulse");
         findings.push(finding(
             Kind::Glitches,
             format!("`{role}` has {pulses} too short for a start bit; try --deglitch {}", duration(bit / 4)),
@@ -443,18 +443,18 @@ fn of_i2c(hertz: u32, seen: &i2c::I2cObservations) -> Vec<Finding> {
 /// Bit rates of a network agree better than those of serial lines: ISO 11898-1 allows less than 1.58 %.
 const CAN_TOLERATED: f64 = 1.0;
 
-fn of_can(speeds: can::Speeds, seen: &can::CanObservations, length: Moment) -> Vec<Finding> {
+fn of_can(speeds: can::Speeds, observed: &can::CanObservations, length: Moment) -> Vec<Finding> {
     let mut findings = Vec::new();
-    if seen.edges <= 1 {
+    if observed.edges <= 1 {
         return vec![nothing(Role::Bus)];
     }
-    if seen.dominant.saturating_mul(5) > length.picoseconds().saturating_mul(3) {
+    if observed.dominant.saturating_mul(5) > length.picoseconds().saturating_mul(3) {
         findings.push(finding(
             Kind::Inverted,
             "the bus is dominant for most of the time, and rests recessive; try --invert bus (the logic level of a receiver is low where the bus is dominant, CANH-CANL is high there)",
         ));
     }
-    for (flaw, count) in &seen.flaws {
+    for (flaw, count) in &observed.flaws {
         let what = match flaw {
             can::Flaw::Stuffing => "broken off by an error frame, or by six equal bits",
             can::Flaw::Checksum => "with a wrong CRC",
@@ -466,32 +466,32 @@ fn of_can(speeds: can::Speeds, seen: &can::CanObservations, length: Moment) -> V
             format!("{} {what}, the first at {}", plural(count.count, "frame"), seconds(count.first)),
         ));
     }
-    if seen.unheard.any() {
+    if observed.unheard.any() {
         findings.push(finding(
             Kind::Unheard,
             format!(
                 "{} that nobody acknowledged, the first at {}; is another node on the bus?",
-                plural(seen.unheard.count, "frame"),
-                seconds(seen.unheard.first)
+                plural(observed.unheard.count, "frame"),
+                seconds(observed.unheard.first)
             ),
         ));
     }
-    if seen.overloads.any() {
+    if observed.overloads.any() {
         findings.push(finding(
             Kind::Flawed,
             format!(
                 "{}, the first at {}",
-                plural(seen.overloads.count, "overload frame"),
-                seconds(seen.overloads.first)
+                plural(observed.overloads.count, "overload frame"),
+                seconds(observed.overloads.first)
             ),
         ));
     }
     let bit = 1_000_000_000_000 / u64::from(speeds.bitrate.max(1));
-    findings.extend(coarse(Role::Bus, seen.spread, bit, false));
-    if let Some(bitrate) = seen.bitrate() {
+    findings.extend(coarse(Role::Bus, observed.spread, bit, false));
+    if let Some(bitrate) = observed.bitrate() {
         findings.extend(speed("bus", bitrate, f64::from(speeds.bitrate), "bit/s", CAN_TOLERATED));
     }
-    if seen.left_out > 0 {
+    if observed.left_out > 0 {
         findings.push(finding(Kind::BeginsInside, "the recording begins inside of a frame, which is left out"));
     }
     findings

@@ -352,8 +352,8 @@ impl SignalObservations {
 fn are_packets(plus: &SignalObservations, minus: &SignalObservations, speed: UsbSpeed) -> bool {
     let mut usb = Usb::new(speed, 0, 1);
     let mut levels = [None; MAX_WIRES];
-    let of_wire = |wire: usize, seen: &SignalObservations| {
-        seen.first.iter().map(move |(at, level)| (*at, wire, *level)).collect()
+    let of_wire = |wire: usize, observed: &SignalObservations| {
+        observed.first.iter().map(move |(at, level)| (*at, wire, *level)).collect()
     };
     let mut edges: Vec<(Moment, usize, bool)> = of_wire(0, plus);
     edges.extend::<Vec<_>>(of_wire(1, minus));
@@ -537,7 +537,7 @@ impl Survey {
     /// Of all signals a clock and the data of a two-wire bus, if there are such: both rest high, and the data change while the clock is low,
     /// but for the conditions at which transfers begin and end (UM10204, section 3.1.4).
     fn two_wires(&self) -> Option<Vec<Option<Guess>>> {
-        let rests_high = |seen: &SignalObservations| seen.edges >= 16 && seen.rests() == Some(true);
+        let rests_high = |observed: &SignalObservations| observed.edges >= 16 && observed.rests() == Some(true);
         for (clock, of_clock) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
             for (data, of_data) in self.signals.iter().enumerate().filter(|(_, seen)| rests_high(seen)) {
                 let [low, high] = of_data.beside.get(clock).copied().unwrap_or_default();

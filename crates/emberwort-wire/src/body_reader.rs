@@ -145,8 +145,7 @@ impl BodyReader {
     #[inline(never)]
     fn check_in_general(&mut self, frame: &FrameView<'_>, requests: &Requests) -> Result<(), FrameFault> {
         if self.of_lines {
-            self.message =
-                MessageId::new((read_line(&self.plan, &self.direction, frame.body, &mut self.values)?).index());
+            self.message = read_line(&self.plan, &self.direction, frame.body, &mut self.values)?;
             self.extent = Extent { sections: 1, later_bytes: 0 };
             return Ok(());
         }

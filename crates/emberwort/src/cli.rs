@@ -7,8 +7,10 @@ mod names;
 
 use std::path::PathBuf;
 
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use emberwort_model::number::Decimal;
+use emberwort_rows::RowForm;
 
 use crate::output::ColorChoice;
 use crate::project::{GenerateKind, Role};
@@ -465,33 +467,15 @@ pub struct EncodeArgs {
     pub out: Option<PathBuf>,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum RowForm {
-    /// One line a frame
-    Table,
-    /// One line a field, with raw codes
-    Tree,
-    /// One JSON object a line
-    Ndjson,
-    /// One line a field, comma-separated
-    Csv,
-    /// Bytes with the letter of what each is, and what the letters mean
-    Hex,
-    /// The bytes as they came, one after the other
-    Bytes,
+/// Takes a form of rows by its name.
+pub fn row_form() -> impl TypedValueParser<Value = RowForm> {
+    PossibleValuesParser::new(RowForm::ALL.map(possible_form))
+        .try_map(|name| RowForm::ALL.into_iter().find(|form| form.as_str() == name).ok_or("no such form"))
 }
 
-impl From<RowForm> for emberwort_rows::RowForm {
-    fn from(form: RowForm) -> Self {
-        match form {
-            RowForm::Table => Self::Table,
-            RowForm::Tree => Self::Tree,
-            RowForm::Ndjson => Self::Ndjson,
-            RowForm::Csv => Self::Csv,
-            RowForm::Hex => Self::Hex,
-            RowForm::Bytes => Self::Bytes,
-        }
-    }
+/// A form of rows, as help offers it.
+pub fn possible_form(form: RowForm) -> PossibleValue {
+    PossibleValue::new(form.as_str()).help(form.help())
 }
 
 #[derive(Debug, Args)]

@@ -1,12 +1,12 @@
 //! Where output goes: standard output that ends quietly with its reader, standard error that nobody has to read, colour.
 
-use emberwort_rows::{Paint, painted};
 use std::fmt::Display;
 use std::io::{self, BufWriter, IsTerminal, StdoutLock, Write};
 use std::time::{Duration, Instant};
 
 use clap::ValueEnum;
 use emberwort_model::diagnostics::{escaped, is_unsafe_to_show};
+use emberwort_rows::{Paint, painted};
 use indicatif::{ProgressBar, ProgressStyle};
 
 /// When colour is used.

@@ -215,8 +215,8 @@ impl Streams {
     }
 
     /// Hands on what follows now; ends the stream if that was all.
-    fn go_on(&mut self, way: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
-        let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
+    fn go_on(&mut self, flow: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+        let Some(stream) = self.streams.get_mut(&flow) else { return ControlFlow::Continue(()) };
         while let Some((at, _)) = stream.waiting.first_key_value() {
             if *at > stream.position {
                 if stream.waiting_bytes <= MAX_WAITING && self.waiting <= MAX_ALL_WAITING {
@@ -225,7 +225,7 @@ impl Streams {
                 let lacking = *at - stream.position;
                 self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
                 stream.skip(lacking, &mut self.recent);
-                tell(way, Event::Gap(lacking))?;
+                tell(flow, Event::Gap(lacking))?;
                 continue;
             }
             let Some((at, (time, bytes))) = stream.waiting.pop_first() else { break };
@@ -239,13 +239,13 @@ impl Streams {
                 self.repeated += 1;
             } else {
                 stream.take(new, &mut self.recent);
-                tell(way, Event::Bytes(time, new))?;
+                tell(flow, Event::Bytes(time, new))?;
             }
         }
         if stream.end.is_some_and(|end| end <= stream.position) {
             // What lies behind the end is none of it.
-            self.remove(way);
-            return tell(way, Event::End);
+            self.remove(flow);
+            return tell(flow, Event::End);
         }
         ControlFlow::Continue(())
     }
@@ -253,11 +253,11 @@ impl Streams {
     /// The receiver of a stream has all bytes up to a number: those that did not come before are not in the capture.
     fn catch_up(
         &mut self,
-        way: Flow,
+        flow: Flow,
         acknowledged: u32,
         tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
-        let Some(stream) = self.streams.get_mut(&way) else { return ControlFlow::Continue(()) };
+        let Some(stream) = self.streams.get_mut(&flow) else { return ControlFlow::Continue(()) };
         let ahead = i64::from(acknowledged.wrapping_sub(stream.next) as i32);
         let Some((first, _)) = stream.waiting.first_key_value() else { return ControlFlow::Continue(()) };
         let lacking = first.saturating_sub(stream.position);
@@ -266,13 +266,13 @@ impl Streams {
         }
         self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
         stream.skip(lacking, &mut self.recent);
-        tell(way, Event::Gap(lacking))?;
-        self.go_on(way, tell)
+        tell(flow, Event::Gap(lacking))?;
+        self.go_on(flow, tell)
     }
 
     /// Follows a stream no longer.
-    fn remove(&mut self, way: Flow) {
-        if let Some(stream) = self.streams.remove(&way) {
+    fn remove(&mut self, flow: Flow) {
+        if let Some(stream) = self.streams.remove(&flow) {
             self.waiting -= stream.waiting_bytes;
             self.recent -= stream.recent.len();
         }
@@ -290,19 +290,19 @@ impl Streams {
     }
 
     /// Ends a stream with all that waits in it.
-    fn end(&mut self, way: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
-        while let Some(stream) = self.streams.get_mut(&way) {
+    fn end(&mut self, flow: Flow, tell: &mut impl FnMut(Flow, Event<'_>) -> ControlFlow<()>) -> ControlFlow<()> {
+        while let Some(stream) = self.streams.get_mut(&flow) {
             let Some((first, _)) = stream.waiting.first_key_value() else {
-                self.remove(way);
-                return tell(way, Event::End);
+                self.remove(flow);
+                return tell(flow, Event::End);
             };
             let lacking = first.saturating_sub(stream.position);
             if lacking > 0 {
                 self.gaps = (self.gaps.0 + 1, self.gaps.1 + lacking);
                 stream.skip(lacking, &mut self.recent);
-                tell(way, Event::Gap(lacking))?;
+                tell(flow, Event::Gap(lacking))?;
             }
-            self.go_on(way, tell)?;
+            self.go_on(flow, tell)?;
         }
         ControlFlow::Continue(())
     }
@@ -533,9 +533,9 @@ mod tests {
     fn what_is_no_longer_followed_takes_no_memory() {
         let mut streams = Streams::default();
         let mut ended = Vec::new();
-        let mut tell = |way: Flow, event: Event<'_>| {
+        let mut tell = |flow: Flow, event: Event<'_>| {
             if event == Event::End {
-                ended.push(way);
+                ended.push(flow);
             }
             ControlFlow::Continue(())
         };

@@ -374,7 +374,7 @@ impl Variables for ItemVariables<'_, '_> {
             Variable::AgeOf(name) => {
                 let node = self.item.frame().and_then(|frame| frame.node);
                 let channel = self.item.channel();
-                let of = |end| self.last.get(&((DefinitionId::new(*name)).index(), channel, end, node));
+                let of = |end| self.last.get(&(*name, channel, end, node));
                 self.seconds_since(of(End::Device).or_else(|| of(End::Host))?.time)
             }
         }
@@ -435,7 +435,7 @@ impl Query {
             let names = &mut self.names;
             let mut read =
                 |message| Bound::new(&self.text, plan, message, names).ok().or_else(|| never(names, plan, message));
-            let of_messages = (0..plan.messages.len()).filter_map(|index| read(Some(MessageId::new(index)))).collect();
+            let of_messages = plan.message_ids().filter_map(|(index, _)| read(Some(index))).collect();
             if self.other.is_none() {
                 self.other = read(None);
             }

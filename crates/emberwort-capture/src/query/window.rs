@@ -77,7 +77,7 @@ impl<S: ItemSink> Downstream<S> {
         self.sink.update_revisions(revisions);
         for (index, definition) in revisions.definition_ids().skip(self.wanted.len()) {
             self.wanted
-                .push((0..definition.plan.messages.len()).map(|m| self.sink.wants(index, MessageId::new(m))).collect());
+                .push(definition.plan.message_ids().map(|(message, _)| self.sink.wants(index, message)).collect());
         }
     }
 

@@ -40,15 +40,15 @@ const MAX_DEPTH: usize = 8;
 impl NestedFrames {
     fn count(&mut self, plan: &Plan, message: MessageId, from: End, values: &Values, depth: usize) {
         let message = &plan.messages[message].message;
-        let mut inside: Vec<(String, usize, usize)> = Vec::new();
+        let mut inside: Vec<(String, ChannelId, usize)> = Vec::new();
         each_value(&message.fields, values, |path, field, slot| {
             if let Kind::NestedFrame { channel, .. } = field.kind {
-                inside.push((format!("{}.{path}", message.name), channel.index(), slot));
+                inside.push((format!("{}.{path}", message.name), channel, slot));
             }
         });
         for (path, channel, slot) in inside {
             let ValueRef::Bytes(bytes) = values.get(slot) else { continue };
-            let opened = nested_frame::open(plan, ChannelId::new(channel), from, bytes);
+            let opened = nested_frame::open(plan, channel, from, bytes);
             let found = match &opened {
                 Ok(inner) => Found::Good(plan.messages[inner.message].message.name.clone()),
                 Err(fault) => Found::Broken(fault.reason()),

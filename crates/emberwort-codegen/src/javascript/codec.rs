@@ -51,12 +51,9 @@ pub fn generate(plan: &Plan, parts: &Parts) -> Result<Vec<GeneratedFile>, Genera
     };
     let mut of_channel = plan.clone();
     of_channel.channels = vec![channel.clone()];
-    of_channel.messages.retain(|message| {
-        plan.messages
-            .iter()
-            .position(|one| one.message.name == message.message.name)
-            .is_some_and(|index| channel.carries(MessageId::new(index)))
-    });
+    of_channel
+        .messages
+        .retain(|message| plan.message_index(&message.message.name).is_some_and(|index| channel.carries(index)));
     let name = module(&plan.link.name);
     Ok(vec![GeneratedFile { name: format!("{name}_codec.js"), text: script(plan, channel, &of_channel) }])
 }

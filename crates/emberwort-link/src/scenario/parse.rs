@@ -41,8 +41,9 @@ impl Scenario {
     ) -> Result<Self, ScenarioError> {
         let file: TrialFile = toml::from_str(text).map_err(Box::new)?;
         let channel = index("channel", &file.channel, plan.channels.iter().map(|channel| channel.name.as_str()))
+            .map(ChannelId::new)
             .or_else(|problem| content("channel", problem))?;
-        let mut definitions = Definitions::of(plan, ChannelId::new(channel));
+        let mut definitions = Definitions::of(plan, channel);
         let span = time("span", &file.span)?;
         let devices = devices_of(&file.device, revisions, &mut definitions, read)?;
         let said = revisions.host.as_ref();

@@ -77,7 +77,7 @@ impl<'a> Reader<'a> {
 
     pub fn message(&self, at: &str, name: &str, from: End) -> Result<MessageId, ScenarioError> {
         let names = self.plan.messages.iter().map(|plan| plan.message.name.as_str());
-        let index = index("message", name, names).or_else(|problem| self.wrong(at, problem))?;
+        let index = index("message", name, names).map(MessageId::new).or_else(|problem| self.wrong(at, problem))?;
         let message = &self.plan.messages[index].message;
         let channel = &self.plan.channels[self.channel];
         if message.from != from {
@@ -86,10 +86,10 @@ impl<'a> Reader<'a> {
                 format!("`{name}` comes from the {}, not from the {}", message.from.as_str(), from.as_str()),
             );
         }
-        if !channel.carries(MessageId::new(index)) {
+        if !channel.carries(index) {
             return self.wrong(at, format!("`{name}` does not travel on `{}`", channel.name));
         }
-        Ok(MessageId::new(index))
+        Ok(index)
     }
 
     /// Whether frames of a message can say this node; where they say none, there is nothing to say.

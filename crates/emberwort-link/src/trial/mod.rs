@@ -366,7 +366,7 @@ impl<'a> Trial<'a> {
                     self.request(index, left, Some(exchange), watch);
                 }
             }
-            Event::Reply { device, request, asked, exchange, way } => {
+            Event::Reply { device, request, asked, exchange, source: way } => {
                 if self.runs(device) {
                     self.reply(device, way, (request, &asked), exchange, watch);
                 }

@@ -59,7 +59,7 @@ pub(super) enum Event {
     /// The host asks once more, if nobody has answered.
     Retry { index: usize, left: u32, exchange: Rc<Exchange> },
     /// A device answers a request with these values.
-    Reply { device: usize, request: MessageId, asked: Values, exchange: Option<Rc<Exchange>>, way: ReplySource },
+    Reply { device: usize, request: MessageId, asked: Values, exchange: Option<Rc<Exchange>>, source: ReplySource },
     /// The host goes on with its scripts.
     Script,
     /// The span is over.

@@ -63,7 +63,7 @@ impl Trial<'_> {
                     }
                     is_heard |= self.devices[device].is_played();
                     // What a program receives is found as what a played device does; what it makes of it, it knows alone.
-                    if self.uses[(self.devices[device].definition).index()].from_host.arrives(channel) {
+                    if self.uses[self.devices[device].definition.index()].from_host.arrives(channel) {
                         is_heard = true;
                         self.hold(sent);
                         let found = self.device_sides[device].feed(sent, &chunk);
@@ -302,7 +302,7 @@ impl Trial<'_> {
                     let (request, asked, exchange) = (frame.message, frame.values.clone(), exchange.clone());
                     self.at(
                         self.now + answer.after,
-                        Event::Reply { device, request, asked, exchange, way: answer.source },
+                        Event::Reply { device, request, asked, exchange, source: answer.source },
                     );
                 }
             }

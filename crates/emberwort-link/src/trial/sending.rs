@@ -60,13 +60,15 @@ impl Trial<'_> {
     pub(super) fn reply(
         &mut self,
         device: usize,
-        way: ReplySource,
+        source: ReplySource,
         request: (MessageId, &Values),
         exchange: Option<Rc<Exchange>>,
         watch: &mut dyn TrialObserver,
     ) {
         let (of, plan) = (&self.devices[device], &self.of_device(device).plan);
-        let Some((with, node, values)) = self.players[device].answer(plan, of, self.now, way, request) else { return };
+        let Some((with, node, values)) = self.players[device].answer(plan, of, self.now, source, request) else {
+            return;
+        };
         // An answer that names another node is nobody's.
         let exchange = exchange.filter(|_| node == of.node);
         self.send(Some(device), node, with, values, Cause { exchange, answers: Some(request) }, watch);
@@ -82,8 +84,7 @@ impl Trial<'_> {
         cause: Cause<'_>,
         watch: &mut dyn TrialObserver,
     ) {
-        let definition = device
-            .map_or(self.scenario.host, |device| TrialDefinitionId::new((self.devices[device].definition).index()));
+        let definition = device.map_or(self.scenario.host, |device| self.devices[device].definition);
         let Definition { plan, channel, .. } = self.scenario.definitions.get(definition);
         let compiled = &plan.messages[message];
         let revision = device.map_or(plan.link.revision, |device| self.devices[device].revision);
@@ -191,13 +192,10 @@ impl Trial<'_> {
     pub(super) fn is_not_taken(&mut self, sent: &Sent) -> bool {
         let receiver = match sent.from {
             End::Device => self.scenario.host,
-            End::Host => TrialDefinitionId::new(
-                (match self.devices.iter().find(|device| device.node == sent.node) {
-                    Some(device) => device.definition,
-                    None => return false,
-                })
-                .index(),
-            ),
+            End::Host => match self.devices.iter().find(|device| device.node == sent.node) {
+                Some(device) => device.definition,
+                None => return false,
+            },
         };
         if !sent.arrived || sent.definition == receiver {
             return false;

@@ -47,7 +47,7 @@ pub struct ChannelReport {
 
 /// The budget of every channel with so many devices.
 pub fn report(plan: &Plan, devices: u64) -> Vec<ChannelReport> {
-    (0..plan.channels.len()).map(|channel| channel_report(plan, ChannelId::new(channel), devices)).collect()
+    plan.channel_ids().map(|(channel, _)| channel_report(plan, channel, devices)).collect()
 }
 
 fn channel_report(plan: &Plan, index: ChannelId, devices: u64) -> ChannelReport {

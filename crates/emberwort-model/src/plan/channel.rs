@@ -20,7 +20,7 @@ pub struct Channel {
     device: Arc<Direction>,
     /// The host's frames where they are different.
     host: Option<Arc<Direction>>,
-    made: [DirectionCache; 2],
+    caches: [DirectionCache; 2],
 }
 
 impl Channel {
@@ -32,7 +32,7 @@ impl Channel {
             medium: device.medium.clone(),
             device: Arc::new(device),
             host: host.map(Arc::new),
-            made: Default::default(),
+            caches: Default::default(),
         }
     }
 
@@ -102,7 +102,7 @@ impl Channel {
     pub fn cached<T: Any + Send + Sync>(&self, from: End, make: impl FnOnce(Arc<Direction>) -> T) -> Arc<T> {
         let direction = self.direction(from);
         let is_host = self.is_split() && from == End::Host;
-        let made = self.made[usize::from(is_host)].0.get_or_init(|| Arc::new(make(direction.clone())));
+        let made = self.caches[usize::from(is_host)].0.get_or_init(|| Arc::new(make(direction.clone())));
         made.clone().downcast().expect("one type is made of a direction")
     }
 }

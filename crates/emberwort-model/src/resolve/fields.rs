@@ -149,7 +149,7 @@ impl Resolver<'_> {
         order
     }
 
-    fn kind(&mut self, item: &FieldItem, around: Option<FieldContext<'_>>) -> Option<Kind> {
+    fn kind(&mut self, item: &FieldItem, context: Option<FieldContext<'_>>) -> Option<Kind> {
         let none = item.none;
         let kind = match &item.ty {
             TypeExpr::Integer { signed, bits, scale, offset } => {
@@ -171,12 +171,12 @@ impl Resolver<'_> {
             }
             TypeExpr::Exactly { value, signed, bits } => self.exactly(*value, *signed, *bits)?,
             TypeExpr::List { element, length } => self.list(element, *length)?,
-            TypeExpr::By { field, cases, otherwise } => self.by(around, item, field, cases, otherwise.as_deref())?,
+            TypeExpr::By { field, cases, otherwise } => self.by(context, item, field, cases, otherwise.as_deref())?,
             TypeExpr::ValueOf { table, request, field } => {
-                self.value_of(around, item, table, request.as_ref(), field)?
+                self.value_of(context, item, table, request.as_ref(), field)?
             }
             TypeExpr::FrameOf(name) => match self.channels.get(&name.text) {
-                _ if around.is_none_or(|around| around.message.is_none()) => {
+                _ if context.is_none_or(|around| around.message.is_none()) => {
                     self.element(item.ty_span, "a nested frame");
                     return None;
                 }
@@ -325,8 +325,8 @@ impl Resolver<'_> {
     }
 
     /// The field that decides, among those before.
-    fn selector(&mut self, around: Option<FieldContext<'_>>, item: &FieldItem, name: &Name) -> Option<usize> {
-        let Some(around) = around else {
+    fn selector(&mut self, context: Option<FieldContext<'_>>, item: &FieldItem, name: &Name) -> Option<usize> {
+        let Some(around) = context else {
             self.element(item.ty_span, "a value whose form depends on another field");
             return None;
         };
@@ -359,14 +359,14 @@ impl Resolver<'_> {
 
     fn by(
         &mut self,
-        around: Option<FieldContext<'_>>,
+        context: Option<FieldContext<'_>>,
         item: &FieldItem,
         name: &Name,
         cases: &[CaseItem],
         otherwise: Option<&FieldItem>,
     ) -> Option<Kind> {
-        let slot = self.selector(around, item, name)?;
-        let decider = around.map(|around| around.before[slot].clone())?;
+        let slot = self.selector(context, item, name)?;
+        let decider = context.map(|around| around.before[slot].clone())?;
         let mut found: Vec<Case> = Vec::new();
         let mut fine = true;
         for case in cases {
@@ -454,7 +454,7 @@ impl Resolver<'_> {
 
     fn value_of(
         &mut self,
-        around: Option<FieldContext<'_>>,
+        context: Option<FieldContext<'_>>,
         item: &FieldItem,
         table: &Name,
         request: Option<&Name>,
@@ -463,11 +463,11 @@ impl Resolver<'_> {
         let found = self.table_named(table)?;
         let (selector, otherwise) = match request {
             None => {
-                let slot = self.selector(around, item, field)?;
+                let slot = self.selector(context, item, field)?;
                 (Selector::Field(slot), None)
             }
             Some(request) => {
-                let selector = self.request(around, item, request, field)?;
+                let selector = self.request(context, item, request, field)?;
                 // Without the request, a receiver can only keep the bytes.
                 let bytes = Field::plain("unknown", Kind::Bytes(Length::Rest), self.byte_order);
                 if found.entries.iter().any(|entry| entry.field.name == bytes.name) {
@@ -493,12 +493,12 @@ impl Resolver<'_> {
     /// The deciding field of the request that this message answers.
     fn request(
         &mut self,
-        around: Option<FieldContext<'_>>,
+        context: Option<FieldContext<'_>>,
         item: &FieldItem,
         request: &Name,
         field: &Name,
     ) -> Option<Selector> {
-        let Some(message) = around.and_then(|around| around.message) else {
+        let Some(message) = context.and_then(|around| around.message) else {
             self.element(item.ty_span, "a value that depends on a request");
             return None;
         };

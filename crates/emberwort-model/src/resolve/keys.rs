@@ -108,15 +108,13 @@ impl Resolver<'_> {
                 message.rest_bytes = most;
             }
         }
-        for (index, channel) in channels.iter_mut().enumerate() {
+        for (index, channel) in (0..).map(ChannelId::new).zip(channels.iter_mut()) {
             // Each end has a wire of its own, which says whose a body is where its size does not.
-            if matches!(channel.medium.kind, MediumKind::Spi { .. })
-                && has_same_sizes(ChannelId::new(index), channel, messages)
-            {
+            if matches!(channel.medium.kind, MediumKind::Spi { .. }) && has_same_sizes(index, channel, messages) {
                 channel.split();
             }
             for (from, direction) in channel.directions_mut() {
-                self.keys_of(ChannelId::new(index), direction, messages, from);
+                self.keys_of(index, direction, messages, from);
             }
         }
     }

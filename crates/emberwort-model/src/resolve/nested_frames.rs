@@ -16,7 +16,7 @@ impl Resolver<'_> {
         // Which channels' frames the frames of each channel can carry.
         let mut carries: Vec<HashSet<ChannelId>> = vec![HashSet::new(); plan.channels.len()];
         let mut nested_frames = Vec::new();
-        for (index, (compiled, item)) in plan.messages.iter().zip(&file.messages).enumerate() {
+        for ((index, compiled), item) in plan.message_ids().zip(&file.messages) {
             let items = item.sections.iter().flat_map(|section| &section.fields);
             for (field, field_item) in compiled.message.fields.iter().zip(items) {
                 if let Kind::NestedFrame { channel, .. } = field.kind {
@@ -33,10 +33,8 @@ impl Resolver<'_> {
             while let Some(channel) = open.pop() {
                 open.extend(carries[channel.index()].iter().filter(|next| seen.insert(**next)));
             }
-            if let Some(outer) = plan
-                .channel_ids()
-                .map(|(outer, _)| outer)
-                .find(|outer| on(MessageId::new(message), *outer) && seen.contains(outer))
+            if let Some(outer) =
+                plan.channel_ids().map(|(outer, _)| outer).find(|outer| on(message, *outer) && seen.contains(outer))
             {
                 self.report(Finding::new(
                     Code::EndlessNesting,

@@ -50,7 +50,7 @@ pub struct Framing {
     /// The bytes that are escaped.
     escaped: Vec<u8>,
     /// Where everything lies, if frames have a common shape.
-    quick: Option<FastPath>,
+    fast_path: Option<FastPath>,
 }
 
 /// Bytes with which every frame begins: its sync bytes, else a constant in whole bytes in front.
@@ -185,7 +185,7 @@ impl Framing {
             sequence: find(|role| *role == Role::Sequence),
             revision: find(|role| *role == Role::Revision),
             fixed: (0..plan.parts.len()).filter(|n| matches!(plan.parts[*n].role, Role::Fixed(_))).collect(),
-            quick: None,
+            fast_path: None,
             digits: (0..plan.parts.len()).filter(|n| plan.parts[*n].hex).collect(),
             terminator: plan.terminator(),
             escaped: match plan.finder {
@@ -194,7 +194,7 @@ impl Framing {
             },
             plan,
         };
-        framing.quick = FastPath::of(&framing.plan, &framing.checksums);
+        framing.fast_path = FastPath::of(&framing.plan, &framing.checksums);
         let length_end = framing.length_end();
         let is_early = |right: &RightValue| right.place().end() <= length_end;
         (framing.early, framing.late) = RightValue::all(&framing.plan).into_iter().partition(is_early);
@@ -204,19 +204,19 @@ impl Framing {
     /// Judges frames in the general way alone, also those of a common shape: for holding the two to the same results.
     #[must_use]
     pub fn without_shortcut(mut self) -> Self {
-        self.quick = None;
+        self.fast_path = None;
         self
     }
 
     /// Whether frames have a common shape.
     pub(crate) fn is_quick(&self) -> bool {
-        self.quick.is_some()
+        self.fast_path.is_some()
     }
 
     /// The good frame of a common shape with which these bytes begin; of packets, that they are. What it does not know is still to be judged.
     #[inline(always)]
     pub(crate) fn fast_frame<'a>(&self, bytes: &'a [u8]) -> Option<FrameView<'a>> {
-        self.quick.as_ref()?.read(&self.checksums, bytes)
+        self.fast_path.as_ref()?.read(&self.checksums, bytes)
     }
 
     /// Bytes with which every frame begins and by which its start is found: the sync bytes, else a constant part in front.

@@ -220,18 +220,20 @@ fn receive<'a>(channel: ChannelId, chunks: impl IntoIterator<Item = &'a [u8]>) -
     log.events
 }
 
-const SIZED: usize = 7;
-const QUIET: usize = 8;
-const LINES: usize = 9;
-const KEYS: usize = 10;
-const FOLLOWS: usize = 11;
-const BLOCKS: usize = 12;
-const MARKED: usize = 13;
-const UNCHECKED: usize = 14;
+const SIZED: ChannelId = ChannelId::new(7);
+const QUIET: ChannelId = ChannelId::new(8);
+const LINES: ChannelId = ChannelId::new(9);
+const KEYS: ChannelId = ChannelId::new(10);
+const FOLLOWS: ChannelId = ChannelId::new(11);
+const BLOCKS: ChannelId = ChannelId::new(12);
+const MARKED: ChannelId = ChannelId::new(13);
+const UNCHECKED: ChannelId = ChannelId::new(14);
 
 /// The channels whose bytes alone say where frames begin and end.
-fn stream_channel() -> impl Strategy<Value = usize> {
-    proptest::sample::select(vec![0, 1, 3, 4, 5, 6, SIZED, LINES, FOLLOWS, BLOCKS, MARKED])
+fn stream_channel() -> impl Strategy<Value = ChannelId> {
+    proptest::sample::select(
+        [&[0, 1, 3, 4, 5, 6].map(ChannelId::new)[..], &[SIZED, LINES, FOLLOWS, BLOCKS, MARKED]].concat(),
+    )
 }
 
 /// A frame of one of the messages; `count` is its sequence number.
@@ -239,14 +241,10 @@ fn frame(channel: ChannelId, count: u8, note: &[u8]) -> Vec<u8> {
     let framing = PLAN.channels[channel].framing(End::Device);
     let mut out = Vec::new();
     let (key, body) = match note {
-        note if channel == ChannelId::new(BLOCKS) => {
-            (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect())
-        }
-        note if channel == ChannelId::new(LINES) => {
-            (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect())
-        }
+        note if channel == BLOCKS => (7, (0..16).map(|n| note.get(n).copied().unwrap_or(count)).collect()),
+        note if channel == LINES => (0, b"S".iter().copied().chain(note.iter().map(|byte| b' ' + byte % 90)).collect()),
         [] => (2, Vec::new()),
-        note if channel == ChannelId::new(SIZED) => (3, vec![count, note[0], 0xC6, 0x39]),
+        note if channel == SIZED => (3, vec![count, note[0], 0xC6, 0x39]),
         note => (1, [&[count, 0, note.len() as u8][..], note].concat()),
     };
     framing.encode(&Header { key, sequence: count.into(), ..Header::default() }, &body, &mut out).unwrap();
@@ -326,9 +324,9 @@ proptest! {
 
     #[test]
     fn every_byte_is_in_exactly_one_place(pieces in pieces(), channel in stream_channel()) {
-        let stream = stream(ChannelId::new(channel), &pieces);
+        let stream = stream(channel, &pieces);
         let mut at = 0u64;
-        for event in receive(ChannelId::new(channel), [&stream[..]]) {
+        for event in receive(channel, [&stream[..]]) {
             prop_assert_eq!(event.range().start, at, "events follow each other without gap or overlap");
             at = event.range().end;
             prop_assert_eq!(event.wire(), &stream[event.range().start as usize..at as usize]);
@@ -341,14 +339,14 @@ proptest! {
     fn the_size_of_the_chunks_makes_no_difference(
         pieces in pieces(), channel in stream_channel(), cuts in proptest::collection::vec(any::<prop::sample::Index>(), 0..20),
     ) {
-        let stream = stream(ChannelId::new(channel), &pieces);
-        let whole = receive(ChannelId::new(channel), [&stream[..]]);
+        let stream = stream(channel, &pieces);
+        let whole = receive(channel, [&stream[..]]);
         let mut cuts: Vec<usize> = cuts.iter().map(|cut| cut.index(stream.len() + 1)).collect();
         cuts.extend([0, stream.len()]);
         cuts.sort_unstable();
         let chunks: Vec<&[u8]> = cuts.windows(2).map(|pair| &stream[pair[0]..pair[1]]).collect();
-        prop_assert_eq!(&receive(ChannelId::new(channel), chunks), &whole);
-        prop_assert_eq!(&receive(ChannelId::new(channel), stream.chunks(1)), &whole);
+        prop_assert_eq!(&receive(channel, chunks), &whole);
+        prop_assert_eq!(&receive(channel, stream.chunks(1)), &whole);
     }
 
     /// After any damage at most the damaged frames and one more are lost.
@@ -360,13 +358,13 @@ proptest! {
         notes in proptest::collection::vec(note(), 20..21),
         channel in stream_channel().prop_filter("blocks have no numbers", |channel| *channel != BLOCKS),
     ) {
-        let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(ChannelId::new(channel), n as u8, note)).collect();
+        let frames: Vec<Vec<u8>> = notes.iter().enumerate().map(|(n, note)| frame(channel, n as u8, note)).collect();
         let clean: Vec<u8> = frames.concat();
         // Some bytes in the first half are replaced by others.
         let begin = at.index(clean.len() / 2);
         let end = begin + drop.min(clean.len() / 2 - begin);
         let stream = [&clean[..begin], &damage, &clean[end..]].concat();
-        let good: Vec<u64> = receive(ChannelId::new(channel), [&stream[..]])
+        let good: Vec<u64> = receive(channel, [&stream[..]])
             .into_iter()
             .filter_map(|event| match event { Event::Good(_, count, wire) if frames.contains(&wire) => Some(count), _ => None })
             .collect();
@@ -410,15 +408,15 @@ proptest! {
     #[test]
     fn frames_inside_of_unread_frames_are_not_delivered(
         inside in proptest::collection::vec((any::<u8>(), note()), 0..3),
-        channel in proptest::sample::select(vec![0usize, 1, 3, 4, 5, 6, MARKED, FOLLOWS]),
+        channel in proptest::sample::select([&[0, 1, 3, 4, 5, 6].map(ChannelId::new)[..], &[MARKED, FOLLOWS]].concat()),
         count: u8,
     ) {
         let limit = PLAN.channels[channel].direction(End::Device).limit;
-        let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(ChannelId::new(channel), *count, &note[..note.len().min(3)])).collect();
+        let mut body: Vec<u8> = inside.iter().flat_map(|(count, note)| frame(channel, *count, &note[..note.len().min(3)])).collect();
         // Room for parts and stuffing around it.
         body.truncate((limit - 12) / 2);
-        let (outer, behind) = (unknown(ChannelId::new(channel), &body), frame(ChannelId::new(channel), count, b"ab"));
-        let events = receive(ChannelId::new(channel), [&outer[..], &behind[..]].concat().chunks(5));
+        let (outer, behind) = (unknown(channel, &body), frame(channel, count, b"ab"));
+        let events = receive(channel, [&outer[..], &behind[..]].concat().chunks(5));
         let expected = [
             Event::Unread(0..outer.len() as u64, FrameFault::UnknownMessage { key: 0x77 }, outer.clone()),
             Event::Good(outer.len() as u64..(outer.len() + behind.len()) as u64, count.into(), behind),
@@ -442,30 +440,27 @@ fn a_body_that_cannot_be_decoded_is_consumed_whole_too() {
 fn without_a_checksum_the_search_goes_on_inside() {
     // C6 39 77 04, and a Ping of four bytes inside.
     let stream = [0xC6, 0x39, 0x77, 4, 0xC6, 0x39, 2, 0, 0xC6, 0x39, 2, 0];
-    assert_eq!(
-        kinds_of(ChannelId::new(UNCHECKED), &stream),
-        ["unread 0..4 unknown message", "good 4..8", "good 8..12"]
-    );
+    assert_eq!(kinds_of(UNCHECKED, &stream), ["unread 0..4 unknown message", "good 4..8", "good 8..12"]);
     // Nothing inside: the frame is one piece.
-    assert_eq!(kinds_of(ChannelId::new(UNCHECKED), &[0xC6, 0x39, 0x77, 2, 1, 2]), ["unread 0..6 unknown message"]);
+    assert_eq!(kinds_of(UNCHECKED, &[0xC6, 0x39, 0x77, 2, 1, 2]), ["unread 0..6 unknown message"]);
 }
 
 #[test]
 fn one_damaged_block_is_one_broken_frame() {
     // Frames of 21 bytes that begin with a constant, and hold that byte all over.
-    let good = frame(ChannelId::new(BLOCKS), 0, &[1; 16]);
+    let good = frame(BLOCKS, 0, &[1; 16]);
     assert_eq!(good.len(), 21);
     for at in 1..21 {
         let mut damaged = good.clone();
         damaged[at] ^= 0x10;
-        let events = kinds_of(ChannelId::new(BLOCKS), &[&good[..], &damaged, &good].concat());
+        let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
         assert_eq!(events.len(), 3, "byte {at}: {events:?}");
         assert!(events[1].starts_with("broken 21..42 ") || events[1] == "broken 21..24 fixed", "byte {at}: {events:?}");
     }
     // Without its first byte nothing begins there.
     let mut damaged = good.clone();
     damaged[0] = 0;
-    let events = kinds_of(ChannelId::new(BLOCKS), &[&good[..], &damaged, &good].concat());
+    let events = kinds_of(BLOCKS, &[&good[..], &damaged, &good].concat());
     assert_eq!((&events[0][..], &events[events.len() - 1][..]), ("good 0..21", "good 42..63"));
 }
 
@@ -480,32 +475,28 @@ fn constants_and_what_is_said_twice_are_judged_before_the_frame_is_complete() {
         log.events.iter().filter(|event| matches!(event, Event::Good(..))).count()
     };
     // A length of 30 where there are none, with the frame behind it: its copy differs.
-    let mut twice = frame(ChannelId::new(FOLLOWS), 1, b"");
+    let mut twice = frame(FOLLOWS, 1, b"");
     twice[0] = 30;
-    assert_eq!(goods(ChannelId::new(FOLLOWS), &[&twice[..], &frame(ChannelId::new(FOLLOWS), 2, b"")].concat()), 1);
+    assert_eq!(goods(FOLLOWS, &[&twice[..], &frame(FOLLOWS, 2, b"")].concat()), 1);
     // Constants in front of the length and behind it.
     for (at, wrong) in [(2, 5u8), (6, 0x51)] {
-        let mut marked = frame(ChannelId::new(MARKED), 1, b"");
+        let mut marked = frame(MARKED, 1, b"");
         marked[5] = 25;
         marked[at] = wrong;
-        assert_eq!(
-            goods(ChannelId::new(MARKED), &[&marked[..], &frame(ChannelId::new(MARKED), 2, b"")].concat()),
-            1,
-            "byte {at}"
-        );
-        let fault = receive(ChannelId::new(MARKED), [&marked[..]]).remove(0);
+        assert_eq!(goods(MARKED, &[&marked[..], &frame(MARKED, 2, b"")].concat()), 1, "byte {at}");
+        let fault = receive(MARKED, [&marked[..]]).remove(0);
         assert!(
             matches!(fault, Event::Broken(_, FrameFault::Fixed { found, .. }, _) if found == u64::from(wrong)),
             "{fault:?}"
         );
     }
     // A right constant and a wrong checksum: the checksum it is.
-    let mut sum = frame(ChannelId::new(MARKED), 1, b"");
+    let mut sum = frame(MARKED, 1, b"");
     *sum.last_mut().unwrap() ^= 1;
-    assert_eq!(kinds_of(ChannelId::new(MARKED), &sum), [format!("broken 0..{} checksum", sum.len())]);
+    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} checksum", sum.len())]);
     // Both wrong: the constant is named.
     sum[2] = 5;
-    assert_eq!(kinds_of(ChannelId::new(MARKED), &sum), [format!("broken 0..{} fixed", sum.len())]);
+    assert_eq!(kinds_of(MARKED, &sum), [format!("broken 0..{} fixed", sum.len())]);
 }
 
 /// What stands in a row of a log: `good 3 93 3C 64`, with the node of good frames.
@@ -519,7 +510,7 @@ fn events_of(bytes: &[u8]) -> Vec<String> {
             Event::Stray(..) => format!("stray {at:?}{wire}"),
         }
     };
-    receive(ChannelId::new(KEYS), [bytes]).into_iter().map(shown).collect()
+    receive(KEYS, [bytes]).into_iter().map(shown).collect()
 }
 
 #[test]
@@ -610,7 +601,7 @@ proptest! {
         for (at, byte) in noise {
             stream.insert(at.index(stream.len() + 1), byte);
         }
-        let events = receive(ChannelId::new(KEYS), [&stream[..]]);
+        let events = receive(KEYS, [&stream[..]]);
         let mut seen = vec![None; stream.len()];
         for event in &events {
             // A frame inside came before: its places are taken.
@@ -620,7 +611,7 @@ proptest! {
             free.iter().zip(event.wire()).for_each(|(at, byte)| seen[*at] = Some(*byte));
         }
         prop_assert_eq!(seen.into_iter().collect::<Option<Vec<u8>>>(), Some(stream.clone()));
-        prop_assert_eq!(receive(ChannelId::new(KEYS), stream.chunks(chunk)), events);
+        prop_assert_eq!(receive(KEYS, stream.chunks(chunk)), events);
     }
 
     /// Frames with a status byte of their own are all found behind any damage but the first.
@@ -634,7 +625,7 @@ proptest! {
         let begin = at.index(clean.len() + 1);
         let end = (begin + drop).min(clean.len());
         let stream = [&clean[..begin], &damage, &clean[end..]].concat();
-        let good = receive(ChannelId::new(KEYS), [&stream[..]]).into_iter().filter(|event| matches!(event, Event::Good(..)));
+        let good = receive(KEYS, [&stream[..]]).into_iter().filter(|event| matches!(event, Event::Good(..)));
         let good: Vec<Vec<u8>> = good.map(|event| event.wire().to_vec()).filter(|wire| wire[0] != 0xF8).collect();
         let mut offset = 0;
         let (mut before, mut behind) = (Vec::new(), Vec::new());
@@ -659,10 +650,10 @@ proptest! {
     /// Where silence separates frames, damage stays in its frame, and the size of the chunks makes no difference.
     #[test]
     fn silence_keeps_frames_apart(pieces in pieces(), chunk in 1usize..50) {
-        let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(ChannelId::new(QUIET), n, &pieces[n..=n])).collect();
+        let streams: Vec<Vec<u8>> = (0..pieces.len()).map(|n| stream_from(QUIET, n, &pieces[n..=n])).collect();
         let framing = PLAN.channels[QUIET].framing(End::Device);
         let mut receiver = Receiver::new(framing);
-        let mut log = Log { reader: BodyReader::new(PLAN.clone(), ChannelId::new(QUIET), None), events: Vec::new() };
+        let mut log = Log { reader: BodyReader::new(PLAN.clone(), QUIET, None), events: Vec::new() };
         for bytes in &streams {
             bytes.chunks(chunk).for_each(|chunk| receiver.feed(chunk, &mut log));
             receiver.silence(&mut log);
@@ -707,10 +698,10 @@ fn frames_of_each_stuffing_by_hand() {
         format!("39 02 02 39 39 {} 39 03", crc(ChannelId::new(6), &[2, 0x39]))
     );
     assert_eq!(
-        wire(ChannelId::new(SIZED), 9, b"a"),
+        wire(SIZED, 9, b"a"),
         format!("C6 39 03 09 09 61 C6 39 {}", crc(ChannelId::new(7), &[3, 9, 9, 0x61, 0xC6, 0x39]))
     );
-    assert_eq!(wire(ChannelId::new(QUIET), 9, b""), format!("02 09 {}", crc(ChannelId::new(8), &[2, 9])));
+    assert_eq!(wire(QUIET, 9, b""), format!("02 09 {}", crc(ChannelId::new(8), &[2, 9])));
 }
 
 #[test]
@@ -876,10 +867,10 @@ fn a_hundred_million_random_bytes_pass_as_often_as_they_should() {
 /// A sentence begins with its sync byte, whatever stands in front of it in the line: noise, or another one that was cut off.
 #[test]
 fn a_line_begins_with_its_sync_bytes() {
-    let whole = frame(ChannelId::new(LINES), 7, b"abc");
+    let whole = frame(LINES, 7, b"abc");
     for noise in [&[0xFF][..], b"noise ", &[b'x'; 300], &whole[..6], &[0xC3]] {
         let stream = [noise, &whole].concat();
-        let events = receive(ChannelId::new(LINES), [&stream[..]]);
+        let events = receive(LINES, [&stream[..]]);
         let good: Vec<_> = events.iter().filter(|event| matches!(event, Event::Good(..))).map(Event::wire).collect();
         assert_eq!(good, [&whole[..]], "behind {noise:?}: {events:?}");
     }

@@ -10,9 +10,10 @@ use emberwort_model::Plan;
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};
+use emberwort_rows::RowForm;
 use emberwort_wire::Time;
 
-use super::{RowForm, TableForm, names};
+use super::{TableForm, names, possible_form};
 
 /// The form of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -395,7 +396,7 @@ pub enum DecodeForm {
 impl ValueEnum for DecodeForm {
     fn value_variants<'a>() -> &'a [Self] {
         static ALL: LazyLock<Vec<DecodeForm>> = LazyLock::new(|| {
-            let rows = RowForm::value_variants().iter().copied().map(DecodeForm::Rows);
+            let rows = RowForm::ALL.into_iter().map(DecodeForm::Rows);
             #[cfg(feature = "parquet")]
             let rows = rows.chain([DecodeForm::Parquet]);
             rows.collect()
@@ -405,7 +406,7 @@ impl ValueEnum for DecodeForm {
 
     fn to_possible_value(&self) -> Option<PossibleValue> {
         match self {
-            Self::Rows(form) => form.to_possible_value(),
+            Self::Rows(form) => Some(possible_form(*form)),
             #[cfg(feature = "parquet")]
             Self::Parquet => Some(
                 PossibleValue::new("parquet").help("Tables by message and day in a folder, for engines: --out DIR"),

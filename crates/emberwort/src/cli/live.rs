@@ -4,8 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use emberwort_port::Address;
+use emberwort_rows::RowForm;
 
-use super::{AskedArgs, RevisionArgs, RowForm, SenderEnd, TableForm, names};
+use super::{AskedArgs, RevisionArgs, SenderEnd, TableForm, names, row_form};
 
 /// The port, and what is said of it.
 #[derive(Debug, Args)]
@@ -82,7 +83,7 @@ pub struct ListenArgs {
     #[arg(long)]
     pub strict: bool,
     /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    #[arg(long = "as", value_name = "FORM", default_value = "table", value_parser = row_form())]
     pub form: RowForm,
 }
 
@@ -176,7 +177,7 @@ pub struct SendArgs {
     #[arg(long)]
     pub raw: bool,
     /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    #[arg(long = "as", value_name = "FORM", default_value = "table", value_parser = row_form())]
     pub form: RowForm,
 }
 
@@ -207,7 +208,7 @@ pub struct PlayArgs {
     #[arg(long)]
     pub raw: bool,
     /// Form of the output
-    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    #[arg(long = "as", value_name = "FORM", default_value = "table", value_parser = row_form())]
     pub form: RowForm,
 }
 

@@ -12,6 +12,7 @@ use emberwort_model::budget::{
     ChannelReport, MessageRow, can_id, decimal_text, medium_text, report, time_text, to_f64,
 };
 use emberwort_model::{Plan, Source};
+use emberwort_rows::{Paint, time};
 use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, Header, Values};
@@ -23,7 +24,6 @@ use crate::output::{self, Look};
 use crate::project::{Project, imports_of, load_plan_apart, read_limited};
 use crate::reading::names::{channel_index, message_index, with_definition};
 use crate::render::{plural, table, wrapped};
-use emberwort_rows::{Paint, time};
 
 pub fn run(args: &BudgetArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let (file, channels) = with_definition(&args.channels);

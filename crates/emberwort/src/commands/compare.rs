@@ -10,6 +10,7 @@ use emberwort_evolution::{Comparison, History, Order, Pair, Revision, compare, w
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::plan::{Channel, Role};
+use emberwort_rows::Paint;
 
 use crate::cli::{CompareArgs, CompareForm};
 use crate::ending::Ending;
@@ -17,7 +18,6 @@ use crate::output::{self, Look, say};
 use crate::project::{AllowEntry, Project, read_definition};
 use crate::reading::revisions;
 use crate::render::comparison::{self, Earlier, FleetRow, Report};
-use emberwort_rows::Paint;
 
 pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     // Two files need no project around them.
@@ -104,7 +104,7 @@ pub fn run(args: &CompareArgs, link: Option<&Path>, look: Look) -> anyhow::Resul
         edited_after_sealing: sealed,
         link: &new.plan.link.name,
         comparison: &found,
-        ways: &ways,
+        remedies: &ways,
         allowed: &allowed,
         order,
         channels: by_revision_part(&new.plan, &found),

@@ -13,13 +13,14 @@ use emberwort_capture::revision_map::Definition;
 use emberwort_capture::{Filtered, FirstRows, Item, ItemSink, LastRows};
 use emberwort_model::Plan;
 use emberwort_model::plan::MessagePlan;
+use emberwort_rows::{Paint, RowForm, RowPrinter, RowStyle, RowsOnCores, ShownTimes, Zone, write_tree_fields};
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{BodyError, Time, Values, decode};
 
 use super::exchanges::ExchangePrinter;
 use super::explain;
 use super::tables;
-use crate::cli::{DecodeArgs, DecodeForm, RowForm, SenderEnd, moment};
+use crate::cli::{DecodeArgs, DecodeForm, SenderEnd, moment};
 use crate::ending::Ending;
 use crate::files::PendingFile;
 use crate::output::{self, Look, say};
@@ -34,7 +35,6 @@ use crate::render::plural;
 use crate::render::stats::{
     Account, ambiguous, contradictions, damage_text, hint, sentence, time_sentence, told_apart,
 };
-use emberwort_rows::{Paint, RowPrinter, RowStyle, RowsOnCores, ShownTimes, Zone, write_tree_fields};
 
 pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     if let Some(name) = &args.body {
@@ -76,7 +76,7 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         return explain::run(args, number, link, spoken, look);
     }
     let style = RowStyle {
-        form: form.into(),
+        form,
         raw: args.raw,
         only: args.asked.only_message(spoken.revisions.own()),
         labels: crate::reading::labels::read(args.labels.as_deref(), spoken.revisions.own())?,

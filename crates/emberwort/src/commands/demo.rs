@@ -8,13 +8,13 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
 use emberwort_port::Program;
+use emberwort_rows::Paint;
 
 use crate::cli::DemoArgs;
 use crate::ending::Ending;
 use crate::files;
 use crate::interrupt;
 use crate::output::{self, Look};
-use emberwort_rows::Paint;
 
 /// The files of the example project, as `examples/marlock` in the repository holds them.
 const FILES: &[(&str, &str)] = &[

@@ -14,11 +14,10 @@ use emberwort_text::show;
 use emberwort_wire::ValueRef;
 use serde_json::{Value as Json, json};
 
-use crate::cli::RowForm;
 use crate::output::{self, Look, Stdout, say};
 use crate::render::wrapped_under;
 use emberwort_rows::time::{self, rfc3339};
-use emberwort_rows::{Paint, has_unit};
+use emberwort_rows::{Paint, RowForm, has_unit};
 
 /// Prints exchanges, and counts them.
 pub struct ExchangePrinter {

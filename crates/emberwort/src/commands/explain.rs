@@ -14,6 +14,7 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::write_hex;
 use emberwort_model::plan::{Channel, FrameFinder, Role};
+use emberwort_rows::{meaning, place, time::rfc3339};
 use emberwort_wire::FrameFault;
 
 use crate::cli::DecodeArgs;
@@ -25,8 +26,6 @@ use crate::reading::sources::Settings;
 use crate::render::assignment::because;
 use crate::render::stats::{Account, sentence};
 use crate::render::{plural, wrapped_under};
-use emberwort_rows::time::rfc3339;
-use emberwort_rows::{meaning, place};
 
 /// Explains the frame with one number.
 struct Explain {

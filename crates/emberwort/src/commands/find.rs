@@ -7,6 +7,7 @@ use anyhow::bail;
 use emberwort_capture::query::find::{FieldForm, Find, Found, Pattern, Place, SearchedValue};
 use emberwort_capture::query::like::Like;
 use emberwort_model::Plan;
+use emberwort_rows::time::rfc3339;
 use serde_json::json;
 
 use crate::cli::{FindArgs, InputArgs, TableForm};
@@ -18,7 +19,6 @@ use crate::reading::queried::{Interruptible, asked};
 use crate::render::sheets::Sheet;
 use crate::render::stats::{Account, damage_text, sentence};
 use crate::render::{plural, summary::short};
-use emberwort_rows::time::rfc3339;
 
 /// So many places in bytes are shown.
 const MAX_SHOWN: usize = 20;
@@ -49,12 +49,12 @@ pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     Ok(account(&reading, &input))
 }
 
-fn account(reading: &InputsOutcome, input: &InputArgs) -> Ending {
-    let inputs = &reading.inputs;
+fn account(outcome: &InputsOutcome, input: &InputArgs) -> Ending {
+    let inputs = &outcome.inputs;
     if crate::interrupt::came() && !input.follow {
         say!("interrupted; this is what was read until then:");
     }
-    let account = Account { statistics: &reading.statistics, file_bytes: inputs.file_bytes, damage: &inputs.damage };
+    let account = Account { statistics: &outcome.statistics, file_bytes: inputs.file_bytes, damage: &inputs.damage };
     say!("{}", sentence(&account));
     for (name, damage) in &inputs.damage {
         say!("{}", damage_text(name, damage));

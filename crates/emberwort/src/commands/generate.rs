@@ -9,6 +9,7 @@ use emberwort_codegen::{Clash, GeneratedFile, MARK, Parts, c, javascript, python
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
+use emberwort_rows::Paint;
 
 use crate::cli::GenerateArgs;
 use crate::ending::Ending;
@@ -18,7 +19,6 @@ use crate::project::{CodeSize, Enums, GenerateEntry, GenerateKind, Project, Role
 use crate::reading::revisions;
 use crate::render::table::table;
 use crate::render::wrapped;
-use emberwort_rows::Paint;
 
 /// The vectors of a revision are always the same.
 const SEED: u64 = 0x6D61_726C_6F63_6B21;

@@ -11,6 +11,7 @@ use emberwort_model::diagnostics::escaped;
 use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, rows};
 use emberwort_model::number::Decimal;
+use emberwort_rows::{Paint, time};
 use serde_json::{Value as Json, json};
 
 use crate::cli::{LayoutArgs, LayoutForm};
@@ -21,7 +22,6 @@ use crate::project::{Project, load_plan_apart};
 use crate::reading::names::{message_index, none_left_out, with_definition};
 use crate::render::picture::draw;
 use crate::render::{plural, table, wrapped};
-use emberwort_rows::{Paint, time};
 
 /// Columns of a picture where no terminal says how many there are.
 const PIPE_WIDTH: usize = 110;

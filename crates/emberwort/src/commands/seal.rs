@@ -6,6 +6,7 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_evolution::{History, Sealed, file_name, folded, sealed_text};
 use emberwort_model::Plan;
+use emberwort_rows::Paint;
 use serde_json::json;
 
 use crate::cli::{SealArgs, TableForm};
@@ -17,7 +18,6 @@ use crate::reading::revisions;
 use crate::render::findings;
 use crate::render::plural;
 use crate::render::table::table;
-use emberwort_rows::Paint;
 
 pub fn run(args: &SealArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let definition = Project::find(link)?.definition;

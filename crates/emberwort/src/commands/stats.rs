@@ -24,7 +24,7 @@ use crate::render::summary::{self, Summed};
 
 /// What came of reading captures.
 struct Read {
-    reading: InputsOutcome,
+    outcome: InputsOutcome,
     /// What was summed up beside the accounting, if that was asked for.
     sums: Option<Sums>,
     nested: NestedFrames,
@@ -52,7 +52,7 @@ fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) ->
     if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
         let mut nested = NestedFrames::default();
         let reading = inputs::decode_all(input, link, spoken, Interruptible(&mut nested))?;
-        return Ok(Read { reading, sums: None, nested, is_whole });
+        return Ok(Read { outcome: reading, sums: None, nested, is_whole });
     }
     let mut summary = Summary::new(args.fields);
     // What is missing, and what belongs together, only all frames say.
@@ -62,7 +62,7 @@ fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) ->
     let reading = inputs::decode_all(input, link, spoken, wanted)?;
     let nested = sums.other;
     let (senders, latencies) = (rest.one, rest.other.into_sink());
-    Ok(Read { reading, sums: Some(Sums { summary, senders, latencies, plan }), nested, is_whole })
+    Ok(Read { outcome: reading, sums: Some(Sums { summary, senders, latencies, plan }), nested, is_whole })
 }
 
 impl Sums {
@@ -77,7 +77,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         true => crate::interrupt::catch_as_end(),
         false => crate::interrupt::catch(),
     }
-    let Read { reading: read_one, sums, nested, is_whole } = read(args, &args.input, link, look)?;
+    let Read { outcome: read_one, sums, nested, is_whole } = read(args, &args.input, link, look)?;
     if crate::interrupt::came() && !args.input.follow {
         say!("interrupted; this is what was read until then");
     }
@@ -91,7 +91,7 @@ pub fn run(args: &StatsArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
     let mut differing = None;
     if let (Some(other), Some(summed)) = (&args.against, &summed) {
         let input = InputArgs { inputs: vec![other.clone()], ..args.input.clone() };
-        let Read { reading: read_other, sums, .. } = read(args, &input, link, look)?;
+        let Read { outcome: read_other, sums, .. } = read(args, &input, link, look)?;
         found |= !read_other.inputs.damage.is_empty();
         let of_other = sums.as_ref().map(|sums| sums.summed(read_other.statistics.input));
         differing = of_other.map(|other| summary::differences(summed, &other));

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use anyhow::Context;
 use emberwort_model::diagnostics::escaped;
+use emberwort_rows::Paint;
 use emberwort_waveform::survey::{Guess, SignalObservations, Survey, usual_baud, usual_bitrate};
 use serde_json::{Value as Json, json};
 
@@ -15,7 +16,6 @@ use crate::reading::opening::{input_name, open};
 use crate::reading::waveforms::{WaveformForm, hear};
 use crate::render::plural;
 use crate::render::table::table;
-use emberwort_rows::Paint;
 
 pub fn run(args: &SurveyArgs, look: Look) -> anyhow::Result<Ending> {
     let shown = input_name(&args.file);
@@ -100,15 +100,15 @@ fn frequency(hertz: f64) -> String {
 }
 
 /// The commonest pulse of both levels: the one that makes up more of its level.
-fn commonest(seen: &SignalObservations) -> Option<f64> {
-    let both = seen.widths.iter().filter_map(|widths| widths.commonest());
+fn commonest(observed: &SignalObservations) -> Option<f64> {
+    let both = observed.widths.iter().filter_map(|widths| widths.commonest());
     both.max_by(|one, other| one.1.total_cmp(&other.1)).map(|(width, _)| width)
 }
 
-fn guess(seen: &SignalObservations, guess: Option<Guess>) -> String {
+fn guess(observed: &SignalObservations, guess: Option<Guess>) -> String {
     match guess {
-        None if !seen.has_pulses() => "not looked at".to_owned(),
-        None if seen.edges == 0 => "nothing happens".to_owned(),
+        None if !observed.has_pulses() => "not looked at".to_owned(),
+        None if observed.edges == 0 => "nothing happens".to_owned(),
         None => String::new(),
         Some(Guess::Clock { hertz, share }) => format!("clock {} ({:.0} %)", frequency(hertz), share * 100.0),
         Some(Guess::Select { is_high }) => format!("select {}", level(is_high)),
@@ -287,7 +287,7 @@ fn advice(survey: &Survey) -> Vec<String> {
     lines
 }
 
-fn object(seen: &SignalObservations, guess: Option<Guess>) -> Json {
+fn object(observed: &SignalObservations, guess: Option<Guess>) -> Json {
     let pulses = |widths: &emberwort_waveform::survey::Widths| {
         let commonest = widths.commonest();
         json!({
@@ -323,14 +323,14 @@ fn object(seen: &SignalObservations, guess: Option<Guess>) -> Json {
         }
     };
     json!({
-        "signal": seen.name,
-        "least": seen.numbers.map(|(least, _)| least),
-        "greatest": seen.numbers.map(|(_, greatest)| greatest),
-        "rests": seen.rests().map(level),
-        "edges": seen.has_pulses().then_some(seen.edges),
-        "low": pulses(&seen.widths[0]),
-        "high": pulses(&seen.widths[1]),
-        "duty": seen.duty(),
+        "signal": observed.name,
+        "least": observed.numbers.map(|(least, _)| least),
+        "greatest": observed.numbers.map(|(_, greatest)| greatest),
+        "rests": observed.rests().map(level),
+        "edges": observed.has_pulses().then_some(observed.edges),
+        "low": pulses(&observed.widths[0]),
+        "high": pulses(&observed.widths[1]),
+        "duty": observed.duty(),
         "probably": guess,
     })
 }

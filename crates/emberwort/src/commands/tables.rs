@@ -6,9 +6,10 @@ use std::sync::Mutex;
 
 use anyhow::{Context, bail};
 use emberwort_dataset::{Folder, TableForm};
+use emberwort_rows::RowForm;
 use rayon::prelude::*;
 
-use crate::cli::{DecodeArgs, DecodeForm, InputArgs, RowForm};
+use crate::cli::{DecodeArgs, DecodeForm, InputArgs};
 use crate::ending::Ending;
 use crate::files;
 use crate::output::{Look, say};
@@ -172,18 +173,18 @@ fn one(
     Ok((reading, tables))
 }
 
-fn account(reading: &InputsOutcome) -> Ending {
+fn account(outcome: &InputsOutcome) -> Ending {
     let account = Account {
-        statistics: &reading.statistics,
-        file_bytes: reading.inputs.file_bytes,
-        damage: &reading.inputs.damage,
+        statistics: &outcome.statistics,
+        file_bytes: outcome.inputs.file_bytes,
+        damage: &outcome.inputs.damage,
     };
     say!("{}", sentence(&account));
-    for (name, damage) in &reading.inputs.damage {
+    for (name, damage) in &outcome.inputs.damage {
         say!("{}", damage_text(name, damage));
     }
-    for note in &reading.inputs.notes {
+    for note in &outcome.inputs.notes {
         say!("{note}");
     }
-    if reading.inputs.damage.is_empty() { Ending::Clean } else { Ending::WithFindings }
+    if outcome.inputs.damage.is_empty() { Ending::Clean } else { Ending::WithFindings }
 }

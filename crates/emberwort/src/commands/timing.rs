@@ -8,6 +8,7 @@ use anyhow::{Context, bail};
 use emberwort_capture::Decoder;
 use emberwort_capture::line_timing::{LineTiming, Spread};
 use emberwort_model::model::End;
+use emberwort_rows::Paint;
 use emberwort_waveform::findings::{allowed_slope, bit_timing};
 use emberwort_waveform::slopes::{Levels, Slope, Slopes};
 use emberwort_waveform::wiring::Extremes;
@@ -23,7 +24,6 @@ use crate::reading::sources::Settings;
 use crate::reading::waveforms::{filtered, filtered_part, read, wiring};
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::table::table;
-use emberwort_rows::Paint;
 
 /// An edge of fewer samples than this cannot be measured.
 const SAMPLES_OF_EDGE: f64 = 4.0;

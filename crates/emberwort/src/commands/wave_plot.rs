@@ -11,6 +11,7 @@ use emberwort_capture::anatomy::{anatomy, direction};
 use emberwort_capture::{Decoder, DefinitionId, Item, ItemSink, Query, RevisionMap, Wants};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
+use emberwort_rows::{RowContext, meaning};
 use emberwort_waveform::Moment;
 use emberwort_waveform::findings::duration;
 use emberwort_waveform::trace::Traces;
@@ -28,7 +29,6 @@ use crate::reading::waveforms::read_beside;
 use crate::render::plural;
 use crate::render::stats::{Account, damage_text, sentence, time_sentence};
 use crate::render::wave::{self, Byte, Frame, Mark, Part, Picture};
-use emberwort_rows::{RowContext, meaning};
 
 /// So many frames a page holds at most; of the first of them also their parts.
 const MAX_FRAMES: usize = 150_000;
@@ -42,7 +42,7 @@ const PAGE_EDGES: usize = 6_000_000;
 const STEPS: usize = 2200;
 const PAGE_STEPS: usize = 60_000;
 
-pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> anyhow::Result<Ending> {
+pub fn run(args: &PlotArgs, link: Option<&Path>, definitions: CaptureDefinitions) -> anyhow::Result<Ending> {
     let is_page = args.picture == Some(PlotForm::Page);
     let extension = args.out.as_deref().and_then(Path::extension).and_then(|extension| extension.to_str());
     if is_page != (extension == Some("html")) {
@@ -51,9 +51,9 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> 
     if args.input.inputs.iter().any(|path| path == Path::new("-")) {
         bail!("a picture takes two looks at a waveform: give a file in place of standard input");
     }
-    let plan = spoken.revisions.own().clone();
+    let plan = definitions.revisions.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
-    settings.nodes = spoken.nodes;
+    settings.nodes = definitions.nodes;
     let around = args.asked.around.as_deref().map(|text| Query::new(text, &plan)).transpose();
     let around = around.map_err(|problem| anyhow::anyhow!("--around cannot be read: {problem}"))?;
     // Around what one asks for is where to look, and no filter.
@@ -61,7 +61,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, spoken: CaptureDefinitions) -> 
     let look = |span: (Moment, Moment), keeps: CollectedData, around: Option<Query>, edges: usize, steps: usize| {
         let (known, found) = (None, None);
         let mut collect = Collect { span, keeps, around, context: known, frames: Vec::new(), found, left: 0 };
-        let decoder = Decoder::of(spoken.revisions.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
+        let decoder = Decoder::of(definitions.revisions.clone(), asked(&filters, &plan, Interruptible(&mut collect))?);
         let traces = |wiring: &_| Some(Traces::new(wiring, span, edges, steps));
         let mut decoder = decoder;
         let (heard, traces) = read_beside(&settings, &mut decoder, &traces)?;

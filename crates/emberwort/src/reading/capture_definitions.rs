@@ -13,13 +13,13 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
 use emberwort_model::plan::Role;
+use emberwort_rows::Paint;
 
 use crate::cli::RevisionArgs;
 use crate::output::{Look, say};
 use crate::project::{Project, load_plan_of, read_definition};
 use crate::reading::fleet::{self, Fleet, Unit};
 use crate::reading::revisions;
-use emberwort_rows::Paint;
 
 /// The definitions that a capture is read with.
 pub struct CaptureDefinitions {

@@ -17,6 +17,7 @@ use emberwort_capture::{
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
+use emberwort_rows::time::rfc3339;
 use emberwort_wire::Time;
 use indicatif::{ProgressBar, ProgressStyle};
 
@@ -26,7 +27,6 @@ use super::sources::Settings;
 use super::waveforms;
 use crate::cli::{CaptureForm, InputArgs, SenderEnd};
 use crate::render::plural;
-use emberwort_rows::time::rfc3339;
 
 /// What came of all inputs.
 pub struct InputsOutcome {
@@ -362,10 +362,9 @@ fn need_channel(args: &InputArgs, plan: &Plan, on: Option<ChannelId>, what: &str
         }
         return Ok(index);
     }
-    let serial = |index: &usize| !plan.channels[*index].finder().is_packet();
-    let mut serial = (0..plan.channels.len()).filter(serial);
-    if let (Some(only), None) = (serial.next(), serial.next()) {
-        return Ok(ChannelId::new(only));
+    let mut serial = plan.channel_ids().filter(|(_, channel)| !channel.finder().is_packet());
+    if let (Some((only, _)), None) = (serial.next(), serial.next()) {
+        return Ok(only);
     }
     let all: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
     bail!("nothing says which channel the bytes of {what} come from\nsay it with --on CHANNEL: {}", all.join(", "))

@@ -10,11 +10,11 @@ use anyhow::{Context, bail};
 use emberwort_evolution::{History, Revision, Sealed, compare, folded, same_content};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::{Checked, Plan, Source};
+use emberwort_rows::Paint;
 
 use crate::output::Look;
 use crate::project::{AllowEntry, import_path, read_definition, read_limited};
 use crate::render::findings;
-use emberwort_rows::Paint;
 
 /// The folder of sealed revisions, beside the definition.
 pub fn folder(definition: &Path) -> PathBuf {

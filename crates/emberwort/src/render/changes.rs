@@ -11,13 +11,12 @@ use emberwort_capture::{RevisionMap, Row};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Field;
+use emberwort_rows::{Paint, RowForm, RowStyle, has_unit, time::rfc3339, write_csv_cell, write_value};
 use emberwort_text::json::{self, Writing};
 use emberwort_wire::{ValueRef, Values};
 
 use crate::output::{self, Stdout};
 use crate::render::wrapped_under;
-use emberwort_rows::time::rfc3339;
-use emberwort_rows::{Paint, RowForm, RowStyle, has_unit, write_csv_cell, write_value};
 
 /// Prints changes: old value and new.
 pub struct ChangePrinter {

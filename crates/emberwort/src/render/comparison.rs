@@ -6,12 +6,12 @@ use emberwort_evolution::prove::Proof;
 use emberwort_evolution::{Change, Comparison, Judgement, Order, Pair, Remedy, Verdict};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_rows::Paint;
 use serde_json::{Map, Value as Json, json};
 use similar::{ChangeTag, TextDiff};
 
 use super::{plural, wrapped_under};
 use crate::output::Look;
-use emberwort_rows::Paint;
 
 /// All that there is to say.
 pub struct Report<'a> {
@@ -22,7 +22,7 @@ pub struct Report<'a> {
     /// The last sealed revision, if the new one has the number of a sealed one and is not the same.
     pub edited_after_sealing: Option<u32>,
     /// What to write instead.
-    pub ways: &'a [Remedy],
+    pub remedies: &'a [Remedy],
     /// For each change, why it is accepted all the same.
     pub allowed: &'a [Option<String>],
     /// In which order both ends can be updated.
@@ -235,7 +235,7 @@ fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &m
         let _ = writeln!(text, "{}", wrapped_under(&format!("    accepted: {}", escaped(reason)), "      "));
         return text;
     }
-    if let Some(way) = report.ways.iter().find(|way| way.changes.contains(&index)) {
+    if let Some(way) = report.remedies.iter().find(|way| way.changes.contains(&index)) {
         if shown.contains(&std::ptr::from_ref(way)) {
             text.push_str("    instead: as above\n");
             return text;
@@ -251,9 +251,9 @@ fn one(report: &Report<'_>, index: usize, change: &Change, look: Look, shown: &m
 }
 
 /// The lines that a way out takes out (`-`) and puts in (`+`), with what stands around them.
-fn lines_of(way: &Remedy) -> Vec<String> {
+fn lines_of(remedy: &Remedy) -> Vec<String> {
     let mut lines = Vec::new();
-    for item in &way.items {
+    for item in &remedy.items {
         let before = emberwort_model::tidy::tidy(&item.before).unwrap_or_else(|_| item.before.clone());
         // Columns that move are no change.
         let words =
@@ -355,7 +355,7 @@ pub fn ndjson(report: &Report<'_>) -> String {
     for (index, change) in report.comparison.changes.iter().enumerate() {
         let pairs: Map<String, Json> =
             Pair::ALL.into_iter().map(|pair| (pair.key().to_owned(), judged(change.judgement(pair)))).collect();
-        let way = report.ways.iter().find(|way| way.changes.contains(&index)).map(|way| {
+        let way = report.remedies.iter().find(|way| way.changes.contains(&index)).map(|way| {
             let items =
                 way.items.iter().map(|item| json!({"item": item.keyword, "name": item.name, "text": item.text}));
             json!({"what": way.sentence, "write": items.collect::<Vec<_>>()})
@@ -471,7 +471,7 @@ pub fn markdown(report: &Report<'_>) -> String {
         }
         if let Some(reason) = &report.allowed[index] {
             let _ = write!(text, "\nAccepted: {}\n", cell(reason));
-        } else if let Some(way) = report.ways.iter().find(|way| way.changes.first() == Some(&index)) {
+        } else if let Some(way) = report.remedies.iter().find(|way| way.changes.first() == Some(&index)) {
             let _ = write!(text, "\nInstead: {}\n\n```diff\n", cell(&way.sentence));
             for line in lines_of(way) {
                 let _ = writeln!(text, "{}", escaped(&line).replace("```", "` ` `"));

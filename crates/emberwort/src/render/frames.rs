@@ -5,11 +5,11 @@ use emberwort_model::budget::{time_text, wire_time::nanoseconds};
 use emberwort_model::medium::Guard;
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
+use emberwort_rows::Paint;
 use serde_json::{Value as Json, json};
 
 use super::{grouped, plural, wrapped_under};
 use crate::output::Look;
-use emberwort_rows::Paint;
 
 /// The sentences about a channel, or about the frames of one end.
 pub fn sentences(channel: &Direction, from: Option<End>, promises: &Guarantees, look: Look) -> String {

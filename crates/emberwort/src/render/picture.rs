@@ -3,10 +3,10 @@
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::layout::picture::{Band, BitSpan, Picture, PictureSection, SpanKind};
 use emberwort_model::model::ByteOrder;
+use emberwort_rows::Paint;
 
 use super::plural;
 use crate::output::Look;
-use emberwort_rows::Paint;
 
 /// Characters of one bit, its right border included.
 const BIT: usize = 3;

@@ -6,6 +6,7 @@ use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
 use emberwort_model::counting::some_of;
+use emberwort_rows::time;
 use emberwort_waveform::findings::duration;
 use emberwort_wire::FrameFault;
 use serde_json::{Map, Value as Json, json};
@@ -13,7 +14,6 @@ use serde_json::{Map, Value as Json, json};
 use super::assignment::unassigned;
 use super::sheets::Sheet;
 use super::{plural, table};
-use emberwort_rows::time;
 
 /// The counts of a command's inputs together with what could not be read of them.
 pub struct Account<'a> {

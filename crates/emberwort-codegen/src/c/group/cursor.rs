@@ -30,8 +30,8 @@ pub struct Stretch<'k> {
 
 impl<'k> Stretch<'k> {
     /// One step at a known place.
-    pub fn tested(step: &Step, known: &'k FixedLayout) -> Self {
-        Self { cursor: Cursor::of_step(step), fixed: known, is_tested: true }
+    pub fn tested(step: &Step, fixed: &'k FixedLayout) -> Self {
+        Self { cursor: Cursor::of_step(step), fixed, is_tested: true }
     }
 
     /// All that lies behind the known places.

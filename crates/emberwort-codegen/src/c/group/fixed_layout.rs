@@ -15,26 +15,26 @@ use crate::lower::{Byte, FixedItemKind, FixedLayout, Op, Piece, Section};
 
 /// A byte of the body: of one at a known place, or behind the section's start, to which a pointer leads: so compilers see that bytes follow
 /// each other.
-pub(crate) fn byte_at(known: &FixedLayout, byte: usize) -> Expr {
-    match known.start {
+pub(crate) fn byte_at(fixed: &FixedLayout, byte: usize) -> Expr {
+    match fixed.start {
         Some(start) => expr![Variable::Body, format!("[{}]", start + byte)],
         None => expr![Variable::Section, format!("[{byte}]")],
     }
 }
 
 /// Sets the pointer to a section, where one is needed.
-fn begin(known: &FixedLayout) -> Option<Stmt> {
-    known.start.is_none().then(|| Stmt::Set(Variable::Section, expr![Variable::Body, " + ", Variable::Start]))
+fn begin(fixed: &FixedLayout) -> Option<Stmt> {
+    fixed.start.is_none().then(|| Stmt::Set(Variable::Section, expr![Variable::Body, " + ", Variable::Start]))
 }
 
 /// Operations that have not been printed yet.
 pub(crate) type PendingOps<'s, 'a> = VecDeque<&'s Op<'a>>;
 
 /// Takes the operations for the field with this slot, with what goes to its place.
-pub(crate) fn take_field<'s, 'a>(slot: usize, left: &mut PendingOps<'s, 'a>) -> Vec<&'s Op<'a>> {
+pub(crate) fn take_field<'s, 'a>(slot: usize, pending: &mut PendingOps<'s, 'a>) -> Vec<&'s Op<'a>> {
     let is_it = |op: &&Op<'_>| matches!(op, Op::Field(of, _) if *of == slot);
-    let count = left.iter().position(is_it).map_or(0, |at| at + 1);
-    left.drain(..count).collect()
+    let count = pending.iter().position(is_it).map_or(0, |at| at + 1);
+    pending.drain(..count).collect()
 }
 
 impl Group<'_> {
@@ -44,7 +44,7 @@ impl Group<'_> {
         section: &'s Section<'a>,
         take: ValueUse,
         target: &str,
-        left: &mut PendingOps<'s, 'a>,
+        pending: &mut PendingOps<'s, 'a>,
     ) -> Vec<Stmt> {
         let (deciders, known) = (self.deciders(), &section.fixed);
         let mut statements: Vec<Stmt> = begin(known).into_iter().collect();
@@ -62,7 +62,7 @@ impl Group<'_> {
                     }
                 }
                 (FixedItemKind::Bytes { .. } | FixedItemKind::Group { .. }, _) => {
-                    let ops = take_field(item.slot, left);
+                    let ops = take_field(item.slot, pending);
                     match item.kind {
                         FixedItemKind::Bytes { .. } if take == ValueUse::Nothing || field.is_spare() => {}
                         FixedItemKind::Bytes { byte, count, text: false } => {
@@ -91,7 +91,7 @@ impl Group<'_> {
         &self,
         section: &'s Section<'a>,
         target: &str,
-        left: &mut PendingOps<'s, 'a>,
+        pending: &mut PendingOps<'s, 'a>,
     ) -> Vec<Stmt> {
         let known = &section.fixed;
         let mut statements = Vec::new();
@@ -137,7 +137,7 @@ impl Group<'_> {
                 continue;
             }
             let (step, field) = (&section.plan.steps[item.step], &self.fields[item.slot]);
-            let ops = take_field(item.slot, left);
+            let ops = take_field(item.slot, pending);
             match item.kind {
                 _ if field.is_spare() => {}
                 FixedItemKind::Bytes { byte, count, text: false } => {

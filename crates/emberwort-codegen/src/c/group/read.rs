@@ -47,10 +47,10 @@ impl Group<'_> {
         noted: BeforeField<'_>,
     ) -> Vec<Stmt> {
         let section = &sections[index];
-        let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
-        let mut statements = self.read_known(section, take, target, &mut left);
+        let mut pending: PendingOps<'_, '_> = section.ops.iter().collect();
+        let mut statements = self.read_known(section, take, target, &mut pending);
         let stretch = Stretch::after_fixed(section);
-        let left: Vec<&Op<'_>> = left.into();
+        let left: Vec<&Op<'_>> = pending.into();
         statements.extend(self.read_placed(stretch, &left, take, target, noted));
         statements.extend(self.end_section(section, sections.get(index + 1), stretch.cursor));
         statements

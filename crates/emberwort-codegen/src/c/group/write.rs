@@ -35,9 +35,9 @@ impl Group<'_> {
 
     fn write_section(&self, section: &Section<'_>, target: &str) -> Vec<Stmt> {
         let stretch = Stretch::after_fixed(section);
-        let mut left: PendingOps<'_, '_> = section.ops.iter().collect();
-        let mut statements = self.write_known(section, target, &mut left);
-        let left: Vec<&Op<'_>> = left.into();
+        let mut pending: PendingOps<'_, '_> = section.ops.iter().collect();
+        let mut statements = self.write_known(section, target, &mut pending);
+        let left: Vec<&Op<'_>> = pending.into();
         statements.extend(self.write_placed(stretch, &left, target));
         statements.push(match (section.size, section.fixed.start) {
             (Some(size), Some(start)) => Stmt::Set(Variable::Start, Expr::number(start + size)),

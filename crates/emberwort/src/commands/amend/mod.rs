@@ -329,7 +329,7 @@ fn is_proved(select: &Select<'_>, counted: &CaptureCount, before: &Statistics, a
 /// Says what could not be scrubbed, and whether an old value still stands in the copy.
 fn tell_scrubbed(
     args: &AmendArgs,
-    wanted: &ScrubRequest,
+    request: &ScrubRequest,
     done: &Scrubbed,
     (statistics, copy): (&Statistics, &Path),
 ) -> anyhow::Result<bool> {
@@ -358,7 +358,7 @@ fn tell_scrubbed(
         say!("finding: {} kept some of its values: they have no others of their form", escaped(name));
         is_clean = false;
     }
-    for name in wanted.fields.iter().filter(|name| !is_field(args, name)) {
+    for name in request.fields.iter().filter(|name| !is_field(args, name)) {
         say!("no frame had a field {}", escaped(name));
     }
     let old: Vec<&Vec<u8>> = done.old.iter().collect();

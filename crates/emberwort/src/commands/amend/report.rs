@@ -78,9 +78,9 @@ pub struct Layers {
 
 impl Layers {
     /// Those of the packets of these changes, or of all where programs read them.
-    pub fn new(told: &AmendReport) -> io::Result<Self> {
-        let packets = told.first.iter().flat_map(|change| &change.packets);
-        let objects = told.objects.as_ref().map(|_| tempfile::tempfile().map(BufWriter::new)).transpose()?;
+    pub fn new(report: &AmendReport) -> io::Result<Self> {
+        let packets = report.first.iter().flat_map(|change| &change.packets);
+        let objects = report.objects.as_ref().map(|_| tempfile::tempfile().map(BufWriter::new)).transpose()?;
         Ok(Self { shown: packets.map(|packet| (*packet, Vec::new())).collect(), objects })
     }
 

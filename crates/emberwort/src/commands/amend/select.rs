@@ -16,6 +16,7 @@ use emberwort_capture::traced::{PacketPart, Provenance};
 use emberwort_capture::{BrokenFrame, DefinitionId, Item, ItemSink, Query, RevisionMap, Row, Wants};
 use emberwort_model::Plan;
 use emberwort_model::plan::{FrameFinder, Role};
+use emberwort_rows::write_value;
 use emberwort_text::json::{self, Writing};
 use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
@@ -26,7 +27,6 @@ use super::change::{Change, FrameSum};
 use super::proof::FramesDigest;
 use super::report::AmendReport;
 use crate::cli::AmendArgs;
-use emberwort_rows::write_value;
 
 /// What is to become of frames.
 pub struct EditRequest {
@@ -85,7 +85,7 @@ impl<'a> Select<'a> {
     pub fn new(
         args: &'a AmendArgs,
         plan: &Arc<Plan>,
-        wish: EditRequest,
+        request: EditRequest,
         provenance: Rc<RefCell<Provenance>>,
         scrub: Scrub<'a>,
         is_raw: bool,
@@ -97,7 +97,7 @@ impl<'a> Select<'a> {
         Ok(Self {
             args,
             plan: plan.clone(),
-            request: wish,
+            request,
             matching: Matching::new(query("--where", &args.condition)?, (None, None)),
             only: SelectedRows::new(&args.message, args.node),
             keep: query("--keep", &args.keep)?,

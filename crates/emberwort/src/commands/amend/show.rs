@@ -5,6 +5,7 @@ use std::io::Write;
 use emberwort_capture::amend::Layer;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_rows::Paint;
 use serde_json::Value as Json;
 
 use super::change::Change;
@@ -12,24 +13,23 @@ use super::report::{AmendReport, Layers};
 use crate::cli::AmendArgs;
 use crate::output::{self, Look, say};
 use crate::render::{plural, wrapped_under};
-use emberwort_rows::Paint;
 
 /// Shows the changes with the checksums around them; `scrubbed` frames got other values, too.
 pub fn changes(
     args: &AmendArgs,
-    told: &mut AmendReport,
+    report: &mut AmendReport,
     layers: &mut Layers,
     scrubbed: u64,
     look: Look,
 ) -> anyhow::Result<()> {
     let mut out = output::stdout();
-    for change in &told.first {
+    for change in &report.first {
         let around: Vec<&Layer> =
             change.packets.iter().filter_map(|packet| layers.shown.get(packet)).flatten().collect();
         out.write_all(text(change, &around, look).as_bytes())?;
     }
     let mut around = layers.objects()?;
-    for object in told.objects()? {
+    for object in report.objects()? {
         let mut object = object?;
         let packets: Vec<u64> = object["packets"].as_array().into_iter().flatten().filter_map(Json::as_u64).collect();
         if let Some(sums) = object["checksums"].as_array_mut() {
@@ -40,13 +40,13 @@ pub fn changes(
         writeln!(out, "{object}")?;
     }
     out.flush()?;
-    let left = told.count - told.first.len() as u64;
+    let left = report.count - report.first.len() as u64;
     if args.scrub.is_empty() {
         if left > 0 && args.form_out == crate::cli::TableForm::Table {
             say!("and {} changed; --as ndjson shows all", plural(left, "more frame"));
         }
     } else {
-        say!("{} got other values", plural(told.count + scrubbed, "frame"));
+        say!("{} got other values", plural(report.count + scrubbed, "frame"));
     }
     Ok(())
 }

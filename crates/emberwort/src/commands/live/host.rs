@@ -6,13 +6,13 @@ use std::path::Path;
 use emberwort_link::{HostEnd, LinkEvent};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
+use emberwort_rows::{Paint, time};
 
 use super::play::{Stage, WhenIdle};
 use crate::cli::PlayArgs;
 use crate::ending::Ending;
 use crate::output::{Look, say};
 use crate::render::plural;
-use emberwort_rows::{Paint, time};
 
 pub fn run(args: &PlayArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let stage = Stage::new(args, link, look)?;

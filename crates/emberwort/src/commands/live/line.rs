@@ -273,9 +273,10 @@ fn channel_of(address: &Address, args: &LineArgs, plan: &Plan) -> anyhow::Result
         }
         return Ok(index);
     }
-    let fitting: Vec<usize> = (0..plan.channels.len()).filter(|index| fits(&plan.channels[*index], address)).collect();
+    let fitting: Vec<ChannelId> =
+        plan.channel_ids().filter(|(_, channel)| fits(channel, address)).map(|(index, _)| index).collect();
     match fitting[..] {
-        [only] => Ok(ChannelId::new(only)),
+        [only] => Ok(only),
         _ => {
             let names: Vec<&str> = plan.channels.iter().map(|channel| channel.name.as_str()).collect();
             bail!(

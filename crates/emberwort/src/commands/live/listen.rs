@@ -3,18 +3,18 @@
 use std::path::Path;
 
 use emberwort_capture::{Decoder, Filtered, FirstRows, Statistics, StreamSink as _};
+use emberwort_rows::{Paint, RowForm, RowPrinter, RowStyle, ShownTimes};
 use emberwort_wire::ChunkSink as _;
 
 use super::line::{Incoming, Line, PortInput};
 use super::reaction::Reaction;
-use crate::cli::{ListenArgs, RowForm, SenderEnd};
+use crate::cli::{ListenArgs, SenderEnd};
 use crate::ending::Ending;
 use crate::output::{self, Look, say};
 use crate::reading::capture_definitions::{CaptureDefinitions, open_definitions};
 use crate::reading::names::message_index;
 use crate::reading::queried::asked;
 use crate::render::stats::{Account, ambiguous, contradictions, hint, sentence, told_apart};
-use emberwort_rows::{Paint, RowPrinter, RowStyle, ShownTimes};
 
 pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let CaptureDefinitions { revisions, deferred: later, is_whole, .. } =
@@ -26,7 +26,7 @@ pub fn run(args: &ListenArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     let mut incoming = Incoming::new(args.lasting);
     let line = Line::open(&args.port.port, &args.port.line, revisions.own(), &mut incoming)?;
     let style = RowStyle {
-        form: args.form.into(),
+        form: args.form,
         raw: args.raw,
         only: args.asked.only_message(revisions.own()),
         labels: crate::reading::labels::read(args.labels.as_deref(), revisions.own())?,

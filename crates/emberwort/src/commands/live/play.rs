@@ -10,6 +10,7 @@ use emberwort_link::{LinkEvent, Machine, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::End;
+use emberwort_rows::{RowPrinter, RowStyle, ShownTimes};
 use emberwort_wire::{ChunkSink as _, Time};
 
 use super::line::{Incoming, Line, PortInput, earliest};
@@ -19,7 +20,6 @@ use crate::project::{Project, load_plan_of};
 use crate::reading::capture_definitions::revisions_in_trial;
 use crate::reading::scenario;
 use crate::render::stats::{Account, sentence};
-use emberwort_rows::{RowPrinter, RowStyle, ShownTimes};
 
 /// What is done when the machines have nothing more to do by themselves.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -53,7 +53,7 @@ impl Stage {
         let line = LineArgs { on, baud: args.baud, once: args.once, rts: None, dtr: None, rs485: args.rs485 };
         let line = Line::open(&args.port, &line, &plan, &mut incoming)?;
         let style = RowStyle {
-            form: args.form.into(),
+            form: args.form,
             raw: args.raw,
             only: None,
             labels: None,

@@ -17,6 +17,7 @@ use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::Recorder;
+use emberwort_rows::{Paint, time};
 use emberwort_wire::Chunk;
 
 use crate::cli::{TableForm, TrialArgs};
@@ -27,7 +28,6 @@ use crate::project::{Project, load_plan_of};
 use crate::reading::capture_definitions::revisions_in_trial;
 use crate::reading::recordings;
 use crate::reading::scenario;
-use emberwort_rows::{Paint, time};
 use json::as_json;
 use tables::tables;
 

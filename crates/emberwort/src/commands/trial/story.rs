@@ -11,13 +11,12 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::End;
+use emberwort_rows::{Paint, RowForm, RowPrinter, RowStyle, ShownTimes, time};
 use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};
 
 use crate::cli::TrialArgs;
 use crate::output::{self, Look};
 use crate::render::{plural, wrapped_at, wrapped_under};
-use emberwort_rows::{Paint, time};
-use emberwort_rows::{RowPrinter, RowStyle, ShownTimes};
 
 /// So many pieces are shown before and after the moment.
 const AROUND: usize = 3;
@@ -193,7 +192,7 @@ pub fn stories(scenario: &Scenario, report: &Report, kept: Option<VecDeque<Piece
 fn decoded(plan: &Arc<Plan>, pieces: &[Piece], since: Time, width: Option<usize>) -> String {
     let plan = plan.clone();
     let style = RowStyle {
-        form: emberwort_rows::RowForm::Table,
+        form: RowForm::Table,
         raw: false,
         only: None,
         labels: None,

@@ -9,6 +9,7 @@ use anyhow::{Context, bail};
 use emberwort_link::Scenario;
 use emberwort_link::sweep::{SweepPoint, Swept, rates, sweep};
 use emberwort_model::diagnostics::nearest;
+use emberwort_rows::{Paint, time};
 use serde_json::json;
 
 use crate::cli::{TableForm, TrialArgs};
@@ -16,7 +17,6 @@ use crate::ending::Ending;
 use crate::files::{self, Replace};
 use crate::output::{self, Look, Progress, say};
 use crate::render::{plural, sweep_figure, table, wrapped};
-use emberwort_rows::{Paint, time};
 
 /// Reads `bit_errors=1e-6..1e-2`.
 fn read(words: &str) -> anyhow::Result<(&'static str, Swept, f64, f64)> {

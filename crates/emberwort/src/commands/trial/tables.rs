@@ -4,11 +4,11 @@ use emberwort_link::TrialDefinitionId;
 use emberwort_link::{MessageNumber, ReceptionAccount, Report, Scenario};
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_rows::{Paint, time};
 
 use super::names::{channel, kinds};
 use crate::output::Look;
 use crate::render::{plural, table, wrapped};
-use emberwort_rows::{Paint, time};
 
 fn heard_line(who: &str, heard: &ReceptionAccount) -> String {
     let unread = match heard.unread {
@@ -51,9 +51,9 @@ pub fn tables(scenario: &Scenario, report: &Report, look: Look) -> String {
     let mut grid = table::table(&titles, &[false, false, true, true, true, true, true]);
     for (message, node) in kinds(report) {
         let count = |counts: &std::collections::BTreeMap<(MessageNumber, u64), u64>| {
-            counts.get(&(MessageNumber::new(message.index()), node)).copied().unwrap_or(0).to_string()
+            counts.get(&(message, node)).copied().unwrap_or(0).to_string()
         };
-        let (name, from) = scenario.definitions.message(MessageNumber::new(message.index()));
+        let (name, from) = scenario.definitions.message(message);
         grid.add_row([
             name,
             from.as_str(),

@@ -6,6 +6,7 @@ use emberwort_capture::monitor::{LogEntryKind, Logged, MessageActivity, Monitor,
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
 use emberwort_model::model::{End, Field, Kind};
+use emberwort_rows::time;
 use emberwort_text::formula::number;
 use emberwort_text::show;
 use emberwort_wire::{Time, Values};
@@ -19,7 +20,6 @@ use ratatui::widgets::{Axis, Block, Borders, Cell, Chart, Clear, Dataset, GraphT
 use super::definition::Definition;
 use super::feed::Feed;
 use super::view::{Focus, KEYS, Lower, View};
-use emberwort_rows::time;
 
 /// Colours of the middle of the 256, which are read on a light and on a dark ground; none if the user wants none.
 struct Paints {

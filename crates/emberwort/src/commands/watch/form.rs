@@ -16,7 +16,7 @@ pub struct Form {
     plan: Arc<Plan>,
     channel: ChannelId,
     /// The messages that can be sent, by index.
-    messages: Vec<usize>,
+    messages: Vec<MessageId>,
     chosen: usize,
     /// The node, and the values of the fields, as they are typed.
     pub lines: Vec<Line>,
@@ -65,11 +65,11 @@ fn hint(field: &Field) -> String {
 impl Form {
     /// A form for the messages of the host on a channel, to a node; `None` if there are none.
     pub fn new(plan: &Arc<Plan>, channel: ChannelId, node: u64) -> Option<Self> {
-        let sent = |index: &usize| {
+        let sent = |index: &MessageId| {
             let compiled = &plan.messages[*index];
-            compiled.message.from == End::Host && plan.channels[channel].carries(MessageId::new(*index))
+            compiled.message.from == End::Host && plan.channels[channel].carries(*index)
         };
-        let messages: Vec<usize> = (0..plan.messages.len()).filter(sent).collect();
+        let messages: Vec<MessageId> = plan.message_ids().map(|(index, _)| index).filter(sent).collect();
         if messages.is_empty() {
             return None;
         }
@@ -133,11 +133,11 @@ impl Form {
         let revision = self.plan.link.revision;
         let mut body = Vec::new();
         body_on(direction, compiled, &values, revision, &mut body).map_err(|error| error.to_string())?;
-        let has_node = direction.nodes_of(MessageId::new(message)).is_some()
+        let has_node = direction.nodes_of(message).is_some()
             || direction.part(|role| *role == emberwort_model::plan::Role::Address).is_some();
         let header = RowHeader { node: has_node.then_some(node), ..RowHeader::default() };
-        header.fits(direction, MessageId::new(message))?;
-        let mut header = header.header(direction, MessageId::new(message), revision);
+        header.fits(direction, message)?;
+        let mut header = header.header(direction, message, revision);
         header.sequence = numbers.next(header.node);
         let mut frame = Vec::new();
         self.plan.channels[self.channel]

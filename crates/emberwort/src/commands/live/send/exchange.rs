@@ -12,6 +12,7 @@ use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Field;
 use emberwort_model::plan::Role;
+use emberwort_rows::{Paint, RowPrinter, RowStyle, ShownTimes, has_unit, time};
 use emberwort_text::{Filling, GivenValue, Problem, RowHeader, fill, show};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::status_bytes::RunningStatus;
@@ -23,8 +24,6 @@ use crate::cli::SendArgs;
 use crate::commands::encode::refuse;
 use crate::output::{self, Look, Stdout, say};
 use crate::render::plural;
-use emberwort_rows::{Paint, time};
-use emberwort_rows::{RowPrinter, RowStyle, ShownTimes, has_unit};
 
 /// How long an answer is waited for where the definition does not say it, and how much longer a late one is.
 const PATIENCE: u64 = 1_000_000_000;
@@ -81,7 +80,7 @@ impl<'a> Exchange<'a> {
     /// Over a line that is open, whose events come here.
     pub fn new(args: &'a SendArgs, plan: Arc<Plan>, (line, incoming): (Line, Incoming), look: Look) -> Self {
         let style = RowStyle {
-            form: args.form.into(),
+            form: args.form,
             raw: args.raw,
             only: None,
             labels: None,

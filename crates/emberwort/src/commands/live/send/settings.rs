@@ -7,15 +7,14 @@ use anyhow::{Context, bail};
 use emberwort_link::tables::{TableAccess, tables_on};
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::model::{Entry, Field, Kind};
+use emberwort_rows::{Paint, RowForm};
 use emberwort_text::{GivenValue, RowHeader};
 use emberwort_wire::{ValueRef, Values};
 use serde_json::{Map, Value as Json, json};
 
 use super::exchange::{Exchange, Outcome, with_unit};
-use crate::cli::RowForm;
 use crate::output::{self, say};
 use crate::render::table::table;
-use emberwort_rows::Paint;
 
 /// Reads and writes what the arguments name. Returns how many entries something went wrong with.
 pub fn run(exchange: &mut Exchange<'_>) -> anyhow::Result<u64> {
