@@ -10,8 +10,6 @@ mod ratio;
 #[path = "../../../examples/plan_of_marlock.rs"]
 mod marlock;
 
-use emberwort_model::ids::ChannelId;
-use emberwort_model::model::End;
 use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Duration;
@@ -21,6 +19,8 @@ use emberwort_capture::items::Nothing;
 use emberwort_capture::{CaptureFormat, Decoder, source};
 use emberwort_model::Plan;
 use emberwort_model::algorithm::Algorithm;
+use emberwort_model::ids::ChannelId;
+use emberwort_model::model::End;
 use emberwort_wire::checksum::Checksum;
 use emberwort_wire::{Framed, Header};
 use ratio::ratio;

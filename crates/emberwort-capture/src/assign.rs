@@ -1,11 +1,11 @@
 //! Which channel a packet belongs to, where neither the capture nor the definition says it; and why one belongs to none.
 
-use emberwort_model::ids::ChannelId;
 use std::fmt;
 use std::net::IpAddr;
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::EXTENDED_ID;
 

@@ -1,9 +1,9 @@
 //! What the wrong checksums of a capture have in common: sender and definition that differ in one setting of the algorithm.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::{BTreeMap, HashMap};
 
 use emberwort_model::algorithm::Algorithm;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::{ByteOrder, End};
 use emberwort_model::plan::{Channel, Direction, Role};
 

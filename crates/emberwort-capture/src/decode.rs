@@ -1,12 +1,11 @@
 //! From chunks to rows: one receiver for each stream.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::{
     Chunk, ChunkSink, Framed, Framing, Receiver, Spent, StreamId, Time, TimedReceiver, Times, Values,
@@ -17,6 +16,7 @@ use crate::demux::{Demux, StreamSink};
 use crate::items::{Item, ItemSink, StrayBytes};
 use crate::lane::{EitherEnd, Lane, LaneContext, LaneReader, LaneSink, read_bodies};
 use crate::output::{GuardedSink, Output};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::{DeferredDefinitions, RevisionMap};
 use crate::stats::Statistics;
 

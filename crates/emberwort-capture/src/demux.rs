@@ -1,12 +1,12 @@
 //! From the pieces of a capture to chunks: which channel, which end, which key, which device.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{Encapsulation, MediumKind};
 use emberwort_model::model::End;
 use emberwort_model::plan::{Channel, KeySource};

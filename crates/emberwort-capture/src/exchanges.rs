@@ -1,11 +1,11 @@
 //! Requests and their answers, put together by what the definition says: which messages answer which, within what time, and the node.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_wire::{Time, Values};
 
 use crate::items::{Item, ItemSink, Row};

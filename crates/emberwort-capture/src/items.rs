@@ -1,18 +1,18 @@
 //! What a decoder finds, and who takes it: printers, filters, and whatever else looks at rows.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::chunk::ByteTime;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// When the first of some bytes began.

@@ -1,10 +1,9 @@
 //! A lane: one stream of a channel, its receiver, and what reads its frames.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::body_reader::{BodyReader, Requests};
@@ -13,6 +12,7 @@ use emberwort_wire::{FrameFault, FrameSink, FrameView, Framing, StreamId, Time, 
 
 use crate::items::{BrokenFrame, Item, ItemSink, Row, StrayBytes, began};
 use crate::output::Output;
+use crate::revision_map::DefinitionId;
 use crate::revision_map::{DeferredDefinitions, RevisionMap};
 
 /// Readers of bodies, by definition; `None` for those that do not have the channel.

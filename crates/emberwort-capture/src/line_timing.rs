@@ -1,17 +1,17 @@
 //! How long a line rests between bytes and between frames, and how long answers take on the wire.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::collections::HashMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 
 use crate::items::{Item, ItemSink, Row, Wants};
+use crate::revision_map::DefinitionId;
 
 /// How often something was measured, and what came of it, in nanoseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -1,13 +1,13 @@
 //! What is to be seen of a link while it runs: the last values of each message, how often it comes, how its fields moved, what was
 //! broken, and how requests were answered. It reads no clock; what it keeps is bounded.
 
-use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, VecDeque};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{End, Kind};
 use emberwort_text::formula::number;
 use emberwort_wire::{Time, Values};

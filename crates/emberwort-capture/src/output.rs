@@ -1,14 +1,14 @@
 //! What becomes of what a receiver finds: it is counted, and handed to the sink as far as that wants it.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_model::plan::MessagePlan;
 use emberwort_wire::Values;
 
 use crate::items::{Item, ItemSink, Wants};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 use crate::stats::Statistics;
 

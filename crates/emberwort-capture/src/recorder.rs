@@ -1,9 +1,9 @@
 //! From chunks to a capture file: what [`Demux`](crate::Demux) reads back as the same chunks.
 
-use emberwort_model::ids::ChannelId;
 use std::io::{self, Write};
 
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::Chunk;
 

@@ -1,12 +1,12 @@
 //! Who speaks another revision than the link's own definition: devices that were not updated yet, or were before the host.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::ops::Index;
 use std::sync::Arc;
 
 use emberwort_evolution::{Counterpart, counterparts};
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::FrameView;
 

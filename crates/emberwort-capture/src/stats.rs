@@ -1,11 +1,10 @@
 //! Counting what a decoder finds: every byte, frames by message and by reason, gaps in sequence numbers.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_wire::codec::Extent;
 use emberwort_wire::sequence::Numbering;
@@ -14,6 +13,7 @@ use emberwort_wire::{FrameFault, FrameView, Spent, Time, Timeline};
 use crate::assign::Unassigned;
 use crate::checksum_slips::ChecksumSlips;
 use crate::items::{BrokenFrame, Row, StrayBytes, began};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// So many reasons why packets belong to no channel are kept apart.

@@ -1,11 +1,10 @@
 //! Items that outlive the decoder's buffers, so that others can look at them later or on another core.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::chunk::ByteTime;
@@ -13,6 +12,7 @@ use emberwort_wire::codec::Extent;
 use emberwort_wire::{FrameFault, FrameView, StreamId, Time, Values};
 
 use crate::items::{BrokenFrame, Item, Row, StrayBytes};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// Items with all that they borrowed. Clearing keeps the memory, so that few are allocated anew.

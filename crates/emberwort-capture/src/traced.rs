@@ -1,11 +1,11 @@
 //! Where the bytes of what a decoder finds stood in the capture: in which packets, and at which places in them.
 
-use emberwort_model::ids::ChannelId;
 use std::cell::RefCell;
 use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 use std::rc::Rc;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_wire::{Chunk, ChunkSink, Spent, StreamId, Time};
 
 use crate::assign::{AssignmentReason, Unassigned};

@@ -3,12 +3,12 @@
 //! Every generated receiver is checked with the same streams: whole frames, frames with a wrong bit, half ones with silence behind them, frames
 //! of no known message and of bodies that are cut, frames inside of others, and bytes of nothing.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::{Direction, FrameFinder, Role};
 use emberwort_wire::body_reader::{BodyReader, Requests};

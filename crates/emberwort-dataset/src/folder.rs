@@ -1,6 +1,5 @@
 //! A folder of tables: one for each message, by day if that is wanted. Nothing is overwritten, and no table is half written.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufWriter};
@@ -8,6 +7,7 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 use emberwort_capture::{DefinitionId, Item, ItemSink, RevisionMap, Wants};
+use emberwort_model::ids::MessageId;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_wire::Time;
 

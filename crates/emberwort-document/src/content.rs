@@ -1,13 +1,16 @@
 //! What the document says.
 
-use emberwort_model::ids::MessageId;
 use std::collections::HashSet;
 
 use emberwort_checksum::working::hex as digits;
+use emberwort_codegen::file_stem;
+use emberwort_codegen::lower::frame::{Stretch, covered};
+use emberwort_codegen::vectors::Vector;
 use emberwort_model::Plan;
 use emberwort_model::budget::{decimal_text, duration_text, medium_text, report, time_text};
 use emberwort_model::counting::plural;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::MessageId;
 use emberwort_model::layout::digest::digest;
 use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, content_text, record_rows, rows};
@@ -19,9 +22,6 @@ use emberwort_wire::checksum::Checksum;
 
 use crate::block::Block;
 use crate::figure;
-use emberwort_codegen::file_stem;
-use emberwort_codegen::lower::frame::{Stretch, covered};
-use emberwort_codegen::vectors::Vector;
 
 struct Content<'a> {
     plan: &'a Plan,

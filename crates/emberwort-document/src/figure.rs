@@ -1,8 +1,8 @@
 //! A message's layout as a figure for a data sheet: SVG.
 
-use emberwort_codegen::MARK;
 use std::fmt::Write as _;
 
+use emberwort_codegen::MARK;
 use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::is_unsafe_to_show;
 use emberwort_model::layout::picture::{Band, Picture, PictureSection, SpanKind};

@@ -1,9 +1,9 @@
 //! What comes of comparing two revisions: the differences, and what each does to whom.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 
 use crate::difference::Difference;
 use crate::judge::Example;

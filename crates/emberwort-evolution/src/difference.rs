@@ -1,12 +1,12 @@
 //! What differs between two revisions, piece by piece. What that does to both ends is found out elsewhere, by trying it.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind, Labelled, Message, NumberForm, Record, Table, Union};
 use emberwort_model::plan::{Channel, Direction, KeySource, Role};
 

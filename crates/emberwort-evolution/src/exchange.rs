@@ -1,6 +1,5 @@
 //! One message from an end of one revision to an end of another: encoded by the one, found and decoded by the other.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -12,6 +11,7 @@ use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Framing, Header, Receiver, Values};
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 

@@ -1,19 +1,18 @@
 //! The sealed revisions of a link: files that are not to change any more, with a digest of the rest in the second line.
 
-use emberwort_model::plan::Direction;
 use std::collections::BTreeMap;
-
-use sha2::{Digest, Sha256};
-use thiserror::Error;
-
-use crate::difference::{DifferenceKind, differences};
-use crate::outline::Index;
 
 use emberwort_model::Plan;
 use emberwort_model::Source;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_model::plan::Direction;
 use emberwort_model::{check, decode_text};
+use sha2::{Digest, Sha256};
+use thiserror::Error;
+
+use crate::difference::{DifferenceKind, differences};
+use crate::outline::Index;
 
 /// One sealed revision.
 #[derive(Clone, Debug)]

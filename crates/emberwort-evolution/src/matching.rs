@@ -1,9 +1,9 @@
 //! What of one revision is what of another: by name, and where a name is gone on one side and new on the other, by place and form.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind, Labelled};
 use emberwort_model::plan::{Channel, Direction};
 

@@ -1,9 +1,9 @@
 //! Which values of a message are tried.
 
-use emberwort_model::ids::MessageId;
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{Field, Kind, Selector};
 use emberwort_text::samples::{Choice, Edges, edges_of};
 use emberwort_wire::{ValueRef, Values, decode, encode};

@@ -1,9 +1,9 @@
 //! What ends of one revision make of single messages from ends of another.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 use emberwort_wire::{FrameFault, Values};

@@ -1,11 +1,11 @@
 //! Trying two revisions against each other: what each difference does to old and new devices and hosts.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::panic::resume_unwind;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{Field, Kind};
 use emberwort_text::samples::{Choice, Chooser, Edges};
 use emberwort_wire::{Header, Values};

@@ -1,11 +1,11 @@
 //! Which definitions the ends of a trial have: not all of them must have the link's own.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use emberwort_evolution::Translation;
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 
 use crate::file_words::index;

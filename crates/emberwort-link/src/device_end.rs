@@ -1,9 +1,9 @@
 //! A simulated device as a machine: bytes and moments in, frames out. It reads no clock and knows no port.
 
-use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{Chunk, Framed as _, Framing, Time, Values};

@@ -1,6 +1,5 @@
 //! What receivers accept of frames that were changed on purpose.
 
-use crate::definitions::TrialDefinitionId;
 use std::collections::HashSet;
 
 use emberwort_model::model::End;
@@ -8,6 +7,7 @@ use emberwort_wire::{Chunk, StreamId, Time, Times};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+use crate::definitions::TrialDefinitionId;
 use crate::scenario::Scenario;
 use crate::side::Side;
 use crate::sweep::check_bits;

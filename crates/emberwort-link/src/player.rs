@@ -1,9 +1,10 @@
 //! A simulated device without its frames: what it measures, what it answers, what it keeps. Trials and ends on real ports use it alike.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
+use emberwort_text::formula::ComputedField;
 use emberwort_wire::{ValueRef, Values};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
@@ -12,7 +13,6 @@ use crate::Nanoseconds;
 use crate::scenario::{Delay, Device, Reply, fill_with_rest};
 use crate::signal::{Commands, Fixed, Sampler, nearest, normal, rest};
 use crate::tables::{TableAccess, keys_in, tables_on, value_of};
-use emberwort_text::formula::ComputedField;
 
 /// What a device answers to a request: so long after it, in this way.
 #[derive(Clone, Debug)]

@@ -1,11 +1,12 @@
 //! What must hold for the values of received messages: always, once, or within bounds.
 
-use crate::Nanoseconds;
-use crate::definitions::{Definitions, MessageNumber, TrialDefinitionId};
-use crate::reason::Reason;
 use emberwort_model::ids::MessageId;
 use emberwort_text::formula::Formula;
 use emberwort_wire::Values;
+
+use crate::Nanoseconds;
+use crate::definitions::{Definitions, MessageNumber, TrialDefinitionId};
+use crate::reason::Reason;
 
 /// A condition on the values of a message, looked at whenever one is received.
 #[derive(Clone, Debug, PartialEq)]

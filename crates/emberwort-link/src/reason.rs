@@ -1,6 +1,7 @@
 //! Why something that must hold in a trial did not.
 
 use emberwort_model::ids::MessageId;
+
 /// Why something that must hold did not. A shorter trial fails in the same way only if it fails for the same reason.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reason {

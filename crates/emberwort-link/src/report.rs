@@ -1,12 +1,12 @@
 //! What came of a trial.
 
-use crate::definitions::MessageNumber;
 use std::collections::BTreeMap;
 
 use emberwort_evolution::Verdict as Understanding;
 use hdrhistogram::Histogram;
 
 use crate::Nanoseconds;
+use crate::definitions::MessageNumber;
 use crate::reason::Reason;
 use crate::script::Outcome;
 

@@ -1,15 +1,15 @@
 //! What the host does step by step: send, expect, expect never, wait; several scripts at once. It reads no clock.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
+use emberwort_text::formula::{ComputedField, Formula, number};
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
 use crate::reason::Reason;
 use crate::signal::nearest;
-use emberwort_text::formula::{ComputedField, Formula, number};
 
 /// The first number of the variables of formulas that are values which a script keeps; lower ones are slots.
 pub const KEPT: usize = 1 << 20;

@@ -1,9 +1,9 @@
 //! One receiving side of a trial: its receiver, and which bytes of its stream belong to which sent frame.
 
-use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::ops::Range;
 
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::sequence::Numbering;

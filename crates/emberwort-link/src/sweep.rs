@@ -1,10 +1,10 @@
 //! A trial again and again, with one fault of the wire at many rates: how many frames are lost, and how many should be.
 
-use crate::definitions::TrialDefinitionId;
 use emberwort_model::plan::{Direction, Role};
 use rayon::prelude::*;
 
 use crate::Nanoseconds;
+use crate::definitions::TrialDefinitionId;
 use crate::report::Report;
 use crate::scenario::Scenario;
 use crate::trial::{TrialObserver, run};

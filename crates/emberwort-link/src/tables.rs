@@ -1,9 +1,9 @@
 //! Tables of settings by name: which messages read and write their entries.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind, Selector, Table, Union};
 
 /// How the entries of a table are reached over a channel.

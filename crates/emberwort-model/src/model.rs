@@ -1,9 +1,9 @@
 //! What a definition means: names looked up, numbers checked, ranges turned into raw codes.
 
 pub use crate::float::{float_bits, float_text, float_value, write_float};
-use crate::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
+use crate::ids::{ChannelId, MessageId};
 pub use crate::medium::{Medium, MediumKind};
 use crate::number::Scaling;
 pub use crate::syntax::ast::{ByteOrder, End, Length, NodeRange};

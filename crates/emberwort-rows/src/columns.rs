@@ -1,10 +1,10 @@
 //! The fields of one message as columns of a table, where all rows are of that message.
 
-use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 
 use emberwort_capture::labels::Labels;
 use emberwort_capture::{DefinitionId, RevisionMap};
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{Field, Kind};
 use emberwort_text::{write_raw_value, write_value};
 use emberwort_wire::Values;

@@ -1,6 +1,7 @@
 //! Rows as CSV (RFC 4180): a line for each value.
 
 use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
+use emberwort_model::counting::plural;
 use emberwort_model::hex::write_hex;
 use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::usb::packet_text;
@@ -12,7 +13,6 @@ use crate::form::{Form, PreviousItem};
 use crate::row_context::{FieldMarkup, MessageReading, RowContext, Shown};
 use crate::text_buffer::TextBuffer;
 use crate::time::Calendar;
-use emberwort_model::counting::plural;
 
 const HEADING: &str = "time,offset,channel,direction,node,message,field,value,unit,raw,read_as_revision,sequence";
 

@@ -1,10 +1,10 @@
 //! Rows as NDJSON: an object for each frame, in a line of its own. `docs/rows.md` lists the keys.
 
-use emberwort_model::ids::ChannelId;
 use std::fmt::Write as _;
 
 use emberwort_capture::{BrokenFrame, DefinitionId, Item, RevisionMap, Row, StrayBytes};
 use emberwort_model::hex::write_hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;

@@ -1,15 +1,16 @@
 //! What all forms know of the definitions in use, and the values of a row as they show them.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
 use emberwort_capture::labels::{LabelledFields, Labels};
 use emberwort_capture::{BrokenFrame, DefinitionId, RevisionMap, Row};
 use emberwort_model::Plan;
+use emberwort_model::counting::plural;
 use emberwort_model::counting::some_of;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_model::plan::MessagePlan;
 use emberwort_text::json::{self, Writing};
@@ -17,7 +18,6 @@ use emberwort_text::nested_frame;
 use emberwort_wire::{ValueRef, Values, is_lossless, sender_revision};
 
 use crate::text_buffer::{ShortText, TextBuffer};
-use emberwort_model::counting::plural;
 
 /// What all forms know of the definitions in use.
 pub struct RowContext {

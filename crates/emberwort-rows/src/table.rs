@@ -1,16 +1,17 @@
 //! Rows as a table: a line for each frame, broken between fields where a terminal is narrow.
 
-use emberwort_model::ids::ChannelId;
-use emberwort_wire::Time;
 use std::cell::Cell;
 use std::fmt::Write as _;
 
 use emberwort_capture::labels::Labels;
 use emberwort_capture::{BrokenFrame, Item, RevisionMap, Row, StrayBytes};
+use emberwort_model::counting::plural;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_model::number::write_integer;
+use emberwort_wire::Time;
 
 use crate::cells::{has_unit, some_hex};
 use crate::columns::Columns;
@@ -19,7 +20,6 @@ use crate::paint::Paint;
 use crate::row_context::{FieldMarkup, RowContext, write_label};
 use crate::text_buffer::TextBuffer;
 use crate::time::{Calendar, write_time_of_day};
-use emberwort_model::counting::plural;
 
 pub struct Table {
     context: RowContext,

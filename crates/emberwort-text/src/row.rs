@@ -2,10 +2,10 @@
 
 use emberwort_model::diagnostics::{escaped, nearest};
 use emberwort_model::hex::parse_hex;
-use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{Direction, Role};
 use serde_json::{Map, Value as Json};
 
+use emberwort_model::ids::MessageId;
 use emberwort_wire::Header;
 
 /// The keys of a row as `decode` prints it, and so all that a row to encode may have.

@@ -1,7 +1,6 @@
 //! Values chosen for trying a message: all least ones, all greatest ones, each "no reading", each code at which something can
 //! change, and random ones. Test vectors and the comparison of revisions are made of them.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
@@ -10,6 +9,7 @@ use emberwort_model::plan::{Direction, Role};
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_wire::{Framed, Header, ValueRef, Values, encode};
 
 /// How the value of a field is chosen.

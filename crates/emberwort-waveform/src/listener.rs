@@ -1,9 +1,9 @@
 //! Listens to the wires of a channel: from the values of a waveform to chunks of bytes.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::{HashMap, VecDeque};
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{LineCode, MediumKind, USUAL_CAN_SAMPLE, UartFormat, UsbSpeed};
 use emberwort_model::model::End;
 use emberwort_wire::chunk::ByteTime;

@@ -5,12 +5,12 @@
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
 
-use emberwort_model::model::End;
 use std::hint::black_box;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_model::algorithm::Algorithm;
+use emberwort_model::model::End;
 use emberwort_model::plan::{Direction, FrameFinder};
 use emberwort_model::{Source, check};
 use emberwort_wire::checksum::Checksum;

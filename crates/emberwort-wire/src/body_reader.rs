@@ -1,10 +1,10 @@
 //! From a frame to its message and values: what its key selects, and what the request before it asked for.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Direction;
 

@@ -1,8 +1,8 @@
 //! Bytes with times, as everything brings them that reads a link: a capture, a port, a simulated wire, a waveform.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 
 /// A moment, in nanoseconds since 1970-01-01 00:00 UTC. It reaches to the year 2554.

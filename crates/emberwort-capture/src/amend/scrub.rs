@@ -1,11 +1,11 @@
 //! Taking away what says who somebody is: fields get other values, addresses and ports other ones, the same for the same, by a key.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeSet;
 use std::net::{Ipv4Addr, Ipv6Addr};
 
 use emberwort_checksum::packet::{Verdict, checksums};
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_wire::{Framed as _, ValueRef, Values};
 use sha2::{Digest as _, Sha256};

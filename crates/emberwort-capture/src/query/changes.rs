@@ -1,9 +1,9 @@
 //! Which fields changed from one message to the next of the same kind and sender.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_wire::Values;
 

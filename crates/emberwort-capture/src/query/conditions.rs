@@ -1,11 +1,10 @@
 //! Conditions on what a decoder finds: `GateStatus.opening > 40 and state == held`, `broken == checksum`, `oil jumped by 20`.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{ByteOrder, End, Field};
 use emberwort_model::plan::{Action, MessagePlan, Place};
 use emberwort_text::formula::{Formula, Named, Variables, number, number_of};
@@ -13,6 +12,7 @@ use emberwort_wire::{FrameFault, Time, ValueRef, Values, bits};
 
 use super::variables::{Aspect, Names, Path, Variable, all_names, field_at};
 use crate::items::{Item, Row, Wants};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// A condition on items.

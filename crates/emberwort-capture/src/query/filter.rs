@@ -1,15 +1,15 @@
 //! What is let through on the way to a sink.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 
 use super::conditions::Query;
 use crate::items::{Item, ItemSink, Wants};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// Decides which items are handed on.

@@ -1,11 +1,11 @@
 //! Where a value stands: in which fields, as which physical or raw number, and as which bytes of frames.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 
 use emberwort_model::hex::parse_hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::{Field, Kind};
 use emberwort_text::formula::number;
 use emberwort_wire::values::signed;

@@ -1,18 +1,18 @@
 //! How fields moved over the time, to be drawn.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, HashMap};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_text::formula::number;
 use emberwort_wire::{Time, ValueRef};
 
 use super::variables::{Path, field_at};
 use crate::items::{Item, ItemSink, Row, Wants};
+use crate::revision_map::DefinitionId;
 
 /// A series of more points is thinned: of neighbours the least and the greatest stay.
 const MAX_POINTS: usize = 40_000;

@@ -1,10 +1,11 @@
 //! Two sinks that both take all items.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::MessageId;
+
 use crate::items::{Item, ItemSink, Wants};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// Hands all items to two sinks, until both have enough.

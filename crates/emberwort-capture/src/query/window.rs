@@ -1,14 +1,14 @@
 //! Items that are shown later, or not at all: those around others, and the last ones.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::MessageId;
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::MessageId;
 use emberwort_wire::Time;
 
 use super::conditions::Query;
 use crate::items::{Item, ItemSink, Wants};
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 use crate::stored_items::StoredItems;
 

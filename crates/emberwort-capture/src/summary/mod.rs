@@ -8,12 +8,11 @@ mod nested;
 mod quantiles;
 mod timing;
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap};
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 
@@ -26,6 +25,7 @@ pub use timing::Timing;
 
 use crate::exchanges::{Exchange, ExchangeSink, Outcome};
 use crate::items::{Item, ItemSink, Row, Wants};
+use crate::revision_map::DefinitionId;
 
 /// Whose frames are summed up together: the channel by index, the end, the node.
 pub type Sender = (ChannelId, End, Option<u64>);

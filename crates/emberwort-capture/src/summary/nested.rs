@@ -1,18 +1,18 @@
 //! Frames inside of messages, accounted apart from those that carry them.
 
-use crate::revision_map::DefinitionId;
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_text::nested_frame;
 use emberwort_wire::{ValueRef, Values};
 
 use crate::items::{Item, ItemSink, Wants};
 use crate::query::walk::each_value;
+use crate::revision_map::DefinitionId;
 use crate::revision_map::RevisionMap;
 
 /// What a frame inside of a message is.

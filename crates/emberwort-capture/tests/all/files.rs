@@ -1,6 +1,5 @@
 //! Capture files of every form: read, cut, damaged; every byte of a channel accounted for.
 
-use emberwort_model::ids::ChannelId;
 use std::convert::Infallible;
 use std::io::Read as _;
 use std::ops::ControlFlow;
@@ -11,6 +10,7 @@ use emberwort_capture::{
     CaptureFormat, Decoder, Interface, Item, ItemSink, Outcome, PcapngWriter, Piece, PieceSink, Statistics,
     lane_description, source,
 };
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::{Framed, Header};

@@ -1,12 +1,12 @@
 //! What is recorded is read back as the same chunks: on every channel of all examples, from both ends.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use emberwort_capture::assign::Unassigned;
 use emberwort_capture::{CaptureFormat, Demux, Recorder, StreamSink, source};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_model::{Plan, Source, check, check_with};

@@ -13,12 +13,12 @@ mod types;
 mod vectors;
 mod write;
 
+use body::body;
 use emberwort_model::Plan;
 
 use crate::code::Code;
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile};
-use body::body;
 pub use clashes::clashes;
 use flavour::Flavour;
 use frames::Frames;

@@ -1,17 +1,18 @@
 //! What generated C does with values that cannot be sent, and with bodies and frames that nobody sends: the error that the header
 //! promises, under sanitizers. And vectors that are wrong in one kind of thing fail, so that none of them goes unlooked at.
 
-use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 use std::process::Command;
 
-use crate::common::plans::plan;
-use crate::common::{self, compile_and_run, compiler, write};
 use emberwort_codegen::c;
 use emberwort_codegen::vectors::{self, Vector};
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::Kind;
 use emberwort_wire::{ValueRef, Values, decode, encode};
+
+use crate::common::plans::plan;
+use crate::common::{self, compile_and_run, compiler, write};
 
 const GUARDED: &str = "link guarded { revision 2  byte_order little }\n\
     enum Mode : u3 { 0 off  1 slow  5 fast }\n\

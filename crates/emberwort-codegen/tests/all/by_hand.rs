@@ -1,9 +1,10 @@
 //! Generated Python, JavaScript and Rust on bytes and errors that were worked out by hand: what is refused, what is assumed, and what a receiver
 //! does with halves of frames.
 
+use emberwort_codegen::{GeneratedFile, javascript, python, rust};
+
 use crate::common::plans::plan;
 use crate::common::{self, node, python, rustc};
-use emberwort_codegen::{GeneratedFile, javascript, python, rust};
 
 const DEFINITION: &str = "
 link hand {

@@ -2,13 +2,14 @@
 //!
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
-use emberwort_model::ids::MessageId;
 use std::process::Command;
+
+use emberwort_codegen::{Parts, c, vectors};
+use emberwort_model::ids::MessageId;
+use emberwort_model::model::End;
 
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use crate::common::{compile_and_run, compiler, streams, write};
-use emberwort_codegen::{Parts, c, vectors};
-use emberwort_model::model::End;
 
 #[test]
 fn all_vectors_agree_under_strict_warnings_and_sanitizers() {

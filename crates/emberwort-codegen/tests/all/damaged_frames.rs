@@ -2,9 +2,6 @@
 
 use std::process::Command;
 
-use crate::common::frame_interpreter::Wrong;
-use crate::common::{self, compile_and_run, compiler, node, python, rustc};
-use crate::lowered_frames::{damaged, random_plan, wrong};
 use emberwort_codegen::vectors::vectors;
 use emberwort_codegen::{c, javascript, python, rust};
 use emberwort_model::Plan;
@@ -13,6 +10,10 @@ use emberwort_model::plan::{FrameFinder, Part, Role};
 use emberwort_wire::Framed;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
+
+use crate::common::frame_interpreter::Wrong;
+use crate::common::{self, compile_and_run, compiler, node, python, rustc};
+use crate::lowered_frames::{damaged, random_plan, wrong};
 
 /// Frames of each vector.
 const TRIES: usize = 5;

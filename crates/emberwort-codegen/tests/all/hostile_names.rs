@@ -3,11 +3,12 @@
 //!
 //! Without a C compiler the first test passes without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
+use emberwort_codegen::{GenerateError, c, javascript, python, rust, vectors};
+use emberwort_model::Plan;
+
 use crate::common::plans::plan;
 use crate::common::words::{OTHER_WORDS, TYPES, WORDS};
 use crate::common::{self, compile_and_run, compiler, write};
-use emberwort_codegen::{GenerateError, c, javascript, python, rust, vectors};
-use emberwort_model::Plan;
 
 /// Fields, enum labels, fields of a record, frame parts and forms of these names.
 fn with_names(names: &[&str]) -> String {

@@ -1,9 +1,10 @@
 //! Generated JavaScript: all vectors, both ways, and names of all kinds.
 
-use crate::common::plans::{ODD, WHOLE, marlock, plan};
-use crate::common::{self, node, run_node};
 use emberwort_codegen::{javascript as target, vectors};
 use emberwort_model::Plan;
+
+use crate::common::plans::{ODD, WHOLE, marlock, plan};
+use crate::common::{self, node, run_node};
 
 #[test]
 fn all_vectors_agree() {

@@ -3,10 +3,6 @@
 
 use std::path::Path;
 
-use crate::common;
-use crate::common::definitions::definition;
-use crate::common::interpreter::{Reader, Value, Writer};
-use crate::common::plans::marlock;
 use emberwort_codegen::lower::{Group, text};
 use emberwort_codegen::vectors;
 use emberwort_model::{Plan, Source, check};
@@ -14,6 +10,11 @@ use emberwort_wire::Values;
 use emberwort_wire::codec::decode_answer;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::common;
+use crate::common::definitions::definition;
+use crate::common::interpreter::{Reader, Value, Writer};
+use crate::common::plans::marlock;
 
 /// All vectors of a link, and what becomes of their bodies when they are cut and changed. How many bodies were read, and how many not.
 fn agree(plan: &Plan, seed: u64) -> (usize, usize) {

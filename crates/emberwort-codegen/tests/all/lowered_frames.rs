@@ -1,21 +1,22 @@
 //! The lowered form of frames says what the library does: an interpreter builds and judges the same frames on random channels and on the example,
 //! and finds the same ones in noisy streams.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
-use crate::common::frame_interpreter::{Wrong, build, find, judge};
-use crate::common::plans::marlock;
-use crate::common::streams::{bytes_of, noisy};
-use crate::random_channels::definition;
 use emberwort_codegen::vectors::vectors;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed, Receiver};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::common::frame_interpreter::{Wrong, build, find, judge};
+use crate::common::plans::marlock;
+use crate::common::streams::{bytes_of, noisy};
+use crate::random_channels::definition;
 
 pub fn random_plan(seed: u64) -> Arc<Plan> {
     let checked = check(&Source::new("any.ember", definition(seed).as_str()));

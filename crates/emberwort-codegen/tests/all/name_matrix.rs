@@ -7,11 +7,12 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::Command;
 
+use emberwort_codegen::{Clash, GeneratedFile, c, javascript, python as python_target, rust, vectors};
+use emberwort_model::{Plan, Source, check};
+
 use crate::common::plans::{ODD, WHOLE, plan};
 use crate::common::words::{OTHER_WORDS, TYPES, WORDS};
 use crate::common::{compiler, is_small, node, python, run_node, run_python, write};
-use emberwort_codegen::{Clash, GeneratedFile, c, javascript, python as python_target, rust, vectors};
-use emberwort_model::{Plan, Source, check};
 
 /// Words of which no program of this machine has a list.
 const KEYWORDS: &str = "\

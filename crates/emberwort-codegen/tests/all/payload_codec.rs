@@ -2,8 +2,6 @@
 
 use std::process::Command;
 
-use crate::common::plans::{marlock, plan};
-use crate::common::{self, node};
 use emberwort_codegen::javascript::codec::generate;
 use emberwort_codegen::{GenerateError, Parts, vectors};
 use emberwort_model::Plan;
@@ -11,6 +9,9 @@ use emberwort_model::model::End;
 use emberwort_model::plan::KeySource;
 use emberwort_text::json::{Writing, write_fields};
 use emberwort_wire::{Values, codec::decode};
+
+use crate::common::plans::{marlock, plan};
+use crate::common::{self, node};
 
 /// Values of all kinds over the radio, in both directions.
 const KINDS: &str = "link kinds { revision 3  byte_order big }

@@ -1,8 +1,9 @@
 //! Generated Python: all vectors, both ways, and names of all kinds.
 
+use emberwort_codegen::{python as target, streams, vectors};
+
 use crate::common::plans::{ODD, WHOLE, marlock, plan};
 use crate::common::{self, python, run_python};
-use emberwort_codegen::{python as target, streams, vectors};
 
 #[test]
 fn all_vectors_agree() {

@@ -3,19 +3,20 @@
 //!
 //! Without a C compiler these tests pass without doing anything, unless EMBERWORT_NEED_TOOLCHAINS is set.
 
-use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
-use crate::common::{
-    self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, rustc, streams, write,
-};
 use emberwort_codegen::{c, javascript, python, rust, vectors};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::FrameFinder;
 use emberwort_model::{Plan, Source, check};
 use rand::seq::{IndexedRandom, SliceRandom};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::common::{
+    self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, rustc, streams, write,
+};
 
 /// How receivers find frames: a channel for each.
 const FINDINGS: [&str; 12] = [

@@ -3,8 +3,6 @@
 //! One link with many messages in each byte order and language in the normal run; many more with
 //! `cargo test --release -p emberwort-codegen random_definitions:: -- --ignored`.
 
-use crate::common::definitions::definition;
-use crate::common::{self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, write};
 use emberwort_codegen::vectors::Vector;
 use emberwort_codegen::{c, javascript, python, rust, vectors};
 use emberwort_model::{Plan, Source, check};
@@ -13,6 +11,9 @@ use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::codec::check as check_body;
 use emberwort_wire::{Values, decode, encode};
 use serde_json::Value as Json;
+
+use crate::common::definitions::definition;
+use crate::common::{self, Language, compile_and_run, compiler, node, python, run_node, run_python, run_rust, write};
 
 fn compile_and_check(seed: u64, big: bool, messages: usize, languages: &[Language]) {
     let text = definition(seed, big, messages);

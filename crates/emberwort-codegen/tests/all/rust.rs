@@ -2,10 +2,11 @@
 
 use std::process::Command;
 
-use crate::common::plans::{ODD, WHOLE, marlock, plan};
-use crate::common::{self, run_rust, rustc, write};
 use emberwort_codegen::{rust as target, vectors};
 use emberwort_model::plan::FrameFinder;
+
+use crate::common::plans::{ODD, WHOLE, marlock, plan};
+use crate::common::{self, run_rust, rustc, write};
 
 #[test]
 fn all_vectors_agree() {

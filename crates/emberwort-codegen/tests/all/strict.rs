@@ -5,10 +5,11 @@
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::plans::{ODD, WHOLE, marlock, plan};
-use crate::common::{self, is_there};
 use emberwort_codegen::{c, javascript, python};
 use emberwort_model::Plan;
+
+use crate::common::plans::{ODD, WHOLE, marlock, plan};
+use crate::common::{self, is_there};
 
 /// What is on a link of every kind, and what is on none.
 fn plans() -> Vec<(&'static str, Plan)> {

@@ -6,10 +6,11 @@
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::plans::marlock;
-use crate::common::{self, is_there};
 use emberwort_codegen::{Parts, c, vectors};
 use emberwort_model::model::End;
+
+use crate::common::plans::marlock;
+use crate::common::{self, is_there};
 
 /// The sources of the link and of its vectors.
 const SOURCES: [&str; 2] = ["marlock.c", "marlock_vectors.c"];

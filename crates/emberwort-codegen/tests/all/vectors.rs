@@ -1,6 +1,5 @@
 //! The test vectors themselves: complete, repeatable, and true to the codec.
 
-use crate::plan_of_marlock;
 use emberwort_codegen::streams::{self, Judged};
 use emberwort_codegen::vectors::{Vector, ndjson, vectors};
 use emberwort_model::hex::{hex, parse_hex};
@@ -11,6 +10,8 @@ use emberwort_text::{Filling, GivenValue, fill};
 use emberwort_wire::frame::body_on;
 use emberwort_wire::{Framed, ValueRef, Values, decode, decode_answer, encode};
 use serde_json::Value as Json;
+
+use crate::plan_of_marlock;
 
 fn plans() -> [Plan; 2] {
     let odd = || check(&Source::new("odd.ember", include_str!("../odd.ember")));

@@ -1,9 +1,10 @@
 //! The document of a link: complete, and nothing that it shows is markup.
 
-use crate::plans::{ODD, WHOLE, marlock, plan};
 use emberwort_codegen::vectors;
 use emberwort_model::hex::hex;
 use emberwort_model::ids::MessageId;
+
+use crate::plans::{ODD, WHOLE, marlock, plan};
 
 #[test]
 fn everything_of_the_link_is_in_it() {

@@ -2,8 +2,9 @@
 //!
 //! `EMBERWORT_TABLE=1 cargo test -p emberwort-evolution kinds::` prints the table anew.
 
-use crate::common::revision;
 use emberwort_evolution::{DifferenceKind, Pair, Verdict, compare, ways_out, with_ways_out};
+
+use crate::common::revision;
 
 const LOCK: &str = include_str!("../lock.ember");
 const PAGE: &str = include_str!("../../../../docs/kinds-of-change.md");

@@ -3,16 +3,14 @@
 //!
 //! 300 edits in the normal run; others with `EMBERWORT_EDITS=SEED`.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
-use crate::common::edits::Definition;
-use crate::common::{revision, try_revision};
 use emberwort_evolution::Verdict::{self, Fine, FineWithLoss, Misread, Refused, SilentDrop};
 use emberwort_evolution::{Comparison, Pair, Revision, compare};
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind, Labelled};
 use emberwort_model::plan::Role;
 use emberwort_text::json::{Writing, write_fields};
@@ -24,6 +22,9 @@ use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, Value as Json};
+
+use crate::common::edits::Definition;
+use crate::common::{revision, try_revision};
 
 const BUS: &str = "channel bus { medium uart 9600 8N1\n frame { sync C6 39\n node : u8 address\n kind : u8 message\n size : u8 length of body\n body\n \
     check : u16 crc-16/arc over node..body\n } }\n";

@@ -2,13 +2,14 @@
 //!
 //! 2,000 edits in the normal run; others with `EMBERWORT_EDITS=SEED cargo test -p emberwort-evolution random_edits::`.
 
-use crate::common::edits::Definition;
-use crate::common::try_revision;
 use emberwort_evolution::prove::prove;
 use emberwort_evolution::{Pair, Verdict, compare};
 use rand::SeedableRng;
 use rand::seq::IndexedRandom;
 use rand_chacha::ChaCha8Rng;
+
+use crate::common::edits::Definition;
+use crate::common::try_revision;
 
 const EDITS: usize = 2000;
 const EDITS_OF_EACH: usize = 20;

@@ -1,8 +1,9 @@
 //! Verdicts that need a link of their own: forms, what selects messages, frames without a length, frames that say the node.
 
-use crate::common::revision;
 use emberwort_evolution::prove::prove;
 use emberwort_evolution::{Comparison, DifferenceKind, Order, Pair, Verdict, compare, ways_out, with_ways_out};
+
+use crate::common::revision;
 
 /// Compares two texts, whose revisions are 1 and 2, and puts the verdicts to the test.
 fn compared(old: &str, new: &str) -> Comparison {

@@ -1,10 +1,11 @@
 //! Devices, read from a trial file.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::{End, Kind};
+use emberwort_text::formula::{ComputedField, Formula};
 use serde_json::{Map, Value as Json};
 
 use super::file::{AlarmFile, DelayFile, DeviceFile, ReplyFile};
@@ -14,7 +15,6 @@ use super::read::Reader;
 use crate::file_words::index;
 use crate::signal::{Fixed, Signal, Surroundings};
 use crate::tables::tables_on;
-use emberwort_text::formula::{ComputedField, Formula};
 
 /// How long something takes.
 fn delay(at: &str, file: &DelayFile) -> Result<Delay, ScenarioError> {

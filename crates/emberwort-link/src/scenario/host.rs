@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use emberwort_model::model::{End, Kind};
+use emberwort_text::formula::{ComputedField, Formula};
 use serde_json::{Map, Value as Json};
 
 use super::file::{RequestFile, ScriptFile, StepFile};
@@ -12,7 +13,6 @@ use super::read::Reader;
 use crate::Nanoseconds;
 use crate::file_words::index;
 use crate::script::{KEPT, Script, Step, Waiting};
-use emberwort_text::formula::{ComputedField, Formula};
 
 impl Reader<'_> {
     /// A request that the file describes.

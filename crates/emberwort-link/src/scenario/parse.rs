@@ -1,9 +1,9 @@
 //! Reading a trial file.
 
-use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 

@@ -1,9 +1,10 @@
 //! What a trial consists of.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use emberwort_model::ids::MessageId;
+use emberwort_text::formula::{ComputedField, Formula};
 use emberwort_waveform::drawing::instrument::Settings;
 use emberwort_wire::{Time, Values};
 use serde_json::{Map, Value as Json};
@@ -14,7 +15,6 @@ use crate::expect::Expectation;
 use crate::script::Script;
 use crate::signal::{Fixed, Signal};
 use crate::wire::{Bursts, Faults, FaultyStretch};
-use emberwort_text::formula::{ComputedField, Formula};
 
 /// A trial, checked against a link.
 #[derive(Clone, Debug)]

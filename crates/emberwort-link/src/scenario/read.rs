@@ -1,9 +1,9 @@
 //! What an end does, read by its definition.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 use emberwort_text::row::RowHeader;

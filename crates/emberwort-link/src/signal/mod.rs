@@ -4,7 +4,6 @@ mod read;
 mod rest;
 mod sampler;
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -22,6 +21,7 @@ pub use sampler::Sampler;
 
 use crate::Nanoseconds;
 use crate::file_words::with_null;
+use emberwort_model::ids::MessageId;
 use emberwort_text::formula::{self, Formula};
 
 /// A value of a field, ready to be put into its slot.

@@ -1,11 +1,11 @@
 //! Signals as they stand in trial files.
 
+use emberwort_model::Plan;
+use emberwort_model::model::End;
 use serde_json::Map;
 
 use super::*;
 use crate::file_words::{duration, index};
-use emberwort_model::Plan;
-use emberwort_model::model::End;
 
 /// What a signal may refer to besides its own field.
 pub struct Surroundings<'a> {

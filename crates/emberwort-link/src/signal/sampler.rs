@@ -1,7 +1,8 @@
 //! The fields of a message that a device sends regularly.
 
-use super::*;
 use emberwort_model::plan::MessagePlan;
+
+use super::*;
 
 /// The fields of a message that a device sends regularly: what never changes is worked out once.
 #[derive(Clone, Debug)]

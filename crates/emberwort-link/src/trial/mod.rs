@@ -6,17 +6,19 @@ mod receiving;
 mod sending;
 mod sent;
 
-use emberwort_model::ids::MessageId;
 use std::collections::{BTreeMap, BinaryHeap, VecDeque};
 use std::rc::Rc;
 use std::sync::Arc;
 
 use emberwort_evolution::Translation;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::status_bytes::RunningStatus;
 use emberwort_wire::{Chunk, Framed, Framing};
+use queue::{Event, Exchange, Queued};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
+use sent::{Cause, Sent, Taken};
 
 use crate::Nanoseconds;
 use crate::definitions::{Definition, MessageNumber, TrialDefinitionId};
@@ -30,8 +32,6 @@ use crate::script::Runner;
 use crate::side::Side;
 use crate::speech;
 use crate::wire::Wire;
-use queue::{Event, Exchange, Queued};
-use sent::{Cause, Sent, Taken};
 
 /// Looks on while a trial runs.
 pub trait TrialObserver {

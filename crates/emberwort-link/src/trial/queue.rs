@@ -1,14 +1,14 @@
 //! The order in which what happens at the same moment is done.
 
-use crate::definitions::MessageNumber;
-use emberwort_model::ids::MessageId;
 use std::cell::Cell;
 use std::cmp::Ordering;
 use std::rc::Rc;
 
+use emberwort_model::ids::MessageId;
 use emberwort_wire::Values;
 
 use crate::Nanoseconds;
+use crate::definitions::MessageNumber;
 use crate::player::ReplySource;
 
 /// Something that happens at a moment.

@@ -1,10 +1,10 @@
 //! What both ends send: requests, answers, and what becomes of a frame.
 
-use emberwort_model::ids::MessageId;
 use std::cell::Cell;
 use std::rc::Rc;
 
 use emberwort_evolution::Verdict as Understanding;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, StreamId, Times, ValueRef, Values};
 

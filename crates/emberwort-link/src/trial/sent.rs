@@ -1,15 +1,15 @@
 //! A frame that was sent, and what a receiver with another definition made of it.
 
-use crate::definitions::TrialDefinitionId;
-use emberwort_model::ids::MessageId;
 use std::rc::Rc;
 
 use emberwort_evolution::Understood;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_wire::{FrameFault, Values};
 
 use super::queue::Exchange;
 use crate::Nanoseconds;
+use crate::definitions::TrialDefinitionId;
 use crate::side::FoundFrame;
 
 /// Why a frame is sent.

@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use crate::plan_of_marlock;
 use emberwort_link::sweep::{Swept, rates, sweep};
 use emberwort_link::{Revisions, Scenario, run};
 use emberwort_model::Plan;
 use emberwort_model::{Source, check};
+
+use crate::plan_of_marlock;
 
 fn plan() -> Arc<Plan> {
     Arc::new(plan_of_marlock::checked().plan.unwrap())

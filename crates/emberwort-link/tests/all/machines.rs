@@ -1,13 +1,14 @@
 //! The ends as machines, in virtual time: they talk to each other without clock and ports, and say what they say in a trial.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::plan_of_marlock;
 use emberwort_link::{DeviceEnd, HostEnd, LinkEvent, Machine, Revisions, Scenario};
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, StreamId, Time, Times};
+
+use crate::plan_of_marlock;
 
 const TRIAL: &str = r#"
 channel = "bus485"

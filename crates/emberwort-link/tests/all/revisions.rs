@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::common::{Piece, run_and_keep};
 use emberwort_evolution::Verdict;
 use emberwort_link::{MessageNumber, Report, Revisions, Scenario};
 use emberwort_model::{Plan, Source, check};
+
+use crate::common::{Piece, run_and_keep};
 
 const CHANNEL: &str = "channel bus {\n medium uart 115200 8N1\n limit 40 bytes\n frame {\n sync C6\n node : u8 address\n kind : u8 message\n \
                        count : u8 sequence\n size : u8 length of body\n body\n check : u16 crc-16/ibm-3740 over node..body\n }\n}\n";

@@ -1,15 +1,16 @@
 //! Trials on the example link: deterministic, exact in what they count, and never a wrong value.
 
-use crate::plan_of_marlock;
-use emberwort_model::model::End;
-use emberwort_wire::Framed;
 use std::sync::Arc;
 
-use crate::common::{Piece, run_and_keep};
 use emberwort_link::{MessageNumber, Report, Revisions, Scenario, TrialObserver, run};
 use emberwort_model::Plan;
+use emberwort_model::model::End;
+use emberwort_wire::Framed;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
+
+use crate::common::{Piece, run_and_keep};
+use crate::plan_of_marlock;
 
 fn plan() -> Arc<Plan> {
     let checked = plan_of_marlock::checked();

@@ -1,16 +1,17 @@
 //! All that a trial file can say of devices, the wire and the host, each checked by what is received.
 
-use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 
-use crate::common::run_and_keep;
-use crate::plan_of_marlock;
 use emberwort_link::hostile::hostile;
 use emberwort_link::{Reason, Report, Revisions, Scenario};
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::{FrameFault, FrameSink, FrameView, Framed as _, Receiver, Values};
+
+use crate::common::run_and_keep;
+use crate::plan_of_marlock;
 
 fn plan() -> Arc<Plan> {
     Arc::new(plan_of_marlock::checked().plan.unwrap())

@@ -5,15 +5,15 @@
 mod report;
 pub mod wire_time;
 
-use crate::ids::ChannelId;
 pub use report::{ChannelReport, MessageRow, medium_text, report};
 
 use num_rational::Ratio;
+use wire_time::{Seconds, WireCost};
 
+use crate::ids::ChannelId;
 use crate::model::{Field, Kind, Length, LineDigits, LineForm, Medium, MediumKind};
 use crate::number::Decimal;
 use crate::plan::{Action, Channel, Direction, EXTENDED_ID, KeySource, MessagePlan, Plan};
-use wire_time::{Seconds, WireCost};
 
 /// The size of a message's body and what of it carries nothing.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,10 +1,10 @@
 //! The budget of a whole link: a table for each channel, and what all its messages together take.
 
-use crate::ids::{ChannelId, MessageId};
 use num_rational::Ratio;
 
 use super::wire_time::Seconds;
 use super::{BodyBudget, MessageOnChannel, body, energy, message_on, time_text};
+use crate::ids::{ChannelId, MessageId};
 use crate::model::{End, Medium};
 use crate::plan::Plan;
 

@@ -1,9 +1,9 @@
 //! A channel of a plan: what both ends share, and the frames of each.
 
-use crate::ids::MessageId;
 use std::any::Any;
 use std::sync::{Arc, OnceLock};
 
+use crate::ids::MessageId;
 use crate::model::{End, Medium};
 use crate::plan::{Direction, FrameFinder, Role};
 

@@ -1,9 +1,9 @@
 //! The plan of a channel: where the parts of a frame lie, how its end is found, which key selects which message.
 
-use crate::ids::MessageId;
 use std::ops::RangeInclusive;
 
 use crate::algorithm::Algorithm;
+use crate::ids::MessageId;
 use crate::model::{Base, ByteOrder, Medium};
 use crate::stuffing::{Escape, Stuffing};
 

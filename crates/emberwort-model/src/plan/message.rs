@@ -2,10 +2,10 @@
 //!
 //! Records have plans of the same kind, to which the steps of messages (and of other records) point.
 
-use crate::ids::MessageId;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::ids::MessageId;
 use crate::model::{ByteOrder, Field, Kind, Length, Message, Record, Selector, Union, section_revisions};
 
 /// The compiled form of a message's body.

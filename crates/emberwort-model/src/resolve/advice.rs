@@ -1,12 +1,12 @@
 //! What can be used as it is, but probably does not say what was meant, or could be better.
 
-use crate::ids::ChannelId;
 use std::collections::HashMap;
 
 use super::Resolver;
 use crate::algorithm::Algorithm;
 use crate::budget;
 use crate::diagnostics::{Code, Finding};
+use crate::ids::ChannelId;
 use crate::model::{End, Kind, Selector};
 use crate::number::{Decimal, Scaling};
 use crate::plan::{Bound, Direction, Part, Plan, Role, Zone};

@@ -1,12 +1,12 @@
 //! Which key selects which message on a channel, and whether its frames fit there.
 
-use crate::ids::{ChannelId, MessageId};
 use std::collections::HashMap;
 
 use super::Resolver;
 use crate::budget::line_length;
 use crate::budget::wire_time::can;
 use crate::diagnostics::{Code, Finding};
+use crate::ids::{ChannelId, MessageId};
 use crate::layout::bit_owners;
 use crate::medium::{Encapsulation, MediumKind, usb};
 use crate::model::{Base, ByteOrder, End, NodeRange};

@@ -11,12 +11,12 @@ mod nested_frames;
 mod places;
 mod records;
 
-use crate::ids::{ChannelId, MessageId};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use crate::counting::some_of;
 use crate::diagnostics::{Code, Finding, nearest};
+use crate::ids::{ChannelId, MessageId};
 use crate::model::{Base, ChannelKey, Field, Label, Labelled, Link, Message, Record, Table};
 use crate::plan::{Channel, Plan};
 use crate::source::Span;

@@ -1,10 +1,10 @@
 //! Frames inside of messages: that they end, and that they fit.
 
-use crate::ids::{ChannelId, MessageId};
 use std::collections::HashSet;
 
 use super::Resolver;
 use crate::diagnostics::{Code, Finding};
+use crate::ids::{ChannelId, MessageId};
 use crate::model::Kind;
 use crate::plan::Plan;
 

@@ -1,11 +1,11 @@
 //! Values to JSON.
 
-use emberwort_model::ids::ChannelId;
 use std::fmt::{self, Write};
 
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::is_unsafe_to_show;
 use emberwort_model::hex::write_hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::{End, Field, Kind, Labelled, write_float};
 use emberwort_model::number::write_integer;
 use emberwort_model::plan::MessagePlan;

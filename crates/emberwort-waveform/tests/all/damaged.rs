@@ -1,9 +1,9 @@
 //! Waveforms cut at each byte, and changed at random: no panic, times in order, every byte accounted for, and what came before is told.
 
-use emberwort_model::ids::ChannelId;
 use std::io;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{MediumKind, UartFormat};
 use emberwort_waveform::sources::{samples, sound, table, vcd};
 use emberwort_waveform::wiring::Threshold;

@@ -1,9 +1,9 @@
 //! Lines of random settings with random traffic, drawn and recorded by an instrument in every form of file, hold what went over them.
 
-use emberwort_model::ids::ChannelId;
 use std::io::Cursor;
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, Pulse, SpiWords, UartFormat, UsbSpeed};
 use emberwort_model::model::End;
 use emberwort_waveform::drawing::files::{FileForm, FileRecord};

@@ -1,9 +1,9 @@
 //! What stands exactly at a limit, sinks that have enough, and what is counted beside the bytes: by hand.
 
-use emberwort_model::ids::ChannelId;
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{BitCode, BitFrame, LineCode, MediumKind, UartFormat};
 use emberwort_model::model::End;
 use emberwort_waveform::lines::code::Code;

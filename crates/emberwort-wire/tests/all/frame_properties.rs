@@ -1,10 +1,10 @@
 //! Frames of random channels: what is built is accepted, wherever the parts lie; a flipped bit is not.
 
-use emberwort_model::ids::ChannelId;
-use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::Arc;
 
+use emberwort_model::ids::ChannelId;
+use emberwort_model::model::End;
 use emberwort_model::plan::Role;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::body_reader::{BodyReader, Requests};

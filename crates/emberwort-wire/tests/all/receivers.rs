@@ -1,10 +1,10 @@
 //! Receivers: every byte in exactly one place, whatever comes in and in whatever pieces.
 
-use emberwort_model::ids::ChannelId;
-use emberwort_model::model::End;
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 
+use emberwort_model::ids::ChannelId;
+use emberwort_model::model::End;
 use emberwort_model::{Plan, Source, check};
 use emberwort_wire::body_reader::{BodyReader, Requests};
 use emberwort_wire::status_bytes::RunningStatus;

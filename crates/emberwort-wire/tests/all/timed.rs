@@ -1,8 +1,8 @@
 //! Receivers with times: when frames came, and where silence ends them.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::{Source, check};
 use emberwort_wire::chunk::ByteTime;

@@ -1,12 +1,12 @@
 //! Arguments of the commands that read captures.
 
-use emberwort_model::ids::MessageId;
 use std::path::PathBuf;
 use std::sync::LazyLock;
 
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_model::number::Decimal;
 use emberwort_model::plan::{Direction, EXTENDED_ID, KeySource};

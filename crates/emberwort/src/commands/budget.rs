@@ -1,7 +1,5 @@
 //! `budget`: what messages cost in bits, time on the wire and energy.
 
-use emberwort_model::ids::{ChannelId, MessageId};
-use emberwort_model::medium::Encapsulation;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,6 +9,8 @@ use emberwort_model::budget::wire_time::{Seconds, WireCost};
 use emberwort_model::budget::{
     ChannelReport, MessageRow, can_id, decimal_text, medium_text, report, time_text, to_f64,
 };
+use emberwort_model::ids::{ChannelId, MessageId};
+use emberwort_model::medium::Encapsulation;
 use emberwort_model::{Plan, Source};
 use emberwort_rows::{Paint, time};
 use emberwort_text::{Filling, GivenValue, fill};

@@ -1,6 +1,5 @@
 //! `encode`: messages to bytes.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -11,6 +10,7 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_model::Plan;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Kind, Selector};
 use emberwort_model::plan::{MessagePlan, Part, Role};
 use emberwort_text::RowHeader;

@@ -9,6 +9,8 @@ use std::sync::Arc;
 use emberwort_capture::exchanges::{Exchange, ExchangeSink, ExchangedMessage, Outcome};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_rows::time::{self, rfc3339};
+use emberwort_rows::{Paint, RowForm, has_unit};
 use emberwort_text::json::{self, Writing};
 use emberwort_text::show;
 use emberwort_wire::ValueRef;
@@ -16,8 +18,6 @@ use serde_json::{Value as Json, json};
 
 use crate::output::{self, Look, Stdout, say};
 use crate::render::wrapped_under;
-use emberwort_rows::time::{self, rfc3339};
-use emberwort_rows::{Paint, RowForm, has_unit};
 
 /// Prints exchanges, and counts them.
 pub struct ExchangePrinter {

@@ -1,6 +1,5 @@
 //! `layout`: where every field of a message lies.
 
-use emberwort_model::ids::MessageId;
 use std::io::Write;
 use std::path::Path;
 
@@ -8,6 +7,7 @@ use anyhow::bail;
 use emberwort_document::figure;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::MessageId;
 use emberwort_model::layout::picture::picture;
 use emberwort_model::layout::{LayoutRow, rows};
 use emberwort_model::number::Decimal;

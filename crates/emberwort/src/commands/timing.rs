@@ -1,12 +1,12 @@
 //! `survey --on`: the timing of a line, as its wires show it, beside what the definition and the standards allow.
 
-use emberwort_model::ids::MessageId;
 use std::io::Write as _;
 use std::path::Path;
 
 use anyhow::{Context, bail};
 use emberwort_capture::Decoder;
 use emberwort_capture::line_timing::{LineTiming, Spread};
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_rows::Paint;
 use emberwort_waveform::findings::{allowed_slope, bit_timing};

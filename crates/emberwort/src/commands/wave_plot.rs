@@ -1,6 +1,5 @@
 //! `plot` of waveforms: the whole above, a part of it below, and what it means in strips under its wires.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::convert::Infallible;
 use std::io::Write as _;
 use std::ops::ControlFlow;
@@ -9,6 +8,7 @@ use std::path::Path;
 use anyhow::bail;
 use emberwort_capture::anatomy::{anatomy, direction};
 use emberwort_capture::{Decoder, DefinitionId, Item, ItemSink, Query, RevisionMap, Wants};
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::medium::usb::packet_text;
 use emberwort_model::model::End;
 use emberwort_rows::{RowContext, meaning};

@@ -1,6 +1,5 @@
 //! Reading the captures that commands are given.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::io::{self, IsTerminal, Read};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -16,6 +15,7 @@ use emberwort_capture::{
 };
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::End;
 use emberwort_rows::time::rfc3339;
 use emberwort_wire::Time;

@@ -1,12 +1,12 @@
 //! Messages and channels by the names that a user gives.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::collections::BTreeSet;
 use std::path::Path;
 
 use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::ids::{ChannelId, MessageId};
 
 /// A definition file that stands before or among names, as in `layout pump.ember`, and the names.
 pub fn with_definition(names: &[String]) -> (Option<&Path>, Vec<&str>) {

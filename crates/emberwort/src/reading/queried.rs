@@ -1,12 +1,12 @@
 //! The filters that arguments ask for, in front of any sink.
 
-use emberwort_model::ids::MessageId;
 use std::ops::ControlFlow;
 
 use emberwort_capture::{
     ContextWindow, DefinitionId, Filtered, Item, ItemSink, Matching, Query, RevisionMap, SelectedRows, Wants,
 };
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 
 use crate::cli::AskedArgs;
 

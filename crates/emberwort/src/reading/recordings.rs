@@ -1,7 +1,5 @@
 //! Recordings that play devices of a trial.
 
-use emberwort_link::TrialDefinitionId;
-use emberwort_model::ids::ChannelId;
 use std::convert::Infallible;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -10,7 +8,9 @@ use std::sync::Arc;
 use anyhow::{Context, bail};
 use emberwort_capture::{Decoder, Item, ItemSink};
 use emberwort_link::Scenario;
+use emberwort_link::TrialDefinitionId;
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::Time;
 

@@ -1,6 +1,5 @@
 //! What arguments and a `[[source]]` of `emberwort.toml` say of inputs: their form, and whose packets are whose.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,6 +10,7 @@ use emberwort_capture::assign::Rule;
 use emberwort_capture::records::{BytesForm, CellKind, Columns, Forms, Pattern, Pointers, Shape, TimeForm};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::{escaped, nearest};
+use emberwort_model::ids::ChannelId;
 
 use super::names::channel_index;
 use crate::cli::{BytesAs, InputArgs, TextArgs, TimeAs};

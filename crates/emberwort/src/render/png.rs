@@ -3,11 +3,10 @@
 use std::sync::Arc;
 
 use anyhow::Context;
+use emberwort_codegen::MARK;
 use emberwort_model::algorithm::Algorithm;
 use emberwort_wire::checksum::Checksum;
 use resvg::{tiny_skia, usvg};
-
-use emberwort_codegen::MARK;
 
 /// A PNG of an SVG, with fonts that come with the program.
 pub fn png(svg: &str) -> anyhow::Result<Vec<u8>> {

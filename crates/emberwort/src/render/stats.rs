@@ -1,11 +1,11 @@
 //! Where every byte went, as a sentence, a table, or JSON.
 
-use emberwort_model::medium::Encapsulation;
-use emberwort_model::plan::Channel;
 use std::fmt::Write as _;
 
 use emberwort_capture::{Damage, Statistics};
 use emberwort_model::counting::some_of;
+use emberwort_model::medium::Encapsulation;
+use emberwort_model::plan::Channel;
 use emberwort_rows::time;
 use emberwort_waveform::findings::duration;
 use emberwort_wire::FrameFault;

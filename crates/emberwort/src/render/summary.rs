@@ -9,11 +9,11 @@ use emberwort_capture::summary::{
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::model::Kind;
+use emberwort_rows::time::{duration, rfc3339};
 use emberwort_wire::Time;
 use serde_json::{Map, Value as Json, json};
 
 use super::sheets::Sheet;
-use emberwort_rows::time::{duration, rfc3339};
 
 /// What was summed up.
 pub struct Summed<'a> {

@@ -1,10 +1,9 @@
 //! The figure of a sweep: lost frames against the rate of a fault, with theory beside them.
 
 use anyhow::anyhow;
+use emberwort_codegen::MARK;
 use emberwort_link::sweep::SweepPoint;
 use plotters::prelude::*;
-
-use emberwort_codegen::MARK;
 
 /// Told apart by lightness, and by their forms, too.
 const FOUND: RGBColor = RGBColor(20, 80, 140);

@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use crate::common::{self, gate_status, project, project_with_recording, run, run_with_input, succeed};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
+
+use crate::common::{self, gate_status, project, project_with_recording, run, run_with_input, succeed};
 
 const NIGHT: &str = "stormy-night.pcapng";
 

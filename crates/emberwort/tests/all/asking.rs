@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
-use crate::common::{project, project_with_recording, rows, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{project, project_with_recording, rows, run, succeed};
 
 const NIGHT: &str = "stormy-night.pcapng";
 

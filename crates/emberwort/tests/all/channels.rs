@@ -1,7 +1,8 @@
 //! Every channel of Marlock from the command line: to bytes and back, in recordings, and what is told when a key is missing.
 
-use crate::common::{marlock, project, run, run_with_input, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{marlock, project, run, run_with_input, succeed};
 
 /// A row, its channel, the bytes worked out by hand, what `decode` needs to know besides, and who sends it.
 const ROWS: &[(&str, &str, &str, &[&str])] = &[

@@ -1,7 +1,8 @@
 //! `checksum`: ranges, the working, and what went wrong.
 
-use crate::common::{self, run, run_with_input, succeed};
 use insta::assert_snapshot;
+
+use crate::common::{self, run, run_with_input, succeed};
 
 fn here() -> tempfile::TempDir {
     tempfile::tempdir().unwrap()

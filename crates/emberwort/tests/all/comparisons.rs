@@ -3,8 +3,9 @@
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::{project, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{project, run, succeed};
 
 /// Replaces something in the demo's definition.
 fn change(folder: &Path, from: &str, to: &str) {

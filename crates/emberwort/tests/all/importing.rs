@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::{project, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{project, run, succeed};
 
 fn made_up(folder: &Path, seed: u32, count: u32) {
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/importing.py");

@@ -4,8 +4,9 @@
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::{emberwort, project_with_recording, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{emberwort, project_with_recording, run, succeed};
 
 /// What a script that taps the loopback interface prints; `None` if that is not possible here, and need not be.
 fn tapped(folder: &Path, script: &str, words: &[&str]) -> Option<String> {

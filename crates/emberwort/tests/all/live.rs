@@ -4,8 +4,9 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use crate::common::{self, Beside, PATIENTLY, free_port, project, rows, run, run_with_input};
 use serde_json::Value as Json;
+
+use crate::common::{self, Beside, PATIENTLY, free_port, project, rows, run, run_with_input};
 
 /// A peer written in Python.
 fn peer(words: &[&str]) -> Beside {

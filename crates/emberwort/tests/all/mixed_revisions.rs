@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use crate::common::{self, project, project_with_recording, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{self, project, project_with_recording, run, succeed};
 
 /// The demo's project after a change that revision 2 and 3 cannot be read with: the range of the oil pressure.
 fn changed() -> tempfile::TempDir {

@@ -1,15 +1,16 @@
 //! What a trial records, `decode` reads back: every message, on every channel of the examples, in both directions.
 
-use emberwort_model::ids::MessageId;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
-use crate::common::{project, project_with_recording, run, stats, succeed};
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;
 use emberwort_model::{Plan, Source, check};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
+
+use crate::common::{project, project_with_recording, run, stats, succeed};
 
 #[path = "../../../../examples/plan_of_marlock.rs"]
 mod plan_of_marlock;

@@ -1,7 +1,8 @@
 //! `send`: the numbers of its frames, and entries of tables by their names, against devices of trials.
 
-use crate::common::{Beside, PATIENTLY, free_port, project, rows, run, waiting_device};
 use serde_json::Value as Json;
+
+use crate::common::{Beside, PATIENTLY, free_port, project, rows, run, waiting_device};
 
 /// A device may take a number that comes twice for the same frame once more.
 #[test]

@@ -4,8 +4,9 @@ use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use crate::common::{Beside, emberwort, project, run, run_with_input, stats, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{Beside, emberwort, project, run, run_with_input, stats, succeed};
 
 /// A frame, by its bytes on the control network and on the bus.
 struct Frame {

@@ -2,8 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use crate::common::{project, project_with_recording, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{project, project_with_recording, run, succeed};
 
 fn object(folder: &std::path::Path, words: &[&str]) -> Json {
     let ran = run(folder, words);

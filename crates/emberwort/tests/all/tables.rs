@@ -4,10 +4,11 @@
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
-use crate::common::{project_with_recording, run, succeed};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
 use serde_json::Value as Json;
+
+use crate::common::{project_with_recording, run, succeed};
 
 fn rows(folder: &Path, words: &[&str]) -> Vec<Json> {
     let out = succeed(folder, &[&["decode", "stormy-night.pcapng", "--as", "ndjson"][..], words].concat());

@@ -1,7 +1,8 @@
 //! `trial` from the outside: repeatable to the byte, recordings that decode to the same totals, exit codes, files.
 
-use crate::common::{self, project, project_with_recording, run, stats, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{self, project, project_with_recording, run, stats, succeed};
 
 fn json(folder: &std::path::Path, words: &[&str]) -> Json {
     let words = [words, &["--as", "ndjson"]].concat();

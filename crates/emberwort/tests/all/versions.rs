@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
-use crate::common::{self, project, run, succeed};
 use sha2::{Digest, Sha256};
+
+use crate::common::{self, project, run, succeed};
 
 /// The definition of the demo with something replaced.
 fn change(folder: &Path, from: &str, to: &str) {

@@ -5,8 +5,9 @@ use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use crate::common::{self, project, run, succeed};
 use serde_json::{Value as Json, json};
+
+use crate::common::{self, project, run, succeed};
 
 fn written(folder: &Path, cases: &Json) {
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/waveforms_buses.py");

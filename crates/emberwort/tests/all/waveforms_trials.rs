@@ -3,8 +3,9 @@
 
 use std::path::Path;
 
-use crate::common::{self, project, run, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{self, project, run, succeed};
 
 /// Numbers that look as if nobody had chosen them.
 struct Random(u64);

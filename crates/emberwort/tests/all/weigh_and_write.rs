@@ -1,7 +1,8 @@
 //! The commands with which a link is written and weighed: value, budget, tidy, new, layout pictures, check for machines.
 
-use crate::common::{self, marlock, project, rows, run, run_with_input, succeed};
 use serde_json::Value as Json;
+
+use crate::common::{self, marlock, project, rows, run, run_with_input, succeed};
 
 // ---- value ----
 

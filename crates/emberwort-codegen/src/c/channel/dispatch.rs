@@ -1,9 +1,9 @@
 //! Giving each received message to the function that handles it.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeMap;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 
 use super::Channel;
 use crate::Parts;

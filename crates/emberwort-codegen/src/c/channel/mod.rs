@@ -8,10 +8,10 @@ mod receiver;
 mod send;
 mod status_bytes;
 
-use emberwort_model::ids::MessageId;
 use std::cmp::Ordering;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_model::plan::{self, Direction, FrameFinder, KeySource, Part, Role, Zone};
 

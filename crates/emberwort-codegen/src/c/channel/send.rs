@@ -1,9 +1,9 @@
 //! Writing a message as a frame, in one step.
 
-use emberwort_model::ids::MessageId;
 use std::collections::BTreeSet;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{FrameFinder, Part, Role};
 
 use super::Channel;

@@ -1,8 +1,8 @@
 //! Links that tests generate code of.
 
-use crate::plan_of_marlock;
-
 use emberwort_model::{Plan, Source, check};
+
+use crate::plan_of_marlock;
 
 /// Every construct of the language.
 pub const WHOLE: &str = include_str!("../../whole.ember");

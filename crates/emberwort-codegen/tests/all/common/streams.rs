@@ -1,11 +1,11 @@
 //! Noisy streams of frames, and which of them the library's receiver and the generated C's accept.
 
-use emberwort_model::ids::ChannelId;
 use std::ops::Range;
 use std::sync::Arc;
 
 use emberwort_codegen::vectors;
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_wire::body_reader::{BodyReader, Requests};

@@ -1,6 +1,5 @@
 //! Which frames are changed, and how: from what the decoder finds to edits of packets.
 
-use emberwort_model::ids::MessageId;
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 use std::convert::Infallible;
@@ -15,6 +14,7 @@ use emberwort_capture::query::{Filter, Matching, SelectedRows};
 use emberwort_capture::traced::{PacketPart, Provenance};
 use emberwort_capture::{BrokenFrame, DefinitionId, Item, ItemSink, Query, RevisionMap, Row, Wants};
 use emberwort_model::Plan;
+use emberwort_model::ids::MessageId;
 use emberwort_model::plan::{FrameFinder, Role};
 use emberwort_rows::write_value;
 use emberwort_text::json::{self, Writing};

@@ -5,6 +5,7 @@ use std::io::{self, Read, Write};
 use std::ops::Range;
 use std::path::Path;
 
+use algorithms::algorithms;
 use anyhow::{Context, bail};
 use emberwort_checksum::code::{Language, function};
 use emberwort_checksum::explain::explain;
@@ -21,7 +22,6 @@ use crate::output::{self, Look};
 use crate::reading::inputs::given_hex;
 use crate::render::table::table;
 use crate::render::{plural, working, wrapped};
-use algorithms::algorithms;
 
 mod algorithms;
 mod identify;

@@ -1,10 +1,10 @@
 //! `host`: plays the host of a trial on a real port.
 
-use emberwort_model::ids::MessageId;
 use std::path::Path;
 
 use emberwort_link::{HostEnd, LinkEvent};
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::End;
 use emberwort_rows::{Paint, time};
 

@@ -1,12 +1,12 @@
 //! A port with the channel that runs over it.
 
-use emberwort_model::ids::ChannelId;
 use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::bail;
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::medium::{Encapsulation, UartFormat};
 use emberwort_model::model::End;
 use emberwort_model::plan::Channel;

@@ -1,11 +1,11 @@
 //! Ends of a trial on a real port, in real time.
 
-use emberwort_link::TrialDefinitionId;
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
 use emberwort_capture::{Decoder, RevisionMap, StreamSink as _};
+use emberwort_link::TrialDefinitionId;
 use emberwort_link::{LinkEvent, Machine, Scenario};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;

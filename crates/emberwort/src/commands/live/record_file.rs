@@ -1,6 +1,5 @@
 //! A recording that can be read at any moment.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Seek, Write};
@@ -10,6 +9,7 @@ use std::sync::Arc;
 use anyhow::Context;
 use emberwort_capture::Recorder;
 use emberwort_model::Plan;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_wire::{Chunk, Time};
 

@@ -11,14 +11,16 @@ mod sweep;
 mod tables;
 mod wave;
 
-use emberwort_link::TrialDefinitionId;
 use std::io::Write;
 use std::path::Path;
 
 use anyhow::bail;
 use emberwort_capture::Recorder;
+use emberwort_link::TrialDefinitionId;
 use emberwort_rows::{Paint, time};
 use emberwort_wire::Chunk;
+use json::as_json;
+use tables::tables;
 
 use crate::cli::{TableForm, TrialArgs};
 use crate::ending::Ending;
@@ -28,8 +30,6 @@ use crate::project::{Project, load_plan_of};
 use crate::reading::capture_definitions::revisions_in_trial;
 use crate::reading::recordings;
 use crate::reading::scenario;
-use json::as_json;
-use tables::tables;
 
 pub fn run(args: &TrialArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let project = Project::find(link)?;

@@ -5,8 +5,10 @@ use std::path::Path;
 use std::time::Duration;
 
 use anyhow::bail;
+use emberwort_document::figure::xml;
 use emberwort_link::{Report, Scenario};
 use emberwort_model::diagnostics::escaped;
+use emberwort_rows::time;
 use emberwort_text::json::safe_text;
 use quick_junit::{NonSuccessKind, Report as JunitReport, TestCase, TestCaseStatus, TestSuite};
 use serde_json::json;
@@ -14,8 +16,6 @@ use serde_json::json;
 use super::names::{channel, kinds};
 use super::story::Story;
 use crate::files::{self, Replace};
-use emberwort_document::figure::xml;
-use emberwort_rows::time;
 
 /// Writes the results in the form that the file's ending says.
 pub fn write(path: &Path, trial: &Path, scenario: &Scenario, report: &Report, stories: &[Story]) -> anyhow::Result<()> {

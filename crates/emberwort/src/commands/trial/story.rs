@@ -1,6 +1,5 @@
 //! What happened around the moment at which a trial failed: the shortest story that explains it.
 
-use emberwort_model::ids::ChannelId;
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -10,6 +9,7 @@ use emberwort_link::{Report, Scenario, TrialObserver, run};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::hex::hex;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_rows::{Paint, RowForm, RowPrinter, RowStyle, ShownTimes, time};
 use emberwort_wire::{Chunk, ChunkSink as _, Time, Times};

@@ -1,12 +1,12 @@
 //! What an instrument on the wires of a trial sees, as a file.
 
-use emberwort_model::ids::ChannelId;
 use std::path::Path;
 
 use anyhow::{Context, anyhow, bail};
 use emberwort_link::Scenario;
 use emberwort_model::Plan;
 use emberwort_model::budget::wire_time;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_model::plan::EXTENDED_ID;
 use emberwort_waveform::Moment;

@@ -1,6 +1,5 @@
 //! Where what is watched comes from: a port, or a file that is played.
 
-use emberwort_model::ids::ChannelId;
 use std::fs::File;
 use std::io::Read as _;
 use std::ops::ControlFlow;
@@ -16,6 +15,7 @@ use emberwort_capture::packing::Unpacked;
 use emberwort_capture::{Decoder, Demux, Monitor, StreamSink, source};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::ChannelId;
 use emberwort_model::model::End;
 use emberwort_port::{Address, Event, Received};
 use emberwort_wire::{Chunk, ChunkSink, StreamId, Time, Times};

@@ -1,9 +1,9 @@
 //! The form in which a message is filled and sent.
 
-use emberwort_model::ids::{ChannelId, MessageId};
 use std::sync::Arc;
 
 use emberwort_model::Plan;
+use emberwort_model::ids::{ChannelId, MessageId};
 use emberwort_model::model::{End, Field, Kind};
 use emberwort_text::{Filling, GivenValue, RowHeader, fill};
 use emberwort_wire::frame::body_on;

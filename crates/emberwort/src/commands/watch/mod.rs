@@ -11,17 +11,17 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
+use definition::Definition;
+use feed::Feed;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
+use view::View;
 
 use crate::cli::WatchArgs;
 use crate::ending::Ending;
 use crate::output::{self, Look};
 use crate::project::Project;
-use definition::Definition;
-use feed::Feed;
-use view::View;
 
 /// From one picture to the next: 20 a second.
 const TICK: Duration = Duration::from_millis(50);

@@ -1,11 +1,11 @@
 //! Plots as SVG.
 
 use anyhow::anyhow;
+use emberwort_codegen::MARK;
 use plotters::coord::Shift;
 use plotters::prelude::*;
 
 use super::{Band, Content, Line, Pane, Plot, moment};
-use emberwort_codegen::MARK;
 
 /// Told apart by lightness, too.
 const COLOURS: [RGBColor; 8] = [

@@ -2,9 +2,10 @@
 
 use serde_json::{Value as Json, json};
 
-use super::{Picture, wire_of};
 use emberwort_codegen::MARK;
 use emberwort_document::figure::xml;
+
+use super::{Picture, wire_of};
 
 /// The page, with places for what is drawn.
 const PAGE: &str = include_str!("page.html");

@@ -2,11 +2,11 @@
 
 use std::fmt::Write as _;
 
+use emberwort_codegen::MARK;
+use emberwort_document::figure::xml;
 use emberwort_waveform::trace::{Envelope, Trace};
 
 use super::{Frame, Picture, moment, step, wire_of};
-use emberwort_codegen::MARK;
-use emberwort_document::figure::xml;
 
 const WIDTH: f64 = 1280.0;
 /// Room on the left, for names.

@@ -1,6 +1,5 @@
 //! A request and its answer, out of all that goes through a port.
 
-use emberwort_model::ids::MessageId;
 use std::cell::RefCell;
 use std::io;
 use std::ops::ControlFlow;
@@ -10,6 +9,7 @@ use anyhow::bail;
 use emberwort_capture::{Decoder, Item, ItemSink, RevisionMap, StreamSink as _};
 use emberwort_model::Plan;
 use emberwort_model::diagnostics::escaped;
+use emberwort_model::ids::MessageId;
 use emberwort_model::model::Field;
 use emberwort_model::plan::Role;
 use emberwort_rows::{Paint, RowPrinter, RowStyle, ShownTimes, has_unit, time};

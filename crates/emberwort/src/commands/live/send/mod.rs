@@ -10,6 +10,7 @@ use std::path::Path;
 use anyhow::{Context, bail};
 use emberwort_model::diagnostics::escaped;
 use emberwort_text::{GivenValue, RowHeader};
+use exchange::{Exchange, Outcome, Ready};
 use serde_json::{Map, Value as Json};
 
 use super::line::{Incoming, Line};
@@ -21,7 +22,6 @@ use crate::output::{Look, say};
 use crate::project::load_plan;
 use crate::reading::names::message_index;
 use crate::render::plural;
-use exchange::{Exchange, Outcome, Ready};
 
 pub fn run(args: &SendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     let plan = load_plan(link, look)?;
