@@ -100,7 +100,7 @@ impl Exchange {
 
     /// When it began.
     pub fn time(&self) -> Time {
-        self.request.as_ref().or(self.answer.as_ref()).map_or(Time::default(), |spoken| spoken.time)
+        self.request.as_ref().or(self.answer.as_ref()).map_or(Time::default(), |exchanged| exchanged.time)
     }
 
     /// Whether an answer at a moment comes in time.
@@ -225,7 +225,7 @@ impl<S: ExchangeSink> Exchanges<S> {
             return Ok(ControlFlow::Break(()));
         }
         let message = &row.plan.messages[row.message].message;
-        let spoken =
+        let exchanged =
             || ExchangedMessage { time, plan: row.plan.clone(), message: row.message, values: row.values.clone() };
         if !message.answered_by.is_empty() {
             let same = |open: &&mut Exchange| {
@@ -245,7 +245,7 @@ impl<S: ExchangeSink> Exchanges<S> {
                 open.last_asked = time;
                 return Ok(ControlFlow::Continue(()));
             }
-            let (channel, node, request) = (row.channel, row.frame.node, Some(spoken()));
+            let (channel, node, request) = (row.channel, row.frame.node, Some(exchanged()));
             let mut exchange = Exchange { channel, node, asked: 1, request, answer: None, last_asked: time, is_wanted };
             let came_before = self.early.iter().position(|early| {
                 let answer = early.answer.as_ref();
@@ -266,13 +266,13 @@ impl<S: ExchangeSink> Exchanges<S> {
         let newest = || self.open.iter().rposition(|open| open.takes(row));
         if let Some(at) = in_time.or_else(newest) {
             let Some(mut exchange) = self.open.remove(at) else { return Ok(ControlFlow::Continue(())) };
-            exchange.answer = Some(spoken());
+            exchange.answer = Some(exchanged());
             exchange.is_wanted |= is_wanted;
             return self.forward(&exchange);
         }
         let is_answer = row.plan.messages.iter().any(|other| other.message.answered_by.contains(&row.message));
         if is_answer && message.every.is_none() {
-            let (channel, node, answer) = (row.channel, row.frame.node, Some(spoken()));
+            let (channel, node, answer) = (row.channel, row.frame.node, Some(exchanged()));
             let exchange = Exchange { channel, node, asked: 0, request: None, answer, last_asked: time, is_wanted };
             self.early.push_back(exchange);
         }

@@ -60,7 +60,7 @@ impl LaneReader {
     /// The reader of bodies of a definition, as the end sends them whose frame is at hand; and what tells the two ends apart.
     #[inline]
     fn reader(&mut self, definition: DefinitionId) -> (Option<&mut BodyReader>, &mut Option<EitherEnd>) {
-        let is_from_host = matches!(self.either, Some(EitherEnd { faces: Some(End::Host), .. }));
+        let is_from_host = matches!(self.either, Some(EitherEnd { assumed_sender: Some(End::Host), .. }));
         let readers = if is_from_host { &mut self.host_readers } else { &mut self.readers };
         (readers[definition.index()].as_mut(), &mut self.either)
     }
@@ -87,7 +87,7 @@ impl<S: ItemSink> LaneContext<S> {
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct EitherEnd {
     /// The end as whose frame the one at hand is read.
-    pub faces: Option<End>,
+    pub assumed_sender: Option<End>,
     /// The last question of the host that nobody has answered: its definition, message and node.
     pub asked: Option<(DefinitionId, MessageId, Option<u64>)>,
 }
@@ -122,13 +122,13 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
 
     /// The end as whose frame the one at hand is read, if that is known.
     fn end(&self) -> Option<End> {
-        self.stream.from.or_else(|| self.reading.either.as_ref()?.faces)
+        self.stream.from.or_else(|| self.reading.either.as_ref()?.assumed_sender)
     }
 
     /// The channel as the frame at hand goes over it.
     fn direction(&self) -> &'a Direction {
         match (&self.reading.either, self.host_direction) {
-            (Some(EitherEnd { faces: Some(End::Host), .. }), Some(host)) => host,
+            (Some(EitherEnd { assumed_sender: Some(End::Host), .. }), Some(host)) => host,
             _ => self.direction,
         }
     }
@@ -162,7 +162,7 @@ impl<'a, S: ItemSink> LaneSink<'a, S> {
 impl<S: ItemSink> FrameSink for LaneSink<'_, S> {
     fn assume_sender(&mut self, from: End) {
         if let Some(either) = &mut self.reading.either {
-            either.faces = Some(from);
+            either.assumed_sender = Some(from);
         }
     }
 

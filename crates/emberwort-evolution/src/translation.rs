@@ -48,7 +48,7 @@ impl Translation {
 
     /// What becomes of a message that the receiver takes: from which end, its index and values as sent, and as taken.
     pub fn taken(&self, from: End, sent: (MessageId, &Values), read: (MessageId, &Values)) -> Understood {
-        spoken(understood(self.ends(), from, sent, read))
+        in_words(understood(self.ends(), from, sent, read))
     }
 
     /// What becomes of a message, by index, that the receiver does not take, and of whose frame it said this.
@@ -61,7 +61,7 @@ impl Translation {
     ) -> Understood {
         let direction = |there: ChannelId| &**self.receiver.channels[there].direction(from);
         let listening: Option<&Direction> = self.channel(channel).map(direction);
-        spoken(not_taken(self.ends(), (channel, listening), message, true, fault))
+        in_words(not_taken(self.ends(), (channel, listening), message, true, fault))
     }
 
     fn ends(&self) -> Ends<'_> {
@@ -70,6 +70,6 @@ impl Translation {
     }
 }
 
-fn spoken(outcome: Outcome) -> Understood {
+fn in_words(outcome: Outcome) -> Understood {
     (outcome.verdict, outcome.sentence)
 }

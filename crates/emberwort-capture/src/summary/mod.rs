@@ -153,10 +153,10 @@ impl ExchangeSink for Latencies {
     type Error = Infallible;
 
     fn exchange(&mut self, exchange: &Exchange) -> Result<ControlFlow<()>, Infallible> {
-        let Some(spoken) = exchange.request.as_ref().or(exchange.answer.as_ref()) else {
+        let Some(exchanged) = exchange.request.as_ref().or(exchange.answer.as_ref()) else {
             return Ok(ControlFlow::Continue(()));
         };
-        let name = &spoken.plan.messages[spoken.message].message.name;
+        let name = &exchanged.plan.messages[exchanged.message].message.name;
         let (outcomes, times) = self.requests.entry(name.clone()).or_default();
         *outcomes.entry(exchange.outcome()).or_default() += 1;
         if let Some(after) = exchange.after() {

@@ -30,7 +30,7 @@ const RESULTS: &[(&str, &str)] = &[
 ];
 
 /// A test of a peer's revision, where frames say it.
-fn compatible(plan: &Plan, strangers: &[u32], header: &mut Code) {
+fn compatible(plan: &Plan, incompatible: &[u32], header: &mut Code) {
     let says = |channel: &Direction| channel.part(|role| *role == Role::Revision).is_some();
     let mut all = plan.channels.iter().flat_map(Channel::directions);
     if !all.any(|(_, direction)| says(direction)) {
@@ -43,13 +43,13 @@ fn compatible(plan: &Plan, strangers: &[u32], header: &mut Code) {
          * generated; a later one keeps what is sealed, and is compared when it is sealed itself. */\n\
          static inline bool {link}_compatible(uint32_t revision)\n{{\n    switch (revision) {{\n    case 0u: return false;"
     ));
-    for revision in strangers {
+    for revision in incompatible {
         header.line(format!("    case {revision}u: return false;"));
     }
     header.lines("    default: return true;\n    }\n}\n");
 }
 
-pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, source: &mut Code) {
+pub fn write(plan: &Plan, incompatible: &[u32], small: bool, header: &mut Code, source: &mut Code) {
     let link = snake(&plan.link.name);
     let upper = screaming(&plan.link.name);
     header.line("/* The revision of the definition that this code was made from. */");
@@ -58,7 +58,7 @@ pub fn write(plan: &Plan, strangers: &[u32], small: bool, header: &mut Code, sou
         "/* Code with the same number here means the same with the same bytes, whatever its revision is called. */",
     );
     header.line(format!("#define {upper}_LAYOUT_DIGEST UINT32_C(0x{:08X})", digest(plan)));
-    compatible(plan, strangers, header);
+    compatible(plan, incompatible, header);
     header.line("");
     header.open(format!("typedef enum {link}_codec_result_t {{"));
     for (n, (name, meaning)) in RESULTS.iter().enumerate() {

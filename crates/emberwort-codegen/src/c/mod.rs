@@ -32,13 +32,13 @@ use crate::names::{Clash, clashes_in, plain_snake, screaming, snake, with_marks}
 use crate::vectors::Vector;
 use crate::{GenerateError, GeneratedFile, MARK, Parts};
 
-/// The header and the source of a link, and a program that checks both with the vectors. `strangers` are the earlier revisions
+/// The header and the source of a link, and a program that checks both with the vectors. `incompatible` are the earlier revisions
 /// whose devices or hosts this one does not get along with.
 ///
 /// # Errors
 /// If two names of the definition become the same name in C.
-pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Vec<GeneratedFile>, GenerateError> {
-    generate_parts(plan, vectors, strangers, &Parts::default())
+pub fn generate(plan: &Plan, vectors: &[Vector], incompatible: &[u32]) -> Result<Vec<GeneratedFile>, GenerateError> {
+    generate_parts(plan, vectors, incompatible, &Parts::default())
 }
 
 /// What [`generate`] makes, of some parts of the link. The program with the vectors needs all that there is, and is left out for one end.
@@ -48,7 +48,7 @@ pub fn generate(plan: &Plan, vectors: &[Vector], strangers: &[u32]) -> Result<Ve
 pub fn generate_parts(
     plan: &Plan,
     vectors: &[Vector],
-    strangers: &[u32],
+    incompatible: &[u32],
     parts: &Parts,
 ) -> Result<Vec<GeneratedFile>, GenerateError> {
     parts.check(plan)?;
@@ -63,7 +63,7 @@ pub fn generate_parts(
     });
     let plan = named.as_ref().unwrap_or(plan);
     let link = snake(&plan.link.name);
-    let (header, source) = texts(plan, strangers, parts, &about);
+    let (header, source) = texts(plan, incompatible, parts, &about);
     let mut files = vec![(format!("{link}.h"), header), (format!("{link}.c"), source)];
     if parts.are_whole() {
         files.push((format!("{link}_vectors.c"), vectors::write(plan, vectors)));
@@ -72,12 +72,12 @@ pub fn generate_parts(
 }
 
 /// The texts of the header and the source.
-fn texts(plan: &Plan, strangers: &[u32], parts: &Parts, about: &str) -> (String, String) {
+fn texts(plan: &Plan, incompatible: &[u32], parts: &Parts, about: &str) -> (String, String) {
     let link = snake(&plan.link.name);
     let mut header = Code::default();
     let mut source = Code::default();
     begin_files(plan, about, parts.views_only, &mut header, &mut source);
-    common::write(plan, strangers, parts.small, &mut header, &mut source);
+    common::write(plan, incompatible, parts.small, &mut header, &mut source);
     // What travels on none of the channels is not needed.
     let is_on_a_channel = |message: &MessagePlan| {
         let mut channels = message.message.channels.iter().map(|index| &plan.channels[*index].name);

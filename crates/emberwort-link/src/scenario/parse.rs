@@ -121,10 +121,10 @@ fn devices_of(
             definition(&format!("{at}.revision"), said, device.revision, revisions, definitions)?;
         devices.push(Reader::of(definitions, definition).device(&at, device, revision, read)?);
     }
-    for (node, spoken) in &revisions.devices {
+    for (node, plan) in &revisions.devices {
         if devices.iter().all(|device| device.node != *node) {
             let nodes: Vec<String> = devices.iter().map(|device| device.node.to_string()).collect();
-            let (revision, nodes) = (spoken.link.revision, nodes.join(", "));
+            let (revision, nodes) = (plan.link.revision, nodes.join(", "));
             let problem = format!("there is no node {node} that could have revision {revision}; there are {nodes}");
             return content("device", problem);
         }

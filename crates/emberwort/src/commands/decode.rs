@@ -60,11 +60,11 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
     if args.explain.is_some() && form != RowForm::Table {
         bail!("--explain tells it in sentences, and has no other form");
     }
-    let mut spoken = open_definitions(&args.revisions, link, look)?;
-    let is_whole = spoken.is_whole;
+    let mut definitions = open_definitions(&args.revisions, link, look)?;
+    let is_whole = definitions.is_whole;
     for name in &args.asked.message {
         let knows = |definition: &Definition| definition.plan.message_index(name).is_some();
-        let CaptureDefinitions { revisions, deferred: later, .. } = &mut spoken;
+        let CaptureDefinitions { revisions, deferred: later, .. } = &mut definitions;
         if !revisions.definitions().iter().any(knows) {
             later.ask_all(revisions);
         }
@@ -73,13 +73,13 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         }
     }
     if let Some(number) = args.explain {
-        return explain::run(args, number, link, spoken, look);
+        return explain::run(args, number, link, definitions, look);
     }
     let style = RowStyle {
         form,
         raw: args.raw,
-        only: args.asked.only_message(spoken.revisions.own()),
-        labels: crate::reading::labels::read(args.labels.as_deref(), spoken.revisions.own())?,
+        only: args.asked.only_message(definitions.revisions.own()),
+        labels: crate::reading::labels::read(args.labels.as_deref(), definitions.revisions.own())?,
         times: times(args, link, look)?,
         colored: look.out,
         width: output::terminal_width(),
@@ -94,10 +94,10 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             let mut file = PendingFile::new(path)?;
             let wanted = rows(
                 args,
-                spoken.revisions.own(),
-                RowPrinter::new(&spoken.revisions, &style, &mut file, crate::interrupt::came),
+                definitions.revisions.own(),
+                RowPrinter::new(&definitions.revisions, &style, &mut file, crate::interrupt::came),
             )?;
-            let read = inputs::decode_all(&args.input, link, spoken, wanted)?;
+            let read = inputs::decode_all(&args.input, link, definitions, wanted)?;
             if crate::interrupt::came() {
                 say!("{} was not written", crate::files::shown(path));
             } else {
@@ -107,39 +107,40 @@ pub fn run(args: &DecodeArgs, link: Option<&Path>, look: Look) -> anyhow::Result
             read
         }
         _ if args.exchanges => {
-            let plan = spoken.revisions.own().clone();
+            let plan = definitions.revisions.own().clone();
             let printer = ExchangePrinter::new(&plan, form, look);
             let wanted = Exchanges::new(filters(&args.asked, &plan)?, printer);
-            inputs::decode_all(&args.input, link, spoken, wanted)?
+            inputs::decode_all(&args.input, link, definitions, wanted)?
         }
         _ if args.changes => {
-            let plan = spoken.revisions.own().clone();
-            let printer = ChangePrinter::new(&spoken.revisions, style)?;
+            let plan = definitions.revisions.own().clone();
+            let printer = ChangePrinter::new(&definitions.revisions, style)?;
             let changes = Changes::new(filters(&args.asked, &plan)?, printer);
-            inputs::decode_all(&args.input, link, spoken, around(&args.asked, &plan, changes)?)?
+            inputs::decode_all(&args.input, link, definitions, around(&args.asked, &plan, changes)?)?
         }
         // What is no text is written as it is.
         _ if form == RowForm::Bytes => {
             let printer =
-                RowPrinter::new(&spoken.revisions, &style, output::stdout_for_bytes(), crate::interrupt::came);
-            let wanted = rows(args, spoken.revisions.own(), printer)?;
-            inputs::decode_all(&args.input, link, spoken, wanted)?
+                RowPrinter::new(&definitions.revisions, &style, output::stdout_for_bytes(), crate::interrupt::came);
+            let wanted = rows(args, definitions.revisions.own(), printer)?;
+            inputs::decode_all(&args.input, link, definitions, wanted)?
         }
         (None, 1) => {
-            let printer = RowPrinter::new(&spoken.revisions, &style, output::stdout_at_once(), crate::interrupt::came);
-            let wanted = rows(args, spoken.revisions.own(), printer)?;
-            inputs::decode_all(&args.input, link, spoken, wanted)?
+            let printer =
+                RowPrinter::new(&definitions.revisions, &style, output::stdout_at_once(), crate::interrupt::came);
+            let wanted = rows(args, definitions.revisions.own(), printer)?;
+            inputs::decode_all(&args.input, link, definitions, wanted)?
         }
         (None, threads) => {
             let printer = RowsOnCores::new(
-                &spoken.revisions,
+                &definitions.revisions,
                 style,
                 threads,
                 || Box::new(output::stdout_at_once()),
                 crate::interrupt::came,
             );
-            let wanted = rows(args, spoken.revisions.own(), printer)?;
-            inputs::decode_all(&args.input, link, spoken, wanted)?
+            let wanted = rows(args, definitions.revisions.own(), printer)?;
+            inputs::decode_all(&args.input, link, definitions, wanted)?
         }
     };
     let account =

@@ -34,17 +34,17 @@ pub struct ExchangePrinter {
 const MAX_TIMES: usize = 1_000_000;
 
 /// The fields of a message as people read them.
-fn fields(spoken: &ExchangedMessage) -> String {
-    let message = &spoken.plan.messages[spoken.message].message;
+fn fields(exchanged: &ExchangedMessage) -> String {
+    let message = &exchanged.plan.messages[exchanged.message].message;
     let mut out = String::new();
     for (slot, field) in message.fields.iter().enumerate().filter(|(_, field)| !field.is_spare()) {
-        let value = spoken.values.get(slot);
+        let value = exchanged.values.get(slot);
         if matches!(value, ValueRef::Absent | ValueRef::Unset) {
             continue;
         }
         let mut text = String::new();
         // Writing to memory cannot fail.
-        let _ = show::write_value(field, &spoken.values, slot, &mut text);
+        let _ = show::write_value(field, &exchanged.values, slot, &mut text);
         if has_unit(field, value) {
             let _ = write!(text, " {}", field.unit);
         }
@@ -53,17 +53,17 @@ fn fields(spoken: &ExchangedMessage) -> String {
     out
 }
 
-fn name(spoken: &ExchangedMessage) -> &str {
-    &spoken.plan.messages[spoken.message].message.name
+fn name(exchanged: &ExchangedMessage) -> &str {
+    &exchanged.plan.messages[exchanged.message].message.name
 }
 
-fn as_json(spoken: &ExchangedMessage) -> Json {
-    let compiled = &spoken.plan.messages[spoken.message];
+fn as_json(exchanged: &ExchangedMessage) -> Json {
+    let compiled = &exchanged.plan.messages[exchanged.message];
     let mut text = String::new();
     // Writing to memory cannot fail.
-    let _ = json::write_fields(compiled, &spoken.values, Writing::default(), &mut text);
+    let _ = json::write_fields(compiled, &exchanged.values, Writing::default(), &mut text);
     let fields: Json = serde_json::from_str(&text).unwrap_or(Json::Null);
-    json!({"time": rfc3339(spoken.time), "message": name(spoken), "fields": fields})
+    json!({"time": rfc3339(exchanged.time), "message": name(exchanged), "fields": fields})
 }
 
 impl ExchangePrinter {
@@ -80,8 +80,10 @@ impl ExchangePrinter {
                 "TIME (UTC)", "CHANNEL", "NODE", "OUTCOME", "AFTER"
             )?;
         }
-        let said = |spoken: &Option<ExchangedMessage>| {
-            spoken.as_ref().map_or_else(|| "-".to_owned(), |spoken| format!("{}{}", name(spoken), fields(spoken)))
+        let said = |exchanged: &Option<ExchangedMessage>| {
+            exchanged
+                .as_ref()
+                .map_or_else(|| "-".to_owned(), |exchanged| format!("{}{}", name(exchanged), fields(exchanged)))
         };
         let outcome = exchange.outcome();
         let word = format!("{:10}", outcome.as_str());

@@ -25,15 +25,16 @@ const MAX_SHOWN: usize = 20;
 
 pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     crate::interrupt::catch();
-    let spoken = open_definitions(&args.revisions, link, look)?;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&args.revisions, link, look)?;
+    let plan = definitions.revisions.own().clone();
     let mut input = args.input.clone();
     if let Some(name) = &args.like {
         // There is no value: what stands in its place is a capture.
         let first = args.value.iter().map(PathBuf::from);
         input.inputs = first.chain(input.inputs).collect();
         let mut like = Like::new(name, &plan).map_err(|problem| anyhow::anyhow!("--like: {problem}"))?;
-        let reading = inputs::decode_all(&input, link, spoken, asked(&args.asked, &plan, Interruptible(&mut like))?)?;
+        let reading =
+            inputs::decode_all(&input, link, definitions, asked(&args.asked, &plan, Interruptible(&mut like))?)?;
         show_like(args, &like)?;
         return Ok(account(&reading, &input));
     }
@@ -41,7 +42,7 @@ pub fn run(args: &FindArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
         bail!("say the value to look for, or with --like the field that others are compared with")
     };
     let mut find = Find::new(SearchedValue::new(value));
-    let reading = inputs::decode_all(&input, link, spoken, asked(&args.asked, &plan, Interruptible(&mut find))?)?;
+    let reading = inputs::decode_all(&input, link, definitions, asked(&args.asked, &plan, Interruptible(&mut find))?)?;
     show_found(args, &plan, &find)?;
     if find.places.is_empty() {
         say!("{value} stands nowhere, neither in a field nor in the bytes of a frame");

@@ -31,10 +31,10 @@ pub fn run(args: &GenerateArgs, link: Option<&Path>, look: Look) -> anyhow::Resu
     let plan = load_plan_of(&project.definition, look)?;
     let vectors = vectors::vectors(&plan, SEED);
     let allowed = project.file.as_ref().map_or(&[][..], |(_, file)| &file.allow);
-    let strangers = revisions::incompatible_revisions(&project.definition, &plan, allowed, look)?;
+    let incompatible = revisions::incompatible_revisions(&project.definition, &plan, allowed, look)?;
     let mut generated = Vec::new();
     for entry in entries(args, &project) {
-        for file in of_kind(&entry, &plan, &vectors, &strangers)? {
+        for file in of_kind(&entry, &plan, &vectors, &incompatible)? {
             generated.push((entry.out.join(&file.name), file.text.into_bytes()));
         }
     }
@@ -251,7 +251,7 @@ fn of_kind(
     entry: &GenerateEntry,
     plan: &Plan,
     all: &[vectors::Vector],
-    strangers: &[u32],
+    incompatible: &[u32],
 ) -> anyhow::Result<Vec<GeneratedFile>> {
     let role = entry.role.map(|role| match role {
         Role::Device => End::Device,
@@ -310,7 +310,7 @@ fn of_kind(
         bail!("slim is for Python; {} is made in one way", usual_name(entry.kind));
     }
     Ok(match entry.kind {
-        GenerateKind::C => c::generate_parts(plan, all, strangers, &parts)?,
+        GenerateKind::C => c::generate_parts(plan, all, incompatible, &parts)?,
         GenerateKind::Python => python::generate_for(plan, all, entry.slim == Some(true))?,
         GenerateKind::Rust => match &entry.package {
             Some(package) => rust::generate_crate(plan, all, package)?,

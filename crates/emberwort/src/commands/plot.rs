@@ -54,10 +54,10 @@ const DAY: u64 = 86_400_000_000_000;
 
 pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Ending> {
     crate::interrupt::catch();
-    let spoken = open_definitions(&args.revisions, link, look)?;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&args.revisions, link, look)?;
+    let plan = definitions.revisions.own().clone();
     if !args.input.wave.wire.is_empty() && args.field.is_empty() && !args.latency {
-        return wave_plot::run(args, link, spoken);
+        return wave_plot::run(args, link, definitions);
     }
     if args.field.is_empty() && !args.latency {
         let some: Vec<String> = plan
@@ -86,7 +86,7 @@ pub fn run(args: &PlotArgs, link: Option<&Path>, look: Look) -> anyhow::Result<E
     let reading = inputs::decode_all(
         &args.input,
         link,
-        spoken,
+        definitions,
         Tee::new(asked(&args.asked, &plan, Interruptible(&mut collect))?, &mut rest),
     )?;
     let (broken, answers) = (rest.one, rest.other.into_sink());

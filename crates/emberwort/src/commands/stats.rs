@@ -41,17 +41,17 @@ struct Sums {
 
 /// Reads captures; sums them up as far as that is asked for.
 fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) -> anyhow::Result<Read> {
-    let spoken = open_definitions(&args.revisions, link, look)?;
-    let is_whole = spoken.is_whole;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&args.revisions, link, look)?;
+    let is_whole = definitions.is_whole;
+    let plan = definitions.revisions.own().clone();
     for name in &args.asked.message {
-        if !spoken.revisions.definitions().iter().any(|definition| definition.plan.message_index(name).is_some()) {
+        if !definitions.revisions.definitions().iter().any(|definition| definition.plan.message_index(name).is_some()) {
             message_index(&plan, name)?;
         }
     }
     if !(args.timing || args.fields || args.asked.is_asked() || args.against.is_some()) {
         let mut nested = NestedFrames::default();
-        let reading = inputs::decode_all(input, link, spoken, Interruptible(&mut nested))?;
+        let reading = inputs::decode_all(input, link, definitions, Interruptible(&mut nested))?;
         return Ok(Read { outcome: reading, sums: None, nested, is_whole });
     }
     let mut summary = Summary::new(args.fields);
@@ -59,7 +59,7 @@ fn read(args: &StatsArgs, input: &InputArgs, link: Option<&Path>, look: Look) ->
     let mut rest = Tee::new(Senders::default(), Exchanges::new(filters(&args.asked, &plan)?, Latencies::default()));
     let mut sums = Tee::new(&mut summary, NestedFrames::default());
     let wanted = Tee::new(asked(&args.asked, &plan, Interruptible(&mut sums))?, &mut rest);
-    let reading = inputs::decode_all(input, link, spoken, wanted)?;
+    let reading = inputs::decode_all(input, link, definitions, wanted)?;
     let nested = sums.other;
     let (senders, latencies) = (rest.one, rest.other.into_sink());
     Ok(Read { outcome: reading, sums: Some(Sums { summary, senders, latencies, plan }), nested, is_whole })

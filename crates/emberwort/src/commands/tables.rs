@@ -164,11 +164,11 @@ fn one(
     link: Option<&Path>,
     look: Look,
 ) -> anyhow::Result<(InputsOutcome, Tables)> {
-    let spoken = open_definitions(&args.revisions, link, look)?;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&args.revisions, link, look)?;
+    let plan = definitions.revisions.own().clone();
     let mut folder = Folder::new(out, form, name, crate::interrupt::came);
     let wanted = asked(&args.asked, &plan, &mut folder)?;
-    let reading = inputs::decode_all(&input, link, spoken, wanted)?;
+    let reading = inputs::decode_all(&input, link, definitions, wanted)?;
     let tables = folder.tables().map(|(path, rows)| (path.to_owned(), rows)).collect();
     Ok((reading, tables))
 }

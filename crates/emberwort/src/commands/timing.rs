@@ -47,13 +47,13 @@ pub fn run(args: &SurveyArgs, link: Option<&Path>, look: Look) -> anyhow::Result
         bail!("the timing of a line takes several looks at a waveform: give a file in place of standard input");
     }
     let input = input_args(args);
-    let spoken = open_definitions(&RevisionArgs::default(), link, look)?;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&RevisionArgs::default(), link, look)?;
+    let plan = definitions.revisions.own().clone();
     let settings = Settings::of(&input, link, &plan)?;
     let Some(channel) = settings.on else { bail!("--on CHANNEL says which line the wires are") };
     let medium = &plan.channels[channel].medium.kind;
     let mut timing = LineTiming::new(plan.clone());
-    let mut decoder = Decoder::of(spoken.revisions.clone(), &mut timing);
+    let mut decoder = Decoder::of(definitions.revisions.clone(), &mut timing);
     let mut heard = read(&settings, &mut decoder)?;
     let (_, statistics) = decoder.finish()?;
     let mut all = Vec::new();

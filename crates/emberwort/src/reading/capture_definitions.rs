@@ -53,23 +53,23 @@ pub fn open_definitions(args: &RevisionArgs, link: Option<&Path>, look: Look) ->
     let FleetNodes { revisions: fleet, names, definitions: of_fleet } = known;
     // What is said here counts more than the file.
     for (node, name) in of_fleet {
-        let spoken =
+        let speaker_revision =
             revisions::named(&name, definition, &history, look).context("the fleet file names a definition")?;
         match node {
-            Some(node) => map.device(node, &spoken.plan),
-            None => map.every_device(&spoken.plan),
+            Some(node) => map.device(node, &speaker_revision.plan),
+            None => map.every_device(&speaker_revision.plan),
         }
-        report_framing(&plan, &spoken, look);
+        report_framing(&plan, &speaker_revision, look);
     }
     for said in &args.device {
         let (node, name) = said_device(said)?;
-        let spoken = revisions::named(name, definition, &history, look)
+        let speaker_revision = revisions::named(name, definition, &history, look)
             .with_context(|| format!("--device {}", escaped(said)))?;
         match node {
-            Some(node) => map.device(node, &spoken.plan),
-            None => map.every_device(&spoken.plan),
+            Some(node) => map.device(node, &speaker_revision.plan),
+            None => map.every_device(&speaker_revision.plan),
         }
-        report_framing(&plan, &spoken, look);
+        report_framing(&plan, &speaker_revision, look);
     }
     let mut for_later = Vec::new();
     let others = history.revisions.iter().filter(|sealed| sealed.revision != plan.link.revision);
@@ -80,16 +80,16 @@ pub fn open_definitions(args: &RevisionArgs, link: Option<&Path>, look: Look) ->
             for_later.extend(saying().next().map(|_| u64::from(sealed.revision)));
             continue;
         }
-        let spoken = revisions::of_sealed(sealed)?;
+        let speaker_revision = revisions::of_sealed(sealed)?;
         let own = revisions::of_checked("the definition".into(), read_definition(definition)?, look)?;
-        if !misreads(&own, &spoken) {
+        if !misreads(&own, &speaker_revision) {
             continue;
         }
-        map.by_part(&spoken.plan);
+        map.by_part(&speaker_revision.plan);
         for node in &units {
-            map.expected(*node, &spoken.plan);
+            map.expected(*node, &speaker_revision.plan);
         }
-        report_framing(&plan, &spoken, look);
+        report_framing(&plan, &speaker_revision, look);
     }
     for (node, revision) in fleet {
         let known = history.revisions.iter().any(|sealed| sealed.revision == revision);
@@ -113,12 +113,12 @@ fn later(definition: &Path, history: History, revisions: Vec<u64>, look: Look) -
         let mut find = || -> anyhow::Result<Option<Arc<Plan>>> {
             let sealed = history.revisions.iter().find(|sealed| u64::from(sealed.revision) == revision);
             let Some(sealed) = sealed else { return Ok(None) };
-            let spoken = revisions::of_sealed(sealed)?;
+            let speaker_revision = revisions::of_sealed(sealed)?;
             if own.is_none() {
                 own = Some(revisions::of_checked("the definition".into(), read_definition(&definition)?, look)?);
             }
             // What the own definition reads as it was meant, it reads with all names and defaults of today.
-            Ok(own.as_ref().filter(|own| misreads(own, &spoken)).map(|_| spoken.plan.clone()))
+            Ok(own.as_ref().filter(|own| misreads(own, &speaker_revision)).map(|_| speaker_revision.plan.clone()))
         };
         find().unwrap_or_else(|error| {
             say!(
@@ -158,7 +158,7 @@ pub fn revisions_in_trial(
     for (node, revision) in fleet {
         match found.sealed.get(&revision) {
             _ if revision == plan.link.revision => found.fleet.insert(node, plan.clone()),
-            Some(spoken) => found.fleet.insert(node, spoken.clone()),
+            Some(speaker_revision) => found.fleet.insert(node, speaker_revision.clone()),
             None => bail!("{}", unsealed(node, revision)),
         };
     }
@@ -271,14 +271,14 @@ pub fn sent_otherwise(definition: &Path, plan: &Plan, revision: u32, look: Look)
 }
 
 /// Says on which channels frames of a revision are not found by a receiver of the own one.
-fn report_framing(plan: &Arc<Plan>, spoken: &Revision, look: Look) {
-    for (channel, there) in plan.channels.iter().zip(counterparts(plan, &spoken.plan)) {
+fn report_framing(plan: &Arc<Plan>, speaker_revision: &Revision, look: Look) {
+    for (channel, there) in plan.channels.iter().zip(counterparts(plan, &speaker_revision.plan)) {
         if there.is_some_and(|there| !there.framed_alike) {
             say!(
                 "{} {} frames `{}` in another way, so its frames are not found among those of the definition; a line that only such \
                  devices send on is read with --device REVISION, without a node, where the capture (or --from) says who sent",
                 look.paint_err(Paint::Bad, "finding:"),
-                spoken.name,
+                speaker_revision.name,
                 channel.name
             );
         }

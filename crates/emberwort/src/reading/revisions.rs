@@ -109,17 +109,17 @@ pub fn incompatible_revisions(
         return Ok(Vec::new());
     }
     let now = of_checked("the definition".into(), read_definition(definition)?, look)?;
-    let mut strangers = Vec::new();
+    let mut incompatible = Vec::new();
     for sealed in earlier {
         let accepted =
             |name: &str| allowed.iter().any(|entry| entry.difference == name && entry.revision == plan.link.revision);
         let found = compare(&of_sealed(sealed)?, &now).changes;
         let mut strands = found.iter().filter(|change| change.worst().strands());
         if strands.any(|change| !accepted(&change.difference.to_string())) {
-            strangers.push(sealed.revision);
+            incompatible.push(sealed.revision);
         }
     }
-    Ok(strangers)
+    Ok(incompatible)
 }
 
 /// A revision as a user names it: `r2`, `git:v1.4`, or a file.

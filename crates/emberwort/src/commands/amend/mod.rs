@@ -54,18 +54,18 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
             files::shown(&args.out)
         );
     }
-    let spoken = open_definitions(&args.revisions, link, look)?;
-    let plan = spoken.revisions.own().clone();
+    let definitions = open_definitions(&args.revisions, link, look)?;
+    let plan = definitions.revisions.own().clone();
     let mut settings = Settings::of(&args.input, link, &plan)?;
-    settings.nodes = spoken.nodes;
-    let wish = wish(args, &plan)?;
+    settings.nodes = definitions.nodes;
+    let request = edit_request(args, &plan)?;
     let wanted = scrubbing(args)?;
     let by = Pseudonyms::new(&key(args)?);
     let scrubbed = Rc::new(RefCell::new(Scrubbed::default()));
     let scrub = wanted.as_ref().map(|wanted| (wanted, &by, scrubbed.clone()));
     let provenance: Rc<RefCell<Provenance>> = Rc::default();
-    let select = Select::new(args, &plan, wish, provenance.clone(), scrub, form == CaptureFormat::Raw)?;
-    let decoder = Decoder::of(spoken.revisions.clone(), select).with_deferred(spoken.deferred);
+    let select = Select::new(args, &plan, request, provenance.clone(), scrub, form == CaptureFormat::Raw)?;
+    let decoder = Decoder::of(definitions.revisions.clone(), select).with_deferred(definitions.deferred);
     let (traced, inputs) = inputs::read_all(&settings, Traced::new(provenance, decoder))?;
     let (mut select, statistics) = traced.into_sink().finish()?;
     if let Some((name, damage)) = inputs.damage.first() {
@@ -110,7 +110,7 @@ pub fn run(args: &AmendArgs, link: Option<&Path>, look: Look) -> anyhow::Result<
         },
         ..settings
     };
-    let counted = proof::count(&again, spoken.revisions)?;
+    let counted = proof::count(&again, definitions.revisions)?;
     if crate::interrupt::came() {
         bail!("interrupted; no copy was made");
     }
@@ -170,7 +170,7 @@ fn form_of(args: &AmendArgs, path: &Path) -> anyhow::Result<CaptureFormat> {
 }
 
 /// What is to become of the chosen frames.
-fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<EditRequest> {
+fn edit_request(args: &AmendArgs, plan: &Plan) -> anyhow::Result<EditRequest> {
     let mut patches = Vec::new();
     for text in &args.patch {
         let read = text.split_once('=').and_then(|(at, bytes)| {
@@ -199,22 +199,22 @@ fn wish(args: &AmendArgs, plan: &Plan) -> anyhow::Result<EditRequest> {
             bail!("--set: no message has a field `{}`{near}", escaped(first));
         }
     }
-    let wish =
+    let request =
         EditRequest { sets, patches, drop: args.drop, twice: args.twice, delay: args.delay, reorder: args.reorder };
     let chooses = !args.frame.is_empty() || args.condition.is_some() || !args.message.is_empty() || args.node.is_some();
-    if wish.is_something() && !chooses {
+    if request.is_something() && !chooses {
         bail!(
             "say which frames: --frame N, --where CONDITION, --message M or --node N\n`emberwort decode {} --as tree` numbers them",
             args.input.inputs[0].display()
         );
     }
-    if chooses && !wish.is_something() {
+    if chooses && !request.is_something() {
         bail!("say what becomes of these frames: --set, --patch, --drop, --twice, --delay or --reorder");
     }
-    if !wish.is_something() && args.keep.is_none() && args.input.wave.span.is_none() && args.scrub.is_empty() {
+    if !request.is_something() && args.keep.is_none() && args.input.wave.span.is_none() && args.scrub.is_empty() {
         bail!("say what is to change: --set, --patch, --drop, --twice, --delay, --reorder, --keep, --span or --scrub");
     }
-    Ok(wish)
+    Ok(request)
 }
 
 fn scrubbing(args: &AmendArgs) -> anyhow::Result<Option<ScrubRequest>> {
