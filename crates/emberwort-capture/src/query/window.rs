@@ -50,13 +50,13 @@ impl Queue {
     fn forward<S: ItemSink>(
         &mut self,
         revisions: &RevisionMap,
-        behind: &mut Downstream<S>,
+        downstream: &mut Downstream<S>,
     ) -> Result<ControlFlow<()>, S::Error> {
         let mut flow = Ok(ControlFlow::Continue(()));
         while let Some((_, kept)) = self.items.front() {
             kept.each(revisions, |item| {
                 if matches!(flow, Ok(ControlFlow::Continue(()))) {
-                    flow = behind.hand_on(item);
+                    flow = downstream.forward(item);
                 }
             });
             self.pop();
@@ -81,7 +81,7 @@ impl<S: ItemSink> Downstream<S> {
         }
     }
 
-    fn hand_on(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
+    fn forward(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
         let is_wanted = match item {
             Item::Row(row) => self.wanted[row.definition.index()][row.message.index()] != Wants::Nothing,
             _ => true,
@@ -103,15 +103,15 @@ pub struct ContextWindow<S> {
     /// Up to when items are wanted.
     until: Option<Time>,
     revisions: Option<RevisionMap>,
-    behind: Downstream<S>,
+    downstream: Downstream<S>,
 }
 
 impl<S> ContextWindow<S> {
     /// Items for which a condition holds, and what lies so many nanoseconds before and after them. In captures without times only the items
     /// themselves; without a condition all.
     pub fn new(query: Option<Query>, (before, after): (u64, u64), sink: S) -> Self {
-        let behind = Downstream { wanted: Vec::new(), sink };
-        Self { query, before, after, queue: Queue::default(), until: None, revisions: None, behind }
+        let downstream = Downstream { wanted: Vec::new(), sink };
+        Self { query, before, after, queue: Queue::default(), until: None, revisions: None, downstream }
     }
 }
 
@@ -123,16 +123,16 @@ impl<S: ItemSink> ItemSink for ContextWindow<S> {
             query.update_revisions(revisions);
         }
         self.revisions = Some(revisions.clone());
-        self.behind.update_revisions(revisions);
+        self.downstream.update_revisions(revisions);
     }
 
     fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
-        let behind = self.behind.wanted[definition.index()][message.index()];
+        let behind = self.downstream.wanted[definition.index()][message.index()];
         self.query.as_ref().map_or(behind, |query| query.wants(definition, message, Wants::Values).max(behind))
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        let Some(query) = &mut self.query else { return self.behind.hand_on(item) };
+        let Some(query) = &mut self.query else { return self.downstream.forward(item) };
         let time = item.time();
         let is_found = query.holds(&item);
         if let Some(time) = time {
@@ -142,42 +142,42 @@ impl<S: ItemSink> ItemSink for ContextWindow<S> {
                 .front()
                 .is_some_and(|(then, ..)| then.is_none_or(|then| then.after(self.before) < time))
             {
-                self.queue.skip_item(self.revisions.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.revisions.as_ref(), &mut self.downstream.sink);
             }
         }
         if is_found {
             self.until = time.map(|time| time.after(self.after));
             if let Some(revisions) = &self.revisions
-                && self.queue.forward(revisions, &mut self.behind)?.is_break()
+                && self.queue.forward(revisions, &mut self.downstream)?.is_break()
             {
                 return Ok(ControlFlow::Break(()));
             }
-            return self.behind.hand_on(item);
+            return self.downstream.forward(item);
         }
         if time.zip(self.until).is_some_and(|(time, until)| time <= until) {
-            return self.behind.hand_on(item);
+            return self.downstream.forward(item);
         }
         if time.is_some() && self.before > 0 {
             if self.queue.items.len() >= MAX_BEFORE {
-                self.queue.skip_item(self.revisions.as_ref(), &mut self.behind.sink);
+                self.queue.skip_item(self.revisions.as_ref(), &mut self.downstream.sink);
             }
             self.queue.push(item);
         } else {
-            self.behind.sink.skip_item(item);
+            self.downstream.sink.skip_item(item);
         }
         Ok(ControlFlow::Continue(()))
     }
 
     fn is_full(&self) -> bool {
-        self.behind.sink.is_full()
+        self.downstream.sink.is_full()
     }
 
     fn pause(&mut self) -> Result<(), S::Error> {
-        self.behind.sink.pause()
+        self.downstream.sink.pause()
     }
 
     fn finish(&mut self) -> Result<(), S::Error> {
-        self.behind.sink.finish()
+        self.downstream.sink.finish()
     }
 }
 
@@ -188,14 +188,14 @@ pub struct LastRows<S> {
     rows: Option<u64>,
     queue: Queue,
     revisions: Option<RevisionMap>,
-    behind: Downstream<S>,
+    downstream: Downstream<S>,
 }
 
 impl<S> LastRows<S> {
     /// At most so many rows; all, as they come, if it is `None`.
     pub fn new(rows: Option<u64>, sink: S) -> Self {
-        let behind = Downstream { wanted: Vec::new(), sink };
-        Self { rows, queue: Queue::default(), revisions: None, behind }
+        let downstream = Downstream { wanted: Vec::new(), sink };
+        Self { rows, queue: Queue::default(), revisions: None, downstream }
     }
 }
 
@@ -204,15 +204,15 @@ impl<S: ItemSink> ItemSink for LastRows<S> {
 
     fn update_revisions(&mut self, revisions: &RevisionMap) {
         self.revisions = Some(revisions.clone());
-        self.behind.update_revisions(revisions);
+        self.downstream.update_revisions(revisions);
     }
 
     fn wants(&self, definition: DefinitionId, message: MessageId) -> Wants {
-        self.behind.wanted[definition.index()][message.index()]
+        self.downstream.wanted[definition.index()][message.index()]
     }
 
     fn item(&mut self, item: Item<'_>) -> Result<ControlFlow<()>, S::Error> {
-        let Some(rows) = self.rows else { return self.behind.hand_on(item) };
+        let Some(rows) = self.rows else { return self.downstream.forward(item) };
         if self.queue.items.len() as u64 >= rows {
             self.queue.pop();
         }
@@ -221,17 +221,17 @@ impl<S: ItemSink> ItemSink for LastRows<S> {
     }
 
     fn is_full(&self) -> bool {
-        self.behind.sink.is_full()
+        self.downstream.sink.is_full()
     }
 
     fn pause(&mut self) -> Result<(), S::Error> {
-        self.behind.sink.pause()
+        self.downstream.sink.pause()
     }
 
     fn finish(&mut self) -> Result<(), S::Error> {
         if let Some(revisions) = &self.revisions {
-            let _ = self.queue.forward(revisions, &mut self.behind)?;
+            let _ = self.queue.forward(revisions, &mut self.downstream)?;
         }
-        self.behind.sink.finish()
+        self.downstream.sink.finish()
     }
 }
