@@ -48,6 +48,20 @@ pub struct Finding {
     pub kind: Kind,
     /// In words.
     pub text: String,
+    /// What to try.
+    pub remedy: Option<Remedy>,
+}
+
+/// What may help against a finding when the same waveform is read again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Remedy {
+    /// Take the levels of this wire the other way around.
+    Invert(Role),
+    /// Leave out levels that last for less than this, in picoseconds.
+    Deglitch(u64),
+    /// Show packets of the line that carry no message, too.
+    AllPackets,
 }
 
 impl fmt::Display for Finding {
@@ -57,7 +71,7 @@ impl fmt::Display for Finding {
 }
 
 fn finding(kind: Kind, text: impl Into<String>) -> Finding {
-    Finding { kind, text: text.into() }
+    Finding { kind, text: text.into(), remedy: None }
 }
 
 /// Fewer samples a bit than this can be read wrong without anybody noticing.
@@ -219,10 +233,8 @@ fn nothing(role: Role) -> Finding {
 }
 
 fn inverted(role: Role, level: &str, rest: &str) -> Finding {
-    finding(
-        Kind::Inverted,
-        format!("the wire `{role}` is {level} for most of the time, and rests {rest}; try --invert {role}"),
-    )
+    let text = format!("the wire `{role}` is {level} for most of the time, and rests {rest}");
+    Finding { remedy: Some(Remedy::Invert(role)), ..finding(Kind::Inverted, text) }
 }
 
 /// The measured speed, if it is far from the one of the definition.
@@ -300,10 +312,8 @@ fn of_uart(role: Role, format: &UartFormat, observed: &uart::UartObservations, l
     }
     if observed.glitches > 0 {
         let pulses = plural(observed.glitches, "pulse");
-        findings.push(finding(
-            Kind::Glitches,
-            format!("`{role}` has {pulses} too short for a start bit; try --deglitch {}", duration(bit / 4)),
-        ));
+        let text = format!("`{role}` has {pulses} too short for a start bit");
+        findings.push(Finding { remedy: Some(Remedy::Deglitch(bit / 4)), ..finding(Kind::Glitches, text) });
     }
     findings
 }
@@ -314,17 +324,15 @@ fn of_spi(seen: &spi::SpiObservations) -> Vec<Finding> {
         return vec![nothing(Role::Clock)];
     }
     if seen.selected == 0 && seen.selected_clocks == 0 {
-        findings.push(finding(
-            Kind::Select,
-            "no device is ever selected while the clock ticks; is `select` the right signal, and its level that of the definition? Try --invert select, or `select none` in the definition",
-        ));
+        let text = "no device is ever selected while the clock ticks: is `select` the right signal, and its level that of the \
+                    definition? A line without such a wire has `select none` in its definition";
+        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
         return findings;
     }
     if seen.selected_clocks == 0 {
-        findings.push(finding(
-            Kind::Select,
-            "the clock never ticks while the device is selected: is the level that selects the other one (try --invert select), or are clock and select other signals?",
-        ));
+        let text = "the clock never ticks while the device is selected: the level that selects may be the other one, or clock and \
+                    select may be other signals";
+        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
     }
     for (role, [taken, other]) in [Role::Device, Role::Host].into_iter().zip(seen.changes) {
         if taken >= 8 && taken > 4 * other {
@@ -449,10 +457,9 @@ fn of_can(speeds: can::Speeds, observed: &can::CanObservations, length: Moment) 
         return vec![nothing(Role::Bus)];
     }
     if observed.dominant.saturating_mul(5) > length.picoseconds().saturating_mul(3) {
-        findings.push(finding(
-            Kind::Inverted,
-            "the bus is dominant for most of the time, and rests recessive; try --invert bus (the logic level of a receiver is low where the bus is dominant, CANH-CANL is high there)",
-        ));
+        let text = "the bus is dominant for most of the time, and rests recessive (the logic level of a receiver is low where the \
+                    bus is dominant, CANH-CANL is high there)";
+        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Bus)), ..finding(Kind::Inverted, text) });
     }
     for (flaw, count) in &observed.flaws {
         let what = match flaw {
@@ -533,14 +540,9 @@ fn of_usb(speed: UsbSpeed, seen: &usb::UsbObservations) -> Vec<Finding> {
         findings.push(finding(Kind::Flawed, format!("{packets} {what}, the first at {}", seconds(count.first))));
     }
     if seen.unheard.any() {
-        findings.push(finding(
-            Kind::Unheard,
-            format!(
-                "{} that nobody acknowledged, the first at {}; --all shows them (isochronous data never are)",
-                plural(seen.unheard.count, "data packet"),
-                seconds(seen.unheard.first)
-            ),
-        ));
+        let (packets, first) = (plural(seen.unheard.count, "data packet"), seconds(seen.unheard.first));
+        let text = format!("{packets} that nobody acknowledged, the first at {first} (isochronous data never are)");
+        findings.push(Finding { remedy: Some(Remedy::AllPackets), ..finding(Kind::Unheard, text) });
     }
     if seen.stray.any() {
         findings.push(finding(

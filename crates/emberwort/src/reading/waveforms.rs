@@ -11,7 +11,7 @@ use emberwort_capture::source;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
 use emberwort_waveform::filters::{Smoothed, Spanned};
-use emberwort_waveform::findings::{duration, findings, remarks, too_few};
+use emberwort_waveform::findings::{Finding, Remedy, duration, findings, remarks, too_few};
 use emberwort_waveform::listener::LineObservations;
 use emberwort_waveform::sources::samples::{self, Number, Sample};
 use emberwort_waveform::sources::{sound, table, vcd};
@@ -123,7 +123,7 @@ pub fn read_beside(
     }
     let (_, seen, dropped) = listener.finish();
     for seen in &seen {
-        done.notes.extend(findings(seen, length).into_iter().map(|finding| finding.text));
+        done.notes.extend(findings(seen, length).into_iter().map(in_words));
         done.remarks.extend(remarks(seen));
     }
     done.observations = seen;
@@ -332,5 +332,16 @@ pub fn filtered_part(
         (Some(span), None) => hear(input, form, &mut Spanned::new(span, sink)),
         (None, Some(hertz)) => hear(input, form, &mut Smoothed::new(hertz as f64, sink)),
         (Some(span), Some(hertz)) => hear(input, form, &mut Smoothed::new(hertz as f64, &mut Spanned::new(span, sink))),
+    }
+}
+
+/// What is wrong, with the option that may mend it.
+fn in_words(finding: Finding) -> String {
+    let text = finding.text;
+    match finding.remedy {
+        Some(Remedy::Invert(role)) => format!("{text}; try --invert {role}"),
+        Some(Remedy::Deglitch(picoseconds)) => format!("{text}; try --deglitch {}", duration(picoseconds)),
+        Some(Remedy::AllPackets) => format!("{text}; --all shows them"),
+        _ => text,
     }
 }

@@ -347,7 +347,7 @@ fn wires_that_are_the_wrong_ones_are_said() {
             "spi.vcd",
             "spi 2 MHz select high",
             &["--on", "probe", "--wire", "clock=sck", "--wire", "device=miso", "--wire", "select=cs"],
-            "the clock never ticks while the device is selected: is the level that selects the other one (try --invert select)",
+            "the clock never ticks while the device is selected: the level that selects may be the other one, or clock and select may be other signals; try --invert select",
         ),
         (
             "spi.vcd",
