@@ -49,13 +49,13 @@ pub struct Finding {
     /// In words.
     pub text: String,
     /// What to try.
-    pub remedy: Option<Remedy>,
+    pub suggestion: Option<Suggestion>,
 }
 
 /// What may help against a finding when the same waveform is read again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Remedy {
+pub enum Suggestion {
     /// Take the levels of this wire the other way around.
     Invert(Role),
     /// Leave out levels that last for less than this, in picoseconds.
@@ -71,7 +71,7 @@ impl fmt::Display for Finding {
 }
 
 fn finding(kind: Kind, text: impl Into<String>) -> Finding {
-    Finding { kind, text: text.into(), remedy: None }
+    Finding { kind, text: text.into(), suggestion: None }
 }
 
 /// Fewer samples a bit than this can be read wrong without anybody noticing.
@@ -234,7 +234,7 @@ fn nothing(role: Role) -> Finding {
 
 fn inverted(role: Role, level: &str, rest: &str) -> Finding {
     let text = format!("the wire `{role}` is {level} for most of the time, and rests {rest}");
-    Finding { remedy: Some(Remedy::Invert(role)), ..finding(Kind::Inverted, text) }
+    Finding { suggestion: Some(Suggestion::Invert(role)), ..finding(Kind::Inverted, text) }
 }
 
 /// The measured speed, if it is far from the one of the definition.
@@ -313,7 +313,7 @@ fn of_uart(role: Role, format: &UartFormat, observed: &uart::UartObservations, l
     if observed.glitches > 0 {
         let pulses = plural(observed.glitches, "pulse");
         let text = format!("`{role}` has {pulses} too short for a start bit");
-        findings.push(Finding { remedy: Some(Remedy::Deglitch(bit / 4)), ..finding(Kind::Glitches, text) });
+        findings.push(Finding { suggestion: Some(Suggestion::Deglitch(bit / 4)), ..finding(Kind::Glitches, text) });
     }
     findings
 }
@@ -326,13 +326,15 @@ fn of_spi(seen: &spi::SpiObservations) -> Vec<Finding> {
     if seen.selected == 0 && seen.selected_clocks == 0 {
         let text = "no device is ever selected while the clock ticks: is `select` the right signal, and its level that of the \
                     definition? A line without such a wire has `select none` in its definition";
-        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
+        findings
+            .push(Finding { suggestion: Some(Suggestion::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
         return findings;
     }
     if seen.selected_clocks == 0 {
         let text = "the clock never ticks while the device is selected: the level that selects may be the other one, or clock and \
                     select may be other signals";
-        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
+        findings
+            .push(Finding { suggestion: Some(Suggestion::Invert(Role::Select(None))), ..finding(Kind::Select, text) });
     }
     for (role, [taken, other]) in [Role::Device, Role::Host].into_iter().zip(seen.changes) {
         if taken >= 8 && taken > 4 * other {
@@ -459,7 +461,7 @@ fn of_can(speeds: can::Speeds, observed: &can::CanObservations, length: Moment) 
     if observed.dominant.saturating_mul(5) > length.picoseconds().saturating_mul(3) {
         let text = "the bus is dominant for most of the time, and rests recessive (the logic level of a receiver is low where the \
                     bus is dominant, CANH-CANL is high there)";
-        findings.push(Finding { remedy: Some(Remedy::Invert(Role::Bus)), ..finding(Kind::Inverted, text) });
+        findings.push(Finding { suggestion: Some(Suggestion::Invert(Role::Bus)), ..finding(Kind::Inverted, text) });
     }
     for (flaw, count) in &observed.flaws {
         let what = match flaw {
@@ -542,7 +544,7 @@ fn of_usb(speed: UsbSpeed, seen: &usb::UsbObservations) -> Vec<Finding> {
     if seen.unheard.any() {
         let (packets, first) = (plural(seen.unheard.count, "data packet"), seconds(seen.unheard.first));
         let text = format!("{packets} that nobody acknowledged, the first at {first} (isochronous data never are)");
-        findings.push(Finding { remedy: Some(Remedy::AllPackets), ..finding(Kind::Unheard, text) });
+        findings.push(Finding { suggestion: Some(Suggestion::AllPackets), ..finding(Kind::Unheard, text) });
     }
     if seen.stray.any() {
         findings.push(finding(

@@ -11,7 +11,7 @@ use emberwort_capture::source;
 use emberwort_model::diagnostics::escaped;
 use emberwort_model::medium::MediumKind;
 use emberwort_waveform::filters::{Smoothed, Spanned};
-use emberwort_waveform::findings::{Finding, Remedy, duration, findings, remarks, too_few};
+use emberwort_waveform::findings::{Finding, Suggestion, duration, findings, remarks, too_few};
 use emberwort_waveform::listener::LineObservations;
 use emberwort_waveform::sources::samples::{self, Number, Sample};
 use emberwort_waveform::sources::{sound, table, vcd};
@@ -338,10 +338,10 @@ pub fn filtered_part(
 /// What is wrong, with the option that may mend it.
 fn in_words(finding: Finding) -> String {
     let text = finding.text;
-    match finding.remedy {
-        Some(Remedy::Invert(role)) => format!("{text}; try --invert {role}"),
-        Some(Remedy::Deglitch(picoseconds)) => format!("{text}; try --deglitch {}", duration(picoseconds)),
-        Some(Remedy::AllPackets) => format!("{text}; --all shows them"),
+    match finding.suggestion {
+        Some(Suggestion::Invert(role)) => format!("{text}; try --invert {role}"),
+        Some(Suggestion::Deglitch(picoseconds)) => format!("{text}; try --deglitch {}", duration(picoseconds)),
+        Some(Suggestion::AllPackets) => format!("{text}; --all shows them"),
         _ => text,
     }
 }
